@@ -1,0 +1,218 @@
+//! Compressing and decompressing one block, and judging whether compression was worth it.
+//!
+//! A block stands alone: exactly one Zstandard frame (RFC 8878) that states its content size and needs
+//! no dictionary, or the bytes as they are. Decompression trusts nothing that it reads.
+
+use zstd::bulk;
+use zstd::zstd_safe::{self, CParameter};
+
+/// The most bytes that a block may have before compression.
+pub const MAX_BLOCK_BYTES: usize = 8 * 1024 * 1024;
+
+/// The Zstandard level that packing uses.
+const LEVEL: i32 = 3;
+
+/// The largest window a reader must provide: log2 of [`MAX_BLOCK_BYTES`].
+const MAX_WINDOW_LOG: u32 = 23;
+
+/// How a block's bytes are stored.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Codec {
+    /// As they are.
+    Stored,
+    /// One Zstandard frame.
+    Zstandard,
+}
+
+/// Why a block cannot be compressed or decompressed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum CodecError {
+    /// The compressor failed, for want of memory.
+    #[error("the compressor failed")]
+    Compressor,
+    /// Not one well-formed frame of the stated size within the limits.
+    #[error("a compressed block is malformed")]
+    Malformed,
+}
+
+/// Compresses blocks, reusing one context.
+pub struct Compressor {
+    context: bulk::Compressor<'static>,
+    output: Vec<u8>,
+}
+
+impl Compressor {
+    /// A compressor at the default level.
+    ///
+    /// # Errors
+    /// [`CodecError::Compressor`].
+    pub fn new() -> Result<Self, CodecError> {
+        let mut context = bulk::Compressor::new(LEVEL).map_err(|_| CodecError::Compressor)?;
+        for parameter in [
+            CParameter::ContentSizeFlag(true),
+            CParameter::ChecksumFlag(false),
+            CParameter::DictIdFlag(false),
+            CParameter::WindowLog(0),
+        ] {
+            context.set_parameter(parameter).map_err(|_| CodecError::Compressor)?;
+        }
+        Ok(Self { context, output: Vec::new() })
+    }
+
+    /// The block's stored form: compressed where that saves at least one part in 64.
+    ///
+    /// # Errors
+    /// [`CodecError::Compressor`]; a block over [`MAX_BLOCK_BYTES`] is [`CodecError::Malformed`].
+    pub fn compress<'a>(&'a mut self, block: &'a [u8]) -> Result<(Codec, &'a [u8]), CodecError> {
+        if block.len() > MAX_BLOCK_BYTES {
+            return Err(CodecError::Malformed);
+        }
+        self.output.resize(zstd_safe::compress_bound(block.len()), 0);
+        let length =
+            self.context.compress_to_buffer(block, self.output.as_mut_slice()).map_err(|_| CodecError::Compressor)?;
+        let worth_it = length < block.len().saturating_sub(block.len() / 64);
+        Ok(if worth_it { (Codec::Zstandard, &self.output[..length]) } else { (Codec::Stored, block) })
+    }
+}
+
+/// Decompresses blocks, reusing one context.
+pub struct Decompressor(bulk::Decompressor<'static>);
+
+impl Decompressor {
+    /// A decompressor.
+    ///
+    /// # Errors
+    /// [`CodecError::Compressor`].
+    pub fn new() -> Result<Self, CodecError> {
+        bulk::Decompressor::new().map(Self).map_err(|_| CodecError::Compressor)
+    }
+
+    /// Puts the block's bytes, which must be exactly `length` long, into `output`.
+    ///
+    /// # Errors
+    /// [`CodecError::Malformed`]; nothing beyond `length` is ever allocated.
+    pub fn decompress(
+        &mut self,
+        codec: Codec,
+        stored: &[u8],
+        length: usize,
+        output: &mut Vec<u8>,
+    ) -> Result<(), CodecError> {
+        output.clear();
+        if length > MAX_BLOCK_BYTES {
+            return Err(CodecError::Malformed);
+        }
+        match codec {
+            Codec::Stored if stored.len() == length => output.extend_from_slice(stored),
+            Codec::Zstandard if is_one_frame(stored, length) => {
+                output.resize(length, 0);
+                let written = self.0.decompress_to_buffer(stored, output.as_mut_slice());
+                if !written.is_ok_and(|written| written == length) {
+                    output.clear();
+                    return Err(CodecError::Malformed);
+                }
+            }
+            _ => return Err(CodecError::Malformed),
+        }
+        Ok(())
+    }
+}
+
+/// Whether the bytes are exactly one Zstandard frame with this content size, a bounded window and no
+/// dictionary. The library by itself would accept several frames and skippable ones.
+fn is_one_frame(stored: &[u8], length: usize) -> bool {
+    let Some(header) = FrameHeader::read(stored) else { return false };
+    header.content_size == length as u64
+        && header.window <= 1 << MAX_WINDOW_LOG
+        && zstd_safe::find_frame_compressed_size(stored).is_ok_and(|size| size == stored.len())
+}
+
+struct FrameHeader {
+    content_size: u64,
+    window: u64,
+}
+
+impl FrameHeader {
+    /// RFC 8878 §3.1.1.1. `None` also for frames without a content size or with a dictionary.
+    fn read(frame: &[u8]) -> Option<Self> {
+        let rest = frame.strip_prefix(&0xFD2F_B528_u32.to_le_bytes())?;
+        let (&descriptor, rest) = rest.split_first()?;
+        let (size_flag, single_segment) = (descriptor >> 6, descriptor & 0x20 != 0);
+        let (reserved, dictionary) = (descriptor & 0x08, descriptor & 0x03);
+        if reserved != 0 || dictionary != 0 {
+            return None;
+        }
+        let (window, rest) = if single_segment {
+            (None, rest)
+        } else {
+            let (&byte, rest) = rest.split_first()?;
+            let base = 1u64 << (10 + (byte >> 3));
+            (Some(base + base / 8 * u64::from(byte & 7)), rest)
+        };
+        let field = |width: usize| {
+            let mut bytes = [0; 8];
+            bytes[..width].copy_from_slice(rest.get(..width)?);
+            Some(u64::from_le_bytes(bytes))
+        };
+        let content_size = match (size_flag, single_segment) {
+            (0, false) => return None,
+            (0, true) => field(1)?,
+            (1, _) => field(2)? + 256,
+            (2, _) => field(4)?,
+            _ => field(8)?,
+        };
+        Some(Self { content_size, window: window.unwrap_or(content_size) })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn text(length: usize) -> Vec<u8> {
+        b"the lamp was lit at dusk; ".iter().copied().cycle().take(length).collect()
+    }
+
+    #[rstest]
+    #[case::empty(Vec::new(), Codec::Stored)]
+    #[case::short(text(9), Codec::Stored)]
+    #[case::text(text(300_000), Codec::Zstandard)]
+    #[case::largest(text(MAX_BLOCK_BYTES), Codec::Zstandard)]
+    #[case::hash_output(blake3::Hasher::new().finalize_xof_bytes(70_000), Codec::Stored)]
+    fn a_block_comes_back_and_is_compressed_only_where_that_saves(#[case] block: Vec<u8>, #[case] expected: Codec) {
+        let mut compressor = Compressor::new().unwrap();
+        let (codec, stored) = compressor.compress(&block).unwrap();
+        assert_eq!(codec, expected);
+        let mut output = Vec::new();
+        Decompressor::new().unwrap().decompress(codec, stored, block.len(), &mut output).unwrap();
+        assert_eq!(output, block);
+    }
+
+    trait XofBytes {
+        fn finalize_xof_bytes(&self, length: usize) -> Vec<u8>;
+    }
+
+    impl XofBytes for blake3::Hasher {
+        fn finalize_xof_bytes(&self, length: usize) -> Vec<u8> {
+            let mut bytes = vec![0; length];
+            self.finalize_xof().fill(&mut bytes);
+            bytes
+        }
+    }
+
+    #[rstest]
+    #[case::two_frames(|frame: &mut Vec<u8>| frame.extend(frame.clone()))]
+    #[case::skippable_frame_behind(|frame: &mut Vec<u8>| frame.extend([0x50, 0x2A, 0x4D, 0x18, 0, 0, 0, 0]))]
+    #[case::cut_short(|frame: &mut Vec<u8>| frame.truncate(frame.len() - 1))]
+    #[case::other_content_size(|frame: &mut Vec<u8>| frame[6] ^= 1)]
+    #[case::dictionary_wanted(|frame: &mut Vec<u8>| frame[4] |= 1)]
+    #[case::no_frame_at_all(|frame: &mut Vec<u8>| frame.clear())]
+    fn anything_but_one_plain_frame_is_refused(#[case] spoil: fn(&mut Vec<u8>)) {
+        let block = text(5_000);
+        let mut frame = Compressor::new().unwrap().compress(&block).unwrap().1.to_vec();
+        spoil(&mut frame);
+        let outcome = Decompressor::new().unwrap().decompress(Codec::Zstandard, &frame, 5_000, &mut Vec::new());
+        assert_eq!(outcome, Err(CodecError::Malformed));
+    }
+}

@@ -1,0 +1,250 @@
+//! What a file, a folder or a link inside any archive is, and the sink that receives entries.
+//!
+//! These types are the language between archive formats on one side and landing and proof on the
+//! other: neither side knows the other. A path that could leave the place where it is extracted
+//! cannot be built here at all.
+
+use std::cmp::Ordering;
+
+/// The longest path inside an archive, in bytes.
+pub const MAX_PATH_BYTES: usize = 32_767;
+
+/// The longest target of a symbolic link, in bytes (Linux's `PATH_MAX` without its final NUL).
+pub const MAX_LINK_TARGET_BYTES: usize = 4_095;
+
+/// A relative path inside an archive: components of raw bytes joined by `/`.
+///
+/// Never empty, never absolute, without `.` and `..` components and without NUL; not always UTF-8.
+/// The order is that of a depth-first walk with sorted folders: component by component, bytewise.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct EntryPath(Vec<u8>);
+
+/// Why bytes cannot be a path inside an archive.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum PathError {
+    /// No bytes, or an empty component as in `a//b`.
+    #[error("an empty name")]
+    Empty,
+    /// It begins with `/`.
+    #[error("an absolute path")]
+    Absolute,
+    /// A component is `.` or `..`.
+    #[error("a path with . or .. in it")]
+    Climbs,
+    /// It holds a NUL byte.
+    #[error("a NUL byte in a name")]
+    Nul,
+    /// More than [`MAX_PATH_BYTES`].
+    #[error("a path longer than {MAX_PATH_BYTES} bytes")]
+    TooLong,
+}
+
+impl EntryPath {
+    /// Checks bytes and takes them as a path.
+    ///
+    /// # Errors
+    /// [`PathError`] names the rule that they break.
+    pub fn new(bytes: impl Into<Vec<u8>>) -> Result<Self, PathError> {
+        let bytes = bytes.into();
+        if bytes.first() == Some(&b'/') {
+            return Err(PathError::Absolute);
+        }
+        if bytes.len() > MAX_PATH_BYTES {
+            return Err(PathError::TooLong);
+        }
+        if bytes.contains(&0) {
+            return Err(PathError::Nul);
+        }
+        for component in bytes.split(|byte| *byte == b'/') {
+            match component {
+                b"" => return Err(PathError::Empty),
+                b"." | b".." => return Err(PathError::Climbs),
+                _ => {}
+            }
+        }
+        Ok(Self(bytes))
+    }
+
+    /// This path with one more component.
+    ///
+    /// # Errors
+    /// [`PathError`] where the result would not be a path.
+    pub fn join(&self, component: &[u8]) -> Result<Self, PathError> {
+        let mut bytes = self.0.clone();
+        bytes.push(b'/');
+        bytes.extend_from_slice(component);
+        Self::new(bytes)
+    }
+
+    /// The bytes, components joined by `/`.
+    pub fn as_bytes(&self) -> &[u8] {
+        &self.0
+    }
+
+    /// The components from the top down; there is at least one.
+    pub fn components(&self) -> impl DoubleEndedIterator<Item = &[u8]> {
+        self.0.split(|byte| *byte == b'/')
+    }
+
+    /// The folder that holds this entry (`None` at the top) and the last component.
+    pub fn parent_and_name(&self) -> (Option<&[u8]>, &[u8]) {
+        match self.0.iter().rposition(|byte| *byte == b'/') {
+            Some(slash) => (Some(&self.0[..slash]), &self.0[slash + 1..]),
+            None => (None, &self.0),
+        }
+    }
+}
+
+impl Ord for EntryPath {
+    fn cmp(&self, other: &Self) -> Ordering {
+        self.components().cmp(other.components())
+    }
+}
+
+impl PartialOrd for EntryPath {
+    fn partial_cmp(&self, other: &Self) -> Option<Ordering> {
+        Some(self.cmp(other))
+    }
+}
+
+/// Whether a link at `path` with this target surely leads to something inside the archive's own tree.
+///
+/// The target must be relative, climb at its beginning only and no higher than the tree's top: a `..`
+/// behind a name could follow another link first and then climb out.
+pub fn link_stays_inside(path: &EntryPath, target: &[u8]) -> bool {
+    let mut height = path.components().count() - 1;
+    let mut climbing = true;
+    if target.first() == Some(&b'/') {
+        return false;
+    }
+    for component in target.split(|byte| *byte == b'/') {
+        match component {
+            b"" | b"." => {}
+            b".." if climbing && height > 0 => height -= 1,
+            b".." => return false,
+            _ => climbing = false,
+        }
+    }
+    true
+}
+
+/// What kind of thing an entry is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum EntryKind {
+    /// A regular file.
+    File,
+    /// A folder.
+    Folder,
+    /// A symbolic link.
+    Link,
+}
+
+/// A point in time: seconds since 1970-01-01 00:00 UTC (negative before) and nanoseconds after that second.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Timestamp {
+    /// Whole seconds, rounded towards the past.
+    pub seconds: i64,
+    /// 0 to 999,999,999.
+    pub nanoseconds: u32,
+}
+
+/// A file, folder or link as an archive describes it before its content.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Entry {
+    /// Unique within its archive and stable when the archive is revised; positions never count.
+    pub id: u64,
+    /// Where it stands in the archive.
+    pub path: EntryPath,
+    /// File, folder or link.
+    pub kind: EntryKind,
+    /// Permission bits as POSIX has them (at most 0o7777).
+    pub mode: u32,
+    /// When the content was last modified.
+    pub modified: Timestamp,
+    /// A link's target as it stands in the link; empty for the other kinds.
+    pub link_target: Vec<u8>,
+}
+
+/// What is known of a file's content once all of it has been read. All zero for folders and links.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Content {
+    /// Bytes.
+    pub size: u64,
+    /// BLAKE3 of the content.
+    pub digest: [u8; 32],
+    /// The file changed while it was packed, twice; the content is what was read.
+    pub changed_while_read: bool,
+}
+
+/// One line of an archive's index.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ListedEntry {
+    /// The entry itself.
+    pub entry: Entry,
+    /// Its content's size and digest.
+    pub content: Content,
+}
+
+/// Receives entries and their verified content, one entry at a time.
+pub trait EntrySink {
+    /// What can go wrong on the receiving side.
+    type Error;
+
+    /// A new entry begins. Folders and links have no content and end at once.
+    ///
+    /// # Errors
+    /// The sink's own; extraction stops.
+    fn begin(&mut self, entry: &Entry) -> Result<(), Self::Error>;
+
+    /// The next bytes of the current file: authenticated, not yet complete.
+    ///
+    /// # Errors
+    /// The sink's own; extraction stops.
+    fn content(&mut self, bytes: &[u8]) -> Result<(), Self::Error>;
+
+    /// The current entry is complete and its digest was right.
+    ///
+    /// # Errors
+    /// The sink's own; extraction stops.
+    fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), Self::Error>;
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(b"a/b.txt", None)]
+    #[case(b"na\xffme/\x01", None)]
+    #[case(b"...", None)]
+    #[case(b"", Some(PathError::Empty))]
+    #[case(b"a//b", Some(PathError::Empty))]
+    #[case(b"a/", Some(PathError::Empty))]
+    #[case(b"/etc/passwd", Some(PathError::Absolute))]
+    #[case(b"a/../b", Some(PathError::Climbs))]
+    #[case(b"./a", Some(PathError::Climbs))]
+    #[case(b"a\0b", Some(PathError::Nul))]
+    #[case(&[b'a'; MAX_PATH_BYTES + 1], Some(PathError::TooLong))]
+    fn a_path_cannot_leave_its_folder(#[case] bytes: &[u8], #[case] refusal: Option<PathError>) {
+        assert_eq!(EntryPath::new(bytes).err(), refusal);
+    }
+
+    #[rstest]
+    #[case("a/l", "../b", true)]
+    #[case("a/b/l", "../../c", true)]
+    #[case("l", "a/./b", true)]
+    #[case("l", "..", false)]
+    #[case("a/l", "../../b", false)]
+    #[case("a/l", "/etc/passwd", false)]
+    #[case::through_another_link("a/b/l", "x/..", false)]
+    fn a_link_that_could_lead_outside_is_told(#[case] path: &str, #[case] target: &str, #[case] inside: bool) {
+        assert_eq!(link_stays_inside(&EntryPath::new(path).unwrap(), target.as_bytes()), inside);
+    }
+
+    #[test]
+    fn a_folder_comes_before_what_is_in_it_and_that_before_its_neighbours() {
+        let sorted = ["a", "a/b", "a/b/c", "a.txt", "b"].map(|path| EntryPath::new(path).unwrap());
+        assert!(sorted.is_sorted());
+    }
+}

@@ -1,0 +1,154 @@
+//! Every layer's error under one roof, and the class that decides a program's exit code.
+
+use crate::codec::CodecError;
+use crate::landing::LandingError;
+use crate::opening::OpenError;
+use crate::pack::{PackError, TargetError};
+use crate::place::FileError;
+use crate::place::staging::StagingError;
+use crate::proof::InspectError;
+use crate::sealed::frame::FrameError;
+use crate::sealed::index::RootError;
+use crate::sealed::record::RecordError;
+use crate::sealed::stream::StreamError;
+use crate::sealed::{ExtractError, HeadError, PasswordError, SealError, SealedError};
+use crate::source::{PassedOverReason, SourceError};
+use crate::volume::{CellError, GatherError, HeaderError, WriteError};
+
+/// Anything that can end a piece of work.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// There is no target to pack to.
+    #[error(transparent)]
+    Target(#[from] TargetError),
+    /// The password cannot be one.
+    #[error(transparent)]
+    Password(#[from] PasswordError),
+    /// Nothing was packed.
+    #[error(transparent)]
+    Pack(#[from] PackError),
+    /// No set of volumes was found.
+    #[error(transparent)]
+    Gather(#[from] GatherError),
+    /// The volumes cannot be checked.
+    #[error(transparent)]
+    Inspect(#[from] InspectError),
+    /// The archive cannot be read.
+    #[error(transparent)]
+    Sealed(#[from] SealedError),
+    /// The archive cannot be extracted.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+}
+
+/// What kind of thing went wrong.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ErrorClass {
+    /// The request cannot be carried out as it stands.
+    Usage,
+    /// No keyhole opens with this password.
+    WrongPassword,
+    /// Volumes are missing.
+    VolumesMissing,
+    /// Bytes are damaged, or were changed on purpose.
+    Damaged,
+    /// Refused, because it could do harm.
+    Unsafe,
+    /// The system said no: a full disk, no permission.
+    System,
+    /// The user asked to stop.
+    Cancelled,
+}
+
+impl Error {
+    /// What kind of thing went wrong.
+    pub fn class(&self) -> ErrorClass {
+        match self {
+            Self::Target(_) | Self::Password(_) => ErrorClass::Usage,
+            Self::Pack(error) => pack_class(error),
+            Self::Gather(error) => gather_class(error),
+            Self::Inspect(InspectError::File(_)) => ErrorClass::System,
+            Self::Inspect(InspectError::Cancelled(_)) => ErrorClass::Cancelled,
+            Self::Sealed(error) => sealed_class(error),
+            Self::Open(OpenError::Refused(error)) => landing_class(error),
+            Self::Open(OpenError::Stopped { why: ExtractError::Sink(error), .. }) => landing_class(error),
+            Self::Open(OpenError::Stopped { why: ExtractError::Archive(error), .. }) => sealed_class(error),
+        }
+    }
+}
+
+fn file_class(error: &FileError) -> ErrorClass {
+    if error.is_taken() { ErrorClass::Unsafe } else { ErrorClass::System }
+}
+
+fn pack_class(error: &PackError) -> ErrorClass {
+    match error {
+        PackError::Source(SourceError::Cancelled(_)) | PackError::Cancelled(_) => ErrorClass::Cancelled,
+        PackError::Source(SourceError::Unpackable(what)) if matches!(what.reason, PassedOverReason::Unreadable(_)) => {
+            ErrorClass::System
+        }
+        PackError::Source(_) => ErrorClass::Usage,
+        PackError::Taken(_) | PackError::EarlierRunCompleted(_) => ErrorClass::Unsafe,
+        PackError::Staging(StagingError::InUse(_) | StagingError::InTheWay(_)) => ErrorClass::Unsafe,
+        PackError::Staging(StagingError::File(error)) | PackError::File(error) => file_class(error),
+        PackError::Seal(error) => seal_class(error),
+        PackError::Regather(_) | PackError::ReadBack(_) | PackError::IndexDiffers => ErrorClass::Damaged,
+        PackError::NothingPacked(_) | PackError::NoRandomness(_) => ErrorClass::System,
+    }
+}
+
+fn seal_class(error: &SealError) -> ErrorClass {
+    match error {
+        SealError::Write(WriteError::File(error)) => file_class(error),
+        SealError::Write(_) | SealError::TooManyEntries => ErrorClass::Usage,
+        SealError::Head(_) | SealError::Codec(_) | SealError::Seal(_) => ErrorClass::System,
+    }
+}
+
+fn gather_class(error: &GatherError) -> ErrorClass {
+    match error {
+        GatherError::Unusable { why: HeaderError::NotAVolume | HeaderError::UnknownVersion(_), .. }
+        | GatherError::Missing { .. }
+        | GatherError::NoVolumes(_)
+        | GatherError::SeveralSets(_) => ErrorClass::Usage,
+        GatherError::Unusable { .. } | GatherError::Contradiction(..) => ErrorClass::Damaged,
+        GatherError::Incomplete { .. } => ErrorClass::VolumesMissing,
+        GatherError::File(_) => ErrorClass::System,
+    }
+}
+
+fn sealed_class(error: &SealedError) -> ErrorClass {
+    match error {
+        SealedError::Head(HeadError::WrongPassword) => ErrorClass::WrongPassword,
+        SealedError::Head(HeadError::Costly(_)) => ErrorClass::Unsafe,
+        SealedError::Head(HeadError::NoMemory(_) | HeadError::NoRandomness(_)) => ErrorClass::System,
+        SealedError::Stream(StreamError::Cell(CellError::Missing(_))) => ErrorClass::VolumesMissing,
+        SealedError::Stream(StreamError::Cell(CellError::File(_))) => ErrorClass::System,
+        SealedError::Record(RecordError::UnsafePath { .. }) => ErrorClass::Unsafe,
+        SealedError::Codec(CodecError::Compressor) => ErrorClass::System,
+        SealedError::Cancelled(_) => ErrorClass::Cancelled,
+        error if error.needs_newer_version() => ErrorClass::Usage,
+        _ => ErrorClass::Damaged,
+    }
+}
+
+fn landing_class(error: &LandingError) -> ErrorClass {
+    match error {
+        LandingError::Clashes(_) | LandingError::LongName(_) => ErrorClass::Unsafe,
+        LandingError::File(error) => file_class(error),
+        LandingError::NoRoom { .. } | LandingError::NoRandomness(_) => ErrorClass::System,
+    }
+}
+
+impl SealedError {
+    /// Whether the archive was made by a later version of the format, in a way that this one may not skip.
+    pub fn needs_newer_version(&self) -> bool {
+        matches!(
+            self,
+            Self::Head(HeadError::Unknown)
+                | Self::Record(RecordError::UnknownType(_))
+                | Self::Frame(FrameError::UnknownKind(_))
+                | Self::Root(RootError::UnknownProperty(_))
+        )
+    }
+}

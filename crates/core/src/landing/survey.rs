@@ -1,0 +1,128 @@
+//! What could be in the way of an extraction, found before a byte is written.
+
+use super::place_below;
+use crate::context::NoRandomness;
+use crate::entry::{EntryKind, EntryPath, ListedEntry};
+use crate::place::{FileError, Folder};
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::{Path, PathBuf};
+
+/// The longest name that common file systems hold, in bytes (`NAME_MAX` of POSIX systems).
+const MAX_NAME_BYTES: usize = 255;
+
+/// Why nothing can be extracted here.
+#[derive(Debug, thiserror::Error)]
+pub enum LandingError {
+    /// These exist already and would be in the way.
+    #[error("{} entries exist already", .0.len())]
+    Clashes(Vec<PathBuf>),
+    /// A name that this system cannot hold.
+    #[error("a name is longer than {MAX_NAME_BYTES} bytes")]
+    LongName(EntryPath),
+    /// The disk has not enough room.
+    #[error("{needed} bytes needed, {free} free")]
+    NoRoom {
+        /// Content bytes to be written.
+        needed: u64,
+        /// Bytes that are free.
+        free: u64,
+        /// Where.
+        destination: PathBuf,
+    },
+    /// The system refused an operation.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The system gave no random bytes.
+    #[error(transparent)]
+    NoRandomness(NoRandomness),
+}
+
+/// Looks at the destination without changing anything.
+pub(super) fn survey(destination: &Path, entries: &[ListedEntry]) -> Result<(), LandingError> {
+    for listed in entries {
+        if listed.entry.path.components().any(|name| name.len() > MAX_NAME_BYTES) {
+            return Err(LandingError::LongName(listed.entry.path.clone()));
+        }
+    }
+    let root = match Folder::open(destination) {
+        Ok(root) => root,
+        // What is not there has nothing in it; making it comes later, and tells if it cannot be made.
+        Err(error) if error.source.kind() == std::io::ErrorKind::NotFound => return Ok(()),
+        Err(error) => return Err(error.into()),
+    };
+    let clashes = find_clashes(&root, entries)?;
+    if !clashes.is_empty() {
+        return Err(LandingError::Clashes(clashes));
+    }
+    let needed = entries.iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
+    match root.free_bytes() {
+        Some(free) if free < needed => Err(LandingError::NoRoom { needed, free, destination: root.path().to_owned() }),
+        _ => Ok(()),
+    }
+}
+
+/// Entries come sorted, so the folders on the way to the current one form a stack.
+fn find_clashes(root: &Folder, entries: &[ListedEntry]) -> Result<Vec<PathBuf>, FileError> {
+    let mut clashes = Vec::new();
+    let mut way = Way { root, open: Vec::new(), closed: None };
+    for listed in entries {
+        let path = &listed.entry.path;
+        let (parent, name) = path.parent_and_name();
+        let Some(folder) = way.to(parent, &mut clashes)? else { continue };
+        match folder.kind_of(OsStr::from_bytes(name))? {
+            None => {}
+            Some(kind) if kind.is_dir() && listed.entry.kind == EntryKind::Folder => {}
+            Some(_) => clashes.push(place_below(root.path(), path)),
+        }
+    }
+    clashes.dedup();
+    Ok(clashes)
+}
+
+/// The folders of the destination that are open, from the top down.
+struct Way<'a> {
+    root: &'a Folder,
+    open: Vec<(Vec<u8>, Folder)>,
+    /// A path at which there is no folder, so nothing below it can be in the way.
+    closed: Option<Vec<u8>>,
+}
+
+impl Way<'_> {
+    /// The folder at this path of the archive, if the destination has it. What stands in its place is a clash.
+    fn to(&mut self, parent: Option<&[u8]>, clashes: &mut Vec<PathBuf>) -> Result<Option<&Folder>, FileError> {
+        let Some(parent) = parent else { return Ok(Some(self.root)) };
+        if self.closed.as_ref().is_some_and(|closed| is_at_or_above(closed, parent)) {
+            return Ok(None);
+        }
+        while self.open.last().is_some_and(|(path, _)| !is_at_or_above(path, parent)) {
+            self.open.pop();
+        }
+        let mut reached = self.open.last().map_or(0, |(path, _)| path.len());
+        while reached < parent.len() {
+            let from = if reached == 0 { 0 } else { reached + 1 };
+            let length = parent[from..].iter().position(|byte| *byte == b'/');
+            reached = length.map_or(parent.len(), |length| from + length);
+            let name = OsStr::from_bytes(&parent[from..reached]);
+            let above = self.open.last().map_or(self.root, |(_, folder)| folder);
+            match above.kind_of(name)? {
+                Some(kind) if kind.is_dir() => {
+                    let folder = above.subfolder(name)?;
+                    self.open.push((parent[..reached].to_vec(), folder));
+                }
+                in_the_way => {
+                    if in_the_way.is_some() {
+                        clashes.push(self.root.path().join(OsStr::from_bytes(&parent[..reached])));
+                    }
+                    self.closed = Some(parent[..reached].to_vec());
+                    return Ok(None);
+                }
+            }
+        }
+        Ok(self.open.last().map(|(_, folder)| folder))
+    }
+}
+
+fn is_at_or_above(folder: &[u8], path: &[u8]) -> bool {
+    path.strip_prefix(folder).is_some_and(|rest| rest.is_empty() || rest.first() == Some(&b'/'))
+}

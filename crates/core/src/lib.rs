@@ -1,0 +1,55 @@
+//! Under Seal's computation: sealing folders into volumes, and everything on the way back.
+//!
+//! This crate prints nothing, asks nothing and reads no environment. Whatever it needs from outside comes
+//! in through one [`context::Context`]. Each module may use those above it in this list, never those below:
+//!
+//! - [`size`]: sizes as people write them, MB and MiB told apart, a bare `5M` refused.
+//! - [`fit`]: the rule that decides how many bytes a volume may have.
+//! - [`entry`]: what a file, folder or link in any archive is, and the sink that receives entries. A path that
+//!   could leave its destination cannot be built.
+//! - [`context`]: who watches, whether to stop, randomness and the clock.
+//! - [`place`]: putting bytes on disk for good. Open folders, new files, renames that never replace, sync; and
+//!   [`place::staging`], the all-or-nothing placing of a set.
+//! - [`codec`]: compressing and decompressing one block; whether it was worth it.
+//! - [`source`]: gathering. The walk that makes a catalogue, and reading a file that may change meanwhile.
+//! - [`volume`]: our volumes. Cells, headers, names, finding a set, reading and writing it; knows no key.
+//! - [`sealed`]: the sealed format. Password and keys, the head, cells' seals, frames, records, index and tail;
+//!   a writer and a reader.
+//! - [`landing`]: extraction to disk without harm to what is there; does not know the format.
+//! - [`proof`]: checking volumes without the password, and contents with it.
+//! - [`pack`]: one whole delivery: gather, seal, read back, place.
+//! - [`opening`]: one whole extraction: survey, extract, finish.
+//! - [`error`]: every layer's error under one roof, and the class behind an exit code.
+//!
+//! Packing flows `source → records → frames → cells → volumes → disk`. Opening flows the same way back, into
+//! `landing`. docs/format.md gives every byte between.
+
+pub mod size;
+
+pub mod fit;
+
+pub mod entry;
+
+pub mod context;
+
+pub mod place;
+
+pub mod codec;
+
+pub mod source;
+
+pub mod volume;
+
+pub mod sealed;
+
+pub mod landing;
+
+pub mod proof;
+
+pub mod pack;
+
+pub mod opening;
+
+pub mod error;
+
+pub use error::{Error, ErrorClass};

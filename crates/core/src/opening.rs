@@ -1,0 +1,62 @@
+//! One whole opening: from an unlocked archive to files that have landed.
+
+use crate::context::{Context, Phase, Progress};
+use crate::landing::{Landed, Landing, LandingError};
+use crate::sealed::{ExtractError, SealedError, SealedReader};
+use std::path::{Path, PathBuf};
+
+/// What was extracted, and where.
+#[derive(Debug)]
+pub struct Opened {
+    /// The destination's absolute path.
+    pub destination: PathBuf,
+    /// What has landed.
+    pub landed: Landed,
+}
+
+/// Why an opening stopped.
+#[derive(Debug, thiserror::Error)]
+pub enum OpenError {
+    /// Nothing was written: the destination does not suit.
+    #[error(transparent)]
+    Refused(#[from] LandingError),
+    /// It stopped on the way. What had landed is complete; nothing else has a name.
+    #[error("{why}")]
+    Stopped {
+        /// Where.
+        destination: PathBuf,
+        /// What had landed before.
+        landed: Landed,
+        /// Why it stopped.
+        why: ExtractError<LandingError>,
+    },
+}
+
+/// Extracts everything into `destination`.
+///
+/// # Errors
+/// [`OpenError`].
+pub fn open(archive: &mut SealedReader, destination: &Path, context: &Context<'_>) -> Result<Opened, OpenError> {
+    let mut landing = Landing::prepare(destination, archive.entries(), context)?;
+    let destination = landing.destination().to_owned();
+    context.tell(Progress::Begin(Phase::Opening, archive.totals().content_bytes));
+    let extracted = archive.extract(&mut landing, context);
+    context.tell(Progress::End);
+    let before = landing.landed().clone();
+    let stopped = |why| OpenError::Stopped { destination: destination.clone(), landed: before, why };
+    let landed = match extracted {
+        Ok(()) => landing.finish().map_err(|error| stopped(ExtractError::Sink(error)))?,
+        Err(why) => return Err(stopped(why)),
+    };
+    Ok(Opened { destination, landed })
+}
+
+impl OpenError {
+    /// The archive's own fault, where that is why it stopped.
+    pub fn archive_error(&self) -> Option<&SealedError> {
+        match self {
+            Self::Stopped { why: ExtractError::Archive(error), .. } => Some(error),
+            _ => None,
+        }
+    }
+}

@@ -1,0 +1,191 @@
+//! One whole delivery, from sources to volumes that are proven to open.
+//!
+//! The order protects the user: nothing is written before the target is known to be free; everything is
+//! written under a staging folder; it is read back from disk, unlocked with the password and verified to
+//! the last byte; and only then do the volumes get their names, all or none.
+
+mod sealing;
+pub mod target;
+
+pub use target::{Target, TargetError};
+
+use crate::context::{Cancelled, Context, NoRandomness};
+use crate::entry::{EntryPath, link_stays_inside};
+use crate::fit::Fit;
+use crate::place::staging::{Leftover, Placing, Staging, StagingError, settle};
+use crate::place::{FileError, Folder};
+use crate::proof::verify_contents;
+use crate::sealed::{KeyCost, Password, SealError, SealedError, SealedReader, Totals};
+use crate::source::{Catalogue, PassedOver, SourceError};
+use crate::volume::{GatherError, Geometry, Ids, VolumeSet, WriteError};
+use sealing::Sealed;
+use std::io;
+use std::path::PathBuf;
+
+/// What to pack, into what, and how.
+pub struct PackRequest<'a> {
+    /// Files and folders.
+    pub sources: &'a [PathBuf],
+    /// Where the volumes go.
+    pub target: &'a Target,
+    /// How large a volume may be.
+    pub fit: Fit,
+    /// Whether volumes that have the target's name already are replaced.
+    pub replace: bool,
+    /// The password.
+    pub password: &'a Password,
+    /// What an attempt at the password costs.
+    pub cost: KeyCost,
+}
+
+/// A finished volume.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PackedVolume {
+    /// Where it is.
+    pub path: PathBuf,
+    /// Its length.
+    pub bytes: u64,
+}
+
+/// A finished, verified delivery.
+#[derive(Debug)]
+pub struct Packed {
+    /// Set and cutting.
+    pub ids: Ids,
+    /// What was packed.
+    pub totals: Totals,
+    /// The volumes in order.
+    pub volumes: Vec<PackedVolume>,
+    /// Old volumes that were replaced.
+    pub replaced: Vec<PathBuf>,
+    /// What could not be packed.
+    pub passed_over: Vec<PassedOver>,
+    /// Files that changed while they were read, twice.
+    pub changed: Vec<EntryPath>,
+    /// Links that an opening will not make, because they could lead outside.
+    pub outward_links: Vec<EntryPath>,
+}
+
+/// Why nothing was packed. No volume has a final name then.
+#[derive(Debug, thiserror::Error)]
+pub enum PackError {
+    /// The sources cannot be listed.
+    #[error(transparent)]
+    Source(#[from] SourceError),
+    /// Not one of the sources could be read.
+    #[error("nothing could be packed")]
+    NothingPacked(Vec<PassedOver>),
+    /// Volumes with the target's name are there already.
+    #[error("{} volumes are there already", .0.len())]
+    Taken(Vec<PathBuf>),
+    /// An earlier run was cut off while it placed its verified volumes; that is now completed.
+    #[error("an earlier run was completed")]
+    EarlierRunCompleted(Vec<PathBuf>),
+    /// The staging folder cannot be used.
+    #[error(transparent)]
+    Staging(#[from] StagingError),
+    /// The system refused an operation.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The archive cannot be written.
+    #[error(transparent)]
+    Seal(#[from] SealError),
+    /// What was written cannot be found again.
+    #[error("reading back: {0}")]
+    Regather(#[source] GatherError),
+    /// What was written is not what was packed.
+    #[error("reading back: {0}")]
+    ReadBack(#[source] SealedError),
+    /// What was written opens, and yet does not say the same as what was packed.
+    #[error("reading back: the index differs")]
+    IndexDiffers,
+    /// The system gave no random bytes.
+    #[error(transparent)]
+    NoRandomness(#[from] NoRandomness),
+    /// The user asked to stop.
+    #[error(transparent)]
+    Cancelled(#[from] Cancelled),
+}
+
+/// Packs, verifies, places.
+///
+/// # Errors
+/// [`PackError`]; the target is then as it was before.
+pub fn pack(request: &PackRequest<'_>, context: &Context<'_>) -> Result<Packed, PackError> {
+    if request.fit.volume_limit().is_some_and(|limit| Geometry::cells_within(limit).is_none()) {
+        return Err(SealError::from(WriteError::FitTooSmall).into());
+    }
+    let replaced = make_way(request)?;
+    let catalogue = Catalogue::gather(request.sources, context)?;
+    let target = Folder::open_or_create(&request.target.folder)?;
+    let staging = Staging::begin(target, &request.target.stem)?;
+    let sealed = sealing::seal(request, &catalogue, &staging, context)?;
+    if sealed.totals == Totals::default() {
+        return Err(PackError::NothingPacked(sealed.passed_over));
+    }
+    read_back(request, &sealed, &staging, context)?;
+    context.go_on()?;
+    staging.place(&sealed.written.placings, &replaced)?;
+    Ok(report(request, catalogue, sealed, &replaced))
+}
+
+/// Settles what an earlier run left, and says which old volumes will be replaced.
+fn make_way(request: &PackRequest<'_>) -> Result<Vec<String>, PackError> {
+    let target = request.target;
+    let leftover = match Folder::open(&target.folder) {
+        Ok(folder) => settle(&folder, &target.stem)?,
+        Err(error) if error.source.kind() == io::ErrorKind::NotFound => Leftover::None,
+        Err(error) => return Err(error.into()),
+    };
+    let taken = target.taken()?;
+    if !taken.is_empty() && !request.replace {
+        let paths = taken.iter().map(|suffix| target.path_with(suffix)).collect();
+        return Err(match leftover {
+            Leftover::Completed => PackError::EarlierRunCompleted(paths),
+            _ => PackError::Taken(paths),
+        });
+    }
+    Ok(taken)
+}
+
+/// Reads everything back from disk, with nothing but the staged files and the password.
+fn read_back(
+    request: &PackRequest<'_>,
+    sealed: &Sealed,
+    staging: &Staging,
+    context: &Context<'_>,
+) -> Result<(), PackError> {
+    let files: Vec<_> = sealed.written.placings.iter().map(|placing| staging.path_of(placing.number)).collect();
+    let set = VolumeSet::from_files(&files).map_err(PackError::Regather)?;
+    let verified = SealedReader::unlock(set, request.password).and_then(|mut archive| {
+        verify_contents(&mut archive, context)?;
+        Ok(archive)
+    });
+    match verified {
+        Ok(archive) if archive.index_digest() == sealed.index_digest => Ok(()),
+        Ok(_) => Err(PackError::IndexDiffers),
+        Err(SealedError::Cancelled(cancelled)) => Err(cancelled.into()),
+        Err(error) => Err(PackError::ReadBack(error)),
+    }
+}
+
+fn report(request: &PackRequest<'_>, catalogue: Catalogue, sealed: Sealed, replaced: &[String]) -> Packed {
+    let geometry = sealed.written.geometry;
+    let volume = |placing: &Placing| PackedVolume {
+        path: request.target.path_with(&placing.suffix),
+        bytes: geometry.volume_bytes(placing.number),
+    };
+    let outward = catalogue.entries.iter().filter(|entry| !link_stays_inside(&entry.path, &entry.link_target));
+    let outward_links = outward.map(|entry| entry.path.clone()).collect();
+    let mut passed_over = catalogue.passed_over;
+    passed_over.extend(sealed.passed_over);
+    Packed {
+        ids: sealed.ids,
+        totals: sealed.totals,
+        volumes: sealed.written.placings.iter().map(volume).collect(),
+        replaced: replaced.iter().map(|suffix| request.target.path_with(suffix)).collect(),
+        passed_over,
+        changed: sealed.changed,
+        outward_links,
+    }
+}

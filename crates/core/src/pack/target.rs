@@ -1,0 +1,99 @@
+//! Where an archive goes and what it is called, from what the user wrote.
+
+use crate::place::{FileError, Folder};
+use crate::volume::names;
+use std::ffi::OsString;
+use std::io;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::{Path, PathBuf};
+
+/// A folder and the archive's name in it, without extension.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Target {
+    /// The folder; it need not exist yet.
+    pub folder: PathBuf,
+    /// The name that all volumes begin with.
+    pub stem: OsString,
+}
+
+/// Why there is no target.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum TargetError {
+    /// Several sources (or one without a name of its own), and no name for the archive.
+    #[error("the archive needs a name")]
+    NeedsName,
+}
+
+impl Target {
+    /// `to` as a folder (existing, or ending in `/`): inside it, named after the only source. `to` as
+    /// anything else: that very name. No `to`: the current folder.
+    ///
+    /// # Errors
+    /// [`TargetError::NeedsName`].
+    pub fn resolve(to: Option<&Path>, sources: &[PathBuf]) -> Result<Self, TargetError> {
+        let folder = match to {
+            None => PathBuf::from("."),
+            Some(to) if to.as_os_str().as_bytes().ends_with(b"/") || to.is_dir() => to.to_owned(),
+            Some(to) => {
+                let stem = names::without_extension(to.file_name().ok_or(TargetError::NeedsName)?);
+                let folder = to.parent().filter(|folder| !folder.as_os_str().is_empty());
+                return Ok(Self { folder: folder.unwrap_or(Path::new(".")).to_owned(), stem });
+            }
+        };
+        match sources {
+            [source] => Ok(Self { folder, stem: name_of(source).ok_or(TargetError::NeedsName)? }),
+            _ => Err(TargetError::NeedsName),
+        }
+    }
+
+    /// The suffixes of volumes, of whatever set, that have this target's name already.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn taken(&self) -> Result<Vec<String>, FileError> {
+        let folder = match Folder::open(&self.folder) {
+            Err(error) if error.source.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+            folder => folder?,
+        };
+        let names = folder.names()?;
+        Ok(names.iter().filter_map(|name| names::suffix_of(name, &self.stem)).map(ToOwned::to_owned).collect())
+    }
+
+    /// The path of the volume with this suffix.
+    pub fn path_with(&self, suffix: &str) -> PathBuf {
+        let mut name = self.stem.clone();
+        name.push(suffix);
+        std::path::absolute(&self.folder).unwrap_or_else(|_| self.folder.clone()).join(name)
+    }
+}
+
+fn name_of(source: &Path) -> Option<OsString> {
+    let own = source.components().next_back().filter(|last| matches!(last, std::path::Component::Normal(_)));
+    match own {
+        Some(name) => Some(name.as_os_str().to_owned()),
+        None => source.canonicalize().ok()?.file_name().map(ToOwned::to_owned),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::beside(None, &["demo/dossier"], Ok((".", "dossier")))]
+    #[case::trailing_slash(Some("out/"), &["demo/dossier/"], Ok(("out/", "dossier")))]
+    #[case::name(Some("out/board"), &["a", "b"], Ok(("out", "board")))]
+    #[case::extension_typed(Some("board.useal"), &["a"], Ok((".", "board")))]
+    #[case::two_without_a_name(None, &["a", "b"], Err(TargetError::NeedsName))]
+    #[case::two_into_a_folder(Some("out/"), &["a", "b"], Err(TargetError::NeedsName))]
+    fn a_target_is_what_the_user_means(
+        #[case] to: Option<&str>,
+        #[case] sources: &[&str],
+        #[case] expected: Result<(&str, &str), TargetError>,
+    ) {
+        let sources: Vec<PathBuf> = sources.iter().map(PathBuf::from).collect();
+        let expected = expected.map(|(folder, stem)| Target { folder: folder.into(), stem: stem.into() });
+        assert_eq!(Target::resolve(to.map(Path::new), &sources), expected);
+    }
+}

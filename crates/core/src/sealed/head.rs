@@ -1,0 +1,177 @@
+//! The head: how an archive is unlocked. Key-derivation parameters, a commitment to the key, eight
+//! keyholes of which some are real, room for extensions, and a tag over all of it.
+
+use super::keys::{ArchiveKey, KeyCost, KeyPurpose, NO_KEY_FILE, NoKeyMemory, keyhole_key, stretch};
+use super::password::Password;
+use super::wire::{Cursor, Malformed};
+use crate::context::{Context, NoRandomness};
+use crate::volume::header::{HEAD_AT, HEAD_BYTES, Head, bound_bytes};
+use ring::aead::{AES_256_GCM, Aad, LessSafeKey, Nonce, UnboundKey};
+use ring::hmac::{self, HMAC_SHA256};
+use subtle::ConstantTimeEq as _;
+use zeroize::Zeroizing;
+
+/// Key derivation by Argon2id, version 0x13.
+const KDF_ARGON2ID: u16 = 1;
+/// Keyholes in every head; unused ones hold random bytes, so that their number is not told.
+const KEYHOLES: usize = 8;
+/// Salt 32, wrapped key 32, GCM tag 16.
+const KEYHOLE_BYTES: usize = 80;
+
+// Offsets in the head, which begins at byte 128 of the header.
+const SALT_AT: usize = 144 - HEAD_AT;
+const COMMITMENT_AT: usize = 176 - HEAD_AT;
+const KEYHOLES_AT: usize = 208 - HEAD_AT;
+const EXTENSION_AT: usize = 848 - HEAD_AT;
+const TAG_AT: usize = 4_032 - HEAD_AT;
+
+/// Top bit of an extension's type: a reader that does not know it must refuse the archive.
+const MUST_BE_UNDERSTOOD: u16 = 0x8000;
+
+/// Why a head does not give up the archive key.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum HeadError {
+    /// No keyhole opens with this password.
+    #[error("wrong password")]
+    WrongPassword,
+    /// A keyhole opens, but the commitment or the tag is wrong.
+    #[error("the head was tampered with")]
+    Tampered,
+    /// Unlocking would cost more than a reader takes on.
+    #[error("unlocking wants {} KiB and {} passes", .0.memory_kib, .0.passes)]
+    Costly(KeyCost),
+    /// It needs something that this version does not know.
+    #[error("the head needs a newer version")]
+    Unknown,
+    /// The memory for key derivation could not be had.
+    #[error(transparent)]
+    NoMemory(#[from] NoKeyMemory),
+    /// The system gave no random bytes.
+    #[error(transparent)]
+    NoRandomness(#[from] NoRandomness),
+    /// It breaks the format's rules.
+    #[error(transparent)]
+    Malformed(#[from] Malformed),
+}
+
+/// Makes the head of a new archive, with one keyhole for the password.
+///
+/// # Errors
+/// [`HeadError::NoMemory`] or [`HeadError::NoRandomness`].
+pub fn seal_head(
+    key: &ArchiveKey,
+    set: &[u8; 16],
+    password: &Password,
+    cost: KeyCost,
+    context: &Context<'_>,
+) -> Result<Head, HeadError> {
+    // Everything random at first: unused keyholes stay so, the rest is overwritten.
+    let mut head = [0; HEAD_BYTES];
+    context.randomness.fill(&mut head[..EXTENSION_AT])?;
+    head[0..2].copy_from_slice(&KDF_ARGON2ID.to_le_bytes());
+    head[2..4].copy_from_slice(&(KEYHOLES as u16).to_le_bytes());
+    head[4..8].copy_from_slice(&cost.memory_kib.to_le_bytes());
+    head[8..12].copy_from_slice(&cost.passes.to_le_bytes());
+    head[12..16].copy_from_slice(&cost.lanes.to_le_bytes());
+    head[COMMITMENT_AT..KEYHOLES_AT].copy_from_slice(key.derive(set, KeyPurpose::Commitment).as_slice());
+    let salt = salt_of(&head);
+    let stretched = stretch(password, &salt, cost)?;
+    let (bound, keyholes) = head.split_at_mut(KEYHOLES_AT);
+    let keyhole = &mut keyholes[..KEYHOLE_BYTES];
+    let wrapping = wrapping_key(&keyhole[..32], &stretched)?;
+    let mut wrapped = Zeroizing::new(*key.as_bytes());
+    let tag = wrapping
+        .seal_in_place_separate_tag(zero_nonce(), Aad::from(&bound[..COMMITMENT_AT]), wrapped.as_mut_slice())
+        .map_err(|_| Malformed("keyhole"))?;
+    keyhole[32..64].copy_from_slice(wrapped.as_slice());
+    keyhole[64..].copy_from_slice(tag.as_ref());
+    let tag = head_tag(key, set, &head);
+    head[TAG_AT..].copy_from_slice(tag.as_ref());
+    Ok(Head::new(head))
+}
+
+/// Unlocks a head: cost, keyholes, commitment, tag, extensions, in that order.
+///
+/// # Errors
+/// [`HeadError`], the first that applies in that order.
+pub fn open_head(head: &Head, set: &[u8; 16], password: &Password) -> Result<ArchiveKey, HeadError> {
+    let bytes = head.as_bytes();
+    let cost = read_cost(bytes)?;
+    let stretched = stretch(password, &salt_of(bytes), cost)?;
+    for keyhole in bytes[KEYHOLES_AT..EXTENSION_AT].chunks_exact(KEYHOLE_BYTES) {
+        let wrapping = wrapping_key(&keyhole[..32], &stretched)?;
+        let mut wrapped = Zeroizing::new([0; 48]);
+        wrapped.copy_from_slice(&keyhole[32..]);
+        let Ok(opened) =
+            wrapping.open_in_place(zero_nonce(), Aad::from(&bytes[..COMMITMENT_AT]), wrapped.as_mut_slice())
+        else {
+            continue;
+        };
+        let mut key = Zeroizing::new([0; 32]);
+        key.copy_from_slice(opened);
+        let key = ArchiveKey::from_bytes(key);
+        let commitment = key.derive(set, KeyPurpose::Commitment);
+        let committed = commitment.ct_eq(&bytes[COMMITMENT_AT..KEYHOLES_AT]);
+        let tagged = head_tag(&key, set, bytes).as_ref().ct_eq(&bytes[TAG_AT..]);
+        if !bool::from(committed & tagged) {
+            return Err(HeadError::Tampered);
+        }
+        read_extensions(&bytes[EXTENSION_AT..TAG_AT])?;
+        return Ok(key);
+    }
+    Err(HeadError::WrongPassword)
+}
+
+fn read_cost(head: &[u8; HEAD_BYTES]) -> Result<KeyCost, HeadError> {
+    let mut cursor = Cursor::new(head, "head");
+    let (kdf, keyholes) = (cursor.u16()?, cursor.u16()?);
+    if kdf != KDF_ARGON2ID || usize::from(keyholes) != KEYHOLES {
+        return Err(HeadError::Unknown);
+    }
+    let cost = KeyCost { memory_kib: cursor.u32()?, passes: cursor.u32()?, lanes: cursor.u32()? };
+    if !cost.is_possible() {
+        return Err(cursor.malformed().into());
+    }
+    if cost.is_bearable() { Ok(cost) } else { Err(HeadError::Costly(cost)) }
+}
+
+fn read_extensions(area: &[u8]) -> Result<(), HeadError> {
+    let mut area = Cursor::new(area, "head extension");
+    let length = usize::try_from(area.u32()?).map_err(|_| area.malformed())?;
+    let mut records = Cursor::new(area.bytes(length)?, "head extension");
+    while !records.is_empty() {
+        let (kind, length) = (records.u16()?, records.u16()?);
+        records.bytes(length.into())?;
+        // Version 1 defines no extension yet.
+        if kind & MUST_BE_UNDERSTOOD != 0 {
+            return Err(HeadError::Unknown);
+        }
+    }
+    let rest = area.rest();
+    Ok(Cursor::new(rest, "head extension").zeros(rest.len())?)
+}
+
+fn salt_of(head: &[u8; HEAD_BYTES]) -> [u8; 32] {
+    let mut salt = [0; 32];
+    salt.copy_from_slice(&head[SALT_AT..COMMITMENT_AT]);
+    salt
+}
+
+fn wrapping_key(salt: &[u8], stretched: &Zeroizing<[u8; 32]>) -> Result<LessSafeKey, Malformed> {
+    let key = keyhole_key(salt, stretched, &NO_KEY_FILE);
+    UnboundKey::new(&AES_256_GCM, key.as_slice()).map(LessSafeKey::new).map_err(|_| Malformed("keyhole"))
+}
+
+/// A wrapping key is used once, so its nonce may be fixed.
+fn zero_nonce() -> Nonce {
+    Nonce::assume_unique_for_key([0; 12])
+}
+
+/// HMAC-SHA-256 (RFC 2104), compared in constant time.
+fn head_tag(key: &ArchiveKey, set: &[u8; 16], head: &[u8; HEAD_BYTES]) -> hmac::Tag {
+    let head_key = key.derive(set, KeyPurpose::Head);
+    let mut tag = hmac::Context::with_key(&hmac::Key::new(HMAC_SHA256, head_key.as_slice()));
+    tag.update(&bound_bytes(set));
+    tag.update(&head[..TAG_AT]);
+    tag.sign()
+}

@@ -1,0 +1,28 @@
+//! The sealed format: encrypted, authenticated archives, from entries to cells and back.
+//!
+//! Writing: entries become records, records fill frames, frames are compressed one by one and flow as
+//! the inner stream into cells, and cells are sealed and handed to the volume layer. An index and a
+//! tail close the stream. Reading goes the same way back and believes nothing that is not both
+//! authentic and within the format's limits: whoever sealed an archive may be hostile too.
+//!
+//! docs/format.md gives every byte.
+
+pub mod cells;
+pub mod frame;
+pub mod head;
+pub mod index;
+pub mod keys;
+pub mod password;
+pub mod reader;
+pub mod record;
+pub mod stream;
+pub mod tail;
+pub mod wire;
+pub mod writer;
+
+pub use head::{HeadError, seal_head};
+pub use index::About;
+pub use keys::{ArchiveKey, KeyCost};
+pub use password::{Password, PasswordError};
+pub use reader::{ExtractError, SealedError, SealedReader};
+pub use writer::{SealError, SealedArchive, SealedWriter, Sealing, Totals};

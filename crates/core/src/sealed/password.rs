@@ -1,0 +1,100 @@
+//! A password as the format defines it: the same keys on every keyboard and every system.
+
+use std::fmt;
+use unicode_normalization::UnicodeNormalization as _;
+use zeroize::{Zeroize as _, Zeroizing};
+
+/// The longest password, in bytes of UTF-8 after normalisation.
+pub const MAX_PASSWORD_BYTES: usize = 1_024;
+
+/// A password: NFC (Unicode Standard Annex 15), UTF-8, without control characters. Wiped when dropped.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Password(Zeroizing<String>);
+
+/// Why a text cannot be a password.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum PasswordError {
+    /// No characters at all.
+    #[error("the password is empty")]
+    Empty,
+    /// Bytes that are not UTF-8.
+    #[error("the password is not UTF-8 text")]
+    NotText,
+    /// A control character, a line break inside included.
+    #[error("the password contains a control character")]
+    ControlCharacter,
+    /// More than [`MAX_PASSWORD_BYTES`].
+    #[error("the password is longer than {MAX_PASSWORD_BYTES} bytes")]
+    TooLong,
+}
+
+impl Password {
+    /// Normalises a text and takes it as a password.
+    ///
+    /// # Errors
+    /// [`PasswordError`].
+    pub fn new(text: &str) -> Result<Self, PasswordError> {
+        if text.is_empty() {
+            return Err(PasswordError::Empty);
+        }
+        if text.len() > 4 * MAX_PASSWORD_BYTES {
+            return Err(PasswordError::TooLong);
+        }
+        if text.chars().any(char::is_control) {
+            return Err(PasswordError::ControlCharacter);
+        }
+        // NFC makes text at most three times as long in UTF-8 (Unicode Standard Annex 15, section 9);
+        // room for all of it means that no half-built copy is left behind by a reallocation.
+        let mut normal = Zeroizing::new(String::with_capacity(3 * text.len()));
+        normal.extend(text.nfc());
+        if normal.len() > MAX_PASSWORD_BYTES {
+            return Err(PasswordError::TooLong);
+        }
+        Ok(Self(normal))
+    }
+
+    /// Takes a file's bytes as a password, without one final LF or CR LF. The bytes are wiped.
+    ///
+    /// # Errors
+    /// [`PasswordError`].
+    pub fn from_file_bytes(mut bytes: Vec<u8>) -> Result<Self, PasswordError> {
+        let line = bytes.strip_suffix(b"\n").map(|line| line.strip_suffix(b"\r").unwrap_or(line));
+        let password =
+            std::str::from_utf8(line.unwrap_or(&bytes)).map_err(|_| PasswordError::NotText).and_then(Self::new);
+        bytes.zeroize();
+        password
+    }
+
+    /// The bytes that go into key derivation.
+    pub fn as_bytes(&self) -> &[u8] {
+        self.0.as_bytes()
+    }
+}
+
+impl fmt::Debug for Password {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        formatter.write_str("Password")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(b"lamp oil", Ok("lamp oil"))]
+    #[case(b"lamp oil\n", Ok("lamp oil"))]
+    #[case(b"lamp oil\r\n", Ok("lamp oil"))]
+    #[case(b"lamp oil ", Ok("lamp oil "))]
+    #[case("Ku\u{308}ste".as_bytes(), Ok("K\u{fc}ste"))]
+    #[case(b"lamp\noil", Err(PasswordError::ControlCharacter))]
+    #[case(b"lamp oil\n\n", Err(PasswordError::ControlCharacter))]
+    #[case(b"\n", Err(PasswordError::Empty))]
+    #[case(b"\xff\xfe", Err(PasswordError::NotText))]
+    #[case(&[b'x'; 1_025], Err(PasswordError::TooLong))]
+    fn a_password_file_gives_what_was_typed(#[case] file: &[u8], #[case] expected: Result<&str, PasswordError>) {
+        let password = Password::from_file_bytes(file.to_vec());
+        assert_eq!(password.as_ref().map(Password::as_bytes).map_err(|e| *e), expected.map(str::as_bytes));
+    }
+}

@@ -1,0 +1,360 @@
+//! Reading a sealed archive: unlock, believe the tail, list the index, extract in stream order.
+//!
+//! Everything is authentic before it is looked at, and held to the format's rules before it is
+//! believed. What a sink is told has been compared with the index; a file ends only if its digest is right.
+
+use super::cells::CellSeal;
+use super::frame::{FRAME_HEADER_BYTES, FrameError, FrameHeader, FrameKind};
+use super::head::{HeadError, open_head};
+use super::index::{About, IndexEntry, Place, Root, RootError, check_order, read_page};
+use super::password::Password;
+use super::record::{Record, RecordError, Records};
+use super::stream::{INNER_PER_CELL, StreamError, StreamReader};
+use super::tail::{TAIL_BYTES, Tail};
+use super::wire::Malformed;
+use super::writer::Totals;
+use crate::codec::{CodecError, Decompressor};
+use crate::context::{Cancelled, Context, Progress};
+use crate::entry::{Content, Entry, EntryKind, EntrySink, ListedEntry};
+use crate::volume::{CellReader, VolumeSet};
+
+/// Why an archive cannot be read.
+#[derive(Debug, thiserror::Error)]
+pub enum SealedError {
+    /// It cannot be unlocked.
+    #[error(transparent)]
+    Head(#[from] HeadError),
+    /// A part of the stream is missing, damaged, not authentic or malformed.
+    #[error(transparent)]
+    Stream(#[from] StreamError),
+    /// A record breaks the format's rules, needs a newer version or has an unsafe path.
+    #[error(transparent)]
+    Record(#[from] RecordError),
+    /// A frame breaks the format's rules or needs a newer version.
+    #[error(transparent)]
+    Frame(#[from] FrameError),
+    /// The index's root breaks the format's rules or needs a newer version.
+    #[error(transparent)]
+    Root(#[from] RootError),
+    /// A frame does not decompress.
+    #[error(transparent)]
+    Codec(#[from] CodecError),
+    /// A file's content is not what its digest says.
+    #[error("the content of {} is not what was packed", String::from_utf8_lossy(.0))]
+    WrongDigest(Vec<u8>),
+    /// The user asked to stop.
+    #[error(transparent)]
+    Cancelled(#[from] Cancelled),
+}
+
+impl From<Malformed> for SealedError {
+    fn from(malformed: Malformed) -> Self {
+        StreamError::from(malformed).into()
+    }
+}
+
+/// Why an extraction stopped.
+#[derive(Debug, thiserror::Error)]
+pub enum ExtractError<E> {
+    /// The archive cannot be read on.
+    #[error(transparent)]
+    Archive(#[from] SealedError),
+    /// The receiving side stopped.
+    #[error("{0}")]
+    Sink(E),
+}
+
+/// An unlocked archive.
+pub struct SealedReader {
+    stream: StreamReader,
+    decompressor: Decompressor,
+    tail: Tail,
+    about: About,
+    listed: Vec<ListedEntry>,
+    places: Vec<Place>,
+}
+
+impl SealedReader {
+    /// Unlocks a set and reads its index. The order: head (cost, password, commitment, tag), last cell,
+    /// tail, root, pages.
+    ///
+    /// # Errors
+    /// [`SealedError`], the first that applies in that order.
+    pub fn unlock(set: VolumeSet, password: &Password) -> Result<Self, SealedError> {
+        let key = open_head(&set.head, &set.ids.set, password)?;
+        let seal = CellSeal::new(&key, &set.ids.set).map_err(|_| Malformed("key"))?;
+        let mut stream = StreamReader::new(seal, CellReader::new(set));
+        let mut decompressor = Decompressor::new()?;
+        let tail = stream.tail()?;
+        let root = read_root(&mut stream, &mut decompressor, &tail)?;
+        let mut archive =
+            Self { stream, decompressor, tail, about: root.about.clone(), listed: Vec::new(), places: Vec::new() };
+        archive.read_index(&root)?;
+        Ok(archive)
+    }
+
+    /// Every entry, sorted by path.
+    pub fn entries(&self) -> &[ListedEntry] {
+        &self.listed
+    }
+
+    /// What the archive says of itself.
+    pub fn about(&self) -> &About {
+        &self.about
+    }
+
+    /// BLAKE3 of the index's root, which holds the digests of all its pages.
+    pub fn index_digest(&self) -> [u8; 32] {
+        self.tail.index_digest
+    }
+
+    /// The volumes that it is read from.
+    pub fn set(&self) -> &VolumeSet {
+        self.stream.cells().set()
+    }
+
+    /// What it holds in all.
+    pub fn totals(&self) -> Totals {
+        let mut totals = Totals::default();
+        self.listed.iter().for_each(|listed| totals.add(listed));
+        totals
+    }
+
+    fn read_index(&mut self, root: &Root) -> Result<(), SealedError> {
+        let mut raw = Vec::new();
+        for page in &root.pages {
+            let header = read_frame(&mut self.stream, &mut self.decompressor, page.frame_at, &self.tail, &mut raw)?;
+            if header.kind != FrameKind::IndexPage
+                || header.stored_bytes + FRAME_HEADER_BYTES as u32 != page.frame_bytes
+            {
+                return Err(Malformed("index page").into());
+            }
+            let page = read_page(&raw, page)?;
+            check_order(self.listed.last().into_iter().chain(page.iter().map(|entry| &entry.listed)))?;
+            for IndexEntry { listed, place } in page {
+                self.listed.push(listed);
+                self.places.push(place);
+            }
+        }
+        let totals = self.totals();
+        if self.listed.len() as u64 != self.tail.entries || totals.content_bytes != self.tail.content_bytes {
+            return Err(Malformed("index").into());
+        }
+        Ok(())
+    }
+
+    /// Reads the whole stream once, from its first byte to its last, and hands every entry to the sink.
+    ///
+    /// # Errors
+    /// [`ExtractError`]; what the sink was told to end before that is complete and right.
+    pub fn extract<S: EntrySink>(&mut self, sink: &mut S, context: &Context<'_>) -> Result<(), ExtractError<S::Error>> {
+        let mut order: Vec<usize> = (0..self.places.len()).collect();
+        order.sort_unstable_by_key(|index| self.places[*index]);
+        let mut expected = order.into_iter().map(|index| (&self.listed[index], self.places[index]));
+        let mut delivery = Delivery { sink, context, next: expected.next(), open: Open::Nothing };
+        let mut frames = FrameWalk::new(&self.tail);
+        let mut raw = Vec::new();
+        while let Some((frame_at, kind)) = frames.next(&mut self.stream, &mut self.decompressor, &mut raw)? {
+            context.go_on().map_err(SealedError::from)?;
+            context
+                .tell(Progress::Volume(self.stream.cells().set().geometry.locate(frame_at / INNER_PER_CELL as u64).0));
+            if kind == FrameKind::Content {
+                for record in Records::new(&raw) {
+                    let (record_at, record) = record.map_err(SealedError::from)?;
+                    delivery.take(Place { frame_at, record_at }, record, || expected.next())?;
+                }
+            }
+        }
+        frames.finish(&mut self.stream)?;
+        if delivery.next.is_some() || !matches!(delivery.open, Open::Nothing) {
+            return Err(SealedError::from(Malformed("index")).into());
+        }
+        Ok(())
+    }
+}
+
+fn read_root(stream: &mut StreamReader, decompressor: &mut Decompressor, tail: &Tail) -> Result<Root, SealedError> {
+    let mut raw = Vec::new();
+    let header = read_frame(stream, decompressor, tail.root_at, tail, &mut raw)?;
+    let right_place = header.kind == FrameKind::IndexRoot
+        && header.stored_bytes.checked_add(FRAME_HEADER_BYTES as u32) == Some(tail.root_bytes);
+    if !right_place || blake3::hash(&raw).as_bytes() != &tail.index_digest {
+        return Err(Malformed("index root").into());
+    }
+    Ok(Root::decode(&raw)?)
+}
+
+/// Reads and decompresses the frame at a place of the inner stream.
+fn read_frame(
+    stream: &mut StreamReader,
+    decompressor: &mut Decompressor,
+    frame_at: u64,
+    tail: &Tail,
+    raw: &mut Vec<u8>,
+) -> Result<FrameHeader, SealedError> {
+    let left = tail.inner_bytes.saturating_sub(frame_at);
+    if left < FRAME_HEADER_BYTES as u64 {
+        return Err(Malformed("frame place").into());
+    }
+    let mut stored = Vec::new();
+    stream.read(frame_at, FRAME_HEADER_BYTES, &mut stored)?;
+    let header = FrameHeader::decode(&stored)?;
+    if u64::from(header.stored_bytes) > left - FRAME_HEADER_BYTES as u64 {
+        return Err(Malformed("frame length").into());
+    }
+    stored.clear();
+    stream.read(frame_at + FRAME_HEADER_BYTES as u64, header.stored_bytes as usize, &mut stored)?;
+    decompressor.decompress(header.codec, &stored, header.raw_bytes as usize, raw)?;
+    Ok(header)
+}
+
+/// Goes through all frames in order and holds the cells' marks to where frames really begin.
+struct FrameWalk<'a> {
+    tail: &'a Tail,
+    position: u64,
+    /// Cells before this one have had their marks compared.
+    marks_compared: u64,
+}
+
+impl<'a> FrameWalk<'a> {
+    fn new(tail: &'a Tail) -> Self {
+        Self { tail, position: 0, marks_compared: 0 }
+    }
+
+    fn next(
+        &mut self,
+        stream: &mut StreamReader,
+        decompressor: &mut Decompressor,
+        raw: &mut Vec<u8>,
+    ) -> Result<Option<(u64, FrameKind)>, SealedError> {
+        if self.position == self.tail.inner_bytes {
+            return Ok(None);
+        }
+        let frame_at = self.position;
+        let cell = frame_at / INNER_PER_CELL as u64;
+        if cell >= self.marks_compared {
+            self.no_frame_begins_before(cell, stream)?;
+            if stream.first_frame(cell)? != Some((frame_at % INNER_PER_CELL as u64) as usize) {
+                return Err(Malformed("frame mark").into());
+            }
+            self.marks_compared = cell + 1;
+        }
+        let header = read_frame(stream, decompressor, frame_at, self.tail, raw)?;
+        self.position += FRAME_HEADER_BYTES as u64 + u64::from(header.stored_bytes);
+        Ok(Some((frame_at, header.kind)))
+    }
+
+    fn no_frame_begins_before(&mut self, cell: u64, stream: &mut StreamReader) -> Result<(), SealedError> {
+        while self.marks_compared < cell {
+            if stream.first_frame(self.marks_compared)?.is_some() {
+                return Err(Malformed("frame mark").into());
+            }
+            self.marks_compared += 1;
+        }
+        Ok(())
+    }
+
+    /// Behind the last frame there is nothing but zeros and the tail.
+    fn finish(mut self, stream: &mut StreamReader) -> Result<(), SealedError> {
+        self.no_frame_begins_before(self.tail.cells, stream)?;
+        let per_cell = INNER_PER_CELL as u64;
+        for cell in self.tail.inner_bytes / per_cell..self.tail.cells {
+            let tail_bytes = if cell + 1 == self.tail.cells { TAIL_BYTES } else { 0 };
+            let inner = stream.load(cell)?;
+            let from = self.tail.inner_bytes.saturating_sub(cell * per_cell) as usize;
+            let padding = inner.get(from..inner.len() - tail_bytes).ok_or(Malformed("padding"))?;
+            if padding.iter().any(|byte| *byte != 0) {
+                return Err(Malformed("padding").into());
+            }
+        }
+        Ok(())
+    }
+}
+
+/// The file whose records are being read.
+enum Open {
+    Nothing,
+    Listed { entry: Entry, content: Content, size: u64, hasher: Box<blake3::Hasher> },
+    Unlisted { id: u64 },
+}
+
+/// Turns records into calls of the sink, comparing all of them with the index.
+struct Delivery<'a, 'c, S: EntrySink> {
+    sink: &'a mut S,
+    context: &'a Context<'c>,
+    next: Option<(&'a ListedEntry, Place)>,
+    open: Open,
+}
+
+impl<'a, S: EntrySink> Delivery<'a, '_, S> {
+    fn take(
+        &mut self,
+        place: Place,
+        record: Record<'_>,
+        following: impl FnMut() -> Option<(&'a ListedEntry, Place)>,
+    ) -> Result<(), ExtractError<S::Error>> {
+        match (record, &mut self.open) {
+            (Record::Entry(entry), Open::Nothing) => self.begin(place, entry, following),
+            (Record::Data { id, offset, bytes }, Open::Listed { entry, content, size, hasher }) => {
+                let end = offset.saturating_add(bytes.len() as u64);
+                if id != entry.id || offset != *size || end > content.size {
+                    return Err(disagreement());
+                }
+                *size = end;
+                hasher.update(bytes);
+                self.context.tell(Progress::Advance(bytes.len() as u64));
+                self.sink.content(bytes).map_err(ExtractError::Sink)
+            }
+            (Record::End { id, content, abandoned: false }, Open::Listed { entry, content: listed, size, hasher }) => {
+                if id != entry.id || content != *listed || content.size != *size {
+                    return Err(disagreement());
+                }
+                if hasher.finalize().as_bytes() != &content.digest {
+                    return Err(SealedError::WrongDigest(entry.path.as_bytes().to_vec()).into());
+                }
+                self.sink.end(entry, &content).map_err(ExtractError::Sink)?;
+                self.open = Open::Nothing;
+                Ok(())
+            }
+            (Record::Data { id, .. }, Open::Unlisted { id: open }) if id == *open => Ok(()),
+            (Record::End { id, abandoned: true, .. }, Open::Unlisted { id: open }) if id == *open => {
+                self.open = Open::Nothing;
+                Ok(())
+            }
+            _ => Err(disagreement()),
+        }
+    }
+
+    fn begin(
+        &mut self,
+        place: Place,
+        entry: Entry,
+        mut following: impl FnMut() -> Option<(&'a ListedEntry, Place)>,
+    ) -> Result<(), ExtractError<S::Error>> {
+        let Some((listed, _)) = self.next.filter(|(_, expected)| *expected == place) else {
+            // Only a file that was abandoned may be missing from the index.
+            if entry.kind != EntryKind::File {
+                return Err(disagreement());
+            }
+            self.open = Open::Unlisted { id: entry.id };
+            return Ok(());
+        };
+        if listed.entry != entry {
+            return Err(disagreement());
+        }
+        self.next = following();
+        self.context.tell(Progress::Entry(&entry.path));
+        self.sink.begin(&entry).map_err(ExtractError::Sink)?;
+        if entry.kind == EntryKind::File {
+            self.open = Open::Listed { entry, content: listed.content, size: 0, hasher: Box::default() };
+        } else {
+            self.sink.end(&entry, &listed.content).map_err(ExtractError::Sink)?;
+        }
+        Ok(())
+    }
+}
+
+/// Records and index do not say the same: whoever sealed this wanted to mislead, or had a broken program.
+fn disagreement<E>() -> ExtractError<E> {
+    SealedError::from(Malformed("record order")).into()
+}

@@ -1,0 +1,113 @@
+//! Volumes: fixed-length cells in files that tell, each by itself, which part of which set they are.
+//!
+//! This layer is transport. It moves sealed cells and an opaque head, finds accidental damage, and
+//! knows no key; nothing keyed depends on how a set is cut. docs/format.md gives every byte.
+
+pub mod cell;
+pub mod header;
+pub mod names;
+pub mod reader;
+pub mod set;
+pub mod writer;
+
+pub use header::{Head, Header, HeaderError, Ids};
+pub use reader::{CellError, CellReader};
+pub use set::{GatherError, SetSummary, VolumeFile, VolumeSet};
+pub use writer::{VolumeWriter, WriteError, WrittenVolumes};
+
+/// Bytes of a volume's header.
+pub const HEADER_BYTES: usize = 4_096;
+
+/// Bytes of every cell but a stream's last.
+pub const CELL_BYTES: usize = 65_536;
+
+/// A last cell's length is a multiple of this, and at least this.
+pub const LAST_CELL_STEP: usize = 4_096;
+
+/// Bytes of a cell's check, at its end.
+pub const CHECK_BYTES: usize = 16;
+
+/// The most volumes that a set may have, data and spare ones each.
+pub const MAX_VOLUMES: u32 = 65_535;
+
+/// The most cells that a stream may have.
+pub const MAX_CELLS: u64 = 1 << 32;
+
+/// The smallest volume that makes sense: a header and one cell.
+pub const MIN_VOLUME_BYTES: u64 = (HEADER_BYTES + CELL_BYTES) as u64;
+
+/// How a stream of cells is cut into volumes. Volumes are numbered from 1, cells from 0.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Geometry {
+    /// Volumes that hold the stream.
+    pub data_volumes: u32,
+    /// Volumes that hold parity.
+    pub spare_volumes: u32,
+    /// Cells in every data volume but the last.
+    pub cells_per_volume: u32,
+    /// Cells in the stream.
+    pub cells: u64,
+    /// Length of the stream's last cell in bytes.
+    pub last_cell_bytes: u32,
+}
+
+impl Geometry {
+    /// How many whole cells fit into a volume of at most this many bytes; `None` if not even one does.
+    pub fn cells_within(volume_limit: u64) -> Option<u32> {
+        let cells = volume_limit.checked_sub(HEADER_BYTES as u64)? / CELL_BYTES as u64;
+        (cells > 0).then(|| u32::try_from(cells).unwrap_or(u32::MAX))
+    }
+
+    /// Whether the five numbers agree with each other and keep to the limits.
+    pub fn is_consistent(&self) -> bool {
+        let last = self.last_cell_bytes as usize;
+        (1..=MAX_CELLS).contains(&self.cells)
+            && self.cells_per_volume > 0
+            && (1..=MAX_VOLUMES).contains(&self.data_volumes)
+            && self.spare_volumes <= MAX_VOLUMES
+            && u64::from(self.data_volumes) == self.cells.div_ceil(u64::from(self.cells_per_volume))
+            && (LAST_CELL_STEP..=CELL_BYTES).contains(&last)
+            && last.is_multiple_of(LAST_CELL_STEP)
+    }
+
+    /// The first cell of a data volume.
+    pub fn first_cell(&self, volume: u32) -> u64 {
+        u64::from(volume.saturating_sub(1)) * u64::from(self.cells_per_volume)
+    }
+
+    /// How many cells a data volume holds.
+    pub fn cells_in(&self, volume: u32) -> u32 {
+        let left = self.cells.saturating_sub(self.first_cell(volume));
+        u32::try_from(left).unwrap_or(u32::MAX).min(self.cells_per_volume)
+    }
+
+    /// The data volume that holds a cell, and the cell's index in it.
+    pub fn locate(&self, cell: u64) -> (u32, u32) {
+        let per_volume = u64::from(self.cells_per_volume.max(1));
+        let volume = u32::try_from(cell / per_volume).unwrap_or(u32::MAX).saturating_add(1);
+        (volume, u32::try_from(cell % per_volume).unwrap_or(u32::MAX))
+    }
+
+    /// Bytes of a cell, its check included.
+    pub fn cell_bytes(&self, cell: u64) -> usize {
+        if cell + 1 == self.cells { self.last_cell_bytes as usize } else { CELL_BYTES }
+    }
+
+    /// Bytes of a whole data volume.
+    pub fn volume_bytes(&self, volume: u32) -> u64 {
+        let cells = self.cells_in(volume);
+        let Some(others) = cells.checked_sub(1) else { return HEADER_BYTES as u64 };
+        let last = self.cell_bytes(self.first_cell(volume) + u64::from(others));
+        HEADER_BYTES as u64 + u64::from(others) * CELL_BYTES as u64 + last as u64
+    }
+
+    /// Bytes of all data volumes together.
+    pub fn total_bytes(&self) -> u64 {
+        (1..=self.data_volumes).map(|volume| self.volume_bytes(volume)).sum()
+    }
+}
+
+/// Where a cell begins in its volume's file.
+pub fn cell_offset(index: u32) -> u64 {
+    HEADER_BYTES as u64 + u64::from(index) * CELL_BYTES as u64
+}

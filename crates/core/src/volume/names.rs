@@ -1,0 +1,78 @@
+//! What volumes are called on disk. Reading never depends on it; people do.
+
+use std::ffi::{OsStr, OsString};
+use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
+
+/// The extension of sealed volumes, with its dot.
+pub const EXTENSION: &str = ".useal";
+
+/// What follows the archive's name in the name of volume `number` of `count`: `.useal` for a single
+/// one, else like `-03of07.useal`, with numbers of at least two digits and of one length.
+pub fn suffix(number: u32, count: u32) -> String {
+    if count == 1 {
+        return EXTENSION.to_owned();
+    }
+    let width = count.to_string().len().max(2);
+    format!("-{number:0width$}of{count:0width$}{EXTENSION}")
+}
+
+/// The archive's name without the extension, whatever was typed.
+pub fn without_extension(name: &OsStr) -> OsString {
+    let bytes = name.as_bytes();
+    match bytes.strip_suffix(EXTENSION.as_bytes()) {
+        Some(stem) if !stem.is_empty() => OsString::from_vec(stem.to_vec()),
+        _ => name.to_owned(),
+    }
+}
+
+/// The archive's name from a volume's file name, as far as it can be told.
+pub fn archive_name(volume: &OsStr) -> OsString {
+    let stem = without_extension(volume);
+    match split_numbers(stem.as_bytes()) {
+        Some((name, _)) => OsString::from_vec(name.to_vec()),
+        None => stem,
+    }
+}
+
+/// The suffix, if `name` is a volume name of the archive `stem`.
+pub fn suffix_of<'a>(name: &'a OsStr, stem: &OsStr) -> Option<&'a str> {
+    let suffix = std::str::from_utf8(name.as_bytes().strip_prefix(stem.as_bytes())?).ok()?;
+    let numbers = suffix.strip_suffix(EXTENSION)?;
+    let ours = numbers.is_empty() || split_numbers(numbers.as_bytes()).is_some_and(|(front, _)| front.is_empty());
+    ours.then_some(suffix)
+}
+
+/// Splits `name-03of07` into `name` and its numbers.
+fn split_numbers(stem: &[u8]) -> Option<(&[u8], (u32, u32))> {
+    let dash = stem.iter().rposition(|byte| *byte == b'-')?;
+    let (number, count) = std::str::from_utf8(&stem[dash + 1..]).ok()?.split_once("of")?;
+    let digits = |text: &str| if text.bytes().all(|b| b.is_ascii_digit()) { text.parse().ok() } else { None };
+    Some((&stem[..dash], (digits(number)?, digits(count)?)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case(1, 1, ".useal")]
+    #[case(3, 7, "-03of07.useal")]
+    #[case(12, 99, "-12of99.useal")]
+    #[case(3, 1234, "-0003of1234.useal")]
+    fn numbers_are_padded_to_one_length(#[case] number: u32, #[case] count: u32, #[case] expected: &str) {
+        assert_eq!(suffix(number, count), expected);
+        assert_eq!(suffix_of(format!("dossier{expected}").as_ref(), "dossier".as_ref()), Some(expected));
+        assert_eq!(archive_name(format!("dossier{expected}").as_ref()), "dossier");
+    }
+
+    #[rstest]
+    #[case("dossier-notes.useal")]
+    #[case("dossier-1of2-1of2.useal")]
+    #[case("dossier-1of2")]
+    #[case("dossier-+1of2.useal")]
+    #[case("other.useal")]
+    fn names_of_others_are_not_taken_for_volumes(#[case] name: &str) {
+        assert_eq!(suffix_of(name.as_ref(), "dossier".as_ref()), None);
+    }
+}

@@ -1,0 +1,97 @@
+//! Reading a set's cells by their number in the stream, from whichever copy is undamaged.
+
+use super::cell;
+use super::header::VolumeKind;
+use super::set::{VolumeFile, VolumeSet};
+use super::{CELL_BYTES, cell_offset};
+use crate::place::{FileAction, FileError, Links, open_regular};
+use std::fs::File;
+use std::io;
+use std::os::unix::fs::FileExt as _;
+use std::path::PathBuf;
+
+/// Why a cell cannot be had.
+#[derive(Debug, thiserror::Error)]
+pub enum CellError {
+    /// Its volume is not here.
+    #[error("volume {0} is missing")]
+    Missing(u32),
+    /// Every copy of it fails its check, or ends before it.
+    #[error("volume {volume} is damaged at byte {offset}")]
+    Damaged {
+        /// The volume.
+        volume: u32,
+        /// The file that holds it (its first copy).
+        path: PathBuf,
+        /// Where the cell begins in that file, in bytes.
+        offset: u64,
+    },
+    /// The system did not let it be read.
+    #[error(transparent)]
+    File(#[from] FileError),
+}
+
+/// Reads cells; keeps one file open at a time.
+#[derive(Debug)]
+pub struct CellReader {
+    set: VolumeSet,
+    open: Option<(PathBuf, File)>,
+    buffer: Vec<u8>,
+    bytes_read: u64,
+}
+
+impl CellReader {
+    /// A reader of this set.
+    pub fn new(set: VolumeSet) -> Self {
+        Self { set, open: None, buffer: vec![0; CELL_BYTES], bytes_read: 0 }
+    }
+
+    /// The set that is read.
+    pub fn set(&self) -> &VolumeSet {
+        &self.set
+    }
+
+    /// Bytes of cells read so far.
+    pub fn bytes_read(&self) -> u64 {
+        self.bytes_read
+    }
+
+    /// The sealed bytes of a cell, from the first copy whose check is right.
+    ///
+    /// # Errors
+    /// [`CellError`].
+    pub fn read(&mut self, cell: u64) -> Result<&[u8], CellError> {
+        let (volume, index) = self.set.geometry.locate(cell);
+        let copies = self.set.volumes.get(&volume).cloned().unwrap_or_default();
+        let Some(first) = copies.first() else { return Err(CellError::Missing(volume)) };
+        let damaged = CellError::Damaged { volume, path: first.path.clone(), offset: cell_offset(index) };
+        for copy in &copies {
+            if let Some(length) = self.read_copy(copy, volume, index)? {
+                return Ok(&self.buffer[..length]);
+            }
+        }
+        Err(damaged)
+    }
+
+    /// Reads one copy of a cell into the buffer. The length of its sealed bytes, or `None` where the
+    /// check is wrong or the file too short.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn read_copy(&mut self, copy: &VolumeFile, volume: u32, index: u32) -> Result<Option<usize>, FileError> {
+        let length = self.set.geometry.cell_bytes(self.set.geometry.first_cell(volume) + u64::from(index));
+        if !self.open.as_ref().is_some_and(|(path, _)| *path == copy.path) {
+            let (file, _) = open_regular(&copy.path, Links::Follow)?;
+            self.open = Some((copy.path.clone(), file));
+        }
+        let Some((_, file)) = &self.open else { return Ok(None) };
+        let cell = &mut self.buffer[..length];
+        match file.read_exact_at(cell, cell_offset(index)) {
+            Ok(()) => {}
+            Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(None),
+            Err(error) => return Err(FileError::on(FileAction::Read, &copy.path)(error)),
+        }
+        self.bytes_read += length as u64;
+        Ok(cell::checked(&self.set.ids, VolumeKind::Data, volume, index, cell).map(<[u8]>::len))
+    }
+}

@@ -1,0 +1,340 @@
+//! Finding a volume set: from any of its volumes, under any file names, in any order.
+//!
+//! Names are never believed. Headers say which files belong together; a file whose header is damaged
+//! is recognised by its cells, whose checks fit one number of one set only.
+
+use super::cell;
+use super::header::{Head, Header, HeaderError, Ids, VolumeKind};
+use super::{CELL_BYTES, Geometry, HEADER_BYTES, cell_offset};
+use crate::place::missing::missing;
+use crate::place::{FileAction, FileError, Links, open_regular};
+use std::collections::{BTreeMap, BTreeSet};
+use std::ffi::OsString;
+use std::fs::{self, File};
+use std::io;
+use std::os::unix::fs::{FileExt as _, MetadataExt as _};
+use std::path::{Path, PathBuf};
+
+/// How many of a volume's first cells are tried when its header is damaged.
+const CELLS_TRIED: u32 = 4;
+
+/// One file that holds a volume, or a copy of it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct VolumeFile {
+    /// Where it is.
+    pub path: PathBuf,
+    /// Its length in bytes.
+    pub length: u64,
+    /// Its header is damaged, and its cells told which volume it is.
+    pub header_damaged: bool,
+}
+
+/// A set's volumes as far as they are here.
+#[derive(Debug, Clone)]
+pub struct VolumeSet {
+    /// Set and cutting.
+    pub ids: Ids,
+    /// How the stream is cut.
+    pub geometry: Geometry,
+    /// How it is unlocked.
+    pub head: Head,
+    /// The data volumes by number, each with at least one file.
+    pub volumes: BTreeMap<u32, Vec<VolumeFile>>,
+    /// Files with damaged headers beside the set that could not be recognised by their cells either.
+    pub unrecognised: Vec<PathBuf>,
+}
+
+/// A set that was found among others, for the choice.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SetSummary {
+    /// The set's id in hexadecimal digits.
+    pub set: String,
+    /// One of its files.
+    pub example: PathBuf,
+    /// How many of its volumes are here.
+    pub here: usize,
+    /// How many it has.
+    pub count: u32,
+}
+
+/// Why no single set was found.
+#[derive(Debug, thiserror::Error)]
+pub enum GatherError {
+    /// A named path does not exist.
+    #[error("{} does not exist", path.display())]
+    Missing {
+        /// The absolute path that was tried.
+        path: PathBuf,
+        /// Names beside it that look alike.
+        similar: Vec<OsString>,
+    },
+    /// A named file cannot be used as a volume.
+    #[error("{}: {why}", path.display())]
+    Unusable {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong with its header.
+        why: HeaderError,
+    },
+    /// The named folders hold no volume.
+    #[error("no volumes found")]
+    NoVolumes(Vec<PathBuf>),
+    /// Volumes of more than one set.
+    #[error("volumes of several sets")]
+    SeveralSets(Vec<SetSummary>),
+    /// Two volumes of one set whose headers are undamaged and yet disagree.
+    #[error("{} and {} contradict each other", .0.display(), .1.display())]
+    Contradiction(PathBuf, PathBuf),
+    /// Volumes are missing, and the job needs all of them.
+    #[error("{} of {count} volumes are missing", missing.len())]
+    Incomplete {
+        /// The numbers that are missing.
+        missing: Vec<u32>,
+        /// How many volumes the set has.
+        count: u32,
+        /// Files beside it that may be some of them, but whose headers are damaged.
+        unrecognised: Vec<PathBuf>,
+    },
+    /// The system refused to let a file or folder be read.
+    #[error(transparent)]
+    File(#[from] FileError),
+}
+
+impl VolumeSet {
+    /// Finds the one set that the paths speak of. A volume stands for its whole set, sought in its
+    /// folder; a folder stands for the set in it.
+    ///
+    /// # Errors
+    /// [`GatherError`].
+    pub fn gather(paths: &[PathBuf]) -> Result<Self, GatherError> {
+        let mut found = Candidates::default();
+        for path in paths {
+            let metadata = fs::metadata(path).map_err(|error| unreachable_path(path, error))?;
+            if metadata.is_dir() {
+                found.look_into(path)?;
+            } else {
+                found.name(path)?;
+                found.look_into(path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new(".")))?;
+            }
+        }
+        let wanted = found.choose(paths)?;
+        found.assemble(wanted)
+    }
+
+    /// The set that these very files make up; nothing else is looked at.
+    ///
+    /// # Errors
+    /// [`GatherError`].
+    pub fn from_files(paths: &[PathBuf]) -> Result<Self, GatherError> {
+        let mut found = Candidates::default();
+        for path in paths {
+            found.name(path)?;
+        }
+        let wanted = found.choose(paths)?;
+        found.assemble(wanted)
+    }
+
+    /// The numbers of the data volumes that are not here.
+    pub fn missing(&self) -> Vec<u32> {
+        (1..=self.geometry.data_volumes).filter(|number| !self.volumes.contains_key(number)).collect()
+    }
+
+    /// This set, if no volume of it is missing.
+    ///
+    /// # Errors
+    /// [`GatherError::Incomplete`].
+    pub fn complete(self) -> Result<Self, GatherError> {
+        let missing = self.missing();
+        if missing.is_empty() {
+            return Ok(self);
+        }
+        Err(GatherError::Incomplete { missing, count: self.geometry.data_volumes, unrecognised: self.unrecognised })
+    }
+
+    /// A file of the set's first volume that is here.
+    pub fn any_file(&self) -> Option<&VolumeFile> {
+        self.volumes.values().flatten().next()
+    }
+}
+
+fn unreachable_path(path: &Path, error: io::Error) -> GatherError {
+    if error.kind() == io::ErrorKind::NotFound {
+        let (path, similar) = missing(path);
+        GatherError::Missing { path, similar }
+    } else {
+        FileError::on(FileAction::Open, path)(error).into()
+    }
+}
+
+/// Everything that was looked at and is, or may be, a volume.
+#[derive(Default)]
+struct Candidates {
+    seen: BTreeSet<(u64, u64)>,
+    sets: BTreeMap<Ids, Vec<(Header, VolumeFile)>>,
+    damaged: Vec<VolumeFile>,
+    named_sets: BTreeSet<Ids>,
+    named_damaged: Option<(PathBuf, HeaderError)>,
+}
+
+enum Seen {
+    Volume(Ids),
+    Damaged(HeaderError),
+    Other,
+}
+
+impl Candidates {
+    /// A file that the user named: it must be a volume.
+    fn name(&mut self, path: &Path) -> Result<(), GatherError> {
+        let unusable = |why| GatherError::Unusable { path: path.to_owned(), why };
+        match self.look_at(path)? {
+            Seen::Volume(ids) => {
+                self.named_sets.insert(ids);
+            }
+            Seen::Damaged(why) => self.named_damaged = Some((path.to_owned(), why)),
+            Seen::Other => return Err(unusable(HeaderError::NotAVolume)),
+        }
+        Ok(())
+    }
+
+    /// All files of a folder; what is no volume is passed over.
+    fn look_into(&mut self, folder: &Path) -> Result<(), GatherError> {
+        let listed = || FileError::on(FileAction::List, folder);
+        for entry in fs::read_dir(folder).map_err(listed())? {
+            let entry = entry.map_err(listed())?;
+            // A file that cannot be read is reported by its number's absence, or when it is named.
+            if entry.file_type().is_ok_and(|kind| !kind.is_dir()) {
+                let _ = self.look_at(&entry.path());
+            }
+        }
+        Ok(())
+    }
+
+    fn look_at(&mut self, path: &Path) -> Result<Seen, GatherError> {
+        let (file, metadata) = open_regular(path, Links::Follow)?;
+        let length = metadata.len();
+        let header = read_header(&file).map_err(FileError::on(FileAction::Read, path))?;
+        let first_time = self.seen.insert((metadata.dev(), metadata.ino()));
+        let volume = |header_damaged| VolumeFile { path: path.to_owned(), length, header_damaged };
+        match header {
+            Ok(header) => {
+                let ids = header.ids;
+                if first_time {
+                    self.sets.entry(ids).or_default().push((header, volume(false)));
+                }
+                Ok(Seen::Volume(ids))
+            }
+            Err(HeaderError::NotAVolume) if !looks_like_a_volume(path) => Ok(Seen::Other),
+            Err(why) => {
+                if first_time {
+                    self.damaged.push(volume(true));
+                }
+                Ok(Seen::Damaged(why))
+            }
+        }
+    }
+
+    fn choose(&self, paths: &[PathBuf]) -> Result<Ids, GatherError> {
+        let wanted: Vec<Ids> = if self.named_sets.is_empty() {
+            self.sets.keys().copied().collect()
+        } else {
+            self.named_sets.iter().copied().collect()
+        };
+        match (wanted.as_slice(), &self.named_damaged) {
+            ([only], _) => Ok(*only),
+            ([], Some((path, why))) => Err(GatherError::Unusable { path: path.clone(), why: *why }),
+            ([], None) => match self.damaged.first() {
+                Some(file) => Err(GatherError::Unusable { path: file.path.clone(), why: HeaderError::Damaged }),
+                None => Err(GatherError::NoVolumes(paths.to_vec())),
+            },
+            (several, _) => {
+                Err(GatherError::SeveralSets(several.iter().filter_map(|ids| self.summary(*ids)).collect()))
+            }
+        }
+    }
+
+    fn summary(&self, ids: Ids) -> Option<SetSummary> {
+        let files = self.sets.get(&ids)?;
+        let (header, example) = files.iter().min_by(|one, other| one.1.path.cmp(&other.1.path))?;
+        let numbers: BTreeSet<u32> = files.iter().map(|(header, _)| header.number).collect();
+        Some(SetSummary {
+            set: ids.set_text(),
+            example: example.path.clone(),
+            here: numbers.len(),
+            count: header.geometry.data_volumes,
+        })
+    }
+
+    fn assemble(mut self, ids: Ids) -> Result<VolumeSet, GatherError> {
+        let mut files = self.sets.remove(&ids).unwrap_or_default().into_iter();
+        let Some((first, first_file)) = files.next() else { return Err(GatherError::NoVolumes(Vec::new())) };
+        let mut set = VolumeSet {
+            ids,
+            geometry: first.geometry,
+            head: first.head.clone(),
+            volumes: BTreeMap::new(),
+            unrecognised: Vec::new(),
+        };
+        let first_path = first_file.path.clone();
+        for (header, file) in std::iter::once((first, first_file)).chain(files) {
+            if header.geometry != set.geometry || header.head != set.head {
+                return Err(GatherError::Contradiction(first_path, file.path));
+            }
+            if header.kind == VolumeKind::Data {
+                set.volumes.entry(header.number).or_default().push(file);
+            }
+        }
+        for file in self.damaged {
+            match recognise(&set, &file) {
+                Some(number) => set.volumes.entry(number).or_default().push(file),
+                None => set.unrecognised.push(file.path),
+            }
+        }
+        for copies in set.volumes.values_mut() {
+            copies.sort_by(|one, other| (one.header_damaged, &one.path).cmp(&(other.header_damaged, &other.path)));
+        }
+        Ok(set)
+    }
+}
+
+/// A file with our extension whose mark is gone is a damaged volume rather than a foreign file.
+fn looks_like_a_volume(path: &Path) -> bool {
+    path.extension().is_some_and(|extension| extension == "useal")
+}
+
+fn read_header(file: &File) -> io::Result<Result<Header, HeaderError>> {
+    let mut bytes = [0; HEADER_BYTES];
+    let mut filled = 0;
+    while filled < HEADER_BYTES {
+        match file.read_at(&mut bytes[filled..], filled as u64) {
+            Ok(0) => break,
+            Ok(count) => filled += count,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(match Header::decode(&bytes) {
+        // A header cut short is damaged, if what there is of it is ours.
+        Err(HeaderError::NotAVolume) if filled == 0 => Err(HeaderError::NotAVolume),
+        outcome => outcome,
+    })
+}
+
+/// Which absent volume a file with a damaged header is, told by the checks of its first cells.
+fn recognise(set: &VolumeSet, file: &VolumeFile) -> Option<u32> {
+    let (open, _) = open_regular(&file.path, Links::Follow).ok()?;
+    let mut buffer = vec![0; CELL_BYTES];
+    for index in 0..CELLS_TRIED.min(set.geometry.cells_per_volume) {
+        for number in set.missing() {
+            if index >= set.geometry.cells_in(number) {
+                continue;
+            }
+            let length = set.geometry.cell_bytes(set.geometry.first_cell(number) + u64::from(index));
+            let bytes = buffer.get_mut(..length)?;
+            let whole = open.read_exact_at(bytes, cell_offset(index)).is_ok();
+            if whole && cell::checked(&set.ids, VolumeKind::Data, number, index, bytes).is_some() {
+                return Some(number);
+            }
+        }
+    }
+    None
+}

@@ -1,0 +1,141 @@
+//! Cutting a stream of sealed cells into staged volume files, and writing their headers last.
+
+use super::header::{Head, Header, Ids, VolumeKind};
+use super::{CELL_BYTES, CHECK_BYTES, Geometry, HEADER_BYTES, MAX_CELLS, MAX_VOLUMES, cell, names};
+use crate::place::staging::{Placing, Staging};
+use crate::place::{FileError, NewFile};
+
+/// Why volumes cannot be written.
+#[derive(Debug, thiserror::Error)]
+pub enum WriteError {
+    /// The fit leaves no room for a header and one cell.
+    #[error("a volume needs at least {} bytes", super::MIN_VOLUME_BYTES)]
+    FitTooSmall,
+    /// The set would have more volumes than the format counts.
+    #[error("more than {MAX_VOLUMES} volumes")]
+    TooManyVolumes,
+    /// The stream is longer than the format counts.
+    #[error("more than {MAX_CELLS} cells")]
+    TooManyCells,
+    /// The system refused an operation.
+    #[error(transparent)]
+    File(#[from] FileError),
+}
+
+/// Cuts cells into volumes.
+pub struct VolumeWriter<'a> {
+    staging: &'a Staging,
+    ids: Ids,
+    cells_per_volume: u32,
+    volume: u32,
+    index: u32,
+    file: Option<NewFile>,
+    cells: u64,
+    last_cell_bytes: u32,
+    buffer: Vec<u8>,
+}
+
+/// What was written.
+#[derive(Debug, Clone)]
+pub struct WrittenVolumes {
+    /// How the stream is cut.
+    pub geometry: Geometry,
+    /// The way from each staged file to its final name, in order.
+    pub placings: Vec<Placing>,
+}
+
+impl<'a> VolumeWriter<'a> {
+    /// A writer into `staging`, of volumes of at most `volume_limit` bytes.
+    ///
+    /// # Errors
+    /// [`WriteError::FitTooSmall`].
+    pub fn new(staging: &'a Staging, ids: Ids, volume_limit: Option<u64>) -> Result<Self, WriteError> {
+        let cells_per_volume = match volume_limit {
+            Some(limit) => Geometry::cells_within(limit).ok_or(WriteError::FitTooSmall)?,
+            None => u32::MAX,
+        };
+        let buffer = Vec::with_capacity(CELL_BYTES);
+        Ok(Self {
+            staging,
+            ids,
+            cells_per_volume,
+            volume: 0,
+            index: 0,
+            file: None,
+            cells: 0,
+            last_cell_bytes: 0,
+            buffer,
+        })
+    }
+
+    /// The number of the volume being written, from 1.
+    pub fn volume(&self) -> u32 {
+        self.volume
+    }
+
+    /// Cells written so far.
+    pub fn cells(&self) -> u64 {
+        self.cells
+    }
+
+    /// Writes the stream's next cell, given its ciphertext and tag.
+    ///
+    /// # Errors
+    /// [`WriteError`].
+    pub fn push(&mut self, sealed: &[u8]) -> Result<(), WriteError> {
+        if self.cells >= MAX_CELLS {
+            return Err(WriteError::TooManyCells);
+        }
+        if self.volume == 0 || self.index == self.cells_per_volume {
+            self.next_volume()?;
+        }
+        self.buffer.clear();
+        self.buffer.extend_from_slice(sealed);
+        self.buffer.extend_from_slice(&cell::check(&self.ids, VolumeKind::Data, self.volume, self.index, sealed));
+        if let Some(file) = &mut self.file {
+            file.write(&self.buffer)?;
+        }
+        self.index += 1;
+        self.cells += 1;
+        self.last_cell_bytes = (sealed.len() + CHECK_BYTES) as u32;
+        Ok(())
+    }
+
+    fn next_volume(&mut self) -> Result<(), WriteError> {
+        if self.volume == MAX_VOLUMES {
+            return Err(WriteError::TooManyVolumes);
+        }
+        self.volume += 1;
+        self.index = 0;
+        let mut file = self.staging.create(self.volume)?;
+        file.write(&[0; HEADER_BYTES])?;
+        self.file = Some(file);
+        Ok(())
+    }
+
+    /// Writes every header, now that the count is known, and syncs every file.
+    ///
+    /// # Errors
+    /// [`WriteError`].
+    pub fn finish(mut self, head: &Head) -> Result<WrittenVolumes, WriteError> {
+        self.file = None;
+        let single = self.volume == 1;
+        let geometry = Geometry {
+            data_volumes: self.volume,
+            spare_volumes: 0,
+            cells_per_volume: if single { self.index } else { self.cells_per_volume },
+            cells: self.cells,
+            last_cell_bytes: self.last_cell_bytes,
+        };
+        let mut placings = Vec::new();
+        for number in 1..=self.volume {
+            let header = Header { kind: VolumeKind::Data, ids: self.ids, number, geometry, head: head.clone() };
+            let mut file = self.staging.reopen(number)?;
+            file.write_at(0, &header.encode())?;
+            file.sync()?;
+            file.drop_cached_pages();
+            placings.push(Placing { number, suffix: names::suffix(number, self.volume) });
+        }
+        Ok(WrittenVolumes { geometry, placings })
+    }
+}
