@@ -1,1 +1,49 @@
-fn main() {}
+//! Under Seal: seals folders into password-encrypted volumes, and proves that they open again.
+//!
+//! Arguments come in through [`args`], [`commands`] call the core and show its results, [`words`] turns errors
+//! into sentences and [`failure`] into exit codes; [`ui`] draws, and [`session`] is what the core is lent.
+
+mod args;
+mod commands;
+mod failure;
+mod session;
+mod ui;
+mod words;
+
+use args::{Arguments, Command};
+use clap::Parser as _;
+use failure::Failure;
+use std::process::ExitCode;
+
+fn main() -> ExitCode {
+    let arguments = Arguments::parse();
+    session::watch_signals();
+    let (command, json) = match &arguments.command {
+        Command::Pack(pack) => ("pack", pack.output.json),
+        Command::Check(check) => ("check", check.output.json),
+        Command::Open(open) => ("open", open.output.json),
+        Command::Demo(_) => ("demo", false),
+    };
+    let outcome = match &arguments.command {
+        Command::Pack(arguments) => commands::pack::run(arguments),
+        Command::Check(arguments) => commands::check::run(arguments),
+        Command::Open(arguments) => commands::open::run(arguments),
+        Command::Demo(arguments) => commands::demo::run(arguments),
+    };
+    match outcome {
+        Ok(code) => ExitCode::from(code),
+        Err(failure) => {
+            report(&failure, command, json);
+            ExitCode::from(failure.exit_code())
+        }
+    }
+}
+
+fn report(failure: &Failure, command: &'static str, json: bool) {
+    let message = words::explain(failure);
+    if json {
+        // If even this cannot be printed, the exit code still tells.
+        let _ = commands::print_failure(command, failure, &message);
+    }
+    anstream::eprintln!("{} {message}", ui::paint::paint(ui::paint::Tone::Bad, "under-seal:"));
+}

@@ -71,8 +71,10 @@ impl Error {
             Self::Inspect(InspectError::Cancelled(_)) => ErrorClass::Cancelled,
             Self::Sealed(error) => sealed_class(error),
             Self::Open(OpenError::Refused(error)) => landing_class(error),
-            Self::Open(OpenError::Stopped { why: ExtractError::Sink(error), .. }) => landing_class(error),
-            Self::Open(OpenError::Stopped { why: ExtractError::Archive(error), .. }) => sealed_class(error),
+            Self::Open(OpenError::Stopped(stopped)) => match &stopped.why {
+                ExtractError::Archive(error) => sealed_class(error),
+                ExtractError::Sink(error) => landing_class(error),
+            },
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use crate::context::{Context, Phase, Progress};
 use crate::landing::{Landed, Landing, LandingError};
-use crate::sealed::{ExtractError, SealedError, SealedReader};
+use crate::sealed::{ExtractError, SealedReader};
 use std::path::{Path, PathBuf};
 
 /// What was extracted, and where.
@@ -21,15 +21,19 @@ pub enum OpenError {
     #[error(transparent)]
     Refused(#[from] LandingError),
     /// It stopped on the way. What had landed is complete; nothing else has a name.
-    #[error("{why}")]
-    Stopped {
-        /// Where.
-        destination: PathBuf,
-        /// What had landed before.
-        landed: Landed,
-        /// Why it stopped.
-        why: ExtractError<LandingError>,
-    },
+    #[error("{}", .0.why)]
+    Stopped(Box<Stopped>),
+}
+
+/// An opening that stopped on the way.
+#[derive(Debug)]
+pub struct Stopped {
+    /// The destination's absolute path.
+    pub destination: PathBuf,
+    /// What had landed before.
+    pub landed: Landed,
+    /// Why it stopped.
+    pub why: ExtractError<LandingError>,
 }
 
 /// Extracts everything into `destination`.
@@ -43,20 +47,10 @@ pub fn open(archive: &mut SealedReader, destination: &Path, context: &Context<'_
     let extracted = archive.extract(&mut landing, context);
     context.tell(Progress::End);
     let before = landing.landed().clone();
-    let stopped = |why| OpenError::Stopped { destination: destination.clone(), landed: before, why };
+    let stopped = |why| OpenError::Stopped(Box::new(Stopped { destination: destination.clone(), landed: before, why }));
     let landed = match extracted {
         Ok(()) => landing.finish().map_err(|error| stopped(ExtractError::Sink(error)))?,
         Err(why) => return Err(stopped(why)),
     };
     Ok(Opened { destination, landed })
-}
-
-impl OpenError {
-    /// The archive's own fault, where that is why it stopped.
-    pub fn archive_error(&self) -> Option<&SealedError> {
-        match self {
-            Self::Stopped { why: ExtractError::Archive(error), .. } => Some(error),
-            _ => None,
-        }
-    }
 }

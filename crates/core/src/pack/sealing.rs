@@ -90,7 +90,10 @@ impl Packing<'_> {
         for reading in 1..=READINGS {
             let mut file = match SourceFile::open(&source.disk_path) {
                 Ok(file) => file,
-                Err(error) => return Ok(self.pass_over(source, error)),
+                Err(error) => {
+                    self.pass_over(source, error);
+                    return Ok(());
+                }
             };
             self.writer.begin(entry(file.mode, file.modified))?;
             match self.read(&mut file)? {
@@ -105,7 +108,8 @@ impl Packing<'_> {
                 }
                 Reading::Failed(error) => {
                     self.writer.abandon();
-                    return Ok(self.pass_over(source, error));
+                    self.pass_over(source, error);
+                    return Ok(());
                 }
             }
         }

@@ -1,6 +1,6 @@
 //! Where an archive goes and what it is called, from what the user wrote.
 
-use crate::place::{FileError, Folder};
+use crate::place::{FileError, Folder, absolute};
 use crate::volume::names;
 use std::ffi::OsString;
 use std::io;
@@ -63,7 +63,7 @@ impl Target {
     pub fn path_with(&self, suffix: &str) -> PathBuf {
         let mut name = self.stem.clone();
         name.push(suffix);
-        std::path::absolute(&self.folder).unwrap_or_else(|_| self.folder.clone()).join(name)
+        absolute(&self.folder).join(name)
     }
 }
 

@@ -1,5 +1,6 @@
 //! What to say of a path that is not there: where it was sought, and what stands beside it and looks alike.
 
+use super::absolute;
 use std::ffi::OsString;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -9,7 +10,7 @@ const ALIKE: f64 = 0.8;
 
 /// The absolute form of a path that does not exist, and up to three names beside it that look alike.
 pub fn missing(path: &Path) -> (PathBuf, Vec<OsString>) {
-    let absolute = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+    let absolute = absolute(path);
     let (Some(folder), Some(wanted)) = (absolute.parent(), absolute.file_name()) else {
         return (absolute, Vec::new());
     };

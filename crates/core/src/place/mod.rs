@@ -81,6 +81,11 @@ impl FileError {
     }
 }
 
+/// The absolute form of a path, without following links and without a slash at its end.
+pub fn absolute(path: &Path) -> PathBuf {
+    std::path::absolute(path).unwrap_or_else(|_| path.to_owned()).components().collect()
+}
+
 /// Whether opening a path may go through a link at its end.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Links {
@@ -179,7 +184,7 @@ impl Folder {
     /// # Errors
     /// [`FileError`] from the system.
     pub fn open(path: &Path) -> Result<Self, FileError> {
-        let shown = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+        let shown = absolute(path);
         let dir = Dir::open_ambient_dir(path, ambient_authority()).map_err(FileError::on(FileAction::Open, &shown))?;
         Ok(Self { dir, path: shown })
     }
@@ -189,7 +194,7 @@ impl Folder {
     /// # Errors
     /// [`FileError`] from the system.
     pub fn open_or_create(path: &Path) -> Result<Self, FileError> {
-        let shown = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+        let shown = absolute(path);
         Dir::create_ambient_dir_all(path, ambient_authority()).map_err(FileError::on(FileAction::Create, &shown))?;
         Self::open(path)
     }

@@ -25,13 +25,10 @@ pub fn without_extension(name: &OsStr) -> OsString {
     }
 }
 
-/// The archive's name from a volume's file name, as far as it can be told.
-pub fn archive_name(volume: &OsStr) -> OsString {
-    let stem = without_extension(volume);
-    match split_numbers(stem.as_bytes()) {
-        Some((name, _)) => OsString::from_vec(name.to_vec()),
-        None => stem,
-    }
+/// The archive's name, if `name` is what volume `number` of `count` was called when it was written.
+pub fn archive_name(name: &OsStr, number: u32, count: u32) -> Option<OsString> {
+    let stem = name.as_bytes().strip_suffix(suffix(number, count).as_bytes())?;
+    Some(OsString::from_vec(stem.to_vec()))
 }
 
 /// The suffix, if `name` is a volume name of the archive `stem`.
@@ -63,7 +60,7 @@ mod tests {
     fn numbers_are_padded_to_one_length(#[case] number: u32, #[case] count: u32, #[case] expected: &str) {
         assert_eq!(suffix(number, count), expected);
         assert_eq!(suffix_of(format!("dossier{expected}").as_ref(), "dossier".as_ref()), Some(expected));
-        assert_eq!(archive_name(format!("dossier{expected}").as_ref()), "dossier");
+        assert_eq!(archive_name(format!("dossier{expected}").as_ref(), number, count), Some("dossier".into()));
     }
 
     #[rstest]

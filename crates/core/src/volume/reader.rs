@@ -80,7 +80,7 @@ impl CellReader {
     /// [`FileError`] from the system.
     pub fn read_copy(&mut self, copy: &VolumeFile, volume: u32, index: u32) -> Result<Option<usize>, FileError> {
         let length = self.set.geometry.cell_bytes(self.set.geometry.first_cell(volume) + u64::from(index));
-        if !self.open.as_ref().is_some_and(|(path, _)| *path == copy.path) {
+        if self.open.as_ref().is_none_or(|(path, _)| *path != copy.path) {
             let (file, _) = open_regular(&copy.path, Links::Follow)?;
             self.open = Some((copy.path.clone(), file));
         }

@@ -1,0 +1,257 @@
+//! `check`: what is here, what is missing, what is damaged; and with the password, everything inside.
+
+use super::pack::contents;
+use super::{print_json, print_lines};
+use crate::args::CheckArguments;
+use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING};
+use crate::session;
+use crate::ui::paint::{Tone, paint};
+use crate::ui::progress::ProgressLine;
+use crate::ui::prompt::{self, Purpose};
+use crate::ui::table::{self, Column};
+use crate::ui::text::{self, argument, bytes, count, grouped, number_list, shown};
+use serde::Serialize;
+use std::path::Path;
+use under_seal_core::proof::{Damage, FileReport, SetReport, VolumeReport, VolumeState, inspect, verify_contents};
+use under_seal_core::sealed::{Password, SealedReader};
+use under_seal_core::volume::{VolumeSet, names};
+
+/// Runs the command; the exit code.
+pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
+    let set = VolumeSet::gather(&arguments.places)?;
+    let password = match prompt::given(&arguments.password)? {
+        None if arguments.ask_password => Some(prompt::ask(Purpose::Unlock)?),
+        given => given,
+    };
+    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes));
+    let found = inspect(&set, &session::context(&progress))?;
+    let contents = match password {
+        Some(password) if found.is_complete() => Some(look_inside(&set, &password, &progress)?),
+        _ => None,
+    };
+    drop(progress);
+    let report = Report::new(&set, &found, contents);
+    if arguments.output.json {
+        print_json(&report)?;
+    } else {
+        print_lines(&lines(&set, &found, &report))?;
+    }
+    Ok(report.exit_code)
+}
+
+fn look_inside(set: &VolumeSet, password: &Password, progress: &ProgressLine) -> Result<Contents, Failure> {
+    let mut archive = SealedReader::unlock(set.clone(), password)?;
+    verify_contents(&mut archive, &session::context(progress))?;
+    let totals = archive.totals();
+    let changed = archive.entries().iter().filter(|listed| listed.content.changed_while_read);
+    Ok(Contents {
+        verified: true,
+        archive: shown(&archive.about().name),
+        files: totals.files,
+        folders: totals.folders,
+        links: totals.links,
+        bytes: totals.content_bytes,
+        changed_while_read: changed.map(|listed| shown(listed.entry.path.as_bytes())).collect(),
+    })
+}
+
+/// The JSON object (docs/json.md).
+#[derive(Serialize)]
+struct Report {
+    command: &'static str,
+    exit_code: u8,
+    set: String,
+    complete: bool,
+    volumes: Vec<Volume>,
+    missing: Vec<u32>,
+    damaged: Vec<u32>,
+    unrecognised: Vec<String>,
+    contents: Option<Contents>,
+}
+
+#[derive(Serialize)]
+struct Volume {
+    number: u32,
+    state: &'static str,
+    files: Vec<File>,
+}
+
+#[derive(Serialize)]
+struct File {
+    path: String,
+    bytes: u64,
+    expected_bytes: u64,
+    header_damaged: bool,
+    damage: Vec<Range>,
+}
+
+#[derive(Serialize)]
+struct Range {
+    from: u64,
+    to: u64,
+}
+
+#[derive(Serialize)]
+struct Contents {
+    verified: bool,
+    archive: String,
+    files: u64,
+    folders: u64,
+    links: u64,
+    bytes: u64,
+    changed_while_read: Vec<String>,
+}
+
+impl Report {
+    fn new(set: &VolumeSet, found: &SetReport, contents: Option<Contents>) -> Self {
+        let (missing, damaged) = (found.numbers(VolumeState::Missing), found.numbers(VolumeState::Damaged));
+        let blemished = found.volumes.iter().flat_map(|volume| &volume.files).any(|file| !file.is_intact());
+        let changed = contents.as_ref().is_some_and(|contents| !contents.changed_while_read.is_empty());
+        let exit_code = match () {
+            () if !missing.is_empty() => MISSING,
+            () if !damaged.is_empty() => DAMAGED,
+            () if blemished || changed || !set.unrecognised.is_empty() => LOOK,
+            () => DONE,
+        };
+        Self {
+            command: "check",
+            exit_code,
+            set: set.ids.set_text(),
+            complete: found.is_complete(),
+            volumes: found.volumes.iter().map(Volume::new).collect(),
+            missing,
+            damaged,
+            unrecognised: set.unrecognised.iter().map(|path| text::path(path)).collect(),
+            contents,
+        }
+    }
+}
+
+impl Volume {
+    fn new(report: &VolumeReport) -> Self {
+        let state = match report.state {
+            VolumeState::Intact => "intact",
+            VolumeState::Usable => "usable",
+            VolumeState::Damaged => "damaged",
+            VolumeState::Missing => "missing",
+        };
+        let range = |damage: &Damage| Range { from: damage.from, to: damage.to };
+        let file = |file: &FileReport| File {
+            path: text::path(&file.path),
+            bytes: file.bytes,
+            expected_bytes: file.expected_bytes,
+            header_damaged: file.header_damaged,
+            damage: file.damage.iter().map(range).collect(),
+        };
+        Self { number: report.number, state, files: report.files.iter().map(file).collect() }
+    }
+}
+
+fn lines(set: &VolumeSet, found: &SetReport, report: &Report) -> Vec<String> {
+    let short = report.set.get(..8).unwrap_or(&report.set);
+    let volumes = count(set.geometry.data_volumes.into(), "volume");
+    let heading = match report.contents.as_ref().map(|inside| inside.archive.clone()).or_else(|| name_on_files(set)) {
+        Some(name) => format!("{name}: {volumes}, set {short}"),
+        None => format!("{volumes}, set {short}"),
+    };
+    let mut lines = vec![paint(Tone::Strong, heading), String::new()];
+    let rows: Vec<_> = found.volumes.iter().flat_map(volume_rows).collect();
+    let columns = [Column::Number("volume"), Column::Text("file"), Column::Number("bytes"), Column::Text("state")];
+    lines.extend(table::lines(&columns, &rows));
+    lines.extend(set.unrecognised.iter().map(|path| {
+        let words = format!("  {}: a volume too damaged to tell which one it is", text::path(path));
+        paint(Tone::Bad, words)
+    }));
+    lines.push(String::new());
+    lines.extend(verdict(set, report));
+    lines
+}
+
+/// The archive's name, where every file still has the name that it was written with.
+fn name_on_files(set: &VolumeSet) -> Option<String> {
+    let count = set.geometry.data_volumes;
+    let mut names = set.volumes.iter().flat_map(|(number, files)| {
+        files.iter().map(|file| file.path.file_name().and_then(|name| names::archive_name(name, *number, count)))
+    });
+    let first = names.next()??;
+    names.all(|name| name.as_ref() == Some(&first)).then(|| text::name(&first))
+}
+
+fn volume_rows(volume: &VolumeReport) -> Vec<(Tone, Vec<String>)> {
+    if volume.files.is_empty() {
+        return vec![(Tone::Bad, vec![volume.number.to_string(), "-".into(), "-".into(), "missing".into()])];
+    }
+    let row = |file: &FileReport| {
+        let name = file.path.file_name().map(text::name).unwrap_or_default();
+        let (tone, state) = file_state(file);
+        (tone, vec![volume.number.to_string(), name, grouped(file.bytes), state])
+    };
+    volume.files.iter().map(row).collect()
+}
+
+fn file_state(file: &FileReport) -> (Tone, String) {
+    if file.is_intact() {
+        let behind = file.bytes.saturating_sub(file.expected_bytes);
+        return match behind {
+            0 => (Tone::Plain, "intact".to_owned()),
+            more => (Tone::Plain, format!("intact; {} behind its end passed over", bytes(more))),
+        };
+    }
+    if file.is_cut_short() {
+        return (Tone::Bad, format!("cut short: {} of {}", grouped(file.bytes), bytes(file.expected_bytes)));
+    }
+    if file.damage.is_empty() {
+        return (Tone::Look, "header damaged, contents intact".to_owned());
+    }
+    let places: Vec<String> =
+        file.damage.iter().map(|damage| format!("{} to {}", grouped(damage.from), grouped(damage.to - 1))).collect();
+    (Tone::Bad, format!("damaged: bytes {}", text::first_few(&places)))
+}
+
+/// One verdict that a layman understands, and the next step.
+fn verdict(set: &VolumeSet, report: &Report) -> Vec<String> {
+    let all = set.geometry.data_volumes;
+    let some = |numbers: &[u32], word: &str| match numbers {
+        [] => None,
+        [one] => Some(format!("volume {one} is {word}")),
+        several => Some(format!("volumes {} are {word}", number_list(several))),
+    };
+    let wrong: Vec<String> =
+        [some(&report.missing, "missing"), some(&report.damaged, "damaged")].into_iter().flatten().collect();
+    if !wrong.is_empty() {
+        let sentence = format!("This cannot be opened yet: {}.", wrong.join(", and "));
+        let again = if report.missing.len() + report.damaged.len() == 1 { "it" } else { "them" };
+        let next =
+            format!("Next: ask the sender for {again} again, and put {again} beside the others, under any name.");
+        return vec![paint(Tone::Bad, sentence), next];
+    }
+    let here =
+        if all == 1 { "The volume is whole".to_owned() } else { format!("All {all} volumes are here and whole") };
+    let open = format!("  under-seal open {}", argument(a_path(set)));
+    let mut lines = Vec::new();
+    if report.exit_code == LOOK && report.volumes.iter().any(|volume| volume.state != "intact") {
+        lines.push(paint(Tone::Look, "Something is damaged, but everything needed can be read all the same."));
+    }
+    match &report.contents {
+        Some(inside) => {
+            lines.push(paint(Tone::Good, format!("{here}; everything inside is genuine and complete.")));
+            let what = contents(inside.files, inside.folders, inside.links);
+            lines.push(format!("Inside: {what}, {}, every digest compared.", bytes(inside.bytes)));
+            if !inside.changed_while_read.is_empty() {
+                let names = text::first_few(&inside.changed_while_read);
+                lines.push(paint(Tone::Look, format!("Changed while they were packed: {names}.")));
+            }
+            lines.push("Next: open it with".to_owned());
+        }
+        None => {
+            lines.push(paint(Tone::Good, format!("{here}. Whether they are genuine shows with the password.")));
+            lines.push("Next: add --ask-password to look inside too, or open it with".to_owned());
+        }
+    }
+    lines.push(open);
+    lines
+}
+
+fn a_path(set: &VolumeSet) -> &Path {
+    set.any_file().map_or(Path::new("VOLUME"), |file| &file.path)
+}

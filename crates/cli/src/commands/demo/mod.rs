@@ -1,0 +1,142 @@
+//! `demo`: the whole story on the Wrenfall Light dossier, in a temporary folder, each command as it is typed.
+
+mod comparison;
+mod dossier;
+
+use crate::args::DemoArguments;
+use crate::failure::{DONE, Failure, MISSING};
+use crate::ui::paint::{Tone, paint};
+use crate::ui::text;
+use comparison::differences;
+use std::fs;
+use std::io;
+use std::path::Path;
+use std::process::{Command, Stdio};
+use under_seal_core::place::{FileAction, FileError};
+
+use super::print_lines;
+
+const PASSPHRASE: &str = "twelve panes of salted glass turn slowly\n";
+const WRONG_PASSPHRASE: &str = "twelve panes of salted glass turn quickly\n";
+
+/// Runs the command; the exit code.
+pub fn run(arguments: &DemoArguments) -> Result<u8, Failure> {
+    if let Some(place) = &arguments.data_to {
+        dossier::lay_out(place).map_err(Failure::File)?;
+        let at = std::path::absolute(place).unwrap_or_else(|_| place.clone()).join(dossier::NAME);
+        print_lines(&[format!("The dossier is in {}", text::path(&at))])?;
+        return Ok(DONE);
+    }
+    let place = tempfile::tempdir()
+        .map_err(|error| file_failure(FileAction::Create, Path::new("a temporary folder"), error))?;
+    Story { place: place.path() }.tell()?;
+    Ok(DONE)
+}
+
+fn file_failure(action: FileAction, path: &Path, error: io::Error) -> Failure {
+    Failure::File(FileError::on(action, path)(error))
+}
+
+/// The story, told in one folder.
+struct Story<'a> {
+    place: &'a Path,
+}
+
+impl Story<'_> {
+    fn tell(&self) -> Result<(), Failure> {
+        self.the_sender_packs()?;
+        self.the_parts_arrive_in_a_mess()?;
+        self.the_recipient_opens()?;
+        self.the_files_are_compared()
+    }
+
+    fn the_sender_packs(&self) -> Result<(), Failure> {
+        dossier::lay_out(self.place).map_err(Failure::File)?;
+        self.write("passphrase.txt", PASSPHRASE)?;
+        self.say("The keeper's office of Wrenfall Light sends a dossier to the heritage board, whose mailbox takes small messages only.")?;
+        self.run(&["pack", dossier::NAME, "--to", "out/", "--fit", "300KB", "--password-from", "passphrase.txt"], DONE)
+    }
+
+    fn the_parts_arrive_in_a_mess(&self) -> Result<(), Failure> {
+        self.say("The volumes travel in several messages. They arrive under other names, and one does not arrive.")?;
+        let inbox = self.place.join("inbox");
+        fs::create_dir(&inbox).map_err(|error| file_failure(FileAction::Create, &inbox, error))?;
+        for (sent, arrived) in [
+            ("wrenfall-light-01of07.useal", "part (1).useal"),
+            ("wrenfall-light-02of07.useal", "ATT00007.bin"),
+            ("wrenfall-light-03of07.useal", "dossier.useal"),
+            ("wrenfall-light-04of07.useal", "ATT00002.bin"),
+            ("wrenfall-light-06of07.useal", "scan.useal.download"),
+            ("wrenfall-light-07of07.useal", "wrenfall-light-01of07.useal"),
+        ] {
+            self.carry(sent, arrived)?;
+        }
+        self.run(&["check", "inbox/"], MISSING)?;
+        self.say("The board asks for volume 5. It comes, and the check needs no password.")?;
+        self.carry("wrenfall-light-05of07.useal", "the missing one.useal")?;
+        self.run(&["check", "inbox/"], DONE)
+    }
+
+    fn the_recipient_opens(&self) -> Result<(), Failure> {
+        self.say("The passphrase was told by telephone, and heard wrong.")?;
+        self.write("heard.txt", WRONG_PASSPHRASE)?;
+        self.run(&["open", "inbox/dossier.useal", "--into", "board/", "--password-from", "heard.txt"], 3)?;
+        self.say("Heard right:")?;
+        self.write("heard.txt", PASSPHRASE)?;
+        self.run(&["open", "inbox/dossier.useal", "--into", "board/", "--password-from", "heard.txt"], DONE)
+    }
+
+    fn the_files_are_compared(&self) -> Result<(), Failure> {
+        let (sent, opened) = (self.place.join(dossier::NAME), self.place.join("board").join(dossier::NAME));
+        let compared = differences(&sent, &opened).map_err(Failure::File)?;
+        if let Some(first) = compared.differences.first() {
+            return Err(Failure::Demonstration(format!("{first} came back changed")));
+        }
+        let proof = format!(
+            "Compared with the originals, byte for byte: {} entries, with modes, links and times to the nanosecond. All equal.",
+            compared.entries
+        );
+        print_lines(&[paint(Tone::Good, proof)])
+    }
+
+    fn say(&self, sentence: &str) -> Result<(), Failure> {
+        print_lines(&[paint(Tone::Strong, sentence), String::new()])
+    }
+
+    /// Runs this program as the user would, with this exit code expected.
+    fn run(&self, arguments: &[&str], expected: u8) -> Result<(), Failure> {
+        let typed: Vec<String> = arguments.iter().map(|argument| text::argument(Path::new(argument))).collect();
+        print_lines(&[paint(Tone::Look, format!("$ under-seal {}", typed.join(" "))), String::new()])?;
+        let program = std::env::current_exe().map_err(Failure::Output)?;
+        // Standard error joins standard output, so that the story stays in order.
+        let output = io::stdout();
+        let errors = rustix::io::dup(&output).map_err(|errno| Failure::Output(errno.into()))?;
+        let status = Command::new(program)
+            .args(arguments)
+            .current_dir(self.place)
+            .stdin(Stdio::null())
+            .stderr(Stdio::from(errors))
+            .status()
+            .map_err(Failure::Output)?;
+        print_lines(&[String::new()])?;
+        if status.code() == Some(expected.into()) {
+            return Ok(());
+        }
+        Err(Failure::Demonstration(format!(
+            "'under-seal {}' ended with {status} instead of exit code {expected}",
+            typed.join(" ")
+        )))
+    }
+
+    fn write(&self, name: &str, content: &str) -> Result<(), Failure> {
+        let path = self.place.join(name);
+        fs::write(&path, content).map_err(|error| file_failure(FileAction::Write, &path, error))
+    }
+
+    fn carry(&self, sent: &str, arrived: &str) -> Result<(), Failure> {
+        let from = self.place.join("out").join(sent);
+        fs::copy(&from, self.place.join("inbox").join(arrived))
+            .map(drop)
+            .map_err(|error| file_failure(FileAction::Read, &from, error))
+    }
+}

@@ -1,0 +1,60 @@
+//! What the program lends to the core: randomness, the clock, the wish to stop, and what a password costs.
+
+use crate::ui::progress::ProgressLine;
+use crate::ui::prompt;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::{SystemTime, UNIX_EPOCH};
+use under_seal_core::context::{Context, NoRandomness, Randomness};
+use under_seal_core::entry::Timestamp;
+use under_seal_core::sealed::KeyCost;
+
+/// Set by the first Ctrl-C, SIGTERM or SIGHUP.
+static STOPPING: AtomicBool = AtomicBool::new(false);
+
+/// The exit code of a cancelled run.
+const CANCELLED: i32 = 130;
+
+/// Lets the first signal stop the work in good order, and the second end it at once.
+pub fn watch_signals() {
+    let outcome = ctrlc::set_handler(|| {
+        if STOPPING.swap(true, Ordering::SeqCst) || prompt::give_up_asking() {
+            std::process::exit(CANCELLED);
+        }
+    });
+    // Without a handler a signal ends the program at once; what it leaves is cleared by the next run.
+    drop(outcome);
+}
+
+struct SystemRandomness;
+
+impl Randomness for SystemRandomness {
+    fn fill(&self, buffer: &mut [u8]) -> Result<(), NoRandomness> {
+        getrandom::fill(buffer).map_err(|_| NoRandomness)
+    }
+}
+
+fn now() -> Timestamp {
+    let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+    let seconds = i64::try_from(since.as_secs()).unwrap_or(i64::MAX);
+    Timestamp { seconds, nanoseconds: since.subsec_nanos() }
+}
+
+/// The core's context, with this line told about progress.
+pub fn context(progress: &ProgressLine) -> Context<'_> {
+    Context {
+        observer: progress,
+        cancel: &|| STOPPING.load(Ordering::Relaxed),
+        randomness: &SystemRandomness,
+        clock: &now,
+    }
+}
+
+/// What an attempt at a new archive's password costs. Debug builds, which nobody is given, can be told to make
+/// it cheap, so that tests are quick.
+pub fn key_cost() -> KeyCost {
+    if cfg!(debug_assertions) && std::env::var_os("UNDER_SEAL_DEBUG_CHEAP_KEYS").is_some() {
+        KeyCost::CHEAPEST
+    } else {
+        KeyCost::DEFAULT
+    }
+}

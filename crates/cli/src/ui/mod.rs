@@ -1,0 +1,7 @@
+//! What the user sees beside results: progress, prompts, and how names, sizes and tables are written.
+
+pub mod paint;
+pub mod progress;
+pub mod prompt;
+pub mod table;
+pub mod text;

@@ -1,0 +1,138 @@
+//! The progress bar: how far, how fast, how long still. Only on a terminal.
+
+use super::text;
+use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
+use std::io::IsTerminal as _;
+use std::sync::Mutex;
+use std::time::{Duration, Instant};
+use under_seal_core::context::{Observer, Phase, Progress};
+use under_seal_core::fit::Fit;
+
+/// How often the words beside the bar change.
+const REWRITE: Duration = Duration::from_millis(100);
+
+/// Draws progress on standard error if it is a terminal, and is silent elsewhere.
+pub struct ProgressLine {
+    state: Mutex<Option<State>>,
+    visible: bool,
+    volume_limit: Option<u64>,
+    volumes: Option<u32>,
+}
+
+struct State {
+    phase: Phase,
+    bar: ProgressBar,
+    started: Instant,
+    rewritten: Instant,
+    total: u64,
+    done: u64,
+    written: u64,
+    entries: u64,
+    volume: u32,
+}
+
+impl ProgressLine {
+    /// A line for writing volumes of this fit.
+    pub fn for_writing(fit: Fit) -> Self {
+        Self::new(fit.volume_limit(), None)
+    }
+
+    /// A line for reading a set of so many volumes.
+    pub fn for_reading(volumes: Option<u32>) -> Self {
+        Self::new(None, volumes)
+    }
+
+    fn new(volume_limit: Option<u64>, volumes: Option<u32>) -> Self {
+        Self { state: Mutex::new(None), visible: std::io::stderr().is_terminal(), volume_limit, volumes }
+    }
+
+    /// How many volumes there will be, as far as can be told.
+    fn volumes_expected(&self, state: &State) -> Option<(u32, bool)> {
+        if let Some(volumes) = self.volumes {
+            return Some((volumes, true));
+        }
+        let (limit, done) = (self.volume_limit?, state.done.max(1));
+        let expected = u128::from(state.written) * u128::from(state.total) / u128::from(done) / u128::from(limit) + 1;
+        Some((u32::try_from(expected).unwrap_or(u32::MAX).max(state.volume), false))
+    }
+
+    fn words(&self, state: &State) -> String {
+        let mut parts = vec![format!("{} of {}", text::about(state.done), text::about(state.total.max(state.done)))];
+        if state.phase == Phase::Packing && state.written > 0 {
+            let saved = 100.0 - 100.0 * state.written as f64 / state.done.max(1) as f64;
+            parts.push(format!("{} written, {:.0} % saved", text::about(state.written), saved.max(0.0)));
+        }
+        if state.entries > 0 {
+            parts.push(text::count(state.entries, "item"));
+        }
+        match self.volumes_expected(state) {
+            Some((count, true)) if count > 1 => parts.push(format!("volume {} of {count}", state.volume.max(1))),
+            Some((count, false)) => parts.push(format!("volume {} of about {count}", state.volume.max(1))),
+            _ => {}
+        }
+        let seconds = state.started.elapsed().as_secs_f64();
+        if seconds > 0.5 && state.done > 0 {
+            let speed = state.done as f64 / seconds;
+            let left = (state.total.saturating_sub(state.done) as f64 / speed).ceil() as u64;
+            parts.push(format!("{}/s", text::about(speed as u64)));
+            parts.push(format!("{}:{:02} left", left / 60, left % 60));
+        }
+        parts.join(", ")
+    }
+
+    fn begin(&self, phase: Phase, total: u64) -> State {
+        let bar = ProgressBar::with_draw_target(Some(total.max(1)), ProgressDrawTarget::stderr_with_hz(10));
+        if let Ok(style) = ProgressStyle::with_template("{prefix:>10} {bar:24} {percent:>3} %\n{msg}") {
+            bar.set_style(style.progress_chars("━╸─"));
+        }
+        bar.set_prefix(match phase {
+            Phase::Packing => "Packing",
+            Phase::Verifying => "Verifying",
+            Phase::Inspecting => "Checking",
+            Phase::Opening => "Opening",
+        });
+        let now = Instant::now();
+        let started = now.checked_sub(REWRITE).unwrap_or(now);
+        State { phase, bar, started: now, rewritten: started, total, done: 0, written: 0, entries: 0, volume: 0 }
+    }
+}
+
+impl Observer for ProgressLine {
+    fn told(&self, progress: Progress<'_>) {
+        if !self.visible {
+            return;
+        }
+        let Ok(mut guard) = self.state.lock() else { return };
+        if let Progress::Begin(phase, total) = progress {
+            *guard = Some(self.begin(phase, total));
+        }
+        let Some(state) = guard.as_mut() else { return };
+        match progress {
+            Progress::Begin(..) => {}
+            Progress::Advance(bytes) => state.done += bytes,
+            Progress::Written(bytes) => state.written = bytes,
+            Progress::Entry(_) => state.entries += 1,
+            Progress::Volume(number) => state.volume = number,
+            Progress::End => {
+                state.bar.finish_and_clear();
+                *guard = None;
+                return;
+            }
+        }
+        if state.rewritten.elapsed() >= REWRITE {
+            state.rewritten = Instant::now();
+            state.bar.set_position(state.done.min(state.total));
+            let words = self.words(state);
+            state.bar.set_message(format!("{:>10} {words}", ""));
+        }
+    }
+}
+
+impl Drop for ProgressLine {
+    /// After an error the bar must not stay on the screen.
+    fn drop(&mut self) {
+        if let Ok(Some(state)) = self.state.get_mut() {
+            state.bar.finish_and_clear();
+        }
+    }
+}

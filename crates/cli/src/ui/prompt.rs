@@ -1,0 +1,96 @@
+//! The password: from a file, from the variable, or asked for without echo. Never waits where nobody can answer.
+
+use crate::args::PasswordArguments;
+use crate::failure::Failure;
+use rustix::termios::{OptionalActions, Termios};
+use std::fs;
+use std::io::IsTerminal as _;
+use std::sync::Mutex;
+use under_seal_core::Error;
+use under_seal_core::sealed::Password;
+use zeroize::Zeroizing;
+
+/// The variable that holds a password for programs that run this one.
+pub const PASSWORD_VARIABLE: &str = "UNDER_SEAL_PASSWORD";
+
+/// No password file is longer than this; what is longer was named by mistake.
+const MAX_PASSWORD_FILE_BYTES: u64 = 64 * 1024;
+
+/// What the password is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Purpose {
+    /// Sealing: asked twice.
+    Seal,
+    /// Unlocking: asked once.
+    Unlock,
+}
+
+/// The password given by option or variable, if there is one.
+pub fn given(arguments: &PasswordArguments) -> Result<Option<Password>, Failure> {
+    if let Some(path) = &arguments.password_from {
+        let unreadable = |source| Failure::PasswordFile { path: path.clone(), source };
+        let length = fs::metadata(path).map_err(unreadable)?.len();
+        if length > MAX_PASSWORD_FILE_BYTES {
+            return Err(Failure::PasswordFileTooLong(path.clone()));
+        }
+        let bytes = fs::read(path).map_err(unreadable)?;
+        return Ok(Some(Password::from_file_bytes(bytes).map_err(Error::from)?));
+    }
+    match std::env::var_os(PASSWORD_VARIABLE) {
+        Some(value) => {
+            let value = Zeroizing::new(value.into_encoded_bytes());
+            let text = std::str::from_utf8(&value).map_err(|_| Failure::PasswordVariable)?;
+            Ok(Some(Password::new(text).map_err(Error::from)?))
+        }
+        None => Ok(None),
+    }
+}
+
+/// The password given by option or variable, or else asked for.
+pub fn password(arguments: &PasswordArguments, purpose: Purpose) -> Result<Password, Failure> {
+    match given(arguments)? {
+        Some(password) => Ok(password),
+        None => ask(purpose),
+    }
+}
+
+/// Asks on the terminal.
+pub fn ask(purpose: Purpose) -> Result<Password, Failure> {
+    if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
+        return Err(Failure::NobodyToAsk);
+    }
+    let password = hidden_line("Password: ")?;
+    if purpose == Purpose::Seal && hidden_line("The same again: ")? != password {
+        return Err(Failure::PasswordsDiffer);
+    }
+    Ok(password)
+}
+
+fn hidden_line(question: &str) -> Result<Password, Failure> {
+    remember_terminal(true);
+    let line = rpassword::prompt_password(question);
+    remember_terminal(false);
+    let line = Zeroizing::new(line.map_err(Failure::Prompt)?);
+    Ok(Password::new(&line).map_err(Error::from)?)
+}
+
+/// The terminal's settings while a password is being asked for.
+static BEFORE_ASKING: Mutex<Option<Termios>> = Mutex::new(None);
+
+fn remember_terminal(asking: bool) {
+    if let Ok(mut before) = BEFORE_ASKING.lock() {
+        *before = asking.then(|| rustix::termios::tcgetattr(std::io::stdin()).ok()).flatten();
+    }
+}
+
+/// Turns the echo on again if a password is being asked for; whether it was. For the signal handler, since a
+/// waiting prompt notices nothing.
+pub fn give_up_asking() -> bool {
+    let Ok(before) = BEFORE_ASKING.lock() else { return false };
+    if let Some(settings) = before.as_ref() {
+        // If even that fails there is nothing more to be done before leaving.
+        let _ = rustix::termios::tcsetattr(std::io::stdin(), OptionalActions::Now, settings);
+        eprintln!();
+    }
+    before.is_some()
+}

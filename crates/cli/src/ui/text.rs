@@ -1,0 +1,150 @@
+//! Names, sizes and lists as they are written for people.
+
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::Path;
+
+/// A name or path, with control characters (terminal escapes, line breaks) and bytes that are not UTF-8
+/// shown escaped, so that no name can write anything else on the screen.
+pub fn shown(bytes: &[u8]) -> String {
+    let mut text = String::with_capacity(bytes.len());
+    for chunk in bytes.utf8_chunks() {
+        for letter in chunk.valid().chars() {
+            if letter.is_control() || is_direction_mark(letter) {
+                text.extend(letter.escape_unicode());
+            } else {
+                text.push(letter);
+            }
+        }
+        for byte in chunk.invalid() {
+            text.push_str(&format!("\\x{byte:02x}"));
+        }
+    }
+    text
+}
+
+/// Characters that turn the direction of what follows, with which a name can feign another ending.
+fn is_direction_mark(letter: char) -> bool {
+    matches!(letter, '\u{200E}' | '\u{200F}' | '\u{202A}'..='\u{202E}' | '\u{2066}'..='\u{2069}')
+}
+
+/// A path, as [`shown`].
+pub fn path(path: &Path) -> String {
+    shown(path.as_os_str().as_bytes())
+}
+
+/// A name, as [`shown`].
+pub fn name(name: &OsStr) -> String {
+    shown(name.as_bytes())
+}
+
+/// A path as an argument that can be typed into a shell again.
+pub fn argument(path: &Path) -> String {
+    let text = self::path(path);
+    let plain = |c: char| c.is_alphanumeric() || matches!(c, '/' | '.' | '_' | '-' | '+' | ',' | ':' | '@' | '%');
+    if text.chars().all(plain) { text } else { format!("'{}'", text.replace('\'', "'\\''")) }
+}
+
+/// An exact number, digits in groups of three.
+pub fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let mut text = String::new();
+    for (place, digit) in digits.chars().enumerate() {
+        if place > 0 && (digits.len() - place).is_multiple_of(3) {
+            text.push(',');
+        }
+        text.push(digit);
+    }
+    text
+}
+
+/// An exact number of bytes.
+pub fn bytes(number: u64) -> String {
+    format!("{} {}", grouped(number), if number == 1 { "byte" } else { "bytes" })
+}
+
+/// A size to glance at, in decimal units: `1.8 MB`.
+pub fn about(number: u64) -> String {
+    const UNITS: [&str; 5] = ["bytes", "KB", "MB", "GB", "TB"];
+    let mut value = number as f64;
+    let mut unit = 0;
+    while value >= 999.5 && unit + 1 < UNITS.len() {
+        value /= 1000.0;
+        unit += 1;
+    }
+    let digits = if unit == 0 || value >= 99.95 { 0 } else { 1 };
+    format!("{value:.digits$} {}", UNITS[unit])
+}
+
+/// A count with its noun: `1 file`, `3 files`.
+pub fn count(number: u64, noun: &str) -> String {
+    format!("{} {noun}{}", grouped(number), if number == 1 { "" } else { "s" })
+}
+
+/// Numbers in order as a list with runs drawn together: `2, 5 to 7 and 9`.
+pub fn number_list(numbers: &[u32]) -> String {
+    let mut runs: Vec<(u32, u32)> = Vec::new();
+    for &number in numbers {
+        match runs.last_mut() {
+            Some((_, end)) if end.checked_add(1) == Some(number) => *end = number,
+            _ => runs.push((number, number)),
+        }
+    }
+    let parts = runs.iter().flat_map(|&(start, end)| match end - start {
+        0 => vec![start.to_string()],
+        1 => vec![start.to_string(), end.to_string()],
+        _ => vec![format!("{start} to {end}")],
+    });
+    listed(&parts.collect::<Vec<_>>())
+}
+
+/// `a, b and c`.
+pub fn listed(parts: &[String]) -> String {
+    match parts {
+        [] => String::new(),
+        [only] => only.clone(),
+        [front @ .., last] => format!("{} and {last}", front.join(", ")),
+    }
+}
+
+/// The first few of many, and how many more there are.
+pub fn first_few(parts: &[String]) -> String {
+    const FEW: usize = 3;
+    if parts.len() <= FEW + 1 {
+        return listed(parts);
+    }
+    format!("{} and {} more", parts[..FEW].join(", "), parts.len() - FEW)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("Überblick".as_bytes(), "Überblick")]
+    #[case(b"a\x1b[2Jb\n", "a\\u{1b}[2Jb\\u{a}")]
+    #[case(b"caf\xe9", "caf\\xe9")]
+    #[case("bill\u{202E}gpj.exe".as_bytes(), "bill\\u{202e}gpj.exe")]
+    fn no_name_can_write_anything_else(#[case] name: &[u8], #[case] expected: &str) {
+        assert_eq!(shown(name), expected);
+    }
+
+    #[rstest]
+    #[case(&[2], "2")]
+    #[case(&[2, 3], "2 and 3")]
+    #[case(&[2, 5, 6, 7, 9], "2, 5 to 7 and 9")]
+    fn runs_of_numbers_are_drawn_together(#[case] numbers: &[u32], #[case] expected: &str) {
+        assert_eq!(number_list(numbers), expected);
+    }
+
+    #[rstest]
+    #[case(0, "0", "0 bytes")]
+    #[case(999, "999", "999 bytes")]
+    #[case(1_793_352, "1,793,352", "1.8 MB")]
+    #[case(123_456, "123,456", "123 KB")]
+    #[case(999_950, "999,950", "1.0 MB")]
+    fn sizes_are_exact_or_to_glance_at(#[case] number: u64, #[case] exact: &str, #[case] glance: &str) {
+        assert_eq!((grouped(number).as_str(), about(number).as_str()), (exact, glance));
+    }
+}
