@@ -56,7 +56,9 @@ pub fn explain(failure: &Failure) -> String {
 fn core(error: &Error) -> String {
     match error {
         Error::Target(TargetError::NeedsName) => {
-            "With several sources the archive needs a name of its own: add --to NAME, or --to FOLDER/NAME.".to_owned()
+            "The archive needs a name of its own, since there are several sources, or one without a name: add --to NAME, \
+             or --to FOLDER/NAME."
+                .to_owned()
         }
         Error::Password(error) => password_error(*error),
         Error::Pack(error) => pack(error),
@@ -109,7 +111,7 @@ pub fn system(error: &io::Error) -> String {
         io::ErrorKind::QuotaExceeded => "your quota on this disk is used up".to_owned(),
         io::ErrorKind::FileTooLarge => "the file system holds no file that large".to_owned(),
         io::ErrorKind::ReadOnlyFilesystem => "the disk is read-only".to_owned(),
-        io::ErrorKind::NotADirectory => "something on the way to it is no folder".to_owned(),
+        io::ErrorKind::NotADirectory => "it, or something on the way to it, is no folder".to_owned(),
         io::ErrorKind::IsADirectory => "it is a folder".to_owned(),
         _ => {
             let text = error.to_string();
@@ -138,7 +140,11 @@ fn file_error(error: &FileError) -> String {
         io::ErrorKind::PermissionDenied => " Ask its owner for the right to read it.",
         _ => "",
     };
-    format!("{} {what}: {}.{next}", path(&error.path), system(&error.source))
+    let reason = match (error.action, error.source.kind()) {
+        (FileAction::Create, io::ErrorKind::NotFound) => "the system allows nothing to be made there".to_owned(),
+        _ => system(&error.source),
+    };
+    format!("{} {what}: {reason}.{next}", path(&error.path))
 }
 
 fn missing_path(at: &Path, similar: &[OsString]) -> String {

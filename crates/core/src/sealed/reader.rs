@@ -113,6 +113,11 @@ impl SealedReader {
         self.stream.cells().set()
     }
 
+    /// Bytes of volumes read so far.
+    pub fn bytes_read(&self) -> u64 {
+        self.stream.cells().bytes_read()
+    }
+
     /// What it holds in all.
     pub fn totals(&self) -> Totals {
         let mut totals = Totals::default();

@@ -8,6 +8,9 @@ use std::io::{self, Read as _};
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
+/// How much is read even of a file that said it was shorter: some systems' own files say 0 and hold text.
+const READ_ANYWAY_BYTES: u64 = 1024 * 1024;
+
 /// What must stay the same while a file is read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct Stamp {
@@ -22,6 +25,7 @@ pub struct SourceFile {
     file: File,
     path: PathBuf,
     before: Stamp,
+    left: u64,
     /// Permission bits at opening.
     pub mode: u32,
     /// Modification time at opening.
@@ -36,18 +40,24 @@ impl SourceFile {
     pub fn open(path: &Path) -> Result<Self, FileError> {
         let (file, metadata) = open_regular(path, Links::Refuse)?;
         let (mode, modified) = mode_and_time(&metadata);
-        Ok(Self { before: stamp(&metadata), file, path: path.to_owned(), mode, modified })
+        let before = stamp(&metadata);
+        Ok(Self { before, file, path: path.to_owned(), left: before.size.max(READ_ANYWAY_BYTES), mode, modified })
     }
 
-    /// Reads the next bytes; 0 at the end.
+    /// Reads the next bytes; 0 at the end. A file that grows faster than it is read comes to an end too.
     ///
     /// # Errors
     /// [`FileError`] from the system.
     pub fn read(&mut self, buffer: &mut [u8]) -> Result<usize, FileError> {
+        let room = usize::try_from(self.left).unwrap_or(usize::MAX).min(buffer.len());
         loop {
-            match self.file.read(buffer) {
+            match self.file.read(&mut buffer[..room]) {
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                outcome => return outcome.map_err(FileError::on(FileAction::Read, &self.path)),
+                outcome => {
+                    let count = outcome.map_err(FileError::on(FileAction::Read, &self.path))?;
+                    self.left -= count as u64;
+                    return Ok(count);
+                }
             }
         }
     }

@@ -1,0 +1,156 @@
+//! Property 4: with the password, no change to any byte can alter what is released, or make a cut, mixed or
+//! reordered stream pass as whole.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod support;
+
+use rstest::rstest;
+use std::fs;
+use std::path::{Path, PathBuf};
+use support::{Desk, mend_checks, tree};
+use under_seal_core::proof::verify_contents;
+use under_seal_core::{Error, ErrorClass};
+
+fn small_archive(desk: &Desk) -> PathBuf {
+    desk.source("letter.txt", b"The lamp is lit.").source("plan/tower.svg", &[b'x'; 3_000]);
+    desk.pack("").remove(0)
+}
+
+/// Everything an opening would release, or why it releases nothing.
+fn released(desk: &Desk, places: &[PathBuf]) -> Result<Vec<String>, Error> {
+    let mut archive = desk.unlock(places)?;
+    desk.with_context(&|| false, |context| verify_contents(&mut archive, context))?;
+    Ok(archive.entries().iter().map(|listed| format!("{listed:?}")).collect())
+}
+
+/// Every byte of the header and of the last cell's end, and a sample of the rest.
+fn probed_bytes(length: usize) -> impl Iterator<Item = usize> {
+    (0..length).filter(move |at| *at < 4_096 || *at > length - 256 || at % 29 == 0)
+}
+
+#[test]
+fn no_flipped_byte_goes_unnoticed() {
+    let desk = Desk::new();
+    let path = small_archive(&desk);
+    let good = fs::read(&path).unwrap();
+    for at in probed_bytes(good.len()) {
+        let mut bytes = good.clone();
+        bytes[at] ^= 0x01;
+        fs::write(&path, &bytes).unwrap();
+        assert!(released(&desk, &[path.clone()]).is_err(), "byte {at}");
+    }
+}
+
+#[test]
+fn a_forger_who_mends_the_checks_cannot_change_what_is_released() {
+    let desk = Desk::new();
+    let path = small_archive(&desk);
+    let good = fs::read(&path).unwrap();
+    let honest = released(&desk, &[path.clone()]).unwrap();
+    for at in probed_bytes(good.len()) {
+        let mut bytes = good.clone();
+        bytes[at] ^= 0x01;
+        mend_checks(&mut bytes);
+        fs::write(&path, &bytes).unwrap();
+        match released(&desk, &[path.clone()]) {
+            Ok(entries) => assert_eq!(entries, honest, "byte {at}"),
+            Err(error) => assert_ne!(error.class(), ErrorClass::System, "byte {at}: {error}"),
+        }
+    }
+}
+
+const CELL: usize = 65_536;
+
+fn swap_cells(volumes: &mut [Vec<u8>]) {
+    let (front, back) = volumes[0].split_at_mut(4_096 + CELL);
+    front[4_096..].swap_with_slice(&mut back[..CELL]);
+}
+
+fn repeat_a_cell(volumes: &mut [Vec<u8>]) {
+    volumes[0].copy_within(4_096..4_096 + CELL, 4_096 + CELL);
+}
+
+fn swap_volumes(volumes: &mut [Vec<u8>]) {
+    let (one, other) = volumes.split_at_mut(1);
+    one[0][4_096..].swap_with_slice(&mut other[0][4_096..]);
+}
+
+/// Drops the last volume and patches the counts, as if the stream had ended before it.
+fn cut_the_stream(volumes: &mut [Vec<u8>]) {
+    let count = volumes.len() as u32 - 1;
+    for volume in volumes.iter_mut() {
+        volume[52..56].copy_from_slice(&count.to_le_bytes());
+        volume[64..72].copy_from_slice(&u64::from(count * 2).to_le_bytes());
+        volume[72..76].copy_from_slice(&(CELL as u32).to_le_bytes());
+    }
+    volumes.last_mut().unwrap().truncate(100);
+}
+
+#[rstest]
+#[case::cells_swapped(swap_cells)]
+#[case::cell_repeated(repeat_a_cell)]
+#[case::volumes_swapped(swap_volumes)]
+#[case::stream_cut(cut_the_stream)]
+fn a_rearranged_stream_does_not_pass_as_whole(#[case] forge: fn(&mut [Vec<u8>])) {
+    let desk = Desk::new();
+    let noise: Vec<u8> = blake3_noise(400_000);
+    desk.source("noise", &noise);
+    let paths = desk.pack("150KB");
+    let mut volumes: Vec<_> = paths.iter().map(|path| fs::read(path).unwrap()).collect();
+    forge(&mut volumes);
+    for (path, volume) in paths.iter().zip(&mut volumes) {
+        if volume.len() < 4_096 {
+            fs::remove_file(path).unwrap();
+        } else {
+            mend_checks(volume);
+            fs::write(path, volume).unwrap();
+        }
+    }
+    let error = released(&desk, &paths[..1]).unwrap_err();
+    assert_eq!(error.class(), ErrorClass::Damaged, "{error}");
+}
+
+fn blake3_noise(length: usize) -> Vec<u8> {
+    let mut bytes = vec![0; length];
+    blake3::Hasher::new().finalize_xof().fill(&mut bytes);
+    bytes
+}
+
+#[test]
+fn a_volume_of_another_archive_does_not_pass_for_a_missing_one() {
+    let desk = Desk::new();
+    desk.source("noise", &blake3_noise(400_000));
+    let first = desk.pack("150KB");
+    fs::rename(desk.path("out"), desk.path("first")).unwrap();
+    let second = desk.pack("150KB");
+    let grafted = fs::read(&second[1]).unwrap();
+    let in_first = |path: &Path| desk.path("first").join(path.file_name().unwrap());
+    let mut forged = grafted.clone();
+    forged[..128].copy_from_slice(&fs::read(in_first(&first[1])).unwrap()[..128]);
+    forged[128..4_064].copy_from_slice(&fs::read(in_first(&first[1])).unwrap()[128..4_064]);
+    mend_checks(&mut forged);
+
+    fs::write(in_first(&first[1]), &grafted).unwrap();
+    let error = released(&desk, &[in_first(&first[0])]).unwrap_err();
+    assert_eq!(error.class(), ErrorClass::VolumesMissing);
+
+    fs::write(in_first(&first[1]), &forged).unwrap();
+    let error = released(&desk, &[in_first(&first[0])]).unwrap_err();
+    assert_eq!(error.class(), ErrorClass::Damaged);
+}
+
+#[test]
+fn nothing_of_a_changed_file_lands() {
+    let desk = Desk::new();
+    desk.source("a", b"first").source("b", &blake3_noise(3_000_000)).source("c", b"third");
+    let path = desk.pack("").remove(0);
+    let mut bytes = fs::read(&path).unwrap();
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 1;
+    mend_checks(&mut bytes);
+    fs::write(&path, &bytes).unwrap();
+    assert!(desk.open(&[path], &desk.path("inbox")).is_err());
+    let landed: Vec<_> = tree(&desk.path("inbox")).into_keys().collect();
+    assert_eq!(landed, ["", "source", "source/a"].map(PathBuf::from));
+}

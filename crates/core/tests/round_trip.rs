@@ -1,0 +1,196 @@
+//! Whatever is packed comes back exactly, however the volumes are cut, named, ordered and spread.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod support;
+
+use proptest::prelude::*;
+use std::cell::Cell;
+use std::ffi::OsString;
+use std::fs::{self, File, FileTimes, Permissions};
+use std::os::unix::ffi::OsStringExt as _;
+use std::os::unix::fs::{PermissionsExt as _, symlink};
+use std::path::{Path, PathBuf};
+use std::time::{Duration, SystemTime};
+use support::{Desk, tree};
+use under_seal_core::ErrorClass;
+use under_seal_core::pack::PackError;
+
+/// A tree with one of everything that an archive keeps, sizes at the seams of cells and frames included.
+fn lay_out_one_of_everything(root: &Path) {
+    fs::create_dir_all(root.join("empty folder/inner")).unwrap();
+    let odd = OsString::from_vec(b"not \xff UTF-8".to_vec());
+    fs::write(root.join(odd), b"latin").unwrap();
+    for name in ["-dash", "line\nbreak", " space ", "Überblick – ä", "a.b", "a", "empty folder.txt"] {
+        fs::write(root.join(name), name).unwrap();
+    }
+    for size in [0, 1, 65_459, 65_460, 65_500, 1_048_551, 1_048_552, 1_048_576, 1_048_577] {
+        let mut content = vec![0; size];
+        blake3::Hasher::new().finalize_xof().fill(&mut content);
+        fs::write(root.join(format!("noise-{size}")), content).unwrap();
+        fs::write(root.join(format!("zeros-{size}")), vec![0; size]).unwrap();
+    }
+    fs::set_permissions(root.join("a"), Permissions::from_mode(0o751)).unwrap();
+    let old = SystemTime::UNIX_EPOCH - Duration::new(1_218_000_000, 123_456_789);
+    File::open(root.join("a.b")).unwrap().set_times(FileTimes::new().set_modified(old)).unwrap();
+    symlink("a.b", root.join("link")).unwrap();
+    symlink("../a", root.join("empty folder/link up")).unwrap();
+    fs::set_permissions(root.join("empty folder/inner"), Permissions::from_mode(0o500)).unwrap();
+}
+
+#[test]
+fn one_of_everything_comes_back() {
+    let desk = Desk::new();
+    lay_out_one_of_everything(&desk.path("source"));
+    let volumes = desk.pack("1MB");
+    assert!(volumes.len() > 2);
+    desk.open(&volumes[1..2], &desk.path("inbox")).unwrap();
+    assert_eq!(tree(&desk.path("inbox/source")), tree(&desk.path("source")));
+}
+
+#[test]
+fn listing_reads_the_index_only() {
+    let desk = Desk::new();
+    let mut noise = vec![0; 3_000_000];
+    blake3::Hasher::new().finalize_xof().fill(&mut noise);
+    desk.source("noise", &noise);
+    let archive = desk.unlock(&desk.pack("")).unwrap();
+    assert_eq!(archive.entries().len(), 2);
+    assert!(archive.bytes_read() <= 2 * 65_536, "{} bytes", archive.bytes_read());
+}
+
+#[test]
+fn a_volume_tells_no_name_and_no_content() {
+    let desk = Desk::new();
+    desk.source("Wrenfall ledger.txt", b"bronze astragals, twelve");
+    let bytes = fs::read(&desk.pack("")[0]).unwrap();
+    for secret in [&b"Wrenfall"[..], b"ledger", b"astragals", b"source"] {
+        assert!(!bytes.windows(secret.len()).any(|window| window == secret));
+    }
+    assert_eq!(bytes.len() % 4_096, 0);
+}
+
+#[test]
+fn copies_are_used_cell_by_cell_and_a_damaged_header_is_recognised() {
+    let desk = Desk::new();
+    let mut noise = vec![0; 400_000];
+    blake3::Hasher::new().finalize_xof().fill(&mut noise);
+    desk.source("noise", &noise);
+    let volumes = desk.pack("150KB");
+    let spoil = |path: &Path, at: usize| {
+        let mut bytes = fs::read(path).unwrap();
+        bytes[at] ^= 0x40;
+        fs::write(path, bytes).unwrap();
+    };
+    // Two copies of volume 1, each damaged elsewhere; the header of volume 2 damaged.
+    fs::copy(&volumes[0], desk.path("out/copy")).unwrap();
+    spoil(&volumes[0], 5_000);
+    spoil(&desk.path("out/copy"), 80_000);
+    spoil(&volumes[1], 300);
+    desk.open(&[desk.path("out")], &desk.path("inbox")).unwrap();
+    assert_eq!(tree(&desk.path("inbox/source")), tree(&desk.path("source")));
+}
+
+/// Cancels at every point where the work asks whether to go on: nothing may be left.
+#[test]
+fn a_cancelled_pack_leaves_nothing() {
+    let desk = Desk::new();
+    desk.source("a", &[7; 300_000]).source("b/c", b"text");
+    for point in 0.. {
+        let asked = Cell::new(0);
+        let outcome = desk.pack_until("100KB", &|| asked.replace(asked.get() + 1) == point);
+        let left = fs::read_dir(desk.path("out")).map(Iterator::count).unwrap_or(0);
+        match outcome {
+            Err(error) => {
+                let error = under_seal_core::Error::Pack(error);
+                assert_eq!((error.class(), left), (ErrorClass::Cancelled, 0), "point {point}");
+            }
+            Ok(packed) => {
+                assert!(point > 10 && left == packed.volumes.len());
+                break;
+            }
+        }
+    }
+}
+
+#[test]
+fn a_file_that_grows_while_it_is_read_is_read_again_and_then_named() {
+    let desk = Desk::new();
+    desk.source("log", &vec![b'x'; 2_000_000]);
+    let log = desk.path("source/log");
+    let grow = || {
+        let mut file = File::options().append(true).open(&log).unwrap();
+        std::io::Write::write_all(&mut file, b"more").unwrap();
+        false
+    };
+    // What is read changes whenever the work asks whether to go on.
+    let packed = desk.pack_until("", &grow).unwrap();
+    let changed: Vec<_> = packed.changed.iter().map(|path| path.as_bytes()).collect();
+    assert_eq!(changed, [b"source/log"]);
+    desk.open(&[packed.volumes[0].path.clone()], &desk.path("inbox")).unwrap();
+    assert!(fs::metadata(desk.path("inbox/source/log")).unwrap().len() >= 2_000_000);
+}
+
+#[test]
+fn a_file_in_the_way_is_found_before_anything_is_written() {
+    let desk = Desk::new();
+    desk.source("a", b"1").source("folder/b", b"2");
+    let volumes = desk.pack("");
+    fs::create_dir_all(desk.path("inbox/source")).unwrap();
+    symlink(desk.place.path(), desk.path("inbox/source/folder")).unwrap();
+    let before = tree(&desk.path("inbox"));
+    let error = desk.open(&volumes, &desk.path("inbox")).unwrap_err();
+    assert_eq!(error.class(), ErrorClass::Unsafe);
+    assert_eq!(tree(&desk.path("inbox")), before);
+}
+
+#[test]
+fn old_volumes_of_the_same_name_are_not_touched_unasked() {
+    let desk = Desk::new();
+    desk.source("a", b"1");
+    fs::create_dir(desk.path("out")).unwrap();
+    fs::write(desk.path("out/set-3of9.useal"), b"old").unwrap();
+    let before = tree(&desk.path("out"));
+    assert!(matches!(desk.pack_until("", &|| false), Err(PackError::Taken(_))));
+    assert_eq!(tree(&desk.path("out")), before);
+}
+
+/// A file: where, how long, of what.
+fn a_file() -> impl Strategy<Value = (Vec<String>, usize, u8)> {
+    (prop::collection::vec("[a-c]{1,2}", 1..4), 0..200_000_usize, any::<u8>())
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..ProptestConfig::default() })]
+
+    #[test]
+    fn random_trees_come_back_from_shuffled_renamed_and_spread_volumes(
+        files in prop::collection::vec(a_file(), 1..12),
+        fit in prop::sample::select(vec!["", "70KB", "150KB", "400KB"]),
+        order in any::<u64>(),
+    ) {
+        let desk = Desk::new();
+        fs::create_dir(desk.path("source")).unwrap();
+        for (place, (path, length, seed)) in files.iter().enumerate() {
+            // Folders and files draw from the same names, so files get an ending of their own.
+            let name = format!("{}.{place}", path.join("/"));
+            let mut content = vec![*seed; *length];
+            if seed % 2 == 0 {
+                blake3::Hasher::new().update(&[*seed]).finalize_xof().fill(&mut content);
+            }
+            desk.source(&name, &content);
+        }
+        let volumes = desk.pack(fit);
+        let mut arrived: Vec<PathBuf> = Vec::new();
+        for (place, volume) in volumes.iter().enumerate() {
+            let jumbled = blake3::hash(&[place as u8, order as u8]).to_hex();
+            let folder = desk.path(if order >> (place % 64) & 1 == 0 { "one" } else { "two" });
+            fs::create_dir_all(&folder).unwrap();
+            arrived.push(folder.join(&jumbled[..9]));
+            fs::rename(volume, &arrived[place]).unwrap();
+        }
+        arrived.rotate_left(order as usize % volumes.len());
+        desk.open(&arrived, &desk.path("inbox")).unwrap();
+        prop_assert_eq!(tree(&desk.path("inbox/source")), tree(&desk.path("source")));
+    }
+}

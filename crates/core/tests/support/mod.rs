@@ -1,0 +1,131 @@
+//! A desk to pack and open at: a temporary folder, fixed randomness, cheap keys.
+
+#![allow(clippy::unwrap_used, clippy::panic, dead_code, reason = "each test file uses its part of this")]
+
+use std::cell::Cell;
+use std::collections::BTreeMap;
+use std::fs;
+use std::os::unix::fs::MetadataExt as _;
+use std::path::{Path, PathBuf};
+use under_seal_core::context::{Context, NoRandomness, Observer, Progress, Randomness};
+use under_seal_core::entry::Timestamp;
+use under_seal_core::fit::Fit;
+use under_seal_core::opening::{Opened, open};
+use under_seal_core::pack::{PackError, PackRequest, Packed, Target, pack};
+use under_seal_core::sealed::{KeyCost, Password, SealedReader};
+use under_seal_core::volume::VolumeSet;
+use under_seal_core::{Error, volume::cell_offset, volume::header::CHECK_AT};
+
+pub const PASSWORD: &str = "twelve panes of salted glass";
+
+/// Bytes that look random and are the same in every run.
+pub struct Repeatable(Cell<u64>);
+
+impl Randomness for Repeatable {
+    fn fill(&self, buffer: &mut [u8]) -> Result<(), NoRandomness> {
+        self.0.set(self.0.get() + 1);
+        blake3::Hasher::new().update(&self.0.get().to_le_bytes()).finalize_xof().fill(buffer);
+        Ok(())
+    }
+}
+
+struct NobodyWatches;
+
+impl Observer for NobodyWatches {
+    fn told(&self, _: Progress<'_>) {}
+}
+
+pub struct Desk {
+    pub place: tempfile::TempDir,
+    randomness: Repeatable,
+}
+
+impl Desk {
+    pub fn new() -> Self {
+        Self { place: tempfile::tempdir().unwrap(), randomness: Repeatable(Cell::new(0)) }
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.place.path().join(name)
+    }
+
+    /// Writes a file below `source`.
+    pub fn source(&self, name: &str, content: &[u8]) -> &Self {
+        let path = self.path("source").join(name);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, content).unwrap();
+        self
+    }
+
+    pub fn with_context<T>(&self, cancel: &dyn Fn() -> bool, work: impl FnOnce(&Context<'_>) -> T) -> T {
+        let now = || Timestamp { seconds: 1_700_000_000, nanoseconds: 0 };
+        work(&Context { observer: &NobodyWatches, cancel, randomness: &self.randomness, clock: &now })
+    }
+
+    /// Packs `source` into `out`, until `cancel` says stop.
+    pub fn pack_until(&self, fit: &str, cancel: &dyn Fn() -> bool) -> Result<Packed, PackError> {
+        let target = Target { folder: self.path("out"), stem: "set".into() };
+        let request = PackRequest {
+            sources: &[self.path("source")],
+            target: &target,
+            fit: if fit.is_empty() { Fit::OneVolume } else { fit.parse().unwrap() },
+            replace: false,
+            password: &Password::new(PASSWORD).unwrap(),
+            cost: KeyCost::CHEAPEST,
+        };
+        self.with_context(cancel, |context| pack(&request, context))
+    }
+
+    pub fn pack(&self, fit: &str) -> Vec<PathBuf> {
+        let packed = self.pack_until(fit, &|| false).unwrap();
+        packed.volumes.into_iter().map(|volume| volume.path).collect()
+    }
+
+    pub fn unlock(&self, places: &[PathBuf]) -> Result<SealedReader, Error> {
+        let set = VolumeSet::gather(places)?.complete()?;
+        Ok(SealedReader::unlock(set, &Password::new(PASSWORD).unwrap())?)
+    }
+
+    pub fn open(&self, places: &[PathBuf], into: &Path) -> Result<Opened, Error> {
+        let mut archive = self.unlock(places)?;
+        Ok(self.with_context(&|| false, |context| open(&mut archive, into, context))?)
+    }
+}
+
+/// Everything below a folder that an archive keeps.
+pub fn tree(root: &Path) -> BTreeMap<PathBuf, String> {
+    let mut found = BTreeMap::new();
+    let mut waiting = vec![root.to_owned()];
+    while let Some(path) = waiting.pop() {
+        let metadata = fs::symlink_metadata(&path).unwrap();
+        let content = if metadata.is_symlink() {
+            format!("link to {:?}", fs::read_link(&path).unwrap())
+        } else if metadata.is_dir() {
+            waiting.extend(fs::read_dir(&path).unwrap().map(|entry| entry.unwrap().path()));
+            "folder".to_owned()
+        } else {
+            blake3::hash(&fs::read(&path).unwrap()).to_string()
+        };
+        let features = format!("{:o} {}.{} {content}", metadata.mode(), metadata.mtime(), metadata.mtime_nsec());
+        found.insert(path.strip_prefix(root).unwrap().to_owned(), features);
+    }
+    found
+}
+
+/// Makes a volume's checks right again after a change, as someone who knows the format but not the password can.
+pub fn mend_checks(volume: &mut [u8]) {
+    let check = blake3::hash(&volume[..CHECK_AT]);
+    volume[CHECK_AT..4096].copy_from_slice(check.as_bytes());
+    let (mut index, number) = (0_u32, volume[48..52].to_vec());
+    while (cell_offset(index) as usize) < volume.len() {
+        let start = cell_offset(index) as usize;
+        let end = volume.len().min(cell_offset(index + 1) as usize);
+        let mut hasher = blake3::Hasher::new();
+        hasher.update(&volume[16..48]).update(&volume[11..12]).update(&number).update(&index.to_le_bytes());
+        hasher.update(&volume[start..end - 16]);
+        let mut check = [0; 16];
+        hasher.finalize_xof().fill(&mut check);
+        volume[end - 16..end].copy_from_slice(&check);
+        index += 1;
+    }
+}
