@@ -8,6 +8,7 @@ mod support;
 use rstest::rstest;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::slice;
 use support::{Desk, mend_checks, tree};
 use under_seal_core::proof::verify_contents;
 use under_seal_core::{Error, ErrorClass};
@@ -38,7 +39,7 @@ fn no_flipped_byte_goes_unnoticed() {
         let mut bytes = good.clone();
         bytes[at] ^= 0x01;
         fs::write(&path, &bytes).unwrap();
-        assert!(released(&desk, &[path.clone()]).is_err(), "byte {at}");
+        assert!(released(&desk, slice::from_ref(&path)).is_err(), "byte {at}");
     }
 }
 
@@ -47,13 +48,13 @@ fn a_forger_who_mends_the_checks_cannot_change_what_is_released() {
     let desk = Desk::new();
     let path = small_archive(&desk);
     let good = fs::read(&path).unwrap();
-    let honest = released(&desk, &[path.clone()]).unwrap();
+    let honest = released(&desk, slice::from_ref(&path)).unwrap();
     for at in probed_bytes(good.len()) {
         let mut bytes = good.clone();
         bytes[at] ^= 0x01;
         mend_checks(&mut bytes);
         fs::write(&path, &bytes).unwrap();
-        match released(&desk, &[path.clone()]) {
+        match released(&desk, slice::from_ref(&path)) {
             Ok(entries) => assert_eq!(entries, honest, "byte {at}"),
             Err(error) => assert_ne!(error.class(), ErrorClass::System, "byte {at}: {error}"),
         }

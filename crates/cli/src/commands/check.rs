@@ -25,18 +25,30 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     };
     let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes));
     let found = inspect(&set, &session::context(&progress))?;
-    let contents = match password {
-        Some(password) if found.is_complete() => Some(look_inside(&set, &password, &progress)?),
-        _ => None,
+    let inside = match password {
+        Some(password) if found.is_complete() => look_inside(&set, &password, &progress).map(Some),
+        _ => Ok(None),
     };
     drop(progress);
-    let report = Report::new(&set, &found, contents);
-    if arguments.output.json {
-        print_json(&report)?;
-    } else {
-        print_lines(&lines(&set, &found, &report))?;
+    let show = |contents| -> Result<u8, Failure> {
+        let report = Report::new(&set, &found, contents);
+        if arguments.output.json {
+            print_json(&report)?;
+        } else {
+            print_lines(&lines(&set, &found, &report))?;
+        }
+        Ok(report.exit_code)
+    };
+    match inside {
+        Ok(contents) => show(contents),
+        // What was found outside holds all the same.
+        Err(failure) => {
+            if !arguments.output.json {
+                show(None)?;
+            }
+            Err(failure)
+        }
     }
-    Ok(report.exit_code)
 }
 
 fn look_inside(set: &VolumeSet, password: &Password, progress: &ProgressLine) -> Result<Contents, Failure> {
@@ -85,6 +97,12 @@ struct File {
     damage: Vec<Range>,
 }
 
+impl File {
+    fn is_blemished(&self) -> bool {
+        self.header_damaged || !self.damage.is_empty()
+    }
+}
+
 #[derive(Serialize)]
 struct Range {
     from: u64,
@@ -105,7 +123,8 @@ struct Contents {
 impl Report {
     fn new(set: &VolumeSet, found: &SetReport, contents: Option<Contents>) -> Self {
         let (missing, damaged) = (found.numbers(VolumeState::Missing), found.numbers(VolumeState::Damaged));
-        let blemished = found.volumes.iter().flat_map(|volume| &volume.files).any(|file| !file.is_intact());
+        let volumes: Vec<Volume> = found.volumes.iter().map(Volume::new).collect();
+        let blemished = volumes.iter().flat_map(|volume| &volume.files).any(File::is_blemished);
         let changed = contents.as_ref().is_some_and(|contents| !contents.changed_while_read.is_empty());
         let exit_code = match () {
             () if !missing.is_empty() => MISSING,
@@ -118,7 +137,7 @@ impl Report {
             exit_code,
             set: set.ids.set_text(),
             complete: found.is_complete(),
-            volumes: found.volumes.iter().map(Volume::new).collect(),
+            volumes,
             missing,
             damaged,
             unrecognised: set.unrecognised.iter().map(|path| text::path(path)).collect(),
@@ -225,12 +244,17 @@ fn verdict(set: &VolumeSet, report: &Report) -> Vec<String> {
             format!("Next: ask the sender for {again} again, and put {again} beside the others, under any name.");
         return vec![paint(Tone::Bad, sentence), next];
     }
-    let here =
-        if all == 1 { "The volume is whole".to_owned() } else { format!("All {all} volumes are here and whole") };
+    let blemished = report.volumes.iter().flat_map(|volume| &volume.files).any(File::is_blemished);
+    let here = match (all, blemished) {
+        (1, true) => "The volume can be read".to_owned(),
+        (1, false) => "The volume is whole".to_owned(),
+        (_, true) => format!("All {all} volumes can be read"),
+        (_, false) => format!("All {all} volumes are here and whole"),
+    };
     let open = format!("  under-seal open {}", argument(a_path(set)));
     let mut lines = Vec::new();
-    if report.exit_code == LOOK && report.volumes.iter().any(|volume| volume.state != "intact") {
-        lines.push(paint(Tone::Look, "Something is damaged, but everything needed can be read all the same."));
+    if blemished {
+        lines.push(paint(Tone::Look, "A file is damaged, but everything needed can be read all the same."));
     }
     match &report.contents {
         Some(inside) => {

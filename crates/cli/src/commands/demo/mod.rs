@@ -6,6 +6,7 @@ mod dossier;
 use crate::args::DemoArguments;
 use crate::failure::{DONE, Failure, MISSING};
 use crate::ui::paint::{Tone, paint};
+use crate::ui::prompt::PASSWORD_VARIABLE;
 use crate::ui::text;
 use comparison::differences;
 use std::fs;
@@ -114,6 +115,7 @@ impl Story<'_> {
         let status = Command::new(program)
             .args(arguments)
             .current_dir(self.place)
+            .env_remove(PASSWORD_VARIABLE)
             .stdin(Stdio::null())
             .stderr(Stdio::from(errors))
             .status()

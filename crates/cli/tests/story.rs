@@ -1,0 +1,66 @@
+//! What the sender and the recipient do when all goes well.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod support;
+
+use std::fs;
+use support::{Desk, PASSWORD};
+
+#[test]
+fn the_demonstration_ends_well() {
+    let ran = Desk::new().run(&["demo"]).expect(0);
+    for told in ["$ under-seal pack", "volume 5 is missing", "Wrong password", "All equal."] {
+        assert!(ran.out.contains(told), "{told}:\n{}", ran.out);
+    }
+}
+
+#[test]
+fn a_folder_becomes_volumes_within_the_fit_and_comes_back() {
+    let desk = Desk::new();
+    desk.run(&["demo", "--data-to", "."]).expect(0);
+    let packed = desk.run(&["pack", "wrenfall-light", "--to", "out/", "--fit", "300KB", "--json"]).expect(0);
+    assert_eq!(packed.json("/archive"), "wrenfall-light");
+    assert_eq!((packed.json("/files"), packed.json("/verified")), (20.into(), true.into()));
+    let volumes = packed.json("/volumes");
+    assert_eq!(volumes.as_array().unwrap().len(), 7);
+    for volume in volumes.as_array().unwrap() {
+        let bytes = fs::metadata(volume["path"].as_str().unwrap()).unwrap().len();
+        assert_eq!(volume["bytes"], bytes);
+        assert!(bytes <= 300_000);
+    }
+    let opened = desk.run(&["open", "out/wrenfall-light-03of07.useal", "--into", "inbox", "--json"]).expect(0);
+    assert_eq!(opened.json("/bytes"), packed.json("/before_bytes"));
+    assert_eq!(opened.json("/set"), packed.json("/set"));
+    let letter = "wrenfall-light/letters/Überblick für den Beirat – Laterne & Galerie.txt";
+    assert_eq!(fs::read(desk.path("inbox").join(letter)).unwrap(), fs::read(desk.path(letter)).unwrap());
+}
+
+#[test]
+fn check_looks_outside_without_the_password_and_inside_with_it() {
+    let desk = Desk::with_volumes();
+    let mut outside = desk.command(&["check", "out", "--json"]);
+    let outside = support::Ran::new(outside.env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(0);
+    assert_eq!((outside.json("/complete"), outside.json("/contents")), (true.into(), serde_json::Value::Null));
+    let inside = desk.run(&["check", "out/wrenfall-light-07of07.useal", "--json"]).expect(0);
+    assert_eq!((inside.json("/contents/verified"), inside.json("/contents/files")), (true.into(), 20.into()));
+}
+
+#[test]
+fn replace_puts_the_new_volumes_in_the_place_of_the_old() {
+    let desk = Desk::with_volumes();
+    desk.run(&["pack", "wrenfall-light", "--to", "out/", "--replace", "--fit", "1MB"]).expect(0);
+    assert_eq!(desk.names("out"), ["wrenfall-light-01of02.useal", "wrenfall-light-02of02.useal"]);
+    desk.run(&["check", "out"]).expect(0);
+}
+
+#[test]
+fn several_sources_get_one_name_and_the_password_may_come_from_a_file() {
+    let desk = Desk::new();
+    desk.file("plans/tower.svg", b"<svg/>").file("note.txt", b"read me").file("pass", PASSWORD.as_bytes());
+    desk.run(&["pack", "plans", "note.txt", "--to", "out/board.useal"]).expect(0);
+    assert_eq!(desk.names("out"), ["board.useal"]);
+    let mut open = desk.command(&["open", "out", "--into", "in", "--password-from", "pass"]);
+    support::Ran::new(open.env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(0);
+    assert_eq!(desk.names("in"), ["note.txt", "plans"]);
+}

@@ -1,0 +1,193 @@
+//! Bad input: the right exit code, words that name the thing and the way out, and nothing lost.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod support;
+
+use rstest::rstest;
+use std::fs;
+use std::os::unix::fs::{PermissionsExt as _, symlink};
+use std::os::unix::process::CommandExt as _;
+use std::process::Command;
+use support::{Desk, Ran};
+
+#[rstest]
+#[case::no_such_source(&["pack", "wrenfal-light"], 2, "does not exist. Beside it there is: wrenfall-light.")]
+#[case::fit_too_small(&["pack", "wrenfall-light", "--fit", "60KB"], 2, "at least 69,632 bytes")]
+#[case::fit_read_in_two_ways(&["pack", "wrenfall-light", "--fit", "5M"], 2, "5MB for 5,000,000 bytes or 5MiB for 5,242,880")]
+#[case::no_name(&["pack", "wrenfall-light", "out"], 2, "--to NAME")]
+#[case::one_name_twice(&["pack", "out", "wrenfall-light/../out", "--to", "x"], 2, "the same name inside")]
+#[case::taken(&["pack", "wrenfall-light", "--to", "out"], 6, "add --replace")]
+#[case::target_below_a_file(&["pack", "wrenfall-light", "--to", "note.txt/x"], 7, "is no folder")]
+#[case::no_such_volume(&["check", "out/wrenfall-light-01of08.useal"], 2, "does not exist. Beside it there is: wrenfall-light-01of07.useal")]
+#[case::no_volume(&["open", "note.txt"], 2, "is not an Under Seal volume")]
+#[case::no_volume_in_folder(&["check", "wrenfall-light"], 2, "no Under Seal volume in")]
+#[case::no_password_file(&["check", "out", "--password-from", "pasword"], 2, "pasword cannot be read: it is not there")]
+#[case::empty_password(&["check", "out", "--password-from", "empty"], 2, "The password is empty")]
+#[case::wrong_password(&["open", "out", "--password-from", "note.txt"], 3, "Wrong password. The volumes' headers are undamaged")]
+#[case::in_the_way(&["open", "out"], 6, "Nothing was extracted")]
+fn each_gets_its_words_and_its_exit_code(#[case] arguments: &[&str], #[case] code: i32, #[case] words: &str) {
+    let desk = Desk::with_volumes();
+    desk.file("note.txt", b"not the password").file("empty", b"");
+    let before = (desk.names("."), desk.names("out"), desk.names("wrenfall-light"));
+    let ran = desk.run(arguments).expect(code);
+    assert!(ran.err.replace("\n  ", " ").contains(words), "{}", ran.err);
+    assert_eq!((desk.names("."), desk.names("out"), desk.names("wrenfall-light")), before);
+}
+
+/// What happens to volumes on their way, what check then says, and whether it can be opened.
+#[rstest]
+#[case::missing(|desk: &Desk| fs::remove_file(desk.volume(3)).unwrap(), 4, "volume 3 is missing", 4)]
+#[case::several_missing(|desk: &Desk| for n in [2, 5, 6, 7] { fs::remove_file(desk.volume(n)).unwrap() }, 4, "volumes 2 and 5 to 7 are missing", 4)]
+#[case::cut_short(|desk: &Desk| fs::File::options().write(true).open(desk.volume(3)).unwrap().set_len(100_000).unwrap(), 5, "cut short: 100,000 of 266,240 bytes", 5)]
+#[case::flipped_byte(|desk: &Desk| { desk.flip(&desk.volume(3), 70_000); }, 5, "damaged: bytes 69,632 to 135,167", 5)]
+#[case::header_flipped(|desk: &Desk| { desk.flip(&desk.volume(3), 700); }, 1, "header damaged, contents intact", 0)]
+#[case::emptied(|desk: &Desk| fs::write(desk.volume(3), b"").unwrap(), 4, "too damaged to tell which one it is", 4)]
+#[case::bytes_behind_the_end(|desk: &Desk| fs::write(desk.volume(3), [fs::read(desk.volume(3)).unwrap(), b"--\r\n".to_vec()].concat()).unwrap(), 0, "4 bytes behind its end", 0)]
+#[case::copy_beside(|desk: &Desk| { fs::copy(desk.volume(3), desk.path("out/dossier (1).useal")).unwrap(); desk.flip(&desk.volume(3), 70_000); }, 1, "everything needed can be read", 0)]
+#[case::renamed(|desk: &Desk| fs::rename(desk.volume(3), desk.path("out/ATT00003.bin")).unwrap(), 0, "ATT00003.bin", 0)]
+fn a_way_with_accidents(
+    #[case] accident: fn(&Desk),
+    #[case] check_code: i32,
+    #[case] words: &str,
+    #[case] open_code: i32,
+) {
+    let desk = Desk::with_volumes();
+    accident(&desk);
+    let checked = desk.run(&["check", "out"]).expect(check_code);
+    assert!(checked.out.contains(words), "{}", checked.out);
+    desk.run(&["open", "out/wrenfall-light-01of07.useal", "--into", "inbox"]).expect(open_code);
+    let whole = desk.path("inbox/wrenfall-light/survey/raw/scan-south.pts").exists();
+    assert_eq!(whole, open_code == 0);
+    let half: Vec<_> = walk(&desk, "inbox").into_iter().filter(|path| path.contains(".arriving")).collect();
+    assert!(half.is_empty(), "{half:?}");
+}
+
+fn walk(desk: &Desk, folder: &str) -> Vec<String> {
+    let names = desk.names(folder).into_iter().map(|name| format!("{folder}/{name}"));
+    names.flat_map(|path| [vec![path.clone()], walk(desk, &path)].concat()).collect()
+}
+
+#[test]
+fn damage_is_told_from_tampering_and_json_errors_carry_the_exit_code() {
+    let desk = Desk::with_volumes();
+    desk.flip(&desk.volume(3), 70_000);
+    let ran = desk.run(&["open", "out", "--into", "inbox", "--json"]).expect(5);
+    assert_eq!((ran.json("/exit_code"), ran.json("/error")), (5.into(), "damaged".into()));
+    assert!(ran.err.contains("Volume 3") && ran.err.contains("at byte 69,632"), "{}", ran.err);
+}
+
+#[test]
+fn two_sets_in_one_folder_are_named_and_one_volume_chooses() {
+    let desk = Desk::with_volumes();
+    desk.file("other.txt", b"other");
+    desk.run(&["pack", "other.txt", "--to", "out/"]).expect(0);
+    let ran = desk.run(&["open", "out", "--into", "inbox"]).expect(2);
+    assert!(ran.err.contains("2 archives") && ran.err.contains("out/other.txt.useal"), "{}", ran.err);
+    desk.run(&["open", "out/other.txt.useal", "--into", "inbox"]).expect(0);
+    assert_eq!(desk.names("inbox"), ["other.txt"]);
+}
+
+#[test]
+fn a_volume_moved_as_text_is_recognised() {
+    let desk = Desk::with_volumes();
+    let bytes = fs::read(desk.volume(1)).unwrap();
+    let text: Vec<u8> = bytes.iter().copied().filter(|byte| *byte != b'\r').collect();
+    desk.file("alone/volume", &text);
+    let ran = desk.run(&["check", "alone/volume"]).expect(5);
+    assert!(ran.err.contains("as if it were text"), "{}", ran.err);
+}
+
+#[test]
+fn without_a_terminal_nobody_is_asked() {
+    let desk = Desk::new();
+    desk.file("a", b"1");
+    let ran = Ran::new(desk.command(&["pack", "a"]).env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(2);
+    assert!(ran.err.contains("--password-from FILE"), "{}", ran.err);
+}
+
+#[test]
+fn what_cannot_be_packed_is_named_and_the_rest_is_packed() {
+    let desk = Desk::new();
+    desk.file("source/a", b"1");
+    symlink("/etc/hostname", desk.path("source/outside")).unwrap();
+    rustix::fs::mkfifoat(rustix::fs::CWD, desk.path("source/pipe"), rustix::fs::Mode::RWXU).unwrap();
+    let packed = desk.run(&["pack", "source", "--json"]).expect(1);
+    assert!(packed.json("/passed_over/0/path").as_str().unwrap().ends_with("source/pipe"));
+    assert_eq!(packed.json("/links_leading_outside/0"), "source/outside");
+    let opened = desk.run(&["open", "source.useal", "--into", "inbox", "--json"]).expect(6);
+    assert_eq!(opened.json("/links_not_made/0/path"), "source/outside");
+    assert_eq!(desk.names("inbox/source"), ["a"]);
+}
+
+/// As a user who may not write there (root may write everywhere, and so becomes somebody else).
+fn as_a_stranger(desk: &Desk, arguments: &[&str]) -> Ran {
+    let mut command = desk.command(arguments);
+    if rustix::process::geteuid().is_root() {
+        fs::copy(command.get_program(), desk.path("program")).unwrap();
+        let mut copied = Command::new(desk.path("program"));
+        copied.args(arguments).current_dir(desk.path(".")).uid(65_534).gid(65_534);
+        copied.env("UNDER_SEAL_PASSWORD", support::PASSWORD).env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1");
+        fs::set_permissions(desk.path("."), fs::Permissions::from_mode(0o777)).unwrap();
+        command = copied;
+    }
+    Ran::new(command.output().unwrap())
+}
+
+#[rstest]
+#[case::pack(&["pack", "a", "--to", "closed/"], 7, "Choose a place where you may write")]
+#[case::open(&["open", "a.useal", "--into", "closed/in"], 7, "Choose a place where you may write")]
+#[case::unreadable_source(&["pack", "secret"], 7, "secret cannot be packed: permission denied")]
+fn where_one_may_not_write_or_read_the_system_says_no(
+    #[case] arguments: &[&str],
+    #[case] code: i32,
+    #[case] words: &str,
+) {
+    let desk = Desk::new();
+    desk.file("a", b"1").file("secret", b"2").file("closed/x", b"3");
+    desk.run(&["pack", "a"]).expect(0);
+    fs::set_permissions(desk.path("secret"), fs::Permissions::from_mode(0o000)).unwrap();
+    fs::set_permissions(desk.path("closed"), fs::Permissions::from_mode(0o555)).unwrap();
+    fs::set_permissions(desk.path("a.useal"), fs::Permissions::from_mode(0o644)).unwrap();
+    let ran = as_a_stranger(&desk, arguments).expect(code);
+    assert!(ran.err.contains(words), "{}", ran.err);
+    assert_eq!(desk.names("closed"), ["x"]);
+    fs::set_permissions(desk.path("closed"), fs::Permissions::from_mode(0o755)).unwrap();
+}
+
+/// A limit on file sizes stands for a full disk: writing fails in the middle.
+#[rstest]
+#[case::pack(&["pack", "noise", "--to", "out/"], "out")]
+#[case::open(&["open", "sealed", "--into", "inbox"], "inbox")]
+fn when_writing_fails_in_the_middle_nothing_half_written_stays(#[case] arguments: &[&str], #[case] folder: &str) {
+    let desk = Desk::new();
+    let noise: Vec<u8> = (0..2_000_000_u32).flat_map(|n| n.wrapping_mul(2_654_435_761).to_le_bytes()).collect();
+    desk.file("noise", &noise);
+    desk.run(&["pack", "noise", "--to", "sealed/"]).expect(0);
+    let program = desk.command(&[]).get_program().to_owned();
+    let mut limited = Command::new("sh");
+    limited.args(["-c", "trap '' XFSZ; ulimit -f 2000; exec \"$0\" \"$@\""]).arg(program).args(arguments);
+    limited.current_dir(desk.path(".")).env("UNDER_SEAL_PASSWORD", support::PASSWORD);
+    limited.env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1");
+    let ran = Ran::new(limited.output().unwrap()).expect(7);
+    assert!(ran.err.contains("cannot be written"), "{}", ran.err);
+    assert!(desk.names(folder).is_empty(), "{:?}", desk.names(folder));
+    assert_eq!(fs::read(desk.path("noise")).unwrap(), noise);
+}
+
+#[test]
+fn names_that_would_write_on_the_screen_are_shown_escaped() {
+    let desk = Desk::new();
+    desk.file("source/\u{1b}[2Jgone", b"1");
+    rustix::fs::mkfifoat(rustix::fs::CWD, desk.path("source/\u{1b}]0;pipe\u{7}"), rustix::fs::Mode::RWXU).unwrap();
+    let ran = desk.run(&["pack", "source"]).expect(1);
+    assert!(!ran.out.contains('\u{1b}') && ran.out.contains("\\u{1b}]0;pipe\\u{7}"), "{:?}", ran.out);
+}
+
+#[rstest]
+#[case(&["pack", "--help"], "MB is 1,000,000 bytes")]
+#[case(&["open", "-h"], "--into <FOLDER>")]
+#[case(&["-V"], "under-seal 0.1.0")]
+fn help_and_version_are_there(#[case] arguments: &[&str], #[case] words: &str) {
+    assert!(Desk::new().run(arguments).expect(0).out.contains(words));
+}
