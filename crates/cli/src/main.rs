@@ -45,5 +45,7 @@ fn report(failure: &Failure, command: &'static str, json: bool) {
         // If even this cannot be printed, the exit code still tells.
         let _ = commands::print_failure(command, failure, &message);
     }
-    anstream::eprintln!("{} {message}", ui::paint::paint(ui::paint::Tone::Bad, "under-seal:"));
+    let sentence = ui::text::wrapped(&format!("under-seal: {message}"), &std::io::stderr());
+    let name = ui::paint::paint(ui::paint::Tone::Bad, "under-seal:");
+    anstream::eprintln!("{}", sentence.replacen("under-seal:", &name, 1));
 }

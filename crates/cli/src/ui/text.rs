@@ -1,6 +1,7 @@
 //! Names, sizes and lists as they are written for people.
 
 use std::ffi::OsStr;
+use std::io::IsTerminal;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
 
@@ -114,6 +115,16 @@ pub fn first_few(parts: &[String]) -> String {
         return listed(parts);
     }
     format!("{} and {} more", parts[..FEW].join(", "), parts.len() - FEW)
+}
+
+/// Sentences broken between words to suit a terminal; as they are for anything else.
+pub fn wrapped(sentences: &str, output: &impl IsTerminal) -> String {
+    const WIDEST: usize = 100;
+    if !output.is_terminal() {
+        return sentences.to_owned();
+    }
+    let width = textwrap::termwidth().min(WIDEST);
+    textwrap::fill(sentences, textwrap::Options::new(width).break_words(false))
 }
 
 #[cfg(test)]

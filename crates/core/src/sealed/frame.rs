@@ -95,7 +95,7 @@ impl FrameHeader {
             Codec::Stored => stored_bytes == raw_bytes,
             Codec::Zstandard => stored_bytes < raw_bytes,
         };
-        if !lengths_agree || raw_bytes as usize > MAX_BLOCK_BYTES {
+        if !lengths_agree || raw_bytes as usize > MAX_BLOCK_BYTES || flags & !MAY_BE_SKIPPED != 0 {
             return Err(malformed.into());
         }
         Ok(Self { kind, codec, stored_bytes, raw_bytes })
@@ -120,6 +120,7 @@ mod tests {
     #[case::reserved_byte(3, 1)]
     #[case::more_than_8_mib(11, 1)]
     #[case::compressed_longer_than_raw(6, 1)]
+    #[case::unknown_flag(1, 0x01)]
     #[case::reserved_tail(15, 1)]
     fn a_header_beyond_the_limits_is_malformed(#[case] at: usize, #[case] value: u8) {
         let mut bytes = HEADER.encode();
