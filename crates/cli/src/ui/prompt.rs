@@ -2,7 +2,7 @@
 
 use crate::args::PasswordArguments;
 use crate::failure::Failure;
-use rustix::termios::{OptionalActions, Termios};
+use rustix::termios::{LocalModes, OptionalActions, Termios};
 use std::fs;
 use std::io::IsTerminal as _;
 use std::sync::Mutex;
@@ -59,6 +59,7 @@ pub fn ask(purpose: Purpose) -> Result<Password, Failure> {
     if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
         return Err(Failure::NobodyToAsk);
     }
+    let _echo_off = EchoOff::begin();
     let password = hidden_line("Password: ")?;
     if purpose == Purpose::Seal && hidden_line("The same again: ")? != password {
         return Err(Failure::PasswordsDiffer);
@@ -67,30 +68,53 @@ pub fn ask(purpose: Purpose) -> Result<Password, Failure> {
 }
 
 fn hidden_line(question: &str) -> Result<Password, Failure> {
-    remember_terminal(true);
-    let line = rpassword::prompt_password(question);
-    remember_terminal(false);
-    let line = Zeroizing::new(line.map_err(Failure::Prompt)?);
+    let line = Zeroizing::new(rpassword::prompt_password(question).map_err(Failure::Prompt)?);
     Ok(Password::new(&line).map_err(Error::from)?)
 }
 
-/// The terminal's settings while a password is being asked for.
+/// The terminal's settings from before a password was asked for, as long as it is.
 static BEFORE_ASKING: Mutex<Option<Termios>> = Mutex::new(None);
 
-fn remember_terminal(asking: bool) {
-    if let Ok(mut before) = BEFORE_ASKING.lock() {
-        *before = asking.then(|| rustix::termios::tcgetattr(std::io::stdin()).ok()).flatten();
+/// No echo from before the first question until after the last answer, so that what is typed early is not
+/// shown either. Dropped, it puts the terminal back as it was.
+struct EchoOff;
+
+impl EchoOff {
+    fn begin() -> Self {
+        // A terminal that cannot be set so is still asked without echo, once the question stands.
+        if let (Ok(mut before), Ok(settings)) = (BEFORE_ASKING.lock(), rustix::termios::tcgetattr(std::io::stdin())) {
+            let mut silent = settings.clone();
+            silent.local_modes.remove(LocalModes::ECHO);
+            let _ = rustix::termios::tcsetattr(std::io::stdin(), OptionalActions::Now, &silent);
+            *before = Some(settings);
+        }
+        Self
     }
 }
 
-/// Turns the echo on again if a password is being asked for; whether it was. For the signal handler, since a
-/// waiting prompt notices nothing.
-pub fn give_up_asking() -> bool {
-    let Ok(before) = BEFORE_ASKING.lock() else { return false };
-    if let Some(settings) = before.as_ref() {
-        // If even that fails there is nothing more to be done before leaving.
+impl Drop for EchoOff {
+    fn drop(&mut self) {
+        restore_terminal();
+    }
+}
+
+/// Puts the terminal back as it was before a password was asked for; whether one was being asked for.
+fn restore_terminal() -> bool {
+    let Ok(mut before) = BEFORE_ASKING.lock() else { return false };
+    let settings = before.take();
+    if let Some(settings) = &settings {
+        // If even that fails there is nothing more to be done.
         let _ = rustix::termios::tcsetattr(std::io::stdin(), OptionalActions::Now, settings);
+    }
+    settings.is_some()
+}
+
+/// For the signal handler, since a waiting prompt notices nothing: if a password is being asked for, the
+/// terminal is put back; whether it was.
+pub fn give_up_asking() -> bool {
+    let asking = restore_terminal();
+    if asking {
         eprintln!();
     }
-    before.is_some()
+    asking
 }

@@ -175,3 +175,90 @@ fn head_tag(key: &ArchiveKey, set: &[u8; 16], head: &[u8; HEAD_BYTES]) -> hmac::
     tag.update(&head[..TAG_AT]);
     tag.sign()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::context::{Observer, Progress, Randomness};
+    use crate::entry::Timestamp;
+    use rstest::rstest;
+
+    const SET: [u8; 16] = [4; 16];
+
+    struct Fixed;
+
+    impl Randomness for Fixed {
+        fn fill(&self, buffer: &mut [u8]) -> Result<(), NoRandomness> {
+            blake3::Hasher::new().finalize_xof().fill(buffer);
+            Ok(())
+        }
+    }
+
+    impl Observer for Fixed {
+        fn told(&self, _: Progress<'_>) {}
+    }
+
+    fn password(text: &str) -> Password {
+        Password::new(text).unwrap()
+    }
+
+    fn sealed() -> (ArchiveKey, [u8; HEAD_BYTES]) {
+        let context = Context {
+            observer: &Fixed,
+            cancel: &|| false,
+            randomness: &Fixed,
+            clock: &|| Timestamp { seconds: 0, nanoseconds: 0 },
+        };
+        let key = ArchiveKey::generate(&context).unwrap();
+        let head = seal_head(&key, &SET, &password("lamp"), KeyCost::CHEAPEST, &context).unwrap();
+        (key, *head.as_bytes())
+    }
+
+    /// Opens a head after a change that whoever sealed it made, tag and all.
+    fn open_after(change: fn(&mut [u8]), typed: &str) -> Result<(), HeadError> {
+        let (key, mut head) = sealed();
+        change(&mut head);
+        let tag = head_tag(&key, &SET, &head);
+        head[TAG_AT..].copy_from_slice(tag.as_ref());
+        open_head(&Head::new(head), &SET, &password(typed)).map(|opened| assert_eq!(opened.as_bytes(), key.as_bytes()))
+    }
+
+    /// An extension of this type with two bytes of value.
+    fn extend(head: &mut [u8], kind: u16) {
+        head[EXTENSION_AT..EXTENSION_AT + 4].copy_from_slice(&6_u32.to_le_bytes());
+        head[EXTENSION_AT + 4..EXTENSION_AT + 6].copy_from_slice(&kind.to_le_bytes());
+        head[EXTENSION_AT + 6] = 2;
+    }
+
+    #[rstest]
+    #[case::right(|_: &mut [u8]| {}, "lamp", Ok(()))]
+    #[case::wrong(|_: &mut [u8]| {}, "Lamp", Err(HeadError::WrongPassword))]
+    #[case::unused_keyholes_do_not_matter(|head: &mut [u8]| head[KEYHOLES_AT + 100] ^= 1, "lamp", Ok(()))]
+    #[case::keyhole_changed(|head: &mut [u8]| head[KEYHOLES_AT + 40] ^= 1, "lamp", Err(HeadError::WrongPassword))]
+    #[case::salt_changed(|head: &mut [u8]| head[SALT_AT] ^= 1, "lamp", Err(HeadError::WrongPassword))]
+    #[case::commitment_changed(|head: &mut [u8]| head[COMMITMENT_AT] ^= 1, "lamp", Err(HeadError::Tampered))]
+    #[case::other_derivation(|head: &mut [u8]| head[0] = 2, "lamp", Err(HeadError::Unknown))]
+    #[case::other_keyhole_count(|head: &mut [u8]| head[2] = 9, "lamp", Err(HeadError::Unknown))]
+    #[case::no_passes(|head: &mut [u8]| head[8] = 0, "lamp", Err(HeadError::Malformed(Malformed("head"))))]
+    #[case::endless_passes(|head: &mut [u8]| head[9] = 1, "lamp", Err(HeadError::Costly(KeyCost { memory_kib: 8, passes: 257, lanes: 1 })))]
+    #[case::endless_memory(|head: &mut [u8]| head[7] = 1, "lamp", Err(HeadError::Costly(KeyCost { memory_kib: (1 << 24) + 8, passes: 1, lanes: 1 })))]
+    #[case::extension_that_may_be_skipped(|head: &mut [u8]| extend(head, 7), "lamp", Ok(()))]
+    #[case::extension_that_must_be_understood(|head: &mut [u8]| extend(head, 0x8007), "lamp", Err(HeadError::Unknown))]
+    #[case::extension_beyond_its_area(|head: &mut [u8]| head[EXTENSION_AT + 1] = 0xFF, "lamp", Err(HeadError::Malformed(Malformed("head extension"))))]
+    #[case::bytes_behind_the_extensions(|head: &mut [u8]| head[TAG_AT - 1] = 1, "lamp", Err(HeadError::Malformed(Malformed("head extension"))))]
+    fn a_head_opens_or_says_why_not(
+        #[case] change: fn(&mut [u8]),
+        #[case] typed: &str,
+        #[case] expected: Result<(), HeadError>,
+    ) {
+        assert_eq!(open_after(change, typed), expected);
+    }
+
+    #[test]
+    fn a_change_without_the_key_is_tampering() {
+        let (_, mut head) = sealed();
+        head[KEYHOLES_AT + 100] ^= 1;
+        let opened = open_head(&Head::new(head), &SET, &password("lamp"));
+        assert_eq!(opened.map(|_| ()), Err(HeadError::Tampered));
+    }
+}

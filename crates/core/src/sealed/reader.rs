@@ -141,8 +141,11 @@ impl SealedReader {
                 self.places.push(place);
             }
         }
+        let mut ids: Vec<u64> = self.listed.iter().map(|listed| listed.entry.id).collect();
+        ids.sort_unstable();
+        let unique = ids.is_sorted_by(|one, other| one < other);
         let totals = self.totals();
-        if self.listed.len() as u64 != self.tail.entries || totals.content_bytes != self.tail.content_bytes {
+        if !unique || self.listed.len() as u64 != self.tail.entries || totals.content_bytes != self.tail.content_bytes {
             return Err(Malformed("index").into());
         }
         Ok(())

@@ -1,0 +1,103 @@
+//! At a terminal: passwords are asked for, progress is drawn, and signals end the work in good order.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod support;
+
+use rstest::rstest;
+use rustix::process::{Pid, Signal, kill_process};
+use std::fs::File;
+use std::io::{Read as _, Write as _};
+use std::process::{Command, Stdio};
+use std::time::Duration;
+use support::Desk;
+
+/// Runs the program in a pseudo-terminal (made by `script`, which every Linux distribution has), typing these lines.
+fn at_a_terminal(desk: &Desk, arguments: &[&str], typed: &str) -> (i32, String) {
+    let program = desk.command(&[]).get_program().to_owned().into_string().unwrap();
+    let line = format!("'{program}' {}", arguments.join(" "));
+    let mut command = Command::new("script");
+    command.args(["-q", "-e", "-c", &line, "/dev/null"]).current_dir(desk.path("."));
+    command.env_remove("UNDER_SEAL_PASSWORD").env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1").env("TERM", "xterm");
+    let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+    let mut keyboard = child.stdin.take().unwrap();
+    let mut screen = child.stdout.take().unwrap();
+    let mut shown = String::new();
+    // Each line is typed when it has been asked for.
+    for line in typed.lines() {
+        let asked = shown.matches(": ").count();
+        let mut bytes = [0; 256];
+        while shown.matches(": ").count() == asked {
+            let count = screen.read(&mut bytes).unwrap();
+            assert!(count > 0, "nothing was asked: {shown}");
+            shown.push_str(&String::from_utf8_lossy(&bytes[..count]));
+        }
+        keyboard.write_all(format!("{line}\n").as_bytes()).unwrap();
+    }
+    screen.read_to_string(&mut shown).unwrap();
+    (child.wait().unwrap().code().unwrap(), shown)
+}
+
+#[rstest]
+#[case::the_same_twice("lamp oil\nlamp oil\n", 0, "is packed and verified")]
+#[case::not_the_same("lamp oil\nlamp soil\n", 2, "The two passwords are not the same.")]
+#[case::empty("\n", 2, "The password is empty.")]
+fn packing_asks_for_the_password_twice_without_echo(#[case] typed: &str, #[case] code: i32, #[case] words: &str) {
+    let desk = Desk::new();
+    desk.file("note.txt", b"1");
+    let (exit, shown) = at_a_terminal(&desk, &["pack", "note.txt"], typed);
+    assert!(exit == code && shown.contains(words), "{exit}: {shown}");
+    assert!(!shown.contains("lamp"), "the password was shown: {shown}");
+    assert_eq!(desk.path("note.txt.useal").exists(), code == 0);
+}
+
+#[test]
+fn opening_asks_once_and_draws_progress_in_place() {
+    let desk = Desk::with_volumes();
+    let (exit, shown) = at_a_terminal(&desk, &["open", "out", "--into", "inbox"], &format!("{}\n", support::PASSWORD));
+    assert_eq!(exit, 0, "{shown}");
+    assert!(shown.contains("Opening") && shown.contains("volume"), "{shown}");
+    assert_eq!(desk.names("inbox"), ["wrenfall-light"]);
+}
+
+#[test]
+fn check_can_be_told_to_ask() {
+    let desk = Desk::with_volumes();
+    let (exit, shown) = at_a_terminal(&desk, &["check", "out", "--ask-password"], &format!("{}\n", support::PASSWORD));
+    assert!(exit == 0 && shown.contains("genuine and complete"), "{exit}: {shown}");
+}
+
+/// The work is long enough (a sparse file of 20 GB) that the signal always comes in the middle.
+#[rstest]
+fn a_signal_ends_the_work_and_leaves_nothing(#[values(Signal::INT, Signal::TERM, Signal::HUP)] signal: Signal) {
+    let desk = Desk::new();
+    desk.file("note.txt", b"1");
+    File::create(desk.path("large")).unwrap().set_len(20_000_000_000).unwrap();
+    let mut command = desk.command(&["pack", "large", "note.txt", "--to", "out/set"]);
+    let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    while desk.names("out/set.unfinished").len() < 2 {
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    kill_process(Pid::from_child(&child), signal).unwrap();
+    let ran = support::Ran::new(child.wait_with_output().unwrap()).expect(130);
+    assert!(ran.err.contains("Cancelled. What had been written was removed"), "{}", ran.err);
+    assert!(desk.names("out").is_empty());
+}
+
+#[test]
+fn a_killed_pack_is_cleared_by_the_next_one() {
+    let desk = Desk::new();
+    desk.file("note.txt", b"1");
+    File::create(desk.path("large")).unwrap().set_len(20_000_000_000).unwrap();
+    let mut child = desk.command(&["pack", "large", "--to", "out/set"]).spawn().unwrap();
+    while desk.names("out/set.unfinished").len() < 2 {
+        std::thread::sleep(Duration::from_millis(5));
+    }
+    let second = desk.run(&["pack", "note.txt", "--to", "out/set"]).expect(6);
+    assert!(second.err.contains("Another pack of this name is at work"), "{}", second.err);
+    child.kill().unwrap();
+    child.wait().unwrap();
+    assert_eq!(desk.names("out"), ["set.unfinished"]);
+    desk.run(&["pack", "note.txt", "--to", "out/set"]).expect(0);
+    assert_eq!(desk.names("out"), ["set.useal"]);
+}
