@@ -171,7 +171,7 @@ fn unreachable_path(path: &Path, error: io::Error) -> GatherError {
 struct Candidates {
     seen: BTreeSet<(u64, u64)>,
     sets: BTreeMap<Ids, Vec<(Header, VolumeFile)>>,
-    damaged: Vec<VolumeFile>,
+    damaged: Vec<(VolumeFile, HeaderError)>,
     named_sets: BTreeSet<Ids>,
     named_damaged: Option<(PathBuf, HeaderError)>,
 }
@@ -226,7 +226,7 @@ impl Candidates {
             Err(HeaderError::NotAVolume) if !looks_like_a_volume(path) => Ok(Seen::Other),
             Err(why) => {
                 if first_time {
-                    self.damaged.push(volume(true));
+                    self.damaged.push((volume(true), why));
                 }
                 Ok(Seen::Damaged(why))
             }
@@ -243,7 +243,7 @@ impl Candidates {
             ([only], _) => Ok(*only),
             ([], Some((path, why))) => Err(GatherError::Unusable { path: path.clone(), why: *why }),
             ([], None) => match self.damaged.first() {
-                Some(file) => Err(GatherError::Unusable { path: file.path.clone(), why: HeaderError::Damaged }),
+                Some((file, why)) => Err(GatherError::Unusable { path: file.path.clone(), why: *why }),
                 None => Err(GatherError::NoVolumes(paths.to_vec())),
             },
             (several, _) => {
@@ -283,7 +283,7 @@ impl Candidates {
                 set.volumes.entry(header.number).or_default().push(file);
             }
         }
-        for file in self.damaged {
+        for (file, _) in self.damaged {
             match recognise(&set, &file) {
                 Some(number) => set.volumes.entry(number).or_default().push(file),
                 None => set.unrecognised.push(file.path),

@@ -1,0 +1,119 @@
+//! Finding sets and placing damage, without the password.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod support;
+
+use proptest::prelude::*;
+use rstest::rstest;
+use std::collections::BTreeSet;
+use std::fs;
+use std::path::{Path, PathBuf};
+use support::{Desk, mend_checks};
+use under_seal_core::ErrorClass::{self, Damaged, Usage, VolumesMissing};
+use under_seal_core::proof::{Damage, VolumeState, inspect};
+use under_seal_core::volume::VolumeSet;
+
+fn three_volumes() -> (Desk, Vec<PathBuf>) {
+    let desk = Desk::new();
+    let mut noise = vec![0; 350_000];
+    blake3::Hasher::new().finalize_xof().fill(&mut noise);
+    let volumes = desk.source("noise", &noise).pack("150KB");
+    assert_eq!(volumes.len(), 3);
+    (desk, volumes)
+}
+
+fn edit(path: &Path, change: impl FnOnce(&mut Vec<u8>)) {
+    let mut bytes = fs::read(path).unwrap();
+    change(&mut bytes);
+    fs::write(path, bytes).unwrap();
+}
+
+/// Changes the second volume's header and makes its check right again.
+fn forge(volumes: &[PathBuf], at: usize, value: u8) {
+    edit(&volumes[1], |bytes| {
+        bytes[at] = value;
+        mend_checks(bytes);
+    });
+}
+
+#[rstest]
+#[case::as_it_was(|_: &[PathBuf]| {}, None)]
+#[case::other_cell_count(|v: &[PathBuf]| forge(v, 64, 5), Some(Damaged))]
+#[case::other_head(|v: &[PathBuf]| forge(v, 300, 0), Some(Damaged))]
+#[case::other_cut(|v: &[PathBuf]| forge(v, 32, 0), Some(VolumesMissing))]
+#[case::a_number_twice(|v: &[PathBuf]| forge(v, 48, 1), Some(VolumesMissing))]
+#[case::a_number_beyond_the_count(|v: &[PathBuf]| forge(v, 48, 9), Some(VolumesMissing))]
+#[case::all_gone_but_one(|v: &[PathBuf]| { fs::remove_file(&v[0]).unwrap(); fs::remove_file(&v[2]).unwrap(); }, Some(VolumesMissing))]
+#[case::swapped_names(|v: &[PathBuf]| { fs::rename(&v[0], v[0].with_extension("x")).unwrap(); fs::rename(&v[1], &v[0]).unwrap(); fs::rename(v[0].with_extension("x"), &v[1]).unwrap(); }, None)]
+#[case::other_files_around(|v: &[PathBuf]| fs::write(v[0].with_file_name("notes.txt"), "hello").unwrap(), None)]
+#[case::an_unusable_header_is_made_up_for_by_the_others(|v: &[PathBuf]| forge(v, 8, 2), None)]
+fn a_set_is_found_by_its_headers(#[case] change: fn(&[PathBuf]), #[case] expected: Option<ErrorClass>) {
+    let (desk, volumes) = three_volumes();
+    change(&volumes);
+    let unlocked = desk.unlock(&volumes[1..2]);
+    assert_eq!(unlocked.as_ref().err().map(|error| error.class()), expected, "{:?}", unlocked.err());
+}
+
+#[rstest]
+#[case::newer_version(8, 2, Usage)]
+#[case::unknown_suite(10, 9, Usage)]
+#[case::unknown_kind(11, 7, Damaged)]
+#[case::zeros_used(100, 1, Damaged)]
+#[case::header_longer(13, 0x20, Damaged)]
+fn a_header_that_cannot_be_used_is_named(
+    #[case] at: usize,
+    #[case] value: u8,
+    #[case] expected: ErrorClass,
+    #[values(true, false)] by_folder: bool,
+) {
+    let (desk, volumes) = three_volumes();
+    fs::remove_file(&volumes[0]).unwrap();
+    fs::remove_file(&volumes[2]).unwrap();
+    forge(&volumes, at, value);
+    let place = if by_folder { desk.path("out") } else { volumes[1].clone() };
+    assert_eq!(desk.unlock(&[place]).err().unwrap().class(), expected);
+}
+
+#[test]
+fn spare_volumes_are_passed_over() {
+    let (desk, volumes) = three_volumes();
+    for path in &volumes {
+        edit(path, |bytes| {
+            bytes[56] = 1;
+            mend_checks(bytes);
+        });
+    }
+    fs::copy(&volumes[0], desk.path("out/spare")).unwrap();
+    edit(&desk.path("out/spare"), |bytes| {
+        bytes[11] = 1;
+        mend_checks(bytes);
+    });
+    let set = VolumeSet::gather(&[desk.path("out")]).unwrap();
+    assert!(set.volumes.values().all(|files| files.len() == 1));
+    desk.open(&[desk.path("out")], &desk.path("inbox")).unwrap();
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 32, failure_persistence: None, ..ProptestConfig::default() })]
+
+    /// Whatever bytes are damaged, exactly the cells that they lie in are reported, and no others.
+    #[test]
+    fn damage_is_placed_to_the_cell(flips in prop::collection::btree_set(4_096_usize..135_168, 0..4)) {
+        let (desk, volumes) = three_volumes();
+        edit(&volumes[1], |bytes| flips.iter().for_each(|at| bytes[*at] ^= 0x01));
+        let set = VolumeSet::gather(&volumes).unwrap();
+        let report = desk.with_context(&|| false, |context| inspect(&set, context)).unwrap();
+        let cells: BTreeSet<usize> = flips.iter().map(|at| (at - 4_096) / 65_536).collect();
+        let offset = |cell: usize| 4_096 + cell as u64 * 65_536;
+        let expected = match cells.into_iter().collect::<Vec<_>>()[..] {
+            [] => vec![],
+            [one] => vec![Damage { from: offset(one), to: offset(one + 1) }],
+            _ => vec![Damage { from: offset(0), to: offset(2) }],
+        };
+        let state = if expected.is_empty() { VolumeState::Intact } else { VolumeState::Damaged };
+        prop_assert_eq!(report.volumes[1].state, state);
+        prop_assert_eq!(&report.volumes[1].files[0].damage, &expected);
+        prop_assert_eq!(report.numbers(VolumeState::Intact).len(), if expected.is_empty() { 3 } else { 2 });
+    }
+}
