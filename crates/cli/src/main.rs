@@ -13,6 +13,7 @@ mod words;
 use args::{Arguments, Command};
 use clap::Parser as _;
 use failure::Failure;
+use std::io::Write as _;
 use std::process::ExitCode;
 
 fn main() -> ExitCode {
@@ -47,5 +48,6 @@ fn report(failure: &Failure, command: &'static str, json: bool) {
     }
     let sentence = ui::text::wrapped(&format!("under-seal: {message}"), &std::io::stderr());
     let name = ui::paint::paint(ui::paint::Tone::Bad, "under-seal:");
-    anstream::eprintln!("{}", sentence.replacen("under-seal:", &name, 1));
+    // The terminal may be gone by now (SIGHUP); the exit code still tells.
+    let _ = writeln!(anstream::stderr(), "{}", sentence.replacen("under-seal:", &name, 1));
 }

@@ -1,7 +1,6 @@
 //! `check`: what is here, what is missing, what is damaged; and with the password, everything inside.
 
 use super::pack::contents;
-use super::{print_json, print_lines};
 use crate::args::CheckArguments;
 use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING};
 use crate::session;
@@ -32,11 +31,7 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     drop(progress);
     let show = |contents| -> Result<u8, Failure> {
         let report = Report::new(&set, &found, contents);
-        if arguments.output.json {
-            print_json(&report)?;
-        } else {
-            print_lines(&lines(&set, &found, &report))?;
-        }
+        super::show(&report, arguments.output.json, || lines(&set, &found, &report))?;
         Ok(report.exit_code)
     };
     match inside {

@@ -7,15 +7,25 @@ pub mod pack;
 
 use crate::failure::Failure;
 use serde::Serialize;
-use std::io::Write as _;
+use std::io::{self, Write as _};
 
-/// Prints lines to standard output, in colour where that is a terminal.
+/// Prints lines to standard output, in colour where that is a terminal. A reader who has seen enough, and closed
+/// the pipe, is no failure.
 fn print_lines(lines: &[String]) -> Result<(), Failure> {
     let mut output = anstream::stdout().lock();
-    for line in lines {
-        writeln!(output, "{line}").map_err(Failure::Output)?;
+    let mut print = || {
+        lines.iter().try_for_each(|line| writeln!(output, "{line}"))?;
+        output.flush()
+    };
+    match print() {
+        Err(error) if error.kind() != io::ErrorKind::BrokenPipe => Err(Failure::Output(error)),
+        _ => Ok(()),
     }
-    output.flush().map_err(Failure::Output)
+}
+
+/// Prints a result: as one JSON object, or as lines for people.
+fn show(report: &impl Serialize, json: bool, lines: impl FnOnce() -> Vec<String>) -> Result<(), Failure> {
+    if json { print_json(report) } else { print_lines(&lines()) }
 }
 
 /// Prints one JSON object to standard output.

@@ -1,7 +1,7 @@
 //! `open`: unlock and extract everything.
 
 use super::pack::contents;
-use super::{print_json, print_lines};
+use super::show;
 use crate::args::OpenArguments;
 use crate::failure::{DONE, Failure, UNSAFE};
 use crate::session;
@@ -24,11 +24,7 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
     let opened = open(&mut archive, &arguments.into, &session::context(&progress))?;
     drop(progress);
     let report = Report::new(&opened, &archive);
-    if arguments.output.json {
-        print_json(&report)?;
-    } else {
-        print_lines(&lines(&report))?;
-    }
+    show(&report, arguments.output.json, || lines(&report))?;
     Ok(report.exit_code)
 }
 

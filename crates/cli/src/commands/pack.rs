@@ -1,6 +1,6 @@
 //! `pack`: seal, verify, place, and say what came of it.
 
-use super::{print_json, print_lines};
+use super::show;
 use crate::args::PackArguments;
 use crate::failure::{DONE, Failure, LOOK};
 use crate::session;
@@ -34,11 +34,7 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let packed = pack(&request, &session::context(&progress))?;
     drop(progress);
     let report = Report::new(&packed, &target);
-    if arguments.output.json {
-        print_json(&report)?;
-    } else {
-        print_lines(&lines(&packed, &report))?;
-    }
+    show(&report, arguments.output.json, || lines(&packed, &report))?;
     Ok(report.exit_code)
 }
 

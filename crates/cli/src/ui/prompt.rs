@@ -4,7 +4,7 @@ use crate::args::PasswordArguments;
 use crate::failure::Failure;
 use rustix::termios::{LocalModes, OptionalActions, Termios};
 use std::fs;
-use std::io::IsTerminal as _;
+use std::io::{IsTerminal as _, Write as _};
 use std::sync::Mutex;
 use under_seal_core::Error;
 use under_seal_core::sealed::Password;
@@ -114,7 +114,8 @@ fn restore_terminal() -> bool {
 pub fn give_up_asking() -> bool {
     let asking = restore_terminal();
     if asking {
-        eprintln!();
+        // The terminal may be gone.
+        let _ = writeln!(std::io::stderr());
     }
     asking
 }
