@@ -41,7 +41,7 @@ pub enum Command {
 /// Where the password comes from.
 #[derive(Debug, Args)]
 pub struct PasswordArguments {
-    /// Read the password from this file, without a line break at its end
+    /// Read the password from this file (a line break at its end does not count)
     ///
     /// Without this option the variable UNDER_SEAL_PASSWORD is used; where that is not set either, the password is
     /// asked for on the terminal.
