@@ -148,6 +148,9 @@ fn file_error(error: &FileError) -> String {
 }
 
 fn missing_path(at: &Path, similar: &[OsString]) -> String {
+    if at.is_symlink() {
+        return format!("{} is a link that leads nowhere. Name what it should lead to.", path(at));
+    }
     let there = match similar {
         [] => "Check the spelling.".to_owned(),
         similar => {

@@ -20,6 +20,7 @@ use support::{Desk, Ran};
 #[case::taken(&["pack", "wrenfall-light", "--to", "out"], 6, "add --replace")]
 #[case::target_below_a_file(&["pack", "wrenfall-light", "--to", "note.txt/x"], 7, "is no folder")]
 #[case::no_such_volume(&["check", "out/wrenfall-light-01of08.useal"], 2, "does not exist. Beside it there is: wrenfall-light-01of07.useal")]
+#[case::link_to_nowhere(&["pack", "dangling"], 2, "is a link that leads nowhere")]
 #[case::no_volume(&["open", "note.txt"], 2, "is not an Under Seal volume")]
 #[case::no_volume_in_folder(&["check", "wrenfall-light"], 2, "no Under Seal volume in")]
 #[case::no_password_file(&["check", "out", "--password-from", "pasword"], 2, "pasword cannot be read: it is not there")]
@@ -29,6 +30,7 @@ use support::{Desk, Ran};
 fn each_gets_its_words_and_its_exit_code(#[case] arguments: &[&str], #[case] code: i32, #[case] words: &str) {
     let desk = Desk::with_volumes();
     desk.file("note.txt", b"not the password").file("empty", b"");
+    symlink("nowhere", desk.path("dangling")).unwrap();
     let before = (desk.names("."), desk.names("out"), desk.names("wrenfall-light"));
     let ran = desk.run(arguments).expect(code);
     assert!(ran.err.replace("\n  ", " ").contains(words), "{}", ran.err);
@@ -84,8 +86,10 @@ fn two_sets_in_one_folder_are_named_and_one_volume_chooses() {
     desk.run(&["pack", "other.txt", "--to", "out/"]).expect(0);
     let ran = desk.run(&["open", "out", "--into", "inbox"]).expect(2);
     assert!(ran.err.contains("2 archives") && ran.err.contains("out/other.txt.useal"), "{}", ran.err);
-    desk.run(&["open", "out/other.txt.useal", "--into", "inbox"]).expect(0);
+    desk.run(&["open", "out/other.txt.useal", "out", "--into", "inbox"]).expect(0);
     assert_eq!(desk.names("inbox"), ["other.txt"]);
+    desk.run(&["pack", "other.txt", "--to", "alone/"]).expect(0);
+    desk.run(&["check", "out/other.txt.useal", "alone"]).expect(2);
 }
 
 #[test]

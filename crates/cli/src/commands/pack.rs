@@ -12,7 +12,7 @@ use crate::ui::text::{self, argument, bytes, count, grouped, shown};
 use crate::words;
 use serde::Serialize;
 use under_seal_core::fit::Fit;
-use under_seal_core::pack::{PackRequest, Packed, Target, pack};
+use under_seal_core::pack::{Delivery, PackRequest, Packed, Target};
 
 /// Sets of more volumes than this are summed up instead of listed.
 const VOLUMES_LISTED: usize = 12;
@@ -20,18 +20,14 @@ const VOLUMES_LISTED: usize = 12;
 /// Runs the command; the exit code.
 pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let target = Target::resolve(arguments.to.as_deref(), &arguments.sources)?;
-    let password = prompt::password(&arguments.password, Purpose::Seal)?;
     let fit = arguments.fit.unwrap_or(Fit::OneVolume);
-    let request = PackRequest {
-        sources: &arguments.sources,
-        target: &target,
-        fit,
-        replace: arguments.replace,
-        password: &password,
-        cost: session::key_cost(),
-    };
+    let request = PackRequest { sources: &arguments.sources, target: &target, fit, replace: arguments.replace };
     let progress = ProgressLine::for_writing(fit);
-    let packed = pack(&request, &session::context(&progress))?;
+    let context = session::context(&progress);
+    // Whatever stands in the way is told before the password is asked for.
+    let delivery = Delivery::prepare(&request, &context)?;
+    let password = prompt::password(&arguments.password, Purpose::Seal)?;
+    let packed = delivery.pack(&password, session::key_cost(), &context)?;
     drop(progress);
     let report = Report::new(&packed, &target);
     show(&report, arguments.output.json, || lines(&packed, &report))?;

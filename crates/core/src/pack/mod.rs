@@ -22,7 +22,7 @@ use sealing::Sealed;
 use std::io;
 use std::path::PathBuf;
 
-/// What to pack, into what, and how.
+/// What to pack, and into what.
 pub struct PackRequest<'a> {
     /// Files and folders.
     pub sources: &'a [PathBuf],
@@ -32,10 +32,15 @@ pub struct PackRequest<'a> {
     pub fit: Fit,
     /// Whether volumes that have the target's name already are replaced.
     pub replace: bool,
-    /// The password.
-    pub password: &'a Password,
-    /// What an attempt at the password costs.
-    pub cost: KeyCost,
+}
+
+/// A delivery that can be made: the sources are listed and the target is free. Nothing was written yet.
+#[derive(Debug)]
+pub struct Delivery {
+    target: Target,
+    fit: Fit,
+    catalogue: Catalogue,
+    replaced: Vec<String>,
 }
 
 /// A finished volume.
@@ -107,26 +112,58 @@ pub enum PackError {
     Cancelled(#[from] Cancelled),
 }
 
-/// Packs, verifies, places.
-///
-/// # Errors
-/// [`PackError`]; the target is then as it was before.
-pub fn pack(request: &PackRequest<'_>, context: &Context<'_>) -> Result<Packed, PackError> {
-    if request.fit.volume_limit().is_some_and(|limit| Geometry::cells_within(limit).is_none()) {
-        return Err(SealError::from(WriteError::FitTooSmall).into());
+impl Delivery {
+    /// Looks at everything that can be known before the password is.
+    ///
+    /// # Errors
+    /// [`PackError`]; nothing was written, but what an earlier run left may have been cleared or completed.
+    pub fn prepare(request: &PackRequest<'_>, context: &Context<'_>) -> Result<Self, PackError> {
+        if request.fit.volume_limit().is_some_and(|limit| Geometry::cells_within(limit).is_none()) {
+            return Err(SealError::from(WriteError::FitTooSmall).into());
+        }
+        let replaced = make_way(request)?;
+        let catalogue = Catalogue::gather(request.sources, context)?;
+        Ok(Self { target: request.target.clone(), fit: request.fit, catalogue, replaced })
     }
-    let replaced = make_way(request)?;
-    let catalogue = Catalogue::gather(request.sources, context)?;
-    let target = Folder::open_or_create(&request.target.folder)?;
-    let staging = Staging::begin(target, &request.target.stem)?;
-    let sealed = sealing::seal(request, &catalogue, &staging, context)?;
-    if sealed.totals == Totals::default() {
-        return Err(PackError::NothingPacked(sealed.passed_over));
+
+    /// Packs, verifies, places. An attempt at the password will cost `cost`.
+    ///
+    /// # Errors
+    /// [`PackError`]; no volume has a name then, and old ones are as they were.
+    pub fn pack(self, password: &Password, cost: KeyCost, context: &Context<'_>) -> Result<Packed, PackError> {
+        let target = Folder::open_or_create(&self.target.folder)?;
+        let staging = Staging::begin(target, &self.target.stem)?;
+        let sealed = sealing::seal(&self, password, cost, &staging, context)?;
+        if sealed.totals == Totals::default() {
+            return Err(PackError::NothingPacked(sealed.passed_over));
+        }
+        read_back(&sealed, password, &staging, context)?;
+        context.go_on()?;
+        staging.place(&sealed.written.placings, &self.replaced)?;
+        Ok(self.report(sealed))
     }
-    read_back(request, &sealed, &staging, context)?;
-    context.go_on()?;
-    staging.place(&sealed.written.placings, &replaced)?;
-    Ok(report(request, catalogue, sealed, &replaced))
+
+    fn report(self, sealed: Sealed) -> Packed {
+        let geometry = sealed.written.geometry;
+        let volume = |placing: &Placing| PackedVolume {
+            path: self.target.path_with(&placing.suffix),
+            bytes: geometry.volume_bytes(placing.number),
+        };
+        let entries = &self.catalogue.entries;
+        let outward = entries.iter().filter(|entry| !link_stays_inside(&entry.path, &entry.link_target));
+        let outward_links = outward.map(|entry| entry.path.clone()).collect();
+        let mut passed_over = self.catalogue.passed_over;
+        passed_over.extend(sealed.passed_over);
+        Packed {
+            ids: sealed.ids,
+            totals: sealed.totals,
+            volumes: sealed.written.placings.iter().map(volume).collect(),
+            replaced: self.replaced.iter().map(|suffix| self.target.path_with(suffix)).collect(),
+            passed_over,
+            changed: sealed.changed,
+            outward_links,
+        }
+    }
 }
 
 /// Settles what an earlier run left, and says which old volumes will be replaced.
@@ -149,15 +186,10 @@ fn make_way(request: &PackRequest<'_>) -> Result<Vec<String>, PackError> {
 }
 
 /// Reads everything back from disk, with nothing but the staged files and the password.
-fn read_back(
-    request: &PackRequest<'_>,
-    sealed: &Sealed,
-    staging: &Staging,
-    context: &Context<'_>,
-) -> Result<(), PackError> {
+fn read_back(sealed: &Sealed, password: &Password, staging: &Staging, context: &Context<'_>) -> Result<(), PackError> {
     let files: Vec<_> = sealed.written.placings.iter().map(|placing| staging.path_of(placing.number)).collect();
     let set = VolumeSet::from_files(&files).map_err(PackError::Regather)?;
-    let verified = SealedReader::unlock(set, request.password).and_then(|mut archive| {
+    let verified = SealedReader::unlock(set, password).and_then(|mut archive| {
         verify_contents(&mut archive, context)?;
         Ok(archive)
     });
@@ -166,26 +198,5 @@ fn read_back(
         Ok(_) => Err(PackError::IndexDiffers),
         Err(SealedError::Cancelled(cancelled)) => Err(cancelled.into()),
         Err(error) => Err(PackError::ReadBack(error)),
-    }
-}
-
-fn report(request: &PackRequest<'_>, catalogue: Catalogue, sealed: Sealed, replaced: &[String]) -> Packed {
-    let geometry = sealed.written.geometry;
-    let volume = |placing: &Placing| PackedVolume {
-        path: request.target.path_with(&placing.suffix),
-        bytes: geometry.volume_bytes(placing.number),
-    };
-    let outward = catalogue.entries.iter().filter(|entry| !link_stays_inside(&entry.path, &entry.link_target));
-    let outward_links = outward.map(|entry| entry.path.clone()).collect();
-    let mut passed_over = catalogue.passed_over;
-    passed_over.extend(sealed.passed_over);
-    Packed {
-        ids: sealed.ids,
-        totals: sealed.totals,
-        volumes: sealed.written.placings.iter().map(volume).collect(),
-        replaced: replaced.iter().map(|suffix| request.target.path_with(suffix)).collect(),
-        passed_over,
-        changed: sealed.changed,
-        outward_links,
     }
 }

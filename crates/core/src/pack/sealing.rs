@@ -1,12 +1,12 @@
 //! The writing half of a delivery: every source is read once and sealed into staged volumes.
 
-use super::{PackError, PackRequest};
+use super::{Delivery, PackError};
 use crate::context::{Context, Phase, Progress};
 use crate::entry::{Entry, EntryKind, EntryPath};
 use crate::place::FileError;
 use crate::place::staging::Staging;
-use crate::sealed::{About, ArchiveKey, SealError, SealedWriter, Sealing, Totals, seal_head};
-use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
+use crate::sealed::{About, ArchiveKey, KeyCost, Password, SealError, SealedWriter, Sealing, Totals, seal_head};
+use crate::source::{PassedOver, SourceEntry, SourceFile};
 use crate::volume::{Ids, VolumeWriter, WrittenVolumes};
 use std::os::unix::ffi::OsStrExt as _;
 
@@ -27,21 +27,22 @@ pub(super) struct Sealed {
 }
 
 pub(super) fn seal(
-    request: &PackRequest<'_>,
-    catalogue: &Catalogue,
+    delivery: &Delivery,
+    password: &Password,
+    cost: KeyCost,
     staging: &Staging,
     context: &Context<'_>,
 ) -> Result<Sealed, PackError> {
     let ids = Ids { set: context.random()?, cut: context.random()? };
     let key = ArchiveKey::generate(context)?;
-    let head = seal_head(&key, &ids.set, request.password, request.cost, context).map_err(SealError::from)?;
-    let volumes = VolumeWriter::new(staging, ids, request.fit.volume_limit()).map_err(SealError::from)?;
-    let about = About { made_at: (context.clock)(), name: request.target.stem.as_bytes().to_vec() };
+    let head = seal_head(&key, &ids.set, password, cost, context).map_err(SealError::from)?;
+    let volumes = VolumeWriter::new(staging, ids, delivery.fit.volume_limit()).map_err(SealError::from)?;
+    let about = About { made_at: (context.clock)(), name: delivery.target.stem.as_bytes().to_vec() };
     let writer = SealedWriter::new(volumes, Sealing { ids, key: &key, head: &head, about })?;
     let buffer = vec![0; READ_BYTES];
     let mut packing = Packing { writer, context, buffer, passed_over: Vec::new(), changed: Vec::new() };
-    context.tell(Progress::Begin(Phase::Packing, catalogue.total_bytes()));
-    for (id, source) in (1..).zip(&catalogue.entries) {
+    context.tell(Progress::Begin(Phase::Packing, delivery.catalogue.total_bytes()));
+    for (id, source) in (1..).zip(&delivery.catalogue.entries) {
         context.go_on()?;
         context.tell(Progress::Entry(&source.path));
         packing.add(id, source)?;

@@ -111,7 +111,8 @@ impl VolumeSet {
         for path in paths {
             let metadata = fs::metadata(path).map_err(|error| unreachable_path(path, error))?;
             if metadata.is_dir() {
-                found.look_into(path)?;
+                let in_it = found.look_into(path)?;
+                found.named_folders.push(in_it);
             } else {
                 found.name(path)?;
                 found.look_into(path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new(".")))?;
@@ -173,6 +174,8 @@ struct Candidates {
     sets: BTreeMap<Ids, Vec<(Header, VolumeFile)>>,
     damaged: Vec<(VolumeFile, HeaderError)>,
     named_sets: BTreeSet<Ids>,
+    /// For each folder that the user named, the sets in it.
+    named_folders: Vec<BTreeSet<Ids>>,
     named_damaged: Option<(PathBuf, HeaderError)>,
 }
 
@@ -196,17 +199,20 @@ impl Candidates {
         Ok(())
     }
 
-    /// All files of a folder; what is no volume is passed over.
-    fn look_into(&mut self, folder: &Path) -> Result<(), GatherError> {
+    /// All files of a folder; what is no volume is passed over. The sets that have a volume there.
+    fn look_into(&mut self, folder: &Path) -> Result<BTreeSet<Ids>, GatherError> {
         let listed = || FileError::on(FileAction::List, folder);
+        let mut sets = BTreeSet::new();
         for entry in fs::read_dir(folder).map_err(listed())? {
             let entry = entry.map_err(listed())?;
             // A file that cannot be read is reported by its number's absence, or when it is named.
-            if entry.file_type().is_ok_and(|kind| !kind.is_dir()) {
-                let _ = self.look_at(&entry.path());
+            if entry.file_type().is_ok_and(|kind| !kind.is_dir())
+                && let Ok(Seen::Volume(ids)) = self.look_at(&entry.path())
+            {
+                sets.insert(ids);
             }
         }
-        Ok(())
+        Ok(sets)
     }
 
     fn look_at(&mut self, path: &Path) -> Result<Seen, GatherError> {
@@ -234,11 +240,13 @@ impl Candidates {
     }
 
     fn choose(&self, paths: &[PathBuf]) -> Result<Ids, GatherError> {
-        let wanted: Vec<Ids> = if self.named_sets.is_empty() {
-            self.sets.keys().copied().collect()
-        } else {
-            self.named_sets.iter().copied().collect()
-        };
+        // A volume chooses among the sets of a folder; a folder with nothing of that set was meant for itself.
+        let mut wanted =
+            if self.named_sets.is_empty() { self.sets.keys().copied().collect() } else { self.named_sets.clone() };
+        if let (1, Some(only)) = (wanted.len(), wanted.first().copied()) {
+            wanted.extend(self.named_folders.iter().filter(|sets| !sets.contains(&only)).flatten());
+        }
+        let wanted: Vec<Ids> = wanted.into_iter().collect();
         match (wanted.as_slice(), &self.named_damaged) {
             ([only], _) => Ok(*only),
             ([], Some((path, why))) => Err(GatherError::Unusable { path: path.clone(), why: *why }),

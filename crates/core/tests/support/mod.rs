@@ -11,7 +11,7 @@ use under_seal_core::context::{Context, NoRandomness, Observer, Progress, Random
 use under_seal_core::entry::Timestamp;
 use under_seal_core::fit::Fit;
 use under_seal_core::opening::{Opened, open};
-use under_seal_core::pack::{PackError, PackRequest, Packed, Target, pack};
+use under_seal_core::pack::{Delivery, PackError, PackRequest, Packed, Target};
 use under_seal_core::sealed::{KeyCost, Password, SealedReader};
 use under_seal_core::volume::VolumeSet;
 use under_seal_core::{Error, volume::cell_offset, volume::header::CHECK_AT};
@@ -70,10 +70,11 @@ impl Desk {
             target: &target,
             fit: if fit.is_empty() { Fit::OneVolume } else { fit.parse().unwrap() },
             replace: false,
-            password: &Password::new(PASSWORD).unwrap(),
-            cost: KeyCost::CHEAPEST,
         };
-        self.with_context(cancel, |context| pack(&request, context))
+        let password = Password::new(PASSWORD).unwrap();
+        self.with_context(cancel, |context| {
+            Delivery::prepare(&request, context)?.pack(&password, KeyCost::CHEAPEST, context)
+        })
     }
 
     pub fn pack(&self, fit: &str) -> Vec<PathBuf> {
