@@ -64,3 +64,15 @@ fn several_sources_get_one_name_and_the_password_may_come_from_a_file() {
     support::Ran::new(open.env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(0);
     assert_eq!(desk.names("in"), ["note.txt", "plans"]);
 }
+
+#[test]
+fn a_large_set_is_summed_up() {
+    let desk = Desk::new();
+    let noise: Vec<u8> = (0..600_000_u32).flat_map(|n| n.wrapping_mul(2_654_435_761).to_le_bytes()).collect();
+    desk.file("noise", &noise);
+    let packed = desk.run(&["pack", "noise", "--to", "out/", "--fit", "70KB"]).expect(0);
+    assert!(packed.out.contains("noise-01of37.useal") && packed.out.contains("26 more"), "{}", packed.out);
+    fs::remove_file(desk.path("out/noise-09of37.useal")).unwrap();
+    let checked = desk.run(&["check", "out"]).expect(4);
+    assert!(checked.out.contains("1 to 8  8 files") && checked.out.contains("10 to 37"), "{}", checked.out);
+}

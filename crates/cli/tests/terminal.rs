@@ -42,6 +42,7 @@ fn at_a_terminal(desk: &Desk, arguments: &[&str], typed: &str) -> (i32, String) 
 #[case::the_same_twice("lamp oil\nlamp oil\n", 0, "is packed and verified")]
 #[case::not_the_same("lamp oil\nlamp soil\n", 2, "The two passwords are not the same.")]
 #[case::empty("\n", 2, "The password is empty.")]
+#[case::given_up_with_ctrl_c("\u{3}\n", 130, "Password: ")]
 fn packing_asks_for_the_password_twice_without_echo(#[case] typed: &str, #[case] code: i32, #[case] words: &str) {
     let desk = Desk::new();
     desk.file("note.txt", b"1");

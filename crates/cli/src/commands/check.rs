@@ -15,6 +15,9 @@ use under_seal_core::proof::{Damage, FileReport, SetReport, VolumeReport, Volume
 use under_seal_core::sealed::{Password, SealedReader};
 use under_seal_core::volume::{VolumeSet, names};
 
+/// Sets of more volumes than this have their intact volumes drawn together.
+const VOLUMES_LISTED: usize = 24;
+
 /// Runs the command; the exit code.
 pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     let set = VolumeSet::gather(&arguments.places)?;
@@ -169,7 +172,7 @@ fn lines(set: &VolumeSet, found: &SetReport, report: &Report) -> Vec<String> {
         None => format!("{volumes}, set {short}"),
     };
     let mut lines = vec![paint(Tone::Strong, heading), String::new()];
-    let rows: Vec<_> = found.volumes.iter().flat_map(volume_rows).collect();
+    let rows = rows(found);
     let columns = [Column::Number("volume"), Column::Text("file"), Column::Number("bytes"), Column::Text("state")];
     lines.extend(table::lines(&columns, &rows));
     lines.extend(set.unrecognised.iter().map(|path| {
@@ -189,6 +192,22 @@ fn name_on_files(set: &VolumeSet) -> Option<String> {
     });
     let first = names.next()??;
     names.all(|name| name.as_ref() == Some(&first)).then(|| text::name(&first))
+}
+
+/// A row a file. In a large set, neighbours that are intact share one.
+fn rows(found: &SetReport) -> Vec<(Tone, Vec<String>)> {
+    let large = found.volumes.len() > VOLUMES_LISTED;
+    let is_plain = |volume: &VolumeReport| large && volume.files.len() == 1 && volume.files[0].is_intact();
+    let runs = found.volumes.chunk_by(|one, other| is_plain(one) && is_plain(other));
+    let drawn_together = |run: &[VolumeReport]| match run {
+        [first, .., last] => {
+            let all = run.iter().flat_map(|volume| &volume.files).map(|file| file.bytes).sum();
+            let numbers = format!("{} to {}", first.number, last.number);
+            vec![(Tone::Plain, vec![numbers, count(run.len() as u64, "file"), grouped(all), "intact".into()])]
+        }
+        run => run.iter().flat_map(volume_rows).collect(),
+    };
+    runs.flat_map(drawn_together).collect()
 }
 
 fn volume_rows(volume: &VolumeReport) -> Vec<(Tone, Vec<String>)> {
