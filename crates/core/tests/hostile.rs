@@ -210,6 +210,18 @@ fn links_come_last_and_none_that_leads_outside_is_made() {
 }
 
 #[test]
+fn a_name_that_the_system_cannot_hold_is_refused_before_anything_is_written() {
+    let desk = Desk::new();
+    let mut draft = Draft::empty();
+    draft.file(1, "a");
+    draft.file(2, &"b".repeat(256));
+    let path = draft.seal(&desk);
+    let error = desk.open(&[path], &desk.path("inbox")).unwrap_err();
+    assert_eq!(error.class(), Unsafe);
+    assert!(!desk.path("inbox").exists());
+}
+
+#[test]
 fn set_user_id_and_sticky_bits_are_not_restored() {
     use std::os::unix::fs::PermissionsExt as _;
     let desk = Desk::new();

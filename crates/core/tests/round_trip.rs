@@ -14,6 +14,7 @@ use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 use support::{Desk, tree};
 use under_seal_core::ErrorClass;
+use under_seal_core::opening::open;
 use under_seal_core::pack::PackError;
 
 /// A tree with one of everything that an archive keeps, sizes at the seams of cells and frames included.
@@ -111,6 +112,48 @@ fn a_cancelled_pack_leaves_nothing() {
             }
         }
     }
+}
+
+/// The same for opening: a file is there whole or not at all, and nothing temporary stays.
+#[test]
+fn a_cancelled_opening_leaves_whole_files_only() {
+    let desk = Desk::new();
+    desk.source("a", &[7; 300_000]).source("b/c", &[8; 2_500_000]).source("d", b"text");
+    let volumes = desk.pack("");
+    let whole = tree(&desk.path("source"));
+    for point in 0.. {
+        let inbox = desk.path(&format!("inbox{point}"));
+        let mut archive = desk.unlock(&volumes).unwrap();
+        let asked = Cell::new(0);
+        let cancel = || asked.replace(asked.get() + 1) == point;
+        let outcome = desk.with_context(&cancel, |context| open(&mut archive, &inbox, context));
+        for path in tree(&inbox).into_keys().filter(|path| inbox.join(path).is_file()) {
+            let below = path.strip_prefix("source").unwrap();
+            assert!(whole.contains_key(below), "point {point}: {path:?} should not be there");
+            assert_eq!(fs::read(inbox.join(&path)).unwrap(), fs::read(desk.path("source").join(below)).unwrap());
+        }
+        if outcome.is_ok() {
+            assert!(point > 2);
+            break;
+        }
+    }
+}
+
+/// A folder that is there already takes what is new, and keeps its own mode and what it holds.
+#[test]
+fn opening_into_a_folder_that_is_there_adds_to_it() {
+    let desk = Desk::new();
+    desk.source("plans/new.svg", b"new").source("letters/note", b"note");
+    let volumes = desk.pack("");
+    fs::create_dir_all(desk.path("inbox/source/plans")).unwrap();
+    fs::write(desk.path("inbox/source/plans/old.svg"), b"old").unwrap();
+    fs::set_permissions(desk.path("inbox/source/plans"), Permissions::from_mode(0o700)).unwrap();
+    let opened = desk.open(&volumes, &desk.path("inbox")).unwrap();
+    assert_eq!((opened.landed.files, opened.landed.folders), (2, 1));
+    assert_eq!(fs::read(desk.path("inbox/source/plans/old.svg")).unwrap(), b"old");
+    assert_eq!(fs::read(desk.path("inbox/source/plans/new.svg")).unwrap(), b"new");
+    let mode = fs::metadata(desk.path("inbox/source/plans")).unwrap().permissions().mode();
+    assert_eq!(mode & 0o777, 0o700);
 }
 
 #[test]

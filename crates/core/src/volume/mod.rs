@@ -100,11 +100,6 @@ impl Geometry {
         let last = self.cell_bytes(self.first_cell(volume) + u64::from(others));
         HEADER_BYTES as u64 + u64::from(others) * CELL_BYTES as u64 + last as u64
     }
-
-    /// Bytes of all data volumes together.
-    pub fn total_bytes(&self) -> u64 {
-        (1..=self.data_volumes).map(|volume| self.volume_bytes(volume)).sum()
-    }
 }
 
 /// Where a cell begins in its volume's file.

@@ -4,9 +4,8 @@ use super::cell;
 use super::header::VolumeKind;
 use super::set::{VolumeFile, VolumeSet};
 use super::{CELL_BYTES, cell_offset};
-use crate::place::{FileAction, FileError, Links, open_regular};
+use crate::place::{FileError, Links, open_regular};
 use std::fs::File;
-use std::io;
 use std::os::unix::fs::FileExt as _;
 use std::path::PathBuf;
 
@@ -16,7 +15,7 @@ pub enum CellError {
     /// Its volume is not here.
     #[error("volume {0} is missing")]
     Missing(u32),
-    /// Every copy of it fails its check, or ends before it.
+    /// Every copy of it fails its check, ends before it or cannot be read there.
     #[error("volume {volume} is damaged at byte {offset}")]
     Damaged {
         /// The volume.
@@ -26,7 +25,7 @@ pub enum CellError {
         /// Where the cell begins in that file, in bytes.
         offset: u64,
     },
-    /// The system did not let it be read.
+    /// The system did not let its file be opened.
     #[error(transparent)]
     File(#[from] FileError),
 }
@@ -74,10 +73,10 @@ impl CellReader {
     }
 
     /// Reads one copy of a cell into the buffer. The length of its sealed bytes, or `None` where the
-    /// check is wrong or the file too short.
+    /// check is wrong or the bytes cannot be read.
     ///
     /// # Errors
-    /// [`FileError`] from the system.
+    /// [`FileError`] where the file cannot be opened.
     pub fn read_copy(&mut self, copy: &VolumeFile, volume: u32, index: u32) -> Result<Option<usize>, FileError> {
         let length = self.set.geometry.cell_bytes(self.set.geometry.first_cell(volume) + u64::from(index));
         if self.open.as_ref().is_none_or(|(path, _)| *path != copy.path) {
@@ -86,10 +85,9 @@ impl CellReader {
         }
         let Some((_, file)) = &self.open else { return Ok(None) };
         let cell = &mut self.buffer[..length];
-        match file.read_exact_at(cell, cell_offset(index)) {
-            Ok(()) => {}
-            Err(error) if error.kind() == io::ErrorKind::UnexpectedEof => return Ok(None),
-            Err(error) => return Err(FileError::on(FileAction::Read, &copy.path)(error)),
+        // A disc that cannot be read there, or a file that ends before, is as bad as a wrong check.
+        if file.read_exact_at(cell, cell_offset(index)).is_err() {
+            return Ok(None);
         }
         self.bytes_read += length as u64;
         Ok(cell::checked(&self.set.ids, VolumeKind::Data, volume, index, cell).map(<[u8]>::len))
