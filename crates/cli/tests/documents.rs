@@ -1,0 +1,69 @@
+//! What the documents say and what the program does are the same.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod support;
+
+use rstest::rstest;
+use serde_json::Value;
+use std::collections::BTreeSet;
+use std::fs;
+use std::path::Path;
+use support::Desk;
+
+fn document(name: &str) -> String {
+    fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name)).unwrap()
+}
+
+/// The words in back quotes in the first cells of the tables under a heading.
+fn fields_told(heading: &str) -> BTreeSet<String> {
+    let document = document("docs/json.md");
+    let section = document.split("\n## ").find(|section| section.starts_with(heading)).unwrap();
+    let cells = section.lines().filter_map(|line| line.strip_prefix("| `")?.split(" | ").next());
+    cells
+        .flat_map(|cell| cell.split('`').filter(|word| word.starts_with(char::is_lowercase)).map(str::to_owned))
+        .collect()
+}
+
+#[rstest]
+#[case::pack("pack", &["pack", "wrenfall-light", "--to", "again/", "--json"])]
+#[case::check("check", &["check", "out", "--json"])]
+#[case::open("open", &["open", "out", "--into", "inbox", "--json"])]
+fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments: &[&str]) {
+    let printed = Desk::with_volumes().run(arguments).expect(0).json("");
+    let Value::Object(object) = printed else { panic!("no object") };
+    let mut told = fields_told(heading);
+    told.retain(|field| !field.contains('['));
+    told.extend(["command".to_owned(), "exit_code".to_owned()]);
+    assert_eq!(object.keys().cloned().collect::<BTreeSet<_>>(), told);
+}
+
+#[rstest]
+fn the_readme_names_every_option(#[values("pack", "check", "open", "demo")] command: &str) {
+    let help = Desk::new().run(&[command, "--help"]).expect(0).out;
+    let options = help
+        .lines()
+        .filter_map(|line| line.trim_start().strip_prefix("--"))
+        .map(|rest| rest.split([' ', '=']).next().unwrap().to_owned());
+    let readme = document("README.md");
+    for option in options {
+        assert!(readme.contains(&format!("--{option}")), "README says nothing of --{option}");
+    }
+}
+
+/// Every exit code that the tables of the README name is one that some test of this crate expects.
+#[test]
+fn every_exit_code_of_the_readme_is_tested() {
+    let readme = document("README.md");
+    let table = readme.split("## Exit codes").nth(1).unwrap().split("\n## ").next().unwrap();
+    let codes = table.lines().filter_map(|line| line.strip_prefix("| ")?.split(" |").next()?.parse::<u8>().ok());
+    let tests: String =
+        ["story", "trouble", "terminal"].map(|name| document(&format!("crates/cli/tests/{name}.rs"))).concat();
+    let mut found = 0;
+    for code in codes {
+        found += 1;
+        let expected = [format!(".expect({code})"), format!("], {code}, \"")];
+        assert!(expected.iter().any(|text| tests.contains(text)), "no test expects exit code {code}");
+    }
+    assert_eq!(found, 9);
+}
