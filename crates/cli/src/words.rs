@@ -207,7 +207,7 @@ fn pack(error: &PackError) -> String {
         PackError::Staging(error) => staging(error),
         PackError::File(error) => file_error(error),
         PackError::Seal(error) => seal(error),
-        PackError::Regather(_) | PackError::ReadBack(_) | PackError::IndexDiffers => format!(
+        PackError::Regather(_) | PackError::ReadBack(_) | PackError::ContentsDiffer => format!(
             "What was read back from the disk is not what was written ({error}). Nothing was kept; try another disk, \
              and look after this one."
         ),

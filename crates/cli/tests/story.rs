@@ -21,7 +21,7 @@ fn a_folder_becomes_volumes_within_the_fit_and_comes_back() {
     desk.run(&["demo", "--data-to", "."]).expect(0);
     let packed = desk.run(&["pack", "wrenfall-light", "--to", "out/", "--fit", "300KB", "--json"]).expect(0);
     assert_eq!(packed.json("/archive"), "wrenfall-light");
-    assert_eq!((packed.json("/files"), packed.json("/verified")), (20.into(), true.into()));
+    assert_eq!((packed.json("/files"), packed.json("/verified_files")), (20.into(), 20.into()));
     let volumes = packed.json("/volumes");
     assert_eq!(volumes.as_array().unwrap().len(), 7);
     for volume in volumes.as_array().unwrap() {
@@ -43,7 +43,7 @@ fn check_looks_outside_without_the_password_and_inside_with_it() {
     let outside = support::Ran::new(outside.env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(0);
     assert_eq!((outside.json("/complete"), outside.json("/contents")), (true.into(), serde_json::Value::Null));
     let inside = desk.run(&["check", "out/wrenfall-light-07of07.useal", "--json"]).expect(0);
-    assert_eq!((inside.json("/contents/verified"), inside.json("/contents/files")), (true.into(), 20.into()));
+    assert_eq!((inside.json("/contents/bytes"), inside.json("/contents/files")), (1_785_141.into(), 20.into()));
 }
 
 #[test]

@@ -94,7 +94,7 @@ fn pack_class(error: &PackError) -> ErrorClass {
         PackError::Staging(StagingError::InUse(_) | StagingError::InTheWay(_)) => ErrorClass::Unsafe,
         PackError::Staging(StagingError::File(error)) | PackError::File(error) => file_class(error),
         PackError::Seal(error) => seal_class(error),
-        PackError::Regather(_) | PackError::ReadBack(_) | PackError::IndexDiffers => ErrorClass::Damaged,
+        PackError::Regather(_) | PackError::ReadBack(_) | PackError::ContentsDiffer => ErrorClass::Damaged,
         PackError::NothingPacked(_) | PackError::NoRandomness(_) => ErrorClass::System,
     }
 }

@@ -159,6 +159,13 @@ fn with_end(draft: &mut Draft, content: Content, abandoned: bool) {
 #[case::a_gap_in_the_data(|d: &mut Draft| { d.index[1].listed.content.size = 30; without_end(d); put_data(2, 20, b"more", &mut d.records); }, Some(Damaged))]
 #[case::data_of_another_entry(|d: &mut Draft| { without_end(d); put_data(1, 16, b"", &mut d.records); put_end(2, &content(), false, &mut d.records); }, Some(Damaged))]
 #[case::a_digest_that_lies(|d: &mut Draft| { let lie = Content { digest: [0; 32], ..content() }; d.index[1].listed.content = lie; with_end(d, lie, false); }, Some(Damaged))]
+#[case::a_later_file_whose_digest_lies(|d: &mut Draft| {
+    let lie = Content { digest: [0; 32], ..content() };
+    d.file(9, "z");
+    d.index[2].listed.content = lie;
+    without_end(d);
+    put_end(9, &lie, false, &mut d.records);
+}, Some(Damaged))]
 #[case::one_id_twice(|d: &mut Draft| d.file(2, "home/b"), Some(Damaged))]
 #[case::one_path_twice(|d: &mut Draft| d.file(9, "home/a"), Some(Damaged))]
 #[case::a_file_below_a_file(|d: &mut Draft| d.file(9, "home/a/b"), Some(Damaged))]
@@ -185,6 +192,10 @@ fn a_lie_under_the_seal_is_refused_by_name(#[case] lie: fn(&mut Draft), #[case] 
     assert!(landed.is_none_or(|bytes| bytes == CONTENT), "something wrong landed");
     let outside: Vec<_> = fs::read_dir(desk.place.path()).unwrap().map(|entry| entry.unwrap().file_name()).collect();
     assert!(outside.iter().all(|name| name == "out" || name == "inbox"), "{outside:?}");
+    if desk.path("inbox").exists() {
+        let landed = tree(&desk.path("inbox"));
+        assert!(landed.keys().all(|path| !path.to_string_lossy().contains(".arriving")), "{landed:?}");
+    }
     let beside = fs::read_dir(desk.path("inbox")).map(Iterator::count).unwrap_or(0);
     assert!(beside <= 1, "something landed outside the destination");
 }

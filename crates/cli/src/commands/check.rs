@@ -51,16 +51,14 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
 
 fn look_inside(set: &VolumeSet, password: &Password, progress: &ProgressLine) -> Result<Contents, Failure> {
     let mut archive = SealedReader::unlock(set.clone(), password)?;
-    verify_contents(&mut archive, &session::context(progress))?;
-    let totals = archive.totals();
+    let verified = verify_contents(&mut archive, &session::context(progress))?;
     let changed = archive.entries().iter().filter(|listed| listed.content.changed_while_read);
     Ok(Contents {
-        verified: true,
         archive: shown(&archive.about().name),
-        files: totals.files,
-        folders: totals.folders,
-        links: totals.links,
-        bytes: totals.content_bytes,
+        files: verified.files,
+        folders: verified.folders,
+        links: verified.links,
+        bytes: verified.content_bytes,
         changed_while_read: changed.map(|listed| shown(listed.entry.path.as_bytes())).collect(),
     })
 }
@@ -109,7 +107,6 @@ struct Range {
 
 #[derive(Serialize)]
 struct Contents {
-    verified: bool,
     archive: String,
     files: u64,
     folders: u64,

@@ -57,6 +57,7 @@ pub struct Landing {
 }
 
 struct Arriving {
+    folder: Folder,
     temporary: OsString,
     file: NewFile,
 }
@@ -161,23 +162,20 @@ impl Landing {
         let run = u64::from_le_bytes(self.run);
         let temporary = OsString::from(format!(".arriving-{run:016x}-{}", self.arrivals));
         let (folder, _) = self.place_of(&entry.path)?;
+        let folder = folder.itself()?;
         let file = folder.create_file(&temporary, 0o600)?;
-        self.arriving = Some(Arriving { temporary, file });
+        self.arriving = Some(Arriving { folder, temporary, file });
         Ok(())
     }
 
     fn end_file(&mut self, entry: &Entry, content: &Content) -> Result<(), FileError> {
-        let Some(Arriving { temporary, file }) = self.arriving.take() else { return Ok(()) };
-        let (folder, name) = self.place_of(&entry.path)?;
-        let outcome = file
-            .set_mode_and_time(entry.mode & RESTORED_MODE, entry.modified)
-            .and_then(|()| file.sync())
-            .and_then(|()| folder.publish(&temporary, folder, &name));
-        if outcome.is_err() {
-            // The error to tell is the first one.
-            let _ = folder.remove_file(&temporary);
-        }
-        outcome?;
+        // Until it is published it stays in `arriving`, so that whatever fails here, it is removed.
+        let Some(Arriving { folder, temporary, file }) = &self.arriving else { return Ok(()) };
+        file.set_mode_and_time(entry.mode & RESTORED_MODE, entry.modified)?;
+        file.sync()?;
+        let (_, name) = entry.path.parent_and_name();
+        folder.publish(temporary, folder, OsStr::from_bytes(name))?;
+        self.arriving = None;
         self.landed.files += 1;
         self.landed.bytes += content.size;
         Ok(())
@@ -216,8 +214,7 @@ impl Drop for Landing {
     /// nobody left to be told to.
     fn drop(&mut self) {
         if let Some(arriving) = self.arriving.take() {
-            let folder = self.current.as_ref().map_or(&self.root, |(_, folder)| folder);
-            let _ = folder.remove_file(&arriving.temporary);
+            let _ = arriving.folder.remove_file(&arriving.temporary);
         }
         let _ = self.settle_folders();
     }

@@ -59,6 +59,8 @@ pub struct Packed {
     pub ids: Ids,
     /// What was packed.
     pub totals: Totals,
+    /// What was read back from the finished volumes and verified.
+    pub verified: Totals,
     /// The volumes in order.
     pub volumes: Vec<PackedVolume>,
     /// Old volumes that were replaced.
@@ -102,8 +104,8 @@ pub enum PackError {
     #[error("reading back: {0}")]
     ReadBack(#[source] SealedError),
     /// What was written opens, and yet does not say the same as what was packed.
-    #[error("reading back: the index differs")]
-    IndexDiffers,
+    #[error("reading back: the contents differ")]
+    ContentsDiffer,
     /// The system gave no random bytes.
     #[error(transparent)]
     NoRandomness(#[from] NoRandomness),
@@ -137,13 +139,13 @@ impl Delivery {
         if sealed.totals == Totals::default() {
             return Err(PackError::NothingPacked(sealed.passed_over));
         }
-        read_back(&sealed, password, &staging, context)?;
+        let verified = read_back(&sealed, password, &staging, context)?;
         context.go_on()?;
         staging.place(&sealed.written.placings, &self.replaced)?;
-        Ok(self.report(sealed))
+        Ok(self.report(sealed, verified))
     }
 
-    fn report(self, sealed: Sealed) -> Packed {
+    fn report(self, sealed: Sealed, verified: Totals) -> Packed {
         let geometry = sealed.written.geometry;
         let volume = |placing: &Placing| PackedVolume {
             path: self.target.path_with(&placing.suffix),
@@ -157,6 +159,7 @@ impl Delivery {
         Packed {
             ids: sealed.ids,
             totals: sealed.totals,
+            verified,
             volumes: sealed.written.placings.iter().map(volume).collect(),
             replaced: self.replaced.iter().map(|suffix| self.target.path_with(suffix)).collect(),
             passed_over,
@@ -185,17 +188,22 @@ fn make_way(request: &PackRequest<'_>) -> Result<Vec<String>, PackError> {
     Ok(taken)
 }
 
-/// Reads everything back from disk, with nothing but the staged files and the password.
-fn read_back(sealed: &Sealed, password: &Password, staging: &Staging, context: &Context<'_>) -> Result<(), PackError> {
+/// Reads everything back from disk, with nothing but the staged files and the password, and counts it.
+fn read_back(
+    sealed: &Sealed,
+    password: &Password,
+    staging: &Staging,
+    context: &Context<'_>,
+) -> Result<Totals, PackError> {
     let files: Vec<_> = sealed.written.placings.iter().map(|placing| staging.path_of(placing.number)).collect();
     let set = VolumeSet::from_files(&files).map_err(PackError::Regather)?;
     let verified = SealedReader::unlock(set, password).and_then(|mut archive| {
-        verify_contents(&mut archive, context)?;
-        Ok(archive)
+        let verified = verify_contents(&mut archive, context)?;
+        Ok((archive.index_digest(), verified))
     });
     match verified {
-        Ok(archive) if archive.index_digest() == sealed.index_digest => Ok(()),
-        Ok(_) => Err(PackError::IndexDiffers),
+        Ok((digest, verified)) if digest == sealed.index_digest && verified == sealed.totals => Ok(verified),
+        Ok(_) => Err(PackError::ContentsDiffer),
         Err(SealedError::Cancelled(cancelled)) => Err(cancelled.into()),
         Err(error) => Err(PackError::ReadBack(error)),
     }

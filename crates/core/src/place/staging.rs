@@ -75,8 +75,16 @@ impl Staging {
             Err(error) if error.is_taken() => return Err(StagingError::InUse(target.path().join(name))),
             outcome => outcome?,
         };
-        folder.create_file(LOCK.as_ref(), 0o600)?;
-        let lock = try_lock(&folder)?;
+        let locked =
+            folder.create_file(LOCK.as_ref(), 0o600).map_err(StagingError::from).and_then(|_| try_lock(&folder));
+        let lock = match locked {
+            Ok(lock) => lock,
+            Err(error) => {
+                // The error to tell is the first one; the next run clears what this leaves.
+                let _ = clear(&target, stem, &folder);
+                return Err(error);
+            }
+        };
         Ok(Self { target, stem: stem.to_owned(), folder, _lock: lock, keep: false })
     }
 

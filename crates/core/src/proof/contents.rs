@@ -2,28 +2,30 @@
 
 use crate::context::{Context, Phase, Progress};
 use crate::entry::{Content, Entry, EntrySink};
-use crate::sealed::{ExtractError, SealedError, SealedReader};
+use crate::sealed::{ExtractError, SealedError, SealedReader, Totals};
 use std::convert::Infallible;
 
 /// Reads every byte of the stream: authenticates every cell, decompresses every frame, compares every
-/// record with the index and every file's digest.
+/// record with the index and every file's digest. Counts what was verified.
 ///
 /// # Errors
 /// [`SealedError`], the first thing that is not right.
-pub fn verify_contents(archive: &mut SealedReader, context: &Context<'_>) -> Result<(), SealedError> {
+pub fn verify_contents(archive: &mut SealedReader, context: &Context<'_>) -> Result<Totals, SealedError> {
     context.tell(Progress::Begin(Phase::Verifying, archive.totals().content_bytes));
-    let outcome = archive.extract(&mut Nowhere, context);
+    let mut verified = Counting(Totals::default());
+    let outcome = archive.extract(&mut verified, context);
     context.tell(Progress::End);
-    outcome.map_err(|error| match error {
-        ExtractError::Archive(error) => error,
-        ExtractError::Sink(never) => match never {},
-    })
+    match outcome {
+        Ok(()) => Ok(verified.0),
+        Err(ExtractError::Archive(error)) => Err(error),
+        Err(ExtractError::Sink(never)) => match never {},
+    }
 }
 
-/// A sink that keeps nothing: the reader itself does all comparing.
-struct Nowhere;
+/// A sink that keeps nothing but the count: the reader itself does all comparing.
+struct Counting(Totals);
 
-impl EntrySink for Nowhere {
+impl EntrySink for Counting {
     type Error = Infallible;
 
     fn begin(&mut self, _: &Entry) -> Result<(), Infallible> {
@@ -34,7 +36,8 @@ impl EntrySink for Nowhere {
         Ok(())
     }
 
-    fn end(&mut self, _: &Entry, _: &Content) -> Result<(), Infallible> {
+    fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), Infallible> {
+        self.0.add(entry.kind, content.size);
         Ok(())
     }
 }

@@ -121,7 +121,7 @@ impl SealedReader {
     /// What it holds in all.
     pub fn totals(&self) -> Totals {
         let mut totals = Totals::default();
-        self.listed.iter().for_each(|listed| totals.add(listed));
+        self.listed.iter().for_each(|listed| totals.add(listed.entry.kind, listed.content.size));
         totals
     }
 

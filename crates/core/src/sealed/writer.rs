@@ -49,14 +49,14 @@ pub struct Totals {
 }
 
 impl Totals {
-    /// Counts one more entry.
-    pub fn add(&mut self, listed: &ListedEntry) {
-        match listed.entry.kind {
+    /// Counts one more entry, with so many content bytes.
+    pub fn add(&mut self, kind: EntryKind, content_bytes: u64) {
+        match kind {
             EntryKind::File => self.files += 1,
             EntryKind::Folder => self.folders += 1,
             EntryKind::Link => self.links += 1,
         }
-        self.content_bytes = self.content_bytes.saturating_add(listed.content.size);
+        self.content_bytes = self.content_bytes.saturating_add(content_bytes);
     }
 }
 
@@ -189,9 +189,8 @@ impl<'a> SealedWriter<'a> {
     }
 
     fn list(&mut self, entry: Entry, content: Content, place: Place) {
-        let listed = ListedEntry { entry, content };
-        self.totals.add(&listed);
-        self.index.push(IndexEntry { listed, place });
+        self.totals.add(entry.kind, content.size);
+        self.index.push(IndexEntry { listed: ListedEntry { entry, content }, place });
     }
 
     fn flush_frame(&mut self) -> Result<(), SealError> {
