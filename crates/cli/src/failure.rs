@@ -36,6 +36,8 @@ pub enum Failure {
     NobodyToAsk,
     /// The two passwords typed are not the same.
     PasswordsDiffer,
+    /// The user did not want to give a password.
+    GivenUp,
     /// The terminal cannot be used.
     Prompt(io::Error),
     /// The result cannot be printed.
@@ -64,6 +66,7 @@ impl Failure {
             | Self::NobodyToAsk
             | Self::PasswordsDiffer => 2,
             Self::Prompt(_) | Self::Output(_) | Self::File(_) => 7,
+            Self::GivenUp => 130,
             Self::Demonstration(_) => LOOK,
         }
     }

@@ -4,7 +4,7 @@ use crate::args::PasswordArguments;
 use crate::failure::Failure;
 use rustix::termios::{LocalModes, OptionalActions, Termios};
 use std::fs;
-use std::io::{IsTerminal as _, Write as _};
+use std::io::{self, IsTerminal as _, Write as _};
 use std::sync::Mutex;
 use under_seal_core::Error;
 use under_seal_core::sealed::Password;
@@ -56,7 +56,7 @@ pub fn password(arguments: &PasswordArguments, purpose: Purpose) -> Result<Passw
 
 /// Asks on the terminal.
 pub fn ask(purpose: Purpose) -> Result<Password, Failure> {
-    if !std::io::stdin().is_terminal() || !std::io::stderr().is_terminal() {
+    if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
         return Err(Failure::NobodyToAsk);
     }
     let _echo_off = EchoOff::begin();
@@ -68,7 +68,12 @@ pub fn ask(purpose: Purpose) -> Result<Password, Failure> {
 }
 
 fn hidden_line(question: &str) -> Result<Password, Failure> {
-    let line = Zeroizing::new(rpassword::prompt_password(question).map_err(Failure::Prompt)?);
+    let line = rpassword::prompt_password(question).map_err(|error| match error.kind() {
+        // A signal came; its handler may be a moment behind.
+        io::ErrorKind::Interrupted => Failure::GivenUp,
+        _ => Failure::Prompt(error),
+    });
+    let line = Zeroizing::new(line?);
     Ok(Password::new(&line).map_err(Error::from)?)
 }
 
@@ -82,10 +87,10 @@ struct EchoOff;
 impl EchoOff {
     fn begin() -> Self {
         // A terminal that cannot be set so is still asked without echo, once the question stands.
-        if let (Ok(mut before), Ok(settings)) = (BEFORE_ASKING.lock(), rustix::termios::tcgetattr(std::io::stdin())) {
+        if let (Ok(mut before), Ok(settings)) = (BEFORE_ASKING.lock(), rustix::termios::tcgetattr(io::stdin())) {
             let mut silent = settings.clone();
             silent.local_modes.remove(LocalModes::ECHO);
-            let _ = rustix::termios::tcsetattr(std::io::stdin(), OptionalActions::Now, &silent);
+            let _ = rustix::termios::tcsetattr(io::stdin(), OptionalActions::Now, &silent);
             *before = Some(settings);
         }
         Self
@@ -104,7 +109,7 @@ fn restore_terminal() -> bool {
     let settings = before.take();
     if let Some(settings) = &settings {
         // If even that fails there is nothing more to be done.
-        let _ = rustix::termios::tcsetattr(std::io::stdin(), OptionalActions::Now, settings);
+        let _ = rustix::termios::tcsetattr(io::stdin(), OptionalActions::Now, settings);
     }
     settings.is_some()
 }
@@ -115,7 +120,7 @@ pub fn give_up_asking() -> bool {
     let asking = restore_terminal();
     if asking {
         // The terminal may be gone.
-        let _ = writeln!(std::io::stderr());
+        let _ = writeln!(io::stderr());
     }
     asking
 }
