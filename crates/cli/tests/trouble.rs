@@ -47,6 +47,7 @@ fn each_gets_its_words_and_its_exit_code(#[case] arguments: &[&str], #[case] cod
 #[case::emptied(|desk: &Desk| fs::write(desk.volume(3), b"").unwrap(), 4, "too damaged to tell which one it is", 4)]
 #[case::bytes_behind_the_end(|desk: &Desk| fs::write(desk.volume(3), [fs::read(desk.volume(3)).unwrap(), b"--\r\n".to_vec()].concat()).unwrap(), 0, "4 bytes behind its end", 0)]
 #[case::copy_beside(|desk: &Desk| { fs::copy(desk.volume(3), desk.path("out/dossier (1).useal")).unwrap(); desk.flip(&desk.volume(3), 70_000); }, 1, "everything needed can be read", 0)]
+#[case::copy_with_a_damaged_header(|desk: &Desk| { fs::copy(desk.volume(3), desk.path("out/copy.bin")).unwrap(); desk.flip(&desk.path("out/copy.bin"), 700); }, 1, "header damaged, contents intact", 0)]
 #[case::renamed(|desk: &Desk| fs::rename(desk.volume(3), desk.path("out/ATT00003.bin")).unwrap(), 0, "ATT00003.bin", 0)]
 fn a_way_with_accidents(
     #[case] accident: fn(&Desk),

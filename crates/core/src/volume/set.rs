@@ -18,6 +18,9 @@ use std::path::{Path, PathBuf};
 /// How many of a volume's first cells are tried when its header is damaged.
 const CELLS_TRIED: u32 = 4;
 
+/// Sets of more volumes than this do not have their present volumes tried for a damaged copy.
+const COPIES_TRIED: u32 = 1_000;
+
 /// One file that holds a volume, or a copy of it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct VolumeFile {
@@ -218,7 +221,7 @@ impl Candidates {
     fn look_at(&mut self, path: &Path) -> Result<Seen, GatherError> {
         let (file, metadata) = open_regular(path, Links::Follow)?;
         let length = metadata.len();
-        let header = read_header(&file).map_err(FileError::on(FileAction::Read, path))?;
+        let header = read_header(&file);
         let first_time = self.seen.insert((metadata.dev(), metadata.ino()));
         let volume = |header_damaged| VolumeFile { path: path.to_owned(), length, header_damaged };
         match header {
@@ -306,40 +309,46 @@ impl Candidates {
 
 /// A file with our extension whose mark is gone is a damaged volume rather than a foreign file.
 fn looks_like_a_volume(path: &Path) -> bool {
-    path.extension().is_some_and(|extension| extension == "useal")
+    path.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("useal"))
 }
 
-fn read_header(file: &File) -> io::Result<Result<Header, HeaderError>> {
+/// A header that a bad disc does not give back is damaged too; its cells may still tell.
+fn read_header(file: &File) -> Result<Header, HeaderError> {
     let mut bytes = [0; HEADER_BYTES];
+    // What a short file lacks stays zero, and fails the check.
+    read_up_to(file, &mut bytes, 0).map_err(|_| HeaderError::Damaged)?;
+    Header::decode(&bytes)
+}
+
+/// Reads until the buffer is full or the file ends; how many bytes.
+fn read_up_to(file: &File, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
     let mut filled = 0;
-    while filled < HEADER_BYTES {
-        match file.read_at(&mut bytes[filled..], filled as u64) {
+    while filled < buffer.len() {
+        match file.read_at(&mut buffer[filled..], offset + filled as u64) {
             Ok(0) => break,
             Ok(count) => filled += count,
             Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
             Err(error) => return Err(error),
         }
     }
-    Ok(match Header::decode(&bytes) {
-        // A header cut short is damaged, if what there is of it is ours.
-        Err(HeaderError::NotAVolume) if filled == 0 => Err(HeaderError::NotAVolume),
-        outcome => outcome,
-    })
+    Ok(filled)
 }
 
-/// Which absent volume a file with a damaged header is, told by the checks of its first cells.
+/// Which volume a file with a damaged header is, told by the checks of its first cells: one that is absent, or, in
+/// sets that are not very large, another copy of one that is here.
 fn recognise(set: &VolumeSet, file: &VolumeFile) -> Option<u32> {
     let (open, _) = open_regular(&file.path, Links::Follow).ok()?;
+    let mut numbers = set.missing();
+    if set.geometry.data_volumes <= COPIES_TRIED {
+        numbers.extend(set.volumes.keys());
+    }
     let mut buffer = vec![0; CELL_BYTES];
     for index in 0..CELLS_TRIED.min(set.geometry.cells_per_volume) {
-        for number in set.missing() {
-            if index >= set.geometry.cells_in(number) {
-                continue;
-            }
+        let Ok(filled) = read_up_to(&open, &mut buffer, cell_offset(index)) else { continue };
+        for &number in numbers.iter().filter(|number| index < set.geometry.cells_in(**number)) {
             let length = set.geometry.cell_bytes(set.geometry.first_cell(number) + u64::from(index));
-            let bytes = buffer.get_mut(..length)?;
-            let whole = open.read_exact_at(bytes, cell_offset(index)).is_ok();
-            if whole && cell::checked(&set.ids, VolumeKind::Data, number, index, bytes).is_some() {
+            let Some(bytes) = buffer[..filled].get(..length) else { continue };
+            if cell::checked(&set.ids, VolumeKind::Data, number, index, bytes).is_some() {
                 return Some(number);
             }
         }
