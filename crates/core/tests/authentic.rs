@@ -142,6 +142,21 @@ fn a_volume_of_another_archive_does_not_pass_for_a_missing_one() {
 }
 
 #[test]
+fn a_forged_copy_beside_the_right_volume_changes_nothing() {
+    let desk = Desk::new();
+    let path = small_archive(&desk);
+    let honest = released(&desk, slice::from_ref(&path)).unwrap();
+    let mut forged = fs::read(&path).unwrap();
+    forged[4_096..8_000].reverse();
+    mend_checks(&mut forged);
+    // It sorts before the right one, so it is the one that is read first.
+    fs::write(desk.path("out/a-copy"), &forged).unwrap();
+    assert_eq!(released(&desk, &[desk.path("out")]).unwrap(), honest);
+    fs::remove_file(&path).unwrap();
+    assert_eq!(released(&desk, &[desk.path("out")]).unwrap_err().class(), ErrorClass::Damaged);
+}
+
+#[test]
 fn nothing_of_a_changed_file_lands() {
     let desk = Desk::new();
     desk.source("a", b"first").source("b", &blake3_noise(3_000_000)).source("c", b"third");

@@ -167,11 +167,15 @@ impl StreamReader {
     pub fn load(&mut self, cell: u64) -> Result<&[u8], StreamError> {
         if self.current != Some(cell) {
             self.current = None;
-            let sealed = self.cells.read(cell)?;
-            self.plain.clear();
-            self.plain.extend_from_slice(sealed);
             let geometry = self.cells.set().geometry;
-            if self.seal.open(cell, cell + 1 == geometry.cells, &mut self.plain).is_err() {
+            let (seal, plain) = (&self.seal, &mut self.plain);
+            // Where two copies differ and both pass their checks, the seal decides.
+            let opened = self.cells.read(cell, |sealed| {
+                plain.clear();
+                plain.extend_from_slice(sealed);
+                seal.open(cell, cell + 1 == geometry.cells, plain).ok()
+            })?;
+            if opened.is_none() {
                 let (volume, index) = geometry.locate(cell);
                 let files = self.cells.set().volumes.get(&volume).and_then(|copies| copies.first());
                 let path = files.map(|file| file.path.clone()).unwrap_or_default();

@@ -55,21 +55,28 @@ impl CellReader {
         self.bytes_read
     }
 
-    /// The sealed bytes of a cell, from the first copy whose check is right.
+    /// The sealed bytes of a cell, from the first copy whose check is right and which `accept` takes. What
+    /// `accept` made of it, or `None` where it took no copy at all.
     ///
     /// # Errors
-    /// [`CellError`].
-    pub fn read(&mut self, cell: u64) -> Result<&[u8], CellError> {
+    /// [`CellError`] where no copy's check is right.
+    pub fn read<T>(&mut self, cell: u64, mut accept: impl FnMut(&[u8]) -> Option<T>) -> Result<Option<T>, CellError> {
         let (volume, index) = self.set.geometry.locate(cell);
         let copies = self.set.volumes.get(&volume).cloned().unwrap_or_default();
         let Some(first) = copies.first() else { return Err(CellError::Missing(volume)) };
-        let damaged = CellError::Damaged { volume, path: first.path.clone(), offset: cell_offset(index) };
+        let mut any_checked = false;
         for copy in &copies {
             if let Some(length) = self.read_copy(copy, volume, index)? {
-                return Ok(&self.buffer[..length]);
+                any_checked = true;
+                if let Some(taken) = accept(&self.buffer[..length]) {
+                    return Ok(Some(taken));
+                }
             }
         }
-        Err(damaged)
+        if any_checked {
+            return Ok(None);
+        }
+        Err(CellError::Damaged { volume, path: first.path.clone(), offset: cell_offset(index) })
     }
 
     /// Reads one copy of a cell into the buffer. The length of its sealed bytes, or `None` where the
