@@ -20,9 +20,9 @@ fn main() -> ExitCode {
     let arguments = Arguments::parse();
     session::watch_signals();
     let (command, json) = match &arguments.command {
-        Command::Pack(pack) => ("pack", pack.output.json),
-        Command::Check(check) => ("check", check.output.json),
-        Command::Open(open) => ("open", open.output.json),
+        Command::Pack(pack) => ("pack", pack.work.json),
+        Command::Check(check) => ("check", check.work.json),
+        Command::Open(open) => ("open", open.work.json),
         Command::Demo(_) => ("demo", false),
     };
     let outcome = match &arguments.command {

@@ -2,6 +2,7 @@
 
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
+use std::num::NonZeroUsize;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{SystemTime, UNIX_EPOCH};
 use under_seal_core::context::{Context, NoRandomness, Randomness};
@@ -39,13 +40,14 @@ fn now() -> Timestamp {
     Timestamp { seconds, nanoseconds: since.subsec_nanos() }
 }
 
-/// The core's context, with this line told about progress.
-pub fn context(progress: &ProgressLine) -> Context<'_> {
+/// The core's context, with this line told about progress; without a number of threads, one for each core.
+pub fn context(progress: &ProgressLine, threads: Option<NonZeroUsize>) -> Context<'_> {
     Context {
         observer: progress,
         cancel: &|| STOPPING.load(Ordering::Relaxed),
         randomness: &SystemRandomness,
         clock: &now,
+        threads: threads.or_else(|| std::thread::available_parallelism().ok()).map_or(1, NonZeroUsize::get),
     }
 }
 

@@ -212,7 +212,7 @@ fn pack(error: &PackError) -> String {
             "What was read back from the disk is not what was written ({error}). Nothing was kept; try another disk, \
              and look after this one."
         ),
-        PackError::NoRandomness(error) => format!("Nothing was packed: {error}."),
+        PackError::NoRandomness(_) | PackError::Stopped(_) => format!("Nothing was packed: {error}."),
     }
 }
 

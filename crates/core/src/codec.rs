@@ -24,6 +24,17 @@ pub enum Codec {
     Zstandard,
 }
 
+/// A block in its stored form.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Block {
+    /// How its bytes are stored.
+    pub codec: Codec,
+    /// The stored bytes.
+    pub stored: Vec<u8>,
+    /// Bytes before compression.
+    pub raw_bytes: usize,
+}
+
 /// Why a block cannot be compressed or decompressed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum CodecError {
@@ -63,15 +74,20 @@ impl Compressor {
     ///
     /// # Errors
     /// [`CodecError::Compressor`]; a block over [`MAX_BLOCK_BYTES`] is [`CodecError::Malformed`].
-    pub fn compress<'a>(&'a mut self, block: &'a [u8]) -> Result<(Codec, &'a [u8]), CodecError> {
+    pub fn compress(&mut self, block: Vec<u8>) -> Result<Block, CodecError> {
         if block.len() > MAX_BLOCK_BYTES {
             return Err(CodecError::Malformed);
         }
         self.output.resize(zstd_safe::compress_bound(block.len()), 0);
         let length =
-            self.context.compress_to_buffer(block, self.output.as_mut_slice()).map_err(|_| CodecError::Compressor)?;
-        let worth_it = length < block.len().saturating_sub(block.len() / 64);
-        Ok(if worth_it { (Codec::Zstandard, &self.output[..length]) } else { (Codec::Stored, block) })
+            self.context.compress_to_buffer(&block, self.output.as_mut_slice()).map_err(|_| CodecError::Compressor)?;
+        let raw_bytes = block.len();
+        let worth_it = length < raw_bytes.saturating_sub(raw_bytes / 64);
+        Ok(if worth_it {
+            Block { codec: Codec::Zstandard, stored: self.output[..length].to_vec(), raw_bytes }
+        } else {
+            Block { codec: Codec::Stored, stored: block, raw_bytes }
+        })
     }
 }
 
@@ -182,10 +198,10 @@ mod tests {
     #[case::hash_output(blake3::Hasher::new().finalize_xof_bytes(70_000), Codec::Stored)]
     fn a_block_comes_back_and_is_compressed_only_where_that_saves(#[case] block: Vec<u8>, #[case] expected: Codec) {
         let mut compressor = Compressor::new().unwrap();
-        let (codec, stored) = compressor.compress(&block).unwrap();
+        let Block { codec, stored, .. } = compressor.compress(block.clone()).unwrap();
         assert_eq!(codec, expected);
         let mut output = Vec::new();
-        Decompressor::new().unwrap().decompress(codec, stored, block.len(), &mut output).unwrap();
+        Decompressor::new().unwrap().decompress(codec, &stored, block.len(), &mut output).unwrap();
         assert_eq!(output, block);
     }
 
@@ -210,7 +226,7 @@ mod tests {
     #[case::no_frame_at_all(|frame: &mut Vec<u8>| frame.clear())]
     fn anything_but_one_plain_frame_is_refused(#[case] spoil: fn(&mut Vec<u8>)) {
         let block = text(5_000);
-        let mut frame = Compressor::new().unwrap().compress(&block).unwrap().1.to_vec();
+        let mut frame = Compressor::new().unwrap().compress(block).unwrap().stored;
         spoil(&mut frame);
         let outcome = Decompressor::new().unwrap().decompress(Codec::Zstandard, &frame, 5_000, &mut Vec::new());
         assert_eq!(outcome, Err(CodecError::Malformed));

@@ -1,4 +1,5 @@
-//! Everything the computation needs from outside: who watches, whether to stop, randomness and the clock.
+//! Everything the computation needs from outside: who watches, whether to stop, randomness, the clock and the
+//! number of threads.
 //!
 //! The caller hands one [`Context`] over, so tests can fix what comes in, and the core itself reads no
 //! environment and knows no terminal.
@@ -35,14 +36,14 @@ pub enum Progress<'a> {
     End,
 }
 
-/// Told how far the work is. Calls are frequent; an observer limits its own drawing.
-pub trait Observer {
+/// Told how far the work is, from several threads. Calls are frequent; an observer limits its own drawing.
+pub trait Observer: Sync {
     /// One step of progress.
     fn told(&self, progress: Progress<'_>);
 }
 
 /// A source of random bytes; a failure ends the work.
-pub trait Randomness {
+pub trait Randomness: Sync {
     /// Fills the whole buffer.
     ///
     /// # Errors
@@ -66,11 +67,13 @@ pub struct Context<'a> {
     /// Told about progress.
     pub observer: &'a dyn Observer,
     /// Answers whether the user wants to stop.
-    pub cancel: &'a dyn Fn() -> bool,
+    pub cancel: &'a (dyn Fn() -> bool + Sync),
     /// Random bytes fit for keys.
     pub randomness: &'a dyn Randomness,
     /// The current time.
-    pub clock: &'a dyn Fn() -> Timestamp,
+    pub clock: &'a (dyn Fn() -> Timestamp + Sync),
+    /// How many threads compress or decompress; at least one does. What is written is the same for any number.
+    pub threads: usize,
 }
 
 impl Context<'_> {

@@ -95,7 +95,7 @@ fn pack_class(error: &PackError) -> ErrorClass {
         PackError::Staging(StagingError::File(error)) | PackError::File(error) => file_class(error),
         PackError::Seal(error) => seal_class(error),
         PackError::Regather(_) | PackError::ReadBack(_) | PackError::ContentsDiffer => ErrorClass::Damaged,
-        PackError::NothingPacked(_) | PackError::NoRandomness(_) => ErrorClass::System,
+        PackError::NothingPacked(_) | PackError::NoRandomness(_) | PackError::Stopped(_) => ErrorClass::System,
     }
 }
 

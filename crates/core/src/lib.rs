@@ -7,10 +7,11 @@
 //! - [`fit`]: the rule that decides how many bytes a volume may have.
 //! - [`entry`]: what a file, folder or link in any archive is, and the sink that receives entries. A path that
 //!   could leave its destination cannot be built.
-//! - [`context`]: who watches, whether to stop, randomness and the clock.
+//! - [`context`]: who watches, whether to stop, randomness, the clock and the number of threads.
 //! - [`place`]: putting bytes on disk for good. Open folders, new files, renames that never replace, sync; and
 //!   [`place::staging`], the all-or-nothing placing of a set.
 //! - [`codec`]: compressing and decompressing one block; whether it was worth it.
+//! - [`pipeline`]: ordered parallel work with bounded memory, both ways.
 //! - [`source`]: gathering. The walk that makes a catalogue, and reading a file that may change meanwhile.
 //! - [`volume`]: our volumes. Cells, headers, names, finding a set, reading and writing it; knows no key.
 //! - [`sealed`]: the sealed format. Password and keys, the head, cells' seals, frames, records, index and tail;
@@ -35,6 +36,8 @@ pub mod context;
 pub mod place;
 
 pub mod codec;
+
+pub mod pipeline;
 
 pub mod source;
 

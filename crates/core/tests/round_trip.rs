@@ -5,12 +5,12 @@
 mod support;
 
 use proptest::prelude::*;
-use std::cell::Cell;
 use std::ffi::OsString;
 use std::fs::{self, File, FileTimes, Permissions};
 use std::os::unix::ffi::OsStringExt as _;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, SystemTime};
 use support::{Desk, tree};
 use under_seal_core::ErrorClass;
@@ -98,8 +98,8 @@ fn a_cancelled_pack_leaves_nothing() {
     let desk = Desk::new();
     desk.source("a", &[7; 300_000]).source("b/c", b"text");
     for point in 0.. {
-        let asked = Cell::new(0);
-        let outcome = desk.pack_until("100KB", &|| asked.replace(asked.get() + 1) == point);
+        let asked = AtomicU64::new(0);
+        let outcome = desk.pack_until("100KB", &|| asked.fetch_add(1, Ordering::Relaxed) == point);
         let left = fs::read_dir(desk.path("out")).map(Iterator::count).unwrap_or(0);
         match outcome {
             Err(error) => {
@@ -124,8 +124,8 @@ fn a_cancelled_opening_leaves_whole_files_only() {
     for point in 0.. {
         let inbox = desk.path(&format!("inbox{point}"));
         let mut archive = desk.unlock(&volumes).unwrap();
-        let asked = Cell::new(0);
-        let cancel = || asked.replace(asked.get() + 1) == point;
+        let asked = AtomicU64::new(0);
+        let cancel = || asked.fetch_add(1, Ordering::Relaxed) == point;
         let outcome = desk.with_context(&cancel, |context| open(&mut archive, &inbox, context));
         for path in tree(&inbox).into_keys().filter(|path| inbox.join(path).is_file()) {
             let below = path.strip_prefix("source").unwrap();
@@ -236,4 +236,23 @@ proptest! {
         desk.open(&arrived, &desk.path("inbox")).unwrap();
         prop_assert_eq!(tree(&desk.path("inbox/source")), tree(&desk.path("source")));
     }
+}
+
+/// The threads decide how fast, never what.
+#[test]
+fn the_volumes_are_the_same_for_any_number_of_threads() {
+    let packed = [1, 2, 5].map(|threads| {
+        let mut desk = Desk::new();
+        desk.threads = threads;
+        let mut noise = vec![0; 2_500_000];
+        blake3::Hasher::new().finalize_xof().fill(&mut noise);
+        desk.source("noise", &noise).source("text", &[b'x'; 3_000_000]).source("small/a", b"1");
+        for name in ["noise", "text", "small/a", "small", ""] {
+            let file = File::open(desk.path("source").join(name)).unwrap();
+            file.set_times(FileTimes::new().set_modified(SystemTime::UNIX_EPOCH)).unwrap();
+        }
+        desk.pack("1MB").iter().map(|path| fs::read(path).unwrap()).collect::<Vec<_>>()
+    });
+    assert!(packed[0].len() > 2);
+    assert!(packed.windows(2).all(|two| two[0] == two[1]));
 }

@@ -1,6 +1,7 @@
 //! The command line as it is typed. Nothing behind this module sees a flag.
 
 use clap::{Args, Parser, Subcommand};
+use std::num::NonZeroUsize;
 use std::path::PathBuf;
 use under_seal_core::fit::Fit;
 
@@ -49,9 +50,14 @@ pub struct PasswordArguments {
     pub password_from: Option<PathBuf>,
 }
 
-/// How results are printed.
+/// How the work is done, and how results are printed.
 #[derive(Debug, Args)]
-pub struct OutputArguments {
+pub struct WorkArguments {
+    /// How many threads compress or decompress; one for each core without this
+    ///
+    /// What is written is the same for any number.
+    #[arg(long, value_name = "NUMBER")]
+    pub threads: Option<NonZeroUsize>,
     /// Print the result as one JSON object (docs/json.md)
     #[arg(long)]
     pub json: bool,
@@ -80,7 +86,7 @@ pub struct PackArguments {
     #[command(flatten)]
     pub password: PasswordArguments,
     #[command(flatten)]
-    pub output: OutputArguments,
+    pub work: WorkArguments,
 }
 
 /// `check`.
@@ -95,7 +101,7 @@ pub struct CheckArguments {
     #[command(flatten)]
     pub password: PasswordArguments,
     #[command(flatten)]
-    pub output: OutputArguments,
+    pub work: WorkArguments,
 }
 
 /// `open`.
@@ -110,7 +116,7 @@ pub struct OpenArguments {
     #[command(flatten)]
     pub password: PasswordArguments,
     #[command(flatten)]
-    pub output: OutputArguments,
+    pub work: WorkArguments,
 }
 
 /// `demo`.

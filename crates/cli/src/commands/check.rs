@@ -11,6 +11,7 @@ use crate::ui::table::{self, Column};
 use crate::ui::text::{self, argument, bytes, count, grouped, number_list, shown};
 use serde::Serialize;
 use std::path::Path;
+use under_seal_core::context::Context;
 use under_seal_core::proof::{Damage, FileReport, SetReport, VolumeReport, VolumeState, inspect, verify_contents};
 use under_seal_core::sealed::{Password, SealedReader};
 use under_seal_core::volume::{VolumeSet, names};
@@ -26,22 +27,23 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
         given => given,
     };
     let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes));
-    let found = inspect(&set, &session::context(&progress))?;
+    let context = session::context(&progress, arguments.work.threads);
+    let found = inspect(&set, &context)?;
     let inside = match password {
-        Some(password) if found.is_complete() => look_inside(&set, &password, &progress).map(Some),
+        Some(password) if found.is_complete() => look_inside(&set, &password, &context).map(Some),
         _ => Ok(None),
     };
     drop(progress);
     let show = |contents| -> Result<u8, Failure> {
         let report = Report::new(&set, &found, contents);
-        super::show(&report, arguments.output.json, || lines(&set, &found, &report))?;
+        super::show(&report, arguments.work.json, || lines(&set, &found, &report))?;
         Ok(report.exit_code)
     };
     match inside {
         Ok(contents) => show(contents),
         // What was found outside holds all the same.
         Err(failure) => {
-            if !arguments.output.json {
+            if !arguments.work.json {
                 show(None)?;
             }
             Err(failure)
@@ -49,9 +51,9 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     }
 }
 
-fn look_inside(set: &VolumeSet, password: &Password, progress: &ProgressLine) -> Result<Contents, Failure> {
+fn look_inside(set: &VolumeSet, password: &Password, context: &Context<'_>) -> Result<Contents, Failure> {
     let mut archive = SealedReader::unlock(set.clone(), password)?;
-    let verified = verify_contents(&mut archive, &session::context(progress))?;
+    let verified = verify_contents(&mut archive, context)?;
     let changed = archive.entries().iter().filter(|listed| listed.content.changed_while_read);
     Ok(Contents {
         archive: shown(&archive.about().name),

@@ -21,10 +21,10 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
     let password = prompt::password(&arguments.password, Purpose::Unlock)?;
     let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes));
     let mut archive = SealedReader::unlock(set, &password)?;
-    let opened = open(&mut archive, &arguments.into, &session::context(&progress))?;
+    let opened = open(&mut archive, &arguments.into, &session::context(&progress, arguments.work.threads))?;
     drop(progress);
     let report = Report::new(&opened, &archive);
-    show(&report, arguments.output.json, || lines(&report))?;
+    show(&report, arguments.work.json, || lines(&report))?;
     Ok(report.exit_code)
 }
 

@@ -23,14 +23,14 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let fit = arguments.fit.unwrap_or(Fit::OneVolume);
     let request = PackRequest { sources: &arguments.sources, target: &target, fit, replace: arguments.replace };
     let progress = ProgressLine::for_writing(fit);
-    let context = session::context(&progress);
+    let context = session::context(&progress, arguments.work.threads);
     // Whatever stands in the way is told before the password is asked for.
     let delivery = Delivery::prepare(&request, &context)?;
     let password = prompt::password(&arguments.password, Purpose::Seal)?;
     let packed = delivery.pack(&password, session::key_cost(), &context)?;
     drop(progress);
     let report = Report::new(&packed, &target);
-    show(&report, arguments.output.json, || lines(&packed, &report))?;
+    show(&report, arguments.work.json, || lines(&packed, &report))?;
     Ok(report.exit_code)
 }
 

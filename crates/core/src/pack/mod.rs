@@ -12,6 +12,7 @@ pub use target::{Target, TargetError};
 use crate::context::{Cancelled, Context, NoRandomness};
 use crate::entry::{EntryPath, link_stays_inside};
 use crate::fit::Fit;
+use crate::pipeline::Stopped;
 use crate::place::staging::{Leftover, Placing, Staging, StagingError, settle};
 use crate::place::{FileError, Folder};
 use crate::proof::verify_contents;
@@ -109,6 +110,9 @@ pub enum PackError {
     /// The system gave no random bytes.
     #[error(transparent)]
     NoRandomness(#[from] NoRandomness),
+    /// Reading was stopped, since nobody took what was read.
+    #[error(transparent)]
+    Stopped(#[from] Stopped),
     /// The user asked to stop.
     #[error(transparent)]
     Cancelled(#[from] Cancelled),

@@ -1,12 +1,16 @@
 //! The writing half of a delivery: every source is read once and sealed into staged volumes.
 
 use super::{Delivery, PackError};
+use crate::codec::{Block, CodecError, Compressor};
 use crate::context::{Context, Phase, Progress};
 use crate::entry::{Entry, EntryKind, EntryPath};
+use crate::pipeline::{Stopped, ordered};
 use crate::place::FileError;
 use crate::place::staging::Staging;
-use crate::sealed::{About, ArchiveKey, KeyCost, Password, SealError, SealedWriter, Sealing, Totals, seal_head};
-use crate::source::{PassedOver, SourceEntry, SourceFile};
+use crate::sealed::{
+    About, ArchiveKey, Framer, Framing, KeyCost, Password, SealError, SealedWriter, Sealing, Totals, seal_head,
+};
+use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
 use crate::volume::{Ids, VolumeWriter, WrittenVolumes};
 use std::os::unix::ffi::OsStrExt as _;
 
@@ -38,30 +42,66 @@ pub(super) fn seal(
     let head = seal_head(&key, &ids.set, password, cost, context).map_err(SealError::from)?;
     let volumes = VolumeWriter::new(staging, ids, delivery.fit.volume_limit()).map_err(SealError::from)?;
     let about = About { made_at: (context.clock)(), name: delivery.target.stem.as_bytes().to_vec() };
-    let writer = SealedWriter::new(volumes, Sealing { ids, key: &key, head: &head, about })?;
-    let buffer = vec![0; READ_BYTES];
-    let mut packing = Packing { writer, context, buffer, passed_over: Vec::new(), changed: Vec::new() };
+    let mut writer = SealedWriter::new(volumes, Sealing { ids, key: &key, head: &head, about })?;
     context.tell(Progress::Begin(Phase::Packing, delivery.catalogue.total_bytes()));
-    for (id, source) in (1..).zip(&delivery.catalogue.entries) {
-        context.go_on()?;
-        context.tell(Progress::Entry(&source.path));
-        packing.add(id, source)?;
-    }
-    let Packing { writer, passed_over, changed, .. } = packing;
-    let sealed = writer.finish()?;
+    let (read, written) = ordered(
+        context.threads,
+        |jobs| read_all(&delivery.catalogue, context, |frame| jobs.submit(frame)),
+        compressing,
+        |block: Result<Block, CodecError>| -> Result<(), SealError> {
+            writer.write_content(&block?)?;
+            context.tell(Progress::Written(writer.stream_bytes()));
+            context.tell(Progress::Volume(writer.volume().max(1)));
+            Ok(())
+        },
+    );
+    // Where writing failed, reading was only stopped by that.
+    written?;
+    let read = read?;
+    let sealed = writer.finish(read.framing)?;
     context.tell(Progress::End);
     Ok(Sealed {
         ids,
         written: sealed.volumes,
         totals: sealed.totals,
         index_digest: sealed.index_digest,
-        passed_over,
-        changed,
+        passed_over: read.passed_over,
+        changed: read.changed,
     })
 }
 
-struct Packing<'a> {
-    writer: SealedWriter<'a>,
+/// A worker with a compressor of its own.
+fn compressing() -> impl FnMut(Vec<u8>) -> Result<Block, CodecError> {
+    let mut compressor = Compressor::new();
+    move |frame| compressor.as_mut().map_err(|error| *error)?.compress(frame)
+}
+
+/// What came of reading all sources.
+struct Read {
+    framing: Framing,
+    passed_over: Vec<PassedOver>,
+    changed: Vec<EntryPath>,
+}
+
+fn read_all(
+    catalogue: &Catalogue,
+    context: &Context<'_>,
+    hand_over: impl Fn(Vec<u8>) -> Result<(), Stopped>,
+) -> Result<Read, PackError> {
+    let buffer = vec![0; READ_BYTES];
+    let framer = Framer::new(hand_over);
+    let mut packing = Packing { framer, context, buffer, passed_over: Vec::new(), changed: Vec::new() };
+    for (id, source) in (1..).zip(&catalogue.entries) {
+        context.go_on()?;
+        context.tell(Progress::Entry(&source.path));
+        packing.add(id, source)?;
+    }
+    let Packing { framer, passed_over, changed, .. } = packing;
+    Ok(Read { framing: framer.finish()?, passed_over, changed })
+}
+
+struct Packing<'a, F: Fn(Vec<u8>) -> Result<(), Stopped>> {
+    framer: Framer<F>,
     context: &'a Context<'a>,
     buffer: Vec<u8>,
     passed_over: Vec<PassedOver>,
@@ -75,7 +115,7 @@ enum Reading {
     Failed(FileError),
 }
 
-impl Packing<'_> {
+impl<F: Fn(Vec<u8>) -> Result<(), Stopped>> Packing<'_, F> {
     fn add(&mut self, id: u64, source: &SourceEntry) -> Result<(), PackError> {
         let entry = |mode, modified| Entry {
             id,
@@ -86,7 +126,7 @@ impl Packing<'_> {
             link_target: source.link_target.clone(),
         };
         if source.kind != EntryKind::File {
-            return Ok(self.writer.begin(entry(source.mode, source.modified))?);
+            return Ok(self.framer.begin(entry(source.mode, source.modified))?);
         }
         for reading in 1..=READINGS {
             let mut file = match SourceFile::open(&source.disk_path) {
@@ -96,19 +136,19 @@ impl Packing<'_> {
                     return Ok(());
                 }
             };
-            self.writer.begin(entry(file.mode, file.modified))?;
+            self.framer.begin(entry(file.mode, file.modified))?;
             match self.read(&mut file)? {
                 Reading::Steady => {
-                    self.writer.end(false);
+                    self.framer.end(false);
                     return Ok(());
                 }
-                Reading::Changed if reading < READINGS => self.writer.abandon(),
+                Reading::Changed if reading < READINGS => self.framer.abandon(),
                 Reading::Changed => {
-                    self.writer.end(true);
+                    self.framer.end(true);
                     self.changed.push(source.path.clone());
                 }
                 Reading::Failed(error) => {
-                    self.writer.abandon();
+                    self.framer.abandon();
                     self.pass_over(source, error);
                     return Ok(());
                 }
@@ -130,11 +170,9 @@ impl Packing<'_> {
                 Ok(count) => count,
                 Err(error) => return Ok(Reading::Failed(error)),
             };
-            self.writer.content(&self.buffer[..count])?;
+            self.framer.content(&self.buffer[..count])?;
             total += count as u64;
             self.context.tell(Progress::Advance(count as u64));
-            self.context.tell(Progress::Written(self.writer.stream_bytes()));
-            self.context.tell(Progress::Volume(self.writer.volume().max(1)));
         }
         Ok(match file.is_unchanged(total) {
             Ok(true) => Reading::Steady,

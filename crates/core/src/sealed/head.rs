@@ -208,6 +208,7 @@ mod tests {
             cancel: &|| false,
             randomness: &Fixed,
             clock: &|| Timestamp { seconds: 0, nanoseconds: 0 },
+            threads: 1,
         };
         let key = ArchiveKey::generate(&context).unwrap();
         let head = seal_head(&key, &SET, &password("lamp"), KeyCost::CHEAPEST, &context).unwrap();

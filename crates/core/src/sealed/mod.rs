@@ -9,6 +9,7 @@
 
 pub mod cells;
 pub mod frame;
+pub mod framing;
 pub mod head;
 pub mod index;
 pub mod keys;
@@ -20,9 +21,10 @@ pub mod tail;
 pub mod wire;
 pub mod writer;
 
+pub use framing::{Framer, Framing, Totals};
 pub use head::{HeadError, seal_head};
 pub use index::About;
 pub use keys::{ArchiveKey, KeyCost};
 pub use password::{Password, PasswordError};
 pub use reader::{ExtractError, SealedError, SealedReader};
-pub use writer::{SealError, SealedArchive, SealedWriter, Sealing, Totals};
+pub use writer::{SealError, SealedArchive, SealedWriter, Sealing};

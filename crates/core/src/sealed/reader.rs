@@ -5,6 +5,7 @@
 
 use super::cells::CellSeal;
 use super::frame::{FRAME_HEADER_BYTES, FrameError, FrameHeader, FrameKind};
+use super::framing::Totals;
 use super::head::{HeadError, open_head};
 use super::index::{About, IndexEntry, Place, Root, RootError, check_order, read_page};
 use super::password::Password;
@@ -12,10 +13,10 @@ use super::record::{Record, RecordError, Records};
 use super::stream::{INNER_PER_CELL, StreamError, StreamReader};
 use super::tail::{TAIL_BYTES, Tail};
 use super::wire::Malformed;
-use super::writer::Totals;
 use crate::codec::{CodecError, Decompressor};
 use crate::context::{Cancelled, Context, Progress};
 use crate::entry::{Content, Entry, EntryKind, EntrySink, ListedEntry};
+use crate::pipeline::{Jobs, ordered};
 use crate::volume::{CellReader, VolumeSet};
 
 /// Why an archive cannot be read.
@@ -160,20 +161,29 @@ impl SealedReader {
         order.sort_unstable_by_key(|index| self.places[*index]);
         let mut expected = order.into_iter().map(|index| (&self.listed[index], self.places[index]));
         let mut delivery = Delivery { sink, context, next: expected.next(), open: Open::Nothing };
-        let mut frames = FrameWalk::new(&self.tail);
-        let mut raw = Vec::new();
-        while let Some((frame_at, kind)) = frames.next(&mut self.stream, &mut self.decompressor, &mut raw)? {
-            context.go_on().map_err(SealedError::from)?;
-            context
-                .tell(Progress::Volume(self.stream.cells().set().geometry.locate(frame_at / INNER_PER_CELL as u64).0));
-            if kind == FrameKind::Content {
-                for record in Records::new(&raw) {
-                    let (record_at, record) = record.map_err(SealedError::from)?;
-                    delivery.take(Place { frame_at, record_at }, record, || expected.next())?;
+        let (stream, tail) = (&mut self.stream, &self.tail);
+        let geometry = stream.cells().set().geometry;
+        let (read, delivered) = ordered(
+            context.threads,
+            |jobs| read_all_frames(stream, tail, jobs),
+            decompressing,
+            |frame: Result<RawFrame, CodecError>| -> Result<(), ExtractError<S::Error>> {
+                let frame = frame.map_err(SealedError::from)?;
+                context.go_on().map_err(SealedError::from)?;
+                context.tell(Progress::Volume(geometry.locate(frame.at / INNER_PER_CELL as u64).0));
+                if frame.kind == FrameKind::Content {
+                    for record in Records::new(&frame.bytes) {
+                        let (record_at, record) = record.map_err(SealedError::from)?;
+                        let place = Place { frame_at: frame.at, record_at };
+                        delivery.take(place, record, || expected.next())?;
+                    }
                 }
-            }
-        }
-        frames.finish(&mut self.stream)?;
+                Ok(())
+            },
+        );
+        // What was delivered came first, so its failure counts before one in reading further on.
+        delivered?;
+        read?;
         if delivery.next.is_some() || !matches!(delivery.open, Open::Nothing) {
             return Err(SealedError::from(Malformed("index")).into());
         }
@@ -200,20 +210,63 @@ fn read_frame(
     tail: &Tail,
     raw: &mut Vec<u8>,
 ) -> Result<FrameHeader, SealedError> {
+    let frame = read_stored_frame(stream, frame_at, tail)?;
+    decompressor.decompress(frame.header.codec, &frame.stored, frame.header.raw_bytes as usize, raw)?;
+    Ok(frame.header)
+}
+
+/// A frame as it is stored.
+struct StoredFrame {
+    at: u64,
+    header: FrameHeader,
+    stored: Vec<u8>,
+}
+
+/// A decompressed frame.
+struct RawFrame {
+    at: u64,
+    kind: FrameKind,
+    bytes: Vec<u8>,
+}
+
+fn read_stored_frame(stream: &mut StreamReader, frame_at: u64, tail: &Tail) -> Result<StoredFrame, SealedError> {
     let left = tail.inner_bytes.saturating_sub(frame_at);
     if left < FRAME_HEADER_BYTES as u64 {
         return Err(Malformed("frame place").into());
     }
-    let mut stored = Vec::new();
-    stream.read(frame_at, FRAME_HEADER_BYTES, &mut stored)?;
-    let header = FrameHeader::decode(&stored)?;
+    let mut header = Vec::with_capacity(FRAME_HEADER_BYTES);
+    stream.read(frame_at, FRAME_HEADER_BYTES, &mut header)?;
+    let header = FrameHeader::decode(&header)?;
     if u64::from(header.stored_bytes) > left - FRAME_HEADER_BYTES as u64 {
         return Err(Malformed("frame length").into());
     }
-    stored.clear();
+    let mut stored = Vec::with_capacity(header.stored_bytes as usize);
     stream.read(frame_at + FRAME_HEADER_BYTES as u64, header.stored_bytes as usize, &mut stored)?;
-    decompressor.decompress(header.codec, &stored, header.raw_bytes as usize, raw)?;
-    Ok(header)
+    Ok(StoredFrame { at: frame_at, header, stored })
+}
+
+type Reading = Jobs<StoredFrame, Result<RawFrame, CodecError>>;
+
+/// Reads the whole stream, frame after frame, to its last zero. A reader that nobody listens to any more stops.
+fn read_all_frames(stream: &mut StreamReader, tail: &Tail, jobs: &Reading) -> Result<(), SealedError> {
+    let mut frames = FrameWalk::new(tail);
+    while let Some(frame) = frames.next(stream)? {
+        if jobs.submit(frame).is_err() {
+            return Ok(());
+        }
+    }
+    frames.finish(stream)
+}
+
+/// A worker with a decompressor of its own.
+fn decompressing() -> impl FnMut(StoredFrame) -> Result<RawFrame, CodecError> {
+    let mut decompressor = Decompressor::new();
+    move |frame| {
+        let mut bytes = Vec::new();
+        let decompressor = decompressor.as_mut().map_err(|error| *error)?;
+        decompressor.decompress(frame.header.codec, &frame.stored, frame.header.raw_bytes as usize, &mut bytes)?;
+        Ok(RawFrame { at: frame.at, kind: frame.header.kind, bytes })
+    }
 }
 
 /// Goes through all frames in order and holds the cells' marks to where frames really begin.
@@ -229,12 +282,7 @@ impl<'a> FrameWalk<'a> {
         Self { tail, position: 0, marks_compared: 0 }
     }
 
-    fn next(
-        &mut self,
-        stream: &mut StreamReader,
-        decompressor: &mut Decompressor,
-        raw: &mut Vec<u8>,
-    ) -> Result<Option<(u64, FrameKind)>, SealedError> {
+    fn next(&mut self, stream: &mut StreamReader) -> Result<Option<StoredFrame>, SealedError> {
         if self.position == self.tail.inner_bytes {
             return Ok(None);
         }
@@ -247,9 +295,9 @@ impl<'a> FrameWalk<'a> {
             }
             self.marks_compared = cell + 1;
         }
-        let header = read_frame(stream, decompressor, frame_at, self.tail, raw)?;
-        self.position += FRAME_HEADER_BYTES as u64 + u64::from(header.stored_bytes);
-        Ok(Some((frame_at, header.kind)))
+        let frame = read_stored_frame(stream, frame_at, self.tail)?;
+        self.position += FRAME_HEADER_BYTES as u64 + u64::from(frame.header.stored_bytes);
+        Ok(Some(frame))
     }
 
     fn no_frame_begins_before(&mut self, cell: u64, stream: &mut StreamReader) -> Result<(), SealedError> {

@@ -2,11 +2,11 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, dead_code, reason = "each test file uses its part of this")]
 
-use std::cell::Cell;
 use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
 use under_seal_core::context::{Context, NoRandomness, Observer, Progress, Randomness};
 use under_seal_core::entry::Timestamp;
 use under_seal_core::fit::Fit;
@@ -19,12 +19,12 @@ use under_seal_core::{Error, volume::cell_offset, volume::header::CHECK_AT};
 pub const PASSWORD: &str = "twelve panes of salted glass";
 
 /// Bytes that look random and are the same in every run.
-pub struct Repeatable(Cell<u64>);
+pub struct Repeatable(AtomicU64);
 
 impl Randomness for Repeatable {
     fn fill(&self, buffer: &mut [u8]) -> Result<(), NoRandomness> {
-        self.0.set(self.0.get() + 1);
-        blake3::Hasher::new().update(&self.0.get().to_le_bytes()).finalize_xof().fill(buffer);
+        let call = self.0.fetch_add(1, Ordering::Relaxed) + 1;
+        blake3::Hasher::new().update(&call.to_le_bytes()).finalize_xof().fill(buffer);
         Ok(())
     }
 }
@@ -38,11 +38,12 @@ impl Observer for NobodyWatches {
 pub struct Desk {
     pub place: tempfile::TempDir,
     randomness: Repeatable,
+    pub threads: usize,
 }
 
 impl Desk {
     pub fn new() -> Self {
-        Self { place: tempfile::tempdir().unwrap(), randomness: Repeatable(Cell::new(0)) }
+        Self { place: tempfile::tempdir().unwrap(), randomness: Repeatable(AtomicU64::new(0)), threads: 2 }
     }
 
     pub fn path(&self, name: &str) -> PathBuf {
@@ -57,13 +58,19 @@ impl Desk {
         self
     }
 
-    pub fn with_context<T>(&self, cancel: &dyn Fn() -> bool, work: impl FnOnce(&Context<'_>) -> T) -> T {
+    pub fn with_context<T>(&self, cancel: &(dyn Fn() -> bool + Sync), work: impl FnOnce(&Context<'_>) -> T) -> T {
         let now = || Timestamp { seconds: 1_700_000_000, nanoseconds: 0 };
-        work(&Context { observer: &NobodyWatches, cancel, randomness: &self.randomness, clock: &now })
+        work(&Context {
+            observer: &NobodyWatches,
+            cancel,
+            randomness: &self.randomness,
+            clock: &now,
+            threads: self.threads,
+        })
     }
 
     /// Packs `source` into `out`, until `cancel` says stop.
-    pub fn pack_until(&self, fit: &str, cancel: &dyn Fn() -> bool) -> Result<Packed, PackError> {
+    pub fn pack_until(&self, fit: &str, cancel: &(dyn Fn() -> bool + Sync)) -> Result<Packed, PackError> {
         let target = Target { folder: self.path("out"), stem: "set".into() };
         let request = PackRequest {
             sources: &[self.path("source")],

@@ -1,0 +1,132 @@
+//! Ordered parallel work with bounded memory: one thread produces jobs, several work on them, and the calling
+//! thread takes the results in the order of the jobs.
+//!
+//! For each job the producer first queues a one-place reply channel, then the job itself, so order is fixed before
+//! any work begins. Both queues are bounded; whoever stops drops its end, and that ends everybody.
+
+use crossbeam_channel::{Receiver, Sender, bounded};
+use std::thread;
+
+/// Jobs that wait or are worked on, for each worker.
+const JOBS_AHEAD: usize = 2;
+
+/// The consuming side has stopped: nothing more is wanted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("the work was stopped")]
+pub struct Stopped;
+
+/// The producer's end.
+pub struct Jobs<J, R> {
+    order: Sender<Receiver<R>>,
+    jobs: Sender<(J, Sender<R>)>,
+}
+
+impl<J, R> Jobs<J, R> {
+    /// Hands a job over; waits while too many are under way.
+    ///
+    /// # Errors
+    /// [`Stopped`] where nobody takes results any more.
+    pub fn submit(&self, job: J) -> Result<(), Stopped> {
+        let (reply, result) = bounded(1);
+        self.order.send(result).map_err(|_| Stopped)?;
+        self.jobs.send((job, reply)).map_err(|_| Stopped)
+    }
+}
+
+/// Runs `produce` on one thread, a worker made by `make_worker` on each of `threads` others, and `consume` on this one.
+/// Gives back what the producer and the consumer came to; where both failed, the consumer's failure came first.
+pub fn ordered<J: Send, R: Send, T: Send, E, W: FnMut(J) -> R>(
+    threads: usize,
+    produce: impl FnOnce(&Jobs<J, R>) -> T + Send,
+    make_worker: impl Fn() -> W + Sync,
+    mut consume: impl FnMut(R) -> Result<(), E>,
+) -> (T, Result<(), E>) {
+    let threads = threads.max(1);
+    let (order_in, order_out) = bounded::<Receiver<R>>(threads * JOBS_AHEAD);
+    let (jobs_in, jobs_out) = bounded::<(J, Sender<R>)>(threads * JOBS_AHEAD);
+    thread::scope(|scope| {
+        for _ in 0..threads {
+            let (jobs, make_worker) = (jobs_out.clone(), &make_worker);
+            scope.spawn(move || {
+                let mut work = make_worker();
+                for (job, reply) in jobs {
+                    // A consumer that stopped has dropped the other end; the job is then for nobody.
+                    let _ = reply.send(work(job));
+                }
+            });
+        }
+        drop(jobs_out);
+        let producer = scope.spawn(move || produce(&Jobs { order: order_in, jobs: jobs_in }));
+        let mut consumed = Ok(());
+        // A worker that panicked drops its reply unsent; its panic goes on when the scope ends.
+        while let Ok(Ok(result)) = order_out.recv().map(|reply| reply.recv()) {
+            consumed = consume(result);
+            if consumed.is_err() {
+                break;
+            }
+        }
+        drop(order_out);
+        match producer.join() {
+            Ok(produced) => (produced, consumed),
+            Err(panic) => std::panic::resume_unwind(panic),
+        }
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+    use std::time::Duration;
+
+    /// Jobs whose work takes longer the earlier they come.
+    fn slow_first(job: u64) -> u64 {
+        thread::sleep(Duration::from_micros(400 / (job + 1)));
+        job
+    }
+
+    #[rstest]
+    fn results_come_in_the_order_of_the_jobs(#[values(0, 1, 2, 7)] threads: usize) {
+        let mut taken = Vec::new();
+        let (produced, consumed) = ordered(
+            threads,
+            |jobs| (0..200).try_for_each(|job| jobs.submit(job)),
+            || slow_first,
+            |result| {
+                taken.push(result);
+                Ok::<(), ()>(())
+            },
+        );
+        assert_eq!((produced, consumed), (Ok(()), Ok(())));
+        assert!(taken.into_iter().eq(0..200));
+    }
+
+    #[rstest]
+    fn a_consumer_that_fails_stops_everybody(#[values(1, 3)] threads: usize) {
+        let (produced, consumed) = ordered(
+            threads,
+            |jobs| (0..).try_for_each(|job| jobs.submit(job)),
+            || slow_first,
+            |result| if result == 5 { Err("enough") } else { Ok(()) },
+        );
+        assert_eq!((produced, consumed), (Err(Stopped), Err("enough")));
+    }
+
+    #[test]
+    fn a_producer_that_fails_ends_the_work_after_what_it_had_submitted() {
+        let mut taken = 0;
+        let (produced, consumed) = ordered(
+            2,
+            |jobs| {
+                jobs.submit(1).and_then(|()| jobs.submit(2)).map_err(|_| "stopped")?;
+                Err::<(), _>("source gone")
+            },
+            || slow_first,
+            |_| {
+                taken += 1;
+                Ok::<(), ()>(())
+            },
+        );
+        assert_eq!((produced, consumed, taken), (Err("source gone"), Ok(()), 2));
+    }
+}
