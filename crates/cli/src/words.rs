@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use under_seal_core::Error;
 use under_seal_core::landing::LandingError;
 use under_seal_core::opening::{OpenError, Stopped};
-use under_seal_core::pack::{PackError, TargetError};
+use under_seal_core::pack::{PackError, TargetError, WayError};
 use under_seal_core::place::staging::StagingError;
 use under_seal_core::place::{FileAction, FileError};
 use under_seal_core::proof::InspectError;
@@ -63,6 +63,8 @@ fn core(error: &Error) -> String {
         }
         Error::Password(error) => password_error(*error),
         Error::Pack(error) => pack(error),
+        // No command cuts anew yet; the technical words are all there is to say.
+        Error::Recut(error) => format!("The set was not cut anew: {error}."),
         Error::Gather(error) => gather(error),
         Error::Inspect(InspectError::File(error)) => file_error(error),
         Error::Inspect(InspectError::Cancelled(_)) => "Cancelled.".to_owned(),
@@ -195,16 +197,7 @@ fn pack(error: &PackError) -> String {
             let whats: Vec<String> = all.iter().map(unpackable).collect();
             format!("Nothing was packed. {}", whats.join(" "))
         }
-        PackError::Taken(paths) => format!(
-            "{} there already: {}. Nothing was written; choose another name with --to, or add --replace.",
-            if paths.len() == 1 { "A volume of this name is" } else { "Volumes of this name are" },
-            first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>())
-        ),
-        PackError::EarlierRunCompleted(paths) => format!(
-            "An earlier pack was cut off while it gave its verified volumes their names. That is now completed: {}. \
-             Nothing new was packed; check them, or pack again with --replace.",
-            first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>())
-        ),
+        PackError::Way(error) => way(error),
         PackError::Staging(error) => staging(error),
         PackError::File(error) => file_error(error),
         PackError::Seal(error) => seal(error),
@@ -213,6 +206,23 @@ fn pack(error: &PackError) -> String {
              and look after this one."
         ),
         PackError::NoRandomness(_) | PackError::Stopped(_) => format!("Nothing was packed: {error}."),
+    }
+}
+
+fn way(error: &WayError) -> String {
+    match error {
+        WayError::Taken(paths) => format!(
+            "{} there already: {}. Nothing was written; choose another name with --to, or add --replace.",
+            if paths.len() == 1 { "A volume of this name is" } else { "Volumes of this name are" },
+            first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>())
+        ),
+        WayError::EarlierRunCompleted(paths) => format!(
+            "An earlier pack was cut off while it gave its verified volumes their names. That is now completed: {}. \
+             Nothing new was packed; check them, or pack again with --replace.",
+            first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>())
+        ),
+        WayError::Staging(error) => staging(error),
+        WayError::File(error) => file_error(error),
     }
 }
 

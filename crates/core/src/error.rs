@@ -3,10 +3,11 @@
 use crate::codec::CodecError;
 use crate::landing::LandingError;
 use crate::opening::OpenError;
-use crate::pack::{PackError, TargetError};
+use crate::pack::{PackError, TargetError, WayError};
 use crate::place::FileError;
 use crate::place::staging::StagingError;
 use crate::proof::InspectError;
+use crate::rework::RecutError;
 use crate::sealed::frame::FrameError;
 use crate::sealed::index::RootError;
 use crate::sealed::record::RecordError;
@@ -27,6 +28,9 @@ pub enum Error {
     /// Nothing was packed.
     #[error(transparent)]
     Pack(#[from] PackError),
+    /// The set was not cut anew.
+    #[error(transparent)]
+    Recut(#[from] RecutError),
     /// No set of volumes was found.
     #[error(transparent)]
     Gather(#[from] GatherError),
@@ -66,6 +70,7 @@ impl Error {
         match self {
             Self::Target(_) | Self::Password(_) => ErrorClass::Usage,
             Self::Pack(error) => pack_class(error),
+            Self::Recut(error) => recut_class(error),
             Self::Gather(error) => gather_class(error),
             Self::Inspect(InspectError::File(_)) => ErrorClass::System,
             Self::Inspect(InspectError::Cancelled(_)) => ErrorClass::Cancelled,
@@ -90,20 +95,63 @@ fn pack_class(error: &PackError) -> ErrorClass {
             ErrorClass::System
         }
         PackError::Source(_) => ErrorClass::Usage,
-        PackError::Taken(_) | PackError::EarlierRunCompleted(_) => ErrorClass::Unsafe,
-        PackError::Staging(StagingError::InUse(_) | StagingError::InTheWay(_)) => ErrorClass::Unsafe,
-        PackError::Staging(StagingError::File(error)) | PackError::File(error) => file_class(error),
+        PackError::Way(error) => way_class(error),
+        PackError::Staging(error) => staging_class(error),
+        PackError::File(error) => file_class(error),
         PackError::Seal(error) => seal_class(error),
         PackError::Regather(_) | PackError::ReadBack(_) | PackError::ContentsDiffer => ErrorClass::Damaged,
         PackError::NothingPacked(_) | PackError::NoRandomness(_) | PackError::Stopped(_) => ErrorClass::System,
     }
 }
 
+fn way_class(error: &WayError) -> ErrorClass {
+    match error {
+        WayError::Taken(_) | WayError::EarlierRunCompleted(_) => ErrorClass::Unsafe,
+        WayError::Staging(error) => staging_class(error),
+        WayError::File(error) => file_class(error),
+    }
+}
+
+fn staging_class(error: &StagingError) -> ErrorClass {
+    match error {
+        StagingError::InUse(_) | StagingError::InTheWay(_) => ErrorClass::Unsafe,
+        StagingError::File(error) => file_class(error),
+    }
+}
+
 fn seal_class(error: &SealError) -> ErrorClass {
     match error {
-        SealError::Write(WriteError::File(error)) => file_class(error),
-        SealError::Write(_) | SealError::TooManyEntries => ErrorClass::Usage,
+        SealError::Write(error) => write_class(error),
+        SealError::TooManyEntries => ErrorClass::Usage,
         SealError::Head(_) | SealError::Codec(_) | SealError::Seal(_) => ErrorClass::System,
+    }
+}
+
+fn write_class(error: &WriteError) -> ErrorClass {
+    match error {
+        WriteError::File(error) => file_class(error),
+        WriteError::FitTooSmall | WriteError::TooManyVolumes | WriteError::TooManyCells => ErrorClass::Usage,
+    }
+}
+
+fn recut_class(error: &RecutError) -> ErrorClass {
+    match error {
+        RecutError::Way(error) => way_class(error),
+        RecutError::Staging(error) => staging_class(error),
+        RecutError::File(error) => file_class(error),
+        RecutError::Cell(error) => cell_class(error),
+        RecutError::Write(error) => write_class(error),
+        RecutError::Regather(_) | RecutError::CellsDiffer => ErrorClass::Damaged,
+        RecutError::NoRandomness(_) => ErrorClass::System,
+        RecutError::Cancelled(_) => ErrorClass::Cancelled,
+    }
+}
+
+fn cell_class(error: &CellError) -> ErrorClass {
+    match error {
+        CellError::Missing(_) => ErrorClass::VolumesMissing,
+        CellError::Damaged { .. } => ErrorClass::Damaged,
+        CellError::File(error) => file_class(error),
     }
 }
 
@@ -124,8 +172,7 @@ fn sealed_class(error: &SealedError) -> ErrorClass {
         SealedError::Head(HeadError::WrongPassword) => ErrorClass::WrongPassword,
         SealedError::Head(HeadError::Costly(_)) => ErrorClass::Unsafe,
         SealedError::Head(HeadError::NoMemory(_) | HeadError::NoRandomness(_)) => ErrorClass::System,
-        SealedError::Stream(StreamError::Cell(CellError::Missing(_))) => ErrorClass::VolumesMissing,
-        SealedError::Stream(StreamError::Cell(CellError::File(_))) => ErrorClass::System,
+        SealedError::Stream(StreamError::Cell(error)) => cell_class(error),
         SealedError::Record(RecordError::UnsafePath { .. }) => ErrorClass::Unsafe,
         SealedError::Codec(CodecError::Compressor) => ErrorClass::System,
         SealedError::Cancelled(_) => ErrorClass::Cancelled,

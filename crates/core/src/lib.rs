@@ -19,6 +19,7 @@
 //! - [`landing`]: extraction to disk without harm to what is there; does not know the format.
 //! - [`proof`]: checking volumes without the password, and contents with it.
 //! - [`pack`]: one whole delivery: gather, seal, read back, place.
+//! - [`rework`]: making new volumes out of old ones; cutting a set to another fit, without the password.
 //! - [`opening`]: one whole extraction: survey, extract, finish.
 //! - [`error`]: every layer's error under one roof, and the class behind an exit code.
 //!
@@ -50,6 +51,8 @@ pub mod landing;
 pub mod proof;
 
 pub mod pack;
+
+pub mod rework;
 
 pub mod opening;
 

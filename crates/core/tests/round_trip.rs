@@ -15,7 +15,7 @@ use std::time::{Duration, SystemTime};
 use support::{Desk, tree};
 use under_seal_core::ErrorClass;
 use under_seal_core::opening::open;
-use under_seal_core::pack::PackError;
+use under_seal_core::pack::{PackError, WayError};
 
 /// A tree with one of everything that an archive keeps, sizes at the seams of cells and frames included.
 fn lay_out_one_of_everything(root: &Path) {
@@ -194,7 +194,7 @@ fn old_volumes_of_the_same_name_are_not_touched_unasked() {
     fs::create_dir(desk.path("out")).unwrap();
     fs::write(desk.path("out/set-3of9.useal"), b"old").unwrap();
     let before = tree(&desk.path("out"));
-    assert!(matches!(desk.pack_until("", &|| false), Err(PackError::Taken(_))));
+    assert!(matches!(desk.pack_until("", &|| false), Err(PackError::Way(WayError::Taken(_)))));
     assert_eq!(tree(&desk.path("out")), before);
 }
 

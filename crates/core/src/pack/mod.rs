@@ -7,20 +7,19 @@
 mod sealing;
 pub mod target;
 
-pub use target::{Target, TargetError};
+pub use target::{Target, TargetError, WayError};
 
 use crate::context::{Cancelled, Context, NoRandomness};
 use crate::entry::{EntryPath, link_stays_inside};
 use crate::fit::Fit;
 use crate::pipeline::Stopped;
-use crate::place::staging::{Leftover, Placing, Staging, StagingError, settle};
+use crate::place::staging::{Placing, Staging, StagingError};
 use crate::place::{FileError, Folder};
 use crate::proof::verify_contents;
 use crate::sealed::{KeyCost, Password, SealError, SealedError, SealedReader, Totals};
 use crate::source::{Catalogue, PassedOver, SourceError};
 use crate::volume::{GatherError, Geometry, Ids, VolumeSet, WriteError};
 use sealing::Sealed;
-use std::io;
 use std::path::PathBuf;
 
 /// What to pack, and into what.
@@ -83,12 +82,9 @@ pub enum PackError {
     /// Not one of the sources could be read.
     #[error("nothing could be packed")]
     NothingPacked(Vec<PassedOver>),
-    /// Volumes with the target's name are there already.
-    #[error("{} volumes are there already", .0.len())]
-    Taken(Vec<PathBuf>),
-    /// An earlier run was cut off while it placed its verified volumes; that is now completed.
-    #[error("an earlier run was completed")]
-    EarlierRunCompleted(Vec<PathBuf>),
+    /// The target is not free.
+    #[error(transparent)]
+    Way(#[from] WayError),
     /// The staging folder cannot be used.
     #[error(transparent)]
     Staging(#[from] StagingError),
@@ -127,7 +123,7 @@ impl Delivery {
         if request.fit.volume_limit().is_some_and(|limit| Geometry::cells_within(limit).is_none()) {
             return Err(SealError::from(WriteError::FitTooSmall).into());
         }
-        let replaced = make_way(request)?;
+        let replaced = request.target.make_way(request.replace)?;
         let catalogue = Catalogue::gather(request.sources, context)?;
         Ok(Self { target: request.target.clone(), fit: request.fit, catalogue, replaced })
     }
@@ -171,25 +167,6 @@ impl Delivery {
             outward_links,
         }
     }
-}
-
-/// Settles what an earlier run left, and says which old volumes will be replaced.
-fn make_way(request: &PackRequest<'_>) -> Result<Vec<String>, PackError> {
-    let target = request.target;
-    let leftover = match Folder::open(&target.folder) {
-        Ok(folder) => settle(&folder, &target.stem)?,
-        Err(error) if error.source.kind() == io::ErrorKind::NotFound => Leftover::None,
-        Err(error) => return Err(error.into()),
-    };
-    let taken = target.taken()?;
-    if !taken.is_empty() && !request.replace {
-        let paths = taken.iter().map(|suffix| target.path_with(suffix)).collect();
-        return Err(match leftover {
-            Leftover::Completed => PackError::EarlierRunCompleted(paths),
-            _ => PackError::Taken(paths),
-        });
-    }
-    Ok(taken)
 }
 
 /// Reads everything back from disk, with nothing but the staged files and the password, and counts it.

@@ -1,5 +1,6 @@
 //! Where an archive goes and what it is called, from what the user wrote.
 
+use crate::place::staging::{Leftover, StagingError, settle};
 use crate::place::{FileError, Folder, absolute};
 use crate::volume::names;
 use std::ffi::OsString;
@@ -24,6 +25,23 @@ pub enum TargetError {
     NeedsName,
 }
 
+/// Why a target is not free.
+#[derive(Debug, thiserror::Error)]
+pub enum WayError {
+    /// Volumes with the target's name are there already.
+    #[error("{} volumes are there already", .0.len())]
+    Taken(Vec<PathBuf>),
+    /// An earlier run was cut off while it placed its verified volumes; that is now completed.
+    #[error("an earlier run was completed")]
+    EarlierRunCompleted(Vec<PathBuf>),
+    /// What an earlier run left cannot be settled.
+    #[error(transparent)]
+    Staging(#[from] StagingError),
+    /// The system refused an operation.
+    #[error(transparent)]
+    File(#[from] FileError),
+}
+
 impl Target {
     /// `to` as a folder (existing, or ending in `/`): inside it, named after the only source. `to` as
     /// anything else: that very name. No `to`: the current folder.
@@ -46,17 +64,28 @@ impl Target {
         }
     }
 
-    /// The suffixes of volumes, of whatever set, that have this target's name already.
+    /// Settles what an earlier run left, and says which old volumes of this name (by their suffixes) are to be
+    /// replaced: none, unless `replace` allows it.
     ///
     /// # Errors
-    /// [`FileError`] from the system.
-    pub fn taken(&self) -> Result<Vec<String>, FileError> {
+    /// [`WayError`]; no volume was touched then.
+    pub fn make_way(&self, replace: bool) -> Result<Vec<String>, WayError> {
         let folder = match Folder::open(&self.folder) {
             Err(error) if error.source.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
             folder => folder?,
         };
+        let leftover = settle(&folder, &self.stem)?;
         let names = folder.names()?;
-        Ok(names.iter().filter_map(|name| names::suffix_of(name, &self.stem)).map(ToOwned::to_owned).collect())
+        let taken = names.iter().filter_map(|name| names::suffix_of(name, &self.stem)).map(ToOwned::to_owned);
+        let taken: Vec<String> = taken.collect();
+        if taken.is_empty() || replace {
+            return Ok(taken);
+        }
+        let paths = taken.iter().map(|suffix| self.path_with(suffix)).collect();
+        Err(match leftover {
+            Leftover::Completed => WayError::EarlierRunCompleted(paths),
+            _ => WayError::Taken(paths),
+        })
     }
 
     /// The path of the volume with this suffix.
