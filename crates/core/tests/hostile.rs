@@ -87,8 +87,8 @@ impl Draft {
         let ids = Ids { set: [1; 16], cut: [2; 16] };
         let (key, head) = desk.with_context(&|| false, |context| {
             let key = ArchiveKey::generate(context).unwrap();
-            let password = Password::new(PASSWORD).unwrap();
-            let head = seal_head(&key, &ids.set, &password, KeyCost::CHEAPEST, context).unwrap();
+            let credentials = [Password::new(PASSWORD).unwrap().into()];
+            let head = seal_head(&key, &ids.set, &credentials, KeyCost::CHEAPEST, context).unwrap();
             (key, head)
         });
         let volumes = VolumeWriter::new(&staging, ids, None).unwrap();

@@ -13,7 +13,7 @@ use serde::Serialize;
 use std::path::Path;
 use under_seal_core::context::Context;
 use under_seal_core::proof::{Damage, FileReport, SetReport, VolumeReport, VolumeState, inspect, verify_contents};
-use under_seal_core::sealed::{Password, SealedReader};
+use under_seal_core::sealed::{Credentials, SealedReader};
 use under_seal_core::volume::{VolumeSet, names};
 
 /// Sets of more volumes than this have their intact volumes drawn together.
@@ -30,7 +30,7 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     let context = session::context(&progress, arguments.work.threads);
     let found = inspect(&set, &context)?;
     let inside = match password {
-        Some(password) if found.is_complete() => look_inside(&set, &password, &context).map(Some),
+        Some(password) if found.is_complete() => look_inside(&set, &password.into(), &context).map(Some),
         _ => Ok(None),
     };
     drop(progress);
@@ -51,8 +51,8 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     }
 }
 
-fn look_inside(set: &VolumeSet, password: &Password, context: &Context<'_>) -> Result<Contents, Failure> {
-    let mut archive = SealedReader::unlock(set.clone(), password)?;
+fn look_inside(set: &VolumeSet, credentials: &Credentials, context: &Context<'_>) -> Result<Contents, Failure> {
+    let mut archive = SealedReader::unlock(set.clone(), credentials)?;
     let verified = verify_contents(&mut archive, context)?;
     let changed = archive.entries().iter().filter(|listed| listed.content.changed_while_read);
     Ok(Contents {

@@ -18,9 +18,9 @@ use under_seal_core::volume::VolumeSet;
 /// Runs the command; the exit code.
 pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
     let set = VolumeSet::gather(&arguments.places)?.complete()?;
-    let password = prompt::password(&arguments.password, Purpose::Unlock)?;
+    let credentials = prompt::password(&arguments.password, Purpose::Unlock)?.into();
     let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes));
-    let mut archive = SealedReader::unlock(set, &password)?;
+    let mut archive = SealedReader::unlock(set, &credentials)?;
     let opened = open(&mut archive, &arguments.into, &session::context(&progress, arguments.work.threads))?;
     drop(progress);
     let report = Report::new(&opened, &archive);

@@ -26,8 +26,8 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let context = session::context(&progress, arguments.work.threads);
     // Whatever stands in the way is told before the password is asked for.
     let delivery = Delivery::prepare(&request, &context)?;
-    let password = prompt::password(&arguments.password, Purpose::Seal)?;
-    let packed = delivery.pack(&password, session::key_cost(), &context)?;
+    let credentials = [prompt::password(&arguments.password, Purpose::Seal)?.into()];
+    let packed = delivery.pack(&credentials, session::key_cost(), &context)?;
     drop(progress);
     let report = Report::new(&packed, &target);
     show(&report, arguments.work.json, || lines(&packed, &report))?;

@@ -16,7 +16,7 @@ use crate::pipeline::Stopped;
 use crate::place::staging::{Placing, Staging, StagingError};
 use crate::place::{FileError, Folder};
 use crate::proof::verify_contents;
-use crate::sealed::{KeyCost, Password, SealError, SealedError, SealedReader, Totals};
+use crate::sealed::{Credentials, KeyCost, SealError, SealedError, SealedReader, Totals};
 use crate::source::{Catalogue, PassedOver, SourceError};
 use crate::volume::{GatherError, Geometry, Ids, VolumeSet, WriteError};
 use sealing::Sealed;
@@ -128,18 +128,18 @@ impl Delivery {
         Ok(Self { target: request.target.clone(), fit: request.fit, catalogue, replaced })
     }
 
-    /// Packs, verifies, places. An attempt at the password will cost `cost`.
+    /// Packs, verifies, places. Each of the credentials will open the archive; an attempt at one will cost `cost`.
     ///
     /// # Errors
     /// [`PackError`]; no volume has a name then, and old ones are as they were.
-    pub fn pack(self, password: &Password, cost: KeyCost, context: &Context<'_>) -> Result<Packed, PackError> {
+    pub fn pack(self, credentials: &[Credentials], cost: KeyCost, context: &Context<'_>) -> Result<Packed, PackError> {
         let target = Folder::open_or_create(&self.target.folder)?;
         let staging = Staging::begin(target, &self.target.stem)?;
-        let sealed = sealing::seal(&self, password, cost, &staging, context)?;
+        let sealed = sealing::seal(&self, credentials, cost, &staging, context)?;
         if sealed.totals == Totals::default() {
             return Err(PackError::NothingPacked(sealed.passed_over));
         }
-        let verified = read_back(&sealed, password, &staging, context)?;
+        let verified = read_back(&sealed, credentials, &staging, context)?;
         context.go_on()?;
         staging.place(&sealed.written.placings, &self.replaced)?;
         Ok(self.report(sealed, verified))
@@ -169,23 +169,28 @@ impl Delivery {
     }
 }
 
-/// Reads everything back from disk, with nothing but the staged files and the password, and counts it.
+/// Reads everything back from disk, with nothing but the staged files and the credentials, and counts it.
 fn read_back(
     sealed: &Sealed,
-    password: &Password,
+    credentials: &[Credentials],
     staging: &Staging,
     context: &Context<'_>,
 ) -> Result<Totals, PackError> {
     let files: Vec<_> = sealed.written.placings.iter().map(|placing| staging.path_of(placing.number)).collect();
     let set = VolumeSet::from_files(&files).map_err(PackError::Regather)?;
-    let verified = SealedReader::unlock(set, password).and_then(|mut archive| {
-        let verified = verify_contents(&mut archive, context)?;
-        Ok((archive.index_digest(), verified))
-    });
-    match verified {
-        Ok((digest, verified)) if digest == sealed.index_digest && verified == sealed.totals => Ok(verified),
-        Ok(_) => Err(PackError::ContentsDiffer),
-        Err(SealedError::Cancelled(cancelled)) => Err(cancelled.into()),
-        Err(error) => Err(PackError::ReadBack(error)),
+    let mut verified = Totals::default();
+    for (place, credentials) in credentials.iter().enumerate() {
+        let mut archive = SealedReader::unlock(set.clone(), credentials).map_err(PackError::ReadBack)?;
+        if archive.index_digest() != sealed.index_digest {
+            return Err(PackError::ContentsDiffer);
+        }
+        // All keyholes lead to the same contents; once is enough.
+        if place == 0 {
+            verified = verify_contents(&mut archive, context).map_err(|error| match error {
+                SealedError::Cancelled(cancelled) => cancelled.into(),
+                error => PackError::ReadBack(error),
+            })?;
+        }
     }
+    if verified == sealed.totals { Ok(verified) } else { Err(PackError::ContentsDiffer) }
 }

@@ -8,7 +8,7 @@ use crate::pipeline::{Stopped, ordered};
 use crate::place::FileError;
 use crate::place::staging::Staging;
 use crate::sealed::{
-    About, ArchiveKey, Framer, Framing, KeyCost, Password, SealError, SealedWriter, Sealing, Totals, seal_head,
+    About, ArchiveKey, Credentials, Framer, Framing, KeyCost, SealError, SealedWriter, Sealing, Totals, seal_head,
 };
 use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
 use crate::volume::{Ids, VolumeWriter, WrittenVolumes};
@@ -32,14 +32,14 @@ pub(super) struct Sealed {
 
 pub(super) fn seal(
     delivery: &Delivery,
-    password: &Password,
+    credentials: &[Credentials],
     cost: KeyCost,
     staging: &Staging,
     context: &Context<'_>,
 ) -> Result<Sealed, PackError> {
     let ids = Ids { set: context.random()?, cut: context.random()? };
     let key = ArchiveKey::generate(context)?;
-    let head = seal_head(&key, &ids.set, password, cost, context).map_err(SealError::from)?;
+    let head = seal_head(&key, &ids.set, credentials, cost, context).map_err(SealError::from)?;
     let volumes = VolumeWriter::new(staging, ids, delivery.fit.volume_limit()).map_err(SealError::from)?;
     let about = About { made_at: (context.clock)(), name: delivery.target.stem.as_bytes().to_vec() };
     let mut writer = SealedWriter::new(volumes, Sealing { ids, key: &key, head: &head, about })?;

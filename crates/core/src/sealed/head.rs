@@ -1,8 +1,8 @@
 //! The head: how an archive is unlocked. Key-derivation parameters, a commitment to the key, eight
 //! keyholes of which some are real, room for extensions, and a tag over all of it.
 
-use super::keys::{ArchiveKey, KeyCost, KeyPurpose, NO_KEY_FILE, NoKeyMemory, keyhole_key, stretch};
-use super::password::Password;
+use super::keys::{ArchiveKey, KeyCost, KeyPurpose, NoKeyMemory, SecretBytes, keyhole_key, stretch};
+use super::password::Credentials;
 use super::wire::{Cursor, Malformed};
 use crate::context::{Context, NoRandomness};
 use crate::volume::header::{HEAD_AT, HEAD_BYTES, Head, bound_bytes};
@@ -14,7 +14,7 @@ use zeroize::Zeroizing;
 /// Key derivation by Argon2id, version 0x13.
 const KDF_ARGON2ID: u16 = 1;
 /// Keyholes in every head; unused ones hold random bytes, so that their number is not told.
-const KEYHOLES: usize = 8;
+pub const KEYHOLES: usize = 8;
 /// Salt 32, wrapped key 32, GCM tag 16.
 const KEYHOLE_BYTES: usize = 80;
 
@@ -43,6 +43,9 @@ pub enum HeadError {
     /// It needs something that this version does not know.
     #[error("the head needs a newer version")]
     Unknown,
+    /// Nobody could open it, or more ways to open it are wanted than there are keyholes.
+    #[error("an archive has 1 to {KEYHOLES} keyholes in use, not {0}")]
+    KeyholeCount(usize),
     /// The memory for key derivation could not be had.
     #[error(transparent)]
     NoMemory(#[from] NoKeyMemory),
@@ -54,17 +57,20 @@ pub enum HeadError {
     Malformed(#[from] Malformed),
 }
 
-/// Makes the head of a new archive, with one keyhole for the password.
+/// Makes the head of a new archive, with one keyhole for each of the credentials.
 ///
 /// # Errors
-/// [`HeadError::NoMemory`] or [`HeadError::NoRandomness`].
+/// [`HeadError::KeyholeCount`], [`HeadError::NoMemory`] or [`HeadError::NoRandomness`].
 pub fn seal_head(
     key: &ArchiveKey,
     set: &[u8; 16],
-    password: &Password,
+    credentials: &[Credentials],
     cost: KeyCost,
     context: &Context<'_>,
 ) -> Result<Head, HeadError> {
+    if !(1..=KEYHOLES).contains(&credentials.len()) {
+        return Err(HeadError::KeyholeCount(credentials.len()));
+    }
     // Everything random at first: unused keyholes stay so, the rest is overwritten.
     let mut head = [0; HEAD_BYTES];
     context.randomness.fill(&mut head[..EXTENSION_AT])?;
@@ -75,16 +81,17 @@ pub fn seal_head(
     head[12..16].copy_from_slice(&cost.lanes.to_le_bytes());
     head[COMMITMENT_AT..KEYHOLES_AT].copy_from_slice(key.derive(set, KeyPurpose::Commitment).as_slice());
     let salt = salt_of(&head);
-    let stretched = stretch(password, &salt, cost)?;
     let (bound, keyholes) = head.split_at_mut(KEYHOLES_AT);
-    let keyhole = &mut keyholes[..KEYHOLE_BYTES];
-    let wrapping = wrapping_key(&keyhole[..32], &stretched)?;
-    let mut wrapped = Zeroizing::new(*key.as_bytes());
-    let tag = wrapping
-        .seal_in_place_separate_tag(zero_nonce(), Aad::from(&bound[..COMMITMENT_AT]), wrapped.as_mut_slice())
-        .map_err(|_| Malformed("keyhole"))?;
-    keyhole[32..64].copy_from_slice(wrapped.as_slice());
-    keyhole[64..].copy_from_slice(tag.as_ref());
+    for (keyhole, credentials) in keyholes.chunks_exact_mut(KEYHOLE_BYTES).zip(credentials) {
+        let stretched = stretch(&credentials.password, &salt, cost)?;
+        let wrapping = wrapping_key(&keyhole[..32], &stretched, credentials)?;
+        let mut wrapped = Zeroizing::new(*key.as_bytes());
+        let tag = wrapping
+            .seal_in_place_separate_tag(zero_nonce(), Aad::from(&bound[..COMMITMENT_AT]), wrapped.as_mut_slice())
+            .map_err(|_| Malformed("keyhole"))?;
+        keyhole[32..64].copy_from_slice(wrapped.as_slice());
+        keyhole[64..].copy_from_slice(tag.as_ref());
+    }
     let tag = head_tag(key, set, &head);
     head[TAG_AT..].copy_from_slice(tag.as_ref());
     Ok(Head::new(head))
@@ -94,12 +101,12 @@ pub fn seal_head(
 ///
 /// # Errors
 /// [`HeadError`], the first that applies in that order.
-pub fn open_head(head: &Head, set: &[u8; 16], password: &Password) -> Result<ArchiveKey, HeadError> {
+pub fn open_head(head: &Head, set: &[u8; 16], credentials: &Credentials) -> Result<ArchiveKey, HeadError> {
     let bytes = head.as_bytes();
     let cost = read_cost(bytes)?;
-    let stretched = stretch(password, &salt_of(bytes), cost)?;
+    let stretched = stretch(&credentials.password, &salt_of(bytes), cost)?;
     for keyhole in bytes[KEYHOLES_AT..EXTENSION_AT].chunks_exact(KEYHOLE_BYTES) {
-        let wrapping = wrapping_key(&keyhole[..32], &stretched)?;
+        let wrapping = wrapping_key(&keyhole[..32], &stretched, credentials)?;
         let mut wrapped = Zeroizing::new([0; 48]);
         wrapped.copy_from_slice(&keyhole[32..]);
         let Ok(opened) =
@@ -157,8 +164,9 @@ fn salt_of(head: &[u8; HEAD_BYTES]) -> [u8; 32] {
     salt
 }
 
-fn wrapping_key(salt: &[u8], stretched: &Zeroizing<[u8; 32]>) -> Result<LessSafeKey, Malformed> {
-    let key = keyhole_key(salt, stretched, &NO_KEY_FILE);
+fn wrapping_key(salt: &[u8], stretched: &SecretBytes, credentials: &Credentials) -> Result<LessSafeKey, Malformed> {
+    let key_file = Zeroizing::new(credentials.key_file_bytes());
+    let key = keyhole_key(salt, stretched, &key_file);
     UnboundKey::new(&AES_256_GCM, key.as_slice()).map(LessSafeKey::new).map_err(|_| Malformed("keyhole"))
 }
 
@@ -181,6 +189,7 @@ mod tests {
     use super::*;
     use crate::context::{Observer, Progress, Randomness};
     use crate::entry::Timestamp;
+    use crate::sealed::password::{KeyFile, Password};
     use rstest::rstest;
 
     const SET: [u8; 16] = [4; 16];
@@ -198,11 +207,20 @@ mod tests {
         fn told(&self, _: Progress<'_>) {}
     }
 
-    fn password(text: &str) -> Password {
-        Password::new(text).unwrap()
+    fn password(text: &str) -> Credentials {
+        Password::new(text).unwrap().into()
+    }
+
+    /// A password with a key file of this content.
+    fn with_file(text: &str, content: &[u8]) -> Credentials {
+        Credentials { key_file: Some(KeyFile::read(content).unwrap()), ..password(text) }
     }
 
     fn sealed() -> (ArchiveKey, [u8; HEAD_BYTES]) {
+        sealed_for(&[password("lamp")]).unwrap()
+    }
+
+    fn sealed_for(credentials: &[Credentials]) -> Result<(ArchiveKey, [u8; HEAD_BYTES]), HeadError> {
         let context = Context {
             observer: &Fixed,
             cancel: &|| false,
@@ -211,8 +229,8 @@ mod tests {
             threads: 1,
         };
         let key = ArchiveKey::generate(&context).unwrap();
-        let head = seal_head(&key, &SET, &password("lamp"), KeyCost::CHEAPEST, &context).unwrap();
-        (key, *head.as_bytes())
+        let head = seal_head(&key, &SET, credentials, KeyCost::CHEAPEST, &context)?;
+        Ok((key, *head.as_bytes()))
     }
 
     /// Opens a head after a change that whoever sealed it made, tag and all.
@@ -253,6 +271,29 @@ mod tests {
         #[case] expected: Result<(), HeadError>,
     ) {
         assert_eq!(open_after(change, typed), expected);
+    }
+
+    #[rstest]
+    #[case::first(password("lamp"), true)]
+    #[case::second_with_its_file(with_file("oil", b"brass key"), true)]
+    #[case::second_without_its_file(password("oil"), false)]
+    #[case::second_with_another_file(with_file("oil", b"brass kez"), false)]
+    #[case::second_with_an_empty_file(with_file("oil", b""), false)]
+    #[case::first_with_a_file_it_does_not_want(with_file("lamp", b"brass key"), false)]
+    #[case::third(password("wick"), true)]
+    #[case::neither(password("soot"), false)]
+    fn every_keyhole_takes_its_own_password_and_key_file(#[case] tried: Credentials, #[case] opens: bool) {
+        let all = [password("lamp"), with_file("oil", b"brass key"), password("wick")];
+        let (key, head) = sealed_for(&all).unwrap();
+        let opened = open_head(&Head::new(head), &SET, &tried);
+        let expected = if opens { Ok(*key.as_bytes()) } else { Err(HeadError::WrongPassword) };
+        assert_eq!(opened.map(|opened| *opened.as_bytes()), expected);
+    }
+
+    #[rstest]
+    fn there_are_one_to_eight_keyholes(#[values(0, 8, 9)] count: usize) {
+        let outcome = sealed_for(&vec![password("lamp"); count]).map(|_| ());
+        assert_eq!(outcome, if count == 8 { Ok(()) } else { Err(HeadError::KeyholeCount(count)) });
     }
 
     #[test]

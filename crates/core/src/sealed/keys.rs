@@ -12,9 +12,6 @@ use zeroize::Zeroizing;
 /// 32 secret bytes, wiped when dropped.
 pub type SecretBytes = Zeroizing<[u8; 32]>;
 
-/// What takes the place of a key file's digest where there is no key file.
-pub const NO_KEY_FILE: [u8; 32] = [0; 32];
-
 /// What one attempt at a password costs (Argon2id, RFC 9106).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct KeyCost {

@@ -25,6 +25,6 @@ pub use framing::{Framer, Framing, Totals};
 pub use head::{HeadError, seal_head};
 pub use index::About;
 pub use keys::{ArchiveKey, KeyCost};
-pub use password::{Password, PasswordError};
+pub use password::{Credentials, KeyFile, Password, PasswordError};
 pub use reader::{ExtractError, SealedError, SealedReader};
 pub use writer::{SealError, SealedArchive, SealedWriter, Sealing};

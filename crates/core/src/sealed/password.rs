@@ -1,6 +1,9 @@
-//! A password as the format defines it: the same keys on every keyboard and every system.
+//! What unlocks an archive: a password as the format defines it, the same on every keyboard and every system, and a
+//! key file beside it.
 
+use sha2::{Digest as _, Sha256};
 use std::fmt;
+use std::io::{self, Read};
 use unicode_normalization::UnicodeNormalization as _;
 use zeroize::{Zeroize as _, Zeroizing};
 
@@ -68,6 +71,61 @@ impl Password {
     /// The bytes that go into key derivation.
     pub fn as_bytes(&self) -> &[u8] {
         self.0.as_bytes()
+    }
+}
+
+/// A key file: something one has, beside what one knows. Only its SHA-256 counts, so any file will do; a single
+/// changed byte makes it another key. Wiped when dropped.
+#[derive(Clone, PartialEq, Eq)]
+pub struct KeyFile(Zeroizing<[u8; 32]>);
+
+impl KeyFile {
+    /// Reads a key file to its end.
+    ///
+    /// # Errors
+    /// What the system said.
+    pub fn read(mut file: impl Read) -> io::Result<Self> {
+        let mut hasher = Sha256::new();
+        let mut buffer = Zeroizing::new(vec![0; 64 * 1024]);
+        loop {
+            match file.read(&mut buffer) {
+                Ok(0) => break,
+                Ok(count) => hasher.update(&buffer[..count]),
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => return Err(error),
+            }
+        }
+        let mut digest = Zeroizing::new([0; 32]);
+        digest.copy_from_slice(&hasher.finalize());
+        Ok(Self(digest))
+    }
+}
+
+/// What one keyhole takes: a password, alone or with a key file.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Credentials {
+    /// What one knows.
+    pub password: Password,
+    /// What one has.
+    pub key_file: Option<KeyFile>,
+}
+
+impl Credentials {
+    /// The key file's part of the key derivation: its SHA-256, or 32 zeros where there is none.
+    pub(super) fn key_file_bytes(&self) -> [u8; 32] {
+        self.key_file.as_ref().map_or([0; 32], |file| *file.0)
+    }
+}
+
+impl From<Password> for Credentials {
+    fn from(password: Password) -> Self {
+        Self { password, key_file: None }
+    }
+}
+
+impl fmt::Debug for Credentials {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        formatter.write_str("Credentials")
     }
 }
 

@@ -8,7 +8,7 @@ use super::frame::{FRAME_HEADER_BYTES, FrameError, FrameHeader, FrameKind};
 use super::framing::Totals;
 use super::head::{HeadError, open_head};
 use super::index::{About, IndexEntry, Place, Root, RootError, check_order, read_page};
-use super::password::Password;
+use super::password::Credentials;
 use super::record::{Record, RecordError, Records};
 use super::stream::{INNER_PER_CELL, StreamError, StreamReader};
 use super::tail::{TAIL_BYTES, Tail};
@@ -81,8 +81,8 @@ impl SealedReader {
     ///
     /// # Errors
     /// [`SealedError`], the first that applies in that order.
-    pub fn unlock(set: VolumeSet, password: &Password) -> Result<Self, SealedError> {
-        let key = open_head(&set.head, &set.ids.set, password)?;
+    pub fn unlock(set: VolumeSet, credentials: &Credentials) -> Result<Self, SealedError> {
+        let key = open_head(&set.head, &set.ids.set, credentials)?;
         let seal = CellSeal::new(&key, &set.ids.set).map_err(|_| Malformed("key"))?;
         let mut stream = StreamReader::new(seal, CellReader::new(set));
         let mut decompressor = Decompressor::new()?;

@@ -78,9 +78,9 @@ impl Desk {
             fit: if fit.is_empty() { Fit::OneVolume } else { fit.parse().unwrap() },
             replace: false,
         };
-        let password = Password::new(PASSWORD).unwrap();
+        let credentials = [Password::new(PASSWORD).unwrap().into()];
         self.with_context(cancel, |context| {
-            Delivery::prepare(&request, context)?.pack(&password, KeyCost::CHEAPEST, context)
+            Delivery::prepare(&request, context)?.pack(&credentials, KeyCost::CHEAPEST, context)
         })
     }
 
@@ -91,7 +91,7 @@ impl Desk {
 
     pub fn unlock(&self, places: &[PathBuf]) -> Result<SealedReader, Error> {
         let set = VolumeSet::gather(places)?.complete()?;
-        Ok(SealedReader::unlock(set, &Password::new(PASSWORD).unwrap())?)
+        Ok(SealedReader::unlock(set, &Password::new(PASSWORD).unwrap().into())?)
     }
 
     pub fn open(&self, places: &[PathBuf], into: &Path) -> Result<Opened, Error> {
