@@ -2,7 +2,7 @@
 
 use crate::context::{Context, Phase, Progress};
 use crate::landing::{Landed, Landing, LandingError};
-use crate::sealed::{ExtractError, SealedReader};
+use crate::sealed::{ExtractError, Salvage, SealedReader};
 use std::path::{Path, PathBuf};
 
 /// What was extracted, and where.
@@ -41,10 +41,29 @@ pub struct Stopped {
 /// # Errors
 /// [`OpenError`].
 pub fn open(archive: &mut SealedReader, destination: &Path, context: &Context<'_>) -> Result<Opened, OpenError> {
-    let mut landing = Landing::prepare(destination, archive.entries(), context)?;
+    let landing = Landing::prepare(destination, archive.entries(), context)?;
+    land(landing, archive.totals().content_bytes, context, |landing| archive.extract(landing, context))
+}
+
+/// Extracts everything that is whole into `destination`.
+///
+/// # Errors
+/// [`OpenError`].
+pub fn open_salvaged(archive: &mut Salvage, destination: &Path, context: &Context<'_>) -> Result<Opened, OpenError> {
+    let landing = Landing::prepare(destination, archive.entries(), context)?;
+    let bytes = archive.entries().iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
+    land(landing, bytes, context, |landing| archive.extract(landing, context))
+}
+
+fn land(
+    mut landing: Landing,
+    bytes: u64,
+    context: &Context<'_>,
+    extract: impl FnOnce(&mut Landing) -> Result<(), ExtractError<LandingError>>,
+) -> Result<Opened, OpenError> {
     let destination = landing.destination().to_owned();
-    context.tell(Progress::Begin(Phase::Opening, archive.totals().content_bytes));
-    let extracted = archive.extract(&mut landing, context);
+    context.tell(Progress::Begin(Phase::Opening, bytes));
+    let extracted = extract(&mut landing);
     context.tell(Progress::End);
     let before = landing.landed().clone();
     let stopped = |why| OpenError::Stopped(Box::new(Stopped { destination: destination.clone(), landed: before, why }));

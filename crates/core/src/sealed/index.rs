@@ -26,7 +26,7 @@ const MADE_AT: u16 = 1;
 const NAME: u16 = 2;
 
 /// Where an entry's record begins.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Place {
     /// Where its frame begins in the inner stream.
     pub frame_at: u64,

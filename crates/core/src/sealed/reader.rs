@@ -68,7 +68,6 @@ pub enum ExtractError<E> {
 /// An unlocked archive.
 pub struct SealedReader {
     stream: StreamReader,
-    decompressor: Decompressor,
     tail: Tail,
     about: About,
     listed: Vec<ListedEntry>,
@@ -82,16 +81,11 @@ impl SealedReader {
     /// # Errors
     /// [`SealedError`], the first that applies in that order.
     pub fn unlock(set: VolumeSet, credentials: &Credentials) -> Result<Self, SealedError> {
-        let key = open_head(&set.head, &set.ids.set, credentials)?;
-        let seal = CellSeal::new(&key, &set.ids.set).map_err(|_| Malformed("key"))?;
-        let mut stream = StreamReader::new(seal, CellReader::new(set));
+        let mut stream = unlock_stream(set, credentials)?;
         let mut decompressor = Decompressor::new()?;
         let tail = stream.tail()?;
-        let root = read_root(&mut stream, &mut decompressor, &tail)?;
-        let mut archive =
-            Self { stream, decompressor, tail, about: root.about.clone(), listed: Vec::new(), places: Vec::new() };
-        archive.read_index(&root)?;
-        Ok(archive)
+        let Index { about, listed, places } = read_index(&mut stream, &mut decompressor, &tail)?;
+        Ok(Self { stream, tail, about, listed, places })
     }
 
     /// Every entry, sorted by path.
@@ -124,32 +118,6 @@ impl SealedReader {
         let mut totals = Totals::default();
         self.listed.iter().for_each(|listed| totals.add(listed.entry.kind, listed.content.size));
         totals
-    }
-
-    fn read_index(&mut self, root: &Root) -> Result<(), SealedError> {
-        let mut raw = Vec::new();
-        for page in &root.pages {
-            let header = read_frame(&mut self.stream, &mut self.decompressor, page.frame_at, &self.tail, &mut raw)?;
-            if header.kind != FrameKind::IndexPage
-                || header.stored_bytes + FRAME_HEADER_BYTES as u32 != page.frame_bytes
-            {
-                return Err(Malformed("index page").into());
-            }
-            let page = read_page(&raw, page)?;
-            check_order(self.listed.last().into_iter().chain(page.iter().map(|entry| &entry.listed)))?;
-            for IndexEntry { listed, place } in page {
-                self.listed.push(listed);
-                self.places.push(place);
-            }
-        }
-        let mut ids: Vec<u64> = self.listed.iter().map(|listed| listed.entry.id).collect();
-        ids.sort_unstable();
-        let unique = ids.is_sorted_by(|one, other| one < other);
-        let totals = self.totals();
-        if !unique || self.listed.len() as u64 != self.tail.entries || totals.content_bytes != self.tail.content_bytes {
-            return Err(Malformed("index").into());
-        }
-        Ok(())
     }
 
     /// Reads the whole stream once, from its first byte to its last, and hands every entry to the sink.
@@ -191,6 +159,51 @@ impl SealedReader {
     }
 }
 
+/// Unlocks the head, and gives the stream of cells behind it.
+pub(super) fn unlock_stream(set: VolumeSet, credentials: &Credentials) -> Result<StreamReader, SealedError> {
+    let key = open_head(&set.head, &set.ids.set, credentials)?;
+    let seal = CellSeal::new(&key, &set.ids.set).map_err(|_| Malformed("key"))?;
+    Ok(StreamReader::new(seal, CellReader::new(set)))
+}
+
+/// A whole index: what the archive says of itself, and its entries, sorted by path, each with its place.
+pub(super) struct Index {
+    pub about: About,
+    pub listed: Vec<ListedEntry>,
+    pub places: Vec<Place>,
+}
+
+/// Reads the root and all pages, and holds them to the tail.
+pub(super) fn read_index(
+    stream: &mut StreamReader,
+    decompressor: &mut Decompressor,
+    tail: &Tail,
+) -> Result<Index, SealedError> {
+    let root = read_root(stream, decompressor, tail)?;
+    let mut index = Index { about: root.about, listed: Vec::new(), places: Vec::new() };
+    let mut raw = Vec::new();
+    for page in &root.pages {
+        let header = read_frame(stream, decompressor, page.frame_at, tail, &mut raw)?;
+        if header.kind != FrameKind::IndexPage || header.stored_bytes + FRAME_HEADER_BYTES as u32 != page.frame_bytes {
+            return Err(Malformed("index page").into());
+        }
+        let page = read_page(&raw, page)?;
+        check_order(index.listed.last().into_iter().chain(page.iter().map(|entry| &entry.listed)))?;
+        for IndexEntry { listed, place } in page {
+            index.listed.push(listed);
+            index.places.push(place);
+        }
+    }
+    let mut ids: Vec<u64> = index.listed.iter().map(|listed| listed.entry.id).collect();
+    ids.sort_unstable();
+    let unique = ids.is_sorted_by(|one, other| one < other);
+    let content_bytes = index.listed.iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
+    if !unique || index.listed.len() as u64 != tail.entries || content_bytes != tail.content_bytes {
+        return Err(Malformed("index").into());
+    }
+    Ok(index)
+}
+
 fn read_root(stream: &mut StreamReader, decompressor: &mut Decompressor, tail: &Tail) -> Result<Root, SealedError> {
     let mut raw = Vec::new();
     let header = read_frame(stream, decompressor, tail.root_at, tail, &mut raw)?;
@@ -216,10 +229,10 @@ fn read_frame(
 }
 
 /// A frame as it is stored.
-struct StoredFrame {
+pub(super) struct StoredFrame {
     at: u64,
-    header: FrameHeader,
-    stored: Vec<u8>,
+    pub header: FrameHeader,
+    pub stored: Vec<u8>,
 }
 
 /// A decompressed frame.
@@ -229,7 +242,11 @@ struct RawFrame {
     bytes: Vec<u8>,
 }
 
-fn read_stored_frame(stream: &mut StreamReader, frame_at: u64, tail: &Tail) -> Result<StoredFrame, SealedError> {
+pub(super) fn read_stored_frame(
+    stream: &mut StreamReader,
+    frame_at: u64,
+    tail: &Tail,
+) -> Result<StoredFrame, SealedError> {
     let left = tail.inner_bytes.saturating_sub(frame_at);
     if left < FRAME_HEADER_BYTES as u64 {
         return Err(Malformed("frame place").into());
