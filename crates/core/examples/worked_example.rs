@@ -1,0 +1,136 @@
+//! Prints the worked example of docs/format.md: a tiny archive, sealed with fixed "randomness" and the cheapest key
+//! derivation, byte by byte. `tests/worked_example.rs` holds the page to it.
+
+#![allow(clippy::unwrap_used, dead_code, reason = "an example stops at the first thing that is not as it should be")]
+
+use std::fmt::Write as _;
+use std::fs::{self, File, FileTimes, Permissions};
+use std::os::unix::fs::PermissionsExt as _;
+use std::sync::atomic::{AtomicU8, Ordering};
+use std::time::{Duration, SystemTime};
+use under_seal_core::context::{Context, NoRandomness, Observer, Progress, Randomness};
+use under_seal_core::entry::Timestamp;
+use under_seal_core::fit::Fit;
+use under_seal_core::pack::{Delivery, PackRequest, Target};
+use under_seal_core::sealed::cells::CellSeal;
+use under_seal_core::sealed::keys::{KeyPurpose, SecretBytes, keyhole_key, stretch};
+use under_seal_core::sealed::{ArchiveKey, KeyCost, Password};
+
+const PASSWORD: &str = "twelve panes";
+const CONTENT: &[u8] = b"The lamp is lit.\n";
+
+/// The first request gets bytes of 01, the second bytes of 02, and so on.
+struct Counting(AtomicU8);
+
+impl Randomness for Counting {
+    fn fill(&self, buffer: &mut [u8]) -> Result<(), NoRandomness> {
+        buffer.fill(self.0.fetch_add(1, Ordering::Relaxed) + 1);
+        Ok(())
+    }
+}
+
+impl Observer for Counting {
+    fn told(&self, _: Progress<'_>) {}
+}
+
+/// The volume's bytes.
+fn volume() -> Vec<u8> {
+    let place = tempfile::tempdir().unwrap();
+    let source = place.path().join("lamp.txt");
+    fs::write(&source, CONTENT).unwrap();
+    fs::set_permissions(&source, Permissions::from_mode(0o644)).unwrap();
+    let modified = SystemTime::UNIX_EPOCH + Duration::new(1_930_000_000, 5);
+    File::options().write(true).open(&source).unwrap().set_times(FileTimes::new().set_modified(modified)).unwrap();
+    let fixed = Counting(AtomicU8::new(0));
+    let clock = || Timestamp { seconds: 1_940_000_000, nanoseconds: 7 };
+    let context = Context { observer: &fixed, cancel: &|| false, randomness: &fixed, clock: &clock, threads: 1 };
+    let target = Target { folder: place.path().to_owned(), stem: "lamp".into() };
+    let request = PackRequest { sources: &[source], target: &target, fit: Fit::OneVolume, replace: false };
+    let credentials = [Password::new(PASSWORD).unwrap().into()];
+    let delivery = Delivery::prepare(&request, &context).unwrap();
+    let packed = delivery.pack(&credentials, KeyCost::CHEAPEST, &context).unwrap();
+    fs::read(&packed.volumes[0].path).unwrap()
+}
+
+/// Sixteen bytes a line, each line with its offset.
+fn dump(bytes: &[u8], from: usize, to: usize) -> String {
+    let mut text = String::new();
+    for (line, chunk) in bytes[from..to].chunks(16).enumerate() {
+        write!(text, "    {:04x} ", from + line * 16).unwrap();
+        chunk.iter().for_each(|byte| write!(text, " {byte:02x}").unwrap());
+        text.push('\n');
+    }
+    text
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().fold(String::new(), |text, byte| text + &format!("{byte:02x}"))
+}
+
+/// The example, as it stands in the page.
+pub fn text() -> String {
+    let volume = volume();
+    let header = &volume[..4_096];
+    let salt: [u8; 32] = header[144..176].try_into().unwrap();
+    let set: [u8; 16] = header[16..32].try_into().unwrap();
+    let stretched = stretch(&Password::new(PASSWORD).unwrap(), &salt, KeyCost::CHEAPEST).unwrap();
+    let wrapping = keyhole_key(&header[208..240], &stretched, &[0; 32]);
+    let key = ArchiveKey::from_bytes(SecretBytes::new([3; 32]));
+    let derived = |purpose| hex(key.derive(&set, purpose).as_slice());
+    let cell = &volume[4_096..];
+    let mut plain = cell[..cell.len() - 16].to_vec();
+    CellSeal::new(&key, &set).unwrap().open(0, true, &mut plain).unwrap();
+    let inner_bytes = usize::from_le_bytes(plain[plain.len() - 128..plain.len() - 120].try_into().unwrap());
+    let frames = &plain[4..4 + inner_bytes];
+
+    let mut text = String::new();
+    let mut say = |line: &str| text.push_str(&format!("{line}\n"));
+    say(
+        "One file, `lamp.txt`, mode 0644, modified 1,930,000,000 seconds and 5 nanoseconds after 1970, holding the 17 bytes",
+    );
+    say(
+        "`The lamp is lit.` and a line feed; packed at 1,940,000,000 seconds and 7 nanoseconds under the name `lamp`, with the",
+    );
+    say(
+        "password `twelve panes`. What is random is fixed: set id all 01, cut id all 02, archive key all 03, and all 04 what",
+    );
+    say(&format!(
+        "fills the head at first. Argon2id has 8 KiB, 1 pass, 1 lane. The volume has {} bytes.",
+        volume.len()
+    ));
+    say("\nThe header's first values, and the head up to the first keyhole's end:\n");
+    say(&dump(header, 0, 288));
+    say("Bytes 288 to 847 are 04 (unused keyholes), 848 to 4031 are 00. The head tag and the header's check:\n");
+    say(&dump(header, 4_032, 4_096));
+    say("The keys on the way:\n");
+    say(&format!("    S            {}", hex(stretched.as_slice())));
+    say(&format!("    W            {}", hex(wrapping.as_slice())));
+    say(&format!("    K_cells      {}", derived(KeyPurpose::Cells)));
+    say(&format!("    K_head       {}", derived(KeyPurpose::Head)));
+    say(&format!("    K_commitment {}", derived(KeyPurpose::Commitment)));
+    say(&format!(
+        "\nThe only cell, which is the last one, begins at 4096 and has {} bytes. Its first bytes, its tag and its check:\n",
+        cell.len()
+    ));
+    say(&dump(&volume, 4_096, 4_128));
+    say(&dump(&volume, volume.len() - 32, volume.len()));
+    say("Its plaintext: the mark 0000 (a frame begins at once), two zeros, and the inner stream:\n");
+    say(&dump(frames, 0, frames.len()));
+    say("Behind that zeros, and the tail:\n");
+    say(&dump(&plain[plain.len() - 128..], 0, 128));
+    let mut at = 0;
+    while at < frames.len() {
+        let number = |from: usize| u32::from_le_bytes(frames[from..from + 4].try_into().unwrap()) as usize;
+        let (stored, raw) = (number(at + 4), number(at + 8));
+        let payload = &frames[at + 16..at + 16 + stored];
+        let bytes = if frames[at + 2] == 0 { payload.to_vec() } else { zstd::bulk::decompress(payload, raw).unwrap() };
+        say(&format!("The frame at {at:#06x}, kind {}, decompressed:\n", frames[at]));
+        say(&dump(&bytes, 0, bytes.len()));
+        at += 16 + stored;
+    }
+    text
+}
+
+fn main() {
+    print!("{}", text());
+}
