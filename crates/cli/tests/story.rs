@@ -54,6 +54,24 @@ fn replace_puts_the_new_volumes_in_the_place_of_the_old() {
     desk.run(&["check", "out"]).expect(0);
 }
 
+/// Harder squeezes give fewer bytes, and whatever was squeezed comes back.
+#[test]
+fn every_squeeze_opens_and_harder_ones_are_smaller() {
+    let desk = Desk::new();
+    desk.run(&["demo", "--data-to", "."]).expect(0);
+    let mut sizes = Vec::new();
+    for squeeze in ["none", "light", "even", "hard", "utmost"] {
+        let to = format!("{squeeze}/");
+        let packed =
+            desk.run(&["pack", "wrenfall-light/survey/levels.csv", "--to", &to, "--squeeze", squeeze, "--json"]);
+        sizes.push(packed.expect(0).json("/after_bytes").as_u64().unwrap());
+        desk.run(&["open", squeeze, "--into", &format!("{squeeze}-opened")]).expect(0);
+        let opened = fs::read(desk.path(&format!("{squeeze}-opened/levels.csv"))).unwrap();
+        assert_eq!(opened, fs::read(desk.path("wrenfall-light/survey/levels.csv")).unwrap());
+    }
+    assert!(sizes.is_sorted_by(|one, other| one >= other) && sizes[0] > sizes[2], "{sizes:?}");
+}
+
 #[test]
 fn several_sources_get_one_name_and_the_password_may_come_from_a_file() {
     let desk = Desk::new();

@@ -8,6 +8,7 @@ use std::fs::{self, File, FileTimes, Permissions};
 use std::os::unix::fs::PermissionsExt as _;
 use std::sync::atomic::{AtomicU8, Ordering};
 use std::time::{Duration, SystemTime};
+use under_seal_core::codec::Squeeze;
 use under_seal_core::context::{Context, NoRandomness, Observer, Progress, Randomness};
 use under_seal_core::entry::Timestamp;
 use under_seal_core::fit::Fit;
@@ -45,7 +46,13 @@ fn volume() -> Vec<u8> {
     let clock = || Timestamp { seconds: 1_940_000_000, nanoseconds: 7 };
     let context = Context { observer: &fixed, cancel: &|| false, randomness: &fixed, clock: &clock, threads: 1 };
     let target = Target { folder: place.path().to_owned(), stem: "lamp".into() };
-    let request = PackRequest { sources: &[source], target: &target, fit: Fit::OneVolume, replace: false };
+    let request = PackRequest {
+        sources: &[source],
+        target: &target,
+        fit: Fit::OneVolume,
+        squeeze: Squeeze::Even,
+        replace: false,
+    };
     let credentials = [Password::new(PASSWORD).unwrap().into()];
     let delivery = Delivery::prepare(&request, &context).unwrap();
     let packed = delivery.pack(&credentials, KeyCost::CHEAPEST, &context).unwrap();
@@ -92,7 +99,7 @@ pub fn text() -> String {
         "`The lamp is lit.` and a line feed; packed at 1,940,000,000 seconds and 7 nanoseconds under the name `lamp`, with the",
     );
     say(
-        "password `twelve panes`. What is random is fixed: set id all 01, cut id all 02, archive key all 03, and all 04 what",
+        "password `twelve panes` and the squeeze `even`. What is random is fixed: set id all 01, cut id all 02, archive key all 03, and all 04 what",
     );
     say(&format!(
         "fills the head at first. Argon2id has 8 KiB, 1 pass, 1 lane. The volume has {} bytes.",

@@ -9,8 +9,61 @@ use zstd::zstd_safe::{self, CParameter};
 /// The most bytes that a block may have before compression.
 pub const MAX_BLOCK_BYTES: usize = 8 * 1024 * 1024;
 
-/// The Zstandard level that packing uses.
-const LEVEL: i32 = 3;
+/// How hard to compress.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Squeeze {
+    /// Not at all.
+    None,
+    /// Fast.
+    Light,
+    /// The middle way between time and size.
+    #[default]
+    Even,
+    /// Slow and smaller, in larger blocks.
+    Hard,
+    /// Very slow and smallest, in the largest blocks.
+    Utmost,
+}
+
+impl Squeeze {
+    /// The Zstandard level; `None` where nothing is compressed.
+    const fn level(self) -> Option<i32> {
+        match self {
+            Self::None => None,
+            Self::Light => Some(1),
+            Self::Even => Some(3),
+            Self::Hard => Some(12),
+            Self::Utmost => Some(19),
+        }
+    }
+
+    /// Bytes that are gathered in a block before it is compressed: larger ones for harder squeezes. A block may
+    /// become longer by an entry's record, and stays under [`MAX_BLOCK_BYTES`].
+    pub const fn block_bytes(self) -> usize {
+        match self {
+            Self::None | Self::Light | Self::Even => 1024 * 1024,
+            Self::Hard => 4 * 1024 * 1024,
+            Self::Utmost => MAX_BLOCK_BYTES - 64 * 1024,
+        }
+    }
+
+    /// The number under which an archive keeps it.
+    pub const fn number(self) -> u8 {
+        self as u8
+    }
+
+    /// The squeeze with this number.
+    pub const fn from_number(number: u8) -> Option<Self> {
+        Some(match number {
+            0 => Self::None,
+            1 => Self::Light,
+            2 => Self::Even,
+            3 => Self::Hard,
+            4 => Self::Utmost,
+            _ => return None,
+        })
+    }
+}
 
 /// The largest window a reader must provide: log2 of [`MAX_BLOCK_BYTES`].
 const MAX_WINDOW_LOG: u32 = 23;
@@ -48,17 +101,19 @@ pub enum CodecError {
 
 /// Compresses blocks, reusing one context.
 pub struct Compressor {
-    context: bulk::Compressor<'static>,
+    /// `None` where nothing is compressed.
+    context: Option<bulk::Compressor<'static>>,
     output: Vec<u8>,
 }
 
 impl Compressor {
-    /// A compressor at the default level.
+    /// A compressor that squeezes so hard.
     ///
     /// # Errors
     /// [`CodecError::Compressor`].
-    pub fn new() -> Result<Self, CodecError> {
-        let mut context = bulk::Compressor::new(LEVEL).map_err(|_| CodecError::Compressor)?;
+    pub fn new(squeeze: Squeeze) -> Result<Self, CodecError> {
+        let Some(level) = squeeze.level() else { return Ok(Self { context: None, output: Vec::new() }) };
+        let mut context = bulk::Compressor::new(level).map_err(|_| CodecError::Compressor)?;
         for parameter in [
             CParameter::ContentSizeFlag(true),
             CParameter::ChecksumFlag(false),
@@ -67,7 +122,7 @@ impl Compressor {
         ] {
             context.set_parameter(parameter).map_err(|_| CodecError::Compressor)?;
         }
-        Ok(Self { context, output: Vec::new() })
+        Ok(Self { context: Some(context), output: Vec::new() })
     }
 
     /// The block's stored form: compressed where that saves at least one part in 64.
@@ -78,10 +133,13 @@ impl Compressor {
         if block.len() > MAX_BLOCK_BYTES {
             return Err(CodecError::Malformed);
         }
-        self.output.resize(zstd_safe::compress_bound(block.len()), 0);
-        let length =
-            self.context.compress_to_buffer(&block, self.output.as_mut_slice()).map_err(|_| CodecError::Compressor)?;
         let raw_bytes = block.len();
+        let Some(context) = &mut self.context else {
+            return Ok(Block { codec: Codec::Stored, stored: block, raw_bytes });
+        };
+        self.output.resize(zstd_safe::compress_bound(raw_bytes), 0);
+        let length =
+            context.compress_to_buffer(&block, self.output.as_mut_slice()).map_err(|_| CodecError::Compressor)?;
         let worth_it = length < raw_bytes.saturating_sub(raw_bytes / 64);
         Ok(if worth_it {
             Block { codec: Codec::Zstandard, stored: self.output[..length].to_vec(), raw_bytes }
@@ -191,13 +249,27 @@ mod tests {
     }
 
     #[rstest]
+    fn every_squeeze_gives_back_what_it_got(
+        #[values(Squeeze::None, Squeeze::Light, Squeeze::Even, Squeeze::Hard, Squeeze::Utmost)] squeeze: Squeeze,
+    ) {
+        let block = text(squeeze.block_bytes());
+        let compressed = Compressor::new(squeeze).unwrap().compress(block.clone()).unwrap();
+        assert_eq!(compressed.codec == Codec::Stored, squeeze == Squeeze::None);
+        let mut output = Vec::new();
+        let mut decompressor = Decompressor::new().unwrap();
+        decompressor.decompress(compressed.codec, &compressed.stored, block.len(), &mut output).unwrap();
+        assert_eq!(output, block);
+        assert_eq!(Squeeze::from_number(squeeze.number()), Some(squeeze));
+    }
+
+    #[rstest]
     #[case::empty(Vec::new(), Codec::Stored)]
     #[case::short(text(9), Codec::Stored)]
     #[case::text(text(300_000), Codec::Zstandard)]
     #[case::largest(text(MAX_BLOCK_BYTES), Codec::Zstandard)]
     #[case::hash_output(blake3::Hasher::new().finalize_xof_bytes(70_000), Codec::Stored)]
     fn a_block_comes_back_and_is_compressed_only_where_that_saves(#[case] block: Vec<u8>, #[case] expected: Codec) {
-        let mut compressor = Compressor::new().unwrap();
+        let mut compressor = Compressor::new(Squeeze::default()).unwrap();
         let Block { codec, stored, .. } = compressor.compress(block.clone()).unwrap();
         assert_eq!(codec, expected);
         let mut output = Vec::new();
@@ -226,7 +298,7 @@ mod tests {
     #[case::no_frame_at_all(|frame: &mut Vec<u8>| frame.clear())]
     fn anything_but_one_plain_frame_is_refused(#[case] spoil: fn(&mut Vec<u8>)) {
         let block = text(5_000);
-        let mut frame = Compressor::new().unwrap().compress(block).unwrap().stored;
+        let mut frame = Compressor::new(Squeeze::default()).unwrap().compress(block).unwrap().stored;
         spoil(&mut frame);
         let outcome = Decompressor::new().unwrap().decompress(Codec::Zstandard, &frame, 5_000, &mut Vec::new());
         assert_eq!(outcome, Err(CodecError::Malformed));

@@ -1,8 +1,9 @@
 //! The command line as it is typed. Nothing behind this module sees a flag.
 
-use clap::{Args, Parser, Subcommand};
+use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::num::NonZeroUsize;
 use std::path::PathBuf;
+use under_seal_core::codec::Squeeze;
 use under_seal_core::fit::Fit;
 
 use crate::words;
@@ -80,6 +81,9 @@ pub struct PackArguments {
     /// MB is 1,000,000 bytes and MiB is 1,048,576. Without this option there is one volume.
     #[arg(long, value_name = "SIZE", value_parser = parse_fit)]
     pub fit: Option<Fit>,
+    /// How hard to compress
+    #[arg(long, value_enum, default_value = "even")]
+    pub squeeze: SqueezeName,
     /// Replace volumes of this name that are there already, once the new ones are verified
     #[arg(long)]
     pub replace: bool,
@@ -87,6 +91,33 @@ pub struct PackArguments {
     pub password: PasswordArguments,
     #[command(flatten)]
     pub work: WorkArguments,
+}
+
+/// The squeezes by name.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum SqueezeName {
+    /// Do not compress: for photographs, films and archives
+    None,
+    /// Fast
+    Light,
+    /// The middle way
+    Even,
+    /// Slow, smaller
+    Hard,
+    /// Very slow, smallest; takes more memory
+    Utmost,
+}
+
+impl From<SqueezeName> for Squeeze {
+    fn from(name: SqueezeName) -> Self {
+        match name {
+            SqueezeName::None => Self::None,
+            SqueezeName::Light => Self::Light,
+            SqueezeName::Even => Self::Even,
+            SqueezeName::Hard => Self::Hard,
+            SqueezeName::Utmost => Self::Utmost,
+        }
+    }
 }
 
 /// `check`.

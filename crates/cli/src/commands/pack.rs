@@ -21,7 +21,13 @@ const VOLUMES_LISTED: usize = 12;
 pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let target = Target::resolve(arguments.to.as_deref(), &arguments.sources)?;
     let fit = arguments.fit.unwrap_or(Fit::OneVolume);
-    let request = PackRequest { sources: &arguments.sources, target: &target, fit, replace: arguments.replace };
+    let request = PackRequest {
+        sources: &arguments.sources,
+        target: &target,
+        fit,
+        squeeze: arguments.squeeze.into(),
+        replace: arguments.replace,
+    };
     let progress = ProgressLine::for_writing(fit);
     let context = session::context(&progress, arguments.work.threads);
     // Whatever stands in the way is told before the password is asked for.

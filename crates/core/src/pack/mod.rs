@@ -9,6 +9,7 @@ pub mod target;
 
 pub use target::{Target, TargetError, WayError};
 
+use crate::codec::Squeeze;
 use crate::context::{Cancelled, Context, NoRandomness};
 use crate::entry::{EntryPath, link_stays_inside};
 use crate::fit::Fit;
@@ -30,6 +31,8 @@ pub struct PackRequest<'a> {
     pub target: &'a Target,
     /// How large a volume may be.
     pub fit: Fit,
+    /// How hard to compress.
+    pub squeeze: Squeeze,
     /// Whether volumes that have the target's name already are replaced.
     pub replace: bool,
 }
@@ -39,6 +42,7 @@ pub struct PackRequest<'a> {
 pub struct Delivery {
     target: Target,
     fit: Fit,
+    squeeze: Squeeze,
     catalogue: Catalogue,
     replaced: Vec<String>,
 }
@@ -125,7 +129,7 @@ impl Delivery {
         }
         let replaced = request.target.make_way(request.replace)?;
         let catalogue = Catalogue::gather(request.sources, context)?;
-        Ok(Self { target: request.target.clone(), fit: request.fit, catalogue, replaced })
+        Ok(Self { target: request.target.clone(), fit: request.fit, squeeze: request.squeeze, catalogue, replaced })
     }
 
     /// Packs, verifies, places. Each of the credentials will open the archive; an attempt at one will cost `cost`.

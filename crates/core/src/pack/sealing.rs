@@ -1,7 +1,7 @@
 //! The writing half of a delivery: every source is read once and sealed into staged volumes.
 
 use super::{Delivery, PackError};
-use crate::codec::{Block, CodecError, Compressor};
+use crate::codec::{Block, CodecError, Compressor, Squeeze};
 use crate::context::{Context, Phase, Progress};
 use crate::entry::{Entry, EntryKind, EntryPath};
 use crate::pipeline::{Stopped, ordered};
@@ -10,7 +10,7 @@ use crate::place::staging::Staging;
 use crate::sealed::{
     About, ArchiveKey, Credentials, Framer, Framing, KeyCost, SealError, SealedWriter, Sealing, Totals, seal_head,
 };
-use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
+use crate::source::{PassedOver, SourceEntry, SourceFile};
 use crate::volume::{Ids, VolumeWriter, WrittenVolumes};
 use std::os::unix::ffi::OsStrExt as _;
 
@@ -41,13 +41,15 @@ pub(super) fn seal(
     let key = ArchiveKey::generate(context)?;
     let head = seal_head(&key, &ids.set, credentials, cost, context).map_err(SealError::from)?;
     let volumes = VolumeWriter::new(staging, ids, delivery.fit.volume_limit()).map_err(SealError::from)?;
-    let about = About { made_at: (context.clock)(), name: delivery.target.stem.as_bytes().to_vec() };
+    let squeeze = delivery.squeeze;
+    let name = delivery.target.stem.as_bytes().to_vec();
+    let about = About { made_at: (context.clock)(), name, squeeze: Some(squeeze.number()) };
     let mut writer = SealedWriter::new(volumes, Sealing { ids, key: &key, head: &head, about })?;
     context.tell(Progress::Begin(Phase::Packing, delivery.catalogue.total_bytes()));
     let (read, written) = ordered(
         context.threads,
-        |jobs| read_all(&delivery.catalogue, context, |frame| jobs.submit(frame)),
-        compressing,
+        |jobs| read_all(delivery, context, |frame| jobs.submit(frame)),
+        || compressing(squeeze),
         |block: Result<Block, CodecError>| -> Result<(), SealError> {
             writer.write_content(&block?)?;
             context.tell(Progress::Written(writer.stream_bytes()));
@@ -71,8 +73,8 @@ pub(super) fn seal(
 }
 
 /// A worker with a compressor of its own.
-fn compressing() -> impl FnMut(Vec<u8>) -> Result<Block, CodecError> {
-    let mut compressor = Compressor::new();
+fn compressing(squeeze: Squeeze) -> impl FnMut(Vec<u8>) -> Result<Block, CodecError> {
+    let mut compressor = Compressor::new(squeeze);
     move |frame| compressor.as_mut().map_err(|error| *error)?.compress(frame)
 }
 
@@ -84,14 +86,14 @@ struct Read {
 }
 
 fn read_all(
-    catalogue: &Catalogue,
+    delivery: &Delivery,
     context: &Context<'_>,
     hand_over: impl Fn(Vec<u8>) -> Result<(), Stopped>,
 ) -> Result<Read, PackError> {
     let buffer = vec![0; READ_BYTES];
-    let framer = Framer::new(hand_over);
+    let framer = Framer::new(delivery.squeeze.block_bytes(), hand_over);
     let mut packing = Packing { framer, context, buffer, passed_over: Vec::new(), changed: Vec::new() };
-    for (id, source) in (1..).zip(&catalogue.entries) {
+    for (id, source) in (1..).zip(&delivery.catalogue.entries) {
         context.go_on()?;
         context.tell(Progress::Entry(&source.path));
         packing.add(id, source)?;

@@ -7,9 +7,6 @@ use super::record::{DATA_PREFIX_BYTES, RECORD_HEADER_BYTES, put_data, put_end, p
 use crate::entry::{Content, Entry, EntryKind, ListedEntry};
 use crate::pipeline::Stopped;
 
-/// Content bytes that a frame gathers before it is compressed.
-const FRAME_BYTES: usize = 1024 * 1024;
-
 /// What an archive holds in all.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Totals {
@@ -58,6 +55,8 @@ pub struct Framing {
 /// Takes entries one after another and hands over full frames.
 pub struct Framer<F: Fn(Vec<u8>) -> Result<(), Stopped>> {
     hand_over: F,
+    /// Bytes that a frame gathers before it is handed over.
+    frame_bytes: usize,
     frame: Vec<u8>,
     number: u64,
     open: Option<OpenEntry>,
@@ -73,10 +72,9 @@ struct OpenEntry {
 }
 
 impl<F: Fn(Vec<u8>) -> Result<(), Stopped>> Framer<F> {
-    /// A framer that hands its frames, in order, to `hand_over`.
-    pub fn new(hand_over: F) -> Self {
-        let frame = Vec::with_capacity(FRAME_BYTES);
-        Self { hand_over, frame, number: 0, open: None, framing: Framing::default() }
+    /// A framer that hands frames of about `frame_bytes`, in order, to `hand_over`.
+    pub fn new(frame_bytes: usize, hand_over: F) -> Self {
+        Self { hand_over, frame_bytes, frame: Vec::new(), number: 0, open: None, framing: Framing::default() }
     }
 
     /// Begins an entry. Folders and links are complete with this; a file goes on with its content.
@@ -84,7 +82,7 @@ impl<F: Fn(Vec<u8>) -> Result<(), Stopped>> Framer<F> {
     /// # Errors
     /// [`Stopped`].
     pub fn begin(&mut self, entry: Entry) -> Result<(), Stopped> {
-        if self.frame.len() >= FRAME_BYTES {
+        if self.frame.len() >= self.frame_bytes {
             self.flush()?;
         }
         let (frame, record_at) = (self.number, self.frame.len() as u32);
@@ -104,12 +102,13 @@ impl<F: Fn(Vec<u8>) -> Result<(), Stopped>> Framer<F> {
     pub fn content(&mut self, mut bytes: &[u8]) -> Result<(), Stopped> {
         while !bytes.is_empty() {
             let used = self.frame.len() + RECORD_HEADER_BYTES + DATA_PREFIX_BYTES;
-            if used >= FRAME_BYTES {
+            if used >= self.frame_bytes {
                 self.flush()?;
                 continue;
             }
+            let room = self.frame_bytes - used;
             let Some(open) = &mut self.open else { return Ok(()) };
-            let (now, later) = bytes.split_at(bytes.len().min(FRAME_BYTES - used));
+            let (now, later) = bytes.split_at(bytes.len().min(room));
             put_data(open.entry.id, open.size, now, &mut self.frame);
             open.hasher.update(now);
             open.size += now.len() as u64;
@@ -145,7 +144,7 @@ impl<F: Fn(Vec<u8>) -> Result<(), Stopped>> Framer<F> {
 
     fn flush(&mut self) -> Result<(), Stopped> {
         if !self.frame.is_empty() {
-            let frame = std::mem::replace(&mut self.frame, Vec::with_capacity(FRAME_BYTES));
+            let frame = std::mem::replace(&mut self.frame, Vec::with_capacity(self.frame_bytes));
             self.number += 1;
             (self.hand_over)(frame)?;
         }

@@ -24,6 +24,7 @@ const MIN_ENTRY_BYTES: usize = 32 + 1 + ENTRY_EXTRA_BYTES;
 const MUST_BE_UNDERSTOOD: u16 = 0x8000;
 const MADE_AT: u16 = 1;
 const NAME: u16 = 2;
+const SQUEEZE: u16 = 3;
 
 /// Where an entry's record begins.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -50,6 +51,8 @@ pub struct About {
     pub made_at: Timestamp,
     /// What its maker called it, as bytes of a file name without extension.
     pub name: Vec<u8>,
+    /// How hard it was compressed, as [`crate::codec::Squeeze`] numbers it; `None` where it does not say.
+    pub squeeze: Option<u8>,
 }
 
 /// Where a page is and what it begins with.
@@ -182,7 +185,9 @@ impl Root {
         let mut properties = Vec::new();
         let mut made_at = self.about.made_at.seconds.to_le_bytes().to_vec();
         made_at.extend_from_slice(&self.about.made_at.nanoseconds.to_le_bytes());
-        for (kind, value) in [(MADE_AT, &made_at), (NAME, &self.about.name)] {
+        let squeeze = self.about.squeeze.map(|number| vec![number]);
+        let told = [(MADE_AT, Some(&made_at)), (NAME, Some(&self.about.name)), (SQUEEZE, squeeze.as_ref())];
+        for (kind, value) in told.into_iter().filter_map(|(kind, value)| Some((kind, value?))) {
             properties.extend_from_slice(&kind.to_le_bytes());
             properties.extend_from_slice(&[0; 2]);
             properties.extend_from_slice(&u32::try_from(value.len()).ok()?.to_le_bytes());
@@ -250,6 +255,10 @@ fn read_properties(mut cursor: Cursor<'_>) -> Result<About, RootError> {
                 value.end()?;
             }
             NAME => about.name = value.rest().to_vec(),
+            SQUEEZE => {
+                about.squeeze = Some(value.u8()?);
+                value.end()?;
+            }
             unknown if unknown & MUST_BE_UNDERSTOOD != 0 => return Err(RootError::UnknownProperty(unknown)),
             _ => {}
         }
@@ -279,7 +288,8 @@ mod tests {
         let (page, page_ref) = builder.finish();
         assert_eq!(read_page(&page, &page_ref).unwrap(), entries);
         let made_at = Timestamp { seconds: 1_700_000_000, nanoseconds: 5 };
-        let root = Root { about: About { made_at, name: b"dossier".to_vec() }, pages: vec![page_ref] };
+        let root =
+            Root { about: About { made_at, name: b"dossier".to_vec(), squeeze: Some(2) }, pages: vec![page_ref] };
         assert_eq!(Root::decode(&root.encode().unwrap()).unwrap(), root);
     }
 

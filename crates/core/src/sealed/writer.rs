@@ -8,7 +8,7 @@ use super::index::{About, IndexEntry, PageBuilder, PageRef, Place, Root};
 use super::keys::ArchiveKey;
 use super::stream::StreamWriter;
 use super::tail::Tail;
-use crate::codec::{Block, CodecError, Compressor};
+use crate::codec::{Block, CodecError, Compressor, Squeeze};
 use crate::volume::{Head, Ids, VolumeWriter, WriteError, WrittenVolumes};
 
 /// Why an archive cannot be written.
@@ -107,7 +107,8 @@ impl<'a> SealedWriter<'a> {
     /// # Errors
     /// [`SealError`].
     pub fn finish(mut self, framing: Framing) -> Result<SealedArchive, SealError> {
-        let mut compressor = Compressor::new()?;
+        // The index is small and read often, so it is compressed whatever the contents are.
+        let mut compressor = Compressor::new(Squeeze::default())?;
         let mut framed = framing.entries;
         framed.sort_by(|one, other| one.listed.entry.path.cmp(&other.listed.entry.path));
         let entries = framed.len() as u64;

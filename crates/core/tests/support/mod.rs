@@ -7,6 +7,7 @@ use std::fs;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
+use under_seal_core::codec::Squeeze;
 use under_seal_core::context::{Context, NoRandomness, Observer, Progress, Randomness};
 use under_seal_core::entry::Timestamp;
 use under_seal_core::fit::Fit;
@@ -76,6 +77,7 @@ impl Desk {
             sources: &[self.path("source")],
             target: &target,
             fit: if fit.is_empty() { Fit::OneVolume } else { fit.parse().unwrap() },
+            squeeze: Squeeze::default(),
             replace: false,
         };
         let credentials = [Password::new(PASSWORD).unwrap().into()];
