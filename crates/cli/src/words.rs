@@ -129,7 +129,7 @@ fn file_error(error: &FileError) -> String {
         FileAction::Read => "cannot be read",
         FileAction::List => "cannot be listed",
         FileAction::Create => "cannot be made",
-        FileAction::Write | FileAction::Sync => "cannot be written",
+        FileAction::Write | FileAction::Sync | FileAction::Close => "cannot be written",
         FileAction::Rename => "cannot be given its name",
         FileAction::Remove => "cannot be removed",
     };
@@ -253,9 +253,11 @@ fn seal(error: &SealError) -> String {
         SealError::Write(WriteError::TooManyCells) | SealError::TooManyEntries => {
             "This is more than one archive can hold. Nothing was kept; pack it as several.".to_owned()
         }
-        SealError::Head(_) | SealError::Codec(_) | SealError::Seal(_) => {
-            format!("Nothing was packed: {error}.")
-        }
+        SealError::Head(_)
+        | SealError::Codec(_)
+        | SealError::Seal(_)
+        | SealError::OutOfOrder
+        | SealError::Stopped(_) => format!("Nothing was packed: {error}."),
     }
 }
 

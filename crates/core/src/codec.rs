@@ -99,10 +99,22 @@ pub enum CodecError {
     Malformed,
 }
 
-/// Compresses blocks, reusing one context.
+/// Blocks shorter than this are compressed without a look at them first.
+const LOOKED_AT_BYTES: usize = 64 * 1024;
+
+/// How many pieces of a block are looked at, and how long each is.
+const PIECES: usize = 32;
+const PIECE_BYTES: usize = 512;
+
+/// Bits a byte from which on a sample counts as looking random. 16 KiB of random bytes have 7.99.
+const RANDOM_LOOKING: f64 = 7.9;
+
+/// Compresses blocks, reusing its contexts.
 pub struct Compressor {
     /// `None` where nothing is compressed.
     context: Option<bulk::Compressor<'static>>,
+    /// A fast one, to try blocks that look random; `None` where the other one is as fast.
+    trial: Option<bulk::Compressor<'static>>,
     output: Vec<u8>,
 }
 
@@ -112,20 +124,17 @@ impl Compressor {
     /// # Errors
     /// [`CodecError::Compressor`].
     pub fn new(squeeze: Squeeze) -> Result<Self, CodecError> {
-        let Some(level) = squeeze.level() else { return Ok(Self { context: None, output: Vec::new() }) };
-        let mut context = bulk::Compressor::new(level).map_err(|_| CodecError::Compressor)?;
-        for parameter in [
-            CParameter::ContentSizeFlag(true),
-            CParameter::ChecksumFlag(false),
-            CParameter::DictIdFlag(false),
-            CParameter::WindowLog(0),
-        ] {
-            context.set_parameter(parameter).map_err(|_| CodecError::Compressor)?;
-        }
-        Ok(Self { context: Some(context), output: Vec::new() })
+        let fast = Squeeze::Light.level();
+        let level = squeeze.level();
+        Ok(Self {
+            context: level.map(compressor).transpose()?,
+            trial: fast.filter(|fast| level.is_some_and(|level| level > *fast)).map(compressor).transpose()?,
+            output: Vec::new(),
+        })
     }
 
-    /// The block's stored form: compressed where that saves at least one part in 64.
+    /// The block's stored form: compressed where that saves at least one part in 64. A block that looks random is tried
+    /// fast, and stored as it is if that saves nothing: a hard squeeze would take long to find the same.
     ///
     /// # Errors
     /// [`CodecError::Compressor`]; a block over [`MAX_BLOCK_BYTES`] is [`CodecError::Malformed`].
@@ -134,19 +143,50 @@ impl Compressor {
             return Err(CodecError::Malformed);
         }
         let raw_bytes = block.len();
-        let Some(context) = &mut self.context else {
-            return Ok(Block { codec: Codec::Stored, stored: block, raw_bytes });
-        };
+        let stored = |block| Ok(Block { codec: Codec::Stored, stored: block, raw_bytes });
+        let Some(context) = &mut self.context else { return stored(block) };
         self.output.resize(zstd_safe::compress_bound(raw_bytes), 0);
-        let length =
-            context.compress_to_buffer(&block, self.output.as_mut_slice()).map_err(|_| CodecError::Compressor)?;
-        let worth_it = length < raw_bytes.saturating_sub(raw_bytes / 64);
-        Ok(if worth_it {
-            Block { codec: Codec::Zstandard, stored: self.output[..length].to_vec(), raw_bytes }
-        } else {
-            Block { codec: Codec::Stored, stored: block, raw_bytes }
-        })
+        let worth_it = |length: usize| length < raw_bytes.saturating_sub(raw_bytes / 64);
+        let mut compress = |context: &mut bulk::Compressor<'static>| {
+            context.compress_to_buffer(&block, self.output.as_mut_slice()).map_err(|_| CodecError::Compressor)
+        };
+        if let Some(trial) = &mut self.trial
+            && raw_bytes >= LOOKED_AT_BYTES
+            && bits_a_byte(&block) >= RANDOM_LOOKING
+            && !worth_it(compress(trial)?)
+        {
+            return stored(block);
+        }
+        let length = compress(context)?;
+        if !worth_it(length) {
+            return stored(block);
+        }
+        Ok(Block { codec: Codec::Zstandard, stored: self.output[..length].to_vec(), raw_bytes })
     }
+}
+
+fn compressor(level: i32) -> Result<bulk::Compressor<'static>, CodecError> {
+    let mut context = bulk::Compressor::new(level).map_err(|_| CodecError::Compressor)?;
+    for parameter in [
+        CParameter::ContentSizeFlag(true),
+        CParameter::ChecksumFlag(false),
+        CParameter::DictIdFlag(false),
+        CParameter::WindowLog(0),
+    ] {
+        context.set_parameter(parameter).map_err(|_| CodecError::Compressor)?;
+    }
+    Ok(context)
+}
+
+/// The entropy of a sample of the block's bytes, taken evenly, each byte by itself: 0 to 8 bits.
+fn bits_a_byte(block: &[u8]) -> f64 {
+    let mut counts = [0_u32; 256];
+    let step = (block.len() / PIECES).max(1);
+    let pieces = block.chunks(step).map(|piece| &piece[..piece.len().min(PIECE_BYTES)]);
+    pieces.flatten().for_each(|byte| counts[usize::from(*byte)] += 1);
+    let total = f64::from(counts.iter().sum::<u32>());
+    let share = counts.iter().filter(|count| **count > 0).map(|count| f64::from(*count) / total);
+    share.map(|share| -share * share.log2()).sum()
 }
 
 /// Decompresses blocks, reusing one context.
@@ -159,6 +199,19 @@ impl Decompressor {
     /// [`CodecError::Compressor`].
     pub fn new() -> Result<Self, CodecError> {
         bulk::Decompressor::new().map(Self).map_err(|_| CodecError::Compressor)
+    }
+
+    /// The block's bytes, which must be exactly `length` long.
+    ///
+    /// # Errors
+    /// [`CodecError::Malformed`]; nothing beyond `length` is ever allocated.
+    pub fn decompress_owned(&mut self, codec: Codec, stored: Vec<u8>, length: usize) -> Result<Vec<u8>, CodecError> {
+        if codec == Codec::Stored && stored.len() == length && length <= MAX_BLOCK_BYTES {
+            return Ok(stored);
+        }
+        let mut output = Vec::new();
+        self.decompress(codec, &stored, length, &mut output)?;
+        Ok(output)
     }
 
     /// Puts the block's bytes, which must be exactly `length` long, into `output`.

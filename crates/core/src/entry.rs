@@ -70,7 +70,8 @@ impl EntryPath {
     /// # Errors
     /// [`PathError`] where the result would not be a path.
     pub fn join(&self, component: &[u8]) -> Result<Self, PathError> {
-        let mut bytes = self.0.clone();
+        let mut bytes = Vec::with_capacity(self.0.len() + 1 + component.len());
+        bytes.extend_from_slice(&self.0);
         bytes.push(b'/');
         bytes.extend_from_slice(component);
         Self::new(bytes)

@@ -123,7 +123,11 @@ fn seal_class(error: &SealError) -> ErrorClass {
     match error {
         SealError::Write(error) => write_class(error),
         SealError::TooManyEntries => ErrorClass::Usage,
-        SealError::Head(_) | SealError::Codec(_) | SealError::Seal(_) => ErrorClass::System,
+        SealError::Head(_)
+        | SealError::Codec(_)
+        | SealError::Seal(_)
+        | SealError::OutOfOrder
+        | SealError::Stopped(_) => ErrorClass::System,
     }
 }
 

@@ -65,11 +65,9 @@ fn land(
     context.tell(Progress::Begin(Phase::Opening, bytes));
     let extracted = extract(&mut landing);
     context.tell(Progress::End);
-    let before = landing.landed().clone();
-    let stopped = |why| OpenError::Stopped(Box::new(Stopped { destination: destination.clone(), landed: before, why }));
-    let landed = match extracted {
-        Ok(()) => landing.finish().map_err(|error| stopped(ExtractError::Sink(error)))?,
-        Err(why) => return Err(stopped(why)),
-    };
-    Ok(Opened { destination, landed })
+    let outcome = extracted.and_then(|()| landing.finish().map_err(ExtractError::Sink));
+    match outcome {
+        Ok(()) => Ok(Opened { destination, landed: landing.landed().clone() }),
+        Err(why) => Err(OpenError::Stopped(Box::new(Stopped { destination, landed: landing.stop(), why }))),
+    }
 }

@@ -12,11 +12,12 @@ use support::{Desk, PASSWORD, tree};
 use under_seal_core::ErrorClass::{self, Damaged, Unsafe, Usage};
 use under_seal_core::codec::Codec;
 use under_seal_core::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Timestamp};
+use under_seal_core::pipeline::Stopped;
 use under_seal_core::place::{Folder, staging::Staging};
-use under_seal_core::sealed::cells::CellSeal;
+use under_seal_core::sealed::cells::{CellSeal, PlainCells};
 use under_seal_core::sealed::frame::{FrameHeader, FrameKind};
 use under_seal_core::sealed::index::{About, IndexEntry, PageBuilder, Place, Root};
-use under_seal_core::sealed::record::{put_data, put_end, put_entry};
+use under_seal_core::sealed::record::{begin_data, grow_data, put_end, put_entry};
 use under_seal_core::sealed::stream::StreamWriter;
 use under_seal_core::sealed::tail::Tail;
 use under_seal_core::sealed::{ArchiveKey, KeyCost, Password, seal_head};
@@ -91,8 +92,12 @@ impl Draft {
             let head = seal_head(&key, &ids.set, &credentials, KeyCost::CHEAPEST, context).unwrap();
             (key, head)
         });
-        let volumes = VolumeWriter::new(&staging, ids, None).unwrap();
-        let mut stream = StreamWriter::new(CellSeal::new(&key, &ids.set).unwrap(), volumes);
+        let mut volumes = VolumeWriter::new(&staging, ids, None).unwrap();
+        let (seal, cutting) = (CellSeal::new(&key, &ids.set).unwrap(), volumes.cutting());
+        let mut stream = StreamWriter::new(|plain| {
+            volumes.write(&seal.seal(plain, &cutting).unwrap().bytes).unwrap();
+            Ok(())
+        });
         put_frame(&mut stream, FrameKind::Content, &self.replaced(self.records.clone()), self.content_header);
         let mut page = PageBuilder::default();
         self.index.iter().for_each(|entry| page.add(entry));
@@ -114,13 +119,25 @@ impl Draft {
             ..Tail::default()
         };
         (self.tail)(&mut tail);
-        let written = stream.finish(tail, &head).unwrap();
+        stream.finish(tail).unwrap();
+        let written = volumes.finish(&head).unwrap();
         staging.place(&written.placings, &[]).unwrap();
         desk.path("out/set.useal")
     }
 }
 
-fn put_frame(stream: &mut StreamWriter<'_>, kind: FrameKind, raw: &[u8], change: fn(&mut FrameHeader)) -> u32 {
+fn put_data(id: u64, offset: u64, bytes: &[u8], records: &mut Vec<u8>) {
+    let at = begin_data(id, offset, records);
+    records.extend_from_slice(bytes);
+    grow_data(records, at);
+}
+
+fn put_frame<H: FnMut(PlainCells) -> Result<(), Stopped>>(
+    stream: &mut StreamWriter<H>,
+    kind: FrameKind,
+    raw: &[u8],
+    change: fn(&mut FrameHeader),
+) -> u32 {
     let length = raw.len() as u32;
     let mut header = FrameHeader { kind, codec: Codec::Stored, stored_bytes: length, raw_bytes: length };
     change(&mut header);

@@ -2,8 +2,9 @@
 //!
 //! [`Landing::prepare`] looks at the whole list of entries and at the destination, and refuses before
 //! a byte is written. Then the landing is an [`EntrySink`]: each file is written under a temporary name
-//! beside its place and appears under its own name only when complete and verified. Links come after
-//! all files, so nothing is ever written through them; folders get their modes and times last.
+//! beside its place and appears under its own name only when it is complete, verified and held by the disk. Small files
+//! wait for the disk together, many at a time. Links come after all files, so nothing is ever written through them;
+//! folders get their modes and times last.
 
 mod survey;
 
@@ -11,13 +12,24 @@ pub use survey::LandingError;
 
 use crate::context::{Context, NoRandomness};
 use crate::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry, Timestamp, link_stays_inside};
-use crate::place::{FileError, Folder, NewFile};
+use crate::place::{DiskSync, FileError, Folder, NewFile};
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::{Path, PathBuf};
+use std::rc::Rc;
 
 /// Permission bits that are restored: no set-user-id, set-group-id or sticky bit.
 const RESTORED_MODE: u32 = 0o777;
+
+/// Files from this size on wait for the disk by themselves.
+const LARGE_BYTES: u64 = 8 * 1024 * 1024;
+
+/// So many small files, or so many bytes of them, wait for the disk together at the most.
+const WAITING_FILES: usize = 4_096;
+const WAITING_BYTES: u64 = 128 * 1024 * 1024;
+
+/// Fewer than this are cheaper to wait for one by one than with everything else on the file system.
+const FEW_FILES: usize = 32;
 
 /// A link that was not made, because it could lead outside the destination.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -43,12 +55,16 @@ pub struct Landed {
     pub refused_links: Vec<RefusedLink>,
 }
 
-/// An extraction under way. Dropped before [`Landing::finish`], it removes the file that was not complete.
+/// An extraction under way. Dropped before [`Landing::finish`], it removes what has no name of its own yet.
 pub struct Landing {
-    root: Folder,
+    root: Rc<Reached>,
+    disk: DiskSync,
     /// The folder that was used last, with its path in the archive.
-    current: Option<(Vec<u8>, Folder)>,
+    current: Option<(Vec<u8>, Rc<Reached>)>,
     arriving: Option<Arriving>,
+    /// Complete and verified files that wait for the disk.
+    waiting: Vec<Waiting>,
+    waiting_bytes: u64,
     links: Vec<Entry>,
     made_folders: Vec<(EntryPath, u32, Timestamp)>,
     landed: Landed,
@@ -56,10 +72,25 @@ pub struct Landing {
     arrivals: u64,
 }
 
-struct Arriving {
+/// An open folder of the destination.
+struct Reached {
     folder: Folder,
+    /// It is on the destination's own file system.
+    on_disk: bool,
+}
+
+/// The file that is being written.
+struct Arriving {
+    place: Rc<Reached>,
     temporary: OsString,
     file: NewFile,
+}
+
+/// A file that only lacks its name.
+struct Waiting {
+    path: EntryPath,
+    temporary: OsString,
+    bytes: u64,
 }
 
 impl Landing {
@@ -69,10 +100,14 @@ impl Landing {
     /// [`LandingError`]; nothing was written then.
     pub fn prepare(destination: &Path, entries: &[ListedEntry], context: &Context<'_>) -> Result<Self, LandingError> {
         survey::survey(destination, entries)?;
+        let root = Folder::open_or_create(destination)?;
         Ok(Self {
-            root: Folder::open_or_create(destination)?,
+            disk: root.disk_sync()?,
+            root: Rc::new(Reached { folder: root, on_disk: true }),
             current: None,
             arriving: None,
+            waiting: Vec::new(),
+            waiting_bytes: 0,
             links: Vec::new(),
             made_folders: Vec::new(),
             landed: Landed::default(),
@@ -83,7 +118,7 @@ impl Landing {
 
     /// The destination's absolute path.
     pub fn destination(&self) -> &Path {
-        self.root.path()
+        self.root.folder.path()
     }
 
     /// What has landed so far.
@@ -91,66 +126,77 @@ impl Landing {
         &self.landed
     }
 
-    /// Makes the links, gives folders their modes and times, deepest first, and syncs.
+    /// Names what is complete, makes the links, gives folders their modes and times, deepest first, and syncs.
     ///
     /// # Errors
-    /// [`LandingError`].
-    pub fn finish(mut self) -> Result<Landed, LandingError> {
+    /// [`LandingError`]; [`Landing::stop`] then ends it.
+    pub fn finish(&mut self) -> Result<(), LandingError> {
+        self.name_waiting()?;
         for link in std::mem::take(&mut self.links) {
             if link_stays_inside(&link.path, &link.link_target) {
-                let (folder, name) = self.place_of(&link.path)?;
-                folder.create_link(&name, OsStr::from_bytes(&link.link_target), link.modified)?;
+                let (place, name) = self.place_of(&link.path)?;
+                place.folder.create_link(&name, OsStr::from_bytes(&link.link_target), link.modified)?;
                 self.landed.links += 1;
             } else {
                 self.landed.refused_links.push(RefusedLink { path: link.path, target: link.link_target });
             }
         }
         self.settle_folders()?;
-        self.root.sync()?;
-        Ok(std::mem::take(&mut self.landed))
+        self.disk.wait()?;
+        Ok(self.root.folder.sync()?)
     }
 
-    fn settle_folders(&mut self) -> Result<(), LandingError> {
+    /// Ends an extraction that stopped on the way: what is complete gets its name, everything else goes, and folders
+    /// get their modes and times. What has landed; of further failures nobody is told, since something else came first.
+    pub fn stop(mut self) -> Landed {
+        let _ = self.name_waiting();
+        let _ = self.disk.wait();
+        std::mem::take(&mut self.landed)
+    }
+
+    fn settle_folders(&mut self) -> Result<(), FileError> {
         let mut made = std::mem::take(&mut self.made_folders);
         made.sort_by(|one, other| other.0.cmp(&one.0));
         for (path, mode, modified) in made {
-            let folder = self.open(path.as_bytes())?;
-            folder.sync()?;
-            folder.set_mode_and_time(mode & RESTORED_MODE, modified)?;
+            self.open(path.as_bytes())?.folder.set_mode_and_time(mode & RESTORED_MODE, modified)?;
         }
         Ok(())
     }
 
     /// Opens a folder of the tree, component by component, never through a link, making what is missing.
-    fn open(&mut self, path: &[u8]) -> Result<&Folder, FileError> {
-        if self.current.as_ref().is_none_or(|(open, _)| open != path) {
-            let mut folder = self.root.itself()?;
-            for component in path.split(|byte| *byte == b'/') {
-                let name = OsStr::from_bytes(component);
-                folder = match folder.kind_of(name)? {
-                    Some(_) => folder.subfolder(name)?,
-                    None => folder.create_subfolder(name)?,
-                };
-            }
-            self.current = Some((path.to_vec(), folder));
+    fn open(&mut self, path: &[u8]) -> Result<Rc<Reached>, FileError> {
+        if let Some((open, place)) = &self.current
+            && open == path
+        {
+            return Ok(Rc::clone(place));
         }
-        Ok(self.current.as_ref().map_or(&self.root, |(_, folder)| folder))
+        let mut place = Rc::clone(&self.root);
+        for component in path.split(|byte| *byte == b'/') {
+            let name = OsStr::from_bytes(component);
+            let folder = match place.folder.kind_of(name)? {
+                Some(_) => place.folder.subfolder(name)?,
+                None => place.folder.create_subfolder(name)?,
+            };
+            place = Rc::new(Reached { on_disk: self.disk.reaches(&folder)?, folder });
+        }
+        self.current = Some((path.to_vec(), Rc::clone(&place)));
+        Ok(place)
     }
 
-    fn place_of(&mut self, path: &EntryPath) -> Result<(&Folder, OsString), FileError> {
+    fn place_of(&mut self, path: &EntryPath) -> Result<(Rc<Reached>, OsString), FileError> {
         let (parent, name) = path.parent_and_name();
         let name = OsString::from_vec(name.to_vec());
-        let folder = match parent {
+        let place = match parent {
             Some(parent) => self.open(parent)?,
-            None => &self.root,
+            None => Rc::clone(&self.root),
         };
-        Ok((folder, name))
+        Ok((place, name))
     }
 
     fn make_folder(&mut self, entry: &Entry) -> Result<(), FileError> {
         let (parent, name) = self.place_of(&entry.path)?;
-        if parent.kind_of(&name)?.is_none() {
-            parent.create_subfolder(&name)?;
+        if parent.folder.kind_of(&name)?.is_none() {
+            parent.folder.create_subfolder(&name)?;
             self.made_folders.push((entry.path.clone(), entry.mode, entry.modified));
             self.landed.folders += 1;
         }
@@ -161,24 +207,92 @@ impl Landing {
         self.arrivals += 1;
         let run = u64::from_le_bytes(self.run);
         let temporary = OsString::from(format!(".arriving-{run:016x}-{}", self.arrivals));
-        let (folder, _) = self.place_of(&entry.path)?;
-        let folder = folder.itself()?;
-        let file = folder.create_file(&temporary, 0o600)?;
-        self.arriving = Some(Arriving { folder, temporary, file });
+        let (place, _) = self.place_of(&entry.path)?;
+        let file = place.folder.create_file(&temporary, 0o600)?;
+        self.arriving = Some(Arriving { place, temporary, file });
         Ok(())
     }
 
+    /// The file is complete. A small one waits for the disk with others; a large one, or one on a file system mounted
+    /// inside the destination, by itself.
     fn end_file(&mut self, entry: &Entry, content: &Content) -> Result<(), FileError> {
-        // Until it is published it stays in `arriving`, so that whatever fails here, it is removed.
-        let Some(Arriving { folder, temporary, file }) = &self.arriving else { return Ok(()) };
+        // Until it is in the waiting list it stays in `arriving`, so that whatever fails here, it is removed.
+        let Some(Arriving { place, file, .. }) = &self.arriving else { return Ok(()) };
         file.set_mode_and_time(entry.mode & RESTORED_MODE, entry.modified)?;
-        file.sync()?;
-        let (_, name) = entry.path.parent_and_name();
-        folder.publish(temporary, folder, OsStr::from_bytes(name))?;
-        self.arriving = None;
-        self.landed.files += 1;
-        self.landed.bytes += content.size;
+        let alone = content.size >= LARGE_BYTES || !place.on_disk;
+        if alone {
+            file.sync()?;
+        }
+        let Some(Arriving { temporary, file, .. }) = self.arriving.take() else { return Ok(()) };
+        self.waiting.push(Waiting { path: entry.path.clone(), temporary, bytes: content.size });
+        if let Err(error) = file.close() {
+            // The system may have lost some of it: it must not get its name later.
+            if let Some(lost) = self.waiting.pop() {
+                self.remove(&lost);
+            }
+            return Err(error);
+        }
+        if alone {
+            return self.name_last();
+        }
+        self.waiting_bytes += content.size;
+        if self.waiting.len() >= WAITING_FILES || self.waiting_bytes >= WAITING_BYTES {
+            self.name_waiting()?;
+        }
         Ok(())
+    }
+
+    /// Waits for the disk, then gives every waiting file its name, the first first. Where the disk does not hold them,
+    /// none gets a name any more.
+    fn name_waiting(&mut self) -> Result<(), FileError> {
+        if let Err(error) = self.sync_waiting() {
+            self.remove_waiting();
+            return Err(error);
+        }
+        self.waiting_bytes = 0;
+        self.waiting.reverse();
+        while !self.waiting.is_empty() {
+            self.name_last()?;
+        }
+        Ok(())
+    }
+
+    fn sync_waiting(&mut self) -> Result<(), FileError> {
+        if self.waiting.len() > FEW_FILES {
+            return self.disk.wait();
+        }
+        for at in 0..self.waiting.len() {
+            let path = self.waiting[at].path.clone();
+            let (place, _) = self.place_of(&path)?;
+            let file = place.folder.reopen_file(&self.waiting[at].temporary)?;
+            file.sync()?;
+            file.close()?;
+        }
+        Ok(())
+    }
+
+    /// Names the last file of the waiting list, where it stays if that fails.
+    fn name_last(&mut self) -> Result<(), FileError> {
+        let Some(path) = self.waiting.last().map(|file| file.path.clone()) else { return Ok(()) };
+        let (place, name) = self.place_of(&path)?;
+        let Some(file) = self.waiting.last() else { return Ok(()) };
+        place.folder.publish(&file.temporary, &place.folder, &name)?;
+        self.landed.files += 1;
+        self.landed.bytes += file.bytes;
+        self.waiting.pop();
+        Ok(())
+    }
+
+    fn remove_waiting(&mut self) {
+        for file in std::mem::take(&mut self.waiting) {
+            self.remove(&file);
+        }
+    }
+
+    fn remove(&mut self, file: &Waiting) {
+        if let Ok((place, _)) = self.place_of(&file.path) {
+            let _ = place.folder.remove_file(&file.temporary);
+        }
     }
 }
 
@@ -210,12 +324,13 @@ impl EntrySink for Landing {
 }
 
 impl Drop for Landing {
-    /// What was not complete goes; folders are given their modes even after an error. Failures here have
-    /// nobody left to be told to.
+    /// What has no name of its own goes, and folders get their modes and times. Failures here have nobody left to be
+    /// told to.
     fn drop(&mut self) {
         if let Some(arriving) = self.arriving.take() {
-            let _ = arriving.folder.remove_file(&arriving.temporary);
+            let _ = arriving.place.folder.remove_file(&arriving.temporary);
         }
+        self.remove_waiting();
         let _ = self.settle_folders();
     }
 }

@@ -18,9 +18,9 @@ use crate::place::staging::{Placing, Staging, StagingError};
 use crate::place::{FileError, Folder};
 use crate::proof::verify_contents;
 use crate::sealed::{Credentials, KeyCost, SealError, SealedError, SealedReader, Totals};
-use crate::source::{Catalogue, PassedOver, SourceError};
+use crate::source::{Catalogue, PassedOver, SourceEntry, SourceError};
 use crate::volume::{GatherError, Geometry, Ids, VolumeSet, WriteError};
-use sealing::Sealed;
+use sealing::{Job, Sealed};
 use std::path::PathBuf;
 
 /// What to pack, and into what.
@@ -139,37 +139,36 @@ impl Delivery {
     pub fn pack(self, credentials: &[Credentials], cost: KeyCost, context: &Context<'_>) -> Result<Packed, PackError> {
         let target = Folder::open_or_create(&self.target.folder)?;
         let staging = Staging::begin(target, &self.target.stem)?;
-        let sealed = sealing::seal(&self, credentials, cost, &staging, context)?;
+        let Self { target, fit, squeeze, catalogue, replaced } = self;
+        let job = Job { catalogue: &catalogue, fit, squeeze, name: &target.stem, credentials, cost };
+        let mut sealed = sealing::seal(&job, &staging, context)?;
         if sealed.totals == Totals::default() {
             return Err(PackError::NothingPacked(sealed.passed_over));
         }
+        let outward = |entry: &&SourceEntry| !link_stays_inside(&entry.path, &entry.link_target);
+        let outward_links = catalogue.entries.iter().filter(outward).map(|entry| entry.path.clone()).collect();
+        // With many entries the catalogue is large, and reading back needs room for the index.
+        let mut passed_over = catalogue.passed_over;
+        drop(catalogue.entries);
+        passed_over.append(&mut sealed.passed_over);
         let verified = read_back(&sealed, credentials, &staging, context)?;
         context.go_on()?;
-        staging.place(&sealed.written.placings, &self.replaced)?;
-        Ok(self.report(sealed, verified))
-    }
-
-    fn report(self, sealed: Sealed, verified: Totals) -> Packed {
+        staging.place(&sealed.written.placings, &replaced)?;
         let geometry = sealed.written.geometry;
         let volume = |placing: &Placing| PackedVolume {
-            path: self.target.path_with(&placing.suffix),
+            path: target.path_with(&placing.suffix),
             bytes: geometry.volume_bytes(placing.number),
         };
-        let entries = &self.catalogue.entries;
-        let outward = entries.iter().filter(|entry| !link_stays_inside(&entry.path, &entry.link_target));
-        let outward_links = outward.map(|entry| entry.path.clone()).collect();
-        let mut passed_over = self.catalogue.passed_over;
-        passed_over.extend(sealed.passed_over);
-        Packed {
+        Ok(Packed {
             ids: sealed.ids,
             totals: sealed.totals,
             verified,
             volumes: sealed.written.placings.iter().map(volume).collect(),
-            replaced: self.replaced.iter().map(|suffix| self.target.path_with(suffix)).collect(),
+            replaced: replaced.iter().map(|suffix| target.path_with(suffix)).collect(),
             passed_over,
             changed: sealed.changed,
             outward_links,
-        }
+        })
     }
 }
 

@@ -1,24 +1,39 @@
 //! The writing half of a delivery: every source is read once and sealed into staged volumes.
 
-use super::{Delivery, PackError};
-use crate::codec::{Block, CodecError, Compressor, Squeeze};
+use super::PackError;
+use crate::codec::{CodecError, Compressor, Squeeze};
 use crate::context::{Context, Phase, Progress};
 use crate::entry::{Entry, EntryKind, EntryPath};
+use crate::fit::Fit;
 use crate::pipeline::{Stopped, ordered};
 use crate::place::FileError;
 use crate::place::staging::Staging;
+use crate::sealed::cells::{CellSeal, NotAuthentic, PlainCells};
 use crate::sealed::{
-    About, ArchiveKey, Credentials, Framer, Framing, KeyCost, SealError, SealedWriter, Sealing, Totals, seal_head,
+    About, ArchiveKey, CompressedFrame, Credentials, FrameDraft, Framer, KeyCost, SealError, SealedArchive,
+    SealedWriter, Totals, seal_head,
 };
-use crate::source::{PassedOver, SourceEntry, SourceFile};
-use crate::volume::{Ids, VolumeWriter, WrittenVolumes};
+use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
+use crate::volume::{Cells, Ids, VolumeWriter, WrittenVolumes};
+use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 
 /// How much is read from a source at a time, in bytes.
-const READ_BYTES: usize = 256 * 1024;
+const READ_BYTES: u64 = 256 * 1024;
 
 /// How often a file that changes while it is read is read.
 const READINGS: u32 = 2;
+
+/// What to seal, and how.
+pub(super) struct Job<'a> {
+    pub catalogue: &'a Catalogue,
+    pub fit: Fit,
+    pub squeeze: Squeeze,
+    /// What the archive is called.
+    pub name: &'a OsStr,
+    pub credentials: &'a [Credentials],
+    pub cost: KeyCost,
+}
 
 /// What was written.
 pub(super) struct Sealed {
@@ -30,41 +45,33 @@ pub(super) struct Sealed {
     pub changed: Vec<EntryPath>,
 }
 
-pub(super) fn seal(
-    delivery: &Delivery,
-    credentials: &[Credentials],
-    cost: KeyCost,
-    staging: &Staging,
-    context: &Context<'_>,
-) -> Result<Sealed, PackError> {
+/// Four stages, each with threads of its own: sources are read into frames; frames are compressed; cells are filled in
+/// order and sealed; volumes are written, here.
+pub(super) fn seal(job: &Job<'_>, staging: &Staging, context: &Context<'_>) -> Result<Sealed, PackError> {
     let ids = Ids { set: context.random()?, cut: context.random()? };
     let key = ArchiveKey::generate(context)?;
-    let head = seal_head(&key, &ids.set, credentials, cost, context).map_err(SealError::from)?;
-    let volumes = VolumeWriter::new(staging, ids, delivery.fit.volume_limit()).map_err(SealError::from)?;
-    let squeeze = delivery.squeeze;
-    let name = delivery.target.stem.as_bytes().to_vec();
-    let about = About { made_at: (context.clock)(), name, squeeze: Some(squeeze.number()) };
-    let mut writer = SealedWriter::new(volumes, Sealing { ids, key: &key, head: &head, about })?;
-    context.tell(Progress::Begin(Phase::Packing, delivery.catalogue.total_bytes()));
-    let (read, written) = ordered(
+    let head = seal_head(&key, &ids.set, job.credentials, job.cost, context).map_err(SealError::from)?;
+    let mut volumes = VolumeWriter::new(staging, ids, job.fit.volume_limit()).map_err(SealError::from)?;
+    let (seal, cutting) = (CellSeal::new(&key, &ids.set).map_err(SealError::from)?, volumes.cutting());
+    context.tell(Progress::Begin(Phase::Packing, job.catalogue.total_bytes()));
+    let (produced, written) = ordered(
         context.threads,
-        |jobs| read_all(delivery, context, |frame| jobs.submit(frame)),
-        || compressing(squeeze),
-        |block: Result<Block, CodecError>| -> Result<(), SealError> {
-            writer.write_content(&block?)?;
-            context.tell(Progress::Written(writer.stream_bytes()));
-            context.tell(Progress::Volume(writer.volume().max(1)));
+        |cells| compress_all(job, staging, context, |plain| cells.submit(plain)),
+        || |plain| seal.seal(plain, &cutting),
+        |cells: Result<Cells, NotAuthentic>| -> Result<(), SealError> {
+            volumes.write(&cells?.bytes)?;
+            context.tell(Progress::Volume(volumes.volume()));
             Ok(())
         },
     );
-    // Where writing failed, reading was only stopped by that.
+    // Where writing failed, everything before it was only stopped by that.
     written?;
-    let read = read?;
-    let sealed = writer.finish(read.framing)?;
+    let (read, sealed) = produced?;
+    let written = volumes.finish(&head).map_err(SealError::from)?;
     context.tell(Progress::End);
     Ok(Sealed {
         ids,
-        written: sealed.volumes,
+        written,
         totals: sealed.totals,
         index_digest: sealed.index_digest,
         passed_over: read.passed_over,
@@ -72,40 +79,70 @@ pub(super) fn seal(
     })
 }
 
+/// The first two stages and the filling of cells.
+fn compress_all(
+    job: &Job<'_>,
+    staging: &Staging,
+    context: &Context<'_>,
+    hand_over: impl FnMut(PlainCells) -> Result<(), Stopped>,
+) -> Result<(Read, SealedArchive), PackError> {
+    let name = job.name.as_bytes().to_vec();
+    let about = About { made_at: (context.clock)(), name, squeeze: Some(job.squeeze.number()) };
+    let make_scratch = || staging.create_scratch();
+    let mut writer = SealedWriter::new(about, &make_scratch, *context, hand_over)?;
+    let (read, compressed) = ordered(
+        context.threads,
+        |frames| read_all(job, context, |frame| frames.submit(frame)),
+        || compressing(job.squeeze),
+        |frame: Result<CompressedFrame, CodecError>| -> Result<(), SealError> {
+            writer.write_content(frame?)?;
+            context.tell(Progress::Written(writer.stream_bytes()));
+            Ok(())
+        },
+    );
+    compressed?;
+    let read = read?;
+    let sealed = writer.finish(read.totals)?;
+    Ok((read, sealed))
+}
+
 /// A worker with a compressor of its own.
-fn compressing(squeeze: Squeeze) -> impl FnMut(Vec<u8>) -> Result<Block, CodecError> {
+fn compressing(squeeze: Squeeze) -> impl FnMut(FrameDraft) -> Result<CompressedFrame, CodecError> {
     let mut compressor = Compressor::new(squeeze);
-    move |frame| compressor.as_mut().map_err(|error| *error)?.compress(frame)
+    move |frame| {
+        let block = compressor.as_mut().map_err(|error| *error)?.compress(frame.records)?;
+        Ok(CompressedFrame { block, completed: frame.completed })
+    }
 }
 
 /// What came of reading all sources.
 struct Read {
-    framing: Framing,
+    totals: Totals,
     passed_over: Vec<PassedOver>,
     changed: Vec<EntryPath>,
 }
 
 fn read_all(
-    delivery: &Delivery,
+    job: &Job<'_>,
     context: &Context<'_>,
-    hand_over: impl Fn(Vec<u8>) -> Result<(), Stopped>,
+    hand_over: impl Fn(FrameDraft) -> Result<(), Stopped>,
 ) -> Result<Read, PackError> {
-    let buffer = vec![0; READ_BYTES];
-    let framer = Framer::new(delivery.squeeze.block_bytes(), hand_over);
-    let mut packing = Packing { framer, context, buffer, passed_over: Vec::new(), changed: Vec::new() };
-    for (id, source) in (1..).zip(&delivery.catalogue.entries) {
+    let framer = Framer::new(job.squeeze.block_bytes(), hand_over);
+    let mut packing =
+        Packing { framer, catalogue: job.catalogue, context, passed_over: Vec::new(), changed: Vec::new() };
+    for (id, source) in (1..).zip(&job.catalogue.entries) {
         context.go_on()?;
         context.tell(Progress::Entry(&source.path));
         packing.add(id, source)?;
     }
     let Packing { framer, passed_over, changed, .. } = packing;
-    Ok(Read { framing: framer.finish()?, passed_over, changed })
+    Ok(Read { totals: framer.finish()?, passed_over, changed })
 }
 
-struct Packing<'a, F: Fn(Vec<u8>) -> Result<(), Stopped>> {
+struct Packing<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> {
     framer: Framer<F>,
+    catalogue: &'a Catalogue,
     context: &'a Context<'a>,
-    buffer: Vec<u8>,
     passed_over: Vec<PassedOver>,
     changed: Vec<EntryPath>,
 }
@@ -117,7 +154,7 @@ enum Reading {
     Failed(FileError),
 }
 
-impl<F: Fn(Vec<u8>) -> Result<(), Stopped>> Packing<'_, F> {
+impl<F: Fn(FrameDraft) -> Result<(), Stopped>> Packing<'_, F> {
     fn add(&mut self, id: u64, source: &SourceEntry) -> Result<(), PackError> {
         let entry = |mode, modified| Entry {
             id,
@@ -130,11 +167,12 @@ impl<F: Fn(Vec<u8>) -> Result<(), Stopped>> Packing<'_, F> {
         if source.kind != EntryKind::File {
             return Ok(self.framer.begin(entry(source.mode, source.modified))?);
         }
+        let disk_path = self.catalogue.disk_path(&source.path);
         for reading in 1..=READINGS {
-            let mut file = match SourceFile::open(&source.disk_path) {
+            let mut file = match SourceFile::open(&disk_path) {
                 Ok(file) => file,
                 Err(error) => {
-                    self.pass_over(source, error);
+                    self.passed_over.push(PassedOver { disk_path, reason: error.into() });
                     return Ok(());
                 }
             };
@@ -151,7 +189,7 @@ impl<F: Fn(Vec<u8>) -> Result<(), Stopped>> Packing<'_, F> {
                 }
                 Reading::Failed(error) => {
                     self.framer.abandon();
-                    self.pass_over(source, error);
+                    self.passed_over.push(PassedOver { disk_path, reason: error.into() });
                     return Ok(());
                 }
             }
@@ -159,22 +197,18 @@ impl<F: Fn(Vec<u8>) -> Result<(), Stopped>> Packing<'_, F> {
         Ok(())
     }
 
-    fn pass_over(&mut self, source: &SourceEntry, error: FileError) {
-        self.passed_over.push(PassedOver { disk_path: source.disk_path.clone(), reason: error.into() });
-    }
-
     fn read(&mut self, file: &mut SourceFile) -> Result<Reading, PackError> {
         let mut total = 0;
-        loop {
+        while file.left() > 0 {
             self.context.go_on()?;
-            let count = match file.read(&mut self.buffer) {
+            let wanted = file.left().min(READ_BYTES) as usize;
+            let count = match self.framer.content(wanted, |room| file.read(room))? {
                 Ok(0) => break,
-                Ok(count) => count,
+                Ok(count) => count as u64,
                 Err(error) => return Ok(Reading::Failed(error)),
             };
-            self.framer.content(&self.buffer[..count])?;
-            total += count as u64;
-            self.context.tell(Progress::Advance(count as u64));
+            total += count;
+            self.context.tell(Progress::Advance(count));
         }
         Ok(match file.is_unchanged(total) {
             Ok(true) => Reading::Steady,

@@ -6,9 +6,9 @@
 //! finished: the next run completes the steps if they were begun, and clears the folder if not.
 //!
 //! Inside the folder: `in-use` (locked while a run lives), `volume-NNNNN` (new files),
-//! `set-aside-NNNNN` (old files about to be replaced) and `steps`.
+//! `set-aside-NNNNN` (old files about to be replaced), `steps`, and for a moment `steps-draft` and `scratch`.
 
-use super::{FileError, Folder, NewFile};
+use super::{FileError, Folder, NewFile, ScratchFile};
 use std::ffi::{OsStr, OsString};
 use std::fs::{File, TryLockError};
 use std::path::PathBuf;
@@ -16,6 +16,7 @@ use std::path::PathBuf;
 const LOCK: &str = "in-use";
 const STEPS: &str = "steps";
 const STEPS_DRAFT: &str = "steps-draft";
+const SCRATCH: &str = "scratch";
 const STEPS_HEAD: &str = "Under Seal was placing these volumes. Run the same pack again, and it completes this.";
 const STEPS_END: &str = "end";
 
@@ -104,6 +105,14 @@ impl Staging {
         self.folder.reopen_file(&staged_name(number))
     }
 
+    /// Makes a file for what does not fit into memory; it has no name.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn create_scratch(&self) -> Result<ScratchFile, FileError> {
+        self.folder.create_scratch(SCRATCH.as_ref())
+    }
+
     /// The path of a staged file, for reading it back.
     pub fn path_of(&self, number: u32) -> PathBuf {
         self.folder.path().join(staged_name(number))
@@ -165,7 +174,7 @@ fn set_aside_name(place: usize) -> OsString {
 }
 
 fn try_lock(folder: &Folder) -> Result<File, StagingError> {
-    let lock = folder.reopen_file(LOCK.as_ref())?.file;
+    let lock = folder.reopen_file(LOCK.as_ref())?.into_inner();
     match lock.try_lock() {
         // A file system without locks cannot tell of another run; the folder itself still stands for one.
         Ok(()) | Err(TryLockError::Error(_)) => Ok(lock),
@@ -208,7 +217,7 @@ fn is_ours(name: &OsStr) -> bool {
             name.strip_prefix(prefix)
                 .is_some_and(|rest: &str| rest.len() >= 5 && rest.bytes().all(|b| b.is_ascii_digit()))
         };
-        matches!(name, LOCK | STEPS | STEPS_DRAFT) || numbered("volume-") || numbered("set-aside-")
+        matches!(name, LOCK | STEPS | STEPS_DRAFT | SCRATCH) || numbered("volume-") || numbered("set-aside-")
     })
 }
 
@@ -222,7 +231,8 @@ fn write_steps(mut file: NewFile, placings: &[Placing], replaced: &[String]) -> 
     }
     text.push_str(&format!("{STEPS_END}\n"));
     file.write(text.as_bytes())?;
-    file.sync()
+    file.sync()?;
+    file.close()
 }
 
 /// `None` for a text that is not complete: nothing was begun then.

@@ -122,11 +122,11 @@ fn inspect_volume(
     let geometry = reader.set().geometry;
     let mut lost_everywhere: Option<Vec<u32>> = None;
     let mut reports = Vec::new();
-    for file in files {
+    for (copy, file) in files.iter().enumerate() {
         let mut lost = Vec::new();
         for index in 0..geometry.cells_in(number) {
             context.go_on()?;
-            let read = reader.read_copy(file, number, index)?;
+            let read = reader.read_copy(number, copy, index)?;
             context.tell(Progress::Advance(geometry.cell_bytes(geometry.first_cell(number) + u64::from(index)) as u64));
             if read.is_none() {
                 lost.push(index);

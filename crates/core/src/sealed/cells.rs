@@ -2,19 +2,31 @@
 
 use super::keys::{ArchiveKey, KeyPurpose};
 use crate::volume::header::bound_bytes;
-use crate::volume::{CELL_BYTES, CHECK_BYTES};
+use crate::volume::{CELL_BYTES, CHECK_BYTES, Cells, Cutting};
 use ring::aead::{AES_256_GCM, Aad, LessSafeKey, Nonce, UnboundKey};
 
 /// Bytes of a GCM tag.
 pub const TAG_BYTES: usize = 16;
 
+/// Bytes of a cell that are no plaintext: tag and check.
+pub const CELL_OVERHEAD: usize = TAG_BYTES + CHECK_BYTES;
+
 /// The most plaintext bytes in a cell.
-pub const MAX_PLAIN_BYTES: usize = CELL_BYTES - CHECK_BYTES - TAG_BYTES;
+pub const MAX_PLAIN_BYTES: usize = CELL_BYTES - CELL_OVERHEAD;
 
 /// A cell was not authentic: no key of ours made it, or not for this place.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("a cell is not authentic")]
 pub struct NotAuthentic;
+
+/// Cells that hold plaintext where their ciphertext will stand, with room for tag and check behind it.
+#[derive(Debug)]
+pub struct PlainCells {
+    /// The cells.
+    pub cells: Cells,
+    /// The stream ends with them.
+    pub with_last: bool,
+}
 
 /// Seals and opens the cells of one archive.
 pub struct CellSeal {
@@ -33,26 +45,32 @@ impl CellSeal {
         Ok(Self { key: LessSafeKey::new(key), bound: bound_bytes(set) })
     }
 
-    /// Turns plaintext into ciphertext and tag, in place.
+    /// Turns plaintext into ciphertext, tag and check, in place, cell by cell.
     ///
     /// # Errors
-    /// [`NotAuthentic`] never in practice: only for a plaintext beyond GCM's limit.
-    pub fn seal(&self, cell: u64, is_last: bool, plain: &mut Vec<u8>) -> Result<(), NotAuthentic> {
-        self.key.seal_in_place_append_tag(nonce(cell, is_last), Aad::from(self.bound), plain).map_err(|_| NotAuthentic)
+    /// [`NotAuthentic`] never in practice: only for cells of wrong lengths.
+    pub fn seal(&self, plain: PlainCells, cutting: &Cutting) -> Result<Cells, NotAuthentic> {
+        let PlainCells { mut cells, with_last } = plain;
+        let last = cells.bytes.len().div_ceil(CELL_BYTES).checked_sub(1).map(|more| cells.first + more as u64);
+        for (cell, bytes) in cells.iter_mut() {
+            let nonce = nonce(cell, with_last && Some(cell) == last);
+            let overhead = bytes.len().checked_sub(CELL_OVERHEAD).ok_or(NotAuthentic)?;
+            let (text, behind) = bytes.split_at_mut(overhead);
+            let tag =
+                self.key.seal_in_place_separate_tag(nonce, Aad::from(self.bound), text).map_err(|_| NotAuthentic)?;
+            behind[..TAG_BYTES].copy_from_slice(tag.as_ref());
+            cutting.put_check(cell, bytes);
+        }
+        Ok(cells)
     }
 
-    /// Turns ciphertext and tag into plaintext, in place.
+    /// Turns ciphertext and tag into plaintext, in place; the length of the plaintext.
     ///
     /// # Errors
     /// [`NotAuthentic`]; what is left in `sealed` must not be used then.
-    pub fn open(&self, cell: u64, is_last: bool, sealed: &mut Vec<u8>) -> Result<(), NotAuthentic> {
-        let length = self
-            .key
-            .open_in_place(nonce(cell, is_last), Aad::from(self.bound), sealed)
-            .map_err(|_| NotAuthentic)?
-            .len();
-        sealed.truncate(length);
-        Ok(())
+    pub fn open(&self, cell: u64, is_last: bool, sealed: &mut [u8]) -> Result<usize, NotAuthentic> {
+        let plain = self.key.open_in_place(nonce(cell, is_last), Aad::from(self.bound), sealed);
+        plain.map(|plain| plain.len()).map_err(|_| NotAuthentic)
     }
 }
 

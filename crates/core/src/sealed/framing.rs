@@ -1,9 +1,9 @@
 //! Framing: entries and their content become records, and records fill frames that are ready to be compressed.
 //!
-//! This half of writing runs beside the sources, so it knows frames by their number only; the writer knows where
-//! each frame begins, and puts the two together in the index.
+//! This half of writing runs beside the sources, so it knows frames by their number only. With each frame go the
+//! entries that are complete with it; the writer knows where each frame begins, and puts the two together in the index.
 
-use super::record::{DATA_PREFIX_BYTES, RECORD_HEADER_BYTES, put_data, put_end, put_entry};
+use super::record::{DATA_PREFIX_BYTES, RECORD_HEADER_BYTES, begin_data, grow_data, put_end, put_entry};
 use crate::entry::{Content, Entry, EntryKind, ListedEntry};
 use crate::pipeline::Stopped;
 
@@ -43,24 +43,24 @@ pub struct Framed {
     pub record_at: u32,
 }
 
-/// Everything that was framed.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Framing {
-    /// The entries that count, in the order in which they came.
-    pub entries: Vec<Framed>,
-    /// What they are in all.
-    pub totals: Totals,
+/// A frame before compression.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub struct FrameDraft {
+    /// Its records.
+    pub records: Vec<u8>,
+    /// The entries that are complete with it, in the order in which they came.
+    pub completed: Vec<Framed>,
 }
 
-/// Takes entries one after another and hands over full frames.
-pub struct Framer<F: Fn(Vec<u8>) -> Result<(), Stopped>> {
+/// Takes entries one after another, in the order of their paths, and hands over full frames.
+pub struct Framer<F: Fn(FrameDraft) -> Result<(), Stopped>> {
     hand_over: F,
     /// Bytes that a frame gathers before it is handed over.
     frame_bytes: usize,
-    frame: Vec<u8>,
+    frame: FrameDraft,
     number: u64,
     open: Option<OpenEntry>,
-    framing: Framing,
+    totals: Totals,
 }
 
 struct OpenEntry {
@@ -69,12 +69,14 @@ struct OpenEntry {
     record_at: u32,
     size: u64,
     hasher: Box<blake3::Hasher>,
+    /// Where in the current frame the data record begins that more content is added to.
+    data_at: Option<usize>,
 }
 
-impl<F: Fn(Vec<u8>) -> Result<(), Stopped>> Framer<F> {
+impl<F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<F> {
     /// A framer that hands frames of about `frame_bytes`, in order, to `hand_over`.
     pub fn new(frame_bytes: usize, hand_over: F) -> Self {
-        Self { hand_over, frame_bytes, frame: Vec::new(), number: 0, open: None, framing: Framing::default() }
+        Self { hand_over, frame_bytes, frame: FrameDraft::default(), number: 0, open: None, totals: Totals::default() }
     }
 
     /// Begins an entry. Folders and links are complete with this; a file goes on with its content.
@@ -82,39 +84,50 @@ impl<F: Fn(Vec<u8>) -> Result<(), Stopped>> Framer<F> {
     /// # Errors
     /// [`Stopped`].
     pub fn begin(&mut self, entry: Entry) -> Result<(), Stopped> {
-        if self.frame.len() >= self.frame_bytes {
+        if self.frame.records.len() >= self.frame_bytes {
             self.flush()?;
         }
-        let (frame, record_at) = (self.number, self.frame.len() as u32);
-        put_entry(&entry, &mut self.frame);
+        let (frame, record_at) = (self.number, self.frame.records.len() as u32);
+        put_entry(&entry, &mut self.frame.records);
         if entry.kind == EntryKind::File {
-            self.open = Some(OpenEntry { entry, frame, record_at, size: 0, hasher: Box::default() });
+            self.open = Some(OpenEntry { entry, frame, record_at, size: 0, hasher: Box::default(), data_at: None });
         } else {
             self.list(entry, Content::default(), frame, record_at);
         }
         Ok(())
     }
 
-    /// Adds content to the file that was begun.
+    /// Adds content to the file that was begun: `read` fills the front of the room that it is given, of at most
+    /// `wanted` bytes, and says how many bytes it filled. So content is read right into the frame. Gives back what
+    /// `read` did.
     ///
     /// # Errors
     /// [`Stopped`].
-    pub fn content(&mut self, mut bytes: &[u8]) -> Result<(), Stopped> {
-        while !bytes.is_empty() {
-            let used = self.frame.len() + RECORD_HEADER_BYTES + DATA_PREFIX_BYTES;
-            if used >= self.frame_bytes {
-                self.flush()?;
-                continue;
-            }
-            let room = self.frame_bytes - used;
-            let Some(open) = &mut self.open else { return Ok(()) };
-            let (now, later) = bytes.split_at(bytes.len().min(room));
-            put_data(open.entry.id, open.size, now, &mut self.frame);
-            open.hasher.update(now);
-            open.size += now.len() as u64;
-            bytes = later;
+    pub fn content<E>(
+        &mut self,
+        wanted: usize,
+        read: impl FnOnce(&mut [u8]) -> Result<usize, E>,
+    ) -> Result<Result<usize, E>, Stopped> {
+        if self.frame.records.len() + RECORD_HEADER_BYTES + DATA_PREFIX_BYTES >= self.frame_bytes {
+            self.flush()?;
         }
-        Ok(())
+        let records = &mut self.frame.records;
+        let Some(open) = &mut self.open else { return Ok(Ok(0)) };
+        let data_at = *open.data_at.get_or_insert_with(|| begin_data(open.entry.id, open.size, records));
+        let from = records.len();
+        records.resize(from + wanted.clamp(1, self.frame_bytes - from), 0);
+        let outcome = read(&mut records[from..]);
+        let count = outcome.as_ref().map_or(0, |count| (*count).min(records.len() - from));
+        records.truncate(from + count);
+        if count == 0 && from == data_at + RECORD_HEADER_BYTES + DATA_PREFIX_BYTES {
+            records.truncate(data_at);
+            open.data_at = None;
+            return Ok(outcome);
+        }
+        grow_data(records, data_at);
+        open.hasher.update(&records[from..]);
+        open.size += count as u64;
+        Ok(outcome)
     }
 
     /// Ends the file that was begun, and lists it.
@@ -133,30 +146,34 @@ impl<F: Fn(Vec<u8>) -> Result<(), Stopped>> Framer<F> {
         let open = self.open.take()?;
         let digest = *open.hasher.finalize().as_bytes();
         let content = Content { size: open.size, digest, changed_while_read };
-        put_end(open.entry.id, &content, abandoned, &mut self.frame);
+        put_end(open.entry.id, &content, abandoned, &mut self.frame.records);
         Some((open, content))
     }
 
     fn list(&mut self, entry: Entry, content: Content, frame: u64, record_at: u32) {
-        self.framing.totals.add(entry.kind, content.size);
-        self.framing.entries.push(Framed { listed: ListedEntry { entry, content }, frame, record_at });
+        self.totals.add(entry.kind, content.size);
+        self.frame.completed.push(Framed { listed: ListedEntry { entry, content }, frame, record_at });
     }
 
     fn flush(&mut self) -> Result<(), Stopped> {
-        if !self.frame.is_empty() {
-            let frame = std::mem::replace(&mut self.frame, Vec::with_capacity(self.frame_bytes));
+        if !self.frame.records.is_empty() {
+            let next = FrameDraft { records: Vec::with_capacity(self.frame_bytes), completed: Vec::new() };
+            let frame = std::mem::replace(&mut self.frame, next);
             self.number += 1;
+            if let Some(open) = &mut self.open {
+                open.data_at = None;
+            }
             (self.hand_over)(frame)?;
         }
         Ok(())
     }
 
-    /// Hands over the last frame, and says what was framed.
+    /// Hands over the last frame, and says what the frames hold in all.
     ///
     /// # Errors
     /// [`Stopped`].
-    pub fn finish(mut self) -> Result<Framing, Stopped> {
+    pub fn finish(mut self) -> Result<Totals, Stopped> {
         self.flush()?;
-        Ok(self.framing)
+        Ok(self.totals)
     }
 }

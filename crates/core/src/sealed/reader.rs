@@ -159,6 +159,40 @@ impl SealedReader {
     }
 }
 
+impl SealedReader {
+    /// Hands one entry, by its place in [`SealedReader::entries`], to the sink. Reads its own frames only.
+    ///
+    /// # Errors
+    /// [`ExtractError`].
+    pub fn extract_entry<S: EntrySink>(
+        &mut self,
+        entry: usize,
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<S::Error>> {
+        let (Some(listed), Some(&place)) = (self.listed.get(entry), self.places.get(entry)) else { return Ok(()) };
+        let mut delivery = Delivery { sink, context, next: Some((listed, place)), open: Open::Nothing };
+        let mut decompressor = Decompressor::new().map_err(SealedError::from)?;
+        let (mut frame_at, mut raw) = (place.frame_at, Vec::new());
+        loop {
+            context.go_on().map_err(SealedError::from)?;
+            let header = read_frame(&mut self.stream, &mut decompressor, frame_at, &self.tail, &mut raw)?;
+            let records = if header.kind == FrameKind::Content { raw.as_slice() } else { &[] };
+            for record in Records::new(records) {
+                let (record_at, record) = record.map_err(SealedError::from)?;
+                let here = Place { frame_at, record_at };
+                if here >= place {
+                    delivery.take(here, record, || None)?;
+                    if delivery.next.is_none() && matches!(delivery.open, Open::Nothing) {
+                        return Ok(());
+                    }
+                }
+            }
+            frame_at += FRAME_HEADER_BYTES as u64 + u64::from(header.stored_bytes);
+        }
+    }
+}
+
 /// Unlocks the head, and gives the stream of cells behind it.
 pub(super) fn unlock_stream(set: VolumeSet, credentials: &Credentials) -> Result<StreamReader, SealedError> {
     let key = open_head(&set.head, &set.ids.set, credentials)?;
@@ -279,10 +313,10 @@ fn read_all_frames(stream: &mut StreamReader, tail: &Tail, jobs: &Reading) -> Re
 fn decompressing() -> impl FnMut(StoredFrame) -> Result<RawFrame, CodecError> {
     let mut decompressor = Decompressor::new();
     move |frame| {
-        let mut bytes = Vec::new();
         let decompressor = decompressor.as_mut().map_err(|error| *error)?;
-        decompressor.decompress(frame.header.codec, &frame.stored, frame.header.raw_bytes as usize, &mut bytes)?;
-        Ok(RawFrame { at: frame.at, kind: frame.header.kind, bytes })
+        let FrameHeader { codec, raw_bytes, kind, .. } = frame.header;
+        let bytes = decompressor.decompress_owned(codec, frame.stored, raw_bytes as usize)?;
+        Ok(RawFrame { at: frame.at, kind, bytes })
     }
 }
 

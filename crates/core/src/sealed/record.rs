@@ -74,12 +74,19 @@ pub fn put_entry(entry: &Entry, output: &mut Vec<u8>) {
     put_entry_value(entry, output);
 }
 
-/// Appends a data record.
-pub fn put_data(id: u64, offset: u64, bytes: &[u8], output: &mut Vec<u8>) {
-    put_header(DATA, DATA_PREFIX_BYTES + bytes.len(), output);
+/// Appends a data record without data; where it begins. [`grow_data`] tells it what was appended since.
+pub fn begin_data(id: u64, offset: u64, output: &mut Vec<u8>) -> usize {
+    let at = output.len();
+    put_header(DATA, DATA_PREFIX_BYTES, output);
     output.extend_from_slice(&id.to_le_bytes());
     output.extend_from_slice(&offset.to_le_bytes());
-    output.extend_from_slice(bytes);
+    at
+}
+
+/// Makes the data record that begins at `data_at` reach to the end of what was written.
+pub fn grow_data(output: &mut [u8], data_at: usize) {
+    let length = (output.len() - data_at - RECORD_HEADER_BYTES) as u32;
+    output[data_at + 4..data_at + RECORD_HEADER_BYTES].copy_from_slice(&length.to_le_bytes());
 }
 
 /// Appends an end record.
@@ -259,7 +266,9 @@ mod tests {
         put_entry(&link(), &mut frame);
         put_header(0x90, 2, &mut frame);
         frame.extend([1, 2]);
-        put_data(8, 100, b"abc", &mut frame);
+        let data_at = begin_data(8, 100, &mut frame);
+        frame.extend_from_slice(b"abc");
+        grow_data(&mut frame, data_at);
         put_end(8, &content, true, &mut frame);
         let records = read(&frame).unwrap();
         assert_eq!(

@@ -3,12 +3,11 @@
 //! A cell's plaintext begins with a mark that says where in it the first new frame begins, so that a
 //! reader who has lost cells finds its way again.
 
-use super::cells::{CellSeal, MAX_PLAIN_BYTES, TAG_BYTES};
+use super::cells::{CELL_OVERHEAD, CellSeal, MAX_PLAIN_BYTES, PlainCells};
 use super::tail::{TAIL_BYTES, Tail};
 use super::wire::Malformed;
-use crate::volume::{
-    CHECK_BYTES, CellError, CellReader, Head, LAST_CELL_STEP, VolumeWriter, WriteError, WrittenVolumes, cell_offset,
-};
+use crate::pipeline::Stopped;
+use crate::volume::{CELL_BYTES, CellError, CellReader, Cells, LAST_CELL_STEP, cell_offset};
 use std::collections::HashMap;
 use std::path::PathBuf;
 
@@ -21,21 +20,28 @@ pub const INNER_PER_CELL: usize = MAX_PLAIN_BYTES - MARK_BYTES;
 /// The mark of a cell in which no frame begins.
 const NO_FRAME: u16 = 0xFFFF;
 
-/// Writes the inner stream into sealed cells.
-pub struct StreamWriter<'a> {
-    seal: CellSeal,
-    volumes: VolumeWriter<'a>,
-    plain: Vec<u8>,
+/// Cells that are handed over together, to be sealed by one worker.
+const CELLS_TOGETHER: usize = 16;
+
+/// Cuts the inner stream into cells, and hands them over in order, ready to be sealed.
+pub struct StreamWriter<H> {
+    hand_over: H,
+    /// Finished cells, then the one that is being filled.
+    cells: Cells,
+    /// Where the cell that is being filled begins in `cells`.
+    current: usize,
+    /// That cell's number in the stream.
+    number: u64,
     mark: u16,
     position: u64,
 }
 
-impl<'a> StreamWriter<'a> {
-    /// A writer that hands its cells to `volumes`.
-    pub fn new(seal: CellSeal, volumes: VolumeWriter<'a>) -> Self {
-        let plain = Vec::with_capacity(MAX_PLAIN_BYTES + TAG_BYTES);
-        let mut writer = Self { seal, volumes, plain, mark: NO_FRAME, position: 0 };
-        writer.start_cell();
+impl<H: FnMut(PlainCells) -> Result<(), Stopped>> StreamWriter<H> {
+    /// A writer that hands its cells to `hand_over`.
+    pub fn new(hand_over: H) -> Self {
+        let mut writer =
+            Self { hand_over, cells: Cells::default(), current: 0, number: 0, mark: NO_FRAME, position: 0 };
+        writer.start_together();
         writer
     }
 
@@ -44,36 +50,50 @@ impl<'a> StreamWriter<'a> {
         self.position
     }
 
-    /// The number of the volume being written.
-    pub fn volume(&self) -> u32 {
-        self.volumes.volume()
+    fn plain_bytes(&self) -> usize {
+        self.cells.bytes.len() - self.current
+    }
+
+    fn start_together(&mut self) {
+        self.cells = Cells { first: self.number, bytes: Vec::with_capacity(CELLS_TOGETHER * CELL_BYTES) };
+        self.start_cell();
     }
 
     fn start_cell(&mut self) {
-        self.plain.clear();
-        self.plain.resize(MARK_BYTES, 0);
+        self.current = self.cells.bytes.len();
+        self.cells.bytes.extend_from_slice(&[0; MARK_BYTES]);
         self.mark = NO_FRAME;
     }
 
-    fn flush(&mut self, is_last: bool) -> Result<(), WriteError> {
-        self.plain[..2].copy_from_slice(&self.mark.to_le_bytes());
-        // Sealing fails only beyond GCM's limits, which a cell is far from.
-        self.seal.seal(self.volumes.cells(), is_last, &mut self.plain).map_err(|_| WriteError::TooManyCells)?;
-        self.volumes.push(&self.plain)?;
-        self.start_cell();
+    /// Leaves room for tag and check behind the plaintext.
+    fn close_cell(&mut self) {
+        self.cells.bytes[self.current..self.current + 2].copy_from_slice(&self.mark.to_le_bytes());
+        self.cells.bytes.resize(self.cells.bytes.len() + CELL_OVERHEAD, 0);
+        self.number += 1;
+    }
+
+    fn next_cell(&mut self) -> Result<(), Stopped> {
+        self.close_cell();
+        if self.cells.bytes.len() >= CELLS_TOGETHER * CELL_BYTES {
+            let cells = std::mem::take(&mut self.cells);
+            (self.hand_over)(PlainCells { cells, with_last: false })?;
+            self.start_together();
+        } else {
+            self.start_cell();
+        }
         Ok(())
     }
 
     /// Says that the next byte begins a frame.
     ///
     /// # Errors
-    /// [`WriteError`].
-    pub fn begin_frame(&mut self) -> Result<(), WriteError> {
-        if self.plain.len() == MAX_PLAIN_BYTES {
-            self.flush(false)?;
+    /// [`Stopped`].
+    pub fn begin_frame(&mut self) -> Result<(), Stopped> {
+        if self.plain_bytes() == MAX_PLAIN_BYTES {
+            self.next_cell()?;
         }
         if self.mark == NO_FRAME {
-            self.mark = (self.plain.len() - MARK_BYTES) as u16;
+            self.mark = (self.plain_bytes() - MARK_BYTES) as u16;
         }
         Ok(())
     }
@@ -81,37 +101,36 @@ impl<'a> StreamWriter<'a> {
     /// Writes bytes of the current frame.
     ///
     /// # Errors
-    /// [`WriteError`].
-    pub fn write(&mut self, mut bytes: &[u8]) -> Result<(), WriteError> {
+    /// [`Stopped`].
+    pub fn write(&mut self, mut bytes: &[u8]) -> Result<(), Stopped> {
         while !bytes.is_empty() {
-            if self.plain.len() == MAX_PLAIN_BYTES {
-                self.flush(false)?;
+            if self.plain_bytes() == MAX_PLAIN_BYTES {
+                self.next_cell()?;
             }
-            let (now, later) = bytes.split_at(bytes.len().min(MAX_PLAIN_BYTES - self.plain.len()));
-            self.plain.extend_from_slice(now);
+            let (now, later) = bytes.split_at(bytes.len().min(MAX_PLAIN_BYTES - self.plain_bytes()));
+            self.cells.bytes.extend_from_slice(now);
             self.position += now.len() as u64;
             bytes = later;
         }
         Ok(())
     }
 
-    /// Closes the stream with the tail (whose lengths are filled in here) and the volumes with their headers.
+    /// Closes the stream with the tail, whose lengths are filled in here.
     ///
     /// # Errors
-    /// [`WriteError`].
-    pub fn finish(mut self, mut tail: Tail, head: &Head) -> Result<WrittenVolumes, WriteError> {
-        if self.plain.len() + TAIL_BYTES > MAX_PLAIN_BYTES {
-            self.plain.resize(MAX_PLAIN_BYTES, 0);
-            self.flush(false)?;
+    /// [`Stopped`].
+    pub fn finish(mut self, mut tail: Tail) -> Result<(), Stopped> {
+        if self.plain_bytes() + TAIL_BYTES > MAX_PLAIN_BYTES {
+            self.cells.bytes.resize(self.current + MAX_PLAIN_BYTES, 0);
+            self.next_cell()?;
         }
         tail.inner_bytes = self.position;
-        tail.cells = self.volumes.cells() + 1;
-        let overhead = TAG_BYTES + CHECK_BYTES;
-        let cell_bytes = (self.plain.len() + TAIL_BYTES + overhead).next_multiple_of(LAST_CELL_STEP);
-        self.plain.resize(cell_bytes - overhead - TAIL_BYTES, 0);
-        self.plain.extend_from_slice(&tail.encode());
-        self.flush(true)?;
-        self.volumes.finish(head)
+        tail.cells = self.number + 1;
+        let cell_bytes = (self.plain_bytes() + TAIL_BYTES + CELL_OVERHEAD).next_multiple_of(LAST_CELL_STEP);
+        self.cells.bytes.resize(self.current + cell_bytes - CELL_OVERHEAD - TAIL_BYTES, 0);
+        self.cells.bytes.extend_from_slice(&tail.encode());
+        self.close_cell();
+        (self.hand_over)(PlainCells { cells: self.cells, with_last: true })
     }
 }
 
@@ -143,16 +162,15 @@ const MARKS_KEPT: usize = 1_024;
 pub struct StreamReader {
     seal: CellSeal,
     cells: CellReader,
+    /// The cell whose plaintext the cell reader holds.
     current: Option<u64>,
-    plain: Vec<u8>,
     marks: HashMap<u64, u16>,
 }
 
 impl StreamReader {
     /// A reader of this set's stream.
     pub fn new(seal: CellSeal, cells: CellReader) -> Self {
-        let plain = Vec::with_capacity(MAX_PLAIN_BYTES + TAG_BYTES);
-        Self { seal, cells, current: None, plain, marks: HashMap::new() }
+        Self { seal, cells, current: None, marks: HashMap::new() }
     }
 
     /// The cells that are read.
@@ -167,30 +185,29 @@ impl StreamReader {
     pub fn load(&mut self, cell: u64) -> Result<&[u8], StreamError> {
         if self.current != Some(cell) {
             self.current = None;
-            let geometry = self.cells.set().geometry;
-            let (seal, plain) = (&self.seal, &mut self.plain);
-            // Where two copies differ and both pass their checks, the seal decides.
-            let opened = self.cells.read(cell, |sealed| {
-                plain.clear();
-                plain.extend_from_slice(sealed);
-                seal.open(cell, cell + 1 == geometry.cells, plain).ok()
-            })?;
-            if opened.is_none() {
-                let (volume, index) = geometry.locate(cell);
-                let files = self.cells.set().volumes.get(&volume).and_then(|copies| copies.first());
-                let path = files.map(|file| file.path.clone()).unwrap_or_default();
-                return Err(StreamError::NotAuthentic { volume, path, offset: cell_offset(index) });
-            }
-            if self.plain.get(2..MARK_BYTES) != Some(&[0, 0]) {
-                return Err(Malformed("cell").into());
-            }
-            if self.marks.len() >= MARKS_KEPT {
-                self.marks.clear();
-            }
-            self.marks.insert(cell, u16::from_le_bytes([self.plain[0], self.plain[1]]));
+            self.open(cell)?;
             self.current = Some(cell);
         }
-        Ok(&self.plain[MARK_BYTES..])
+        Ok(self.cells.held().get(MARK_BYTES..).unwrap_or_default())
+    }
+
+    /// Opens a cell and notes its mark.
+    fn open(&mut self, cell: u64) -> Result<(), StreamError> {
+        let geometry = self.cells.set().geometry;
+        let seal = &self.seal;
+        // Where two copies differ and both pass their checks, the seal decides.
+        if !self.cells.read(cell, |sealed| seal.open(cell, cell + 1 == geometry.cells, sealed).ok())? {
+            let (volume, index) = geometry.locate(cell);
+            let files = self.cells.set().volumes.get(&volume).and_then(|copies| copies.first());
+            let path = files.map(|file| file.path.clone()).unwrap_or_default();
+            return Err(StreamError::NotAuthentic { volume, path, offset: cell_offset(index) });
+        }
+        let [low, high, 0, 0, ..] = *self.cells.held() else { return Err(Malformed("cell").into()) };
+        if self.marks.len() >= MARKS_KEPT {
+            self.marks.clear();
+        }
+        self.marks.insert(cell, u16::from_le_bytes([low, high]));
+        Ok(())
     }
 
     /// Where in a cell's part of the inner stream the first frame begins, if one does.
@@ -198,13 +215,10 @@ impl StreamReader {
     /// # Errors
     /// [`StreamError`].
     pub fn first_frame(&mut self, cell: u64) -> Result<Option<usize>, StreamError> {
-        let mark = match self.marks.get(&cell) {
-            Some(mark) => *mark,
-            None => {
-                self.load(cell)?;
-                u16::from_le_bytes([self.plain[0], self.plain[1]])
-            }
-        };
+        if !self.marks.contains_key(&cell) {
+            self.load(cell)?;
+        }
+        let mark = self.marks.get(&cell).copied().unwrap_or(NO_FRAME);
         Ok((mark != NO_FRAME).then_some(mark.into()))
     }
 

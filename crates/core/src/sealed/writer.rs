@@ -1,15 +1,18 @@
-//! Writing a sealed archive: compressed frames in, cells out, the index at the end.
+//! Writing a sealed archive: compressed frames in, cells ready to be sealed out, the index at the end.
 
-use super::cells::{CellSeal, NotAuthentic};
+use super::cells::{NotAuthentic, PlainCells};
 use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
-use super::framing::{Framing, Totals};
+use super::framing::{Framed, Totals};
 use super::head::HeadError;
-use super::index::{About, IndexEntry, PageBuilder, PageRef, Place, Root};
-use super::keys::ArchiveKey;
+use super::index::{About, IndexEntry, Place, Root};
+use super::pages::{MakeScratch, PageStore};
 use super::stream::StreamWriter;
 use super::tail::Tail;
 use crate::codec::{Block, CodecError, Compressor, Squeeze};
-use crate::volume::{Head, Ids, VolumeWriter, WriteError, WrittenVolumes};
+use crate::context::Context;
+use crate::pipeline::Stopped;
+use crate::volume::WriteError;
+use std::collections::VecDeque;
 
 /// Why an archive cannot be written.
 #[derive(Debug, thiserror::Error)]
@@ -29,52 +32,64 @@ pub enum SealError {
     /// More entries than one index holds.
     #[error("too many entries")]
     TooManyEntries,
+    /// Entries came in another order than that of their paths.
+    #[error("entries out of order")]
+    OutOfOrder,
+    /// Nobody took the cells any more.
+    #[error(transparent)]
+    Stopped(#[from] Stopped),
 }
 
-/// What is needed to seal an archive, beside its entries.
-pub struct Sealing<'a> {
-    /// Set and cutting.
-    pub ids: Ids,
-    /// The archive key.
-    pub key: &'a ArchiveKey,
-    /// How it is unlocked.
-    pub head: &'a Head,
-    /// What it says of itself.
-    pub about: About,
+/// A compressed content frame, and the entries that are complete with it.
+#[derive(Debug)]
+pub struct CompressedFrame {
+    /// The frame's payload.
+    pub block: Block,
+    /// The entries.
+    pub completed: Vec<Framed>,
 }
 
 /// A closed archive.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Copy)]
 pub struct SealedArchive {
-    /// Its volumes, still staged.
-    pub volumes: WrittenVolumes,
     /// What it holds in all.
     pub totals: Totals,
     /// BLAKE3 of the index's root, which holds the digests of all its pages.
     pub index_digest: [u8; 32],
 }
 
-/// Takes compressed frames one after another and seals them.
-pub struct SealedWriter<'a> {
-    stream: StreamWriter<'a>,
-    sealing: Sealing<'a>,
-    /// Where each content frame begins, by its number.
-    frame_starts: Vec<u64>,
+/// Takes compressed frames one after another and puts them into cells.
+pub struct SealedWriter<'a, H> {
+    stream: StreamWriter<H>,
+    pages: PageStore<'a>,
+    about: About,
+    /// Where content frames begin: those in which an entry stands that is not complete yet, and later ones.
+    frame_starts: VecDeque<u64>,
+    /// The number of the first of those.
+    first_start: u64,
+    entries: u64,
 }
 
-impl<'a> SealedWriter<'a> {
-    /// A writer that hands its cells to `volumes`.
+impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
+    /// A writer of an archive that says `about` of itself, and hands its cells to `hand_over`. A large index goes
+    /// through a scratch file.
     ///
     /// # Errors
     /// [`SealError`].
-    pub fn new(volumes: VolumeWriter<'a>, sealing: Sealing<'a>) -> Result<Self, SealError> {
-        let seal = CellSeal::new(sealing.key, &sealing.ids.set)?;
-        Ok(Self { stream: StreamWriter::new(seal, volumes), sealing, frame_starts: Vec::new() })
-    }
-
-    /// The number of the volume being written.
-    pub fn volume(&self) -> u32 {
-        self.stream.volume()
+    pub fn new(
+        about: About,
+        make_scratch: &'a MakeScratch<'a>,
+        context: Context<'a>,
+        hand_over: H,
+    ) -> Result<Self, SealError> {
+        Ok(Self {
+            stream: StreamWriter::new(hand_over),
+            pages: PageStore::new(make_scratch, context)?,
+            about,
+            frame_starts: VecDeque::new(),
+            first_start: 0,
+            entries: 0,
+        })
     }
 
     /// Bytes of the inner stream written so far.
@@ -86,61 +101,55 @@ impl<'a> SealedWriter<'a> {
     ///
     /// # Errors
     /// [`SealError`].
-    pub fn write_content(&mut self, block: &Block) -> Result<(), SealError> {
-        self.frame_starts.push(self.stream.position());
-        self.write_frame(FrameKind::Content, block)?;
+    pub fn write_content(&mut self, frame: CompressedFrame) -> Result<(), SealError> {
+        self.frame_starts.push_back(self.stream.position());
+        write_frame(&mut self.stream, FrameKind::Content, &frame.block)?;
+        for Framed { listed, frame, record_at } in frame.completed {
+            // Entries come in order, so no later one begins in an earlier frame.
+            while self.first_start < frame && self.frame_starts.len() > 1 {
+                self.frame_starts.pop_front();
+                self.first_start += 1;
+            }
+            let start = self.frame_starts.front().filter(|_| self.first_start == frame);
+            let place = Place { frame_at: *start.ok_or(SealError::OutOfOrder)?, record_at };
+            self.pages.add(&IndexEntry { listed, place })?;
+            self.entries += 1;
+        }
         Ok(())
     }
 
-    /// Writes a frame; gives its whole length.
-    fn write_frame(&mut self, kind: FrameKind, block: &Block) -> Result<u32, SealError> {
-        let (stored_bytes, raw_bytes) = (block.stored.len() as u32, block.raw_bytes as u32);
-        let header = FrameHeader { kind, codec: block.codec, stored_bytes, raw_bytes };
-        self.stream.begin_frame()?;
-        self.stream.write(&header.encode())?;
-        self.stream.write(&block.stored)?;
-        Ok(FRAME_HEADER_BYTES as u32 + stored_bytes)
-    }
-
-    /// Writes the index of what was framed and closes the archive.
+    /// Writes the index of what was framed and closes the stream.
     ///
     /// # Errors
     /// [`SealError`].
-    pub fn finish(mut self, framing: Framing) -> Result<SealedArchive, SealError> {
-        // The index is small and read often, so it is compressed whatever the contents are.
-        let mut compressor = Compressor::new(Squeeze::default())?;
-        let mut framed = framing.entries;
-        framed.sort_by(|one, other| one.listed.entry.path.cmp(&other.listed.entry.path));
-        let entries = framed.len() as u64;
-        let mut pages = Vec::new();
-        let mut page = PageBuilder::default();
-        for framed in framed {
-            let start = usize::try_from(framed.frame).ok().and_then(|frame| self.frame_starts.get(frame));
-            let place = Place { frame_at: *start.ok_or(SealError::TooManyEntries)?, record_at: framed.record_at };
-            let entry = IndexEntry { listed: framed.listed, place };
-            if page.is_full_for(&entry) {
-                pages.push(self.write_page(std::mem::take(&mut page), &mut compressor)?);
-            }
-            page.add(&entry);
-        }
-        if !page.is_empty() {
-            pages.push(self.write_page(page, &mut compressor)?);
-        }
-        let root = Root { about: self.sealing.about.clone(), pages };
-        let root = root.encode().ok_or(SealError::TooManyEntries)?;
+    pub fn finish(self, totals: Totals) -> Result<SealedArchive, SealError> {
+        let Self { mut stream, pages, about, entries, .. } = self;
+        let pages = pages.finish(|page_ref, block| {
+            page_ref.frame_at = stream.position();
+            page_ref.frame_bytes = write_frame(&mut stream, FrameKind::IndexPage, block)?;
+            Ok(())
+        })?;
+        let root = Root { about, pages }.encode().ok_or(SealError::TooManyEntries)?;
         let index_digest = *blake3::hash(&root).as_bytes();
-        let root_at = self.stream.position();
-        let root_bytes = self.write_frame(FrameKind::IndexRoot, &compressor.compress(root)?)?;
-        let content_bytes = framing.totals.content_bytes;
-        let tail = Tail { root_at, root_bytes, entries, content_bytes, index_digest, ..Tail::default() };
-        let volumes = self.stream.finish(tail, self.sealing.head)?;
-        Ok(SealedArchive { volumes, totals: framing.totals, index_digest })
+        let root_at = stream.position();
+        let block = Compressor::new(Squeeze::default())?.compress(root)?;
+        let root_bytes = write_frame(&mut stream, FrameKind::IndexRoot, &block)?;
+        let content_bytes = totals.content_bytes;
+        stream.finish(Tail { root_at, root_bytes, entries, content_bytes, index_digest, ..Tail::default() })?;
+        Ok(SealedArchive { totals, index_digest })
     }
+}
 
-    fn write_page(&mut self, page: PageBuilder, compressor: &mut Compressor) -> Result<PageRef, SealError> {
-        let (bytes, mut page_ref) = page.finish();
-        page_ref.frame_at = self.stream.position();
-        page_ref.frame_bytes = self.write_frame(FrameKind::IndexPage, &compressor.compress(bytes)?)?;
-        Ok(page_ref)
-    }
+/// Writes a frame; gives its whole length.
+fn write_frame<H: FnMut(PlainCells) -> Result<(), Stopped>>(
+    stream: &mut StreamWriter<H>,
+    kind: FrameKind,
+    block: &Block,
+) -> Result<u32, Stopped> {
+    let (stored_bytes, raw_bytes) = (block.stored.len() as u32, block.raw_bytes as u32);
+    let header = FrameHeader { kind, codec: block.codec, stored_bytes, raw_bytes };
+    stream.begin_frame()?;
+    stream.write(&header.encode())?;
+    stream.write(&block.stored)?;
+    Ok(FRAME_HEADER_BYTES as u32 + stored_bytes)
 }

@@ -5,7 +5,7 @@ use crate::entry::{EntryKind, EntryPath, MAX_LINK_TARGET_BYTES, PathError, Times
 use crate::place::missing::missing;
 use crate::place::{FileAction, FileError};
 use std::collections::BTreeMap;
-use std::ffi::OsString;
+use std::ffi::{OsStr, OsString};
 use std::fs::{self, Metadata};
 use std::io;
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
@@ -17,8 +17,6 @@ use std::path::{Path, PathBuf};
 pub struct SourceEntry {
     /// Where it will stand in the archive.
     pub path: EntryPath,
-    /// Where it is on disk.
-    pub disk_path: PathBuf,
     /// File, folder or link.
     pub kind: EntryKind,
     /// Bytes, when it was listed; 0 for folders and links.
@@ -90,6 +88,8 @@ pub enum SourceError {
 /// Everything under the sources, sorted as [`EntryPath`] sorts.
 #[derive(Debug, Default)]
 pub struct Catalogue {
+    /// The named sources in the order of their paths, each with its path on disk.
+    roots: Vec<(EntryPath, PathBuf)>,
     /// What will be packed.
     pub entries: Vec<SourceEntry>,
     /// What cannot be.
@@ -111,11 +111,25 @@ impl Catalogue {
                 return Err(SourceError::SameName { first, second: source.clone() });
             }
         }
-        let mut catalogue = Self::default();
-        for (path, (_, disk_path)) in roots {
-            catalogue.walk(path, disk_path, context)?;
+        let roots = roots.into_iter().map(|(path, (_, disk_path))| (path, disk_path)).collect();
+        let mut catalogue = Self { roots, entries: Vec::new(), passed_over: Vec::new() };
+        for root in 0..catalogue.roots.len() {
+            catalogue.walk(root, context)?;
         }
         Ok(catalogue)
+    }
+
+    /// Where an entry of this catalogue is on disk. Put together when it is wanted: kept for a million entries, these
+    /// paths would take most of the memory.
+    pub fn disk_path(&self, path: &EntryPath) -> PathBuf {
+        let at = self.roots.partition_point(|(root, _)| root <= path);
+        let Some((root, disk_path)) = at.checked_sub(1).and_then(|at| self.roots.get(at)) else {
+            return PathBuf::new();
+        };
+        match path.as_bytes().get(root.as_bytes().len() + 1..) {
+            Some(below) => disk_path.join(OsStr::from_bytes(below)),
+            None => disk_path.clone(),
+        }
     }
 
     /// Content bytes that are to be read.
@@ -123,19 +137,20 @@ impl Catalogue {
         self.entries.iter().map(|entry| entry.size).sum()
     }
 
-    fn walk(&mut self, path: EntryPath, disk_path: PathBuf, context: &Context<'_>) -> Result<(), SourceError> {
-        let root = self.entries.len();
-        let mut waiting = vec![(path, disk_path)];
-        while let Some((path, disk_path)) = waiting.pop() {
+    fn walk(&mut self, root: usize, context: &Context<'_>) -> Result<(), SourceError> {
+        let first = self.entries.len();
+        let mut waiting = vec![self.roots[root].0.clone()];
+        while let Some(path) = waiting.pop() {
             context.go_on()?;
+            let disk_path = self.disk_path(&path);
             match describe(path, &disk_path) {
                 Ok(entry) => {
                     if entry.kind == EntryKind::Folder {
-                        self.children(&entry, &mut waiting);
+                        self.children(&entry.path, &disk_path, &mut waiting);
                     }
                     self.entries.push(entry);
                 }
-                Err(reason) if self.entries.len() == root => return Err(unpackable(&disk_path, reason)),
+                Err(reason) if self.entries.len() == first => return Err(unpackable(&disk_path, reason)),
                 Err(reason) => self.passed_over.push(PassedOver { disk_path, reason }),
             }
         }
@@ -143,24 +158,24 @@ impl Catalogue {
     }
 
     /// Puts a folder's children on the stack, so that the first by name comes off first.
-    fn children(&mut self, folder: &SourceEntry, waiting: &mut Vec<(EntryPath, PathBuf)>) {
-        let listed = || FileError::on(FileAction::List, &folder.disk_path);
-        let names = fs::read_dir(&folder.disk_path)
+    fn children(&mut self, folder: &EntryPath, disk_path: &Path, waiting: &mut Vec<EntryPath>) {
+        let names = fs::read_dir(disk_path)
             .and_then(|entries| entries.map(|entry| entry.map(|entry| entry.file_name())).collect())
-            .map_err(listed());
+            .map_err(FileError::on(FileAction::List, disk_path));
         let mut names: Vec<OsString> = match names {
             Ok(names) => names,
             Err(error) => {
-                self.passed_over.push(PassedOver { disk_path: folder.disk_path.clone(), reason: error.into() });
+                self.passed_over.push(PassedOver { disk_path: disk_path.to_owned(), reason: error.into() });
                 return;
             }
         };
         names.sort_unstable_by(|one, other| other.cmp(one));
         for name in names {
-            let disk_path = folder.disk_path.join(&name);
-            match folder.path.join(name.as_bytes()) {
-                Ok(path) => waiting.push((path, disk_path)),
-                Err(error) => self.passed_over.push(PassedOver { disk_path, reason: error.into() }),
+            match folder.join(name.as_bytes()) {
+                Ok(path) => waiting.push(path),
+                Err(error) => {
+                    self.passed_over.push(PassedOver { disk_path: disk_path.join(&name), reason: error.into() });
+                }
             }
         }
     }
@@ -207,7 +222,7 @@ fn describe(path: EntryPath, disk_path: &Path) -> Result<SourceEntry, PassedOver
         return Err(PassedOverReason::Special);
     };
     let (mode, modified) = mode_and_time(&metadata);
-    Ok(SourceEntry { path, disk_path: disk_path.to_owned(), kind, size, mode, modified, link_target })
+    Ok(SourceEntry { path, kind, size, mode, modified, link_target })
 }
 
 /// Permission bits and modification time, as entries hold them.

@@ -8,8 +8,8 @@ use std::io::{self, Read as _};
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
-/// How much is read even of a file that said it was shorter: some systems' own files say 0 and hold text.
-const READ_ANYWAY_BYTES: u64 = 1024 * 1024;
+/// How much is read of a file that said it was empty: some systems' own files say so and hold text.
+const READ_OF_EMPTY_BYTES: u64 = 4 * 1024;
 
 /// What must stay the same while a file is read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -41,10 +41,16 @@ impl SourceFile {
         let (file, metadata) = open_regular(path, Links::Refuse)?;
         let (mode, modified) = mode_and_time(&metadata);
         let before = stamp(&metadata);
-        Ok(Self { before, file, path: path.to_owned(), left: before.size.max(READ_ANYWAY_BYTES), mode, modified })
+        let left = if before.size == 0 { READ_OF_EMPTY_BYTES } else { before.size };
+        Ok(Self { before, file, path: path.to_owned(), left, mode, modified })
     }
 
-    /// Reads the next bytes; 0 at the end. A file that grows faster than it is read comes to an end too.
+    /// Bytes that are still to be read, if the file is as long as it said. What it grew by since is not read.
+    pub fn left(&self) -> u64 {
+        self.left
+    }
+
+    /// Reads the next bytes; 0 where it ends before it should.
     ///
     /// # Errors
     /// [`FileError`] from the system.

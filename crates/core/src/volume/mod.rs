@@ -10,6 +10,7 @@ pub mod reader;
 pub mod set;
 pub mod writer;
 
+pub use cell::{Cells, Cutting};
 pub use header::{Head, Header, HeaderError, Ids};
 pub use reader::{CellError, CellReader};
 pub use set::{GatherError, SetSummary, VolumeFile, VolumeSet};
@@ -83,7 +84,12 @@ impl Geometry {
 
     /// The data volume that holds a cell, and the cell's index in it.
     pub fn locate(&self, cell: u64) -> (u32, u32) {
-        let per_volume = u64::from(self.cells_per_volume.max(1));
+        Self::locate_by(self.cells_per_volume, cell)
+    }
+
+    /// The same, for a stream whose length is not known yet.
+    fn locate_by(cells_per_volume: u32, cell: u64) -> (u32, u32) {
+        let per_volume = u64::from(cells_per_volume.max(1));
         let volume = u32::try_from(cell / per_volume).unwrap_or(u32::MAX).saturating_add(1);
         (volume, u32::try_from(cell % per_volume).unwrap_or(u32::MAX))
     }

@@ -3,7 +3,7 @@
 use super::cell;
 use super::header::VolumeKind;
 use super::set::{VolumeFile, VolumeSet};
-use super::{CELL_BYTES, cell_offset};
+use super::{CELL_BYTES, CHECK_BYTES, cell_offset};
 use crate::place::{FileError, Links, open_regular};
 use std::fs::File;
 use std::os::unix::fs::FileExt as _;
@@ -36,13 +36,14 @@ pub struct CellReader {
     set: VolumeSet,
     open: Option<(PathBuf, File)>,
     buffer: Vec<u8>,
+    held: usize,
     bytes_read: u64,
 }
 
 impl CellReader {
     /// A reader of this set.
     pub fn new(set: VolumeSet) -> Self {
-        Self { set, open: None, buffer: vec![0; CELL_BYTES], bytes_read: 0 }
+        Self { set, open: None, buffer: vec![0; CELL_BYTES], held: 0, bytes_read: 0 }
     }
 
     /// The set that is read.
@@ -55,36 +56,48 @@ impl CellReader {
         self.bytes_read
     }
 
-    /// The sealed bytes of a cell, from the first copy whose check is right and which `accept` takes. What
-    /// `accept` made of it, or `None` where it took no copy at all.
+    /// What `accept` left of the cell that was read last.
+    pub fn held(&self) -> &[u8] {
+        &self.buffer[..self.held]
+    }
+
+    /// Reads the sealed bytes of a cell, from the first copy whose check is right and which `accept` takes. `accept`
+    /// may change them in place, and says how many of them are held then. Whether it took any copy.
     ///
     /// # Errors
     /// [`CellError`] where no copy's check is right.
-    pub fn read<T>(&mut self, cell: u64, mut accept: impl FnMut(&[u8]) -> Option<T>) -> Result<Option<T>, CellError> {
+    pub fn read(&mut self, cell: u64, mut accept: impl FnMut(&mut [u8]) -> Option<usize>) -> Result<bool, CellError> {
+        self.held = 0;
         let (volume, index) = self.set.geometry.locate(cell);
-        let copies = self.set.volumes.get(&volume).cloned().unwrap_or_default();
-        let Some(first) = copies.first() else { return Err(CellError::Missing(volume)) };
+        let copies = self.set.volumes.get(&volume).map_or(0, Vec::len);
         let mut any_checked = false;
-        for copy in &copies {
-            if let Some(length) = self.read_copy(copy, volume, index)? {
+        for copy in 0..copies {
+            if let Some(length) = self.read_copy(volume, copy, index)? {
                 any_checked = true;
-                if let Some(taken) = accept(&self.buffer[..length]) {
-                    return Ok(Some(taken));
+                if let Some(held) = accept(&mut self.buffer[..length]) {
+                    self.held = held.min(length);
+                    return Ok(true);
                 }
             }
         }
-        if any_checked {
-            return Ok(None);
+        match self.copy_of(volume, 0) {
+            None => Err(CellError::Missing(volume)),
+            Some(_) if any_checked => Ok(false),
+            Some(first) => Err(CellError::Damaged { volume, path: first.path.clone(), offset: cell_offset(index) }),
         }
-        Err(CellError::Damaged { volume, path: first.path.clone(), offset: cell_offset(index) })
     }
 
-    /// Reads one copy of a cell into the buffer. The length of its sealed bytes, or `None` where the
-    /// check is wrong or the bytes cannot be read.
+    fn copy_of(&self, volume: u32, copy: usize) -> Option<&VolumeFile> {
+        self.set.volumes.get(&volume)?.get(copy)
+    }
+
+    /// Reads one copy (counted from 0) of a cell. The length of its sealed bytes, or `None` where the check is wrong
+    /// or the bytes cannot be read.
     ///
     /// # Errors
     /// [`FileError`] where the file cannot be opened.
-    pub fn read_copy(&mut self, copy: &VolumeFile, volume: u32, index: u32) -> Result<Option<usize>, FileError> {
+    pub fn read_copy(&mut self, volume: u32, copy: usize, index: u32) -> Result<Option<usize>, FileError> {
+        let Some(copy) = self.set.volumes.get(&volume).and_then(|copies| copies.get(copy)) else { return Ok(None) };
         let length = self.set.geometry.cell_bytes(self.set.geometry.first_cell(volume) + u64::from(index));
         if self.open.as_ref().is_none_or(|(path, _)| *path != copy.path) {
             let (file, _) = open_regular(&copy.path, Links::Follow)?;
@@ -97,6 +110,7 @@ impl CellReader {
             return Ok(None);
         }
         self.bytes_read += length as u64;
-        Ok(cell::checked(&self.set.ids, VolumeKind::Data, volume, index, cell).map(<[u8]>::len))
+        let intact = cell::is_intact(&self.set.ids, VolumeKind::Data, volume, index, cell);
+        Ok(intact.then_some(length - CHECK_BYTES))
     }
 }

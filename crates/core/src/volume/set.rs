@@ -348,7 +348,7 @@ fn recognise(set: &VolumeSet, file: &VolumeFile) -> Option<u32> {
         for &number in numbers.iter().filter(|number| index < set.geometry.cells_in(**number)) {
             let length = set.geometry.cell_bytes(set.geometry.first_cell(number) + u64::from(index));
             let Some(bytes) = buffer[..filled].get(..length) else { continue };
-            if cell::checked(&set.ids, VolumeKind::Data, number, index, bytes).is_some() {
+            if cell::is_intact(&set.ids, VolumeKind::Data, number, index, bytes) {
                 return Some(number);
             }
         }

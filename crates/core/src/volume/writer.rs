@@ -1,7 +1,7 @@
 //! Cutting a stream of sealed cells into staged volume files, and writing their headers last.
 
 use super::header::{Head, Header, Ids, VolumeKind};
-use super::{CELL_BYTES, CHECK_BYTES, Geometry, HEADER_BYTES, MAX_CELLS, MAX_VOLUMES, cell, names};
+use super::{CELL_BYTES, Cutting, Geometry, HEADER_BYTES, MAX_CELLS, MAX_VOLUMES, names};
 use crate::place::staging::{Placing, Staging};
 use crate::place::{FileError, NewFile};
 
@@ -25,14 +25,12 @@ pub enum WriteError {
 /// Cuts cells into volumes.
 pub struct VolumeWriter<'a> {
     staging: &'a Staging,
-    ids: Ids,
-    cells_per_volume: u32,
+    cutting: Cutting,
     volume: u32,
     index: u32,
     file: Option<NewFile>,
     cells: u64,
     last_cell_bytes: u32,
-    buffer: Vec<u8>,
 }
 
 /// What was written.
@@ -54,18 +52,13 @@ impl<'a> VolumeWriter<'a> {
             Some(limit) => Geometry::cells_within(limit).ok_or(WriteError::FitTooSmall)?,
             None => u32::MAX,
         };
-        let buffer = Vec::with_capacity(CELL_BYTES);
-        Ok(Self {
-            staging,
-            ids,
-            cells_per_volume,
-            volume: 0,
-            index: 0,
-            file: None,
-            cells: 0,
-            last_cell_bytes: 0,
-            buffer,
-        })
+        let cutting = Cutting { ids, cells_per_volume };
+        Ok(Self { staging, cutting, volume: 0, index: 0, file: None, cells: 0, last_cell_bytes: 0 })
+    }
+
+    /// How the cells are cut, for making their checks.
+    pub fn cutting(&self) -> Cutting {
+        self.cutting
     }
 
     /// The number of the volume being written, from 1.
@@ -73,31 +66,29 @@ impl<'a> VolumeWriter<'a> {
         self.volume
     }
 
-    /// Cells written so far.
-    pub fn cells(&self) -> u64 {
-        self.cells
-    }
-
-    /// Writes the stream's next cell, given its ciphertext and tag.
+    /// Writes the stream's next cells, checks and all.
     ///
     /// # Errors
     /// [`WriteError`].
-    pub fn push(&mut self, sealed: &[u8]) -> Result<(), WriteError> {
-        if self.cells >= MAX_CELLS {
-            return Err(WriteError::TooManyCells);
+    pub fn write(&mut self, mut cells: &[u8]) -> Result<(), WriteError> {
+        while !cells.is_empty() {
+            if self.volume == 0 || self.index == self.cutting.cells_per_volume {
+                self.next_volume()?;
+            }
+            let room = u64::from(self.cutting.cells_per_volume - self.index) * CELL_BYTES as u64;
+            let (now, later) = cells.split_at(usize::try_from(room).unwrap_or(usize::MAX).min(cells.len()));
+            if let Some(file) = &mut self.file {
+                file.write(now)?;
+            }
+            let count = now.len().div_ceil(CELL_BYTES);
+            self.cells += count as u64;
+            if self.cells > MAX_CELLS {
+                return Err(WriteError::TooManyCells);
+            }
+            self.index += count as u32;
+            self.last_cell_bytes = (now.len() - (count - 1) * CELL_BYTES) as u32;
+            cells = later;
         }
-        if self.volume == 0 || self.index == self.cells_per_volume {
-            self.next_volume()?;
-        }
-        self.buffer.clear();
-        self.buffer.extend_from_slice(sealed);
-        self.buffer.extend_from_slice(&cell::check(&self.ids, VolumeKind::Data, self.volume, self.index, sealed));
-        if let Some(file) = &mut self.file {
-            file.write(&self.buffer)?;
-        }
-        self.index += 1;
-        self.cells += 1;
-        self.last_cell_bytes = (sealed.len() + CHECK_BYTES) as u32;
         Ok(())
     }
 
@@ -105,6 +96,7 @@ impl<'a> VolumeWriter<'a> {
         if self.volume == MAX_VOLUMES {
             return Err(WriteError::TooManyVolumes);
         }
+        self.close()?;
         self.volume += 1;
         self.index = 0;
         let mut file = self.staging.create(self.volume)?;
@@ -113,27 +105,32 @@ impl<'a> VolumeWriter<'a> {
         Ok(())
     }
 
+    fn close(&mut self) -> Result<(), FileError> {
+        self.file.take().map_or(Ok(()), NewFile::close)
+    }
+
     /// Writes every header, now that the count is known, and syncs every file.
     ///
     /// # Errors
     /// [`WriteError`].
     pub fn finish(mut self, head: &Head) -> Result<WrittenVolumes, WriteError> {
-        self.file = None;
+        self.close()?;
         let single = self.volume == 1;
         let geometry = Geometry {
             data_volumes: self.volume,
             spare_volumes: 0,
-            cells_per_volume: if single { self.index } else { self.cells_per_volume },
+            cells_per_volume: if single { self.index } else { self.cutting.cells_per_volume },
             cells: self.cells,
             last_cell_bytes: self.last_cell_bytes,
         };
         let mut placings = Vec::new();
         for number in 1..=self.volume {
-            let header = Header { kind: VolumeKind::Data, ids: self.ids, number, geometry, head: head.clone() };
+            let header = Header { kind: VolumeKind::Data, ids: self.cutting.ids, number, geometry, head: head.clone() };
             let mut file = self.staging.reopen(number)?;
             file.write_at(0, &header.encode())?;
             file.sync()?;
             file.drop_cached_pages();
+            file.close()?;
             placings.push(Placing { number, suffix: names::suffix(number, self.volume) });
         }
         Ok(WrittenVolumes { geometry, placings })

@@ -1,0 +1,306 @@
+//! Open folders: names in them are made, found, renamed and removed without following links.
+
+use super::file::{modified_only, set_mode_and_time};
+use super::{FileAction, FileError, NewFile, ScratchFile, absolute, faults};
+use crate::entry::Timestamp;
+use cap_fs_ext::DirExt as _;
+use cap_std::ambient_authority;
+use cap_std::fs::{Dir, DirBuilder, DirBuilderExt as _, FileType, OpenOptions, OpenOptionsExt as _};
+use rustix::fs::{AtFlags, Mode, OFlags, RenameFlags};
+use rustix::io::Errno;
+use std::ffi::{OsStr, OsString};
+use std::fs::File;
+use std::io;
+use std::os::fd::AsFd;
+use std::os::unix::fs::MetadataExt as _;
+use std::path::{Path, PathBuf};
+
+/// An open folder. Names given to it are single components; what they name is never reached through a
+/// symbolic link, and stays right even if the folder's own path is swapped meanwhile.
+#[derive(Debug)]
+pub struct Folder {
+    dir: Dir,
+    path: PathBuf,
+}
+
+impl Folder {
+    /// Opens an existing folder; links on the way are the user's own and are followed.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn open(path: &Path) -> Result<Self, FileError> {
+        let shown = absolute(path);
+        let dir = Dir::open_ambient_dir(path, ambient_authority()).map_err(FileError::on(FileAction::Open, &shown))?;
+        Ok(Self { dir, path: shown })
+    }
+
+    /// Opens a folder, making it and those above it where they do not exist.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn open_or_create(path: &Path) -> Result<Self, FileError> {
+        let shown = absolute(path);
+        faults::before(FileAction::Create)
+            .and_then(|()| Dir::create_ambient_dir_all(path, ambient_authority()))
+            .map_err(FileError::on(FileAction::Create, &shown))?;
+        Self::open(path)
+    }
+
+    /// The absolute path it was opened under.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Another handle on this folder.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn itself(&self) -> Result<Self, FileError> {
+        let dir = self.dir.try_clone().map_err(FileError::on(FileAction::Open, &self.path))?;
+        Ok(Self { dir, path: self.path.clone() })
+    }
+
+    fn failed(&self, action: FileAction, name: &OsStr) -> impl FnOnce(io::Error) -> FileError {
+        FileError::on(action, self.path.join(name))
+    }
+
+    /// Opens a folder in this one, unless it is a link.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn subfolder(&self, name: &OsStr) -> Result<Self, FileError> {
+        let dir = self.dir.open_dir_nofollow(name).map_err(self.failed(FileAction::Open, name))?;
+        Ok(Self { dir, path: self.path.join(name) })
+    }
+
+    /// Makes and opens a new folder that only the user may enter, until [`Folder::set_mode_and_time`].
+    ///
+    /// # Errors
+    /// [`FileError`] from the system; taken names included.
+    pub fn create_subfolder(&self, name: &OsStr) -> Result<Self, FileError> {
+        let mut private = DirBuilder::new();
+        private.mode(0o700);
+        faults::before(FileAction::Create)
+            .and_then(|()| self.dir.create_dir_with(name, &private))
+            .map_err(self.failed(FileAction::Create, name))?;
+        self.subfolder(name)
+    }
+
+    /// Makes a new file; an existing one, or a link of that name, is an error.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system; taken names included.
+    pub fn create_file(&self, name: &OsStr, mode: u32) -> Result<NewFile, FileError> {
+        let file = self.create_new(name, mode)?;
+        Ok(NewFile::new(file, self.path.join(name)))
+    }
+
+    /// Makes a file that has a name in this folder only for a moment.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system; taken names included.
+    pub fn create_scratch(&self, name: &OsStr) -> Result<ScratchFile, FileError> {
+        let file = self.create_new(name, 0o600)?;
+        self.remove_file(name)?;
+        Ok(ScratchFile::new(file, self.path.join(name)))
+    }
+
+    fn create_new(&self, name: &OsStr, mode: u32) -> Result<File, FileError> {
+        let mut options = OpenOptions::new();
+        options.read(true).write(true).create_new(true).mode(mode);
+        let file = faults::before(FileAction::Create)
+            .and_then(|()| self.dir.open_with(name, &options))
+            .map_err(self.failed(FileAction::Create, name))?;
+        Ok(file.into_std())
+    }
+
+    /// Opens a file of this folder to change bytes in it.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn reopen_file(&self, name: &OsStr) -> Result<NewFile, FileError> {
+        let flags = OFlags::RDWR | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let file = rustix::fs::openat(&self.dir, name, flags, Mode::empty())
+            .map_err(|errno| self.failed(FileAction::Open, name)(errno.into()))?;
+        Ok(NewFile::new(File::from(file), self.path.join(name)))
+    }
+
+    /// The whole text of a small file, or `None` where there is none.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn read_text(&self, name: &OsStr) -> Result<Option<String>, FileError> {
+        match self.dir.read_to_string(name) {
+            Ok(text) => Ok(Some(text)),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(self.failed(FileAction::Read, name)(error)),
+        }
+    }
+
+    /// What a name stands for here, links not followed; `None` where there is nothing.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn kind_of(&self, name: &OsStr) -> Result<Option<FileType>, FileError> {
+        match self.dir.symlink_metadata(name) {
+            Ok(metadata) => Ok(Some(metadata.file_type())),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(self.failed(FileAction::Open, name)(error)),
+        }
+    }
+
+    /// The names in this folder, sorted.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn names(&self) -> Result<Vec<OsString>, FileError> {
+        let listed = || FileError::on(FileAction::List, &self.path);
+        let mut names = Vec::new();
+        for entry in self.dir.entries().map_err(listed())? {
+            names.push(entry.map_err(listed())?.file_name());
+        }
+        names.sort();
+        Ok(names)
+    }
+
+    /// Removes a file or link.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn remove_file(&self, name: &OsStr) -> Result<(), FileError> {
+        faults::before(FileAction::Remove)
+            .and_then(|()| self.dir.remove_file(name))
+            .map_err(self.failed(FileAction::Remove, name))
+    }
+
+    /// Removes an empty folder.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn remove_subfolder(&self, name: &OsStr) -> Result<(), FileError> {
+        faults::before(FileAction::Remove)
+            .and_then(|()| self.dir.remove_dir(name))
+            .map_err(self.failed(FileAction::Remove, name))
+    }
+
+    /// Gives a file of this folder its final name in another (or this) one, never replacing anything.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system; [`FileError::is_taken`] where the name exists.
+    pub fn publish(&self, name: &OsStr, to: &Self, final_name: &OsStr) -> Result<(), FileError> {
+        let failed = |errno: Errno| to.failed(FileAction::Rename, final_name)(errno.into());
+        faults::before(FileAction::Rename).map_err(to.failed(FileAction::Rename, final_name))?;
+        match rustix::fs::renameat_with(&self.dir, name, &to.dir, final_name, RenameFlags::NOREPLACE) {
+            // File systems that cannot rename so: a hard link fails on a taken name too.
+            Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => {}
+            outcome => return outcome.map_err(failed),
+        }
+        match rustix::fs::linkat(&self.dir, name, &to.dir, final_name, AtFlags::empty()) {
+            Ok(()) => return self.remove_file(name),
+            // FAT has neither; the check and the rename are then two steps.
+            Err(Errno::PERM | Errno::NOSYS | Errno::NOTSUP) => {}
+            Err(errno) => return Err(failed(errno)),
+        }
+        if to.kind_of(final_name)?.is_some() {
+            return Err(failed(Errno::EXIST));
+        }
+        rustix::fs::renameat(&self.dir, name, &to.dir, final_name).map_err(failed)
+    }
+
+    /// Makes a symbolic link whose target is stored as given.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system; taken names included.
+    pub fn create_link(&self, name: &OsStr, target: &OsStr, modified: Timestamp) -> Result<(), FileError> {
+        faults::before(FileAction::Create).map_err(self.failed(FileAction::Create, name))?;
+        rustix::fs::symlinkat(target, &self.dir, name)
+            .map_err(|errno| self.failed(FileAction::Create, name)(errno.into()))?;
+        rustix::fs::utimensat(&self.dir, name, &modified_only(modified), AtFlags::SYMLINK_NOFOLLOW)
+            .map_err(|errno| self.failed(FileAction::Write, name)(errno.into()))
+    }
+
+    /// Sets this folder's own permission bits and modification time.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn set_mode_and_time(&self, mode: u32, modified: Timestamp) -> Result<(), FileError> {
+        let itself = self.readable_handle()?;
+        set_mode_and_time(&itself, mode, modified).map_err(FileError::on(FileAction::Write, &self.path))
+    }
+
+    /// Waits until the disk holds this folder's list of names.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn sync(&self) -> Result<(), FileError> {
+        let itself = self.readable_handle()?;
+        faults::before(FileAction::Sync).map_err(FileError::on(FileAction::Sync, &self.path))?;
+        match rustix::fs::fsync(&itself) {
+            // Some network file systems cannot sync a folder; they hold nothing back either.
+            Ok(()) | Err(Errno::INVAL | Errno::NOTSUP) => Ok(()),
+            Err(errno) => Err(FileError::on(FileAction::Sync, &self.path)(errno.into())),
+        }
+    }
+
+    /// A way to wait for everything that is written to this folder's file system from now on.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn disk_sync(&self) -> Result<DiskSync, FileError> {
+        let handle = self.readable_handle()?;
+        let metadata = handle.metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
+        Ok(DiskSync { handle, device: metadata.dev(), path: self.path.clone() })
+    }
+
+    /// The number of the file system that this folder is on.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn device(&self) -> Result<u64, FileError> {
+        let metadata = self.dir.dir_metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
+        Ok(cap_std::fs::MetadataExt::dev(&metadata))
+    }
+
+    /// Bytes that may still be written to this folder's file system; `None` where it does not say.
+    pub fn free_bytes(&self) -> Option<u64> {
+        let about = rustix::fs::fstatvfs(self.readable_handle().ok()?.as_fd()).ok()?;
+        about.f_bavail.checked_mul(about.f_frsize)
+    }
+
+    /// The directory handle may be a path-only one, which can be neither synced nor changed.
+    fn readable_handle(&self) -> Result<File, FileError> {
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        rustix::fs::openat(&self.dir, c".", flags, Mode::empty())
+            .map(File::from)
+            .map_err(|errno| FileError::on(FileAction::Open, &self.path)(errno.into()))
+    }
+}
+
+/// Waits for a whole file system at once: far cheaper than file by file where the files are many.
+#[derive(Debug)]
+pub struct DiskSync {
+    /// Opened before anything is written, so that the system reports to it every error since.
+    handle: File,
+    device: u64,
+    path: PathBuf,
+}
+
+impl DiskSync {
+    /// Whether files in this folder are among those that are waited for.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn reaches(&self, folder: &Folder) -> Result<bool, FileError> {
+        Ok(folder.device()? == self.device)
+    }
+
+    /// Waits until the disk holds everything that was written before.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn wait(&self) -> Result<(), FileError> {
+        faults::before(FileAction::Sync)
+            .and_then(|()| Ok(rustix::fs::syncfs(&self.handle)?))
+            .map_err(FileError::on(FileAction::Sync, &self.path))
+    }
+}
