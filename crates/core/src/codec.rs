@@ -115,7 +115,6 @@ pub struct Compressor {
     context: Option<bulk::Compressor<'static>>,
     /// A fast one, to try blocks that look random; `None` where the other one is as fast.
     trial: Option<bulk::Compressor<'static>>,
-    output: Vec<u8>,
 }
 
 impl Compressor {
@@ -129,39 +128,43 @@ impl Compressor {
         Ok(Self {
             context: level.map(compressor).transpose()?,
             trial: fast.filter(|fast| level.is_some_and(|level| level > *fast)).map(compressor).transpose()?,
-            output: Vec::new(),
         })
     }
 
     /// The block's stored form: compressed where that saves at least one part in 64. A block that looks random is tried
     /// fast, and stored as it is if that saves nothing: a hard squeeze would take long to find the same.
     ///
+    /// `spare` is a buffer to use; where one is left over, it is given back beside the block.
+    ///
     /// # Errors
     /// [`CodecError::Compressor`]; a block over [`MAX_BLOCK_BYTES`] is [`CodecError::Malformed`].
-    pub fn compress(&mut self, block: Vec<u8>) -> Result<Block, CodecError> {
+    pub fn compress(&mut self, block: Vec<u8>, mut spare: Vec<u8>) -> Result<(Block, Vec<u8>), CodecError> {
         if block.len() > MAX_BLOCK_BYTES {
             return Err(CodecError::Malformed);
         }
         let raw_bytes = block.len();
-        let stored = |block| Ok(Block { codec: Codec::Stored, stored: block, raw_bytes });
-        let Some(context) = &mut self.context else { return stored(block) };
-        self.output.resize(zstd_safe::compress_bound(raw_bytes), 0);
         let worth_it = |length: usize| length < raw_bytes.saturating_sub(raw_bytes / 64);
         let mut compress = |context: &mut bulk::Compressor<'static>| {
-            context.compress_to_buffer(&block, self.output.as_mut_slice()).map_err(|_| CodecError::Compressor)
+            spare.clear();
+            spare.reserve(zstd_safe::compress_bound(raw_bytes));
+            context.compress_to_buffer(&block, &mut spare).map_err(|_| CodecError::Compressor)
         };
+        let mut saves = self.context.is_some();
         if let Some(trial) = &mut self.trial
             && raw_bytes >= LOOKED_AT_BYTES
             && bits_a_byte(&block) >= RANDOM_LOOKING
-            && !worth_it(compress(trial)?)
         {
-            return stored(block);
+            saves = worth_it(compress(trial)?);
         }
-        let length = compress(context)?;
-        if !worth_it(length) {
-            return stored(block);
+        if let Some(context) = &mut self.context
+            && saves
+        {
+            let length = compress(context)?;
+            if worth_it(length) {
+                return Ok((Block { codec: Codec::Zstandard, stored: spare, raw_bytes }, block));
+            }
         }
-        Ok(Block { codec: Codec::Zstandard, stored: self.output[..length].to_vec(), raw_bytes })
+        Ok((Block { codec: Codec::Stored, stored: block, raw_bytes }, spare))
     }
 }
 
@@ -201,17 +204,22 @@ impl Decompressor {
         bulk::Decompressor::new().map(Self).map_err(|_| CodecError::Compressor)
     }
 
-    /// The block's bytes, which must be exactly `length` long.
+    /// The block's bytes, which must be exactly `length` long, and the buffer that is left over of `stored` and `spare`.
     ///
     /// # Errors
     /// [`CodecError::Malformed`]; nothing beyond `length` is ever allocated.
-    pub fn decompress_owned(&mut self, codec: Codec, stored: Vec<u8>, length: usize) -> Result<Vec<u8>, CodecError> {
+    pub fn decompress_owned(
+        &mut self,
+        codec: Codec,
+        stored: Vec<u8>,
+        length: usize,
+        mut spare: Vec<u8>,
+    ) -> Result<(Vec<u8>, Vec<u8>), CodecError> {
         if codec == Codec::Stored && stored.len() == length && length <= MAX_BLOCK_BYTES {
-            return Ok(stored);
+            return Ok((stored, spare));
         }
-        let mut output = Vec::new();
-        self.decompress(codec, &stored, length, &mut output)?;
-        Ok(output)
+        self.decompress(codec, &stored, length, &mut spare)?;
+        Ok((spare, stored))
     }
 
     /// Puts the block's bytes, which must be exactly `length` long, into `output`.
@@ -225,15 +233,18 @@ impl Decompressor {
         length: usize,
         output: &mut Vec<u8>,
     ) -> Result<(), CodecError> {
-        output.clear();
         if length > MAX_BLOCK_BYTES {
             return Err(CodecError::Malformed);
         }
         match codec {
-            Codec::Stored if stored.len() == length => output.extend_from_slice(stored),
+            Codec::Stored if stored.len() == length => {
+                output.clear();
+                output.extend_from_slice(stored);
+            }
             Codec::Zstandard if is_one_frame(stored, length) => {
-                output.resize(length, 0);
-                let written = self.0.decompress_to_buffer(stored, output.as_mut_slice());
+                output.clear();
+                output.reserve(length);
+                let written = self.0.decompress_to_buffer(stored, output);
                 if !written.is_ok_and(|written| written == length) {
                     output.clear();
                     return Err(CodecError::Malformed);

@@ -8,7 +8,7 @@ use crossbeam_channel::{Receiver, Sender, bounded};
 use std::thread;
 
 /// Jobs that wait or are worked on, for each worker.
-const JOBS_AHEAD: usize = 2;
+const JOBS_AHEAD: usize = 3;
 
 /// The consuming side has stopped: nothing more is wanted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -71,6 +71,30 @@ pub fn ordered<J: Send, R: Send, T: Send, E, W: FnMut(J) -> R>(
             Err(panic) => std::panic::resume_unwind(panic),
         }
     })
+}
+
+/// Buffers that were used and can be used again: fresh memory for every job would cost a good part of the work.
+pub struct Spares {
+    give: Sender<Vec<u8>>,
+    take: Receiver<Vec<u8>>,
+}
+
+impl Spares {
+    /// Keeps as many buffers as a pipeline of so many threads has under way.
+    pub fn new(threads: usize) -> Self {
+        let (give, take) = bounded(2 * JOBS_AHEAD * threads.max(1));
+        Self { give, take }
+    }
+
+    /// A buffer, with whatever was left in it; a new and empty one where there is none.
+    pub fn take(&self) -> Vec<u8> {
+        self.take.try_recv().unwrap_or_default()
+    }
+
+    /// Gives a buffer back. One more than are kept is freed.
+    pub fn give(&self, buffer: Vec<u8>) {
+        let _ = self.give.try_send(buffer);
+    }
 }
 
 #[cfg(test)]

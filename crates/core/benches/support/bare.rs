@@ -149,14 +149,7 @@ pub fn load(files: &[PathBuf], blocks: &[Vec<Piece>]) -> Vec<Vec<u8>> {
 }
 
 /// Reads, opens, decompresses and writes every block to files of the same names below `root`.
-pub fn open(
-    names: &[PathBuf],
-    blocks: &[Vec<Piece>],
-    packed: &[Packed],
-    threads: usize,
-    source: &Path,
-    root: &Path,
-) {
+pub fn open(names: &[PathBuf], blocks: &[Vec<Piece>], packed: &[Packed], threads: usize, source: &Path, root: &Path) {
     let input = File::open(source).unwrap();
     for name in names {
         fs::create_dir_all(root.join(name).parent().unwrap()).unwrap();

@@ -61,8 +61,8 @@ pub fn binary(seed: u64, length: usize) -> Vec<u8> {
 /// A mixed corpus below `root`: text-like, binary-like and random in about equal parts, files from 1 KB to 64 MB,
 /// 276 MB in all.
 pub fn lay_out_corpus(root: &Path) -> Vec<PathBuf> {
-    let sizes: Vec<usize> = [vec![1_000; 1_000], vec![16_000; 250], vec![250_000; 40], vec![4_000_000; 3], vec![64_000_000]]
-        .concat();
+    let sizes: Vec<usize> =
+        [vec![1_000; 1_000], vec![16_000; 250], vec![250_000; 40], vec![4_000_000; 3], vec![64_000_000]].concat();
     let kinds: [(&str, fn(u64, usize) -> Vec<u8>); 3] = [("text", text), ("binary", binary), ("random", noise)];
     let mut files = Vec::new();
     for (name, make) in kinds {
@@ -116,8 +116,7 @@ impl Randomness for Fixed {
 pub fn with_context<T>(threads: usize, work: impl FnOnce(&Context<'_>) -> T) -> (T, Phases) {
     let phases = Phases::default();
     let clock = || Timestamp { seconds: 1_900_000_000, nanoseconds: 0 };
-    let context =
-        Context { observer: &phases, cancel: &|| false, randomness: &Fixed, clock: &clock, threads };
+    let context = Context { observer: &phases, cancel: &|| false, randomness: &Fixed, clock: &clock, threads };
     let done = work(&context);
     (done, phases)
 }

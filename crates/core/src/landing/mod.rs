@@ -2,8 +2,8 @@
 //!
 //! [`Landing::prepare`] looks at the whole list of entries and at the destination, and refuses before
 //! a byte is written. Then the landing is an [`EntrySink`]: each file is written under a temporary name
-//! beside its place and appears under its own name only when it is complete, verified and held by the disk. Small files
-//! wait for the disk together, many at a time. Links come after all files, so nothing is ever written through them;
+//! beside its place and appears under its own name only when it is complete, verified and held by the disk, for
+//! which many files wait together. Links come after all files, so nothing is ever written through them;
 //! folders get their modes and times last.
 
 mod survey;
@@ -21,12 +21,9 @@ use std::rc::Rc;
 /// Permission bits that are restored: no set-user-id, set-group-id or sticky bit.
 const RESTORED_MODE: u32 = 0o777;
 
-/// Files from this size on wait for the disk by themselves.
-const LARGE_BYTES: u64 = 8 * 1024 * 1024;
-
-/// So many small files, or so many bytes of them, wait for the disk together at the most.
+/// So many files, or so many bytes of them, wait for the disk together at the most.
 const WAITING_FILES: usize = 4_096;
-const WAITING_BYTES: u64 = 128 * 1024 * 1024;
+const WAITING_BYTES: u64 = 512 * 1024 * 1024;
 
 /// Fewer than this are cheaper to wait for one by one than with everything else on the file system.
 const FEW_FILES: usize = 32;
@@ -213,13 +210,13 @@ impl Landing {
         Ok(())
     }
 
-    /// The file is complete. A small one waits for the disk with others; a large one, or one on a file system mounted
-    /// inside the destination, by itself.
+    /// The file is complete. It waits for the disk with others; one on a file system mounted inside the destination, by
+    /// itself.
     fn end_file(&mut self, entry: &Entry, content: &Content) -> Result<(), FileError> {
         // Until it is in the waiting list it stays in `arriving`, so that whatever fails here, it is removed.
         let Some(Arriving { place, file, .. }) = &self.arriving else { return Ok(()) };
         file.set_mode_and_time(entry.mode & RESTORED_MODE, entry.modified)?;
-        let alone = content.size >= LARGE_BYTES || !place.on_disk;
+        let alone = !place.on_disk;
         if alone {
             file.sync()?;
         }

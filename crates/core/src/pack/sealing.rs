@@ -5,7 +5,7 @@ use crate::codec::{CodecError, Compressor, Squeeze};
 use crate::context::{Context, Phase, Progress};
 use crate::entry::{Entry, EntryKind, EntryPath};
 use crate::fit::Fit;
-use crate::pipeline::{Stopped, ordered};
+use crate::pipeline::{Spares, Stopped, ordered};
 use crate::place::FileError;
 use crate::place::staging::Staging;
 use crate::sealed::cells::{CellSeal, NotAuthentic, PlainCells};
@@ -53,13 +53,16 @@ pub(super) fn seal(job: &Job<'_>, staging: &Staging, context: &Context<'_>) -> R
     let head = seal_head(&key, &ids.set, job.credentials, job.cost, context).map_err(SealError::from)?;
     let mut volumes = VolumeWriter::new(staging, ids, job.fit.volume_limit()).map_err(SealError::from)?;
     let (seal, cutting) = (CellSeal::new(&key, &ids.set).map_err(SealError::from)?, volumes.cutting());
+    let spares = Spares::new(2 * context.threads);
     context.tell(Progress::Begin(Phase::Packing, job.catalogue.total_bytes()));
     let (produced, written) = ordered(
         context.threads,
-        |cells| compress_all(job, staging, context, |plain| cells.submit(plain)),
+        |cells| compress_all(job, staging, &spares, context, |plain| cells.submit(plain)),
         || |plain| seal.seal(plain, &cutting),
         |cells: Result<Cells, NotAuthentic>| -> Result<(), SealError> {
-            volumes.write(&cells?.bytes)?;
+            let cells = cells?;
+            volumes.write(&cells.bytes)?;
+            spares.give(cells.bytes);
             context.tell(Progress::Volume(volumes.volume()));
             Ok(())
         },
@@ -83,19 +86,20 @@ pub(super) fn seal(job: &Job<'_>, staging: &Staging, context: &Context<'_>) -> R
 fn compress_all(
     job: &Job<'_>,
     staging: &Staging,
+    spares: &Spares,
     context: &Context<'_>,
     hand_over: impl FnMut(PlainCells) -> Result<(), Stopped>,
 ) -> Result<(Read, SealedArchive), PackError> {
     let name = job.name.as_bytes().to_vec();
     let about = About { made_at: (context.clock)(), name, squeeze: Some(job.squeeze.number()) };
     let make_scratch = || staging.create_scratch();
-    let mut writer = SealedWriter::new(about, &make_scratch, *context, hand_over)?;
+    let mut writer = SealedWriter::new(about, &make_scratch, *context, spares, hand_over)?;
     let (read, compressed) = ordered(
         context.threads,
-        |frames| read_all(job, context, |frame| frames.submit(frame)),
-        || compressing(job.squeeze),
+        |frames| read_all(job, spares, context, |frame| frames.submit(frame)),
+        || compressing(job.squeeze, spares),
         |frame: Result<CompressedFrame, CodecError>| -> Result<(), SealError> {
-            writer.write_content(frame?)?;
+            spares.give(writer.write_content(frame?)?);
             context.tell(Progress::Written(writer.stream_bytes()));
             Ok(())
         },
@@ -107,10 +111,12 @@ fn compress_all(
 }
 
 /// A worker with a compressor of its own.
-fn compressing(squeeze: Squeeze) -> impl FnMut(FrameDraft) -> Result<CompressedFrame, CodecError> {
+fn compressing(squeeze: Squeeze, spares: &Spares) -> impl FnMut(FrameDraft) -> Result<CompressedFrame, CodecError> {
     let mut compressor = Compressor::new(squeeze);
     move |frame| {
-        let block = compressor.as_mut().map_err(|error| *error)?.compress(frame.records)?;
+        let compressor = compressor.as_mut().map_err(|error| *error)?;
+        let (block, left_over) = compressor.compress(frame.records, spares.take())?;
+        spares.give(left_over);
         Ok(CompressedFrame { block, completed: frame.completed })
     }
 }
@@ -124,10 +130,11 @@ struct Read {
 
 fn read_all(
     job: &Job<'_>,
+    spares: &Spares,
     context: &Context<'_>,
     hand_over: impl Fn(FrameDraft) -> Result<(), Stopped>,
 ) -> Result<Read, PackError> {
-    let framer = Framer::new(job.squeeze.block_bytes(), hand_over);
+    let framer = Framer::new(job.squeeze.block_bytes(), spares, hand_over);
     let mut packing =
         Packing { framer, catalogue: job.catalogue, context, passed_over: Vec::new(), changed: Vec::new() };
     for (id, source) in (1..).zip(&job.catalogue.entries) {
@@ -140,7 +147,7 @@ fn read_all(
 }
 
 struct Packing<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> {
-    framer: Framer<F>,
+    framer: Framer<'a, F>,
     catalogue: &'a Catalogue,
     context: &'a Context<'a>,
     passed_over: Vec<PassedOver>,
@@ -202,7 +209,7 @@ impl<F: Fn(FrameDraft) -> Result<(), Stopped>> Packing<'_, F> {
         while file.left() > 0 {
             self.context.go_on()?;
             let wanted = file.left().min(READ_BYTES) as usize;
-            let count = match self.framer.content(wanted, |room| file.read(room))? {
+            let count = match self.framer.content(wanted, |output, wanted| file.read(output, wanted))? {
                 Ok(0) => break,
                 Ok(count) => count as u64,
                 Err(error) => return Ok(Reading::Failed(error)),

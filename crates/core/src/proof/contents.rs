@@ -5,13 +5,14 @@ use crate::entry::{Content, Entry, EntrySink};
 use crate::sealed::{ExtractError, SealedError, SealedReader, Totals};
 use std::convert::Infallible;
 
-/// Reads every byte of the stream: authenticates every cell, decompresses every frame, compares every
+/// Reads every byte of the stream: compares every cell's check, authenticates the cell, decompresses every frame, compares every
 /// record with the index and every file's digest. Counts what was verified.
 ///
 /// # Errors
 /// [`SealedError`], the first thing that is not right.
 pub fn verify_contents(archive: &mut SealedReader, context: &Context<'_>) -> Result<Totals, SealedError> {
     context.tell(Progress::Begin(Phase::Verifying, archive.totals().content_bytes));
+    archive.compare_checks();
     let mut verified = Counting(Totals::default());
     let outcome = archive.extract(&mut verified, context);
     context.tell(Progress::End);

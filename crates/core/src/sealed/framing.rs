@@ -5,7 +5,7 @@
 
 use super::record::{DATA_PREFIX_BYTES, RECORD_HEADER_BYTES, begin_data, grow_data, put_end, put_entry};
 use crate::entry::{Content, Entry, EntryKind, ListedEntry};
-use crate::pipeline::Stopped;
+use crate::pipeline::{Spares, Stopped};
 
 /// What an archive holds in all.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -53,8 +53,9 @@ pub struct FrameDraft {
 }
 
 /// Takes entries one after another, in the order of their paths, and hands over full frames.
-pub struct Framer<F: Fn(FrameDraft) -> Result<(), Stopped>> {
+pub struct Framer<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> {
     hand_over: F,
+    spares: &'a Spares,
     /// Bytes that a frame gathers before it is handed over.
     frame_bytes: usize,
     frame: FrameDraft,
@@ -73,10 +74,18 @@ struct OpenEntry {
     data_at: Option<usize>,
 }
 
-impl<F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<F> {
-    /// A framer that hands frames of about `frame_bytes`, in order, to `hand_over`.
-    pub fn new(frame_bytes: usize, hand_over: F) -> Self {
-        Self { hand_over, frame_bytes, frame: FrameDraft::default(), number: 0, open: None, totals: Totals::default() }
+impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
+    /// A framer that hands frames of about `frame_bytes`, in order, to `hand_over`, and takes its buffers from `spares`.
+    pub fn new(frame_bytes: usize, spares: &'a Spares, hand_over: F) -> Self {
+        Self {
+            hand_over,
+            spares,
+            frame_bytes,
+            frame: FrameDraft::default(),
+            number: 0,
+            open: None,
+            totals: Totals::default(),
+        }
     }
 
     /// Begins an entry. Folders and links are complete with this; a file goes on with its content.
@@ -97,16 +106,15 @@ impl<F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<F> {
         Ok(())
     }
 
-    /// Adds content to the file that was begun: `read` fills the front of the room that it is given, of at most
-    /// `wanted` bytes, and says how many bytes it filled. So content is read right into the frame. Gives back what
-    /// `read` did.
+    /// Adds content to the file that was begun: `read` appends at most so many bytes as it is told, which are no more
+    /// than `wanted`. So content is read right into the frame. How many bytes were added.
     ///
     /// # Errors
-    /// [`Stopped`].
+    /// [`Stopped`]; within, `read`'s own.
     pub fn content<E>(
         &mut self,
         wanted: usize,
-        read: impl FnOnce(&mut [u8]) -> Result<usize, E>,
+        read: impl FnOnce(&mut Vec<u8>, usize) -> Result<(), E>,
     ) -> Result<Result<usize, E>, Stopped> {
         if self.frame.records.len() + RECORD_HEADER_BYTES + DATA_PREFIX_BYTES >= self.frame_bytes {
             self.flush()?;
@@ -115,19 +123,17 @@ impl<F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<F> {
         let Some(open) = &mut self.open else { return Ok(Ok(0)) };
         let data_at = *open.data_at.get_or_insert_with(|| begin_data(open.entry.id, open.size, records));
         let from = records.len();
-        records.resize(from + wanted.clamp(1, self.frame_bytes - from), 0);
-        let outcome = read(&mut records[from..]);
-        let count = outcome.as_ref().map_or(0, |count| (*count).min(records.len() - from));
-        records.truncate(from + count);
+        let outcome = read(records, wanted.clamp(1, self.frame_bytes - from));
+        let count = records.len() - from;
         if count == 0 && from == data_at + RECORD_HEADER_BYTES + DATA_PREFIX_BYTES {
             records.truncate(data_at);
             open.data_at = None;
-            return Ok(outcome);
+        } else {
+            grow_data(records, data_at);
+            open.hasher.update(&records[from..]);
+            open.size += count as u64;
         }
-        grow_data(records, data_at);
-        open.hasher.update(&records[from..]);
-        open.size += count as u64;
-        Ok(outcome)
+        Ok(outcome.map(|()| count))
     }
 
     /// Ends the file that was begun, and lists it.
@@ -157,7 +163,10 @@ impl<F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<F> {
 
     fn flush(&mut self) -> Result<(), Stopped> {
         if !self.frame.records.is_empty() {
-            let next = FrameDraft { records: Vec::with_capacity(self.frame_bytes), completed: Vec::new() };
+            let mut records = self.spares.take();
+            records.clear();
+            records.reserve(self.frame_bytes);
+            let next = FrameDraft { records, completed: Vec::new() };
             let frame = std::mem::replace(&mut self.frame, next);
             self.number += 1;
             if let Some(open) = &mut self.open {

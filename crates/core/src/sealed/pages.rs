@@ -76,7 +76,8 @@ impl<'a> PageStore<'a> {
 
     fn close_page(&mut self) -> Result<(), SealError> {
         let (bytes, page_ref) = std::mem::take(&mut self.page).finish();
-        let mut block = self.compressor.compress(bytes)?;
+        let (mut block, _) = self.compressor.compress(bytes, Vec::new())?;
+        block.stored.shrink_to_fit();
         let mut spilled_bytes = None;
         if let Some(room) = self.room.checked_sub(block.stored.len()) {
             self.room = room;

@@ -16,7 +16,7 @@ use super::wire::Malformed;
 use crate::codec::{CodecError, Decompressor};
 use crate::context::{Cancelled, Context, Progress};
 use crate::entry::{Content, Entry, EntryKind, EntrySink, ListedEntry};
-use crate::pipeline::{Jobs, ordered};
+use crate::pipeline::{Jobs, Spares, ordered};
 use crate::volume::{CellReader, VolumeSet};
 
 /// Why an archive cannot be read.
@@ -120,6 +120,11 @@ impl SealedReader {
         totals
     }
 
+    /// From now on cells' checks are compared too (see [`StreamReader::compare_checks`]).
+    pub fn compare_checks(&mut self) {
+        self.stream.compare_checks();
+    }
+
     /// Reads the whole stream once, from its first byte to its last, and hands every entry to the sink.
     ///
     /// # Errors
@@ -131,10 +136,11 @@ impl SealedReader {
         let mut delivery = Delivery { sink, context, next: expected.next(), open: Open::Nothing };
         let (stream, tail) = (&mut self.stream, &self.tail);
         let geometry = stream.cells().set().geometry;
+        let spares = Spares::new(context.threads);
         let (read, delivered) = ordered(
             context.threads,
-            |jobs| read_all_frames(stream, tail, jobs),
-            decompressing,
+            |jobs| read_all_frames(stream, tail, &spares, jobs),
+            || decompressing(&spares),
             |frame: Result<RawFrame, CodecError>| -> Result<(), ExtractError<S::Error>> {
                 let frame = frame.map_err(SealedError::from)?;
                 context.go_on().map_err(SealedError::from)?;
@@ -146,6 +152,7 @@ impl SealedReader {
                         delivery.take(place, record, || expected.next())?;
                     }
                 }
+                spares.give(frame.bytes);
                 Ok(())
             },
         );
@@ -257,7 +264,7 @@ fn read_frame(
     tail: &Tail,
     raw: &mut Vec<u8>,
 ) -> Result<FrameHeader, SealedError> {
-    let frame = read_stored_frame(stream, frame_at, tail)?;
+    let frame = read_stored_frame(stream, frame_at, tail, Vec::new())?;
     decompressor.decompress(frame.header.codec, &frame.stored, frame.header.raw_bytes as usize, raw)?;
     Ok(frame.header)
 }
@@ -276,32 +283,35 @@ struct RawFrame {
     bytes: Vec<u8>,
 }
 
+/// Reads the frame at a place of the inner stream into `buffer`.
 pub(super) fn read_stored_frame(
     stream: &mut StreamReader,
     frame_at: u64,
     tail: &Tail,
+    mut buffer: Vec<u8>,
 ) -> Result<StoredFrame, SealedError> {
     let left = tail.inner_bytes.saturating_sub(frame_at);
     if left < FRAME_HEADER_BYTES as u64 {
         return Err(Malformed("frame place").into());
     }
-    let mut header = Vec::with_capacity(FRAME_HEADER_BYTES);
-    stream.read(frame_at, FRAME_HEADER_BYTES, &mut header)?;
-    let header = FrameHeader::decode(&header)?;
+    buffer.clear();
+    stream.read(frame_at, FRAME_HEADER_BYTES, &mut buffer)?;
+    let header = FrameHeader::decode(&buffer)?;
     if u64::from(header.stored_bytes) > left - FRAME_HEADER_BYTES as u64 {
         return Err(Malformed("frame length").into());
     }
-    let mut stored = Vec::with_capacity(header.stored_bytes as usize);
-    stream.read(frame_at + FRAME_HEADER_BYTES as u64, header.stored_bytes as usize, &mut stored)?;
-    Ok(StoredFrame { at: frame_at, header, stored })
+    buffer.clear();
+    buffer.reserve(header.stored_bytes as usize);
+    stream.read(frame_at + FRAME_HEADER_BYTES as u64, header.stored_bytes as usize, &mut buffer)?;
+    Ok(StoredFrame { at: frame_at, header, stored: buffer })
 }
 
 type Reading = Jobs<StoredFrame, Result<RawFrame, CodecError>>;
 
 /// Reads the whole stream, frame after frame, to its last zero. A reader that nobody listens to any more stops.
-fn read_all_frames(stream: &mut StreamReader, tail: &Tail, jobs: &Reading) -> Result<(), SealedError> {
+fn read_all_frames(stream: &mut StreamReader, tail: &Tail, spares: &Spares, jobs: &Reading) -> Result<(), SealedError> {
     let mut frames = FrameWalk::new(tail);
-    while let Some(frame) = frames.next(stream)? {
+    while let Some(frame) = frames.next(stream, spares)? {
         if jobs.submit(frame).is_err() {
             return Ok(());
         }
@@ -310,12 +320,14 @@ fn read_all_frames(stream: &mut StreamReader, tail: &Tail, jobs: &Reading) -> Re
 }
 
 /// A worker with a decompressor of its own.
-fn decompressing() -> impl FnMut(StoredFrame) -> Result<RawFrame, CodecError> {
+fn decompressing(spares: &Spares) -> impl FnMut(StoredFrame) -> Result<RawFrame, CodecError> {
     let mut decompressor = Decompressor::new();
     move |frame| {
         let decompressor = decompressor.as_mut().map_err(|error| *error)?;
         let FrameHeader { codec, raw_bytes, kind, .. } = frame.header;
-        let bytes = decompressor.decompress_owned(codec, frame.stored, raw_bytes as usize)?;
+        let (bytes, left_over) =
+            decompressor.decompress_owned(codec, frame.stored, raw_bytes as usize, spares.take())?;
+        spares.give(left_over);
         Ok(RawFrame { at: frame.at, kind, bytes })
     }
 }
@@ -333,7 +345,7 @@ impl<'a> FrameWalk<'a> {
         Self { tail, position: 0, marks_compared: 0 }
     }
 
-    fn next(&mut self, stream: &mut StreamReader) -> Result<Option<StoredFrame>, SealedError> {
+    fn next(&mut self, stream: &mut StreamReader, spares: &Spares) -> Result<Option<StoredFrame>, SealedError> {
         if self.position == self.tail.inner_bytes {
             return Ok(None);
         }
@@ -346,7 +358,7 @@ impl<'a> FrameWalk<'a> {
             }
             self.marks_compared = cell + 1;
         }
-        let frame = read_stored_frame(stream, frame_at, self.tail)?;
+        let frame = read_stored_frame(stream, frame_at, self.tail, spares.take())?;
         self.position += FRAME_HEADER_BYTES as u64 + u64::from(frame.header.stored_bytes);
         Ok(Some(frame))
     }

@@ -156,7 +156,7 @@ fn walk<E: From<SealedError>>(
         }
         position = None;
         cell = frame_at / INNER_PER_CELL as u64 + 1;
-        let Ok(frame) = read_stored_frame(stream, frame_at, tail) else { continue };
+        let Ok(frame) = read_stored_frame(stream, frame_at, tail, Vec::new()) else { continue };
         let header = frame.header;
         if decompressor.decompress(header.codec, &frame.stored, header.raw_bytes as usize, &mut raw).is_err() {
             continue;

@@ -10,7 +10,7 @@ use super::stream::StreamWriter;
 use super::tail::Tail;
 use crate::codec::{Block, CodecError, Compressor, Squeeze};
 use crate::context::Context;
-use crate::pipeline::Stopped;
+use crate::pipeline::{Spares, Stopped};
 use crate::volume::WriteError;
 use std::collections::VecDeque;
 
@@ -60,7 +60,7 @@ pub struct SealedArchive {
 
 /// Takes compressed frames one after another and puts them into cells.
 pub struct SealedWriter<'a, H> {
-    stream: StreamWriter<H>,
+    stream: StreamWriter<'a, H>,
     pages: PageStore<'a>,
     about: About,
     /// Where content frames begin: those in which an entry stands that is not complete yet, and later ones.
@@ -80,10 +80,11 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
         about: About,
         make_scratch: &'a MakeScratch<'a>,
         context: Context<'a>,
+        spares: &'a Spares,
         hand_over: H,
     ) -> Result<Self, SealError> {
         Ok(Self {
-            stream: StreamWriter::new(hand_over),
+            stream: StreamWriter::new(spares, hand_over),
             pages: PageStore::new(make_scratch, context)?,
             about,
             frame_starts: VecDeque::new(),
@@ -97,11 +98,11 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
         self.stream.position()
     }
 
-    /// Writes the next content frame.
+    /// Writes the next content frame, and gives its buffer back.
     ///
     /// # Errors
     /// [`SealError`].
-    pub fn write_content(&mut self, frame: CompressedFrame) -> Result<(), SealError> {
+    pub fn write_content(&mut self, frame: CompressedFrame) -> Result<Vec<u8>, SealError> {
         self.frame_starts.push_back(self.stream.position());
         write_frame(&mut self.stream, FrameKind::Content, &frame.block)?;
         for Framed { listed, frame, record_at } in frame.completed {
@@ -115,7 +116,7 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
             self.pages.add(&IndexEntry { listed, place })?;
             self.entries += 1;
         }
-        Ok(())
+        Ok(frame.block.stored)
     }
 
     /// Writes the index of what was framed and closes the stream.
@@ -132,7 +133,7 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
         let root = Root { about, pages }.encode().ok_or(SealError::TooManyEntries)?;
         let index_digest = *blake3::hash(&root).as_bytes();
         let root_at = stream.position();
-        let block = Compressor::new(Squeeze::default())?.compress(root)?;
+        let (block, _) = Compressor::new(Squeeze::default())?.compress(root, Vec::new())?;
         let root_bytes = write_frame(&mut stream, FrameKind::IndexRoot, &block)?;
         let content_bytes = totals.content_bytes;
         stream.finish(Tail { root_at, root_bytes, entries, content_bytes, index_digest, ..Tail::default() })?;
@@ -142,7 +143,7 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
 
 /// Writes a frame; gives its whole length.
 fn write_frame<H: FnMut(PlainCells) -> Result<(), Stopped>>(
-    stream: &mut StreamWriter<H>,
+    stream: &mut StreamWriter<'_, H>,
     kind: FrameKind,
     block: &Block,
 ) -> Result<u32, Stopped> {

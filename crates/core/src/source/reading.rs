@@ -4,7 +4,7 @@ use super::catalogue::mode_and_time;
 use crate::entry::Timestamp;
 use crate::place::{FileAction, FileError, Links, open_regular};
 use std::fs::File;
-use std::io::{self, Read as _};
+use std::io::Read as _;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
@@ -50,22 +50,16 @@ impl SourceFile {
         self.left
     }
 
-    /// Reads the next bytes; 0 where it ends before it should.
+    /// Appends the next bytes, at most `wanted`, to `output`; none where the file ends before it should.
     ///
     /// # Errors
     /// [`FileError`] from the system.
-    pub fn read(&mut self, buffer: &mut [u8]) -> Result<usize, FileError> {
-        let room = usize::try_from(self.left).unwrap_or(usize::MAX).min(buffer.len());
-        loop {
-            match self.file.read(&mut buffer[..room]) {
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                outcome => {
-                    let count = outcome.map_err(FileError::on(FileAction::Read, &self.path))?;
-                    self.left -= count as u64;
-                    return Ok(count);
-                }
-            }
-        }
+    pub fn read(&mut self, output: &mut Vec<u8>, wanted: usize) -> Result<(), FileError> {
+        let before = output.len();
+        let outcome = (&self.file).take(self.left.min(wanted as u64)).read_to_end(output);
+        self.left = self.left.saturating_sub((output.len() - before) as u64);
+        outcome.map_err(FileError::on(FileAction::Read, &self.path))?;
+        Ok(())
     }
 
     /// Whether the file is still as it was when it was opened, given how many bytes were read.
