@@ -82,24 +82,26 @@ fn ours(place: &Path, source: &Path, squeeze: Squeeze, threads: usize) -> Round 
     with_context(threads, |context| open(&mut unlock(), &place.join("inbox"), context).unwrap());
     let open = watch.stop();
     let bytes = packed.volumes[0].bytes as f64;
-    fs::remove_dir_all(place.join("out")).unwrap();
-    fs::remove_dir_all(place.join("inbox")).unwrap();
     Round { pack, open, beside, bytes }
 }
 
-fn bare_round(place: &Path, files: &[PathBuf], blocks: &[Vec<bare::Piece>], level: i32, threads: usize) -> Round {
-    let names: Vec<_> = files.iter().map(|file| file.strip_prefix(place.join("source")).unwrap().to_owned()).collect();
+fn bare_round(
+    place: &Path,
+    names: &[PathBuf],
+    files: &[PathBuf],
+    blocks: &[Vec<bare::Piece>],
+    level: i32,
+    threads: usize,
+) -> Round {
     let (file, inbox) = (place.join("bare"), place.join("bare-inbox"));
     let watch = Watch::start();
     let packed = bare::pack(files, blocks, level, threads, &file);
     let pack = watch.stop();
     fs::create_dir(&inbox).unwrap();
     let watch = Watch::start();
-    bare::open(&names, blocks, &packed, threads, &file, &inbox);
+    bare::open(names, blocks, &packed, threads, &file, &inbox);
     let open = watch.stop();
     let bytes = fs::metadata(&file).unwrap().len() as f64;
-    fs::remove_file(&file).unwrap();
-    fs::remove_dir_all(&inbox).unwrap();
     let loaded = bare::load(files, blocks);
     let watch = Watch::start();
     bare::pack_in_memory(&loaded, level, threads);
@@ -111,14 +113,19 @@ fn main() {
     let place = tempfile::tempdir().unwrap();
     let source = place.path().join("source");
     let files = lay_out_corpus(&source);
+    let names: Vec<_> = files.iter().map(|file| file.strip_prefix(&source).unwrap().to_owned()).collect();
     let blocks = bare::blocks_of(&files);
     let content: u64 = files.iter().map(|file| fs::metadata(file).unwrap().len()).sum();
     println!("{} files, {content} bytes, {threads} threads, {ROUNDS} rounds", files.len());
     for (name, squeeze, level) in [("light", Squeeze::Light, 1), ("even", Squeeze::Even, 3)] {
         let mut rounds = Vec::new();
         for round in 0..ROUNDS {
-            let run_bare = || bare_round(place.path(), &files, &blocks, level, threads);
-            let run_ours = || ours(place.path(), &source, squeeze, threads);
+            // Every round has folders of its own, and nothing is removed before the end: file systems are slow to make
+            // files where many were just removed.
+            let desk = place.path().join(format!("{name}-{round}"));
+            fs::create_dir(&desk).unwrap();
+            let run_bare = || bare_round(&desk, &names, &files, &blocks, level, threads);
+            let run_ours = || ours(&desk, &source, squeeze, threads);
             // Who goes first changes, so that neither always finds the machine as the other left it.
             rounds.push(if round % 2 == 0 {
                 let bare = run_bare();
