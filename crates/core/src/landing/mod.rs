@@ -6,6 +6,7 @@
 //! which many files wait together. Links come after all files, so nothing is ever written through them;
 //! folders get their modes and times last.
 
+mod marker;
 mod survey;
 
 pub use survey::LandingError;
@@ -13,6 +14,7 @@ pub use survey::LandingError;
 use crate::context::{Context, NoRandomness};
 use crate::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry, Timestamp, link_stays_inside};
 use crate::place::{DiskSync, FileError, Folder, NewFile};
+use marker::Marker;
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::{Path, PathBuf};
@@ -65,7 +67,10 @@ pub struct Landing {
     links: Vec<Entry>,
     made_folders: Vec<(EntryPath, u32, Timestamp)>,
     landed: Landed,
-    run: [u8; 8],
+    /// `None` once nothing can be unfinished any more.
+    marker: Option<Marker>,
+    /// Something temporary could not be removed, so the marker stays for the next run.
+    litter: bool,
     arrivals: u64,
 }
 
@@ -94,12 +99,18 @@ impl Landing {
     /// Looks at everything that could be in the way, and makes the destination if it is not there.
     ///
     /// # Errors
-    /// [`LandingError`]; nothing was written then.
+    /// [`LandingError`]; nothing was written then, but what a killed run had left may have been removed.
     pub fn prepare(destination: &Path, entries: &[ListedEntry], context: &Context<'_>) -> Result<Self, LandingError> {
+        if let Ok(root) = Folder::open(destination) {
+            marker::clear_leftovers(&root);
+        }
         survey::survey(destination, entries)?;
+        let run = u64::from_le_bytes(context.random()?);
         let root = Folder::open_or_create(destination)?;
+        let disk = root.disk_sync()?;
+        let marker = Marker::begin(&root, run)?;
         Ok(Self {
-            disk: root.disk_sync()?,
+            disk,
             root: Rc::new(Reached { folder: root, on_disk: true }),
             current: None,
             arriving: None,
@@ -108,7 +119,8 @@ impl Landing {
             links: Vec::new(),
             made_folders: Vec::new(),
             landed: Landed::default(),
-            run: context.random()?,
+            marker: Some(marker),
+            litter: false,
             arrivals: 0,
         })
     }
@@ -140,7 +152,12 @@ impl Landing {
         }
         self.settle_folders()?;
         self.disk.wait()?;
+        self.end_marker()?;
         Ok(self.root.folder.sync()?)
+    }
+
+    fn end_marker(&mut self) -> Result<(), FileError> {
+        self.marker.take().map_or(Ok(()), |marker| marker.end(&self.root.folder))
     }
 
     /// Ends an extraction that stopped on the way: what is complete gets its name, everything else goes, and folders
@@ -202,8 +219,11 @@ impl Landing {
 
     fn begin_file(&mut self, entry: &Entry) -> Result<(), FileError> {
         self.arrivals += 1;
-        let run = u64::from_le_bytes(self.run);
-        let temporary = OsString::from(format!(".arriving-{run:016x}-{}", self.arrivals));
+        let folder = entry.path.parent_and_name().0.unwrap_or_default();
+        let temporary = match &mut self.marker {
+            Some(marker) => marker.temporary(folder, self.arrivals)?,
+            None => return Ok(()),
+        };
         let (place, _) = self.place_of(&entry.path)?;
         let file = place.folder.create_file(&temporary, 0o600)?;
         self.arriving = Some(Arriving { place, temporary, file });
@@ -287,9 +307,8 @@ impl Landing {
     }
 
     fn remove(&mut self, file: &Waiting) {
-        if let Ok((place, _)) = self.place_of(&file.path) {
-            let _ = place.folder.remove_file(&file.temporary);
-        }
+        let removed = self.place_of(&file.path).and_then(|(place, _)| place.folder.remove_file(&file.temporary));
+        self.litter |= removed.is_err();
     }
 }
 
@@ -325,10 +344,13 @@ impl Drop for Landing {
     /// told to.
     fn drop(&mut self) {
         if let Some(arriving) = self.arriving.take() {
-            let _ = arriving.place.folder.remove_file(&arriving.temporary);
+            self.litter |= arriving.place.folder.remove_file(&arriving.temporary).is_err();
         }
         self.remove_waiting();
         let _ = self.settle_folders();
+        if !self.litter {
+            let _ = self.end_marker();
+        }
     }
 }
 

@@ -3,7 +3,7 @@
 use super::{FileAction, FileError, faults};
 use crate::entry::Timestamp;
 use rustix::fs::{Mode, OFlags, Timespec, Timestamps};
-use std::fs::{File, Metadata};
+use std::fs::{File, Metadata, TryLockError};
 use std::io::{self, Write as _};
 use std::num::NonZeroU64;
 use std::os::unix::fs::FileExt as _;
@@ -119,9 +119,10 @@ impl NewFile {
             .map_err(FileError::on(FileAction::Close, &self.path))
     }
 
-    /// The open file, for locking it.
-    pub(super) fn into_inner(self) -> File {
-        self.file
+    /// Locks the file for this process, until it is closed. Whether nobody else holds the lock; a file system without
+    /// locks cannot tell, and counts as nobody.
+    pub fn try_lock(&self) -> bool {
+        !matches!(self.file.try_lock(), Err(TryLockError::WouldBlock))
     }
 }
 

@@ -125,13 +125,13 @@ impl Folder {
         Ok(NewFile::new(File::from(file), self.path.join(name)))
     }
 
-    /// The whole text of a small file, or `None` where there is none.
+    /// All bytes of a small file, or `None` where there is none.
     ///
     /// # Errors
     /// [`FileError`] from the system.
-    pub fn read_text(&self, name: &OsStr) -> Result<Option<String>, FileError> {
-        match self.dir.read_to_string(name) {
-            Ok(text) => Ok(Some(text)),
+    pub fn read_bytes(&self, name: &OsStr) -> Result<Option<Vec<u8>>, FileError> {
+        match self.dir.read(name) {
+            Ok(bytes) => Ok(Some(bytes)),
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
             Err(error) => Err(self.failed(FileAction::Read, name)(error)),
         }

@@ -10,7 +10,6 @@
 
 use super::{FileError, Folder, NewFile, ScratchFile};
 use std::ffi::{OsStr, OsString};
-use std::fs::{File, TryLockError};
 use std::path::PathBuf;
 
 const LOCK: &str = "in-use";
@@ -60,7 +59,7 @@ pub struct Staging {
     target: Folder,
     stem: OsString,
     folder: Folder,
-    _lock: File,
+    _lock: NewFile,
     keep: bool,
 }
 
@@ -173,13 +172,10 @@ fn set_aside_name(place: usize) -> OsString {
     format!("set-aside-{place:05}").into()
 }
 
-fn try_lock(folder: &Folder) -> Result<File, StagingError> {
-    let lock = folder.reopen_file(LOCK.as_ref())?.into_inner();
-    match lock.try_lock() {
-        // A file system without locks cannot tell of another run; the folder itself still stands for one.
-        Ok(()) | Err(TryLockError::Error(_)) => Ok(lock),
-        Err(TryLockError::WouldBlock) => Err(StagingError::InUse(folder.path().to_owned())),
-    }
+fn try_lock(folder: &Folder) -> Result<NewFile, StagingError> {
+    let lock = folder.reopen_file(LOCK.as_ref())?;
+    // Where a file system cannot tell of another run, the folder itself still stands for one.
+    if lock.try_lock() { Ok(lock) } else { Err(StagingError::InUse(folder.path().to_owned())) }
 }
 
 /// Completes or clears what an earlier, interrupted run left in the staging folder of this stem.
@@ -199,7 +195,8 @@ pub fn settle(target: &Folder, stem: &OsStr) -> Result<Leftover, StagingError> {
         return Err(StagingError::InTheWay(folder.path().to_owned()));
     }
     let _lock = if names.is_empty() { None } else { Some(try_lock(&folder)?) };
-    let steps = folder.read_text(STEPS.as_ref())?.and_then(|text| read_steps(&text));
+    let steps = folder.read_bytes(STEPS.as_ref())?;
+    let steps = steps.and_then(|bytes| read_steps(std::str::from_utf8(&bytes).ok()?));
     let leftover = match steps {
         Some((placings, replaced)) => {
             carry_out(target, stem, &folder, &placings, &replaced)?;

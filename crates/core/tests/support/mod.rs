@@ -2,6 +2,8 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, dead_code, reason = "each test file uses its part of this")]
 
+pub mod draft;
+
 use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::fs::MetadataExt as _;
@@ -36,15 +38,35 @@ impl Observer for NobodyWatches {
     fn told(&self, _: Progress<'_>) {}
 }
 
+/// A folder to work in; a temporary one, or one that another process has made.
+pub enum Place {
+    Temporary(tempfile::TempDir),
+    Made(PathBuf),
+}
+
+impl Place {
+    pub fn path(&self) -> &Path {
+        match self {
+            Self::Temporary(folder) => folder.path(),
+            Self::Made(path) => path,
+        }
+    }
+}
+
 pub struct Desk {
-    pub place: tempfile::TempDir,
+    pub place: Place,
     randomness: Repeatable,
     pub threads: usize,
 }
 
 impl Desk {
     pub fn new() -> Self {
-        Self { place: tempfile::tempdir().unwrap(), randomness: Repeatable(AtomicU64::new(0)), threads: 2 }
+        Self { place: Place::Temporary(tempfile::tempdir().unwrap()), ..Self::at(Path::new("")) }
+    }
+
+    /// A desk in a folder that is there already.
+    pub fn at(path: &Path) -> Self {
+        Self { place: Place::Made(path.to_owned()), randomness: Repeatable(AtomicU64::new(0)), threads: 2 }
     }
 
     pub fn path(&self, name: &str) -> PathBuf {
@@ -72,13 +94,22 @@ impl Desk {
 
     /// Packs `source` into `out`, until `cancel` says stop.
     pub fn pack_until(&self, fit: &str, cancel: &(dyn Fn() -> bool + Sync)) -> Result<Packed, PackError> {
+        self.pack_with(fit, false, cancel)
+    }
+
+    /// Packs `source` into `out`, in the place of old volumes if so asked.
+    pub fn pack_replacing(&self, fit: &str, replace: bool) -> Result<Packed, PackError> {
+        self.pack_with(fit, replace, &|| false)
+    }
+
+    fn pack_with(&self, fit: &str, replace: bool, cancel: &(dyn Fn() -> bool + Sync)) -> Result<Packed, PackError> {
         let target = Target { folder: self.path("out"), stem: "set".into() };
         let request = PackRequest {
             sources: &[self.path("source")],
             target: &target,
             fit: if fit.is_empty() { Fit::OneVolume } else { fit.parse().unwrap() },
             squeeze: Squeeze::default(),
-            replace: false,
+            replace,
         };
         let credentials = [Password::new(PASSWORD).unwrap().into()];
         self.with_context(cancel, |context| {

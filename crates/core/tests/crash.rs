@@ -1,0 +1,224 @@
+//! The disk fails at any operation, or the process dies there: at the end either everything is there and verifies, or
+//! nothing looks finished, the next run clears up, and the sources are untouched.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod support;
+
+use rstest::rstest;
+use std::fs;
+use std::os::unix::fs::symlink;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use std::sync::{Mutex, MutexGuard, PoisonError};
+use support::{Desk, tree};
+use under_seal_core::pack::{PackError, WayError};
+use under_seal_core::place::FileAction;
+use under_seal_core::place::faults::{Fault, plan};
+use under_seal_core::{Error, ErrorClass};
+
+/// Faults are planned for the whole process, so only one test at a time plans any.
+static ONE_AT_A_TIME: Mutex<()> = Mutex::new(());
+
+fn alone() -> MutexGuard<'static, ()> {
+    let guard = ONE_AT_A_TIME.lock().unwrap_or_else(PoisonError::into_inner);
+    plan(None, None);
+    guard
+}
+
+/// Sources that make three volumes, and, in some tests, two old volumes of the same name.
+fn lay_out(desk: &Desk, with_old_set: bool) {
+    let mut noise = vec![0; 150_000];
+    blake3::Hasher::new().finalize_xof().fill(&mut noise);
+    if with_old_set {
+        desk.source("old", &noise[..70_000]);
+        desk.pack(FIT);
+        fs::remove_file(desk.path("source/old")).unwrap();
+    }
+    desk.source("noise", &noise).source("plans/tower.svg", b"<svg/>").source("plans/empty", b"");
+    symlink("plans", desk.path("source/link")).unwrap();
+}
+
+const FIT: &str = "70KB";
+
+/// The volumes in `out` under final names, and whether something there says that it is not finished.
+fn volumes(desk: &Desk) -> (Vec<String>, bool) {
+    let names = fs::read_dir(desk.path("out")).into_iter().flatten().map(|entry| entry.unwrap().file_name());
+    let mut names: Vec<String> = names.map(|name| name.into_string().unwrap()).collect();
+    names.sort();
+    let unfinished = names.iter().any(|name| name.ends_with(".unfinished"));
+    names.retain(|name| name.ends_with(".useal"));
+    (names, unfinished)
+}
+
+fn opens_to(desk: &Desk, expected: &Path) {
+    let inbox = tempfile::tempdir_in(desk.place.path()).unwrap();
+    desk.open(&[desk.path("out")], inbox.path()).unwrap();
+    assert_eq!(tree(&inbox.path().join("source")), tree(expected));
+}
+
+/// What must hold after a pack that failed or died, and after the next one. `before`: the volumes that were there.
+fn recovers(desk: &Desk, before: &[String], at: &str) {
+    let (left, unfinished) = volumes(desk);
+    assert!(left == before || unfinished, "{at}: {left:?} look finished");
+    match desk.pack_replacing(FIT, true) {
+        Ok(_) | Err(PackError::Way(WayError::EarlierRunCompleted(_))) => {}
+        Err(error) => panic!("{at}: the next run fails: {error}"),
+    }
+    let (now, unfinished) = volumes(desk);
+    assert!(now.len() == 3 && !unfinished, "{at}: {now:?}");
+    opens_to(desk, &desk.path("source"));
+}
+
+#[rstest]
+fn a_disk_that_fails_at_any_operation_of_a_pack_harms_nothing(
+    #[values(Fault::Full, Fault::Broken)] fault: Fault,
+    #[values(false, true)] with_old_set: bool,
+) {
+    let _alone = alone();
+    for number in 0.. {
+        let desk = Desk::new();
+        lay_out(&desk, with_old_set);
+        let (sources, (before, _)) = (tree(&desk.path("source")), volumes(&desk));
+        plan(Some((number, fault)), None);
+        let outcome = desk.pack_replacing(FIT, with_old_set);
+        let operations = plan(None, None);
+        let at = format!("{fault:?} at operation {number} of {operations}");
+        assert_eq!(tree(&desk.path("source")), sources, "{at}");
+        match outcome {
+            Ok(_) => {
+                // Only clearing up may fail unsaid; the marker that it leaves goes with the next run.
+                assert_eq!(volumes(&desk).0.len(), 3, "{at}");
+                opens_to(&desk, &desk.path("source"));
+            }
+            Err(error) => {
+                assert_eq!(Error::from(error).class(), ErrorClass::System, "{at}");
+                assert_eq!(volumes(&desk).0, before, "{at}");
+            }
+        }
+        recovers(&desk, &volumes(&desk).0, &at);
+        if number >= operations {
+            assert!(number > 20, "only {number} operations");
+            break;
+        }
+    }
+}
+
+#[rstest]
+fn a_disk_that_fails_at_any_operation_of_an_opening_leaves_whole_files_only(
+    #[values(Fault::Full, Fault::Broken)] fault: Fault,
+) {
+    let _alone = alone();
+    let desk = Desk::new();
+    lay_out(&desk, false);
+    let volumes = desk.pack(FIT);
+    for number in 0.. {
+        let inbox = tempfile::tempdir_in(desk.place.path()).unwrap();
+        plan(Some((number, fault)), None);
+        let outcome = desk.open(&volumes, inbox.path());
+        let operations = plan(None, None);
+        let at = format!("{fault:?} at operation {number} of {operations}");
+        whole_files_only(&desk, inbox.path(), &at);
+        if let Err(error) = &outcome {
+            assert_eq!(error.class(), ErrorClass::System, "{at}: {error}");
+        }
+        if number >= operations {
+            assert!(number > 10 && outcome.is_ok(), "{number} operations");
+            break;
+        }
+    }
+}
+
+/// Every file that has a name of its own is as it was packed. What else is there says that it is unfinished, and is
+/// gone after the next opening.
+fn whole_files_only(desk: &Desk, inbox: &Path, at: &str) {
+    let temporary = |path: &PathBuf| path.to_string_lossy().contains(".arriving-");
+    for path in tree(inbox).into_keys().filter(|path| inbox.join(path).is_file() && !temporary(path)) {
+        let (landed, sent) = (fs::read(inbox.join(&path)).unwrap(), fs::read(desk.path(&path.to_string_lossy())));
+        assert_eq!(Some(landed), sent.ok(), "{at}: {}", path.display());
+    }
+    // Whether this one lands or meets what is there already, it clears up first.
+    let _ = desk.open(&[desk.path("out")], inbox);
+    let left: Vec<PathBuf> = tree(inbox).into_keys().filter(temporary).collect();
+    assert!(left.is_empty(), "{at}: {left:?}");
+}
+
+/// The chosen kinds of operation fail one by one: a sync, a close and a rename are each noticed.
+#[rstest]
+fn a_failing_sync_close_or_rename_is_an_error(
+    #[values(FileAction::Sync, FileAction::Close, FileAction::Rename)] only: FileAction,
+) {
+    let _alone = alone();
+    let desk = Desk::new();
+    lay_out(&desk, false);
+    plan(Some((0, Fault::Broken)), Some(only));
+    let packed = desk.pack_replacing(FIT, false);
+    plan(None, None);
+    assert_eq!(packed.map(|_| ()).map_err(|error| Error::from(error).class()), Err(ErrorClass::System));
+    let volumes = desk.pack(FIT);
+    plan(Some((0, Fault::Broken)), Some(only));
+    let opened = desk.open(&volumes, &desk.path("inbox"));
+    plan(None, None);
+    assert_eq!(opened.map(|_| ()).map_err(|error| error.class()), Err(ErrorClass::System));
+}
+
+/// Where the child process finds what to do.
+const CHILD: &str = "UNDER_SEAL_TEST_CHILD";
+
+/// Run as a process of its own by the tests below, which tell it what to do and at which operation to die.
+#[test]
+#[ignore = "the other tests run it"]
+fn child() {
+    let Ok(told) = std::env::var(CHILD) else { return };
+    let [work, number, place] = told.splitn(3, ' ').collect::<Vec<_>>()[..] else { panic!("{told}") };
+    let desk = Desk::at(Path::new(place));
+    plan(Some((number.parse().unwrap(), Fault::Death)), None);
+    match work {
+        "pack" => drop(desk.pack_replacing(FIT, true).unwrap()),
+        _ => drop(desk.open(&[desk.path("out")], &desk.path("inbox")).unwrap()),
+    }
+}
+
+/// Whether the child came to its end alive.
+fn survives(desk: &Desk, work: &str, number: u64) -> bool {
+    let mut command = Command::new(std::env::current_exe().unwrap());
+    command.args(["--exact", "child", "--ignored"]).env(CHILD, format!("{work} {number} {}", desk.path("").display()));
+    command.stdout(Stdio::null()).stderr(Stdio::null()).status().unwrap().success()
+}
+
+#[rstest]
+fn a_pack_killed_at_any_operation_is_completed_or_cleared(#[values(false, true)] with_old_set: bool) {
+    let _alone = alone();
+    for number in 0.. {
+        let desk = Desk::new();
+        lay_out(&desk, with_old_set);
+        let (sources, (before, _)) = (tree(&desk.path("source")), volumes(&desk));
+        let alive = survives(&desk, "pack", number);
+        assert_eq!(tree(&desk.path("source")), sources);
+        let before = if alive { volumes(&desk).0 } else { before };
+        recovers(&desk, &before, &format!("killed at operation {number}"));
+        if alive {
+            assert!(number > 20, "only {number} operations");
+            break;
+        }
+    }
+}
+
+#[test]
+fn an_opening_killed_at_any_operation_leaves_whole_files_only() {
+    let _alone = alone();
+    let desk = Desk::new();
+    lay_out(&desk, false);
+    desk.pack(FIT);
+    for number in 0.. {
+        let alive = survives(&desk, "open", number);
+        if desk.path("inbox").exists() {
+            whole_files_only(&desk, &desk.path("inbox"), &format!("killed at operation {number}"));
+            fs::remove_dir_all(desk.path("inbox")).unwrap();
+        }
+        if alive {
+            assert!(number > 10, "only {number} operations");
+            break;
+        }
+    }
+}

@@ -1,0 +1,142 @@
+//! Archives that are sealed with the right key, and say what a test wants them to say.
+
+use super::{Desk, PASSWORD};
+use std::fs;
+use std::path::PathBuf;
+use under_seal_core::codec::Codec;
+use under_seal_core::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Timestamp};
+use under_seal_core::pipeline::{Spares, Stopped};
+use under_seal_core::place::{Folder, staging::Staging};
+use under_seal_core::sealed::cells::{CellSeal, PlainCells};
+use under_seal_core::sealed::frame::{FrameHeader, FrameKind};
+use under_seal_core::sealed::index::{About, IndexEntry, PageBuilder, Place, Root};
+use under_seal_core::sealed::record::{begin_data, grow_data, put_end, put_entry};
+use under_seal_core::sealed::stream::StreamWriter;
+use under_seal_core::sealed::tail::Tail;
+use under_seal_core::sealed::{ArchiveKey, KeyCost, Password, seal_head};
+use under_seal_core::volume::{Ids, VolumeWriter};
+
+/// An archive about to be sealed, honest until a test lays hand on it: a folder `home` and a file `home/a`.
+pub struct Draft {
+    /// The one content frame.
+    pub records: Vec<u8>,
+    pub index: Vec<IndexEntry>,
+    /// Bytes to replace by others of the same length, in records and index alike.
+    pub replace: Option<(&'static [u8], &'static [u8])>,
+    pub content_header: fn(&mut FrameHeader),
+    pub tail: fn(&mut Tail),
+}
+
+pub const CONTENT: &[u8] = b"The lamp is lit.";
+
+pub fn content() -> Content {
+    Content { size: CONTENT.len() as u64, digest: *blake3::hash(CONTENT).as_bytes(), changed_while_read: false }
+}
+
+pub fn entry(id: u64, path: &str, kind: EntryKind) -> Entry {
+    let link_target = if kind == EntryKind::Link { b"..".to_vec() } else { Vec::new() };
+    let path = EntryPath::new(path).unwrap();
+    Entry { id, path, kind, mode: 0o755, modified: Timestamp { seconds: 1, nanoseconds: 2 }, link_target }
+}
+
+impl Draft {
+    pub fn empty() -> Self {
+        Self { records: Vec::new(), index: Vec::new(), replace: None, content_header: |_| {}, tail: |_| {} }
+    }
+
+    pub fn honest() -> Self {
+        let mut draft = Self::empty();
+        draft.list(entry(1, "home", EntryKind::Folder), Content::default());
+        put_entry(&entry(1, "home", EntryKind::Folder), &mut draft.records);
+        draft.file(2, "home/a");
+        draft
+    }
+
+    pub fn list(&mut self, entry: Entry, content: Content) {
+        let place = Place { frame_at: 0, record_at: self.records.len() as u32 };
+        self.index.push(IndexEntry { listed: ListedEntry { entry, content }, place });
+    }
+
+    pub fn file(&mut self, id: u64, path: &str) {
+        self.list(entry(id, path, EntryKind::File), content());
+        put_entry(&entry(id, path, EntryKind::File), &mut self.records);
+        put_data(id, 0, CONTENT, &mut self.records);
+        put_end(id, &content(), false, &mut self.records);
+    }
+
+    fn replaced(&self, bytes: Vec<u8>) -> Vec<u8> {
+        let Some((old, new)) = self.replace else { return bytes };
+        let mut bytes = bytes;
+        for at in 0..bytes.len().saturating_sub(old.len() - 1) {
+            if &bytes[at..at + old.len()] == old {
+                bytes[at..at + old.len()].copy_from_slice(new);
+            }
+        }
+        bytes
+    }
+
+    pub fn seal(self, desk: &Desk) -> PathBuf {
+        fs::create_dir_all(desk.path("out")).unwrap();
+        let staging = Staging::begin(Folder::open(&desk.path("out")).unwrap(), "set".as_ref()).unwrap();
+        let ids = Ids { set: [1; 16], cut: [2; 16] };
+        let (key, head) = desk.with_context(&|| false, |context| {
+            let key = ArchiveKey::generate(context).unwrap();
+            let credentials = [Password::new(PASSWORD).unwrap().into()];
+            let head = seal_head(&key, &ids.set, &credentials, KeyCost::CHEAPEST, context).unwrap();
+            (key, head)
+        });
+        let mut volumes = VolumeWriter::new(&staging, ids, None).unwrap();
+        let (seal, cutting) = (CellSeal::new(&key, &ids.set).unwrap(), volumes.cutting());
+        let spares = Spares::new(1);
+        let mut stream = StreamWriter::new(&spares, |plain| {
+            volumes.write(&seal.seal(plain, &cutting).unwrap().bytes).unwrap();
+            Ok(())
+        });
+        put_frame(&mut stream, FrameKind::Content, &self.replaced(self.records.clone()), self.content_header);
+        let mut page = PageBuilder::default();
+        self.index.iter().for_each(|entry| page.add(entry));
+        let (page, mut page_ref) = page.finish();
+        let page = self.replaced(page);
+        page_ref.digest = *blake3::hash(&page).as_bytes();
+        page_ref.first_path = self.replaced(page_ref.first_path.clone());
+        page_ref.frame_at = stream.position();
+        page_ref.frame_bytes = put_frame(&mut stream, FrameKind::IndexPage, &page, |_| {});
+        let root = Root { about: About::default(), pages: vec![page_ref] }.encode().unwrap();
+        let root_at = stream.position();
+        let root_bytes = put_frame(&mut stream, FrameKind::IndexRoot, &root, |_| {});
+        let mut tail = Tail {
+            root_at,
+            root_bytes,
+            entries: self.index.len() as u64,
+            content_bytes: self.index.iter().map(|entry| entry.listed.content.size).sum(),
+            index_digest: *blake3::hash(&root).as_bytes(),
+            ..Tail::default()
+        };
+        (self.tail)(&mut tail);
+        stream.finish(tail).unwrap();
+        let written = volumes.finish(&head).unwrap();
+        staging.place(&written.placings, &[]).unwrap();
+        desk.path("out/set.useal")
+    }
+}
+
+pub fn put_data(id: u64, offset: u64, bytes: &[u8], records: &mut Vec<u8>) {
+    let at = begin_data(id, offset, records);
+    records.extend_from_slice(bytes);
+    grow_data(records, at);
+}
+
+fn put_frame<H: FnMut(PlainCells) -> Result<(), Stopped>>(
+    stream: &mut StreamWriter<'_, H>,
+    kind: FrameKind,
+    raw: &[u8],
+    change: fn(&mut FrameHeader),
+) -> u32 {
+    let length = raw.len() as u32;
+    let mut header = FrameHeader { kind, codec: Codec::Stored, stored_bytes: length, raw_bytes: length };
+    change(&mut header);
+    stream.begin_frame().unwrap();
+    stream.write(&header.encode()).unwrap();
+    stream.write(raw).unwrap();
+    length + 16
+}
