@@ -1,0 +1,85 @@
+//! The seeds of the fuzz targets (parts of real archives, and whatever a target once stumbled on) pass as ordinary
+//! tests; and what real archives are made of is among them.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+#[path = "../../../fuzz/src/lib.rs"]
+mod parts;
+mod support;
+
+use rstest::rstest;
+use std::fs;
+use std::path::{Path, PathBuf};
+use support::{Desk, PASSWORD};
+use under_seal_core::codec::Decompressor;
+use under_seal_core::sealed::Password;
+use under_seal_core::sealed::cells::CellSeal;
+use under_seal_core::sealed::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
+use under_seal_core::sealed::head::open_head;
+use under_seal_core::sealed::stream::StreamReader;
+use under_seal_core::volume::{CellReader, VolumeSet};
+
+fn seeds(target: &str) -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../fuzz/seeds").join(target)
+}
+
+#[rstest]
+#[case("header", parts::header)]
+#[case("head", parts::head)]
+#[case("frames", parts::frames)]
+#[case("records", parts::records)]
+#[case("index", parts::index)]
+fn every_seed_is_taken_or_refused_in_good_order(#[case] target: &str, #[case] parse: fn(&[u8])) {
+    let mut count = 0;
+    for seed in fs::read_dir(seeds(target)).unwrap() {
+        let bytes = fs::read(seed.unwrap().path()).unwrap();
+        parse(&bytes);
+        // And with every byte of its beginning changed in turn.
+        for at in 0..bytes.len().min(200) {
+            let mut changed = bytes.clone();
+            changed[at] ^= 0xFF;
+            parse(&changed);
+        }
+        count += 1;
+    }
+    assert!(count > 0, "no seeds for {target}");
+}
+
+/// Takes a real archive apart into seeds. Run by hand where the format changes.
+#[test]
+#[ignore = "writes fuzz/seeds anew"]
+fn make_seeds() {
+    let put = |target: &str, name: &str, bytes: &[u8]| {
+        fs::create_dir_all(seeds(target)).unwrap();
+        fs::write(seeds(target).join(name), bytes).unwrap();
+    };
+    let desk = Desk::new();
+    desk.source("letters/to the board.txt", &b"The lamp is lit. ".repeat(40)).source("plans/empty.svg", b"");
+    std::os::unix::fs::symlink("letters", desk.path("source/link")).unwrap();
+    let volumes = desk.pack("");
+    let bytes = fs::read(&volumes[0]).unwrap();
+    put("header", "volume", &bytes[..4_096]);
+    put("head", "volume", &bytes[128..4_064]);
+    put("head", "extension", &[6, 0, 0, 0, 7, 0, 2, 0, 1, 2]);
+    let set = VolumeSet::gather(&volumes).unwrap();
+    let key = open_head(&set.head, &set.ids.set, &Password::new(PASSWORD).unwrap().into()).unwrap();
+    let seal = CellSeal::new(&key, &set.ids.set).unwrap();
+    let mut stream = StreamReader::new(seal, CellReader::new(set));
+    let inner_bytes = stream.tail().unwrap().inner_bytes as usize;
+    let mut inner = Vec::new();
+    stream.read(0, inner_bytes, &mut inner).unwrap();
+    let (mut at, mut number) = (0, 0);
+    while at < inner.len() {
+        let header = FrameHeader::decode(&inner[at..at + FRAME_HEADER_BYTES]).unwrap();
+        let end = at + FRAME_HEADER_BYTES + header.stored_bytes as usize;
+        put("frames", &format!("frame-{number}"), &inner[at..end]);
+        let mut raw = Vec::new();
+        let stored = &inner[at + FRAME_HEADER_BYTES..end];
+        Decompressor::new().unwrap().decompress(header.codec, stored, header.raw_bytes as usize, &mut raw).unwrap();
+        match header.kind {
+            FrameKind::Content => put("records", &format!("frame-{number}"), &raw),
+            _ => put("index", &format!("frame-{number}"), &raw),
+        }
+        (at, number) = (end, number + 1);
+    }
+}

@@ -1,0 +1,139 @@
+//! What the fuzz targets and the seeds' test do with bytes: parse them as one part of the format, and hold whatever is
+//! accepted to what it came from. Whatever the bytes, nothing panics and nothing large is allocated.
+
+use ring::hmac;
+use std::sync::OnceLock;
+use under_seal_core::codec::Decompressor;
+use under_seal_core::context::{Context, NoRandomness, Observer, Progress, Randomness};
+use under_seal_core::entry::Timestamp;
+use under_seal_core::sealed::frame::{FRAME_HEADER_BYTES, FrameHeader};
+use under_seal_core::sealed::head::open_head;
+use under_seal_core::sealed::index::{PageRef, Root, read_page};
+use under_seal_core::sealed::keys::KeyPurpose;
+use under_seal_core::sealed::record::{Record, Records, begin_data, grow_data, put_end, put_entry};
+use under_seal_core::sealed::{ArchiveKey, Credentials, KeyCost, Password, seal_head};
+use under_seal_core::volume::HEADER_BYTES;
+use under_seal_core::volume::header::{CHECK_AT, HEAD_BYTES, Head, Header, bound_bytes};
+
+/// A volume's header, as it is and with its check made right.
+pub fn header(data: &[u8]) {
+    let mut bytes = [0; HEADER_BYTES];
+    let length = data.len().min(HEADER_BYTES);
+    bytes[..length].copy_from_slice(&data[..length]);
+    let _ = Header::decode(&bytes);
+    let check = blake3::hash(&bytes[..CHECK_AT]);
+    bytes[CHECK_AT..].copy_from_slice(check.as_bytes());
+    if let Ok(header) = Header::decode(&bytes) {
+        assert_eq!(header.encode(), bytes);
+    }
+}
+
+struct Fixed;
+
+impl Randomness for Fixed {
+    fn fill(&self, buffer: &mut [u8]) -> Result<(), NoRandomness> {
+        buffer.fill(5);
+        Ok(())
+    }
+}
+
+impl Observer for Fixed {
+    fn told(&self, _: Progress<'_>) {}
+}
+
+const SET: [u8; 16] = [1; 16];
+/// Where the head's extension records begin and its tag, counted from the head's beginning.
+const EXTENSION_AT: usize = 848 - 128;
+const TAG_AT: usize = 4_032 - 128;
+
+/// A key, a head that it locks, and what opens it.
+fn sealed() -> &'static (ArchiveKey, [u8; HEAD_BYTES], Credentials) {
+    static SEALED: OnceLock<(ArchiveKey, [u8; HEAD_BYTES], Credentials)> = OnceLock::new();
+    SEALED.get_or_init(|| {
+        let clock = || Timestamp::default();
+        let (cancel, threads) = (&|| false, 1);
+        let context = Context { observer: &Fixed, cancel, randomness: &Fixed, clock: &clock, threads };
+        let key = ArchiveKey::generate(&context).unwrap();
+        let credentials = Credentials::from(Password::new("lamp").unwrap());
+        let head = seal_head(&key, &SET, std::slice::from_ref(&credentials), KeyCost::CHEAPEST, &context).unwrap();
+        (key, *head.as_bytes(), credentials)
+    })
+}
+
+/// A head: as it is, if unlocking is cheap, and as the extension records under a right tag.
+pub fn head(data: &[u8]) {
+    let (key, good, credentials) = sealed();
+    let mut bytes = [0; HEAD_BYTES];
+    let length = data.len().min(HEAD_BYTES);
+    bytes[..length].copy_from_slice(&data[..length]);
+    let number = |at: usize| u32::from_le_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]]);
+    // What would be taken on and is slow tells nothing new.
+    let cost = KeyCost { memory_kib: number(4), passes: number(8), lanes: number(12) };
+    if !cost.is_bearable() || (cost.memory_kib <= 64 && cost.passes <= 2) {
+        assert!(open_head(&Head::new(bytes), &SET, credentials).is_err());
+    }
+    let mut head = *good;
+    let length = data.len().min(TAG_AT - EXTENSION_AT);
+    head[EXTENSION_AT..EXTENSION_AT + length].copy_from_slice(&data[..length]);
+    let head_key = key.derive(&SET, KeyPurpose::Head);
+    let mut tag = hmac::Context::with_key(&hmac::Key::new(hmac::HMAC_SHA256, head_key.as_slice()));
+    tag.update(&bound_bytes(&SET));
+    tag.update(&head[..TAG_AT]);
+    head[TAG_AT..].copy_from_slice(tag.sign().as_ref());
+    if let Ok(opened) = open_head(&Head::new(head), &SET, credentials) {
+        assert_eq!(opened.as_bytes(), key.as_bytes());
+    }
+}
+
+/// A frame's header and payload.
+pub fn frames(data: &[u8]) {
+    let Some((start, payload)) = data.split_at_checked(FRAME_HEADER_BYTES) else { return };
+    let Ok(header) = FrameHeader::decode(start) else { return };
+    let stored = &payload[..payload.len().min(header.stored_bytes as usize)];
+    let mut raw = Vec::new();
+    let length = header.raw_bytes as usize;
+    if Decompressor::new().unwrap().decompress(header.codec, stored, length, &mut raw).is_ok() {
+        assert_eq!(raw.len(), length);
+    }
+}
+
+/// A content frame's records, each put together again.
+pub fn records(data: &[u8]) {
+    for record in Records::new(data) {
+        let Ok((at, record)) = record else { return };
+        let mut again = Vec::new();
+        match record {
+            Record::Entry(entry) => put_entry(&entry, &mut again),
+            Record::Data { id, offset, bytes } => {
+                let begin = begin_data(id, offset, &mut again);
+                again.extend_from_slice(bytes);
+                grow_data(&mut again, begin);
+            }
+            Record::End { id, content, abandoned } => put_end(id, &content, abandoned, &mut again),
+        }
+        assert_eq!(data[at as usize..][..again.len()], again);
+    }
+}
+
+/// An index root, and an index page to which a root refers rightly.
+pub fn index(data: &[u8]) {
+    if let Ok(root) = Root::decode(data) {
+        let again = Root::decode(&root.encode().unwrap()).unwrap();
+        assert_eq!(again, root);
+    }
+    let number = |at: usize| Some(u32::from_le_bytes(data.get(at..at + 4)?.try_into().ok()?));
+    let first_path = || {
+        let length = u16::from_le_bytes(data.get(36..38)?.try_into().ok()?);
+        data.get(40..)?.get(..usize::from(length))
+    };
+    let page_ref = PageRef {
+        frame_at: 0,
+        frame_bytes: 0,
+        entries: number(0).unwrap_or(0),
+        digest: *blake3::hash(data).as_bytes(),
+        first_path: first_path().unwrap_or_default().to_vec(),
+    };
+    if let Ok(entries) = read_page(data, &page_ref) {
+        assert_eq!(entries.len(), page_ref.entries as usize);
+    }
+}
