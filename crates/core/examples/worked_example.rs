@@ -86,7 +86,8 @@ pub fn text() -> String {
     let derived = |purpose| hex(key.derive(&set, purpose).as_slice());
     let cell = &volume[4_096..];
     let mut plain = cell[..cell.len() - 16].to_vec();
-    CellSeal::new(&key, &set).unwrap().open(0, true, &mut plain).unwrap();
+    let length = CellSeal::new(&key, &set).unwrap().open(0, true, &mut plain).unwrap();
+    plain.truncate(length);
     let inner_bytes = usize::from_le_bytes(plain[plain.len() - 128..plain.len() - 120].try_into().unwrap());
     let frames = &plain[4..4 + inner_bytes];
 

@@ -317,7 +317,7 @@ mod tests {
         #[values(Squeeze::None, Squeeze::Light, Squeeze::Even, Squeeze::Hard, Squeeze::Utmost)] squeeze: Squeeze,
     ) {
         let block = text(squeeze.block_bytes());
-        let compressed = Compressor::new(squeeze).unwrap().compress(block.clone()).unwrap();
+        let compressed = Compressor::new(squeeze).unwrap().compress(block.clone(), Vec::new()).unwrap().0;
         assert_eq!(compressed.codec == Codec::Stored, squeeze == Squeeze::None);
         let mut output = Vec::new();
         let mut decompressor = Decompressor::new().unwrap();
@@ -334,7 +334,7 @@ mod tests {
     #[case::hash_output(blake3::Hasher::new().finalize_xof_bytes(70_000), Codec::Stored)]
     fn a_block_comes_back_and_is_compressed_only_where_that_saves(#[case] block: Vec<u8>, #[case] expected: Codec) {
         let mut compressor = Compressor::new(Squeeze::default()).unwrap();
-        let Block { codec, stored, .. } = compressor.compress(block.clone()).unwrap();
+        let Block { codec, stored, .. } = compressor.compress(block.clone(), Vec::new()).unwrap().0;
         assert_eq!(codec, expected);
         let mut output = Vec::new();
         Decompressor::new().unwrap().decompress(codec, &stored, block.len(), &mut output).unwrap();
@@ -362,7 +362,7 @@ mod tests {
     #[case::no_frame_at_all(|frame: &mut Vec<u8>| frame.clear())]
     fn anything_but_one_plain_frame_is_refused(#[case] spoil: fn(&mut Vec<u8>)) {
         let block = text(5_000);
-        let mut frame = Compressor::new(Squeeze::default()).unwrap().compress(block).unwrap().stored;
+        let mut frame = Compressor::new(Squeeze::default()).unwrap().compress(block, Vec::new()).unwrap().0.stored;
         spoil(&mut frame);
         let outcome = Decompressor::new().unwrap().decompress(Codec::Zstandard, &frame, 5_000, &mut Vec::new());
         assert_eq!(outcome, Err(CodecError::Malformed));

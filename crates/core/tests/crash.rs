@@ -11,7 +11,7 @@ use std::os::unix::fs::symlink;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::{Mutex, MutexGuard, PoisonError};
-use support::{Desk, tree};
+use support::{Desk, noise, tree};
 use under_seal_core::pack::{PackError, WayError};
 use under_seal_core::place::FileAction;
 use under_seal_core::place::faults::{Fault, plan};
@@ -28,14 +28,12 @@ fn alone() -> MutexGuard<'static, ()> {
 
 /// Sources that make three volumes, and, in some tests, two old volumes of the same name.
 fn lay_out(desk: &Desk, with_old_set: bool) {
-    let mut noise = vec![0; 150_000];
-    blake3::Hasher::new().finalize_xof().fill(&mut noise);
     if with_old_set {
-        desk.source("old", &noise[..70_000]);
+        desk.source("old", &noise(70_000));
         desk.pack(FIT);
         fs::remove_file(desk.path("source/old")).unwrap();
     }
-    desk.source("noise", &noise).source("plans/tower.svg", b"<svg/>").source("plans/empty", b"");
+    desk.source("noise", &noise(150_000)).source("plans/tower.svg", b"<svg/>").source("plans/empty", b"");
     symlink("plans", desk.path("source/link")).unwrap();
 }
 

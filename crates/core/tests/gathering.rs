@@ -9,16 +9,14 @@ use rstest::rstest;
 use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
-use support::{Desk, mend_checks};
+use support::{Desk, mend_checks, noise};
 use under_seal_core::ErrorClass::{self, Damaged, Usage, VolumesMissing};
 use under_seal_core::proof::{Damage, VolumeState, inspect};
 use under_seal_core::volume::VolumeSet;
 
 fn three_volumes() -> (Desk, Vec<PathBuf>) {
     let desk = Desk::new();
-    let mut noise = vec![0; 350_000];
-    blake3::Hasher::new().finalize_xof().fill(&mut noise);
-    let volumes = desk.source("noise", &noise).pack("150KB");
+    let volumes = desk.source("noise", &noise(350_000)).pack("150KB");
     assert_eq!(volumes.len(), 3);
     (desk, volumes)
 }

@@ -7,7 +7,7 @@ mod support;
 use rstest::rstest;
 use std::fs;
 use std::path::PathBuf;
-use support::{Desk, tree};
+use support::{Desk, noise, tree};
 use under_seal_core::fit::Fit;
 use under_seal_core::pack::Target;
 use under_seal_core::rework::{Recut, recut};
@@ -16,9 +16,7 @@ use under_seal_core::{Error, ErrorClass};
 
 fn packed() -> (Desk, Vec<PathBuf>) {
     let desk = Desk::new();
-    let mut noise = vec![0; 700_000];
-    blake3::Hasher::new().finalize_xof().fill(&mut noise);
-    let volumes = desk.source("noise", &noise).source("a/text", b"twelve panes").pack("150KB");
+    let volumes = desk.source("noise", &noise(700_000)).source("a/text", b"twelve panes").pack("150KB");
     (desk, volumes)
 }
 

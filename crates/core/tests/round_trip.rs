@@ -12,7 +12,7 @@ use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, SystemTime};
-use support::{Desk, tree};
+use support::{Desk, noise, tree};
 use under_seal_core::ErrorClass;
 use under_seal_core::opening::open;
 use under_seal_core::pack::{PackError, WayError};
@@ -50,33 +50,9 @@ fn one_of_everything_comes_back() {
 }
 
 #[test]
-fn listing_reads_the_index_only() {
-    let desk = Desk::new();
-    let mut noise = vec![0; 3_000_000];
-    blake3::Hasher::new().finalize_xof().fill(&mut noise);
-    desk.source("noise", &noise);
-    let archive = desk.unlock(&desk.pack("")).unwrap();
-    assert_eq!(archive.entries().len(), 2);
-    assert!(archive.bytes_read() <= 2 * 65_536, "{} bytes", archive.bytes_read());
-}
-
-#[test]
-fn a_volume_tells_no_name_and_no_content() {
-    let desk = Desk::new();
-    desk.source("Wrenfall ledger.txt", b"bronze astragals, twelve");
-    let bytes = fs::read(&desk.pack("")[0]).unwrap();
-    for secret in [&b"Wrenfall"[..], b"ledger", b"astragals", b"source"] {
-        assert!(!bytes.windows(secret.len()).any(|window| window == secret));
-    }
-    assert_eq!(bytes.len() % 4_096, 0);
-}
-
-#[test]
 fn copies_are_used_cell_by_cell_and_a_damaged_header_is_recognised() {
     let desk = Desk::new();
-    let mut noise = vec![0; 400_000];
-    blake3::Hasher::new().finalize_xof().fill(&mut noise);
-    desk.source("noise", &noise);
+    desk.source("noise", &noise(400_000));
     let volumes = desk.pack("150KB");
     let spoil = |path: &Path, at: usize| {
         let mut bytes = fs::read(path).unwrap();
@@ -236,23 +212,4 @@ proptest! {
         desk.open(&arrived, &desk.path("inbox")).unwrap();
         prop_assert_eq!(tree(&desk.path("inbox/source")), tree(&desk.path("source")));
     }
-}
-
-/// The threads decide how fast, never what.
-#[test]
-fn the_volumes_are_the_same_for_any_number_of_threads() {
-    let packed = [1, 2, 5].map(|threads| {
-        let mut desk = Desk::new();
-        desk.threads = threads;
-        let mut noise = vec![0; 2_500_000];
-        blake3::Hasher::new().finalize_xof().fill(&mut noise);
-        desk.source("noise", &noise).source("text", &[b'x'; 3_000_000]).source("small/a", b"1");
-        for name in ["noise", "text", "small/a", "small", ""] {
-            let file = File::open(desk.path("source").join(name)).unwrap();
-            file.set_times(FileTimes::new().set_modified(SystemTime::UNIX_EPOCH)).unwrap();
-        }
-        desk.pack("1MB").iter().map(|path| fs::read(path).unwrap()).collect::<Vec<_>>()
-    });
-    assert!(packed[0].len() > 2);
-    assert!(packed.windows(2).all(|two| two[0] == two[1]));
 }

@@ -1,0 +1,262 @@
+//! The twelve properties that the sealed format promises (docs/format.md, section 9), each with a test of its name.
+//! Other files go deeper into some of them.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod support;
+
+use rstest::rstest;
+use std::collections::BTreeSet;
+use std::convert::Infallible;
+use std::fs::{self, File, FileTimes};
+use std::path::PathBuf;
+use std::process::Command;
+use std::time::SystemTime;
+use support::draft::Draft;
+use support::{Desk, PASSWORD, mend_checks, noise, tree};
+use under_seal_core::ErrorClass;
+use under_seal_core::entry::{Content, Entry, EntrySink};
+use under_seal_core::fit::Fit;
+use under_seal_core::opening::open_salvaged;
+use under_seal_core::pack::Target;
+use under_seal_core::proof::{VolumeState, inspect};
+use under_seal_core::rework::recut;
+use under_seal_core::sealed::{Password, Salvage, SealedReader};
+use under_seal_core::volume::VolumeSet;
+
+/// Two archives of the same shape and different contents cannot be told apart but for what is random; lengths are
+/// rounded up.
+#[test]
+fn silent() {
+    let headers = ["Wrenfall ledger.txt", "Wrenfall letter.txt"].map(|name| {
+        let desk = Desk::new();
+        desk.source(name, b"bronze astragals, twelve").source("plans/tower", name.as_bytes());
+        let bytes = fs::read(&desk.pack("")[0]).unwrap();
+        for secret in [&b"Wrenfall"[..], b"ledger", b"letter", b"astragals", b"tower", b"source"] {
+            assert!(!bytes.windows(secret.len()).any(|window| window == secret));
+        }
+        assert_eq!(bytes.len() % 4_096, 0);
+        // Nothing but ids, salts, keys and tags, all from the same randomness here, could differ; and does not.
+        (bytes.len(), bytes[..4_096].to_vec())
+    });
+    assert!(headers[0] == headers[1], "a header tells the archives apart");
+}
+
+#[test]
+fn self_describing() {
+    let desk = Desk::new();
+    let volumes = desk.source("noise", &noise(350_000)).pack("150KB");
+    for (place, name) in ["c (1).useal", "ATT00003.bin", "a"].iter().enumerate() {
+        fs::rename(&volumes[place], desk.path("out").join(name)).unwrap();
+    }
+    desk.open(&[desk.path("out/ATT00003.bin")], &desk.path("inbox")).unwrap();
+    // Every volume by itself names exactly what is missing, and carries what is needed to unlock.
+    fs::create_dir(desk.path("alone")).unwrap();
+    fs::copy(desk.path("out/a"), desk.path("alone/x")).unwrap();
+    let set = VolumeSet::gather(&[desk.path("alone")]).unwrap();
+    assert_eq!(set.missing(), [1, 2]);
+    let salvaged = salvage(&desk, set);
+    assert!(salvaged.is_ok(), "{:?}", salvaged.err());
+}
+
+fn salvage(desk: &Desk, set: VolumeSet) -> Result<Salvage, under_seal_core::sealed::SealedError> {
+    desk.with_context(&|| false, |context| Salvage::survey(set, &Password::new(PASSWORD).unwrap().into(), context))
+}
+
+#[test]
+fn checkable_without_the_password() {
+    let desk = Desk::new();
+    let volumes = desk.source("noise", &noise(350_000)).pack("150KB");
+    let mut bytes = fs::read(&volumes[1]).unwrap();
+    bytes[70_000] ^= 1;
+    fs::write(&volumes[1], bytes).unwrap();
+    let set = VolumeSet::gather(&volumes[..1]).unwrap();
+    let report = desk.with_context(&|| false, |context| inspect(&set, context)).unwrap();
+    assert_eq!((report.numbers(VolumeState::Intact), report.numbers(VolumeState::Damaged)), (vec![1, 3], vec![2]));
+    let damage = &report.volumes[1].files[0].damage[..];
+    assert!(matches!(damage, [only] if (only.from, only.to) == (69_632, 135_168)), "{damage:?}");
+}
+
+/// Whoever mends every check after a change is found out by the seal, before anything of it is released.
+#[test]
+fn authentic() {
+    let desk = Desk::new();
+    let path = desk.source("a", b"first").source("b", &noise(3_000_000)).source("c", b"third").pack("").remove(0);
+    let mut bytes = fs::read(&path).unwrap();
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 1;
+    mend_checks(&mut bytes);
+    fs::write(&path, &bytes).unwrap();
+    assert_eq!(desk.open(&[path], &desk.path("inbox")).unwrap_err().class(), ErrorClass::Damaged);
+    let landed: Vec<_> = tree(&desk.path("inbox")).into_keys().collect();
+    assert_eq!(landed, ["", "source", "source/a"].map(PathBuf::from));
+}
+
+/// Keeps what it is given.
+#[derive(Default)]
+struct Kept(Vec<u8>);
+
+impl EntrySink for Kept {
+    type Error = Infallible;
+
+    fn begin(&mut self, _: &Entry) -> Result<(), Infallible> {
+        Ok(())
+    }
+
+    fn content(&mut self, bytes: &[u8]) -> Result<(), Infallible> {
+        self.0.extend_from_slice(bytes);
+        Ok(())
+    }
+
+    fn end(&mut self, _: &Entry, _: &Content) -> Result<(), Infallible> {
+        Ok(())
+    }
+}
+
+fn read_one(desk: &Desk, archive: &mut SealedReader, path: &[u8]) -> Vec<u8> {
+    let place = archive.entries().iter().position(|listed| listed.entry.path.as_bytes() == path).unwrap();
+    let mut kept = Kept::default();
+    desk.with_context(&|| false, |context| archive.extract_entry(place, &mut kept, context)).unwrap();
+    kept.0
+}
+
+/// Listing reads the index only; one file reads its own frames only.
+#[rstest]
+#[case::small_among_others("source/m", 200)]
+#[case::over_several_frames("source/large", 2_500_000)]
+fn random_access(#[case] path: &str, #[case] size: usize) {
+    let desk = Desk::new();
+    desk.source("a", &noise(8_000_000)).source("m", &noise(200)).source("z", &noise(8_000_000));
+    desk.source("large", &noise(2_500_000)).source("none", b"");
+    let mut archive = desk.unlock(&desk.pack("")).unwrap();
+    assert_eq!(archive.entries().len(), 6);
+    let listing = archive.bytes_read();
+    assert!(listing <= 2 * 65_536, "{listing} bytes for the list");
+    assert_eq!(read_one(&desk, &mut archive, path.as_bytes()), noise(size));
+    // Two frames more than the file fills, and a cell at either end.
+    let one = archive.bytes_read() - listing;
+    assert!(one <= size as u64 + 2 * 1_100_000 + 2 * 65_536, "{one} bytes for one file");
+    assert_eq!(read_one(&desk, &mut archive, b"source/none"), b"");
+}
+
+#[test]
+fn salvageable() {
+    let desk = Desk::new();
+    for name in ["a", "b", "c", "d", "e", "f"] {
+        desk.source(name, &noise(1_500_000));
+    }
+    let volumes = desk.pack("1MB");
+    fs::remove_file(&volumes[4]).unwrap();
+    let mut archive = salvage(&desk, VolumeSet::gather(&volumes[..1]).unwrap()).unwrap();
+    let (inbox, lost) = (desk.path("inbox"), archive.lost().unwrap().len());
+    let opened = desk.with_context(&|| false, |context| open_salvaged(&mut archive, &inbox, context)).unwrap();
+    assert!(opened.landed.files >= 3 && opened.landed.files + lost as u64 == 6, "{opened:?}, {lost} lost");
+    for path in tree(&inbox.join("source")).into_keys().filter(|path| inbox.join("source").join(path).is_file()) {
+        assert_eq!(fs::read(inbox.join("source").join(path)).unwrap(), noise(1_500_000));
+    }
+}
+
+/// The threads decide how fast, never what.
+#[test]
+fn parallel() {
+    let packed = [1, 2, 5].map(|threads| {
+        let mut desk = Desk::new();
+        desk.threads = threads;
+        desk.source("noise", &noise(2_500_000)).source("text", &[b'x'; 3_000_000]).source("small/a", b"1");
+        for name in ["noise", "text", "small/a", "small", ""] {
+            let file = File::open(desk.path("source").join(name)).unwrap();
+            file.set_times(FileTimes::new().set_modified(SystemTime::UNIX_EPOCH)).unwrap();
+        }
+        desk.pack("1MB").iter().map(|path| fs::read(path).unwrap()).collect::<Vec<_>>()
+    });
+    assert!(packed[0].len() > 2);
+    assert!(packed.windows(2).all(|two| two[0] == two[1]));
+}
+
+/// Where the child process finds how many bytes to pack.
+const CHILD: &str = "UNDER_SEAL_TEST_BYTES";
+
+/// Packs a sparse file of so many bytes and opens it again; run as a process of its own, whose memory is then known.
+#[test]
+#[ignore = "the test of the property runs it"]
+fn child() {
+    let Ok(bytes) = std::env::var(CHILD) else { return };
+    let desk = Desk::new();
+    File::create(desk.source("a", b"1").path("source/large")).unwrap().set_len(bytes.parse().unwrap()).unwrap();
+    let volumes = desk.pack("");
+    desk.open(&volumes, &desk.path("inbox")).unwrap();
+    let status = fs::read_to_string("/proc/self/status").unwrap();
+    println!("{}", status.lines().find(|line| line.starts_with("VmHWM:")).unwrap());
+}
+
+/// The most memory, in KiB, of a process that packs and opens so many bytes.
+fn peak_kib(bytes: u64) -> u64 {
+    let mut command = Command::new(std::env::current_exe().unwrap());
+    command.args(["--exact", "child", "--ignored", "--nocapture"]).env(CHILD, bytes.to_string());
+    let shown = String::from_utf8(command.output().unwrap().stdout).unwrap();
+    let peak = shown.lines().find_map(|line| line.split_once("VmHWM:")).unwrap_or_else(|| panic!("{shown}")).1;
+    peak.trim().trim_end_matches(" kB").parse().unwrap()
+}
+
+#[test]
+fn flat() {
+    let (small, large) = (peak_kib(64 << 20), peak_kib(512 << 20));
+    assert!(large < 128 * 1024 && large < small + 24 * 1024, "{small} KiB, then {large} KiB");
+}
+
+/// What a header claims costs nothing to refuse: Argon2 with a terabyte, or so many passes that it would never end.
+#[rstest]
+#[case::memory(135, 0x40)]
+#[case::passes(139, 0x7F)]
+#[case::lanes(141, 0x10)]
+fn bounded(#[case] at: usize, #[case] value: u8) {
+    let desk = Desk::new();
+    let path = desk.source("a", b"1").pack("").remove(0);
+    let mut bytes = fs::read(&path).unwrap();
+    // Enough memory that so many lanes would be possible.
+    bytes[133..135].copy_from_slice(&[0x00, 0x08]);
+    bytes[at] = value;
+    mend_checks(&mut bytes);
+    fs::write(&path, &bytes).unwrap();
+    assert_eq!(desk.unlock(&[path]).err().unwrap().class(), ErrorClass::Unsafe);
+}
+
+/// A reader of version 1 passes over what it may and refuses what it must not.
+#[rstest]
+#[case::record_that_may_be_skipped(&[0x89, 0, 0, 0, 2, 0, 0, 0, 7, 7], None)]
+#[case::record_that_must_be_understood(&[9, 0, 0, 0, 2, 0, 0, 0, 7, 7], Some(ErrorClass::Usage))]
+fn extensible(#[case] record: &[u8], #[case] expected: Option<ErrorClass>) {
+    let desk = Desk::new();
+    let mut draft = Draft::honest();
+    draft.records.extend_from_slice(record);
+    let opened = desk.open(&[draft.seal(&desk)], &desk.path("inbox"));
+    assert_eq!(opened.err().map(|error| error.class()), expected);
+}
+
+/// Only these primitive crates do cryptography and compression here; each has a counterpart in browsers and in other
+/// languages (docs/security.md). That nothing else is needed to read an archive is shown by `format_page.rs`.
+#[test]
+fn portable() {
+    let manifest = fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/Cargo.toml")).unwrap();
+    let dependencies = manifest.split("[dependencies]").nth(1).unwrap().split("\n[").next().unwrap();
+    let primitives = ["argon2", "blake3", "hkdf", "ring", "sha2", "unicode-normalization", "zstd"];
+    let plumbing =
+        ["cap-fs-ext", "cap-std", "crossbeam-channel", "nix", "rustix", "strsim", "subtle", "thiserror", "zeroize"];
+    let named: BTreeSet<&str> = dependencies.lines().filter_map(|line| line.split_once(" =")).map(|(n, _)| n).collect();
+    let known: BTreeSet<&str> = primitives.into_iter().chain(plumbing).collect();
+    assert_eq!(named, known, "a new primitive must be one that other languages have");
+}
+
+#[test]
+fn repairable_without_the_password() {
+    let desk = Desk::new();
+    let volumes = desk.source("noise", &noise(700_000)).pack("150KB");
+    let target = Target { folder: desk.path("new"), stem: "set".into() };
+    let set = VolumeSet::gather(&volumes).unwrap();
+    let fit: Fit = "400KB".parse().unwrap();
+    let new = desk.with_context(&|| false, |context| recut(&set, &target, fit, false, context)).unwrap();
+    assert_eq!(new.volumes.len(), 2);
+    fs::remove_dir_all(desk.path("out")).unwrap();
+    desk.open(&new.volumes[..1], &desk.path("inbox")).unwrap();
+    assert_eq!(tree(&desk.path("inbox/source")), tree(&desk.path("source")));
+}
