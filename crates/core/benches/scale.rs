@@ -1,6 +1,6 @@
 //! How packing and opening grow: `cargo bench --bench scale`, or with the names of some parts behind `--`: `random`,
-//! `small`, `million`, `memory`, `middle`. Each piece of work runs in a process of its own, whose peak memory is then
-//! known. Needs about 25 GB of disk for `middle` and `random`.
+//! `small`, `million`, `memory`, `middle`, `squeeze`. Each piece of work runs in a process of its own, whose peak memory is then
+//! known. Needs about 12 GB of disk for `middle`.
 
 #![allow(clippy::unwrap_used, missing_docs, reason = "a bench stops at the first thing that is not as it should be")]
 
@@ -68,8 +68,11 @@ impl EntrySink for Nowhere {
 /// One piece of work, in a process of its own: prints figures.
 fn child(work: &str, from: &Path, to: &Path) {
     let figures = match work {
-        "pack" => pack(from, to, Squeeze::Even).to_vec(),
-        "pack-stored" => pack(from, to, Squeeze::None).to_vec(),
+        "pack-none" => pack(from, to, Squeeze::None).to_vec(),
+        "pack-light" => pack(from, to, Squeeze::Light).to_vec(),
+        "pack-even" => pack(from, to, Squeeze::Even).to_vec(),
+        "pack-hard" => pack(from, to, Squeeze::Hard).to_vec(),
+        "pack-utmost" => pack(from, to, Squeeze::Utmost).to_vec(),
         "open" => {
             let ((), phases) = with_context(2, |context| drop(open(&mut unlock(from), to, context).unwrap()));
             vec![phases.of(Phase::Opening).as_secs_f64()]
@@ -129,7 +132,7 @@ fn against_copy(what: &str, source: &Path, place: &Path) {
         let desk = place.join(format!("{what}-{round}"));
         fs::create_dir(&desk).unwrap();
         let copied = run("copy", source, &desk.join("copy")).1[0];
-        let packed = run("pack", source, &desk.join("out")).1;
+        let packed = run("pack-even", source, &desk.join("out")).1;
         let opened = run("open", &desk.join("out"), &desk.join("inbox")).1[0];
         packing.push(packed[0] / copied);
         whole.push(packed[1] / copied);
@@ -180,7 +183,7 @@ fn million(place: &Path) {
         }
         File::create(folder.join(format!("drawing of the lantern gallery, sheet {number:07}.svg"))).unwrap();
     }
-    let (packing, _) = run("pack", &source, &out);
+    let (packing, _) = run("pack-even", &source, &out);
     let (listing, listed) = run("list", &out, &inbox);
     let (opening, _) = run("open", &out, &inbox);
     println!("million entries: {} listed in {:.2} s, unlocking included", listed[0], listed[1]);
@@ -191,14 +194,14 @@ fn memory(place: &Path) {
     for gigabytes in [1, 20] {
         let (source, out) = (place.join(format!("{gigabytes}")), place.join(format!("out-{gigabytes}")));
         File::create(&source).unwrap().set_len(gigabytes * 1_000_000_000).unwrap();
-        let (packing, _) = run("pack", &source, &out);
+        let (packing, _) = run("pack-even", &source, &out);
         let (opening, _) = run("open", &out, &place.join(format!("inbox-{gigabytes}")));
         println!("{gigabytes} GB, peak MiB: packing {packing:.0}, opening {opening:.0}");
         fs::remove_dir_all(place.join(format!("inbox-{gigabytes}"))).unwrap();
     }
     let source = place.join("mixed");
     support::lay_out_corpus(&source);
-    let (packing, _) = run("pack", &source, &place.join("out-mixed"));
+    let (packing, _) = run("pack-even", &source, &place.join("out-mixed"));
     println!("mixed corpus, peak MiB: packing {packing:.0}");
 }
 
@@ -209,10 +212,30 @@ fn middle(place: &Path) {
         File::create(source.join(name)).unwrap().set_len(5_000_000_000).unwrap();
     }
     fs::write(source.join("m"), noise(3, 100_000)).unwrap();
-    run("pack-stored", &source, &place.join("out"));
+    run("pack-none", &source, &place.join("out"));
     let (_, read) = run("list", &place.join("out"), place);
     let bytes = fs::metadata(place.join("out/set.useal")).unwrap().len();
     println!("one file of 100 KB from the middle of {bytes} bytes: {} bytes read, list and all", read[2]);
+}
+
+/// What each squeeze costs and saves on the mixed corpus.
+fn squeeze(place: &Path) {
+    let source = place.join("mixed");
+    let files = support::lay_out_corpus(&source);
+    let content: u64 = files.iter().map(|file| fs::metadata(file).unwrap().len()).sum();
+    let mut even = None;
+    for squeeze in ["even", "none", "light", "hard", "utmost"] {
+        let out = place.join(squeeze);
+        let (peak, seconds) = run(&format!("pack-{squeeze}"), &source, &out);
+        let bytes = fs::metadata(out.join("set.useal")).unwrap().len() as f64;
+        let (even_seconds, even_bytes) = *even.get_or_insert((seconds[0], bytes));
+        println!(
+            "{squeeze}: {:.1} % of the content; against even: size {:.3}, time {:.2}; peak {peak:.0} MiB",
+            100.0 * bytes / content as f64,
+            bytes / even_bytes,
+            seconds[0] / even_seconds
+        );
+    }
 }
 
 fn main() {
@@ -222,12 +245,13 @@ fn main() {
     {
         return child(work, Path::new(from), Path::new(to));
     }
-    let parts: [(&str, fn(&Path), Option<&str>); 5] = [
+    let parts: [(&str, fn(&Path), Option<&str>); 6] = [
         ("random", random, None),
         ("small", small, None),
         ("million", million, Some("/dev/shm")),
         ("memory", memory, None),
         ("middle", middle, None),
+        ("squeeze", squeeze, None),
     ];
     for (name, part, wanted_place) in parts {
         if arguments.is_empty() || arguments.iter().any(|argument| argument == name) {

@@ -99,12 +99,12 @@ pub enum CodecError {
     Malformed,
 }
 
-/// Blocks shorter than this are compressed without a look at them first.
-const LOOKED_AT_BYTES: usize = 64 * 1024;
-
 /// How many pieces of a block are looked at, and how long each is.
 const PIECES: usize = 32;
 const PIECE_BYTES: usize = 512;
+
+/// How much of the middle of a block that looks random is tried.
+const TRIED_BYTES: usize = 128 * 1024;
 
 /// Bits a byte from which on a sample counts as looking random. 16 KiB of random bytes have 7.99.
 const RANDOM_LOOKING: f64 = 7.9;
@@ -113,7 +113,7 @@ const RANDOM_LOOKING: f64 = 7.9;
 pub struct Compressor {
     /// `None` where nothing is compressed.
     context: Option<bulk::Compressor<'static>>,
-    /// A fast one, to try blocks that look random; `None` where the other one is as fast.
+    /// A fast one, to try blocks that look random.
     trial: Option<bulk::Compressor<'static>>,
 }
 
@@ -123,16 +123,13 @@ impl Compressor {
     /// # Errors
     /// [`CodecError::Compressor`].
     pub fn new(squeeze: Squeeze) -> Result<Self, CodecError> {
-        let fast = Squeeze::Light.level();
-        let level = squeeze.level();
-        Ok(Self {
-            context: level.map(compressor).transpose()?,
-            trial: fast.filter(|fast| level.is_some_and(|level| level > *fast)).map(compressor).transpose()?,
-        })
+        let (level, fast) = (squeeze.level(), Squeeze::Light.level().filter(|_| squeeze != Squeeze::None));
+        Ok(Self { context: level.map(compressor).transpose()?, trial: fast.map(compressor).transpose()? })
     }
 
-    /// The block's stored form: compressed where that saves at least one part in 64. A block that looks random is tried
-    /// fast, and stored as it is if that saves nothing: a hard squeeze would take long to find the same.
+    /// The block's stored form: compressed where that saves at least one part in 64. Of a block that looks random a part
+    /// is tried fast, and the block is stored as it is if that saves nothing: to compress all of it would take long to
+    /// find the same.
     ///
     /// `spare` is a buffer to use; where one is left over, it is given back beside the block.
     ///
@@ -143,29 +140,33 @@ impl Compressor {
             return Err(CodecError::Malformed);
         }
         let raw_bytes = block.len();
-        let worth_it = |length: usize| length < raw_bytes.saturating_sub(raw_bytes / 64);
-        let mut compress = |context: &mut bulk::Compressor<'static>| {
-            spare.clear();
-            spare.reserve(zstd_safe::compress_bound(raw_bytes));
-            context.compress_to_buffer(&block, &mut spare).map_err(|_| CodecError::Compressor)
-        };
-        let mut saves = self.context.is_some();
-        if let Some(trial) = &mut self.trial
-            && raw_bytes >= LOOKED_AT_BYTES
-            && bits_a_byte(&block) >= RANDOM_LOOKING
-        {
-            saves = worth_it(compress(trial)?);
-        }
-        if let Some(context) = &mut self.context
-            && saves
-        {
-            let length = compress(context)?;
-            if worth_it(length) {
-                return Ok((Block { codec: Codec::Zstandard, stored: spare, raw_bytes }, block));
+        let hopeless = match &mut self.trial {
+            Some(trial) if raw_bytes >= 2 * TRIED_BYTES && bits_a_byte(&block) >= RANDOM_LOOKING => {
+                let from = (raw_bytes - TRIED_BYTES) / 2;
+                !compress_to(trial, &block[from..from + TRIED_BYTES], &mut spare)?
             }
+            _ => false,
+        };
+        if let Some(context) = &mut self.context
+            && !hopeless
+            && compress_to(context, &block, &mut spare)?
+        {
+            return Ok((Block { codec: Codec::Zstandard, stored: spare, raw_bytes }, block));
         }
         Ok((Block { codec: Codec::Stored, stored: block, raw_bytes }, spare))
     }
+}
+
+/// Compresses some bytes into the buffer; whether that saves at least one part in 64.
+fn compress_to(
+    context: &mut bulk::Compressor<'static>,
+    bytes: &[u8],
+    buffer: &mut Vec<u8>,
+) -> Result<bool, CodecError> {
+    buffer.clear();
+    buffer.reserve(zstd_safe::compress_bound(bytes.len()));
+    let length = context.compress_to_buffer(bytes, buffer).map_err(|_| CodecError::Compressor)?;
+    Ok(length < bytes.len().saturating_sub(bytes.len() / 64))
 }
 
 fn compressor(level: i32) -> Result<bulk::Compressor<'static>, CodecError> {

@@ -14,6 +14,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, SystemTime};
 use support::{Desk, noise, tree};
 use under_seal_core::ErrorClass;
+use under_seal_core::codec::Squeeze;
 use under_seal_core::opening::open;
 use under_seal_core::pack::{PackError, WayError};
 
@@ -186,9 +187,11 @@ proptest! {
     fn random_trees_come_back_from_shuffled_renamed_and_spread_volumes(
         files in prop::collection::vec(a_file(), 1..12),
         fit in prop::sample::select(vec!["", "70KB", "150KB", "400KB"]),
+        squeeze in 0_u8..5,
         order in any::<u64>(),
     ) {
-        let desk = Desk::new();
+        let mut desk = Desk::new();
+        desk.squeeze = Squeeze::from_number(squeeze).unwrap();
         fs::create_dir(desk.path("source")).unwrap();
         for (place, (path, length, seed)) in files.iter().enumerate() {
             // Folders and files draw from the same names, so files get an ending of their own.

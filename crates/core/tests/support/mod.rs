@@ -57,6 +57,7 @@ pub struct Desk {
     pub place: Place,
     randomness: Repeatable,
     pub threads: usize,
+    pub squeeze: Squeeze,
 }
 
 impl Desk {
@@ -68,7 +69,8 @@ impl Desk {
 
     /// A desk in a folder that is there already.
     pub fn at(path: &Path) -> Self {
-        Self { place: Place::Made(path.to_owned()), randomness: Repeatable(AtomicU64::new(0)), threads: 2 }
+        let randomness = Repeatable(AtomicU64::new(0));
+        Self { place: Place::Made(path.to_owned()), randomness, threads: 2, squeeze: Squeeze::default() }
     }
 
     pub fn path(&self, name: &str) -> PathBuf {
@@ -110,7 +112,7 @@ impl Desk {
             sources: &[self.path("source")],
             target: &target,
             fit: if fit.is_empty() { Fit::OneVolume } else { fit.parse().unwrap() },
-            squeeze: Squeeze::default(),
+            squeeze: self.squeeze,
             replace,
         };
         let credentials = [Password::new(PASSWORD).unwrap().into()];
