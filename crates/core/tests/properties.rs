@@ -1,4 +1,4 @@
-//! The twelve properties that the sealed format promises (docs/format.md, section 9), each with a test of its name.
+//! The twelve properties that the sealed format promises (at the beginning of docs/format.md), each with a test of its name.
 //! Other files go deeper into some of them.
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
