@@ -2,7 +2,12 @@
 //! `small`, `million`, `memory`, `middle`, `squeeze`. Each piece of work runs in a process of its own, whose peak memory is then
 //! known. Needs about 12 GB of disk for `middle`.
 
-#![allow(clippy::unwrap_used, missing_docs, reason = "a bench stops at the first thing that is not as it should be")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::panic,
+    missing_docs,
+    reason = "a bench stops at the first thing that is not as it should be"
+)]
 
 mod support;
 
@@ -238,6 +243,9 @@ fn squeeze(place: &Path) {
     }
 }
 
+/// Works in the folder that it is given, and prints its figures.
+type Part = fn(&Path);
+
 fn main() {
     let arguments: Vec<String> = std::env::args().skip(1).filter(|argument| argument != "--bench").collect();
     if let [first, work, from, to] = &arguments[..]
@@ -245,7 +253,7 @@ fn main() {
     {
         return child(work, Path::new(from), Path::new(to));
     }
-    let parts: [(&str, fn(&Path), Option<&str>); 6] = [
+    let parts: [(&str, Part, Option<&str>); 6] = [
         ("random", random, None),
         ("small", small, None),
         ("million", million, Some("/dev/shm")),

@@ -5,10 +5,11 @@
 //! any work begins. Both queues are bounded; whoever stops drops its end, and that ends everybody.
 
 use crossbeam_channel::{Receiver, Sender, bounded};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::thread;
 
 /// Jobs that wait or are worked on, for each worker.
-const JOBS_AHEAD: usize = 3;
+const JOBS_AHEAD: usize = 2;
 
 /// The consuming side has stopped: nothing more is wanted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -73,27 +74,34 @@ pub fn ordered<J: Send, R: Send, T: Send, E, W: FnMut(J) -> R>(
     })
 }
 
-/// Buffers that were used and can be used again: fresh memory for every job would cost a good part of the work.
+/// Buffers that were used and can be used again: fresh memory for every job would cost a good part of the work. The one
+/// that was given back last comes first, since the processor's caches still hold it.
 pub struct Spares {
-    give: Sender<Vec<u8>>,
-    take: Receiver<Vec<u8>>,
+    kept: Mutex<Vec<Vec<u8>>>,
+    most: usize,
 }
 
 impl Spares {
     /// Keeps as many buffers as a pipeline of so many threads has under way.
     pub fn new(threads: usize) -> Self {
-        let (give, take) = bounded(2 * JOBS_AHEAD * threads.max(1));
-        Self { give, take }
+        Self { kept: Mutex::default(), most: 2 * JOBS_AHEAD * threads.max(1) }
+    }
+
+    fn kept(&self) -> MutexGuard<'_, Vec<Vec<u8>>> {
+        self.kept.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
     /// A buffer, with whatever was left in it; a new and empty one where there is none.
     pub fn take(&self) -> Vec<u8> {
-        self.take.try_recv().unwrap_or_default()
+        self.kept().pop().unwrap_or_default()
     }
 
     /// Gives a buffer back. One more than are kept is freed.
     pub fn give(&self, buffer: Vec<u8>) {
-        let _ = self.give.try_send(buffer);
+        let mut kept = self.kept();
+        if kept.len() < self.most {
+            kept.push(buffer);
+        }
     }
 }
 

@@ -58,12 +58,15 @@ pub fn binary(seed: u64, length: usize) -> Vec<u8> {
     output
 }
 
+/// Makes so many bytes, from a seed.
+type Make = fn(u64, usize) -> Vec<u8>;
+
 /// A mixed corpus below `root`: text-like, binary-like and random in about equal parts, files from 1 KB to 64 MB,
 /// 276 MB in all.
 pub fn lay_out_corpus(root: &Path) -> Vec<PathBuf> {
     let sizes: Vec<usize> =
         [vec![1_000; 1_000], vec![16_000; 250], vec![250_000; 40], vec![4_000_000; 3], vec![64_000_000]].concat();
-    let kinds: [(&str, fn(u64, usize) -> Vec<u8>); 3] = [("text", text), ("binary", binary), ("random", noise)];
+    let kinds: [(&str, Make); 3] = [("text", text), ("binary", binary), ("random", noise)];
     let mut files = Vec::new();
     for (name, make) in kinds {
         fs::create_dir_all(root.join(name)).unwrap();
@@ -79,23 +82,29 @@ pub fn lay_out_corpus(root: &Path) -> Vec<PathBuf> {
 
 /// Notes how long each phase took.
 #[derive(Default)]
-pub struct Phases(Mutex<(Vec<(Phase, Duration)>, Option<(Phase, Instant)>)>);
+pub struct Phases(Mutex<Noted>);
+
+#[derive(Default)]
+struct Noted {
+    over: Vec<(Phase, Duration)>,
+    current: Option<(Phase, Instant)>,
+}
 
 impl Phases {
     /// How long this phase took in all.
     pub fn of(&self, phase: Phase) -> Duration {
-        self.0.lock().unwrap().0.iter().filter(|(known, _)| *known == phase).map(|(_, time)| *time).sum()
+        self.0.lock().unwrap().over.iter().filter(|(known, _)| *known == phase).map(|(_, time)| *time).sum()
     }
 }
 
 impl Observer for Phases {
     fn told(&self, progress: Progress<'_>) {
         match progress {
-            Progress::Begin(phase, _) => self.0.lock().unwrap().1 = Some((phase, Instant::now())),
+            Progress::Begin(phase, _) => self.0.lock().unwrap().current = Some((phase, Instant::now())),
             Progress::End => {
                 let mut noted = self.0.lock().unwrap();
-                if let Some((phase, began)) = noted.1.take() {
-                    noted.0.push((phase, began.elapsed()));
+                if let Some((phase, began)) = noted.current.take() {
+                    noted.over.push((phase, began.elapsed()));
                 }
             }
             _ => {}
