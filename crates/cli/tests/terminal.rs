@@ -12,6 +12,8 @@ use std::process::{Command, Stdio};
 use std::time::Duration;
 use support::Desk;
 
+const CTRL_C: &str = "\u{3}";
+
 /// Runs the program in a pseudo-terminal (made by `script`, which every Linux distribution has), typing these lines.
 fn at_a_terminal(desk: &Desk, arguments: &[&str], typed: &str) -> (i32, String) {
     let program = desk.command(&[]).get_program().to_owned().into_string().unwrap();
@@ -32,7 +34,9 @@ fn at_a_terminal(desk: &Desk, arguments: &[&str], typed: &str) -> (i32, String) 
             assert!(count > 0, "nothing was asked: {shown}");
             shown.push_str(&String::from_utf8_lossy(&bytes[..count]));
         }
-        keyboard.write_all(format!("{line}\n").as_bytes()).unwrap();
+        // Ctrl-C needs no return key; with one, the empty line behind it could be read before the signal is.
+        let end = if line == CTRL_C { "" } else { "\n" };
+        keyboard.write_all(format!("{line}{end}").as_bytes()).unwrap();
     }
     screen.read_to_string(&mut shown).unwrap();
     (child.wait().unwrap().code().unwrap(), shown)
@@ -42,7 +46,7 @@ fn at_a_terminal(desk: &Desk, arguments: &[&str], typed: &str) -> (i32, String) 
 #[case::the_same_twice("lamp oil\nlamp oil\n", 0, "is packed and verified")]
 #[case::not_the_same("lamp oil\nlamp soil\n", 2, "The two passwords are not the same.")]
 #[case::empty("\n", 2, "The password is empty.")]
-#[case::given_up_with_ctrl_c("\u{3}\n", 130, "Password: ")]
+#[case::given_up_with_ctrl_c(CTRL_C, 130, "Password: ")]
 fn packing_asks_for_the_password_twice_without_echo(#[case] typed: &str, #[case] code: i32, #[case] words: &str) {
     let desk = Desk::new();
     desk.file("note.txt", b"1");
@@ -74,7 +78,7 @@ fn a_signal_ends_the_work_and_leaves_nothing(#[values(Signal::INT, Signal::TERM,
     let desk = Desk::new();
     desk.file("note.txt", b"1");
     File::create(desk.path("large")).unwrap().set_len(20_000_000_000).unwrap();
-    let mut command = desk.command(&["pack", "large", "note.txt", "--to", "out/set"]);
+    let mut command = desk.command(&["pack", "large", "note.txt", "--to", "out/set", "--squeeze", "none"]);
     let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
     while desk.names("out/set.unfinished").len() < 2 {
         std::thread::sleep(Duration::from_millis(5));
@@ -90,7 +94,7 @@ fn a_killed_pack_is_cleared_by_the_next_one() {
     let desk = Desk::new();
     desk.file("note.txt", b"1");
     File::create(desk.path("large")).unwrap().set_len(20_000_000_000).unwrap();
-    let mut child = desk.command(&["pack", "large", "--to", "out/set"]).spawn().unwrap();
+    let mut child = desk.command(&["pack", "large", "--to", "out/set", "--squeeze", "none"]).spawn().unwrap();
     while desk.names("out/set.unfinished").len() < 2 {
         std::thread::sleep(Duration::from_millis(5));
     }
