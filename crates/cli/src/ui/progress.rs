@@ -4,6 +4,7 @@ use super::text;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::io::IsTerminal as _;
 use std::sync::Mutex;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
 use under_seal_core::context::{Observer, Phase, Progress};
 use under_seal_core::fit::Fit;
@@ -16,7 +17,8 @@ pub struct ProgressLine {
     state: Mutex<Option<State>>,
     visible: bool,
     volume_limit: Option<u64>,
-    volumes: Option<u32>,
+    /// How many volumes there are, where that is known; 0 before.
+    volumes: AtomicU32,
 }
 
 struct State {
@@ -43,13 +45,15 @@ impl ProgressLine {
     }
 
     fn new(volume_limit: Option<u64>, volumes: Option<u32>) -> Self {
+        let volumes = AtomicU32::new(volumes.unwrap_or(0));
         Self { state: Mutex::new(None), visible: std::io::stderr().is_terminal(), volume_limit, volumes }
     }
 
     /// How many volumes there will be, as far as can be told.
     fn volumes_expected(&self, state: &State) -> Option<(u32, bool)> {
-        if let Some(volumes) = self.volumes {
-            return Some((volumes, true));
+        let known = self.volumes.load(Ordering::Relaxed);
+        if known > 0 {
+            return Some((known, true));
         }
         let (limit, done) = (self.volume_limit?, state.done.max(1));
         let expected = u128::from(state.written) * u128::from(state.total) / u128::from(done) / u128::from(limit) + 1;
@@ -114,6 +118,9 @@ impl Observer for ProgressLine {
             Progress::Entry(_) => state.entries += 1,
             Progress::Volume(number) => state.volume = number,
             Progress::End => {
+                if state.phase == Phase::Packing {
+                    self.volumes.store(state.volume, Ordering::Relaxed);
+                }
                 state.bar.finish_and_clear();
                 *guard = None;
                 return;

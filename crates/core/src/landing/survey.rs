@@ -3,7 +3,7 @@
 use super::place_below;
 use crate::context::NoRandomness;
 use crate::entry::{EntryKind, EntryPath, ListedEntry};
-use crate::place::{FileError, Folder};
+use crate::place::{FileError, Folder, absolute};
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
@@ -48,16 +48,24 @@ pub(super) fn survey(destination: &Path, entries: &[ListedEntry]) -> Result<(), 
     let root = match Folder::open(destination) {
         Ok(root) => root,
         // What is not there has nothing in it; making it comes later, and tells if it cannot be made.
-        Err(error) if error.source.kind() == std::io::ErrorKind::NotFound => return Ok(()),
+        Err(error) if error.source.kind() == std::io::ErrorKind::NotFound => {
+            let above = absolute(destination).ancestors().skip(1).find_map(|above| Folder::open(above).ok());
+            return above.map_or(Ok(()), |above| check_room(&above, destination, entries));
+        }
         Err(error) => return Err(error.into()),
     };
     let clashes = find_clashes(&root, entries)?;
     if !clashes.is_empty() {
         return Err(LandingError::Clashes(clashes));
     }
+    check_room(&root, destination, entries)
+}
+
+/// Whether the file system of this folder has room for all contents.
+fn check_room(folder: &Folder, destination: &Path, entries: &[ListedEntry]) -> Result<(), LandingError> {
     let needed = entries.iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
-    match root.free_bytes() {
-        Some(free) if free < needed => Err(LandingError::NoRoom { needed, free, destination: root.path().to_owned() }),
+    match folder.free_bytes() {
+        Some(free) if free < needed => Err(LandingError::NoRoom { needed, free, destination: absolute(destination) }),
         _ => Ok(()),
     }
 }
