@@ -8,14 +8,14 @@
 //! - [`entry`]: what a file, folder or link in any archive is, and the sink that receives entries. A path that
 //!   could leave its destination cannot be built.
 //! - [`context`]: who watches, whether to stop, randomness, the clock and the number of threads.
-//! - [`place`]: putting bytes on disk for good. Open folders, new files, renames that never replace, sync; and
-//!   [`place::staging`], the all-or-nothing placing of a set.
+//! - [`place`]: putting bytes on disk for good. Open folders, new files, renames that never replace, sync;
+//!   [`place::staging`], the all-or-nothing placing of a set; [`place::faults`], where tests make the disk fail.
 //! - [`codec`]: compressing and decompressing one block; whether it was worth it.
 //! - [`pipeline`]: ordered parallel work with bounded memory, both ways.
 //! - [`source`]: gathering. The walk that makes a catalogue, and reading a file that may change meanwhile.
 //! - [`volume`]: our volumes. Cells, headers, names, finding a set, reading and writing it; knows no key.
 //! - [`sealed`]: the sealed format. Password and keys, the head, cells' seals, frames, records, index and tail;
-//!   a writer and a reader.
+//!   a writer, a reader, and a reader of what is left.
 //! - [`landing`]: extraction to disk without harm to what is there; does not know the format.
 //! - [`proof`]: checking volumes without the password, and contents with it.
 //! - [`pack`]: one whole delivery: gather, seal, read back, place.
