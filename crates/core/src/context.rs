@@ -26,8 +26,13 @@ pub enum Progress<'a> {
     Begin(Phase, u64),
     /// This many more bytes are done.
     Advance(u64),
-    /// So many bytes of the archive's stream are written in all.
-    Written(u64),
+    /// So many bytes of the archive's stream are written in all, for so many before compression.
+    Written {
+        /// Bytes of the stream.
+        stream: u64,
+        /// Bytes before compression.
+        raw: u64,
+    },
     /// The entry that is being worked on.
     Entry(&'a EntryPath),
     /// The volume (from 1) that is being written or read.

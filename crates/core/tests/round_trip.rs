@@ -151,6 +151,31 @@ fn a_file_that_grows_while_it_is_read_is_read_again_and_then_named() {
     assert!(fs::metadata(desk.path("inbox/source/log")).unwrap().len() >= 2_000_000);
 }
 
+/// It grows in the middle of the first reading only: the second one counts, and nothing of the first is released.
+#[test]
+fn a_file_that_changes_once_is_read_again_and_is_then_as_it_should_be() {
+    let desk = Desk::new();
+    desk.source("log", &vec![b'x'; 2_000_000]);
+    let (log, asked) = (desk.path("source/log"), AtomicU64::new(0));
+    let grow_once = || {
+        // The walk asks twice and each of the two entries once; after that, before every piece that is read.
+        if asked.fetch_add(1, Ordering::Relaxed) == 6 {
+            let mut file = File::options().append(true).open(&log).unwrap();
+            std::io::Write::write_all(&mut file, b"more").unwrap();
+        }
+        false
+    };
+    let packed = desk.pack_until("", &grow_once).unwrap();
+    assert!(packed.changed.is_empty());
+    assert!(packed.volumes[0].bytes < 100_000);
+    let archive = desk.unlock(&[desk.path("out")]).unwrap();
+    assert_eq!(archive.entries()[1].entry.id, 2, "read again under the same id");
+    drop(archive);
+    desk.open(&[desk.path("out")], &desk.path("inbox")).unwrap();
+    assert_eq!(tree(&desk.path("inbox/source")), tree(&desk.path("source")));
+    assert_eq!(fs::metadata(desk.path("inbox/source/log")).unwrap().len(), 2_000_004);
+}
+
 #[test]
 fn a_file_in_the_way_is_found_before_anything_is_written() {
     let desk = Desk::new();

@@ -29,6 +29,7 @@ struct State {
     total: u64,
     done: u64,
     written: u64,
+    raw: u64,
     entries: u64,
     volume: u32,
 }
@@ -55,15 +56,15 @@ impl ProgressLine {
         if known > 0 {
             return Some((known, true));
         }
-        let (limit, done) = (self.volume_limit?, state.done.max(1));
-        let expected = u128::from(state.written) * u128::from(state.total) / u128::from(done) / u128::from(limit) + 1;
+        let (limit, raw) = (self.volume_limit?, state.raw.max(1));
+        let expected = u128::from(state.written) * u128::from(state.total) / u128::from(raw) / u128::from(limit) + 1;
         Some((u32::try_from(expected).unwrap_or(u32::MAX).max(state.volume), false))
     }
 
     fn words(&self, state: &State) -> String {
         let mut parts = vec![format!("{} of {}", text::about(state.done), text::about(state.total.max(state.done)))];
         if state.phase == Phase::Packing && state.written > 0 {
-            let saved = 100.0 - 100.0 * state.written as f64 / state.done.max(1) as f64;
+            let saved = 100.0 - 100.0 * state.written as f64 / state.raw.max(1) as f64;
             parts.push(format!("{} written, {:.0} % saved", text::about(state.written), saved.max(0.0)));
         }
         if state.entries > 0 {
@@ -97,7 +98,18 @@ impl ProgressLine {
         });
         let now = Instant::now();
         let started = now.checked_sub(REWRITE).unwrap_or(now);
-        State { phase, bar, started: now, rewritten: started, total, done: 0, written: 0, entries: 0, volume: 0 }
+        State {
+            phase,
+            bar,
+            started: now,
+            rewritten: started,
+            total,
+            done: 0,
+            written: 0,
+            raw: 0,
+            entries: 0,
+            volume: 0,
+        }
     }
 }
 
@@ -114,7 +126,7 @@ impl Observer for ProgressLine {
         match progress {
             Progress::Begin(..) => {}
             Progress::Advance(bytes) => state.done += bytes,
-            Progress::Written(bytes) => state.written = bytes,
+            Progress::Written { stream, raw } => (state.written, state.raw) = (stream, raw),
             Progress::Entry(_) => state.entries += 1,
             Progress::Volume(number) => state.volume = number,
             Progress::End => {

@@ -100,7 +100,7 @@ fn compress_all(
         || compressing(job.squeeze, spares),
         |frame: Result<CompressedFrame, CodecError>| -> Result<(), SealError> {
             spares.give(writer.write_content(frame?)?);
-            context.tell(Progress::Written(writer.stream_bytes()));
+            context.tell(Progress::Written { stream: writer.stream_bytes(), raw: writer.raw_bytes() });
             Ok(())
         },
     );

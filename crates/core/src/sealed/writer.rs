@@ -68,6 +68,7 @@ pub struct SealedWriter<'a, H> {
     /// The number of the first of those.
     first_start: u64,
     entries: u64,
+    raw_bytes: u64,
 }
 
 impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
@@ -90,6 +91,7 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
             frame_starts: VecDeque::new(),
             first_start: 0,
             entries: 0,
+            raw_bytes: 0,
         })
     }
 
@@ -98,12 +100,18 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
         self.stream.position()
     }
 
+    /// Bytes before compression of the frames written so far.
+    pub fn raw_bytes(&self) -> u64 {
+        self.raw_bytes
+    }
+
     /// Writes the next content frame, and gives its buffer back.
     ///
     /// # Errors
     /// [`SealError`].
     pub fn write_content(&mut self, frame: CompressedFrame) -> Result<Vec<u8>, SealError> {
         self.frame_starts.push_back(self.stream.position());
+        self.raw_bytes += frame.block.raw_bytes as u64;
         write_frame(&mut self.stream, FrameKind::Content, &frame.block)?;
         for Framed { listed, frame, record_at } in frame.completed {
             // Entries come in order, so no later one begins in an earlier frame.
