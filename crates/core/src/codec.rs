@@ -123,7 +123,8 @@ impl Compressor {
     /// # Errors
     /// [`CodecError::Compressor`].
     pub fn new(squeeze: Squeeze) -> Result<Self, CodecError> {
-        let (level, fast) = (squeeze.level(), Squeeze::Light.level().filter(|_| squeeze != Squeeze::None));
+        let level = squeeze.level();
+        let fast = level.and(Squeeze::Light.level());
         Ok(Self { context: level.map(compressor).transpose()?, trial: fast.map(compressor).transpose()? })
     }
 
@@ -234,16 +235,13 @@ impl Decompressor {
         length: usize,
         output: &mut Vec<u8>,
     ) -> Result<(), CodecError> {
+        output.clear();
         if length > MAX_BLOCK_BYTES {
             return Err(CodecError::Malformed);
         }
         match codec {
-            Codec::Stored if stored.len() == length => {
-                output.clear();
-                output.extend_from_slice(stored);
-            }
+            Codec::Stored if stored.len() == length => output.extend_from_slice(stored),
             Codec::Zstandard if is_one_frame(stored, length) => {
-                output.clear();
                 output.reserve(length);
                 let written = self.0.decompress_to_buffer(stored, output);
                 if !written.is_ok_and(|written| written == length) {

@@ -20,7 +20,7 @@ use crate::proof::verify_contents;
 use crate::sealed::{Credentials, KeyCost, SealError, SealedError, SealedReader, Totals};
 use crate::source::{Catalogue, PassedOver, SourceEntry, SourceError};
 use crate::volume::{GatherError, Geometry, Ids, VolumeSet, WriteError};
-use sealing::{Job, Sealed};
+use sealing::Sealed;
 use std::path::PathBuf;
 
 /// What to pack, and into what.
@@ -139,9 +139,8 @@ impl Delivery {
     pub fn pack(self, credentials: &[Credentials], cost: KeyCost, context: &Context<'_>) -> Result<Packed, PackError> {
         let target = Folder::open_or_create(&self.target.folder)?;
         let staging = Staging::begin(target, &self.target.stem)?;
-        let Self { target, fit, squeeze, catalogue, replaced } = self;
-        let job = Job { catalogue: &catalogue, fit, squeeze, name: &target.stem, credentials, cost };
-        let mut sealed = sealing::seal(&job, &staging, context)?;
+        let mut sealed = sealing::seal(&self, credentials, cost, &staging, context)?;
+        let Self { target, catalogue, replaced, .. } = self;
         if sealed.totals == Totals::default() {
             return Err(PackError::NothingPacked(sealed.passed_over));
         }

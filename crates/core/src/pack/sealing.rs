@@ -1,10 +1,9 @@
 //! The writing half of a delivery: every source is read once and sealed into staged volumes.
 
-use super::PackError;
+use super::{Delivery, PackError};
 use crate::codec::{CodecError, Compressor, Squeeze};
 use crate::context::{Context, Phase, Progress};
 use crate::entry::{Entry, EntryKind, EntryPath};
-use crate::fit::Fit;
 use crate::pipeline::{Spares, Stopped, ordered};
 use crate::place::FileError;
 use crate::place::staging::Staging;
@@ -15,7 +14,6 @@ use crate::sealed::{
 };
 use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
 use crate::volume::{Cells, Ids, VolumeWriter, WrittenVolumes};
-use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 
 /// How much is read from a source at a time, in bytes.
@@ -23,17 +21,6 @@ const READ_BYTES: u64 = 256 * 1024;
 
 /// How often a file that changes while it is read is read.
 const READINGS: u32 = 2;
-
-/// What to seal, and how.
-pub(super) struct Job<'a> {
-    pub catalogue: &'a Catalogue,
-    pub fit: Fit,
-    pub squeeze: Squeeze,
-    /// What the archive is called.
-    pub name: &'a OsStr,
-    pub credentials: &'a [Credentials],
-    pub cost: KeyCost,
-}
 
 /// What was written.
 pub(super) struct Sealed {
@@ -47,17 +34,23 @@ pub(super) struct Sealed {
 
 /// Four stages, each with threads of its own: sources are read into frames; frames are compressed; cells are filled in
 /// order and sealed; volumes are written, here.
-pub(super) fn seal(job: &Job<'_>, staging: &Staging, context: &Context<'_>) -> Result<Sealed, PackError> {
+pub(super) fn seal(
+    delivery: &Delivery,
+    credentials: &[Credentials],
+    cost: KeyCost,
+    staging: &Staging,
+    context: &Context<'_>,
+) -> Result<Sealed, PackError> {
     let ids = Ids { set: context.random()?, cut: context.random()? };
     let key = ArchiveKey::generate(context)?;
-    let head = seal_head(&key, &ids.set, job.credentials, job.cost, context).map_err(SealError::from)?;
-    let mut volumes = VolumeWriter::new(staging, ids, job.fit.volume_limit()).map_err(SealError::from)?;
+    let head = seal_head(&key, &ids.set, credentials, cost, context).map_err(SealError::from)?;
+    let mut volumes = VolumeWriter::new(staging, ids, delivery.fit.volume_limit()).map_err(SealError::from)?;
     let (seal, cutting) = (CellSeal::new(&key, &ids.set).map_err(SealError::from)?, volumes.cutting());
     let spares = Spares::new(2 * context.threads);
-    context.tell(Progress::Begin(Phase::Packing, job.catalogue.total_bytes()));
+    context.tell(Progress::Begin(Phase::Packing, delivery.catalogue.total_bytes()));
     let (produced, written) = ordered(
         context.threads,
-        |cells| compress_all(job, staging, &spares, context, |plain| cells.submit(plain)),
+        |cells| compress_all(delivery, staging, &spares, context, |plain| cells.submit(plain)),
         || |plain| seal.seal(plain, &cutting),
         |cells: Result<Cells, NotAuthentic>| -> Result<(), SealError> {
             let cells = cells?;
@@ -84,20 +77,20 @@ pub(super) fn seal(job: &Job<'_>, staging: &Staging, context: &Context<'_>) -> R
 
 /// The first two stages and the filling of cells.
 fn compress_all(
-    job: &Job<'_>,
+    delivery: &Delivery,
     staging: &Staging,
     spares: &Spares,
     context: &Context<'_>,
     hand_over: impl FnMut(PlainCells) -> Result<(), Stopped>,
 ) -> Result<(Read, SealedArchive), PackError> {
-    let name = job.name.as_bytes().to_vec();
-    let about = About { made_at: (context.clock)(), name, squeeze: Some(job.squeeze.number()) };
+    let name = delivery.target.stem.as_bytes().to_vec();
+    let about = About { made_at: (context.clock)(), name, squeeze: Some(delivery.squeeze.number()) };
     let make_scratch = || staging.create_scratch();
     let mut writer = SealedWriter::new(about, &make_scratch, *context, spares, hand_over)?;
     let (read, compressed) = ordered(
         context.threads,
-        |frames| read_all(job, spares, context, |frame| frames.submit(frame)),
-        || compressing(job.squeeze, spares),
+        |frames| read_all(delivery, spares, context, |frame| frames.submit(frame)),
+        || compressing(delivery.squeeze, spares),
         |frame: Result<CompressedFrame, CodecError>| -> Result<(), SealError> {
             spares.give(writer.write_content(frame?)?);
             context.tell(Progress::Written { stream: writer.stream_bytes(), raw: writer.raw_bytes() });
@@ -129,15 +122,15 @@ struct Read {
 }
 
 fn read_all(
-    job: &Job<'_>,
+    delivery: &Delivery,
     spares: &Spares,
     context: &Context<'_>,
     hand_over: impl Fn(FrameDraft) -> Result<(), Stopped>,
 ) -> Result<Read, PackError> {
-    let framer = Framer::new(job.squeeze.block_bytes(), spares, hand_over);
+    let framer = Framer::new(delivery.squeeze.block_bytes(), spares, hand_over);
     let mut packing =
-        Packing { framer, catalogue: job.catalogue, context, passed_over: Vec::new(), changed: Vec::new() };
-    for (id, source) in (1..).zip(&job.catalogue.entries) {
+        Packing { framer, catalogue: &delivery.catalogue, context, passed_over: Vec::new(), changed: Vec::new() };
+    for (id, source) in (1..).zip(&delivery.catalogue.entries) {
         context.go_on()?;
         context.tell(Progress::Entry(&source.path));
         packing.add(id, source)?;

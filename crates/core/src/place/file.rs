@@ -74,8 +74,7 @@ impl NewFile {
     /// # Errors
     /// [`FileError`] from the system.
     pub fn write_at(&mut self, offset: u64, bytes: &[u8]) -> Result<(), FileError> {
-        let (bytes, outcome) = faults::before_writing(bytes);
-        self.file.write_all_at(bytes, offset).and(outcome).map_err(FileError::on(FileAction::Write, &self.path))
+        write_at(&self.file, offset, bytes).map_err(FileError::on(FileAction::Write, &self.path))
     }
 
     /// Sets permission bits and modification time, on the open file.
@@ -126,6 +125,11 @@ impl NewFile {
     }
 }
 
+fn write_at(file: &File, offset: u64, bytes: &[u8]) -> io::Result<()> {
+    let (bytes, outcome) = faults::before_writing(bytes);
+    file.write_all_at(bytes, offset).and(outcome)
+}
+
 /// Permission bits and modification time, given to an open file or folder.
 pub(super) fn set_mode_and_time(file: &File, mode: u32, modified: Timestamp) -> io::Result<()> {
     faults::before(FileAction::Write)?;
@@ -150,8 +154,7 @@ impl ScratchFile {
     /// # Errors
     /// [`FileError`] from the system.
     pub fn write_at(&self, offset: u64, bytes: &[u8]) -> Result<(), FileError> {
-        let (bytes, outcome) = faults::before_writing(bytes);
-        self.file.write_all_at(bytes, offset).and(outcome).map_err(FileError::on(FileAction::Write, &self.path))
+        write_at(&self.file, offset, bytes).map_err(FileError::on(FileAction::Write, &self.path))
     }
 
     /// Fills the buffer with the bytes from an offset on.

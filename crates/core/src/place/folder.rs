@@ -215,6 +215,7 @@ impl Folder {
         faults::before(FileAction::Create).map_err(self.failed(FileAction::Create, name))?;
         rustix::fs::symlinkat(target, &self.dir, name)
             .map_err(|errno| self.failed(FileAction::Create, name)(errno.into()))?;
+        faults::before(FileAction::Write).map_err(self.failed(FileAction::Write, name))?;
         rustix::fs::utimensat(&self.dir, name, &modified_only(modified), AtFlags::SYMLINK_NOFOLLOW)
             .map_err(|errno| self.failed(FileAction::Write, name)(errno.into()))
     }

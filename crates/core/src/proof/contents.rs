@@ -5,8 +5,8 @@ use crate::entry::{Content, Entry, EntrySink};
 use crate::sealed::{ExtractError, SealedError, SealedReader, Totals};
 use std::convert::Infallible;
 
-/// Reads every byte of the stream: compares every cell's check, authenticates the cell, decompresses every frame, compares every
-/// record with the index and every file's digest. Counts what was verified.
+/// Reads every byte of the stream: compares every cell's check, authenticates the cell, decompresses every frame,
+/// compares every record with the index and every file's digest. Counts what was verified.
 ///
 /// # Errors
 /// [`SealedError`], the first thing that is not right.

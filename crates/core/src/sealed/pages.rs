@@ -7,7 +7,7 @@ use super::cells::{NotAuthentic, TAG_BYTES};
 use super::index::{IndexEntry, PageBuilder, PageRef};
 use super::writer::SealError;
 use crate::codec::{Block, Compressor, Squeeze};
-use crate::context::{Context, NoRandomness};
+use crate::context::Context;
 use crate::entry::EntryPath;
 use crate::place::{FileError, ScratchFile};
 use ring::aead::{AES_256_GCM, Aad, LessSafeKey, Nonce, UnboundKey};
@@ -166,22 +166,10 @@ impl Spill {
     }
 }
 
-impl From<FileError> for SealError {
-    fn from(error: FileError) -> Self {
-        Self::Write(error.into())
-    }
-}
-
-impl From<NoRandomness> for SealError {
-    fn from(error: NoRandomness) -> Self {
-        Self::Head(error.into())
-    }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::context::{Observer, Progress, Randomness};
+    use crate::context::{NoRandomness, Observer, Progress, Randomness};
     use crate::entry::{Content, Entry, EntryKind, ListedEntry, Timestamp};
     use crate::place::Folder;
     use crate::sealed::index::{Place, read_page};

@@ -164,9 +164,7 @@ impl SealedReader {
         }
         Ok(())
     }
-}
 
-impl SealedReader {
     /// Hands one entry, by its place in [`SealedReader::entries`], to the sink. Reads its own frames only.
     ///
     /// # Errors

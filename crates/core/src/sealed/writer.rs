@@ -9,8 +9,9 @@ use super::pages::{MakeScratch, PageStore};
 use super::stream::StreamWriter;
 use super::tail::Tail;
 use crate::codec::{Block, CodecError, Compressor, Squeeze};
-use crate::context::Context;
+use crate::context::{Context, NoRandomness};
 use crate::pipeline::{Spares, Stopped};
+use crate::place::FileError;
 use crate::volume::WriteError;
 use std::collections::VecDeque;
 
@@ -38,6 +39,18 @@ pub enum SealError {
     /// Nobody took the cells any more.
     #[error(transparent)]
     Stopped(#[from] Stopped),
+}
+
+impl From<FileError> for SealError {
+    fn from(error: FileError) -> Self {
+        Self::Write(error.into())
+    }
+}
+
+impl From<NoRandomness> for SealError {
+    fn from(error: NoRandomness) -> Self {
+        Self::Head(error.into())
+    }
 }
 
 /// A compressed content frame, and the entries that are complete with it.
