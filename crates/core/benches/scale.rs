@@ -20,10 +20,10 @@ use support::{median, noise, with_context};
 use under_seal_core::codec::Squeeze;
 use under_seal_core::context::Phase;
 use under_seal_core::entry::{Content, Entry, EntrySink};
-use under_seal_core::fit::Fit;
 use under_seal_core::opening::open;
 use under_seal_core::pack::{Delivery, PackRequest, Target};
 use under_seal_core::sealed::{Credentials, KeyCost, Password, SealedReader};
+use under_seal_core::source::Choice;
 use under_seal_core::volume::VolumeSet;
 
 const ROUNDS: usize = 3;
@@ -36,7 +36,8 @@ fn credentials() -> Credentials {
 fn pack(source: &Path, out: &Path, squeeze: Squeeze) -> [f64; 2] {
     let target = Target { folder: out.to_owned(), stem: "set".into() };
     let sources = [source.to_owned()];
-    let request = PackRequest { sources: &sources, target: &target, fit: Fit::OneVolume, squeeze, replace: false };
+    let choice = Choice::default();
+    let request = PackRequest { squeeze, ..PackRequest::new(&sources, &choice, &target) };
     let began = Instant::now();
     let (gathered, phases) = with_context(2, |context| {
         let delivery = Delivery::prepare(&request, context).unwrap();

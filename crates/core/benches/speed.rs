@@ -16,11 +16,11 @@ use std::time::Instant;
 use support::{lay_out_corpus, median, with_context};
 use under_seal_core::codec::Squeeze;
 use under_seal_core::context::Phase;
-use under_seal_core::fit::Fit;
 use under_seal_core::opening::open;
 use under_seal_core::pack::{Delivery, PackRequest, Target};
 use under_seal_core::proof::verify_contents;
 use under_seal_core::sealed::{KeyCost, Password, SealedReader};
+use under_seal_core::source::Choice;
 use under_seal_core::volume::VolumeSet;
 
 const ROUNDS: usize = 9;
@@ -65,7 +65,8 @@ fn ours(place: &Path, source: &Path, squeeze: Squeeze, threads: usize) -> Round 
     let credentials = [Password::new("twelve panes").unwrap().into()];
     let target = Target { folder: place.join("out"), stem: "set".into() };
     let sources = [source.to_owned()];
-    let request = PackRequest { sources: &sources, target: &target, fit: Fit::OneVolume, squeeze, replace: false };
+    let choice = Choice::default();
+    let request = PackRequest { squeeze, ..PackRequest::new(&sources, &choice, &target) };
     let watch = Watch::start();
     let (packed, phases) = with_context(threads, |context| {
         Delivery::prepare(&request, context).unwrap().pack(&credentials, KeyCost::CHEAPEST, context).unwrap()

@@ -11,11 +11,11 @@ use std::time::{Duration, SystemTime};
 use under_seal_core::codec::Squeeze;
 use under_seal_core::context::{Context, NoRandomness, Observer, Progress, Randomness};
 use under_seal_core::entry::Timestamp;
-use under_seal_core::fit::Fit;
 use under_seal_core::pack::{Delivery, PackRequest, Target};
 use under_seal_core::sealed::cells::CellSeal;
 use under_seal_core::sealed::keys::{KeyPurpose, SecretBytes, keyhole_key, stretch};
 use under_seal_core::sealed::{ArchiveKey, KeyCost, Password};
+use under_seal_core::source::Choice;
 
 const PASSWORD: &str = "twelve panes";
 const CONTENT: &[u8] = b"The lamp is lit.\n";
@@ -46,13 +46,8 @@ fn volume() -> Vec<u8> {
     let clock = || Timestamp { seconds: 1_940_000_000, nanoseconds: 7 };
     let context = Context { observer: &fixed, cancel: &|| false, randomness: &fixed, clock: &clock, threads: 1 };
     let target = Target { folder: place.path().to_owned(), stem: "lamp".into() };
-    let request = PackRequest {
-        sources: &[source],
-        target: &target,
-        fit: Fit::OneVolume,
-        squeeze: Squeeze::Even,
-        replace: false,
-    };
+    let (sources, choice) = ([source], Choice::default());
+    let request = PackRequest { squeeze: Squeeze::Even, ..PackRequest::new(&sources, &choice, &target) };
     let credentials = [Password::new(PASSWORD).unwrap().into()];
     let delivery = Delivery::prepare(&request, &context).unwrap();
     let packed = delivery.pack(&credentials, KeyCost::CHEAPEST, &context).unwrap();

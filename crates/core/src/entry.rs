@@ -94,6 +94,16 @@ impl EntryPath {
             None => (None, &self.0),
         }
     }
+
+    /// The folder that holds this entry; `None` at the top.
+    pub fn parent(&self) -> Option<Self> {
+        self.parent_and_name().0.map(|parent| Self(parent.to_vec()))
+    }
+
+    /// Whether it lies somewhere below this folder.
+    pub fn is_below(&self, folder: &Self) -> bool {
+        self.0.strip_prefix(folder.0.as_slice()).is_some_and(|rest| rest.first() == Some(&b'/'))
+    }
 }
 
 impl Ord for EntryPath {

@@ -4,7 +4,7 @@
 //! in through one [`context::Context`]. Each module may use those above it in this list, never those below:
 //!
 //! - [`size`]: sizes as people write them, MB and MiB told apart, a bare `5M` refused.
-//! - [`fit`]: the rule that decides how many bytes a volume may have.
+//! - [`fit`]: the rule that decides how many bytes a volume may have: a size, or a place such as a message or a disc.
 //! - [`entry`]: what a file, folder or link in any archive is, and the sink that receives entries. A path that
 //!   could leave its destination cannot be built.
 //! - [`context`]: who watches, whether to stop, randomness, the clock and the number of threads.
@@ -12,10 +12,12 @@
 //!   [`place::staging`], the all-or-nothing placing of a set; [`place::faults`], where tests make the disk fail.
 //! - [`codec`]: compressing and decompressing one block; whether it was worth it.
 //! - [`pipeline`]: ordered parallel work with bounded memory, both ways.
-//! - [`source`]: gathering. The walk that makes a catalogue, and reading a file that may change meanwhile.
+//! - [`source`]: gathering. What is chosen, the walk that makes a catalogue, and reading a file that may change
+//!   meanwhile.
 //! - [`volume`]: our volumes. Cells, headers, names, finding a set, reading and writing it; knows no key.
 //! - [`sealed`]: the sealed format. Password and keys, the head, cells' seals, frames, records, index and tail;
 //!   a writer, a reader, and a reader of what is left.
+//! - [`passwords`]: choosing one. How long it would withstand guessing, and making a passphrase.
 //! - [`landing`]: extraction to disk without harm to what is there; does not know the format.
 //! - [`proof`]: checking volumes without the password, and contents with it.
 //! - [`pack`]: one whole delivery: gather, seal, read back, place.
@@ -45,6 +47,8 @@ pub mod source;
 pub mod volume;
 
 pub mod sealed;
+
+pub mod passwords;
 
 pub mod landing;
 

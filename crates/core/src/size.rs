@@ -41,6 +41,11 @@ const DECIMAL_PREFIXES: [(char, u64); 4] =
 const BINARY_PREFIXES: [u64; 4] = [1 << 10, 1 << 20, 1 << 30, 1 << 40];
 
 impl Size {
+    /// So many bytes.
+    pub const fn of(bytes: u64) -> Self {
+        Self(bytes)
+    }
+
     /// The number of bytes.
     pub const fn bytes(self) -> u64 {
         self.0

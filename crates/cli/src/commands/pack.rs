@@ -13,6 +13,7 @@ use crate::words;
 use serde::Serialize;
 use under_seal_core::fit::Fit;
 use under_seal_core::pack::{Delivery, PackRequest, Packed, Target};
+use under_seal_core::source::Choice;
 
 /// Sets of more volumes than this are summed up instead of listed.
 const VOLUMES_LISTED: usize = 12;
@@ -21,12 +22,12 @@ const VOLUMES_LISTED: usize = 12;
 pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let target = Target::resolve(arguments.to.as_deref(), &arguments.sources)?;
     let fit = arguments.fit.unwrap_or(Fit::OneVolume);
+    let choice = Choice::default();
     let request = PackRequest {
-        sources: &arguments.sources,
-        target: &target,
         fit,
         squeeze: arguments.squeeze.into(),
         replace: arguments.replace,
+        ..PackRequest::new(&arguments.sources, &choice, &target)
     };
     let progress = ProgressLine::for_writing(fit);
     let context = session::context(&progress, arguments.work.threads);

@@ -18,21 +18,26 @@ use crate::place::staging::{Placing, Staging, StagingError};
 use crate::place::{FileError, Folder};
 use crate::proof::verify_contents;
 use crate::sealed::{Credentials, KeyCost, SealError, SealedError, SealedReader, Totals};
-use crate::source::{Catalogue, PassedOver, SourceEntry, SourceError};
+use crate::source::{Catalogue, Choice, PassedOver, SourceEntry, SourceError};
 use crate::volume::{GatherError, Geometry, Ids, VolumeSet, WriteError};
 use sealing::Sealed;
-use std::path::PathBuf;
+use std::fs;
+use std::path::{Path, PathBuf};
 
 /// What to pack, and into what.
 pub struct PackRequest<'a> {
     /// Files and folders.
     pub sources: &'a [PathBuf],
+    /// What of them is packed.
+    pub choice: &'a Choice,
     /// Where the volumes go.
     pub target: &'a Target,
     /// How large a volume may be.
     pub fit: Fit,
     /// How hard to compress.
     pub squeeze: Squeeze,
+    /// What to say to whoever opens it; sealed with the rest. Empty where nothing is said.
+    pub message: &'a str,
     /// Whether volumes that have the target's name already are replaced.
     pub replace: bool,
 }
@@ -43,6 +48,7 @@ pub struct Delivery {
     target: Target,
     fit: Fit,
     squeeze: Squeeze,
+    message: String,
     catalogue: Catalogue,
     replaced: Vec<String>,
 }
@@ -71,10 +77,25 @@ pub struct Packed {
     pub replaced: Vec<PathBuf>,
     /// What could not be packed.
     pub passed_over: Vec<PassedOver>,
+    /// What was not to be packed.
+    pub left_out: LeftOut,
     /// Files that changed while they were read, twice.
     pub changed: Vec<EntryPath>,
     /// Links that an opening will not make, because they could lead outside.
     pub outward_links: Vec<EntryPath>,
+}
+
+/// What the sender's choice left out.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct LeftOut {
+    /// How many files, links and whole folders, by patterns or as litter.
+    pub chosen: u64,
+    /// Folders on other file systems.
+    pub other_systems: Vec<EntryPath>,
+    /// Files of this archive's own name, so that it is not packed into itself.
+    pub own_output: u64,
+    /// Patterns that matched nothing, as they were written.
+    pub unmatched: Vec<String>,
 }
 
 /// Why nothing was packed. No volume has a final name then.
@@ -118,6 +139,13 @@ pub enum PackError {
     Cancelled(#[from] Cancelled),
 }
 
+impl<'a> PackRequest<'a> {
+    /// Everything below the sources, in one volume, compressed as usual.
+    pub fn new(sources: &'a [PathBuf], choice: &'a Choice, target: &'a Target) -> Self {
+        Self { sources, choice, target, fit: Fit::OneVolume, squeeze: Squeeze::default(), message: "", replace: false }
+    }
+}
+
 impl Delivery {
     /// Looks at everything that can be known before the password is.
     ///
@@ -128,8 +156,25 @@ impl Delivery {
             return Err(SealError::from(WriteError::FitTooSmall).into());
         }
         let replaced = request.target.make_way(request.replace)?;
-        let catalogue = Catalogue::gather(request.sources, context)?;
-        Ok(Self { target: request.target.clone(), fit: request.fit, squeeze: request.squeeze, catalogue, replaced })
+        // An archive that is made inside a source must not be packed into itself, nor an old one that it replaces.
+        let folder = fs::canonicalize(&request.target.folder).ok();
+        let is_own = |path: &Path| {
+            path.parent() == folder.as_deref() && path.file_name().is_some_and(|name| request.target.is_own_name(name))
+        };
+        let catalogue = Catalogue::gather(request.sources, request.choice, &is_own, context)?;
+        Ok(Self {
+            target: request.target.clone(),
+            fit: request.fit,
+            squeeze: request.squeeze,
+            message: request.message.to_owned(),
+            catalogue,
+            replaced,
+        })
+    }
+
+    /// What will be packed.
+    pub fn catalogue(&self) -> &Catalogue {
+        &self.catalogue
     }
 
     /// Packs, verifies, places. Each of the credentials will open the archive; an attempt at one will cost `cost`.
@@ -147,6 +192,12 @@ impl Delivery {
         let outward = |entry: &&SourceEntry| !link_stays_inside(&entry.path, &entry.link_target);
         let outward_links = catalogue.entries.iter().filter(outward).map(|entry| entry.path.clone()).collect();
         // With many entries the catalogue is large, and reading back needs room for the index.
+        let left_out = LeftOut {
+            chosen: catalogue.left_out,
+            other_systems: catalogue.other_systems,
+            own_output: catalogue.own_output,
+            unmatched: catalogue.unmatched,
+        };
         let mut passed_over = catalogue.passed_over;
         drop(catalogue.entries);
         passed_over.append(&mut sealed.passed_over);
@@ -165,6 +216,7 @@ impl Delivery {
             volumes: sealed.written.placings.iter().map(volume).collect(),
             replaced: replaced.iter().map(|suffix| target.path_with(suffix)).collect(),
             passed_over,
+            left_out,
             changed: sealed.changed,
             outward_links,
         })

@@ -5,8 +5,8 @@ use crate::codec::{CodecError, Compressor, Squeeze};
 use crate::context::{Context, Phase, Progress};
 use crate::entry::{Entry, EntryKind, EntryPath};
 use crate::pipeline::{Spares, Stopped, ordered};
-use crate::place::FileError;
 use crate::place::staging::Staging;
+use crate::place::{FileError, Links};
 use crate::sealed::cells::{CellSeal, NotAuthentic, PlainCells};
 use crate::sealed::{
     About, ArchiveKey, CompressedFrame, Credentials, FrameDraft, Framer, KeyCost, SealError, SealedArchive,
@@ -84,7 +84,12 @@ fn compress_all(
     hand_over: impl FnMut(PlainCells) -> Result<(), Stopped>,
 ) -> Result<(Read, SealedArchive), PackError> {
     let name = delivery.target.stem.as_bytes().to_vec();
-    let about = About { made_at: (context.clock)(), name, squeeze: Some(delivery.squeeze.number()) };
+    let about = About {
+        made_at: (context.clock)(),
+        name,
+        squeeze: Some(delivery.squeeze.number()),
+        message: delivery.message.clone(),
+    };
     let make_scratch = || staging.create_scratch();
     let mut writer = SealedWriter::new(about, &make_scratch, *context, spares, hand_over)?;
     let (read, compressed) = ordered(
@@ -168,8 +173,9 @@ impl<F: Fn(FrameDraft) -> Result<(), Stopped>> Packing<'_, F> {
             return Ok(self.framer.begin(entry(source.mode, source.modified))?);
         }
         let disk_path = self.catalogue.disk_path(&source.path);
+        let links = if self.catalogue.follows { Links::Follow } else { Links::Refuse };
         for reading in 1..=READINGS {
-            let mut file = match SourceFile::open(&disk_path) {
+            let mut file = match SourceFile::open(&disk_path, links) {
                 Ok(file) => file,
                 Err(error) => {
                     self.passed_over.push(PassedOver { disk_path, reason: error.into() });

@@ -1,9 +1,9 @@
 //! Where an archive goes and what it is called, from what the user wrote.
 
-use crate::place::staging::{Leftover, StagingError, settle};
+use crate::place::staging::{self, Leftover, StagingError, settle};
 use crate::place::{FileError, Folder, absolute};
 use crate::volume::names;
-use std::ffi::OsString;
+use std::ffi::{OsStr, OsString};
 use std::io;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
@@ -86,6 +86,11 @@ impl Target {
             Leftover::Completed => WayError::EarlierRunCompleted(paths),
             _ => WayError::Taken(paths),
         })
+    }
+
+    /// Whether a file of this name in the target's folder is a volume of this archive, or its staging folder.
+    pub fn is_own_name(&self, name: &OsStr) -> bool {
+        names::suffix_of(name, &self.stem).is_some() || staging::is_folder_of(name, &self.stem)
     }
 
     /// The path of the volume with this suffix.

@@ -154,6 +154,11 @@ impl Drop for Staging {
     }
 }
 
+/// Whether a folder of this name beside a target is the staging folder of the archive `stem`.
+pub fn is_folder_of(name: &OsStr, stem: &OsStr) -> bool {
+    name == folder_name(stem)
+}
+
 fn folder_name(stem: &OsStr) -> OsString {
     with_suffix(stem, ".unfinished")
 }

@@ -129,6 +129,12 @@ pub fn open_head(head: &Head, set: &[u8; 16], credentials: &Credentials) -> Resu
     Err(HeadError::WrongPassword)
 }
 
+/// Whether an archive is not secret: it opens with [`Credentials::none`], and an attempt at that costs next to nothing.
+pub fn opens_without_password(head: &Head, set: &[u8; 16]) -> bool {
+    let cheap = read_cost(head.as_bytes()).is_ok_and(|cost| cost == KeyCost::CHEAPEST);
+    cheap && open_head(head, set, &Credentials::none()).is_ok()
+}
+
 fn read_cost(head: &[u8; HEAD_BYTES]) -> Result<KeyCost, HeadError> {
     let mut cursor = Cursor::new(head, "head");
     let (kdf, keyholes) = (cursor.u16()?, cursor.u16()?);
@@ -211,6 +217,15 @@ mod tests {
         Password::new(text).unwrap().into()
     }
 
+    #[rstest]
+    #[case::open_to_all(Credentials::none(), KeyCost::CHEAPEST, true)]
+    #[case::secret(password("lamp oil"), KeyCost::CHEAPEST, false)]
+    #[case::costly(Credentials::none(), KeyCost { memory_kib: 16, ..KeyCost::CHEAPEST }, false)]
+    fn what_is_not_secret_is_known(#[case] credentials: Credentials, #[case] cost: KeyCost, #[case] open: bool) {
+        let (_, head) = sealed_at(cost, &[credentials]).unwrap();
+        assert_eq!(opens_without_password(&Head::new(head), &SET), open);
+    }
+
     /// A password with a key file of this content.
     fn with_file(text: &str, content: &[u8]) -> Credentials {
         Credentials { key_file: Some(KeyFile::read(content).unwrap()), ..password(text) }
@@ -221,6 +236,10 @@ mod tests {
     }
 
     fn sealed_for(credentials: &[Credentials]) -> Result<(ArchiveKey, [u8; HEAD_BYTES]), HeadError> {
+        sealed_at(KeyCost::CHEAPEST, credentials)
+    }
+
+    fn sealed_at(cost: KeyCost, credentials: &[Credentials]) -> Result<(ArchiveKey, [u8; HEAD_BYTES]), HeadError> {
         let context = Context {
             observer: &Fixed,
             cancel: &|| false,
@@ -229,7 +248,7 @@ mod tests {
             threads: 1,
         };
         let key = ArchiveKey::generate(&context).unwrap();
-        let head = seal_head(&key, &SET, credentials, KeyCost::CHEAPEST, &context)?;
+        let head = seal_head(&key, &SET, credentials, cost, &context)?;
         Ok((key, *head.as_bytes()))
     }
 

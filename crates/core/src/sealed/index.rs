@@ -6,7 +6,7 @@
 use super::record::{RecordError, entry_bytes, put_content, put_entry_value, take_content, take_entry_value};
 use super::wire::{Cursor, Malformed};
 use crate::codec::MAX_BLOCK_BYTES;
-use crate::entry::{EntryKind, EntryPath, ListedEntry, Timestamp};
+use crate::entry::{EntryKind, ListedEntry, Timestamp};
 
 /// The most bytes of a page before compression.
 pub const MAX_PAGE_BYTES: usize = 256 * 1024;
@@ -25,6 +25,10 @@ const MUST_BE_UNDERSTOOD: u16 = 0x8000;
 const MADE_AT: u16 = 1;
 const NAME: u16 = 2;
 const SQUEEZE: u16 = 3;
+const MESSAGE: u16 = 4;
+
+/// The longest message, in bytes of UTF-8.
+pub const MAX_MESSAGE_BYTES: usize = 64 * 1024;
 
 /// Where an entry's record begins.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -53,6 +57,8 @@ pub struct About {
     pub name: Vec<u8>,
     /// How hard it was compressed, as [`crate::codec::Squeeze`] numbers it; `None` where it does not say.
     pub squeeze: Option<u8>,
+    /// What its maker wants to say to whoever opens it; empty where nothing is said. At most [`MAX_MESSAGE_BYTES`].
+    pub message: String,
 }
 
 /// Where a page is and what it begins with.
@@ -166,17 +172,13 @@ pub fn check_order<'a>(mut entries: impl Iterator<Item = &'a ListedEntry>) -> Re
     let Some(mut before) = entries.next() else { return Ok(()) };
     for entry in entries {
         let (one, other) = (&before.entry.path, &entry.entry.path);
-        let below = is_below(other, one);
+        let below = other.is_below(one);
         if one >= other || (below && before.entry.kind != EntryKind::Folder) {
             return Err(Malformed("index order"));
         }
         before = entry;
     }
     Ok(())
-}
-
-fn is_below(path: &EntryPath, folder: &EntryPath) -> bool {
-    path.as_bytes().strip_prefix(folder.as_bytes()).is_some_and(|rest| rest.first() == Some(&b'/'))
 }
 
 impl Root {
@@ -186,7 +188,13 @@ impl Root {
         let mut made_at = self.about.made_at.seconds.to_le_bytes().to_vec();
         made_at.extend_from_slice(&self.about.made_at.nanoseconds.to_le_bytes());
         let squeeze = self.about.squeeze.map(|number| vec![number]);
-        let told = [(MADE_AT, Some(&made_at)), (NAME, Some(&self.about.name)), (SQUEEZE, squeeze.as_ref())];
+        let message = Some(self.about.message.as_bytes()).filter(|message| !message.is_empty());
+        let told = [
+            (MADE_AT, Some(made_at.as_slice())),
+            (NAME, Some(self.about.name.as_slice())),
+            (SQUEEZE, squeeze.as_deref()),
+            (MESSAGE, message),
+        ];
         for (kind, value) in told.into_iter().filter_map(|(kind, value)| Some((kind, value?))) {
             properties.extend_from_slice(&kind.to_le_bytes());
             properties.extend_from_slice(&[0; 2]);
@@ -259,6 +267,11 @@ fn read_properties(mut cursor: Cursor<'_>) -> Result<About, RootError> {
                 about.squeeze = Some(value.u8()?);
                 value.end()?;
             }
+            MESSAGE => {
+                let message = value.rest();
+                let text = std::str::from_utf8(message).ok().filter(|text| text.len() <= MAX_MESSAGE_BYTES);
+                about.message = text.ok_or(Malformed("message"))?.to_owned();
+            }
             unknown if unknown & MUST_BE_UNDERSTOOD != 0 => return Err(RootError::UnknownProperty(unknown)),
             _ => {}
         }
@@ -269,7 +282,7 @@ fn read_properties(mut cursor: Cursor<'_>) -> Result<About, RootError> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::entry::{Content, Entry};
+    use crate::entry::{Content, Entry, EntryPath};
     use rstest::rstest;
 
     fn entry(path: &str, kind: EntryKind) -> IndexEntry {
@@ -288,8 +301,8 @@ mod tests {
         let (page, page_ref) = builder.finish();
         assert_eq!(read_page(&page, &page_ref).unwrap(), entries);
         let made_at = Timestamp { seconds: 1_700_000_000, nanoseconds: 5 };
-        let root =
-            Root { about: About { made_at, name: b"dossier".to_vec(), squeeze: Some(2) }, pages: vec![page_ref] };
+        let about = About { made_at, name: b"dossier".to_vec(), squeeze: Some(2), message: "Mind the step.".into() };
+        let root = Root { about, pages: vec![page_ref] };
         assert_eq!(Root::decode(&root.encode().unwrap()).unwrap(), root);
     }
 

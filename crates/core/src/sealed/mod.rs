@@ -24,7 +24,7 @@ pub mod wire;
 pub mod writer;
 
 pub use framing::{FrameDraft, Framer, Totals};
-pub use head::{HeadError, seal_head};
+pub use head::{HeadError, opens_without_password, seal_head};
 pub use index::About;
 pub use keys::{ArchiveKey, KeyCost};
 pub use password::{Credentials, KeyFile, Password, PasswordError};

@@ -111,6 +111,11 @@ pub struct Credentials {
 }
 
 impl Credentials {
+    /// What opens an archive that is not secret: the empty password, which nobody can choose.
+    pub fn none() -> Self {
+        Self { password: Password(Zeroizing::new(String::new())), key_file: None }
+    }
+
     /// The key file's part of the key derivation: its SHA-256, or 32 zeros where there is none.
     pub(super) fn key_file_bytes(&self) -> [u8; 32] {
         self.key_file.as_ref().map_or([0; 32], |file| *file.0)

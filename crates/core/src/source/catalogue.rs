@@ -1,13 +1,13 @@
 //! The walk: which files, folders and links lie under the named sources, and what each is called inside.
 
+use super::choice::{Choice, LITTER, Naming, PatternError, Patterns};
+use super::roots::{Root, roots_of, unpackable};
 use crate::context::{Cancelled, Context};
 use crate::entry::{EntryKind, EntryPath, MAX_LINK_TARGET_BYTES, PathError, Timestamp};
-use crate::place::missing::missing;
 use crate::place::{FileAction, FileError};
-use std::collections::BTreeMap;
+use std::collections::HashSet;
 use std::ffi::{OsStr, OsString};
 use std::fs::{self, Metadata};
-use std::io;
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
@@ -53,6 +53,9 @@ pub enum PassedOverReason {
     /// A link whose target is longer than an archive holds.
     #[error("the link's target is too long")]
     LongTarget,
+    /// A link that is followed leads to a folder that it lies in.
+    #[error("the link leads back to a folder above it")]
+    Loop,
 }
 
 /// Why there is nothing to pack at all.
@@ -77,6 +80,23 @@ pub enum SourceError {
     /// A source such as `/` has no name to give to its entry.
     #[error("{} has no name", .0.display())]
     NoName(PathBuf),
+    /// A source with wildcards matches nothing.
+    #[error("{} matches nothing", .0.display())]
+    NoMatch(PathBuf),
+    /// A source with wildcards cannot be read.
+    #[error("{} cannot be read: {why}", wildcard.display())]
+    Wildcard {
+        /// The source as it was written.
+        wildcard: PathBuf,
+        /// What is wrong with it.
+        why: String,
+    },
+    /// A pattern cannot be read.
+    #[error(transparent)]
+    Pattern(#[from] PatternError),
+    /// Everything was left out.
+    #[error("everything is left out")]
+    NothingChosen,
     /// A named source cannot be packed.
     #[error("{} cannot be packed", .0.disk_path.display())]
     Unpackable(PassedOver),
@@ -85,50 +105,67 @@ pub enum SourceError {
     Cancelled(#[from] Cancelled),
 }
 
-/// Everything under the sources, sorted as [`EntryPath`] sorts.
+/// Everything that is chosen, sorted as [`EntryPath`] sorts.
 #[derive(Debug, Default)]
 pub struct Catalogue {
-    /// The named sources in the order of their paths, each with its path on disk.
-    roots: Vec<(EntryPath, PathBuf)>,
+    /// Where the walks began, in the order of their paths.
+    roots: Vec<Root>,
     /// What will be packed.
     pub entries: Vec<SourceEntry>,
     /// What cannot be.
     pub passed_over: Vec<PassedOver>,
+    /// How many files, links and whole folders were left out, by patterns or as litter.
+    pub left_out: u64,
+    /// Folders on other file systems that were left out.
+    pub other_systems: Vec<EntryPath>,
+    /// Files of the caller's own making that were left out, so that an archive is not packed into itself.
+    pub own_output: u64,
+    /// Patterns that matched nothing, as they were written.
+    pub unmatched: Vec<String>,
+    /// Whether links are followed.
+    pub follows: bool,
 }
 
+/// Answers whether a file on disk is of the caller's own making.
+pub type IsOwn<'a> = &'a dyn Fn(&Path) -> bool;
+
 impl Catalogue {
-    /// Walks the sources. Links inside them are listed as links; a source that is itself a link is followed.
+    /// Walks the sources and takes what is chosen. A source that is itself a link is followed; links below are listed
+    /// as links, unless they are all to be followed.
     ///
     /// # Errors
     /// [`SourceError`] for the named sources; trouble below them goes to [`Catalogue::passed_over`].
-    pub fn gather(sources: &[PathBuf], context: &Context<'_>) -> Result<Self, SourceError> {
-        let mut roots: BTreeMap<EntryPath, (PathBuf, PathBuf)> = BTreeMap::new();
-        for source in sources {
-            let disk_path = fs::canonicalize(source).map_err(|error| unreachable_source(source, error))?;
-            let name = own_name(source, &disk_path).ok_or_else(|| SourceError::NoName(source.clone()))?;
-            let path = EntryPath::new(name.into_vec()).map_err(|error| unpackable(&disk_path, error.into()))?;
-            if let Some((first, _)) = roots.insert(path, (source.clone(), disk_path)) {
-                return Err(SourceError::SameName { first, second: source.clone() });
-            }
+    pub fn gather(
+        sources: &[PathBuf],
+        choice: &Choice,
+        is_own: IsOwn<'_>,
+        context: &Context<'_>,
+    ) -> Result<Self, SourceError> {
+        let catalogue = Self { roots: roots_of(sources, choice.naming)?, follows: choice.follow, ..Self::default() };
+        let mut walk = Walk {
+            catalogue,
+            choice,
+            is_own,
+            litter: Patterns::new(if choice.no_litter { &LITTER[..] } else { &[] })?,
+            left_out_by: vec![false; choice.leave_out.len()],
+            chosen_by: vec![false; choice.only.len()],
+            chosen: HashSet::new(),
+            above: Vec::new(),
+        };
+        for root in walk.catalogue.roots.clone() {
+            walk.go(&root, context)?;
         }
-        let roots = roots.into_iter().map(|(path, (_, disk_path))| (path, disk_path)).collect();
-        let mut catalogue = Self { roots, entries: Vec::new(), passed_over: Vec::new() };
-        for root in 0..catalogue.roots.len() {
-            catalogue.walk(root, context)?;
-        }
-        Ok(catalogue)
+        walk.finish()
     }
 
     /// Where an entry of this catalogue is on disk. Put together when it is wanted: kept for a million entries, these
     /// paths would take most of the memory.
     pub fn disk_path(&self, path: &EntryPath) -> PathBuf {
-        let at = self.roots.partition_point(|(root, _)| root <= path);
-        let Some((root, disk_path)) = at.checked_sub(1).and_then(|at| self.roots.get(at)) else {
-            return PathBuf::new();
-        };
-        match path.as_bytes().get(root.as_bytes().len() + 1..) {
-            Some(below) => disk_path.join(OsStr::from_bytes(below)),
-            None => disk_path.clone(),
+        let at = self.roots.partition_point(|root| root.path <= *path);
+        let Some(root) = at.checked_sub(1).and_then(|at| self.roots.get(at)) else { return PathBuf::new() };
+        match path.as_bytes().get(root.path.as_bytes().len() + 1..) {
+            Some(below) => root.disk_path.join(OsStr::from_bytes(below)),
+            None => root.disk_path.clone(),
         }
     }
 
@@ -136,75 +173,156 @@ impl Catalogue {
     pub fn total_bytes(&self) -> u64 {
         self.entries.iter().map(|entry| entry.size).sum()
     }
+}
 
-    fn walk(&mut self, root: usize, context: &Context<'_>) -> Result<(), SourceError> {
-        let first = self.entries.len();
-        let mut waiting = vec![self.roots[root].0.clone()];
-        while let Some(path) = waiting.pop() {
+/// A walk under way.
+struct Walk<'a> {
+    catalogue: Catalogue,
+    choice: &'a Choice,
+    is_own: IsOwn<'a>,
+    litter: Patterns,
+    /// Which patterns matched something so far.
+    left_out_by: Vec<bool>,
+    chosen_by: Vec<bool>,
+    /// Where only some things are wanted: those, and the folders above them.
+    chosen: HashSet<EntryPath>,
+    /// The folders that the walk is in, from the top down, with their devices and numbers.
+    above: Vec<(EntryPath, (u64, u64))>,
+}
+
+/// A path that the walk has not come to yet, and whether a folder above it was chosen by name.
+struct Waiting {
+    path: EntryPath,
+    chosen: bool,
+}
+
+impl Walk<'_> {
+    fn go(&mut self, root: &Root, context: &Context<'_>) -> Result<(), SourceError> {
+        let mut waiting = vec![Waiting { path: root.path.clone(), chosen: false }];
+        let mut device = None;
+        while let Some(Waiting { path, chosen }) = waiting.pop() {
             context.go_on()?;
-            let disk_path = self.disk_path(&path);
-            match describe(path, &disk_path) {
-                Ok(entry) => {
-                    if entry.kind == EntryKind::Folder {
-                        self.children(&entry.path, &disk_path, &mut waiting);
-                    }
-                    self.entries.push(entry);
-                }
-                Err(reason) if self.entries.len() == first => return Err(unpackable(&disk_path, reason)),
-                Err(reason) => self.passed_over.push(PassedOver { disk_path, reason }),
+            let disk_path = self.catalogue.disk_path(&path);
+            if (self.is_own)(&disk_path) {
+                self.catalogue.own_output += 1;
+                continue;
             }
+            let is_named = path == root.path && self.choice.naming != Naming::Contents;
+            let (entry, identity) = match describe(path, &disk_path, self.choice.follow) {
+                Ok(described) => described,
+                Err(reason) if is_named => return Err(unpackable(&disk_path, reason)),
+                Err(reason) => {
+                    self.catalogue.passed_over.push(PassedOver { disk_path, reason });
+                    continue;
+                }
+            };
+            let is_folder = entry.kind == EntryKind::Folder;
+            if self.is_left_out(&entry.path, is_folder) {
+                self.catalogue.left_out += 1;
+                continue;
+            }
+            if is_folder && self.choice.one_system && *device.get_or_insert(identity.0) != identity.0 {
+                self.catalogue.other_systems.push(entry.path);
+                continue;
+            }
+            if is_folder && self.is_loop(&entry.path, identity) {
+                self.catalogue.passed_over.push(PassedOver { disk_path, reason: PassedOverReason::Loop });
+                continue;
+            }
+            let chosen = self.is_chosen(&entry.path, is_folder) || chosen;
+            if is_folder && root.whole {
+                self.children(&entry.path, &disk_path, chosen, &mut waiting);
+            }
+            self.take(entry, chosen);
         }
         Ok(())
     }
 
+    fn is_left_out(&mut self, path: &EntryPath, is_folder: bool) -> bool {
+        let matching = self.choice.leave_out.matching(path, is_folder);
+        matching.iter().for_each(|place| self.left_out_by[*place] = true);
+        !matching.is_empty() || !self.litter.matching(path, is_folder).is_empty()
+    }
+
+    fn is_chosen(&mut self, path: &EntryPath, is_folder: bool) -> bool {
+        let matching = self.choice.only.matching(path, is_folder);
+        matching.iter().for_each(|place| self.chosen_by[*place] = true);
+        !matching.is_empty()
+    }
+
+    /// Whether a followed link has led back to a folder that the walk is in.
+    fn is_loop(&mut self, path: &EntryPath, identity: (u64, u64)) -> bool {
+        while self.above.last().is_some_and(|(folder, _)| !path.is_below(folder)) {
+            self.above.pop();
+        }
+        let back = self.above.iter().any(|(_, above)| *above == identity);
+        if !back {
+            self.above.push((path.clone(), identity));
+        }
+        back
+    }
+
+    fn take(&mut self, entry: SourceEntry, chosen: bool) {
+        if chosen && !self.choice.only.is_empty() {
+            let mut path = Some(entry.path.clone());
+            while let Some(this) = path {
+                path = this.parent();
+                if !self.chosen.insert(this) {
+                    break;
+                }
+            }
+        }
+        self.catalogue.entries.push(entry);
+    }
+
     /// Puts a folder's children on the stack, so that the first by name comes off first.
-    fn children(&mut self, folder: &EntryPath, disk_path: &Path, waiting: &mut Vec<EntryPath>) {
+    fn children(&mut self, folder: &EntryPath, disk_path: &Path, chosen: bool, waiting: &mut Vec<Waiting>) {
         let names = fs::read_dir(disk_path)
             .and_then(|entries| entries.map(|entry| entry.map(|entry| entry.file_name())).collect())
             .map_err(FileError::on(FileAction::List, disk_path));
         let mut names: Vec<OsString> = match names {
             Ok(names) => names,
             Err(error) => {
-                self.passed_over.push(PassedOver { disk_path: disk_path.to_owned(), reason: error.into() });
+                let reason = error.into();
+                self.catalogue.passed_over.push(PassedOver { disk_path: disk_path.to_owned(), reason });
                 return;
             }
         };
         names.sort_unstable_by(|one, other| other.cmp(one));
         for name in names {
             match folder.join(name.as_bytes()) {
-                Ok(path) => waiting.push(path),
+                Ok(path) => waiting.push(Waiting { path, chosen }),
                 Err(error) => {
-                    self.passed_over.push(PassedOver { disk_path: disk_path.join(&name), reason: error.into() });
+                    let reason = error.into();
+                    self.catalogue.passed_over.push(PassedOver { disk_path: disk_path.join(&name), reason });
                 }
             }
         }
     }
-}
 
-/// The last component as the user wrote it, or, for `.` and the like, as the system knows it.
-fn own_name(source: &Path, canonical: &Path) -> Option<OsString> {
-    let written = source.components().next_back().and_then(|last| match last {
-        std::path::Component::Normal(name) => Some(name),
-        _ => None,
-    });
-    written.or_else(|| canonical.file_name()).map(ToOwned::to_owned)
-}
-
-fn unpackable(disk_path: &Path, reason: PassedOverReason) -> SourceError {
-    SourceError::Unpackable(PassedOver { disk_path: disk_path.to_owned(), reason })
-}
-
-fn unreachable_source(source: &Path, error: io::Error) -> SourceError {
-    if error.kind() == io::ErrorKind::NotFound {
-        let (path, similar) = missing(source);
-        SourceError::Missing { path, similar }
-    } else {
-        unpackable(source, FileError::on(FileAction::Open, source)(error).into())
+    fn finish(mut self) -> Result<Catalogue, SourceError> {
+        if !self.choice.only.is_empty() {
+            let before = self.catalogue.entries.len();
+            self.catalogue.entries.retain(|entry| self.chosen.contains(&entry.path));
+            self.catalogue.left_out += (before - self.catalogue.entries.len()) as u64;
+        }
+        let written = [&self.choice.leave_out, &self.choice.only].into_iter().flat_map(|all| all.written());
+        let used = self.left_out_by.iter().chain(&self.chosen_by);
+        self.catalogue.unmatched =
+            written.zip(used).filter(|(_, used)| !**used).map(|(text, _)| text.clone()).collect();
+        if self.catalogue.entries.is_empty() && self.catalogue.passed_over.is_empty() {
+            return Err(SourceError::NothingChosen);
+        }
+        Ok(self.catalogue)
     }
 }
 
-fn describe(path: EntryPath, disk_path: &Path) -> Result<SourceEntry, PassedOverReason> {
-    let metadata = fs::symlink_metadata(disk_path).map_err(FileError::on(FileAction::Open, disk_path))?;
+/// An entry's device and number, by which a folder is known again.
+type Identity = (u64, u64);
+
+fn describe(path: EntryPath, disk_path: &Path, follow: bool) -> Result<(SourceEntry, Identity), PassedOverReason> {
+    let metadata = if follow { fs::metadata(disk_path) } else { fs::symlink_metadata(disk_path) };
+    let metadata = metadata.map_err(FileError::on(FileAction::Open, disk_path))?;
     let (mut size, mut link_target) = (0, Vec::new());
     let kind = if metadata.is_dir() {
         EntryKind::Folder
@@ -222,7 +340,7 @@ fn describe(path: EntryPath, disk_path: &Path) -> Result<SourceEntry, PassedOver
         return Err(PassedOverReason::Special);
     };
     let (mode, modified) = mode_and_time(&metadata);
-    Ok(SourceEntry { path, kind, size, mode, modified, link_target })
+    Ok((SourceEntry { path, kind, size, mode, modified, link_target }, (metadata.dev(), metadata.ino())))
 }
 
 /// Permission bits and modification time, as entries hold them.

@@ -1,10 +1,14 @@
 //! Gathering: from the paths that a sender names to a catalogue of everything to pack, in archive order.
 //!
-//! [`catalogue`] walks and lists without reading any content; [`reading`] reads one file and notices
-//! when it changes meanwhile.
+//! [`choice`] says what is wanted; the roots turn typed paths into places to begin at; [`catalogue`] walks and lists
+//! without reading any content; [`reading`] reads one file and notices when it changes meanwhile.
 
 pub mod catalogue;
+pub mod choice;
 pub mod reading;
+mod roots;
 
 pub use catalogue::{Catalogue, PassedOver, PassedOverReason, SourceEntry, SourceError};
+pub use choice::{Choice, Naming, PatternError, Patterns};
 pub use reading::SourceFile;
+pub use roots::expand;

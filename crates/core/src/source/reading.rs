@@ -37,8 +37,8 @@ impl SourceFile {
     ///
     /// # Errors
     /// [`FileError`] from the system, or where it is no regular file any more.
-    pub fn open(path: &Path) -> Result<Self, FileError> {
-        let (file, metadata) = open_regular(path, Links::Refuse)?;
+    pub fn open(path: &Path, links: Links) -> Result<Self, FileError> {
+        let (file, metadata) = open_regular(path, links)?;
         let (mode, modified) = mode_and_time(&metadata);
         let before = stamp(&metadata);
         let left = if before.size == 0 { READ_OF_EMPTY_BYTES } else { before.size };

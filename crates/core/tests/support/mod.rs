@@ -16,6 +16,7 @@ use under_seal_core::fit::Fit;
 use under_seal_core::opening::{Opened, open};
 use under_seal_core::pack::{Delivery, PackError, PackRequest, Packed, Target};
 use under_seal_core::sealed::{KeyCost, Password, SealedReader};
+use under_seal_core::source::Choice;
 use under_seal_core::volume::VolumeSet;
 use under_seal_core::{Error, volume::cell_offset, volume::header::CHECK_AT};
 
@@ -108,13 +109,10 @@ impl Desk {
 
     fn pack_with(&self, fit: &str, replace: bool, cancel: &(dyn Fn() -> bool + Sync)) -> Result<Packed, PackError> {
         let target = Target { folder: self.path("out"), stem: "set".into() };
-        let request = PackRequest {
-            sources: &[self.path("source")],
-            target: &target,
-            fit: if fit.is_empty() { Fit::OneVolume } else { fit.parse().unwrap() },
-            squeeze: self.squeeze,
-            replace,
-        };
+        let fit = if fit.is_empty() { Fit::OneVolume } else { fit.parse().unwrap() };
+        let (sources, choice) = ([self.path("source")], Choice::default());
+        let request =
+            PackRequest { fit, squeeze: self.squeeze, replace, ..PackRequest::new(&sources, &choice, &target) };
         let credentials = [Password::new(PASSWORD).unwrap().into()];
         self.with_context(cancel, |context| {
             Delivery::prepare(&request, context)?.pack(&credentials, KeyCost::CHEAPEST, context)
