@@ -1,7 +1,9 @@
 //! Everything that can end a command, and the exit code that it ends with.
 
+use crate::settings::BadValue;
 use std::io;
 use std::path::PathBuf;
+use under_seal_core::passwords::Strength;
 use under_seal_core::place::FileError;
 use under_seal_core::{Error, ErrorClass};
 
@@ -32,6 +34,44 @@ pub enum Failure {
     PasswordFileTooLong(PathBuf),
     /// The variable holds no text.
     PasswordVariable,
+    /// The key file cannot be read.
+    KeyFile {
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// The made passphrase cannot be written to its file.
+    PassphraseFile {
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// There is no terminal to show the made passphrase on.
+    NowhereToShow,
+    /// The password is weak, and there is nobody to confirm it.
+    WeakPassword(Strength),
+    /// A text file that an option names cannot be read.
+    TextFile {
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// The message is longer than an archive holds.
+    LongMessage(usize),
+    /// The configuration file holds something that cannot be used.
+    Configuration {
+        /// The file.
+        path: PathBuf,
+        /// The line, from 1, where it is known.
+        line: Option<usize>,
+        /// What is wrong there.
+        why: String,
+    },
+    /// An option's value cannot be used.
+    Value(BadValue),
     /// A password is needed and there is no terminal to ask on.
     NobodyToAsk,
     /// The two passwords typed are not the same.
@@ -59,8 +99,21 @@ impl Failure {
     pub fn exit_code(&self) -> u8 {
         match self {
             Self::Core(error) => class_code(error.class()),
-            Self::PasswordFile { source, .. } if source.kind() != io::ErrorKind::NotFound => 7,
+            Self::PasswordFile { source, .. } | Self::KeyFile { source, .. } | Self::TextFile { source, .. }
+                if !is_slip(source) =>
+            {
+                7
+            }
+            Self::PassphraseFile { source, .. } if source.kind() == io::ErrorKind::AlreadyExists => UNSAFE,
+            Self::PassphraseFile { .. } => 7,
             Self::PasswordFile { .. }
+            | Self::KeyFile { .. }
+            | Self::TextFile { .. }
+            | Self::NowhereToShow
+            | Self::WeakPassword(_)
+            | Self::LongMessage(_)
+            | Self::Configuration { .. }
+            | Self::Value(_)
             | Self::PasswordFileTooLong(_)
             | Self::PasswordVariable
             | Self::NobodyToAsk
@@ -84,6 +137,11 @@ impl Failure {
             _ => "system",
         }
     }
+}
+
+/// Whether a file that cannot be read was named by mistake.
+fn is_slip(error: &io::Error) -> bool {
+    matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::InvalidData | io::ErrorKind::IsADirectory)
 }
 
 fn class_code(class: ErrorClass) -> u8 {

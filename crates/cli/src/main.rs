@@ -1,12 +1,15 @@
 //! Under Seal: seals folders into password-encrypted volumes, and proves that they open again.
 //!
-//! Arguments come in through [`args`], [`commands`] call the core and show its results, [`words`] turns errors
-//! into sentences and [`failure`] into exit codes; [`ui`] draws, and [`session`] is what the core is lent.
+//! Arguments come in through [`args`]; [`settings`] puts them together with the configuration file, and [`credentials`]
+//! with passwords and key files. [`commands`] call the core and show its results, [`words`] turns errors into sentences
+//! and [`failure`] into exit codes; [`ui`] draws, and [`session`] is what the core is lent.
 
 mod args;
 mod commands;
+mod credentials;
 mod failure;
 mod session;
+mod settings;
 mod ui;
 mod words;
 
@@ -21,12 +24,14 @@ fn main() -> ExitCode {
     session::watch_signals();
     let (command, json) = match &arguments.command {
         Command::Pack(pack) => ("pack", pack.work.json),
+        Command::Fits(fits) => ("fits", fits.json),
         Command::Check(check) => ("check", check.work.json),
         Command::Open(open) => ("open", open.work.json),
         Command::Demo(_) => ("demo", false),
     };
     let outcome = match &arguments.command {
         Command::Pack(arguments) => commands::pack::run(arguments),
+        Command::Fits(arguments) => commands::fits::run(arguments),
         Command::Check(arguments) => commands::check::run(arguments),
         Command::Open(arguments) => commands::open::run(arguments),
         Command::Demo(arguments) => commands::demo::run(arguments),

@@ -27,6 +27,7 @@ fn fields_told(heading: &str) -> BTreeSet<String> {
 
 #[rstest]
 #[case::pack("pack", &["pack", "wrenfall-light", "--to", "again/", "--json"])]
+#[case::fits("fits", &["fits", "--json"])]
 #[case::check("check", &["check", "out", "--json"])]
 #[case::open("open", &["open", "out", "--into", "inbox", "--json"])]
 fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments: &[&str]) {
@@ -39,15 +40,15 @@ fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments:
 }
 
 #[rstest]
-fn the_readme_names_every_option(#[values("pack", "check", "open", "demo")] command: &str) {
+fn the_documents_name_every_option(#[values("pack", "fits", "check", "open", "demo")] command: &str) {
     let help = Desk::new().run(&[command, "--help"]).expect(0).out;
     let options = help
         .lines()
         .filter_map(|line| line.trim_start().strip_prefix("--"))
         .map(|rest| rest.split([' ', '=']).next().unwrap().to_owned());
-    let readme = document("README.md");
+    let documents = document("README.md") + &document("docs/sending.md");
     for option in options {
-        assert!(readme.contains(&format!("--{option}")), "README says nothing of --{option}");
+        assert!(documents.contains(&format!("--{option}")), "no document says anything of --{option}");
     }
 }
 
@@ -57,8 +58,9 @@ fn every_exit_code_of_the_readme_is_tested() {
     let readme = document("README.md");
     let table = readme.split("## Exit codes").nth(1).unwrap().split("\n## ").next().unwrap();
     let codes = table.lines().filter_map(|line| line.strip_prefix("| ")?.split(" |").next()?.parse::<u8>().ok());
-    let tests: String =
-        ["story", "trouble", "terminal"].map(|name| document(&format!("crates/cli/tests/{name}.rs"))).concat();
+    let tests: String = ["story", "trouble", "terminal", "sending"]
+        .map(|name| document(&format!("crates/cli/tests/{name}.rs")))
+        .concat();
     let mut found = 0;
     for code in codes {
         found += 1;

@@ -43,7 +43,13 @@ fn at_a_terminal(desk: &Desk, arguments: &[&str], typed: &str) -> (i32, String) 
 }
 
 #[rstest]
-#[case::the_same_twice("lamp oil\nlamp oil\n", 0, "is packed and verified")]
+#[case::the_same_twice(
+    "salted lamp oil of twelve panes\nsalted lamp oil of twelve panes\n",
+    0,
+    "is packed and verified"
+)]
+#[case::weak_and_confirmed("lamp oil\nlamp oil\nyes\n", 0, "Type yes to go on")]
+#[case::weak_and_not_confirmed("lamp oil\nlamp oil\nno\n", 130, "This password is weak")]
 #[case::not_the_same("lamp oil\nlamp soil\n", 2, "The two passwords are not the same.")]
 #[case::empty("\n", 2, "The password is empty.")]
 #[case::given_up_with_ctrl_c(CTRL_C, 130, "Password: ")]

@@ -133,6 +133,7 @@ fn as_a_stranger(desk: &Desk, arguments: &[&str]) -> Ran {
         let mut copied = Command::new(desk.path("program"));
         copied.args(arguments).current_dir(desk.path(".")).uid(65_534).gid(65_534);
         copied.env("UNDER_SEAL_PASSWORD", support::PASSWORD).env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1");
+        copied.env("XDG_CONFIG_HOME", desk.path(".settings"));
         fs::set_permissions(desk.path("."), fs::Permissions::from_mode(0o777)).unwrap();
         command = copied;
     }

@@ -1,14 +1,13 @@
 //! `check`: what is here, what is missing, what is damaged; and with the password, everything inside.
 
-use super::pack::contents;
 use crate::args::CheckArguments;
+use crate::credentials::{self, NOT_SECRET, Unlocking};
 use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING};
 use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
-use crate::ui::prompt::{self, Purpose};
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, argument, bytes, count, grouped, number_list, shown};
+use crate::ui::text::{self, argument, bytes, contents, count, grouped, number_list, shown};
 use serde::Serialize;
 use std::path::Path;
 use under_seal_core::context::Context;
@@ -22,20 +21,21 @@ const VOLUMES_LISTED: usize = 24;
 /// Runs the command; the exit code.
 pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     let set = VolumeSet::gather(&arguments.places)?;
-    let password = match prompt::given(&arguments.password)? {
-        None if arguments.ask_password => Some(prompt::ask(Purpose::Unlock)?),
+    let unlocking = match credentials::unasked(&set, &arguments.password)? {
+        None if arguments.ask_password => Some(credentials::asked(&arguments.password)?),
         given => given,
     };
+    let warning = unlocking.as_ref().and_then(Unlocking::warning);
     let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes));
     let context = session::context(&progress, arguments.work.threads);
     let found = inspect(&set, &context)?;
-    let inside = match password {
-        Some(password) if found.is_complete() => look_inside(&set, &password.into(), &context).map(Some),
+    let inside = match unlocking {
+        Some(unlocking) if found.is_complete() => look_inside(&set, &unlocking.credentials, &context).map(Some),
         _ => Ok(None),
     };
     drop(progress);
     let show = |contents| -> Result<u8, Failure> {
-        let report = Report::new(&set, &found, contents);
+        let report = Report::new(&set, &found, contents, warning.is_none());
         super::show(&report, arguments.work.json, || lines(&set, &found, &report))?;
         Ok(report.exit_code)
     };
@@ -72,6 +72,7 @@ struct Report {
     exit_code: u8,
     set: String,
     complete: bool,
+    secret: bool,
     volumes: Vec<Volume>,
     missing: Vec<u32>,
     damaged: Vec<u32>,
@@ -118,7 +119,7 @@ struct Contents {
 }
 
 impl Report {
-    fn new(set: &VolumeSet, found: &SetReport, contents: Option<Contents>) -> Self {
+    fn new(set: &VolumeSet, found: &SetReport, contents: Option<Contents>, secret: bool) -> Self {
         let (missing, damaged) = (found.numbers(VolumeState::Missing), found.numbers(VolumeState::Damaged));
         let volumes: Vec<Volume> = found.volumes.iter().map(Volume::new).collect();
         let blemished = volumes.iter().flat_map(|volume| &volume.files).any(File::is_blemished);
@@ -134,6 +135,7 @@ impl Report {
             exit_code,
             set: set.ids.set_text(),
             complete: found.is_complete(),
+            secret,
             volumes,
             missing,
             damaged,
@@ -179,6 +181,9 @@ fn lines(set: &VolumeSet, found: &SetReport, report: &Report) -> Vec<String> {
         paint(Tone::Bad, words)
     }));
     lines.push(String::new());
+    if !report.secret {
+        lines.push(paint(Tone::Look, NOT_SECRET));
+    }
     lines.extend(verdict(set, report));
     lines
 }
@@ -271,7 +276,11 @@ fn verdict(set: &VolumeSet, report: &Report) -> Vec<String> {
     }
     match &report.contents {
         Some(inside) => {
-            lines.push(paint(Tone::Good, format!("{here}; everything inside is genuine and complete.")));
+            let inside_is = match report.secret {
+                true => "everything inside is genuine and complete",
+                false => "everything inside is complete. Without a password nothing shows whether it is genuine",
+            };
+            lines.push(paint(Tone::Good, format!("{here}; {inside_is}.")));
             let what = contents(inside.files, inside.folders, inside.links);
             lines.push(format!("Inside: {what}, {}, every digest compared.", bytes(inside.bytes)));
             if !inside.changed_while_read.is_empty() {

@@ -2,6 +2,7 @@
 
 pub mod check;
 pub mod demo;
+pub mod fits;
 pub mod open;
 pub mod pack;
 

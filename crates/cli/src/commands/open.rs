@@ -1,15 +1,14 @@
 //! `open`: unlock and extract everything.
 
-use super::pack::contents;
 use super::show;
 use crate::args::OpenArguments;
+use crate::credentials::{self, NOT_SECRET};
 use crate::failure::{DONE, Failure, UNSAFE};
 use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
-use crate::ui::prompt::{self, Purpose};
 use crate::ui::table;
-use crate::ui::text::{self, bytes, count, shown};
+use crate::ui::text::{self, bytes, contents, count, shown, shown_lines};
 use serde::Serialize;
 use under_seal_core::opening::{Opened, open};
 use under_seal_core::sealed::SealedReader;
@@ -18,12 +17,12 @@ use under_seal_core::volume::VolumeSet;
 /// Runs the command; the exit code.
 pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
     let set = VolumeSet::gather(&arguments.places)?.complete()?;
-    let credentials = prompt::password(&arguments.password, Purpose::Unlock)?.into();
+    let unlocking = credentials::to_unlock(&set, &arguments.password)?;
     let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes));
-    let mut archive = SealedReader::unlock(set, &credentials)?;
+    let mut archive = SealedReader::unlock(set, &unlocking.credentials)?;
     let opened = open(&mut archive, &arguments.into, &session::context(&progress, arguments.work.threads))?;
     drop(progress);
-    let report = Report::new(&opened, &archive);
+    let report = Report::new(&opened, &archive, unlocking.secret);
     show(&report, arguments.work.json, || lines(&report))?;
     Ok(report.exit_code)
 }
@@ -36,6 +35,8 @@ struct Report {
     archive: String,
     set: String,
     volumes: u32,
+    secret: bool,
+    message: String,
     files: u64,
     folders: u64,
     links: u64,
@@ -52,7 +53,7 @@ struct LinkNotMade {
 }
 
 impl Report {
-    fn new(opened: &Opened, archive: &SealedReader) -> Self {
+    fn new(opened: &Opened, archive: &SealedReader, secret: bool) -> Self {
         let landed = &opened.landed;
         let changed = archive.entries().iter().filter(|listed| listed.content.changed_while_read);
         let link = |link: &under_seal_core::landing::RefusedLink| LinkNotMade {
@@ -65,6 +66,8 @@ impl Report {
             archive: shown(&archive.about().name),
             set: archive.set().ids.set_text(),
             volumes: archive.set().geometry.data_volumes,
+            secret,
+            message: archive.about().message.clone(),
             files: landed.files,
             folders: landed.folders,
             links: landed.links,
@@ -89,6 +92,15 @@ fn lines(report: &Report) -> Vec<String> {
         ("verified", vec!["every file's digest compared before it got its name".to_owned()]),
         ("where", vec![report.destination.clone()]),
     ]));
+    if !report.message.is_empty() {
+        lines.push(String::new());
+        lines.push(paint(Tone::Strong, "The sender says:"));
+        lines.extend(shown_lines(&report.message).iter().map(|line| format!("  {line}")));
+    }
+    if !report.secret {
+        lines.push(String::new());
+        lines.push(paint(Tone::Look, NOT_SECRET));
+    }
     if !report.changed_while_read.is_empty() {
         lines.push(String::new());
         lines.push(paint(Tone::Look, "These changed while they were packed; ask the sender whether they are good:"));

@@ -1,20 +1,12 @@
-//! The password: from a file, from the variable, or asked for without echo. Never waits where nobody can answer.
+//! Questions on the terminal, passwords without echo. Never waits where nobody can answer.
 
-use crate::args::PasswordArguments;
 use crate::failure::Failure;
 use rustix::termios::{LocalModes, OptionalActions, Termios};
-use std::fs;
 use std::io::{self, IsTerminal as _, Write as _};
 use std::sync::Mutex;
 use under_seal_core::Error;
 use under_seal_core::sealed::Password;
 use zeroize::Zeroizing;
-
-/// The variable that holds a password for programs that run this one.
-pub const PASSWORD_VARIABLE: &str = "UNDER_SEAL_PASSWORD";
-
-/// No password file is longer than this; what is longer was named by mistake.
-const MAX_PASSWORD_FILE_BYTES: u64 = 64 * 1024;
 
 /// What the password is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -25,38 +17,26 @@ pub enum Purpose {
     Unlock,
 }
 
-/// The password given by option or variable, if there is one.
-pub fn given(arguments: &PasswordArguments) -> Result<Option<Password>, Failure> {
-    if let Some(path) = &arguments.password_from {
-        let unreadable = |source| Failure::PasswordFile { path: path.clone(), source };
-        let length = fs::metadata(path).map_err(unreadable)?.len();
-        if length > MAX_PASSWORD_FILE_BYTES {
-            return Err(Failure::PasswordFileTooLong(path.clone()));
-        }
-        let bytes = fs::read(path).map_err(unreadable)?;
-        return Ok(Some(Password::from_file_bytes(bytes).map_err(Error::from)?));
-    }
-    match std::env::var_os(PASSWORD_VARIABLE) {
-        Some(value) => {
-            let value = Zeroizing::new(value.into_encoded_bytes());
-            let text = std::str::from_utf8(&value).map_err(|_| Failure::PasswordVariable)?;
-            Ok(Some(Password::new(text).map_err(Error::from)?))
-        }
-        None => Ok(None),
-    }
+/// Whether there is a terminal to ask on.
+pub fn can_ask() -> bool {
+    io::stdin().is_terminal() && io::stderr().is_terminal()
 }
 
-/// The password given by option or variable, or else asked for.
-pub fn password(arguments: &PasswordArguments, purpose: Purpose) -> Result<Password, Failure> {
-    match given(arguments)? {
-        Some(password) => Ok(password),
-        None => ask(purpose),
-    }
+/// Asks whether to go on; `yes` alone means yes.
+pub fn confirm(question: &str) -> Result<bool, Failure> {
+    let mut error = anstream::stderr();
+    write!(error, "{question} Type yes to go on: ").and_then(|()| error.flush()).map_err(Failure::Prompt)?;
+    let mut answer = String::new();
+    io::stdin().read_line(&mut answer).map_err(|error| match error.kind() {
+        io::ErrorKind::Interrupted => Failure::GivenUp,
+        _ => Failure::Prompt(error),
+    })?;
+    Ok(answer.trim().eq_ignore_ascii_case("yes"))
 }
 
-/// Asks on the terminal.
+/// Asks for a password on the terminal.
 pub fn ask(purpose: Purpose) -> Result<Password, Failure> {
-    if !io::stdin().is_terminal() || !io::stderr().is_terminal() {
+    if !can_ask() {
         return Err(Failure::NobodyToAsk);
     }
     let _echo_off = EchoOff::begin();

@@ -82,6 +82,18 @@ pub fn count(number: u64, noun: &str) -> String {
     format!("{} {noun}{}", grouped(number), if number == 1 { "" } else { "s" })
 }
 
+/// `20 files, 7 folders, 1 link`, leaving out what there is none of.
+pub fn contents(files: u64, folders: u64, links: u64) -> String {
+    let all = [(files, "file"), (folders, "folder"), (links, "link")];
+    let some: Vec<String> = all.iter().filter(|(n, _)| *n > 0).map(|(n, noun)| count(*n, noun)).collect();
+    if some.is_empty() { "nothing".to_owned() } else { some.join(", ") }
+}
+
+/// A text of somebody else's, line by line, as [`shown`].
+pub fn shown_lines(text: &str) -> Vec<String> {
+    text.lines().map(|line| shown(line.as_bytes())).collect()
+}
+
 /// Numbers in order as a list with runs drawn together: `2, 5 to 7 and 9`.
 pub fn number_list(numbers: &[u32]) -> String {
     let mut runs: Vec<(u32, u32)> = Vec::new();

@@ -83,6 +83,8 @@ impl Desk {
         let mut command = Command::new(cargo_bin("under-seal"));
         command.args(arguments).current_dir(self.place.path()).stdin(Stdio::null());
         command.env("UNDER_SEAL_PASSWORD", PASSWORD).env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1");
+        // Whoever runs the tests may have settings of their own.
+        command.env("XDG_CONFIG_HOME", self.path(".settings"));
         command
     }
 

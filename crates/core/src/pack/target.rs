@@ -43,21 +43,29 @@ pub enum WayError {
 }
 
 impl Target {
-    /// `to` as a folder (existing, or ending in `/`): inside it, named after the only source. `to` as
-    /// anything else: that very name. No `to`: the current folder.
+    /// Whether a typed target is a folder to put the archive into: it is there, or ends in `/`.
+    pub fn is_folder(to: &Path) -> bool {
+        to.as_os_str().as_bytes().ends_with(b"/") || to.is_dir()
+    }
+
+    /// `to` as a folder: inside it, called `name`, or else after the only source. `to` as anything else: that very
+    /// name. No `to`: the current folder. Our extension, typed or not, is no part of the name.
     ///
     /// # Errors
     /// [`TargetError::NeedsName`].
-    pub fn resolve(to: Option<&Path>, sources: &[PathBuf]) -> Result<Self, TargetError> {
+    pub fn resolve(to: Option<&Path>, name: Option<&OsStr>, sources: &[PathBuf]) -> Result<Self, TargetError> {
         let folder = match to {
             None => PathBuf::from("."),
-            Some(to) if to.as_os_str().as_bytes().ends_with(b"/") || to.is_dir() => to.to_owned(),
+            Some(to) if Self::is_folder(to) => to.to_owned(),
             Some(to) => {
                 let stem = names::without_extension(to.file_name().ok_or(TargetError::NeedsName)?);
                 let folder = to.parent().filter(|folder| !folder.as_os_str().is_empty());
                 return Ok(Self { folder: folder.unwrap_or(Path::new(".")).to_owned(), stem });
             }
         };
+        if let Some(name) = name {
+            return Ok(Self { folder, stem: names::without_extension(name) });
+        }
         match sources {
             [source] => Ok(Self { folder, stem: name_of(source).ok_or(TargetError::NeedsName)? }),
             _ => Err(TargetError::NeedsName),
@@ -101,7 +109,8 @@ impl Target {
     }
 }
 
-fn name_of(source: &Path) -> Option<OsString> {
+/// What a source is called: as it was typed, or for `.` and the like, as the system knows it.
+pub fn name_of(source: &Path) -> Option<OsString> {
     let own = source.components().next_back().filter(|last| matches!(last, std::path::Component::Normal(_)));
     match own {
         Some(name) => Some(name.as_os_str().to_owned()),
@@ -119,6 +128,7 @@ mod tests {
     #[case::trailing_slash(Some("out/"), &["demo/dossier/"], Ok(("out/", "dossier")))]
     #[case::name(Some("out/board"), &["a", "b"], Ok(("out", "board")))]
     #[case::extension_typed(Some("board.useal"), &["a"], Ok((".", "board")))]
+    #[case::extension_typed_twice(Some("board.useal.USEAL"), &["a"], Ok((".", "board")))]
     #[case::two_without_a_name(None, &["a", "b"], Err(TargetError::NeedsName))]
     #[case::two_into_a_folder(Some("out/"), &["a", "b"], Err(TargetError::NeedsName))]
     fn a_target_is_what_the_user_means(
@@ -128,6 +138,6 @@ mod tests {
     ) {
         let sources: Vec<PathBuf> = sources.iter().map(PathBuf::from).collect();
         let expected = expected.map(|(folder, stem)| Target { folder: folder.into(), stem: stem.into() });
-        assert_eq!(Target::resolve(to.map(Path::new), &sources), expected);
+        assert_eq!(Target::resolve(to.map(Path::new), None, &sources), expected);
     }
 }

@@ -16,13 +16,16 @@ pub fn suffix(number: u32, count: u32) -> String {
     format!("-{number:0width$}of{count:0width$}{EXTENSION}")
 }
 
-/// The archive's name without the extension, whatever was typed.
+/// The archive's name without the extension, whatever was typed: once or several times, in small letters or capitals.
 pub fn without_extension(name: &OsStr) -> OsString {
-    let bytes = name.as_bytes();
-    match bytes.strip_suffix(EXTENSION.as_bytes()) {
-        Some(stem) if !stem.is_empty() => OsString::from_vec(stem.to_vec()),
-        _ => name.to_owned(),
+    let mut bytes = name.as_bytes();
+    while let Some((stem, end)) = bytes.split_at_checked(bytes.len().saturating_sub(EXTENSION.len()))
+        && !stem.is_empty()
+        && end.eq_ignore_ascii_case(EXTENSION.as_bytes())
+    {
+        bytes = stem;
     }
+    OsString::from_vec(bytes.to_vec())
 }
 
 /// The archive's name, if `name` is what volume `number` of `count` was called when it was written.

@@ -4,9 +4,9 @@ mod comparison;
 mod dossier;
 
 use crate::args::DemoArguments;
+use crate::credentials::PASSWORD_VARIABLE;
 use crate::failure::{DONE, Failure, MISSING};
 use crate::ui::paint::{Tone, paint};
-use crate::ui::prompt::PASSWORD_VARIABLE;
 use crate::ui::text;
 use comparison::differences;
 use std::fs;

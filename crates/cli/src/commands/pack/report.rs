@@ -1,53 +1,30 @@
-//! `pack`: seal, verify, place, and say what came of it.
+//! What `pack` says in the end: for people and as JSON.
 
-use super::show;
-use crate::args::PackArguments;
-use crate::failure::{DONE, Failure, LOOK};
-use crate::session;
+use super::Packing;
+use crate::credentials::NOT_SECRET;
+use crate::failure::{DONE, LOOK};
 use crate::ui::paint::{Tone, paint};
-use crate::ui::progress::ProgressLine;
-use crate::ui::prompt::{self, Purpose};
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, argument, bytes, count, grouped, shown};
+use crate::ui::text::{self, argument, bytes, contents, count, grouped, shown};
 use crate::words;
 use serde::Serialize;
-use under_seal_core::fit::Fit;
-use under_seal_core::pack::{Delivery, PackRequest, Packed, Target};
-use under_seal_core::source::Choice;
+use under_seal_core::pack::{Packed, PackedVolume};
 
 /// Sets of more volumes than this are summed up instead of listed.
 const VOLUMES_LISTED: usize = 12;
 
-/// Runs the command; the exit code.
-pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
-    let target = Target::resolve(arguments.to.as_deref(), &arguments.sources)?;
-    let fit = arguments.fit.unwrap_or(Fit::OneVolume);
-    let choice = Choice::default();
-    let request = PackRequest {
-        fit,
-        squeeze: arguments.squeeze.into(),
-        replace: arguments.replace,
-        ..PackRequest::new(&arguments.sources, &choice, &target)
-    };
-    let progress = ProgressLine::for_writing(fit);
-    let context = session::context(&progress, arguments.work.threads);
-    // Whatever stands in the way is told before the password is asked for.
-    let delivery = Delivery::prepare(&request, &context)?;
-    let credentials = [prompt::password(&arguments.password, Purpose::Seal)?.into()];
-    let packed = delivery.pack(&credentials, session::key_cost(), &context)?;
-    drop(progress);
-    let report = Report::new(&packed, &target);
-    show(&report, arguments.work.json, || lines(&packed, &report))?;
-    Ok(report.exit_code)
-}
-
 /// The JSON object (docs/json.md).
 #[derive(Serialize)]
-struct Report {
+pub struct Report {
     command: &'static str,
-    exit_code: u8,
+    pub exit_code: u8,
     archive: String,
     set: String,
+    fit: String,
+    squeeze: String,
+    secret: bool,
+    message: bool,
+    passphrase_file: Option<String>,
     files: u64,
     folders: u64,
     links: u64,
@@ -60,6 +37,10 @@ struct Report {
     passed_over: Vec<Passed>,
     changed_while_read: Vec<String>,
     links_leading_outside: Vec<String>,
+    left_out: u64,
+    other_systems_left_out: Vec<String>,
+    own_output_left_out: u64,
+    unmatched_patterns: Vec<String>,
 }
 
 #[derive(Serialize)]
@@ -76,12 +57,16 @@ struct Passed {
 }
 
 impl Report {
-    fn new(packed: &Packed, target: &Target) -> Self {
-        let quiet = packed.passed_over.is_empty() && packed.changed.is_empty() && packed.outward_links.is_empty();
+    pub fn new(packed: &Packed, packing: &Packing) -> Self {
+        let unmatched = packing.settings.typed_among(&packed.left_out.unmatched);
+        let quiet = packed.passed_over.is_empty()
+            && packed.changed.is_empty()
+            && packed.outward_links.is_empty()
+            && unmatched.is_empty();
         let entry_paths = |paths: &[under_seal_core::entry::EntryPath]| -> Vec<String> {
             paths.iter().map(|path| shown(path.as_bytes())).collect()
         };
-        let volume = |(number, volume): (usize, &under_seal_core::pack::PackedVolume)| Volume {
+        let volume = |(number, volume): (usize, &PackedVolume)| Volume {
             number,
             path: text::path(&volume.path),
             bytes: volume.bytes,
@@ -89,8 +74,13 @@ impl Report {
         Self {
             command: "pack",
             exit_code: if quiet { DONE } else { LOOK },
-            archive: text::name(&target.stem),
+            archive: text::name(&packing.target.stem),
             set: packed.ids.set_text(),
+            fit: packing.settings.fit.value.text.clone(),
+            squeeze: packing.settings.squeeze.value.to_string(),
+            secret: packing.secret,
+            message: !packing.message.is_empty(),
+            passphrase_file: packing.passphrase_file.as_deref().map(text::path),
             files: packed.totals.files,
             folders: packed.totals.folders,
             links: packed.totals.links,
@@ -107,6 +97,10 @@ impl Report {
                 .collect(),
             changed_while_read: entry_paths(&packed.changed),
             links_leading_outside: entry_paths(&packed.outward_links),
+            left_out: packed.left_out.chosen,
+            other_systems_left_out: entry_paths(&packed.left_out.other_systems),
+            own_output_left_out: packed.left_out.own_output,
+            unmatched_patterns: unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect(),
         }
     }
 
@@ -120,14 +114,7 @@ impl Report {
     }
 }
 
-/// `20 files, 7 folders, 1 link`, leaving out what there is none of.
-pub(super) fn contents(files: u64, folders: u64, links: u64) -> String {
-    let all = [(files, "file"), (folders, "folder"), (links, "link")];
-    let some: Vec<String> = all.iter().filter(|(n, _)| *n > 0).map(|(n, noun)| count(*n, noun)).collect();
-    if some.is_empty() { "nothing".to_owned() } else { some.join(", ") }
-}
-
-fn lines(packed: &Packed, report: &Report) -> Vec<String> {
+pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
     let volumes = packed.volumes.len() as u64;
     let heading = format!("{} is packed and verified: {}.", report.archive, count(volumes, "volume"));
     let mut lines = vec![paint(Tone::Good, heading), String::new()];
@@ -139,6 +126,12 @@ fn lines(packed: &Packed, report: &Report) -> Vec<String> {
         contents(report.verified_files, packed.verified.folders, packed.verified.links)
     );
     let folder = packed.volumes.first().and_then(|volume| volume.path.parent());
+    let left_out = match report.left_out {
+        0 => Vec::new(),
+        some => vec![format!("{}, as you chose", count(some, "thing"))],
+    };
+    let passphrase = report.passphrase_file.iter().map(|file| format!("in {file}, readable by you only")).collect();
+    let message = if report.message { vec!["sealed inside, shown on opening".to_owned()] } else { Vec::new() };
     lines.extend(table::summary(&[
         (
             "before",
@@ -146,16 +139,23 @@ fn lines(packed: &Packed, report: &Report) -> Vec<String> {
         ),
         ("after", vec![format!("{} in {}; {}", bytes(report.after_bytes), count(volumes, "volume"), report.saved())]),
         ("verified", vec![verified]),
+        ("left out", left_out),
+        ("message", message),
+        ("passphrase", passphrase),
         ("where", folder.map(text::path).into_iter().collect()),
     ]));
+    if !report.secret {
+        lines.push(String::new());
+        lines.push(paint(Tone::Look, NOT_SECRET));
+    }
     lines.extend(notes(report));
     lines.push(String::new());
-    lines.extend(next_steps(packed));
+    lines.extend(next_steps(packed, report.secret));
     lines
 }
 
 fn volume_lines(packed: &Packed) -> Vec<String> {
-    let row = |(number, volume): (usize, &under_seal_core::pack::PackedVolume)| {
+    let row = |(number, volume): (usize, &PackedVolume)| {
         let name = volume.path.file_name().map(text::name).unwrap_or_default();
         (Tone::Plain, vec![number.to_string(), name, grouped(volume.bytes)])
     };
@@ -184,18 +184,25 @@ fn notes(report: &Report) -> Vec<String> {
     note("Not packed:", report.passed_over.iter().map(passed).collect());
     note("These changed while they were read, twice; what was read is packed:", report.changed_while_read.clone());
     note("These links lead outside what is packed; opening will not make them:", report.links_leading_outside.clone());
+    note("These patterns matched nothing:", report.unmatched_patterns.clone());
+    note("On other file systems, and left out:", report.other_systems_left_out.clone());
+    if report.own_output_left_out > 0 {
+        let own = count(report.own_output_left_out, "file");
+        note("Not packed into itself:", vec![format!("{own} of this archive's own name inside the source")]);
+    }
     if !report.replaced.is_empty() {
         note("Replaced:", vec![count(report.replaced.len() as u64, "old volume")]);
     }
     notes
 }
 
-fn next_steps(packed: &Packed) -> Vec<String> {
+fn next_steps(packed: &Packed, secret: bool) -> Vec<String> {
     let Some(first) = packed.volumes.first() else { return Vec::new() };
-    let send = match packed.volumes.len() {
-        1 => "Next: send the volume, and tell the password by another way. The recipient runs".to_owned(),
-        all => format!("Next: send all {all} volumes, and tell the password by another way. The recipient runs"),
+    let what = match packed.volumes.len() {
+        1 => "send the volume".to_owned(),
+        all => format!("send all {all} volumes"),
     };
+    let tell = if secret { ", and tell the password by another way" } else { "" };
     let name = first.path.file_name().map(std::path::Path::new).unwrap_or(&first.path);
-    vec![send, format!("  under-seal open {}", argument(name))]
+    vec![format!("Next: {what}{tell}. The recipient runs"), format!("  under-seal open {}", argument(name))]
 }

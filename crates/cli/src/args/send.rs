@@ -1,0 +1,174 @@
+//! What a sender types.
+
+use super::{PasswordArguments, WorkArguments};
+use clap::{ArgGroup, Args, ValueEnum};
+use std::fmt;
+use std::path::PathBuf;
+use under_seal_core::codec::Squeeze;
+
+/// `pack`.
+#[derive(Debug, Args)]
+pub struct PackArguments {
+    /// Files and folders to pack; wildcards that the shell leaves alone are expanded
+    #[arg(required_unless_present = "show_settings", value_name = "SOURCE")]
+    pub sources: Vec<PathBuf>,
+    /// Where the archive goes: a folder (existing, or ending in "/"), or the archive's name
+    ///
+    /// In a folder, the archive is named after its only source, or as --name says. Several sources need a name. Without
+    /// this option the archive goes into the current folder.
+    #[arg(long, value_name = "PATH")]
+    pub to: Option<PathBuf>,
+    /// Replace volumes of this name that are there already, once the new ones are verified
+    #[arg(long)]
+    pub replace: bool,
+    #[command(flatten)]
+    pub shape: ShapeArguments,
+    #[command(flatten)]
+    pub choice: ChoiceArguments,
+    #[command(flatten)]
+    pub seal: SealArguments,
+    /// Say this to whoever opens the archive; it is sealed with the rest
+    #[arg(long, value_name = "TEXT", help_heading = "Message", conflicts_with = "message_from")]
+    pub message: Option<String>,
+    /// Read that message from a text file
+    #[arg(long, value_name = "FILE", help_heading = "Message")]
+    pub message_from: Option<PathBuf>,
+    #[command(flatten)]
+    pub configuration: ConfigurationArguments,
+    /// Print what this run would use, and where each value comes from; nothing is packed
+    #[arg(long, help_heading = "Settings")]
+    pub show_settings: bool,
+    #[command(flatten)]
+    pub work: WorkArguments,
+}
+
+/// What the archive will be like.
+#[derive(Debug, Args)]
+pub struct ShapeArguments {
+    /// What a volume must fit: a size such as 300KB, 10MB or 5MiB, or a name such as mail-10 (see "fits")
+    ///
+    /// MB is 1,000,000 bytes and MiB is 1,048,576. Without this option there is one volume.
+    #[arg(long, value_name = "SIZE|NAME")]
+    pub fit: Option<String>,
+    /// How hard to compress (without this: even)
+    #[arg(long, value_enum)]
+    pub squeeze: Option<SqueezeName>,
+    /// The archive's name as a pattern: {folder} is the only source's name, {date} today, {time} now
+    #[arg(long, value_name = "PATTERN")]
+    pub name: Option<String>,
+}
+
+/// What of the sources is packed.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Choosing")]
+#[command(group = ArgGroup::new("naming").args(["contents", "keep_paths"]))]
+pub struct ChoiceArguments {
+    /// Leave out what matches: a name at any depth (*.tmp), the end of a path (survey/raw), a whole path inside the
+    /// archive (/dossier/survey), folders only (raw/). Repeatable
+    #[arg(long, value_name = "PATTERN")]
+    pub leave_out: Vec<String>,
+    /// Read such patterns from a text file, one a line; empty lines and lines that begin with # do not count
+    #[arg(long, value_name = "FILE")]
+    pub leave_out_from: Option<PathBuf>,
+    /// Leave out what editors, file managers and systems leave behind
+    #[arg(long)]
+    pub no_litter: bool,
+    /// Pack nothing but what matches, and what lies below it. Repeatable
+    #[arg(long, value_name = "PATTERN")]
+    pub only: Vec<String>,
+    /// Pack what symbolic links lead to, in their place
+    #[arg(long)]
+    pub follow: bool,
+    /// Leave out folders on other file systems than their source
+    #[arg(long)]
+    pub one_system: bool,
+    /// Pack what is in a folder without the folder itself
+    #[arg(long)]
+    pub contents: bool,
+    /// Keep the folders typed before each source: survey/raw stays survey/raw
+    #[arg(long)]
+    pub keep_paths: bool,
+}
+
+/// What will unlock the archive.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Password")]
+#[command(group = ArgGroup::new("how").args(["make_passphrase", "no_password", "password_from"]))]
+pub struct SealArguments {
+    #[command(flatten)]
+    pub password: PasswordArguments,
+    /// Another password that opens the archive by itself, read from a file. Repeatable
+    #[arg(long, value_name = "FILE", conflicts_with = "no_password")]
+    pub also_password_from: Vec<PathBuf>,
+    /// Take the password although it is weak
+    #[arg(long)]
+    pub weak_ok: bool,
+    /// Make a passphrase of seven words (77 bits) and show it once, on the terminal
+    #[arg(long)]
+    pub make_passphrase: bool,
+    /// Write the made passphrase into this new file, which only you may read, instead of showing it
+    #[arg(long, value_name = "FILE", requires = "make_passphrase")]
+    pub passphrase_to: Option<PathBuf>,
+    /// Lock with no password: checked and split, but not secret
+    #[arg(long, conflicts_with_all = ["key_file", "weak_ok"])]
+    pub no_password: bool,
+}
+
+/// Where settings come from beside the command line.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "Settings")]
+pub struct ConfigurationArguments {
+    /// Use the settings stored for this recipient
+    #[arg(long = "for", value_name = "PROFILE")]
+    pub profile: Option<String>,
+    /// Read settings from this file instead of the usual one
+    #[arg(long, value_name = "FILE")]
+    pub config: Option<PathBuf>,
+}
+
+/// `fits`.
+#[derive(Debug, Args)]
+pub struct FitsArguments {
+    /// List the recipient profiles of the configuration file instead
+    #[arg(long)]
+    pub profiles: bool,
+    /// Read settings from this file instead of the usual one
+    #[arg(long, value_name = "FILE")]
+    pub config: Option<PathBuf>,
+    /// Print the result as one JSON object (docs/json.md)
+    #[arg(long)]
+    pub json: bool,
+}
+
+/// The squeezes by name.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum SqueezeName {
+    /// Do not compress: for photographs, films and archives
+    None,
+    /// Fast
+    Light,
+    /// The middle way
+    Even,
+    /// Slow, smaller
+    Hard,
+    /// Very slow, smallest; takes more memory
+    Utmost,
+}
+
+impl fmt::Display for SqueezeName {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        formatter.write_str(self.to_possible_value().as_ref().map_or("", |value| value.get_name()))
+    }
+}
+
+impl From<SqueezeName> for Squeeze {
+    fn from(name: SqueezeName) -> Self {
+        match name {
+            SqueezeName::None => Self::None,
+            SqueezeName::Light => Self::Light,
+            SqueezeName::Even => Self::Even,
+            SqueezeName::Hard => Self::Hard,
+            SqueezeName::Utmost => Self::Utmost,
+        }
+    }
+}

@@ -1,0 +1,205 @@
+//! What unlocks: from options, the variable and the terminal to the credentials of a new archive or an old one.
+
+use crate::args::{PasswordArguments, SealArguments};
+use crate::failure::Failure;
+use crate::session;
+use crate::ui::prompt::{self, Purpose};
+use crate::words;
+use std::fs::{self, File, OpenOptions};
+use std::io::{self, IsTerminal as _, Write as _};
+use std::os::unix::fs::OpenOptionsExt as _;
+use std::path::{Path, PathBuf};
+use under_seal_core::Error;
+use under_seal_core::context::Context;
+use under_seal_core::passwords::{self, make_passphrase};
+use under_seal_core::sealed::{Credentials, KeyCost, KeyFile, Password, opens_without_password};
+use under_seal_core::volume::VolumeSet;
+use zeroize::Zeroizing;
+
+/// The variable that holds a password for programs that run this one.
+pub const PASSWORD_VARIABLE: &str = "UNDER_SEAL_PASSWORD";
+
+/// No password file is longer than this; what is longer was named by mistake.
+const MAX_PASSWORD_FILE_BYTES: u64 = 64 * 1024;
+
+/// What a new archive is sealed with.
+pub struct Sealing {
+    /// A keyhole each.
+    pub credentials: Vec<Credentials>,
+    /// What an attempt costs.
+    pub cost: KeyCost,
+    /// Whether a password is needed at all.
+    pub secret: bool,
+    /// The file that a made passphrase was written to; removed when this is dropped, unless it is kept.
+    pub passphrase_file: Option<PassphraseFile>,
+}
+
+/// What an archive is unlocked with.
+pub struct Unlocking {
+    /// What was given.
+    pub credentials: Credentials,
+    /// Whether a password is needed at all.
+    pub secret: bool,
+}
+
+impl Unlocking {
+    /// The line that says so of an archive that is not secret.
+    pub fn warning(&self) -> Option<&'static str> {
+        (!self.secret).then_some(NOT_SECRET)
+    }
+}
+
+/// What is said of an archive without a password, whenever it is made, checked or opened.
+pub const NOT_SECRET: &str = "This archive is not secret: it has no password, and whoever has the volumes can open it.";
+
+/// A file with a made passphrase in it.
+pub struct PassphraseFile {
+    path: PathBuf,
+    kept: bool,
+}
+
+impl PassphraseFile {
+    fn create(path: &Path, passphrase: &str) -> Result<Self, Failure> {
+        let failed = |source| Failure::PassphraseFile { path: path.to_owned(), source };
+        let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(failed)?;
+        let made = Self { path: path.to_owned(), kept: false };
+        file.write_all(passphrase.as_bytes()).and_then(|()| file.write_all(b"\n")).map_err(failed)?;
+        file.sync_all().map_err(failed)?;
+        Ok(made)
+    }
+
+    /// Lets it stay; where it is.
+    pub fn keep(&mut self) -> &Path {
+        self.kept = true;
+        &self.path
+    }
+}
+
+impl Drop for PassphraseFile {
+    /// Nothing was sealed with it.
+    fn drop(&mut self) {
+        if !self.kept {
+            let _ = fs::remove_file(&self.path);
+        }
+    }
+}
+
+/// The password given by option or variable, if there is one.
+fn given_password(arguments: &PasswordArguments) -> Result<Option<Password>, Failure> {
+    if let Some(path) = &arguments.password_from {
+        return password_file(path).map(Some);
+    }
+    match std::env::var_os(PASSWORD_VARIABLE) {
+        Some(value) => {
+            let value = Zeroizing::new(value.into_encoded_bytes());
+            let text = std::str::from_utf8(&value).map_err(|_| Failure::PasswordVariable)?;
+            Ok(Some(Password::new(text).map_err(Error::from)?))
+        }
+        None => Ok(None),
+    }
+}
+
+fn password_file(path: &Path) -> Result<Password, Failure> {
+    let unreadable = |source| Failure::PasswordFile { path: path.to_owned(), source };
+    let length = fs::metadata(path).map_err(unreadable)?.len();
+    if length > MAX_PASSWORD_FILE_BYTES {
+        return Err(Failure::PasswordFileTooLong(path.to_owned()));
+    }
+    let bytes = fs::read(path).map_err(unreadable)?;
+    Ok(Password::from_file_bytes(bytes).map_err(Error::from)?)
+}
+
+fn key_file(arguments: &PasswordArguments) -> Result<Option<KeyFile>, Failure> {
+    let Some(path) = &arguments.key_file else { return Ok(None) };
+    let read = |path: &Path| KeyFile::read(File::open(path)?);
+    read(path).map(Some).map_err(|source| Failure::KeyFile { path: path.clone(), source })
+}
+
+/// What opens this set, given or asked for.
+pub fn to_unlock(set: &VolumeSet, arguments: &PasswordArguments) -> Result<Unlocking, Failure> {
+    match unasked(set, arguments)? {
+        Some(unlocking) => Ok(unlocking),
+        None => asked(arguments),
+    }
+}
+
+/// What opens this set, as far as that is known without asking.
+pub fn unasked(set: &VolumeSet, arguments: &PasswordArguments) -> Result<Option<Unlocking>, Failure> {
+    if opens_without_password(&set.head, &set.ids.set) {
+        return Ok(Some(Unlocking { credentials: Credentials::none(), secret: false }));
+    }
+    let Some(password) = given_password(arguments)? else { return Ok(None) };
+    Ok(Some(Unlocking { credentials: Credentials { password, key_file: key_file(arguments)? }, secret: true }))
+}
+
+/// What opens a set, asked for on the terminal.
+pub fn asked(arguments: &PasswordArguments) -> Result<Unlocking, Failure> {
+    let key_file = key_file(arguments)?;
+    let password = prompt::ask(Purpose::Unlock)?;
+    Ok(Unlocking { credentials: Credentials { password, key_file }, secret: true })
+}
+
+/// What a new archive is sealed with. A weak password needs a yes; `guessable` are words that are no secret.
+pub fn to_seal(
+    arguments: &SealArguments,
+    guessable: impl FnOnce() -> Vec<String>,
+    context: &Context<'_>,
+) -> Result<Sealing, Failure> {
+    if arguments.no_password {
+        let credentials = vec![Credentials::none()];
+        return Ok(Sealing { credentials, cost: KeyCost::CHEAPEST, secret: false, passphrase_file: None });
+    }
+    let key_file = key_file(&arguments.password)?;
+    let (mut typed, mut made) = (Vec::new(), None);
+    let mut passphrase_file = None;
+    if arguments.make_passphrase {
+        let passphrase = make_passphrase(context).map_err(|error| Failure::Core(Error::Pack(error.into())))?;
+        passphrase_file = hand_out(arguments, &passphrase)?;
+        made = Some(Password::new(&passphrase).map_err(Error::from)?);
+    } else if let Some(password) = given_password(&arguments.password)? {
+        typed.push(password);
+    } else {
+        typed.push(prompt::ask(Purpose::Seal)?);
+    }
+    for path in &arguments.also_password_from {
+        typed.push(password_file(path)?);
+    }
+    judge(&typed, guessable, arguments.weak_ok)?;
+    let credentials = made.into_iter().chain(typed);
+    let credentials = credentials.map(|password| Credentials { password, key_file: key_file.clone() }).collect();
+    Ok(Sealing { credentials, cost: session::key_cost(), secret: true, passphrase_file })
+}
+
+/// Shows a made passphrase on the terminal, or writes it to its file: before anything is sealed with it.
+fn hand_out(arguments: &SealArguments, passphrase: &str) -> Result<Option<PassphraseFile>, Failure> {
+    if let Some(path) = &arguments.passphrase_to {
+        return PassphraseFile::create(path, passphrase).map(Some);
+    }
+    if !io::stderr().is_terminal() {
+        return Err(Failure::NowhereToShow);
+    }
+    let mut error = anstream::stderr();
+    writeln!(error, "The passphrase, shown this once: write it down.\n\n  {passphrase}\n").map_err(Failure::Prompt)?;
+    Ok(None)
+}
+
+fn judge(typed: &[Password], guessable: impl FnOnce() -> Vec<String>, weak_ok: bool) -> Result<(), Failure> {
+    if weak_ok || typed.is_empty() {
+        return Ok(());
+    }
+    let guessable = guessable();
+    for password in typed {
+        let strength = passwords::judge(password, &guessable);
+        if !strength.is_weak() {
+            continue;
+        }
+        if !prompt::can_ask() {
+            return Err(Failure::WeakPassword(strength));
+        }
+        let question = words::weak_password(&strength);
+        if !prompt::confirm(&question)? {
+            return Err(Failure::GivenUp);
+        }
+    }
+    Ok(())
+}

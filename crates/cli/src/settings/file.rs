@@ -1,0 +1,237 @@
+//! The configuration file: TOML, in the platform's usual place. Every value is looked at when the file is read, so that a
+//! slip is told at once, with its line.
+
+use super::{BadValue, NamePattern, WrittenFit};
+use crate::args::SqueezeName;
+use crate::failure::Failure;
+use crate::words;
+use clap::ValueEnum as _;
+use etcetera::BaseStrategy as _;
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use std::fs;
+use std::io;
+use std::num::NonZeroUsize;
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+use toml::Spanned;
+use under_seal_core::fit::{Fit, NAMED};
+use under_seal_core::size::{Size, SizeError};
+use under_seal_core::source::Patterns;
+
+/// The configuration as it can be used.
+#[derive(Debug, Default)]
+pub struct Configuration {
+    /// The file, where there is one.
+    pub path: Option<PathBuf>,
+    /// What is always left out.
+    pub leave_out: Vec<String>,
+    /// Whether litter is always left out, where that is said.
+    pub no_litter: Option<bool>,
+    /// The user's own fits, by name.
+    pub fits: BTreeMap<String, OwnFit>,
+    /// The recipients' profiles, by name.
+    pub profiles: BTreeMap<String, Profile>,
+}
+
+/// A fit of the user's own.
+#[derive(Debug, Clone)]
+pub struct OwnFit {
+    /// What it means.
+    pub fit: Fit,
+    /// What it is for.
+    pub purpose: String,
+}
+
+/// What is stored of a recipient.
+#[derive(Debug, Default)]
+pub struct Profile {
+    /// What a volume must fit.
+    pub fit: Option<WrittenFit>,
+    /// How hard to compress.
+    pub squeeze: Option<SqueezeName>,
+    /// The archive's name.
+    pub name: Option<NamePattern>,
+    /// Threads.
+    pub threads: Option<NonZeroUsize>,
+    /// The template of the note.
+    pub note_template: Option<PathBuf>,
+    /// What is left out for this recipient.
+    pub leave_out: Vec<String>,
+    /// Whether litter is left out.
+    pub no_litter: Option<bool>,
+}
+
+/// The only format that archives have so far.
+const SEALED: &str = "sealed";
+
+#[derive(Deserialize, Default)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+struct FileText {
+    leave_out: Vec<Written>,
+    no_litter: Option<bool>,
+    fits: BTreeMap<String, Spanned<FitText>>,
+    profiles: BTreeMap<String, ProfileText>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+struct FitText {
+    size: Option<Written>,
+    message: Option<Written>,
+    form: Option<Written>,
+    #[serde(default)]
+    purpose: String,
+}
+
+#[derive(Deserialize, Default)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
+struct ProfileText {
+    fit: Option<Written>,
+    squeeze: Option<Written>,
+    format: Option<Written>,
+    name: Option<Written>,
+    threads: Option<NonZeroUsize>,
+    note_template: Option<PathBuf>,
+    leave_out: Vec<Written>,
+    no_litter: Option<bool>,
+}
+
+/// A text and where in the file it stands.
+type Written = Spanned<String>;
+
+/// The file that is read, for saying where in it something is wrong.
+struct Source<'a> {
+    text: &'a str,
+    path: &'a Path,
+}
+
+impl Source<'_> {
+    fn at(&self, span: Option<Range<usize>>, why: String) -> Failure {
+        let before = span.and_then(|span| self.text.get(..span.start));
+        let line = before.map(|before| before.matches('\n').count() + 1);
+        Failure::Configuration { path: self.path.to_owned(), line, why }
+    }
+
+    fn bad(&self, written: &Written, value: &BadValue) -> Failure {
+        self.at(Some(written.span()), words::bad_value(value))
+    }
+
+    fn patterns(&self, written: &[Written]) -> Result<Vec<String>, Failure> {
+        let one = |pattern: &Written| {
+            let read = Patterns::new([pattern.get_ref()]).map(|_| pattern.get_ref().clone());
+            read.map_err(|error| self.bad(pattern, &BadValue::Pattern(error)))
+        };
+        written.iter().map(one).collect()
+    }
+
+    fn own_fit(&self, name: &str, written: Spanned<FitText>) -> Result<OwnFit, Failure> {
+        let span = written.span();
+        let FitText { size, message, form, purpose } = written.into_inner();
+        let read = |text: &Written, make: fn(Size) -> Fit| {
+            let (value, known) = (text.get_ref().clone(), Vec::new());
+            let refused = |why: SizeError| self.bad(text, &BadValue::Fit { value, why: why.into(), known });
+            text.get_ref().parse().map(make).map_err(refused)
+        };
+        let fit = match (&size, &message, &form) {
+            (Some(size), None, None) => read(size, Fit::AtMost)?,
+            (None, Some(message), None) => read(message, Fit::Message)?,
+            (None, None, Some(form)) => read(form, Fit::Form)?,
+            _ => {
+                let why = format!("the fit {name} needs exactly one of size, message and form");
+                return Err(self.at(Some(span), why));
+            }
+        };
+        if Fit::named(name).is_some() || !name.starts_with(char::is_alphabetic) {
+            let why = format!("a fit cannot be called {name}: its name begins with a letter and is not built in");
+            return Err(self.at(Some(span), why));
+        }
+        Ok(OwnFit { fit, purpose })
+    }
+}
+
+/// The file in its usual place.
+pub fn usual_place() -> Option<PathBuf> {
+    let base = etcetera::choose_base_strategy().ok()?;
+    Some(base.config_dir().join("under-seal").join("config.toml"))
+}
+
+impl Configuration {
+    /// Reads the named file, or the usual one where that is there.
+    pub fn load(named: Option<&Path>) -> Result<Self, Failure> {
+        let Some(path) = named.map(Path::to_owned).or_else(usual_place) else { return Ok(Self::default()) };
+        match fs::read_to_string(&path) {
+            Ok(text) => Self::read(&text, &path),
+            Err(error) if named.is_none() && error.kind() == io::ErrorKind::NotFound => Ok(Self::default()),
+            Err(source) => Err(Failure::TextFile { path, source }),
+        }
+    }
+
+    fn read(text: &str, path: &Path) -> Result<Self, Failure> {
+        let source = Source { text, path };
+        let file: FileText =
+            toml::from_str(text).map_err(|error| source.at(error.span(), error.message().to_owned()))?;
+        let mut configuration = Self {
+            path: Some(path.to_owned()),
+            leave_out: source.patterns(&file.leave_out)?,
+            no_litter: file.no_litter,
+            ..Self::default()
+        };
+        for (name, fit) in file.fits {
+            let fit = source.own_fit(&name, fit)?;
+            configuration.fits.insert(name, fit);
+        }
+        for (name, profile) in file.profiles {
+            let profile = configuration.read_profile(profile, &source)?;
+            configuration.profiles.insert(name, profile);
+        }
+        Ok(configuration)
+    }
+
+    fn read_profile(&self, text: ProfileText, source: &Source<'_>) -> Result<Profile, Failure> {
+        let fit = |written: &Written| self.known_fit(written.get_ref()).map_err(|error| source.bad(written, &error));
+        let squeeze = |written: &Written| {
+            let unknown = |_| source.at(Some(written.span()), words::unknown_squeeze(written.get_ref()));
+            SqueezeName::from_str(written.get_ref(), false).map_err(unknown)
+        };
+        let name = |written: &Written| {
+            NamePattern::new(written.get_ref()).map_err(|error| source.bad(written, &BadValue::Name(error)))
+        };
+        if let Some(format) = text.format.filter(|format| format.get_ref() != SEALED) {
+            let why = format!("there is no format '{}'; write {SEALED}", format.get_ref());
+            return Err(source.at(Some(format.span()), why));
+        }
+        // What the file names is sought from where the file is.
+        let beside = source.path.parent().unwrap_or(Path::new(""));
+        Ok(Profile {
+            fit: text.fit.as_ref().map(fit).transpose()?,
+            squeeze: text.squeeze.as_ref().map(squeeze).transpose()?,
+            name: text.name.as_ref().map(name).transpose()?,
+            threads: text.threads,
+            note_template: text.note_template.map(|template| beside.join(template)),
+            leave_out: source.patterns(&text.leave_out)?,
+            no_litter: text.no_litter,
+        })
+    }
+
+    fn known_fit(&self, text: &str) -> Result<WrittenFit, BadValue> {
+        let own = self.fits.get(text.trim()).map(|own| own.fit);
+        let fit = own.map_or_else(|| text.parse(), Ok).map_err(|why| BadValue::Fit {
+            value: text.to_owned(),
+            why,
+            known: NAMED.iter().map(|(name, _)| (*name).to_owned()).chain(self.fits.keys().cloned()).collect(),
+        })?;
+        Ok(WrittenFit { text: text.trim().to_owned(), fit })
+    }
+
+    /// The fit that a text means: one of the user's own, a name, or a size.
+    pub fn fit(&self, text: &str) -> Result<WrittenFit, Failure> {
+        self.known_fit(text).map_err(Failure::Value)
+    }
+
+    /// The profile of this name.
+    pub fn profile(&self, name: &str) -> Result<&Profile, Failure> {
+        let unknown = || BadValue::Profile { value: name.to_owned(), known: self.profiles.keys().cloned().collect() };
+        self.profiles.get(name).ok_or_else(|| Failure::Value(unknown()))
+    }
+}

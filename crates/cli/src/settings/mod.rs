@@ -1,0 +1,224 @@
+//! What a run uses, and where each value comes from: the command line first, then the recipient's profile, then the
+//! rest of the configuration file, then what is built in.
+
+mod file;
+mod name;
+
+pub use file::{Configuration, Profile, usual_place};
+pub use name::{FIELDS, NameFields, NamePattern, NamePatternError};
+
+use crate::args::{ChoiceArguments, ConfigurationArguments, ShapeArguments, SqueezeName};
+use crate::failure::Failure;
+use std::fmt;
+use std::fs;
+use std::num::NonZeroUsize;
+use std::path::PathBuf;
+use under_seal_core::fit::{Fit, FitError};
+use under_seal_core::source::{Choice, Naming, PatternError, Patterns};
+
+/// Where a value comes from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Origin {
+    /// It was typed.
+    CommandLine,
+    /// The profile of this name.
+    Profile(String),
+    /// The configuration file, outside any profile.
+    Configuration,
+    /// Nobody said anything.
+    BuiltIn,
+}
+
+impl fmt::Display for Origin {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::CommandLine => formatter.write_str("command line"),
+            Self::Profile(name) => write!(formatter, "profile {name}"),
+            Self::Configuration => formatter.write_str("configuration file"),
+            Self::BuiltIn => formatter.write_str("built in"),
+        }
+    }
+}
+
+/// A value and where it comes from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Chosen<T> {
+    /// The value.
+    pub value: T,
+    /// Where it comes from.
+    pub from: Origin,
+}
+
+impl<T> Chosen<T> {
+    fn new(value: T, from: Origin) -> Self {
+        Self { value, from }
+    }
+}
+
+/// A fit and how it was written.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct WrittenFit {
+    /// As it was written, or `one volume`.
+    pub text: String,
+    /// What it means.
+    pub fit: Fit,
+}
+
+/// Why a value is not taken; `value` is what was written.
+#[derive(Debug)]
+pub enum BadValue {
+    /// A fit.
+    Fit {
+        /// What was written.
+        value: String,
+        /// What is wrong with it.
+        why: FitError,
+        /// The names that would be known: built in, then the user's own.
+        known: Vec<String>,
+    },
+    /// A pattern for the archive's name.
+    Name(NamePatternError),
+    /// A pattern for paths.
+    Pattern(PatternError),
+    /// A profile that is not in the file.
+    Profile {
+        /// What was written.
+        value: String,
+        /// The profiles that are.
+        known: Vec<String>,
+    },
+    /// An archive's name was typed twice, with `--to` and with `--name`.
+    TwoNames,
+}
+
+/// Everything that shapes an archive.
+#[derive(Debug)]
+pub struct Settings {
+    /// What a volume must fit.
+    pub fit: Chosen<WrittenFit>,
+    /// How hard to compress.
+    pub squeeze: Chosen<SqueezeName>,
+    /// The archive's name, where there is a pattern for it.
+    pub name: Option<Chosen<NamePattern>>,
+    /// Threads, where their number is given.
+    pub threads: Option<Chosen<NonZeroUsize>>,
+    /// The template of the recipient's note.
+    pub note_template: Option<Chosen<PathBuf>>,
+    /// Patterns of what is left out.
+    pub leave_out: Vec<Chosen<String>>,
+    /// Whether litter is left out.
+    pub no_litter: Chosen<bool>,
+    /// Patterns of what alone is packed.
+    pub only: Vec<String>,
+    /// The recipient's profile.
+    pub profile: Option<String>,
+    /// The file that was read, where there is one.
+    pub configuration: Option<PathBuf>,
+}
+
+/// What is typed for one run.
+pub struct Typed<'a> {
+    /// What the archive will be like.
+    pub shape: &'a ShapeArguments,
+    /// What is packed.
+    pub choice: &'a ChoiceArguments,
+    /// Where the rest comes from.
+    pub configuration: &'a ConfigurationArguments,
+    /// How many threads.
+    pub threads: Option<NonZeroUsize>,
+}
+
+impl Settings {
+    /// Puts together what was typed and what the configuration file says.
+    pub fn resolve(typed: &Typed<'_>) -> Result<Self, Failure> {
+        let configuration = Configuration::load(typed.configuration.config.as_deref())?;
+        let profile = typed.configuration.profile.as_ref();
+        let profile = profile.map(|name| configuration.profile(name).map(|profile| (name, profile))).transpose()?;
+        let stored = |name: &String| Origin::Profile(name.clone());
+        let in_profile = || profile.iter().map(|(name, profile)| (stored(name), *profile));
+
+        let typed_fit = typed.shape.fit.as_ref().map(|text| configuration.fit(text)).transpose()?;
+        let one_volume = || WrittenFit { text: "one volume".to_owned(), fit: Fit::OneVolume };
+        let fit = typed_fit.map(|fit| Chosen::new(fit, Origin::CommandLine));
+        let fit = fit.or_else(|| in_profile().find_map(|(from, p)| Some(Chosen::new(p.fit.clone()?, from))));
+
+        let squeeze = typed.shape.squeeze.map(|squeeze| Chosen::new(squeeze, Origin::CommandLine));
+        let squeeze = squeeze.or_else(|| in_profile().find_map(|(from, p)| Some(Chosen::new(p.squeeze?, from))));
+
+        let name = typed
+            .shape
+            .name
+            .as_deref()
+            .map(NamePattern::new)
+            .transpose()
+            .map_err(|error| Failure::Value(BadValue::Name(error)))?;
+        let name = name.map(|name| Chosen::new(name, Origin::CommandLine));
+        let name = name.or_else(|| in_profile().find_map(|(from, p)| Some(Chosen::new(p.name.clone()?, from))));
+
+        let threads = typed.threads.map(|threads| Chosen::new(threads, Origin::CommandLine));
+        let threads = threads.or_else(|| in_profile().find_map(|(from, p)| Some(Chosen::new(p.threads?, from))));
+
+        let note = in_profile().find_map(|(from, p)| Some(Chosen::new(p.note_template.clone()?, from)));
+
+        let mut leave_out: Vec<_> =
+            typed_patterns(typed.choice)?.into_iter().map(|p| Chosen::new(p, Origin::CommandLine)).collect();
+        for (from, profile) in in_profile() {
+            leave_out.extend(profile.leave_out.iter().map(|p| Chosen::new(p.clone(), from.clone())));
+        }
+        leave_out.extend(configuration.leave_out.iter().map(|p| Chosen::new(p.clone(), Origin::Configuration)));
+
+        let no_litter = typed.choice.no_litter.then_some(Chosen::new(true, Origin::CommandLine));
+        let no_litter = no_litter.or_else(|| in_profile().find_map(|(from, p)| Some(Chosen::new(p.no_litter?, from))));
+        let no_litter = no_litter.or(configuration.no_litter.map(|value| Chosen::new(value, Origin::Configuration)));
+
+        Ok(Self {
+            fit: fit.unwrap_or_else(|| Chosen::new(one_volume(), Origin::BuiltIn)),
+            squeeze: squeeze.unwrap_or(Chosen::new(SqueezeName::Even, Origin::BuiltIn)),
+            name,
+            threads,
+            note_template: note,
+            leave_out,
+            no_litter: no_litter.unwrap_or(Chosen::new(false, Origin::BuiltIn)),
+            only: typed.choice.only.clone(),
+            profile: typed.configuration.profile.clone(),
+            configuration: configuration.path,
+        })
+    }
+
+    /// What of the sources is packed.
+    pub fn choice(&self, typed: &ChoiceArguments) -> Result<Choice, Failure> {
+        let leave_out = self.leave_out.iter().map(|pattern| &pattern.value);
+        Ok(Choice {
+            leave_out: Patterns::new(leave_out).map_err(|error| Failure::Value(BadValue::Pattern(error)))?,
+            only: Patterns::new(&self.only).map_err(|error| Failure::Value(BadValue::Pattern(error)))?,
+            no_litter: self.no_litter.value,
+            follow: typed.follow,
+            one_system: typed.one_system,
+            naming: match (typed.contents, typed.keep_paths) {
+                (true, _) => Naming::Contents,
+                (_, true) => Naming::AsTyped,
+                _ => Naming::OwnName,
+            },
+        })
+    }
+
+    /// Of these patterns, those that were typed for this run: what a configuration leaves out in general need not be there.
+    pub fn typed_among(&self, patterns: &[String]) -> Vec<String> {
+        let typed = |pattern: &&String| {
+            let general = |known: &Chosen<String>| known.from != Origin::CommandLine && known.value == **pattern;
+            !self.leave_out.iter().any(general)
+        };
+        patterns.iter().filter(typed).cloned().collect()
+    }
+}
+
+/// The patterns of `--leave-out` and of the file of `--leave-out-from`.
+fn typed_patterns(typed: &ChoiceArguments) -> Result<Vec<String>, Failure> {
+    let mut patterns = typed.leave_out.clone();
+    if let Some(path) = &typed.leave_out_from {
+        let text = fs::read_to_string(path).map_err(|source| Failure::TextFile { path: path.clone(), source })?;
+        let lines = text.lines().map(str::trim_end).filter(|line| !line.is_empty() && !line.starts_with('#'));
+        patterns.extend(lines.map(str::to_owned));
+    }
+    Ok(patterns)
+}

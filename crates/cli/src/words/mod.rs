@@ -1,0 +1,173 @@
+//! The one place that turns an error into words: what happened, to which file, and what to do next.
+
+mod receiving;
+mod sending;
+
+pub use sending::{bad_value, passed_over, unknown_squeeze, weak_password};
+
+use crate::failure::Failure;
+use crate::ui::text::{grouped, name, path};
+use std::ffi::OsString;
+use std::io;
+use std::path::Path;
+use under_seal_core::Error;
+use under_seal_core::opening::OpenError;
+use under_seal_core::pack::TargetError;
+use under_seal_core::place::{FileAction, FileError};
+use under_seal_core::proof::InspectError;
+use under_seal_core::sealed::PasswordError;
+use under_seal_core::sealed::index::MAX_MESSAGE_BYTES;
+use under_seal_core::sealed::password::MAX_PASSWORD_BYTES;
+
+/// What happened and what to do.
+pub fn explain(failure: &Failure) -> String {
+    match failure {
+        Failure::Core(error) => core(error),
+        Failure::PasswordFile { path: file, source } => {
+            format!("The password file {} cannot be read: {}.", path(file), system(source))
+        }
+        Failure::PasswordFileTooLong(file) => {
+            format!("{} is too long to be a password file. Name a file that holds the password alone.", path(file))
+        }
+        Failure::KeyFile { path: file, source } => {
+            format!("The key file {} cannot be read: {}.", path(file), system(source))
+        }
+        Failure::PassphraseFile { path: file, source } => {
+            format!(
+                "The passphrase cannot be written to {}: {}. Nothing was packed; name another file.",
+                path(file),
+                system(source)
+            )
+        }
+        Failure::NowhereToShow => {
+            "A made passphrase is shown on a terminal only, and there is none. Add --passphrase-to FILE.".to_owned()
+        }
+        Failure::WeakPassword(strength) => format!(
+            "{} Nothing was packed: choose a longer one, let one be made with --make-passphrase, or add --weak-ok.",
+            weak_password(strength)
+        ),
+        Failure::TextFile { path: file, source } => format!("{} cannot be read: {}.", path(file), system(source)),
+        Failure::LongMessage(length) => format!(
+            "The message has {} bytes, and an archive holds {}. Pack it as a file.",
+            grouped(*length as u64),
+            grouped(MAX_MESSAGE_BYTES as u64)
+        ),
+        Failure::Configuration { path: file, line, why } => {
+            let line = line.map(|line| format!(", line {line}")).unwrap_or_default();
+            let why = why.trim().trim_end_matches('.').replace('\n', " ");
+            format!("The configuration file {}{line} cannot be used: {why}.", path(file))
+        }
+        Failure::Value(value) => bad_value(value),
+        Failure::PasswordVariable => {
+            "The variable UNDER_SEAL_PASSWORD holds bytes that are not text. Set it anew, or use --password-from."
+                .to_owned()
+        }
+        Failure::NobodyToAsk => {
+            "A password is needed, and there is no terminal to ask on. Give it with --password-from FILE or in the \
+             variable UNDER_SEAL_PASSWORD."
+                .to_owned()
+        }
+        Failure::PasswordsDiffer => "The two passwords are not the same. Nothing was done; try again.".to_owned(),
+        Failure::GivenUp => "Cancelled. Nothing was done.".to_owned(),
+        Failure::Prompt(source) => {
+            format!("The password cannot be asked for: {}. Use --password-from FILE instead.", system(source))
+        }
+        Failure::Output(source) => format!("The result cannot be printed: {}.", system(source)),
+        Failure::File(error) => file_error(error),
+        Failure::Demonstration(what) => format!("The demonstration did not go as told: {what}."),
+    }
+}
+
+fn core(error: &Error) -> String {
+    match error {
+        Error::Target(TargetError::NeedsName) => {
+            "The archive needs a name of its own, since there are several sources, or one without a name: add --to NAME, \
+             or --to FOLDER/NAME."
+                .to_owned()
+        }
+        Error::Password(error) => password_error(*error),
+        Error::Pack(error) => sending::pack(error),
+        // No command cuts anew yet; the technical words are all there is to say.
+        Error::Recut(error) => format!("The set was not cut anew: {error}."),
+        Error::Gather(error) => receiving::gather(error),
+        Error::Inspect(InspectError::File(error)) => file_error(error),
+        Error::Inspect(InspectError::Cancelled(_)) => "Cancelled.".to_owned(),
+        Error::Sealed(error) => receiving::sealed(error),
+        Error::Open(OpenError::Refused(error)) => receiving::landing(error),
+        Error::Open(OpenError::Stopped(stopped)) => receiving::stopped(stopped),
+    }
+}
+
+fn password_error(error: PasswordError) -> String {
+    match error {
+        PasswordError::Empty => "The password is empty. Give one with at least one character.".to_owned(),
+        PasswordError::NotText => "The password is not UTF-8 text. Save the password file as UTF-8.".to_owned(),
+        PasswordError::ControlCharacter => {
+            "The password contains a control character or a line break, which cannot be typed everywhere. A password \
+             file holds one line."
+                .to_owned()
+        }
+        PasswordError::TooLong => format!("The password is longer than {} bytes.", grouped(MAX_PASSWORD_BYTES as u64)),
+    }
+}
+
+/// What the system said, as the end of a sentence.
+pub fn system(error: &io::Error) -> String {
+    match error.kind() {
+        io::ErrorKind::NotFound => "it is not there".to_owned(),
+        io::ErrorKind::PermissionDenied => "permission denied".to_owned(),
+        io::ErrorKind::AlreadyExists => "it is there already".to_owned(),
+        io::ErrorKind::StorageFull => "the disk is full".to_owned(),
+        io::ErrorKind::QuotaExceeded => "your quota on this disk is used up".to_owned(),
+        io::ErrorKind::FileTooLarge => "the file system holds no file that large".to_owned(),
+        io::ErrorKind::ReadOnlyFilesystem => "the disk is read-only".to_owned(),
+        io::ErrorKind::NotADirectory => "it, or something on the way to it, is no folder".to_owned(),
+        io::ErrorKind::IsADirectory => "it is a folder".to_owned(),
+        io::ErrorKind::InvalidData => "it is not UTF-8 text".to_owned(),
+        _ => {
+            let text = error.to_string();
+            text.split(" (os error").next().unwrap_or(&text).to_lowercase()
+        }
+    }
+}
+
+fn file_error(error: &FileError) -> String {
+    let what = match error.action {
+        FileAction::Open => "cannot be opened",
+        FileAction::Read => "cannot be read",
+        FileAction::List => "cannot be listed",
+        FileAction::Create => "cannot be made",
+        FileAction::Write | FileAction::Sync | FileAction::Close => "cannot be written",
+        FileAction::Rename => "cannot be given its name",
+        FileAction::Remove => "cannot be removed",
+    };
+    let next = match error.source.kind() {
+        io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => " Make room, or choose another place.",
+        io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem
+            if !matches!(error.action, FileAction::Open | FileAction::Read | FileAction::List) =>
+        {
+            " Choose a place where you may write."
+        }
+        io::ErrorKind::PermissionDenied => " Ask its owner for the right to read it.",
+        _ => "",
+    };
+    let reason = match (error.action, error.source.kind()) {
+        (FileAction::Create, io::ErrorKind::NotFound) => "the system allows nothing to be made there".to_owned(),
+        _ => system(&error.source),
+    };
+    format!("{} {what}: {reason}.{next}", path(&error.path))
+}
+
+fn missing_path(at: &Path, similar: &[OsString]) -> String {
+    if at.is_symlink() {
+        return format!("{} is a link that leads nowhere. Name what it should lead to.", path(at));
+    }
+    let there = match similar {
+        [] => "Check the spelling.".to_owned(),
+        similar => {
+            let names: Vec<String> = similar.iter().map(|similar| name(similar)).collect();
+            format!("Beside it there is: {}.", names.join(", "))
+        }
+    };
+    format!("{} does not exist. {there}", path(at))
+}

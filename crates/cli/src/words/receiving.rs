@@ -1,0 +1,189 @@
+//! What can go wrong for a recipient, in words.
+
+use super::{file_error, missing_path};
+use crate::ui::text::{self, argument, bytes, first_few, grouped, number_list, path, shown};
+use std::path::PathBuf;
+use under_seal_core::landing::LandingError;
+use under_seal_core::opening::Stopped;
+use under_seal_core::sealed::record::RecordError;
+use under_seal_core::sealed::stream::StreamError;
+use under_seal_core::sealed::{ExtractError, HeadError, SealedError};
+use under_seal_core::volume::{CellError, GatherError, HeaderError, SetSummary};
+
+const MIB_IN_KIB: u32 = 1024;
+
+fn sets(found: &[SetSummary]) -> String {
+    let each = |set: &SetSummary| {
+        let short = set.set.get(..8).unwrap_or(&set.set);
+        format!("{} (set {short}, {} of {} volumes)", argument(&set.example), set.here, set.count)
+    };
+    first_few(&found.iter().map(each).collect::<Vec<_>>())
+}
+
+pub(super) fn gather(error: &GatherError) -> String {
+    match error {
+        GatherError::Missing { path, similar } => missing_path(path, similar),
+        GatherError::Unusable { path: file, why } => format!("{} {}", path(file), header(*why)),
+        GatherError::NoVolumes(places) => {
+            let places: Vec<String> = places.iter().map(|place| path(place)).collect();
+            format!("There is no Under Seal volume in {}. Name a volume, or the folder it is in.", first_few(&places))
+        }
+        GatherError::SeveralSets(found) => {
+            format!(
+                "Volumes of {} archives are here. Name one volume of the one you want: {}.",
+                found.len(),
+                sets(found)
+            )
+        }
+        GatherError::Contradiction(one, other) => format!(
+            "{} and {} say that they belong together, and contradict each other: one of them was changed on purpose. \
+             Ask the sender for both again.",
+            path(one),
+            path(other)
+        ),
+        GatherError::Incomplete { missing, count, unrecognised } => incomplete(missing, *count, unrecognised),
+        GatherError::File(error) => file_error(error),
+    }
+}
+
+fn incomplete(missing: &[u32], count: u32, unrecognised: &[PathBuf]) -> String {
+    let (volumes, them) = if missing.len() == 1 { ("Volume", "it") } else { ("Volumes", "them") };
+    let verb = if missing.len() == 1 { "is" } else { "are" };
+    let damaged = match unrecognised {
+        [] => String::new(),
+        [only] => format!(" ({} may be it, but is too damaged to tell.)", path(only)),
+        several => format!(" ({} files here are too damaged to tell which they are.)", several.len()),
+    };
+    format!(
+        "{volumes} {} of {count} {verb} missing. Put {them} beside the others, under any name, or ask the sender for \
+         {them}.{damaged}",
+        number_list(missing)
+    )
+}
+
+fn header(why: HeaderError) -> String {
+    match why {
+        HeaderError::NotAVolume => {
+            "is not an Under Seal volume. Name one of the files that the sender sent.".to_owned()
+        }
+        HeaderError::MovedAsText => {
+            "was changed on its way: some program moved it as if it were text. Ask for it again, sent as a binary file."
+                .to_owned()
+        }
+        HeaderError::Damaged => {
+            "is a volume whose header is damaged, and no other volume of its set is here to tell more. Put the others \
+             beside it, or ask the sender for it again."
+                .to_owned()
+        }
+        HeaderError::UnknownVersion(version) => {
+            format!("was made by a newer Under Seal (format version {version}). Use that one to open it.")
+        }
+        HeaderError::Inconsistent => {
+            "has a header that contradicts itself: it was changed on purpose. Ask the sender for it again.".to_owned()
+        }
+    }
+}
+
+pub(super) fn sealed(error: &SealedError) -> String {
+    const TAMPERED: &str = "was changed on purpose after it was sealed";
+    match error {
+        SealedError::Head(HeadError::WrongPassword) => {
+            "Wrong password. The volumes' headers are undamaged, so it is the password: check the spelling, capital \
+             letters and the keyboard's language."
+                .to_owned()
+        }
+        SealedError::Head(HeadError::Tampered) => {
+            format!(
+                "The password fits, but the archive's head {TAMPERED}. Trust nothing in it; ask the sender for it again."
+            )
+        }
+        SealedError::Head(HeadError::Costly(cost)) => format!(
+            "Unlocking this archive would take {} MiB of memory and {} passes, more than is done unasked: it may be \
+             meant to harm. Nothing was unlocked.",
+            grouped((cost.memory_kib / MIB_IN_KIB).into()),
+            grouped(cost.passes.into())
+        ),
+        SealedError::Head(HeadError::NoMemory(_)) => {
+            "There is not enough memory to unlock the archive. Close other programs and try again.".to_owned()
+        }
+        SealedError::Stream(StreamError::Cell(CellError::Missing(volume))) => {
+            format!("Volume {volume} is missing. Put it beside the others, under any name.")
+        }
+        SealedError::Stream(StreamError::Cell(CellError::Damaged { volume, path: file, offset })) => format!(
+            "Volume {volume} ({}) is damaged at byte {}. Ask the sender for this volume again.",
+            path(file),
+            grouped(*offset)
+        ),
+        SealedError::Stream(StreamError::Cell(CellError::File(error))) => file_error(error),
+        SealedError::Stream(StreamError::NotAuthentic { volume, path: file, offset }) => format!(
+            "Volume {volume} ({}) {TAMPERED}, at byte {}. Trust nothing in it; ask the sender for it again.",
+            path(file),
+            grouped(*offset)
+        ),
+        SealedError::Record(RecordError::UnsafePath { path, why }) => format!(
+            "The archive was refused: it holds an entry that could leave the folder it is extracted into, '{}' ({why}). \
+             Whoever sealed it may mean harm.",
+            shown(path)
+        ),
+        SealedError::WrongDigest(path) => {
+            format!(
+                "'{}' in the archive is not what was packed: its digest is wrong. Ask the sender to pack it again.",
+                shown(path)
+            )
+        }
+        SealedError::Cancelled(_) => "Cancelled.".to_owned(),
+        error if error.needs_newer_version() => {
+            "The archive needs a newer Under Seal than this one. Use that to open it.".to_owned()
+        }
+        error => format!(
+            "The archive breaks the rules of its own format ({error}), although its seal is right. It was refused; ask \
+             the sender what it was made with."
+        ),
+    }
+}
+
+pub(super) fn landing(error: &LandingError) -> String {
+    match error {
+        LandingError::Clashes(paths) => {
+            let paths: Vec<String> = paths.iter().map(|path| text::path(path)).collect();
+            let (subject, them) = if paths.len() == 1 { ("This is", "it") } else { ("These are", "them") };
+            format!(
+                "{subject} there already and would be in the way: {}. Nothing was extracted; choose another folder with \
+                 --into, or move {them}.",
+                first_few(&paths)
+            )
+        }
+        LandingError::LongName(entry) => format!(
+            "The archive holds a name that is too long for this system: '{}'. Nothing was extracted.",
+            shown(entry.as_bytes())
+        ),
+        LandingError::NoRoom { needed, free, destination } => format!(
+            "There is not enough room in {}: {} are needed, {} are free. Nothing was extracted; make room, or choose \
+             another folder with --into.",
+            path(destination),
+            bytes(*needed),
+            bytes(*free)
+        ),
+        LandingError::File(error) => file_error(error),
+        LandingError::NoRandomness(error) => format!("Nothing was extracted: {error}."),
+    }
+}
+
+pub(super) fn stopped(stopped: &Stopped) -> String {
+    let why = match &stopped.why {
+        ExtractError::Archive(error) => sealed(error),
+        ExtractError::Sink(LandingError::File(error)) if error.is_taken() => {
+            format!("{} appeared while this was being extracted, and was not touched.", path(&error.path))
+        }
+        ExtractError::Sink(error) => landing(error),
+    };
+    let kept = match stopped.landed.files {
+        0 => "No file was extracted".to_owned(),
+        files => format!(
+            "{} had landed in {} before, complete and verified",
+            text::count(files, "file"),
+            path(&stopped.destination)
+        ),
+    };
+    format!("{why} {kept}; nothing half-written is left.")
+}

@@ -1,0 +1,239 @@
+//! What can go wrong for a sender, in words.
+
+use super::{file_error, missing_path, system};
+use crate::settings::{BadValue, FIELDS, NamePatternError};
+use crate::ui::text::{self, bytes, count, first_few, grouped, listed, path, shown};
+use under_seal_core::fit::FitError;
+use under_seal_core::pack::{PackError, WayError};
+use under_seal_core::passwords::Strength;
+use under_seal_core::place::staging::StagingError;
+use under_seal_core::sealed::SealError;
+use under_seal_core::size::SizeError;
+use under_seal_core::source::{PassedOver, PassedOverReason, SourceError};
+use under_seal_core::volume::{MAX_VOLUMES, MIN_VOLUME_BYTES, WriteError};
+
+/// Why a text is not a size; the option and the text stand in front.
+fn size_error(text: &str, error: &SizeError) -> String {
+    let number: String = text.trim().chars().take_while(|c| c.is_ascii_digit() || *c == '.').collect();
+    match error {
+        SizeError::TwoReadings { letter, decimal, binary } => format!(
+            "{letter} can be read in two ways: write {number}{letter}B for {} or {number}{letter}iB for {}",
+            bytes(*decimal),
+            bytes(*binary)
+        ),
+        SizeError::UnknownUnit(unit) => {
+            format!("'{}' is no unit; use B, KB, MB, GB, TB, KiB, MiB, GiB or TiB", shown(unit.as_bytes()))
+        }
+        SizeError::NoNumber => "a size is a number and a unit, such as 300KB or 5MiB".to_owned(),
+        SizeError::TooLarge => "the size is larger than any volume can be".to_owned(),
+    }
+}
+
+/// Why a value is not taken: the value, the reason, and a good one.
+pub fn bad_value(value: &BadValue) -> String {
+    match value {
+        BadValue::Fit { value, why: FitError::Size(error), .. } => {
+            format!("'{}' is no fit: {}.", shown(value.as_bytes()), size_error(value, error))
+        }
+        BadValue::Fit { value, why: FitError::UnknownName(_), known } => format!(
+            "No fit is called '{}'. There are {}; or write a size such as 10MB.",
+            shown(value.as_bytes()),
+            listed(known)
+        ),
+        BadValue::Name(error) => name_pattern(error),
+        BadValue::Pattern(error) => format!(
+            "The pattern '{}' cannot be read: {}. A good one is '*.tmp' or 'survey/raw/'.",
+            shown(error.pattern.as_bytes()),
+            error.why
+        ),
+        BadValue::Profile { value, known } if known.is_empty() => format!(
+            "There is no profile '{}': the configuration file has none. Write one under [profiles.{}].",
+            shown(value.as_bytes()),
+            shown(value.as_bytes())
+        ),
+        BadValue::Profile { value, known } => {
+            format!("There is no profile '{}'. The configuration file has {}.", shown(value.as_bytes()), listed(known))
+        }
+        BadValue::TwoNames => {
+            "The archive is named twice, with --to and with --name. Give --to a folder (ending in /), or leave --name out."
+                .to_owned()
+        }
+    }
+}
+
+/// Why a squeeze's name is not taken.
+pub fn unknown_squeeze(value: &str) -> String {
+    format!("there is no squeeze '{}'; use none, light, even, hard or utmost", shown(value.as_bytes()))
+}
+
+fn name_pattern(error: &NamePatternError) -> String {
+    let fields = || listed(&FIELDS.map(|field| format!("{{{field}}}")));
+    match error {
+        NamePatternError::UnknownField { pattern, field } => {
+            format!(
+                "The name '{}' has an unknown field {{{}}}. There are {}.",
+                shown(pattern.as_bytes()),
+                shown(field.as_bytes()),
+                fields()
+            )
+        }
+        NamePatternError::Brace(pattern) => format!(
+            "The name '{}' has a brace without its other one. A good one is '{{folder}}-{{date}}'.",
+            shown(pattern.as_bytes())
+        ),
+        NamePatternError::NotAName(pattern) => format!(
+            "'{}' makes no name for an archive: a name has no slash in it, and 1 to 200 bytes. A good one is \
+             '{{folder}}-{{date}}'.",
+            shown(pattern.as_bytes())
+        ),
+        NamePatternError::NoValue { pattern, field: "profile" } => format!(
+            "The name '{}' has the recipient's profile in it, and none is chosen. Add --for PROFILE.",
+            shown(pattern.as_bytes())
+        ),
+        NamePatternError::NoValue { pattern, .. } => format!(
+            "The name '{}' has the source's name in it, and there is not just one. Write another name.",
+            shown(pattern.as_bytes())
+        ),
+    }
+}
+
+/// What is said of a weak password, as the beginning of a question or of an error.
+pub fn weak_password(strength: &Strength) -> String {
+    let why = strength.why.as_ref().map(|why| format!(" {why}")).unwrap_or_default();
+    format!(
+        "This password is weak: about {} guesses find it, which takes a guesser with a thousand processors {}.{why}",
+        about_count(strength.guesses_log10),
+        duration(strength.seconds_to_guess())
+    )
+}
+
+/// A large number to glance at.
+fn about_count(log10: f64) -> String {
+    match log10 {
+        few if few < 3.0 => grouped(10f64.powf(few).round() as u64),
+        few if few < 6.0 => format!("{} thousand", (10f64.powf(few - 3.0)).round()),
+        few if few < 9.0 => format!("{} million", (10f64.powf(few - 6.0)).round()),
+        many => format!("{} billion", grouped(10f64.powf(many - 9.0).round() as u64)),
+    }
+}
+
+/// A stretch of time to glance at.
+fn duration(seconds: f64) -> String {
+    const STEPS: [(f64, &str); 5] =
+        [(365.0 * 86_400.0, "year"), (86_400.0, "day"), (3_600.0, "hour"), (60.0, "minute"), (1.0, "second")];
+    match STEPS.iter().find(|(length, _)| seconds >= *length) {
+        Some((length, unit)) => format!("about {}", count((seconds / length).round() as u64, unit)),
+        None => "less than a second".to_owned(),
+    }
+}
+
+/// Why something was passed over, as the end of a sentence.
+pub fn passed_over(reason: &PassedOverReason) -> String {
+    match reason {
+        PassedOverReason::Special => "a device, pipe or socket has no content to pack".to_owned(),
+        PassedOverReason::Unreadable(error) => system(&error.source),
+        PassedOverReason::Name(error) => format!("its name cannot be packed ({error})"),
+        PassedOverReason::LongTarget => "the link's target is too long".to_owned(),
+        PassedOverReason::Loop => "the link leads back to a folder above it".to_owned(),
+    }
+}
+
+fn unpackable(what: &PassedOver) -> String {
+    format!("{} cannot be packed: {}.", path(&what.disk_path), passed_over(&what.reason))
+}
+
+pub(super) fn pack(error: &PackError) -> String {
+    match error {
+        PackError::Source(SourceError::Missing { path, similar }) => missing_path(path, similar),
+        PackError::Source(SourceError::SameName { first, second }) => format!(
+            "{} and {} would have the same name inside the archive. Rename one, or add --keep-paths to keep the folders typed \
+             before them.",
+            path(first),
+            path(second)
+        ),
+        PackError::Source(SourceError::NoName(source)) => {
+            format!("{} has no name to give to the archive's folder. Name folders inside it.", path(source))
+        }
+        PackError::Source(SourceError::NoMatch(source)) => {
+            format!("{} matches nothing. Check the spelling, and the folder you are in.", path(source))
+        }
+        PackError::Source(SourceError::Wildcard { wildcard, why }) => format!(
+            "{} cannot be read as a name with wildcards: {}. Put a backslash before what is meant as it stands.",
+            path(wildcard),
+            why
+        ),
+        PackError::Source(SourceError::Pattern(error)) => bad_value(&BadValue::Pattern(error.clone())),
+        PackError::Source(SourceError::NothingChosen) => {
+            "Nothing was packed: everything is left out. Look at --leave-out, --only and --show-settings.".to_owned()
+        }
+        PackError::Source(SourceError::Unpackable(what)) => unpackable(what),
+        PackError::Source(SourceError::Cancelled(_)) | PackError::Cancelled(_) => {
+            "Cancelled. What had been written was removed, and the sources are untouched.".to_owned()
+        }
+        PackError::NothingPacked(all) => {
+            let whats: Vec<String> = all.iter().map(unpackable).collect();
+            format!("Nothing was packed. {}", whats.join(" "))
+        }
+        PackError::Way(error) => way(error),
+        PackError::Staging(error) => staging(error),
+        PackError::File(error) => file_error(error),
+        PackError::Seal(error) => seal(error),
+        PackError::Regather(_) | PackError::ReadBack(_) | PackError::ContentsDiffer => format!(
+            "What was read back from the disk is not what was written ({error}). Nothing was kept; try another disk, \
+             and look after this one."
+        ),
+        PackError::NoRandomness(_) | PackError::Stopped(_) => format!("Nothing was packed: {error}."),
+    }
+}
+
+fn way(error: &WayError) -> String {
+    match error {
+        WayError::Taken(paths) => format!(
+            "{} there already: {}. Nothing was written; choose another name with --to, or add --replace.",
+            if paths.len() == 1 { "A volume of this name is" } else { "Volumes of this name are" },
+            first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>())
+        ),
+        WayError::EarlierRunCompleted(paths) => format!(
+            "An earlier pack was cut off while it gave its verified volumes their names. That is now completed: {}. \
+             Nothing new was packed; check them, or pack again with --replace.",
+            first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>())
+        ),
+        WayError::Staging(error) => staging(error),
+        WayError::File(error) => file_error(error),
+    }
+}
+
+fn staging(error: &StagingError) -> String {
+    match error {
+        StagingError::File(error) => file_error(error),
+        StagingError::InUse(at) => {
+            format!("Another pack of this name is at work ({}). Wait for it, or choose another name.", path(at))
+        }
+        StagingError::InTheWay(at) => {
+            format!("{} is in the way, and is not ours to remove. Move it, or choose another name.", path(at))
+        }
+    }
+}
+
+pub(super) fn seal(error: &SealError) -> String {
+    match error {
+        SealError::Write(WriteError::FitTooSmall) => format!(
+            "The fit is too small: a volume needs at least {}, a header and one cell. Nothing was written.",
+            bytes(MIN_VOLUME_BYTES)
+        ),
+        SealError::Write(WriteError::TooManyVolumes) => format!(
+            "The fit is too small for this much: there would be more than {} volumes. Nothing was kept; choose a \
+             larger fit.",
+            grouped(MAX_VOLUMES.into())
+        ),
+        SealError::Write(WriteError::File(error)) => file_error(error),
+        SealError::Write(WriteError::TooManyCells) | SealError::TooManyEntries => {
+            "This is more than one archive can hold. Nothing was kept; pack it as several.".to_owned()
+        }
+        SealError::Head(_)
+        | SealError::Codec(_)
+        | SealError::Seal(_)
+        | SealError::OutOfOrder
+        | SealError::Stopped(_) => format!("Nothing was packed: {error}."),
+    }
+}

@@ -1,0 +1,153 @@
+//! What a sender decides before packing: what goes in, what it is called, what it fits, what unlocks it.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod support;
+
+use rstest::rstest;
+use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
+use support::Desk;
+
+const SETTINGS: &str = r#"
+leave-out = ["*.part"]
+no-litter = true
+
+[fits.board-room]
+message = "1MB"
+purpose = "the board's own mailbox"
+
+[profiles.heritage-board]
+fit = "300KB"
+squeeze = "light"
+name = "{folder}-for-{profile}"
+leave-out = ["raw/"]
+"#;
+
+/// A desk with the dossier and a configuration file.
+fn desk() -> Desk {
+    let desk = Desk::new();
+    desk.run(&["demo", "--data-to", "."]).expect(0);
+    desk.file(".settings/under-seal/config.toml", SETTINGS.as_bytes());
+    desk
+}
+
+#[rstest]
+#[case::pattern(&["--leave-out", "raw/", "--leave-out", "*.svg"], 0, "/files", 13)]
+#[case::only(&["--only", "survey", "--only", "*.jpg"], 0, "/files", 11)]
+#[case::pattern_file(&["--leave-out-from", "patterns.txt"], 0, "/files", 17)]
+#[case::litter_of_the_configuration(&["--only", "letters"], 0, "/files", 2)]
+#[case::matches_nothing(&["--leave-out", "*.tif"], 1, "/unmatched_patterns/0", "*.tif")]
+#[case::of_a_profile(&["--for", "heritage-board"], 0, "/files", 17)]
+#[case::typed_counts_more(&["--for", "heritage-board", "--squeeze", "none"], 0, "/squeeze", "none")]
+#[case::own_fit(&["--fit", "board-room"], 0, "/volumes/0/bytes", 659_456)]
+#[case::named_by_the_profile(&["--for", "heritage-board"], 0, "/archive", "wrenfall-light-for-heritage-board")]
+#[case::named_by_a_pattern(&["--name", "{folder} for the board.useal"], 0, "/archive", "wrenfall-light for the board")]
+fn what_is_chosen_is_what_is_packed(
+    #[case] options: &[&str],
+    #[case] code: i32,
+    #[case] pointer: &str,
+    #[case] expected: impl Into<serde_json::Value>,
+) {
+    let desk = desk();
+    desk.file("wrenfall-light/letters/~$second.part", b"litter");
+    desk.file("patterns.txt", b"# the raw scans are too much\nraw/\n\n");
+    let arguments = [&["pack", "wrenfall-light", "--to", "out/", "--json"], options].concat();
+    assert_eq!(desk.run(&arguments).expect(code).json(pointer), expected.into());
+}
+
+#[rstest]
+#[case::contents(&["wrenfall-light/letters", "--contents"], "to the board, second delivery.txt")]
+#[case::folders_kept(&["wrenfall-light/letters", "wrenfall-light/costs", "--keep-paths"], "wrenfall-light/costs/cost-table.csv")]
+#[case::wildcard(&["wrenfall-light/*.txt", "wrenfall-light/s*"], "survey/levels.csv")]
+#[case::message(&["wrenfall-light/costs", "--message", "Mind the step."], "costs")]
+fn what_was_packed_comes_out_where_it_was_meant(#[case] options: &[&str], #[case] there: &str) {
+    let desk = desk();
+    desk.run(&[&["pack", "--to", "out/board"], options].concat()).expect(0);
+    let opened = desk.run(&["open", "out", "--into", "in"]).expect(0);
+    assert!(desk.path("in").join(there).exists(), "{:?}", desk.names("in"));
+    assert_eq!(opened.out.contains("Mind the step."), options.contains(&"--message"));
+}
+
+#[test]
+fn an_archive_inside_its_source_is_not_packed_into_itself() {
+    let desk = desk();
+    let pack = ["pack", "wrenfall-light", "--to", "wrenfall-light/", "--fit", "300KB", "--replace", "--json"];
+    let first = desk.run(&pack).expect(0).json("/files");
+    let again = desk.run(&pack).expect(0);
+    assert_eq!((again.json("/files"), again.json("/own_output_left_out")), (first, 7.into()));
+}
+
+#[rstest]
+#[case::key_file(&["--key-file", "key"], &["--key-file", "key"], 0)]
+#[case::without_its_key_file(&["--key-file", "key"], &[], 3)]
+#[case::second_password(&["--also-password-from", "second"], &["--password-from", "second"], 0)]
+#[case::first_of_two(&["--also-password-from", "second"], &[], 0)]
+#[case::made(&["--make-passphrase", "--passphrase-to", "made"], &["--password-from", "made"], 0)]
+#[case::not_the_made_one(&["--make-passphrase", "--passphrase-to", "made"], &[], 3)]
+fn each_way_to_seal_has_its_way_to_open(#[case] seal: &[&str], #[case] unlock: &[&str], #[case] code: i32) {
+    let desk = Desk::new();
+    desk.file("a", b"1").file("key", b"any bytes").file("second", b"the keeper counts the stairs\n");
+    desk.run(&[&["pack", "a", "--to", "out/"], seal].concat()).expect(0);
+    desk.run(&[&["open", "out", "--into", "in"], unlock].concat()).expect(code);
+    if seal.contains(&"made") {
+        assert_eq!(fs::metadata(desk.path("made")).unwrap().permissions().mode() & 0o777, 0o600);
+        assert_eq!(fs::read_to_string(desk.path("made")).unwrap().trim_end().split('-').count(), 7);
+    }
+}
+
+#[test]
+fn an_archive_without_a_password_says_so_whenever_it_is_touched() {
+    let desk = Desk::new();
+    desk.file("a", b"1");
+    let runs: [&[&str]; 3] =
+        [&["pack", "a", "--to", "out/", "--no-password"], &["check", "out"], &["open", "out", "--into", "in"]];
+    for arguments in runs {
+        let ran = desk.command(arguments).env_remove("UNDER_SEAL_PASSWORD").output().unwrap();
+        let out = String::from_utf8(ran.stdout).unwrap();
+        assert!(ran.status.success() && out.contains("not secret") && !out.contains("tell the password"), "{out}");
+    }
+}
+
+#[rstest]
+#[case::weak(&["--password-from", "weak"], 2, "This password is weak")]
+#[case::weak_and_wanted(&["--password-from", "weak", "--weak-ok"], 0, "")]
+#[case::nowhere_to_show(&["--make-passphrase"], 2, "--passphrase-to FILE")]
+#[case::passphrase_file_there(&["--make-passphrase", "--passphrase-to", "weak"], 6, "it is there already")]
+#[case::no_key_file(&["--key-file", "kee"], 2, "kee cannot be read: it is not there")]
+#[case::unknown_fit(&["--fit", "mail-11"], 2, "There are mail-10, mail-25")]
+#[case::unknown_profile(&["--for", "board"], 2, "The configuration file has heritage-board")]
+#[case::unknown_field(&["--name", "{datum}"], 2, "There are {folder}, {date}")]
+#[case::no_value(&["--name", "{profile}"], 2, "Add --for PROFILE")]
+#[case::named_twice(&["--name", "x", "--to", "y"], 2, "named twice")]
+#[case::broken_pattern(&["--only", "[a"], 2, "'[a' cannot be read")]
+#[case::everything_left_out(&["--leave-out", "letters"], 2, "everything is left out")]
+#[case::no_patterns(&["--leave-out-from", "nope"], 2, "nope cannot be read: it is not there")]
+#[case::long_message(&["--message-from", "long"], 2, "an archive holds 65,536")]
+#[case::bad_value_in_the_file(&["--config", "bad.toml"], 2, "bad.toml, line 3 cannot be used: there is no squeeze 'harder'")]
+#[case::unknown_key_in_the_file(&["--config", "typo.toml"], 2, "typo.toml, line 1 cannot be used: unknown field `fist`")]
+#[case::no_configuration(&["--config", "nope.toml"], 2, "nope.toml cannot be read: it is not there")]
+fn a_wrong_value_is_named_with_a_good_one(#[case] options: &[&str], #[case] code: i32, #[case] words: &str) {
+    let desk = desk();
+    desk.file("weak", b"wrenfall\n").file("long", &[b'x'; 65_537]);
+    desk.file("bad.toml", b"\n[profiles.board]\nsqueeze = \"harder\"\n").file("typo.toml", b"fist = 1\n");
+    let before = desk.names(".");
+    let arguments = [&["pack", "wrenfall-light/letters"], options].concat();
+    let ran = desk.run(&arguments).expect(code);
+    assert!(ran.err.contains(words), "{}", ran.err);
+    assert_eq!(desk.names(".") == before, code != 0);
+}
+
+#[test]
+fn fits_and_settings_say_where_each_value_comes_from() {
+    let desk = desk();
+    let fits = desk.run(&["fits"]).expect(0).out;
+    assert!(fits.contains("7,295,718") && fits.contains("board-room"), "{fits}");
+    assert!(desk.run(&["fits", "--profiles"]).expect(0).out.contains("{folder}-for-{profile}"));
+    let shown = desk.run(&["pack", "--show-settings", "--for", "heritage-board", "--fit", "stick"]).expect(0).out;
+    for line in
+        ["stick, at most 4,294,967,295", "light                  ", "profile heritage-board", "configuration file"]
+    {
+        assert!(shown.contains(line), "{line}:\n{shown}");
+    }
+}
