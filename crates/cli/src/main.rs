@@ -23,6 +23,7 @@ fn main() -> ExitCode {
     let arguments = Arguments::parse();
     session::watch_signals();
     let (command, json) = match &arguments.command {
+        Command::Plan(plan) => ("plan", plan.work.json),
         Command::Pack(pack) => ("pack", pack.work.json),
         Command::Fits(fits) => ("fits", fits.json),
         Command::Check(check) => ("check", check.work.json),
@@ -30,6 +31,7 @@ fn main() -> ExitCode {
         Command::Demo(_) => ("demo", false),
     };
     let outcome = match &arguments.command {
+        Command::Plan(arguments) => commands::plan::run(arguments),
         Command::Pack(arguments) => commands::pack::run(arguments),
         Command::Fits(arguments) => commands::fits::run(arguments),
         Command::Check(arguments) => commands::check::run(arguments),

@@ -27,6 +27,7 @@ fn fields_told(heading: &str) -> BTreeSet<String> {
 
 #[rstest]
 #[case::pack("pack", &["pack", "wrenfall-light", "--to", "again/", "--json"])]
+#[case::plan("plan", &["plan", "wrenfall-light", "--json"])]
 #[case::fits("fits", &["fits", "--json"])]
 #[case::check("check", &["check", "out", "--json"])]
 #[case::open("open", &["open", "out", "--into", "inbox", "--json"])]
@@ -40,7 +41,7 @@ fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments:
 }
 
 #[rstest]
-fn the_documents_name_every_option(#[values("pack", "fits", "check", "open", "demo")] command: &str) {
+fn the_documents_name_every_option(#[values("plan", "pack", "fits", "check", "open", "demo")] command: &str) {
     let help = Desk::new().run(&[command, "--help"]).expect(0).out;
     let options = help
         .lines()
@@ -58,7 +59,7 @@ fn every_exit_code_of_the_readme_is_tested() {
     let readme = document("README.md");
     let table = readme.split("## Exit codes").nth(1).unwrap().split("\n## ").next().unwrap();
     let codes = table.lines().filter_map(|line| line.strip_prefix("| ")?.split(" |").next()?.parse::<u8>().ok());
-    let tests: String = ["story", "trouble", "terminal", "sending"]
+    let tests: String = ["story", "trouble", "terminal", "sending", "planning"]
         .map(|name| document(&format!("crates/cli/tests/{name}.rs")))
         .concat();
     let mut found = 0;

@@ -9,6 +9,8 @@ use crate::entry::{EntryPath, Timestamp};
 /// A long piece of work whose progress is told.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Phase {
+    /// Compressing samples of what may be packed; counts bytes of them.
+    Sampling,
     /// Reading sources, sealing and writing volumes; counts content bytes.
     Packing,
     /// Reading finished volumes back and verifying them; counts content bytes.

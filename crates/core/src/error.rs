@@ -6,6 +6,7 @@ use crate::opening::OpenError;
 use crate::pack::{PackError, TargetError, WayError};
 use crate::place::FileError;
 use crate::place::staging::StagingError;
+use crate::plan::PlanError;
 use crate::proof::InspectError;
 use crate::rework::RecutError;
 use crate::sealed::frame::FrameError;
@@ -28,6 +29,9 @@ pub enum Error {
     /// Nothing was packed.
     #[error(transparent)]
     Pack(#[from] PackError),
+    /// Nothing was planned.
+    #[error(transparent)]
+    Plan(#[from] PlanError),
     /// The set was not cut anew.
     #[error(transparent)]
     Recut(#[from] RecutError),
@@ -70,6 +74,8 @@ impl Error {
         match self {
             Self::Target(_) | Self::Password(_) => ErrorClass::Usage,
             Self::Pack(error) => pack_class(error),
+            Self::Plan(PlanError::Codec(_)) => ErrorClass::System,
+            Self::Plan(PlanError::Cancelled(_)) => ErrorClass::Cancelled,
             Self::Recut(error) => recut_class(error),
             Self::Gather(error) => gather_class(error),
             Self::Inspect(InspectError::File(_)) => ErrorClass::System,

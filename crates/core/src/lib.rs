@@ -13,7 +13,7 @@
 //! - [`codec`]: compressing and decompressing one block; whether it was worth it.
 //! - [`pipeline`]: ordered parallel work with bounded memory, both ways.
 //! - [`source`]: gathering. What is chosen, the walk that makes a catalogue, and reading a file that may change
-//!   meanwhile.
+//!   meanwhile, names that other systems refuse.
 //! - [`volume`]: our volumes. Cells, headers, names, finding a set, reading and writing it; knows no key.
 //! - [`sealed`]: the sealed format. Password and keys, the head, cells' seals, frames, records, index and tail;
 //!   a writer, a reader, and a reader of what is left.
@@ -21,6 +21,7 @@
 //! - [`landing`]: extraction to disk without harm to what is there; does not know the format.
 //! - [`proof`]: checking volumes without the password, and contents with it.
 //! - [`pack`]: one whole delivery: gather, seal, read back, place.
+//! - [`plan`]: a delivery before it exists. Estimates from samples, what weighs most, what would save volumes.
 //! - [`rework`]: making new volumes out of old ones; cutting a set to another fit, without the password.
 //! - [`opening`]: one whole extraction: survey, extract, finish.
 //! - [`error`]: every layer's error under one roof, and the class behind an exit code.
@@ -55,6 +56,8 @@ pub mod landing;
 pub mod proof;
 
 pub mod pack;
+
+pub mod plan;
 
 pub mod rework;
 

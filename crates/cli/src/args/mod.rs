@@ -5,7 +5,8 @@ mod send;
 
 pub use receive::{CheckArguments, OpenArguments, PasswordArguments};
 pub use send::{
-    ChoiceArguments, ConfigurationArguments, FitsArguments, PackArguments, SealArguments, ShapeArguments, SqueezeName,
+    ChoiceArguments, ConfigurationArguments, FitsArguments, PackArguments, PlanArguments, SealArguments,
+    ShapeArguments, SqueezeName,
 };
 
 use clap::{Args, Parser, Subcommand};
@@ -24,6 +25,10 @@ pub struct Arguments {
 /// The commands.
 #[derive(Debug, Subcommand)]
 pub enum Command {
+    /// Show a delivery before it exists: what goes in, how large it comes out, what may go wrong
+    ///
+    /// Nothing is written. Sizes are estimated by compressing samples; where there is little, all of it is compressed.
+    Plan(Box<PlanArguments>),
     /// Seal files and folders into encrypted volumes, and verify them
     ///
     /// Everything is written under a temporary folder beside the target, read back from disk, unlocked with the

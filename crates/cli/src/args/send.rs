@@ -4,6 +4,7 @@ use super::{PasswordArguments, WorkArguments};
 use clap::{ArgGroup, Args, ValueEnum};
 use std::fmt;
 use std::path::PathBuf;
+use std::str::FromStr;
 use under_seal_core::codec::Squeeze;
 
 /// `pack`.
@@ -40,6 +41,50 @@ pub struct PackArguments {
     pub show_settings: bool,
     #[command(flatten)]
     pub work: WorkArguments,
+}
+
+/// `plan`.
+#[derive(Debug, Args)]
+pub struct PlanArguments {
+    /// Files and folders that would be packed; wildcards that the shell leaves alone are expanded
+    #[arg(required = true, value_name = "SOURCE")]
+    pub sources: Vec<PathBuf>,
+    /// Say how long sending takes over this line, such as 20Mbit (a second)
+    #[arg(long, value_name = "SPEED")]
+    pub line: Option<LineSpeed>,
+    #[command(flatten)]
+    pub shape: ShapeArguments,
+    #[command(flatten)]
+    pub choice: ChoiceArguments,
+    #[command(flatten)]
+    pub configuration: ConfigurationArguments,
+    #[command(flatten)]
+    pub work: WorkArguments,
+}
+
+/// The speed of a line, in bits a second.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct LineSpeed(pub f64);
+
+impl FromStr for LineSpeed {
+    type Err = &'static str;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        let text = text.trim().to_lowercase();
+        let text = text.strip_suffix("/s").unwrap_or(&text);
+        let end = text.find(|letter: char| !letter.is_ascii_digit() && letter != '.').unwrap_or(text.len());
+        let (number, unit) = text.split_at(end);
+        let factor = match unit.trim() {
+            "kbit" => 1e3,
+            "mbit" => 1e6,
+            "gbit" => 1e9,
+            _ => return Err("a line's speed is a number and kbit, Mbit or Gbit, such as 20Mbit"),
+        };
+        match number.parse::<f64>() {
+            Ok(number) if number > 0.0 => Ok(Self(number * factor)),
+            _ => Err("a line's speed begins with a number above 0, such as 20Mbit"),
+        }
+    }
 }
 
 /// What the archive will be like.
@@ -158,6 +203,18 @@ pub enum SqueezeName {
 impl fmt::Display for SqueezeName {
     fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
         formatter.write_str(self.to_possible_value().as_ref().map_or("", |value| value.get_name()))
+    }
+}
+
+impl From<Squeeze> for SqueezeName {
+    fn from(squeeze: Squeeze) -> Self {
+        match squeeze {
+            Squeeze::None => Self::None,
+            Squeeze::Light => Self::Light,
+            Squeeze::Even => Self::Even,
+            Squeeze::Hard => Self::Hard,
+            Squeeze::Utmost => Self::Utmost,
+        }
     }
 }
 

@@ -5,6 +5,7 @@ pub mod demo;
 pub mod fits;
 pub mod open;
 pub mod pack;
+pub mod plan;
 
 use crate::failure::Failure;
 use serde::Serialize;

@@ -91,6 +91,7 @@ impl ProgressLine {
             bar.set_style(style.progress_chars("━╸─"));
         }
         bar.set_prefix(match phase {
+            Phase::Sampling => "Sampling",
             Phase::Packing => "Packing",
             Phase::Verifying => "Verifying",
             Phase::Inspecting => "Checking",

@@ -94,6 +94,24 @@ pub fn shown_lines(text: &str) -> Vec<String> {
     text.lines().map(|line| shown(line.as_bytes())).collect()
 }
 
+/// A stretch of time to glance at.
+pub fn duration(seconds: f64) -> String {
+    const STEPS: [(f64, &str); 5] =
+        [(365.0 * 86_400.0, "year"), (86_400.0, "day"), (3_600.0, "hour"), (60.0, "minute"), (1.0, "second")];
+    match STEPS.iter().find(|(length, _)| seconds >= *length) {
+        Some((length, unit)) => count((seconds / length).round() as u64, unit),
+        None => "less than a second".to_owned(),
+    }
+}
+
+/// A share as a bar of so many columns at most, in eighths of a column.
+pub fn bar(share: f64, columns: usize) -> String {
+    const EIGHTHS: [&str; 8] = ["", "▏", "▎", "▍", "▌", "▋", "▊", "▉"];
+    let eighths = (share.clamp(0.0, 1.0) * columns as f64 * 8.0).round() as usize;
+    let eighths = if share > 0.0 { eighths.max(1) } else { 0 };
+    format!("{}{}", "█".repeat(eighths / 8), EIGHTHS[eighths % 8])
+}
+
 /// Numbers in order as a list with runs drawn together: `2, 5 to 7 and 9`.
 pub fn number_list(numbers: &[u32]) -> String {
     let mut runs: Vec<(u32, u32)> = Vec::new();

@@ -3,7 +3,7 @@
 mod receiving;
 mod sending;
 
-pub use sending::{bad_value, passed_over, unknown_squeeze, weak_password};
+pub use sending::{bad_value, name_trouble, passed_over, system_name, unknown_squeeze, weak_password};
 
 use crate::failure::Failure;
 use crate::ui::text::{grouped, name, path};
@@ -14,6 +14,7 @@ use under_seal_core::Error;
 use under_seal_core::opening::OpenError;
 use under_seal_core::pack::TargetError;
 use under_seal_core::place::{FileAction, FileError};
+use under_seal_core::plan::PlanError;
 use under_seal_core::proof::InspectError;
 use under_seal_core::sealed::PasswordError;
 use under_seal_core::sealed::index::MAX_MESSAGE_BYTES;
@@ -87,6 +88,8 @@ fn core(error: &Error) -> String {
         }
         Error::Password(error) => password_error(*error),
         Error::Pack(error) => sending::pack(error),
+        Error::Plan(PlanError::Cancelled(_)) => "Cancelled.".to_owned(),
+        Error::Plan(error) => format!("There is no plan: {error}."),
         // No command cuts anew yet; the technical words are all there is to say.
         Error::Recut(error) => format!("The set was not cut anew: {error}."),
         Error::Gather(error) => receiving::gather(error),

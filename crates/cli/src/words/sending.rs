@@ -2,13 +2,14 @@
 
 use super::{file_error, missing_path, system};
 use crate::settings::{BadValue, FIELDS, NamePatternError};
-use crate::ui::text::{self, bytes, count, first_few, grouped, listed, path, shown};
+use crate::ui::text::{self, bytes, duration, first_few, grouped, listed, path, shown};
 use under_seal_core::fit::FitError;
 use under_seal_core::pack::{PackError, WayError};
 use under_seal_core::passwords::Strength;
 use under_seal_core::place::staging::StagingError;
 use under_seal_core::sealed::SealError;
 use under_seal_core::size::SizeError;
+use under_seal_core::source::portability::{System, Trouble};
 use under_seal_core::source::{PassedOver, PassedOverReason, SourceError};
 use under_seal_core::volume::{MAX_VOLUMES, MIN_VOLUME_BYTES, WriteError};
 
@@ -117,13 +118,26 @@ fn about_count(log10: f64) -> String {
     }
 }
 
-/// A stretch of time to glance at.
-fn duration(seconds: f64) -> String {
-    const STEPS: [(f64, &str); 5] =
-        [(365.0 * 86_400.0, "year"), (86_400.0, "day"), (3_600.0, "hour"), (60.0, "minute"), (1.0, "second")];
-    match STEPS.iter().find(|(length, _)| seconds >= *length) {
-        Some((length, unit)) => format!("about {}", count((seconds / length).round() as u64, unit)),
-        None => "less than a second".to_owned(),
+/// What is wrong with a name on another system.
+pub fn name_trouble(trouble: &Trouble) -> String {
+    match trouble {
+        Trouble::Reserved => "the name means a device".to_owned(),
+        Trouble::ForbiddenCharacter(letter) => format!("no name may hold {}", shown(format!("'{letter}'").as_bytes())),
+        Trouble::TrailingDotOrSpace => "a dot or space at the end is dropped".to_owned(),
+        Trouble::LongPath(units) => format!("the path is long, {units} characters"),
+        Trouble::LongName => "the name is too long".to_owned(),
+        Trouble::NotUnicode => "the name is not Unicode".to_owned(),
+        Trouble::DiffersInCase => "another name differs in capital letters only".to_owned(),
+        Trouble::DiffersInForm => "another name differs only in how accents are written".to_owned(),
+    }
+}
+
+/// What a system is called.
+pub fn system_name(system: System) -> &'static str {
+    match system {
+        System::Windows => "Windows",
+        System::MacOs => "macOS",
+        System::Unix => "Linux",
     }
 }
 
@@ -164,7 +178,8 @@ pub(super) fn pack(error: &PackError) -> String {
         ),
         PackError::Source(SourceError::Pattern(error)) => bad_value(&BadValue::Pattern(error.clone())),
         PackError::Source(SourceError::NothingChosen) => {
-            "Nothing was packed: everything is left out. Look at --leave-out, --only and --show-settings.".to_owned()
+            "There is nothing to pack: everything is left out. Look at --leave-out, --only and --show-settings."
+                .to_owned()
         }
         PackError::Source(SourceError::Unpackable(what)) => unpackable(what),
         PackError::Source(SourceError::Cancelled(_)) | PackError::Cancelled(_) => {

@@ -7,7 +7,7 @@ use super::cells::{CELL_OVERHEAD, CellSeal, MAX_PLAIN_BYTES, PlainCells};
 use super::tail::{TAIL_BYTES, Tail};
 use super::wire::Malformed;
 use crate::pipeline::{Spares, Stopped};
-use crate::volume::{CELL_BYTES, CellError, CellReader, Cells, LAST_CELL_STEP, cell_offset};
+use crate::volume::{CELL_BYTES, CellError, CellReader, Cells, Geometry, LAST_CELL_STEP, MAX_VOLUMES, cell_offset};
 use std::collections::HashMap;
 use std::path::PathBuf;
 
@@ -22,6 +22,22 @@ const NO_FRAME: u16 = 0xFFFF;
 
 /// Cells that are handed over together, to be sealed by one worker.
 const CELLS_TOGETHER: usize = 16;
+
+/// How an inner stream of so many bytes will be cut into volumes of at most `volume_limit` bytes. `None` where not even
+/// one cell fits, or there would be more volumes than a set may have.
+pub fn geometry_of(inner_bytes: u64, volume_limit: Option<u64>) -> Option<Geometry> {
+    let per_cell = INNER_PER_CELL as u64;
+    let with_tail = inner_bytes + TAIL_BYTES as u64;
+    let cells = with_tail.div_ceil(per_cell);
+    let in_last = (with_tail - (cells - 1) * per_cell) as usize + MARK_BYTES + CELL_OVERHEAD;
+    let per_volume = volume_limit.map_or(Some(u32::MAX), Geometry::cells_within)?;
+    let data_volumes =
+        u32::try_from(cells.div_ceil(u64::from(per_volume))).ok().filter(|count| *count <= MAX_VOLUMES)?;
+    let single = data_volumes == 1;
+    let cells_per_volume = if single { u32::try_from(cells).ok()? } else { per_volume };
+    let last_cell_bytes = in_last.next_multiple_of(LAST_CELL_STEP) as u32;
+    Some(Geometry { data_volumes, spare_volumes: 0, cells_per_volume, cells, last_cell_bytes })
+}
 
 /// Cuts the inner stream into cells, and hands them over in order, ready to be sealed.
 pub struct StreamWriter<'a, H> {

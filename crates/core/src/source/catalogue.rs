@@ -169,6 +169,13 @@ impl Catalogue {
         }
     }
 
+    /// Whether more than one thing stands at the top.
+    pub fn has_several_tops(&self) -> bool {
+        self.entries.first().is_some_and(|first| {
+            self.entries.last().is_some_and(|last| last.path != first.path && !last.path.is_below(&first.path))
+        })
+    }
+
     /// Content bytes that are to be read.
     pub fn total_bytes(&self) -> u64 {
         self.entries.iter().map(|entry| entry.size).sum()

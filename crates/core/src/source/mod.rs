@@ -1,10 +1,12 @@
 //! Gathering: from the paths that a sender names to a catalogue of everything to pack, in archive order.
 //!
 //! [`choice`] says what is wanted; the roots turn typed paths into places to begin at; [`catalogue`] walks and lists
-//! without reading any content; [`reading`] reads one file and notices when it changes meanwhile.
+//! without reading any content; [`reading`] reads one file and notices when it changes meanwhile; [`portability`] knows which names other
+//! systems refuse.
 
 pub mod catalogue;
 pub mod choice;
+pub mod portability;
 pub mod reading;
 mod roots;
 

@@ -4,7 +4,7 @@ use super::catalogue::mode_and_time;
 use crate::entry::Timestamp;
 use crate::place::{FileAction, FileError, Links, open_regular};
 use std::fs::File;
-use std::io::Read as _;
+use std::io::{Read as _, Seek as _, SeekFrom};
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
@@ -59,6 +59,17 @@ impl SourceFile {
         let outcome = (&self.file).take(self.left.min(wanted as u64)).read_to_end(output);
         self.left = self.left.saturating_sub((output.len() - before) as u64);
         outcome.map_err(FileError::on(FileAction::Read, &self.path))?;
+        Ok(())
+    }
+
+    /// Goes on behind the next so many bytes.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn skip(&mut self, bytes: u64) -> Result<(), FileError> {
+        let offset = i64::try_from(bytes).unwrap_or(i64::MAX);
+        self.file.seek(SeekFrom::Current(offset)).map_err(FileError::on(FileAction::Read, &self.path))?;
+        self.left = self.left.saturating_sub(bytes);
         Ok(())
     }
 

@@ -1,0 +1,60 @@
+//! `plan`: a delivery before it exists. Nothing is written.
+
+mod report;
+
+use super::show;
+use crate::args::PlanArguments;
+use crate::failure::Failure;
+use crate::session;
+use crate::settings::{Configuration, Settings, Typed};
+use crate::ui::progress::ProgressLine;
+use report::{Report, lines};
+use under_seal_core::Error;
+use under_seal_core::fit::{Fit, NAMED};
+use under_seal_core::plan::Plan;
+use under_seal_core::source::{Catalogue, expand};
+
+/// What a report is made of.
+struct Planning<'a> {
+    settings: &'a Settings,
+    catalogue: &'a Catalogue,
+    plan: &'a Plan,
+    /// The fits to compare, by name, where none was chosen.
+    fits: Vec<(String, Fit)>,
+    line_bits_a_second: Option<f64>,
+}
+
+/// Runs the command; the exit code.
+pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
+    let settings = Settings::resolve(&Typed {
+        shape: &arguments.shape,
+        choice: &arguments.choice,
+        configuration: &arguments.configuration,
+        threads: arguments.work.threads,
+    })?;
+    let choice = settings.choice(&arguments.choice)?;
+    let progress = ProgressLine::for_writing(Fit::OneVolume);
+    let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
+    let sources = expand(&arguments.sources).map_err(|error| Error::Pack(error.into()))?;
+    let catalogue =
+        Catalogue::gather(&sources, &choice, &|_| false, &context).map_err(|error| Error::Pack(error.into()))?;
+    let plan = Plan::make(&catalogue, &context)?;
+    drop(progress);
+    let fits = match settings.fit.value.fit {
+        Fit::OneVolume => named_fits(arguments)?,
+        _ => Vec::new(),
+    };
+    let line_bits_a_second = arguments.line.map(|line| line.0);
+    let planning = Planning { settings: &settings, catalogue: &catalogue, plan: &plan, fits, line_bits_a_second };
+    let report = Report::new(&planning);
+    show(&report, arguments.work.json, || lines(&planning, &report))?;
+    Ok(report.exit_code)
+}
+
+/// The fits that have a name, the user's own behind the others.
+fn named_fits(arguments: &PlanArguments) -> Result<Vec<(String, Fit)>, Failure> {
+    let configuration = Configuration::load(arguments.configuration.config.as_deref())?;
+    let built_in = NAMED.iter().map(|(name, fit)| ((*name).to_owned(), *fit));
+    let own = configuration.fits.iter().map(|(name, own)| (name.clone(), own.fit));
+    Ok(built_in.chain(own).collect())
+}

@@ -1,0 +1,413 @@
+//! What `plan` says: for people and as JSON.
+
+use super::Planning;
+use crate::args::SqueezeName;
+use crate::failure::{DONE, LOOK};
+use crate::ui::paint::{Tone, paint};
+use crate::ui::table::{self, Column};
+use crate::ui::text::{self, bar, bytes, contents, count, duration, grouped, shown};
+use crate::words;
+use serde::Serialize;
+use std::path::Path;
+use under_seal_core::entry::{EntryKind, EntryPath};
+use under_seal_core::fit::{Fit, message_bytes};
+use under_seal_core::plan::{Advice, Estimate, Outline};
+
+/// Folders and kinds that the charts show, and columns of the longest bar.
+const CHARTED: usize = 10;
+const BAR_COLUMNS: usize = 24;
+
+/// Top-level paths, and names with trouble, that are listed.
+const LISTED: usize = 12;
+
+/// The JSON object (docs/json.md).
+#[derive(Serialize)]
+pub struct Report {
+    command: &'static str,
+    pub exit_code: u8,
+    files: u64,
+    folders: u64,
+    links: u64,
+    bytes: u64,
+    left_out: u64,
+    top_level: Vec<Top>,
+    heaviest_folders: Vec<Weight>,
+    kinds: Vec<Weight>,
+    fit: String,
+    squeeze: String,
+    estimates: Vec<Estimated>,
+    fits: Vec<Fitted>,
+    messages: Option<u32>,
+    sending_seconds: Option<f64>,
+    advice: Vec<Advised>,
+    passed_over: Vec<Passed>,
+    unreadable: Vec<String>,
+    unportable: Vec<Unportable>,
+    unmatched_patterns: Vec<String>,
+}
+
+#[derive(Serialize)]
+struct Top {
+    path: String,
+    kind: &'static str,
+    files: u64,
+    folders: u64,
+    links: u64,
+    bytes: u64,
+}
+
+#[derive(Serialize)]
+struct Weight {
+    name: String,
+    files: u64,
+    bytes: u64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    kept: Option<f64>,
+}
+
+#[derive(Serialize)]
+struct Estimated {
+    squeeze: String,
+    bytes: Option<u64>,
+    at_least: Option<u64>,
+    at_most: Option<u64>,
+    seconds: f64,
+    volumes: Option<u32>,
+    last_filled: Option<f64>,
+}
+
+#[derive(Serialize)]
+struct Fitted {
+    name: String,
+    volumes: Option<u32>,
+    last_filled: Option<f64>,
+}
+
+#[derive(Serialize)]
+struct Advised {
+    squeeze: Option<String>,
+    without: Option<String>,
+    bytes: Option<u64>,
+    volumes: u32,
+}
+
+#[derive(Serialize)]
+struct Passed {
+    path: String,
+    why: String,
+}
+
+#[derive(Serialize)]
+struct Unportable {
+    path: String,
+    why: String,
+    systems: Vec<&'static str>,
+}
+
+fn entry(path: &EntryPath) -> String {
+    shown(path.as_bytes())
+}
+
+impl Report {
+    pub fn new(planning: &Planning<'_>) -> Self {
+        let Planning { settings, catalogue, plan, .. } = planning;
+        let (fit, squeeze) = (settings.fit.value.fit, settings.squeeze.value);
+        let chosen = plan.estimate(squeeze.into());
+        let outline = chosen.and_then(|estimate| Outline::new(estimate.stream_bytes.likely, fit));
+        let unmatched = settings.typed_among(&catalogue.unmatched);
+        let quiet = catalogue.passed_over.is_empty()
+            && plan.unreadable.is_empty()
+            && plan.unportable.is_empty()
+            && unmatched.is_empty();
+        let folders = plan.folders.iter().take(CHARTED).map(|folder| Weight {
+            name: folder.path.as_ref().map_or_else(|| ".".to_owned(), entry),
+            files: folder.files,
+            bytes: folder.bytes,
+            kept: None,
+        });
+        let kinds = plan.kinds.iter().take(CHARTED).map(|kind| Weight {
+            name: shown(kind.extension.as_bytes()),
+            files: kind.files,
+            bytes: kind.bytes,
+            kept: Some(kind.kept),
+        });
+        let top_level = plan.top_level.iter().map(|top| Top {
+            path: entry(&top.path),
+            kind: match top.kind {
+                EntryKind::File => "file",
+                EntryKind::Folder => "folder",
+                EntryKind::Link => "link",
+            },
+            files: top.totals.files,
+            folders: top.totals.folders,
+            links: top.totals.links,
+            bytes: top.totals.content_bytes,
+        });
+        Self {
+            command: "plan",
+            exit_code: if quiet { DONE } else { LOOK },
+            files: plan.totals.files,
+            folders: plan.totals.folders,
+            links: plan.totals.links,
+            bytes: plan.totals.content_bytes,
+            left_out: catalogue.left_out,
+            top_level: top_level.collect(),
+            heaviest_folders: folders.collect(),
+            kinds: kinds.collect(),
+            fit: settings.fit.value.text.clone(),
+            squeeze: squeeze.to_string(),
+            estimates: plan.estimates.iter().map(|estimate| Estimated::new(estimate, fit)).collect(),
+            fits: planning.fits.iter().map(|(name, fit)| Fitted::new(name, *fit, chosen)).collect(),
+            messages: outline.filter(|_| matches!(fit, Fit::Message(_))).map(|outline| outline.volumes),
+            sending_seconds: planning
+                .line_bits_a_second
+                .zip(outline)
+                .map(|(speed, outline)| on_the_line(&outline, fit) as f64 * 8.0 / speed),
+            advice: plan.advice(catalogue, squeeze.into(), fit).iter().map(Advised::new).collect(),
+            passed_over: catalogue
+                .passed_over
+                .iter()
+                .map(|passed| Passed { path: text::path(&passed.disk_path), why: words::passed_over(&passed.reason) })
+                .collect(),
+            unreadable: plan.unreadable.iter().map(entry).collect(),
+            unportable: plan
+                .unportable
+                .iter()
+                .map(|one| Unportable {
+                    path: entry(&one.path),
+                    why: words::name_trouble(&one.trouble),
+                    systems: one.systems.iter().map(|system| words::system_name(*system)).collect(),
+                })
+                .collect(),
+            unmatched_patterns: unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect(),
+        }
+    }
+}
+
+impl Estimated {
+    fn new(estimate: &Estimate, fit: Fit) -> Self {
+        let outline = |stream_bytes| Outline::new(stream_bytes, fit);
+        let likely = outline(estimate.stream_bytes.likely);
+        Self {
+            squeeze: SqueezeName::from(estimate.squeeze).to_string(),
+            bytes: likely.map(|outline| outline.bytes),
+            at_least: outline(estimate.stream_bytes.low).map(|outline| outline.bytes),
+            at_most: outline(estimate.stream_bytes.high).map(|outline| outline.bytes),
+            seconds: estimate.seconds,
+            volumes: likely.map(|outline| outline.volumes),
+            last_filled: likely.and_then(|outline| outline.last_fill()),
+        }
+    }
+}
+
+impl Fitted {
+    fn new(name: &str, fit: Fit, chosen: Option<&Estimate>) -> Self {
+        let outline = chosen.and_then(|estimate| Outline::new(estimate.stream_bytes.likely, fit));
+        Self {
+            name: shown(name.as_bytes()),
+            volumes: outline.map(|outline| outline.volumes),
+            last_filled: outline.and_then(|outline| outline.last_fill()),
+        }
+    }
+}
+
+impl Advised {
+    fn new(advice: &Advice) -> Self {
+        match advice {
+            Advice::Squeeze(squeeze, volumes) => Self {
+                squeeze: Some(SqueezeName::from(*squeeze).to_string()),
+                without: None,
+                bytes: None,
+                volumes: *volumes,
+            },
+            Advice::Without(path, bytes, volumes) => {
+                Self { squeeze: None, without: Some(entry(path)), bytes: Some(*bytes), volumes: *volumes }
+            }
+        }
+    }
+}
+
+/// Bytes that travel: volumes, or the messages that carry them.
+fn on_the_line(outline: &Outline, fit: Fit) -> u64 {
+    match (fit, outline.limit) {
+        (Fit::Message(_), Some(_)) => {
+            let full = (outline.bytes - outline.last_bytes) / u64::from(outline.volumes.max(2) - 1);
+            u64::from(outline.volumes - 1) * message_bytes(full) + message_bytes(outline.last_bytes)
+        }
+        _ => outline.bytes,
+    }
+}
+
+pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
+    let what = contents(report.files, report.folders, report.links);
+    let heading = format!("The plan: {} in {what}. Nothing was written.", bytes(report.bytes));
+    let mut lines = vec![paint(Tone::Strong, heading)];
+    let mut section = |heading: &str, body: Vec<String>| {
+        if !body.is_empty() {
+            lines.extend([String::new(), paint(Tone::Strong, heading)]);
+            lines.extend(body);
+        }
+    };
+    section("What the recipient will see", top_lines(report));
+    section("Heaviest folders, by what lies directly in them", chart("folder", &report.heaviest_folders, report.bytes));
+    section("Kinds of files, and what squeezing leaves of them", chart("kind", &report.kinds, report.bytes));
+    let limit = planning.settings.fit.value.fit.volume_limit();
+    let at = limit.map(|limit| format!(" at {}, {} a volume", report.fit, bytes(limit))).unwrap_or_default();
+    section(&format!("What it would come to{at}"), estimate_lines(report, limit.is_some()));
+    section(&format!("Volumes by fit, at {}", report.squeeze), fit_lines(report));
+    section("On the way", way_lines(planning, report));
+    section("What would save volumes", advice_lines(report));
+    section("Look at this first", look_lines(report));
+    lines.extend([String::new()]);
+    lines.extend(next_step());
+    lines
+}
+
+fn top_lines(report: &Report) -> Vec<String> {
+    let row = |top: &Top| {
+        let slash = if top.kind == "folder" { "/" } else { "" };
+        let inside = match top.kind {
+            "folder" => contents(top.files, top.folders.saturating_sub(1), top.links),
+            kind => format!("a {kind}"),
+        };
+        (Tone::Plain, vec![format!("{}{slash}", top.path), inside, grouped(top.bytes)])
+    };
+    let mut rows: Vec<_> = report.top_level.iter().take(LISTED).map(row).collect();
+    if let more @ 1.. = report.top_level.len().saturating_sub(LISTED) {
+        rows.push((Tone::Faint, vec![format!("and {more} more"), String::new(), String::new()]));
+    }
+    table::lines(&[Column::Text("path"), Column::Text("holds"), Column::Number("bytes")], &rows)
+}
+
+fn chart(what: &'static str, weights: &[Weight], whole: u64) -> Vec<String> {
+    let heaviest = weights.first().map_or(1, |weight| weight.bytes).max(1);
+    let row = |weight: &Weight| {
+        let share = 100.0 * weight.bytes as f64 / whole.max(1) as f64;
+        let name = if weight.name.is_empty() { "(none)".to_owned() } else { weight.name.clone() };
+        let mut cells = vec![
+            name,
+            weight.files.to_string(),
+            grouped(weight.bytes),
+            format!("{share:.0} %"),
+            bar(weight.bytes as f64 / heaviest as f64, BAR_COLUMNS),
+        ];
+        cells.extend(weight.kept.map(|kept| format!("{:.0} %", 100.0 * kept.min(1.0))));
+        (Tone::Plain, cells)
+    };
+    let mut columns = vec![
+        Column::Text(what),
+        Column::Number("files"),
+        Column::Number("bytes"),
+        Column::Number("share"),
+        Column::Text(""),
+    ];
+    if weights.iter().any(|weight| weight.kept.is_some()) {
+        columns.push(Column::Number("left"));
+    }
+    table::lines(&columns, &weights.iter().map(row).collect::<Vec<_>>())
+}
+
+fn percent(share: Option<f64>) -> String {
+    share.map_or("-".to_owned(), |share| format!("{:.0} %", 100.0 * share))
+}
+
+fn estimate_lines(report: &Report, in_volumes: bool) -> Vec<String> {
+    let number = |number: Option<u64>| number.map_or("-".to_owned(), grouped);
+    let row = |estimate: &Estimated| {
+        let saved = estimate.bytes.map(|bytes| 1.0 - bytes as f64 / report.bytes.max(1) as f64);
+        let tone = if estimate.squeeze == report.squeeze { Tone::Strong } else { Tone::Plain };
+        let mut cells = vec![
+            estimate.squeeze.clone(),
+            number(estimate.bytes),
+            format!("{} to {}", number(estimate.at_least), number(estimate.at_most)),
+            percent(saved.map(|saved| saved.max(0.0))),
+            duration(estimate.seconds),
+        ];
+        if in_volumes {
+            cells.push(estimate.volumes.map_or("too many".to_owned(), |volumes| volumes.to_string()));
+            cells.push(percent(estimate.last_filled));
+        }
+        (tone, cells)
+    };
+    let mut columns = vec![
+        Column::Text("squeeze"),
+        Column::Number("bytes"),
+        Column::Number("surely between"),
+        Column::Number("saved"),
+        Column::Number("takes"),
+    ];
+    if in_volumes {
+        columns.extend([Column::Number("volumes"), Column::Number("last filled")]);
+    }
+    table::lines(&columns, &report.estimates.iter().map(row).collect::<Vec<_>>())
+}
+
+fn fit_lines(report: &Report) -> Vec<String> {
+    if report.fits.is_empty() {
+        return Vec::new();
+    }
+    let row = |fit: &Fitted| {
+        let volumes = fit.volumes.map_or("too many".to_owned(), |volumes| volumes.to_string());
+        (Tone::Plain, vec![fit.name.clone(), volumes, percent(fit.last_filled)])
+    };
+    let columns = [Column::Text("fit"), Column::Number("volumes"), Column::Number("last filled")];
+    table::lines(&columns, &report.fits.iter().map(row).collect::<Vec<_>>())
+}
+
+fn way_lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
+    let mut lines = Vec::new();
+    if let (Some(messages), Fit::Message(limit)) = (report.messages, planning.settings.fit.value.fit) {
+        let each = if messages == 1 { "" } else { ", a volume each" };
+        lines.push(format!("  {} of at most {}{each}", count(messages.into(), "message"), bytes(limit.bytes())));
+    }
+    if let (Some(seconds), Some(speed)) = (report.sending_seconds, planning.line_bits_a_second) {
+        let encoded = if report.messages.is_some() { ", encoding counted" } else { "" };
+        lines.push(format!("  {} on a line of {} Mbit/s{encoded}", duration(seconds), speed / 1e6));
+    }
+    lines
+}
+
+fn advice_lines(report: &Report) -> Vec<String> {
+    let now = report.estimates.iter().find(|estimate| estimate.squeeze == report.squeeze);
+    let now = now.and_then(|estimate| estimate.volumes).unwrap_or(0);
+    let line = |advice: &Advised| {
+        let how = match (&advice.squeeze, &advice.without) {
+            (Some(squeeze), _) => format!("--squeeze {squeeze}"),
+            (_, Some(path)) => format!("without {path} ({})", bytes(advice.bytes.unwrap_or(0))),
+            (None, None) => String::new(),
+        };
+        format!("  {how}: {} instead of {now}", count(advice.volumes.into(), "volume"))
+    };
+    report.advice.iter().map(line).collect()
+}
+
+fn look_lines(report: &Report) -> Vec<String> {
+    let passed = report.passed_over.iter().map(|passed| format!("{} cannot be packed: {}", passed.path, passed.why));
+    let unreadable = report.unreadable.iter().map(|path| format!("{path} cannot be read: permission denied"));
+    let names = report.unportable.iter().map(|one| format!("{}: {} ({})", one.path, one.why, one.systems.join(", ")));
+    let patterns = report.unmatched_patterns.iter().map(|pattern| format!("the pattern {pattern} matches nothing"));
+    let all: Vec<String> = passed.chain(unreadable).chain(names).chain(patterns).collect();
+    let more = all.len().saturating_sub(LISTED);
+    let mut lines: Vec<String> = all.iter().take(LISTED).map(|line| paint(Tone::Look, format!("  {line}"))).collect();
+    lines.extend((more > 0).then(|| paint(Tone::Faint, format!("  and {more} more (--json lists all)"))));
+    lines
+}
+
+fn next_step() -> Vec<String> {
+    vec!["Next: pack it with".to_owned(), format!("  under-seal pack {}", typed_for_packing().join(" "))]
+}
+
+/// What was typed for this plan and counts for packing too.
+fn typed_for_packing() -> Vec<String> {
+    let mut typed = std::env::args_os().skip(2);
+    let mut kept = Vec::new();
+    while let Some(argument) = typed.next() {
+        match argument.as_encoded_bytes() {
+            b"--json" => {}
+            b"--line" => drop(typed.next()),
+            line if line.starts_with(b"--line=") => {}
+            _ => kept.push(text::argument(Path::new(&argument))),
+        }
+    }
+    kept
+}

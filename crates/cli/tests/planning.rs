@@ -1,0 +1,87 @@
+//! What `plan` foresees comes true, and what may go wrong is told before anything is written.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod support;
+
+use rstest::rstest;
+use support::Desk;
+
+fn desk() -> Desk {
+    let desk = Desk::new();
+    desk.run(&["demo", "--data-to", "."]).expect(0);
+    desk
+}
+
+#[rstest]
+fn the_demonstration_is_foreseen_to_a_tenth(#[values("none", "light", "even", "hard", "utmost")] squeeze: &str) {
+    let desk = desk();
+    let options = ["--fit", "300KB", "--squeeze", squeeze, "--json"];
+    let planned = desk.run(&[&["plan", "wrenfall-light"], &options[..]].concat()).expect(0);
+    assert_eq!(desk.names("."), ["wrenfall-light"], "a plan writes nothing");
+    let packed = desk.run(&[&["pack", "wrenfall-light", "--to", "out/"], &options[..]].concat()).expect(0);
+    let estimates = planned.json("/estimates");
+    let estimate = estimates.as_array().unwrap().iter().find(|one| one["squeeze"] == squeeze).unwrap();
+    let (foreseen, real) = (estimate["bytes"].as_u64().unwrap(), packed.json("/after_bytes").as_u64().unwrap());
+    assert!(foreseen.abs_diff(real) * 10 <= real, "{foreseen} was foreseen, {real} it is");
+    assert!(squeeze != "none" || foreseen == real, "without squeezing nothing needs to be guessed");
+    let volumes = packed.json("/volumes");
+    assert_eq!(estimate["volumes"], volumes.as_array().unwrap().len());
+}
+
+#[test]
+fn the_cheapest_change_is_told_and_works() {
+    let desk = desk();
+    let planned = desk.run(&["plan", "wrenfall-light", "--fit", "300KB"]).expect(0).out;
+    assert!(planned.contains("without wrenfall-light/survey/raw (720,036 bytes): 4 volumes instead of 7"), "{planned}");
+    assert!(planned.contains("\n  under-seal pack wrenfall-light --fit 300KB\n"), "{planned}");
+    let pack = ["pack", "wrenfall-light", "--fit", "300KB", "--leave-out", "survey/raw", "--json"];
+    assert_eq!(desk.run(&pack).expect(0).json("/volumes").as_array().unwrap().len(), 4);
+}
+
+#[rstest]
+#[case::mail(&["--fit", "mail-10", "--line", "10Mbit"], "1 message of at most 10,000,000 bytes")]
+#[case::encoding_counts(&["--fit", "mail-10", "--line", "1Mbit/s"], "18 seconds on a line of 1 Mbit/s, encoding counted")]
+#[case::every_named_fit(&[], "mail-25")]
+#[case::heaviest_folder(&[], "wrenfall-light/photographs      5  937,726   53 %")]
+#[case::kind_that_does_not_squeeze(&[], "████  100 %")]
+#[case::top_level(&[], "wrenfall-light/  20 files, 7 folders, 1 link  1,785,141")]
+#[case::chosen_only(&["--only", "survey"], "The plan: 771,981 bytes in 6 files, 3 folders")]
+fn a_plan_shows(#[case] options: &[&str], #[case] expected: &str) {
+    let shown = desk().run(&[&["plan", "wrenfall-light"], options].concat()).expect(0).out;
+    assert!(shown.contains(expected), "{shown}");
+}
+
+#[rstest]
+#[case::device("survey/aux.csv", "aux.csv: the name means a device (Windows)")]
+#[case::colon("survey/9:30.txt", "no name may hold ':' (Windows)")]
+#[case::capitals("Survey/levels.csv", "another name differs in capital letters only (Windows, macOS)")]
+#[case::accents("letters/U\u{308}berblick für den Beirat – Laterne & Galerie.txt", "how accents are written (macOS)")]
+fn names_that_fail_elsewhere_are_told(#[case] name: &str, #[case] expected: &str) {
+    let desk = desk();
+    desk.file(&format!("wrenfall-light/{name}"), b"1");
+    let shown = desk.run(&["plan", "wrenfall-light"]).expect(1).out;
+    assert!(shown.contains(expected), "{shown}");
+}
+
+#[rstest]
+#[case::bare_speed(&["wrenfall-light", "--line", "20M"], "kbit, Mbit or Gbit")]
+#[case::no_speed(&["wrenfall-light", "--line", "Mbit"], "begins with a number above 0")]
+#[case::no_source(&["wrenfal"], "does not exist")]
+#[case::fit(&["wrenfall-light", "--fit", "20M"], "20MB for 20,000,000")]
+fn what_cannot_be_planned_is_refused(#[case] options: &[&str], #[case] words: &str) {
+    let ran = desk().run(&[&["plan"], options].concat()).expect(2);
+    assert!(ran.err.contains(words), "{}", ran.err);
+}
+
+#[test]
+fn an_empty_folder_and_an_empty_file_have_a_plan() {
+    let desk = Desk::new();
+    desk.file("source/empty", b"");
+    std::fs::create_dir(desk.path("source/nothing")).unwrap();
+    for source in ["source", "source/nothing", "source/empty"] {
+        let estimate = desk.run(&["plan", source, "--json"]).expect(0).json("/estimates/2/bytes");
+        let packed = desk.run(&["pack", source, "--to", "out/", "--replace", "--json"]).expect(0).json("/after_bytes");
+        assert_eq!(estimate, packed, "{source}");
+    }
+}
