@@ -109,6 +109,26 @@ fn an_archive_without_a_password_says_so_whenever_it_is_touched() {
     }
 }
 
+#[test]
+fn parcels_open_one_by_one_and_give_everything_back() {
+    let desk = desk();
+    let planned = desk.run(&["plan", "wrenfall-light", "--parcels", "--fit", "board-room"]).expect(0).out;
+    assert!(planned.contains("Parcels, at even") && planned.contains("survey/raw"), "{planned}");
+    let pack = ["pack", "wrenfall-light", "--parcels", "--fit", "board-room", "--to", "out/dossier", "--replace"];
+    let packed = desk.run(&pack).expect(0).out;
+    assert!(packed.contains("3 parcels") && packed.contains("dossier-parcel1of3.useal"), "{packed}");
+    // Again, as if one parcel had been left from another division.
+    desk.file("out/dossier-parcel4of4.useal", b"");
+    desk.run(&pack).expect(0);
+    assert_eq!(desk.names("out"), [1, 2, 3].map(|number| format!("dossier-parcel{number}of3.useal")));
+    for number in [3, 1, 2] {
+        desk.run(&["open", &format!("out/dossier-parcel{number}of3.useal"), "--into", "in"]).expect(0);
+    }
+    let mut diff = std::process::Command::new("diff");
+    diff.args(["-r", "wrenfall-light", "in/wrenfall-light"]).current_dir(desk.path("."));
+    assert!(diff.status().unwrap().success());
+}
+
 #[rstest]
 #[case::weak(&["--password-from", "weak"], 2, "This password is weak")]
 #[case::weak_and_wanted(&["--password-from", "weak", "--weak-ok"], 0, "")]
@@ -117,6 +137,8 @@ fn an_archive_without_a_password_says_so_whenever_it_is_touched() {
 #[case::no_key_file(&["--key-file", "kee"], 2, "kee cannot be read: it is not there")]
 #[case::unknown_fit(&["--fit", "mail-11"], 2, "There are mail-10, mail-25")]
 #[case::unknown_profile(&["--for", "board"], 2, "The configuration file has heritage-board")]
+#[case::parcels_of_no_size(&["--parcels"], 2, "Parcels need a fit")]
+#[case::file_larger_than_a_parcel(&["--parcels", "--fit", "70KB", "wrenfall-light/photographs", "--to", "x"], 2, "larger than the fit even when compressed")]
 #[case::unknown_field(&["--name", "{datum}"], 2, "There are {folder}, {date}")]
 #[case::no_value(&["--name", "{profile}"], 2, "Add --for PROFILE")]
 #[case::named_twice(&["--name", "x", "--to", "y"], 2, "named twice")]

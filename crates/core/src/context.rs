@@ -11,6 +11,8 @@ use crate::entry::{EntryPath, Timestamp};
 pub enum Phase {
     /// Compressing samples of what may be packed; counts bytes of them.
     Sampling,
+    /// Compressing files to learn how much each takes; counts content bytes.
+    Weighing,
     /// Reading sources, sealing and writing volumes; counts content bytes.
     Packing,
     /// Reading finished volumes back and verifying them; counts content bytes.

@@ -4,6 +4,7 @@ use crate::codec::CodecError;
 use crate::landing::LandingError;
 use crate::opening::OpenError;
 use crate::pack::{PackError, TargetError, WayError};
+use crate::parcels::ParcelError;
 use crate::place::FileError;
 use crate::place::staging::StagingError;
 use crate::plan::PlanError;
@@ -106,6 +107,9 @@ fn pack_class(error: &PackError) -> ErrorClass {
         PackError::File(error) => file_class(error),
         PackError::Seal(error) => seal_class(error),
         PackError::Regather(_) | PackError::ReadBack(_) | PackError::ContentsDiffer => ErrorClass::Damaged,
+        PackError::Parcels(ParcelError::Cancelled(_)) => ErrorClass::Cancelled,
+        PackError::Parcels(ParcelError::Codec(_)) => ErrorClass::System,
+        PackError::Parcels(_) | PackError::ParcelTooLarge => ErrorClass::Usage,
         PackError::NothingPacked(_) | PackError::NoRandomness(_) | PackError::Stopped(_) => ErrorClass::System,
     }
 }

@@ -20,6 +20,7 @@
 //! - [`passwords`]: choosing one. How long it would withstand guessing, and making a passphrase.
 //! - [`landing`]: extraction to disk without harm to what is there; does not know the format.
 //! - [`proof`]: checking volumes without the password, and contents with it.
+//! - [`parcels`]: dividing what is packed among archives that each open alone.
 //! - [`pack`]: one whole delivery: gather, seal, read back, place.
 //! - [`plan`]: a delivery before it exists. Estimates from samples, what weighs most, what would save volumes.
 //! - [`rework`]: making new volumes out of old ones; cutting a set to another fit, without the password.
@@ -54,6 +55,8 @@ pub mod passwords;
 pub mod landing;
 
 pub mod proof;
+
+pub mod parcels;
 
 pub mod pack;
 

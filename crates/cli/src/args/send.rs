@@ -95,6 +95,9 @@ pub struct ShapeArguments {
     /// MB is 1,000,000 bytes and MiB is 1,048,576. Without this option there is one volume.
     #[arg(long, value_name = "SIZE|NAME")]
     pub fit: Option<String>,
+    /// Make parcels: several archives within the fit that each open alone, no file cut
+    #[arg(long)]
+    pub parcels: bool,
     /// How hard to compress (without this: even)
     #[arg(long, value_enum)]
     pub squeeze: Option<SqueezeName>,

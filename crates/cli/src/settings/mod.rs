@@ -87,6 +87,8 @@ pub enum BadValue {
         /// The profiles that are.
         known: Vec<String>,
     },
+    /// Parcels are wanted, and nothing says how large.
+    ParcelsWithoutFit,
     /// An archive's name was typed twice, with `--to` and with `--name`.
     TwoNames,
 }
@@ -141,6 +143,10 @@ impl Settings {
         let one_volume = || WrittenFit { text: "one volume".to_owned(), fit: Fit::OneVolume };
         let fit = typed_fit.map(|fit| Chosen::new(fit, Origin::CommandLine));
         let fit = fit.or_else(|| in_profile().find_map(|(from, p)| Some(Chosen::new(p.fit.clone()?, from))));
+
+        if typed.shape.parcels && fit.is_none() {
+            return Err(Failure::Value(BadValue::ParcelsWithoutFit));
+        }
 
         let squeeze = typed.shape.squeeze.map(|squeeze| Chosen::new(squeeze, Origin::CommandLine));
         let squeeze = squeeze.or_else(|| in_profile().find_map(|(from, p)| Some(Chosen::new(p.squeeze?, from))));

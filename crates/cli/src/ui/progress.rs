@@ -92,6 +92,7 @@ impl ProgressLine {
         }
         bar.set_prefix(match phase {
             Phase::Sampling => "Sampling",
+            Phase::Weighing => "Weighing",
             Phase::Packing => "Packing",
             Phase::Verifying => "Verifying",
             Phase::Inspecting => "Checking",

@@ -3,8 +3,10 @@
 use super::{file_error, missing_path, system};
 use crate::settings::{BadValue, FIELDS, NamePatternError};
 use crate::ui::text::{self, bytes, duration, first_few, grouped, listed, path, shown};
+use under_seal_core::entry::EntryPath;
 use under_seal_core::fit::FitError;
 use under_seal_core::pack::{PackError, WayError};
+use under_seal_core::parcels::{MAX_PARCELS, ParcelError};
 use under_seal_core::passwords::Strength;
 use under_seal_core::place::staging::StagingError;
 use under_seal_core::sealed::SealError;
@@ -54,6 +56,9 @@ pub fn bad_value(value: &BadValue) -> String {
         ),
         BadValue::Profile { value, known } => {
             format!("There is no profile '{}'. The configuration file has {}.", shown(value.as_bytes()), listed(known))
+        }
+        BadValue::ParcelsWithoutFit => {
+            "Parcels need a fit that says how large each may be. Add --fit, such as --fit mail-10.".to_owned()
         }
         BadValue::TwoNames => {
             "The archive is named twice, with --to and with --name. Give --to a folder (ending in /), or leave --name out."
@@ -189,6 +194,12 @@ pub(super) fn pack(error: &PackError) -> String {
             let whats: Vec<String> = all.iter().map(unpackable).collect();
             format!("Nothing was packed. {}", whats.join(" "))
         }
+        PackError::Parcels(error) => parcels(error),
+        PackError::ParcelTooLarge => {
+            "A parcel came out larger than the fit, however it was divided: files grow while they are packed. Nothing was \
+             kept; try again, or choose a larger fit."
+                .to_owned()
+        }
         PackError::Way(error) => way(error),
         PackError::Staging(error) => staging(error),
         PackError::File(error) => file_error(error),
@@ -198,6 +209,29 @@ pub(super) fn pack(error: &PackError) -> String {
              and look after this one."
         ),
         PackError::NoRandomness(_) | PackError::Stopped(_) => format!("Nothing was packed: {error}."),
+    }
+}
+
+fn parcels(error: &ParcelError) -> String {
+    match error {
+        ParcelError::FitTooSmall => {
+            format!("The fit is too small: a parcel needs at least {}. Nothing was written.", bytes(MIN_VOLUME_BYTES))
+        }
+        ParcelError::TooLarge(files) => {
+            let each = |(path, size): &(EntryPath, u64)| format!("{} ({})", shown(path.as_bytes()), bytes(*size));
+            let files: Vec<String> = files.iter().map(each).collect();
+            format!(
+                "No file is cut for parcels, and {} larger than the fit even when compressed: {}. Nothing was written; choose a \
+                 larger fit, leave that out, or pack without --parcels.",
+                if files.len() == 1 { "this one is" } else { "these are" },
+                first_few(&files)
+            )
+        }
+        ParcelError::TooMany => {
+            format!("There would be more than {} parcels. Choose a larger fit.", grouped(MAX_PARCELS as u64))
+        }
+        ParcelError::Cancelled(_) => "Cancelled. Nothing was written.".to_owned(),
+        ParcelError::Codec(error) => format!("Nothing was packed: {error}."),
     }
 }
 

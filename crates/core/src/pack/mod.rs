@@ -10,18 +10,20 @@ pub mod target;
 pub use target::{Target, TargetError, WayError};
 
 use crate::codec::Squeeze;
-use crate::context::{Cancelled, Context, NoRandomness};
+use crate::context::{Cancelled, Context, NoRandomness, Phase, Progress};
 use crate::entry::{EntryPath, link_stays_inside};
 use crate::fit::Fit;
+use crate::parcels::{Parcel, ParcelError, Weights};
 use crate::pipeline::Stopped;
 use crate::place::staging::{Placing, Staging, StagingError};
 use crate::place::{FileError, Folder};
 use crate::proof::verify_contents;
 use crate::sealed::{Credentials, KeyCost, SealError, SealedError, SealedReader, Totals};
 use crate::source::{Catalogue, Choice, PassedOver, SourceEntry, SourceError};
-use crate::volume::{GatherError, Geometry, Ids, VolumeSet, WriteError};
-use sealing::Sealed;
+use crate::volume::{GatherError, Geometry, Ids, VolumeSet, WriteError, names};
+use sealing::{Job, Sealed, SoFar};
 use std::fs;
+use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
 /// What to pack, and into what.
@@ -38,6 +40,8 @@ pub struct PackRequest<'a> {
     pub squeeze: Squeeze,
     /// What to say to whoever opens it; sealed with the rest. Empty where nothing is said.
     pub message: &'a str,
+    /// Whether several archives are made that each open alone and are one volume of this fit, instead of one that is cut.
+    pub parcels: bool,
     /// Whether volumes that have the target's name already are replaced.
     pub replace: bool,
 }
@@ -50,8 +54,21 @@ pub struct Delivery {
     squeeze: Squeeze,
     message: String,
     catalogue: Catalogue,
+    /// Where there are to be parcels: how they are divided.
+    parcels: Option<Division>,
     replaced: Vec<String>,
 }
+
+/// A division into parcels, and what is needed for another.
+#[derive(Debug)]
+struct Division {
+    weights: Weights,
+    parcels: Vec<Parcel>,
+    volume_limit: u64,
+}
+
+/// How often a division is mended: what is compressed together can come out longer than each by itself.
+const DIVISIONS: u32 = 8;
 
 /// A finished volume.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -60,13 +77,17 @@ pub struct PackedVolume {
     pub path: PathBuf,
     /// Its length.
     pub bytes: u64,
+    /// Its set; parcels are a set each.
+    pub ids: Ids,
+    /// What its set holds.
+    pub totals: Totals,
 }
 
 /// A finished, verified delivery.
 #[derive(Debug)]
 pub struct Packed {
-    /// Set and cutting.
-    pub ids: Ids,
+    /// Whether each volume is a parcel, which opens alone.
+    pub parcels: bool,
     /// What was packed.
     pub totals: Totals,
     /// What was read back from the finished volumes and verified.
@@ -107,6 +128,12 @@ pub enum PackError {
     /// Not one of the sources could be read.
     #[error("nothing could be packed")]
     NothingPacked(Vec<PassedOver>),
+    /// What is packed cannot be divided into parcels.
+    #[error(transparent)]
+    Parcels(#[from] ParcelError),
+    /// A parcel came out larger than the fit, however it was divided.
+    #[error("a parcel came out larger than the fit")]
+    ParcelTooLarge,
     /// The target is not free.
     #[error(transparent)]
     Way(#[from] WayError),
@@ -142,7 +169,16 @@ pub enum PackError {
 impl<'a> PackRequest<'a> {
     /// Everything below the sources, in one volume, compressed as usual.
     pub fn new(sources: &'a [PathBuf], choice: &'a Choice, target: &'a Target) -> Self {
-        Self { sources, choice, target, fit: Fit::OneVolume, squeeze: Squeeze::default(), message: "", replace: false }
+        Self {
+            sources,
+            choice,
+            target,
+            fit: Fit::OneVolume,
+            squeeze: Squeeze::default(),
+            message: "",
+            parcels: false,
+            replace: false,
+        }
     }
 }
 
@@ -162,7 +198,16 @@ impl Delivery {
             path.parent() == folder.as_deref() && path.file_name().is_some_and(|name| request.target.is_own_name(name))
         };
         let catalogue = Catalogue::gather(request.sources, request.choice, &is_own, context)?;
+        let parcels = match request.fit.volume_limit().filter(|_| request.parcels) {
+            Some(volume_limit) => {
+                let weights = Weights::find(&catalogue, request.squeeze, context)?;
+                let parcels = weights.divide(&catalogue, volume_limit, request.message.len() as u64)?;
+                Some(Division { weights, parcels, volume_limit })
+            }
+            None => None,
+        };
         Ok(Self {
+            parcels,
             target: request.target.clone(),
             fit: request.fit,
             squeeze: request.squeeze,
@@ -181,17 +226,17 @@ impl Delivery {
     ///
     /// # Errors
     /// [`PackError`]; no volume has a name then, and old ones are as they were.
-    pub fn pack(self, credentials: &[Credentials], cost: KeyCost, context: &Context<'_>) -> Result<Packed, PackError> {
-        let target = Folder::open_or_create(&self.target.folder)?;
-        let staging = Staging::begin(target, &self.target.stem)?;
-        let mut sealed = sealing::seal(&self, credentials, cost, &staging, context)?;
-        let Self { target, catalogue, replaced, .. } = self;
-        if sealed.totals == Totals::default() {
-            return Err(PackError::NothingPacked(sealed.passed_over));
-        }
+    pub fn pack(
+        mut self,
+        credentials: &[Credentials],
+        cost: KeyCost,
+        context: &Context<'_>,
+    ) -> Result<Packed, PackError> {
+        let (staging, mut archives) = self.seal(credentials, cost, context)?;
+        let (target, replaced, parcels) = (self.target, self.replaced, self.parcels.is_some());
+        let catalogue = self.catalogue;
         let outward = |entry: &&SourceEntry| !link_stays_inside(&entry.path, &entry.link_target);
         let outward_links = catalogue.entries.iter().filter(outward).map(|entry| entry.path.clone()).collect();
-        // With many entries the catalogue is large, and reading back needs room for the index.
         let left_out = LeftOut {
             chosen: catalogue.left_out,
             other_systems: catalogue.other_systems,
@@ -199,27 +244,106 @@ impl Delivery {
             unmatched: catalogue.unmatched,
         };
         let mut passed_over = catalogue.passed_over;
-        drop(catalogue.entries);
-        passed_over.append(&mut sealed.passed_over);
-        let verified = read_back(&sealed, credentials, &staging, context)?;
+        // With many entries the catalogue is large, and reading back needs room for the index.
+        drop((catalogue.entries, self.parcels));
+        archives.iter_mut().for_each(|archive| passed_over.append(&mut archive.passed_over));
+        let (mut totals, mut verified) = (Totals::default(), Totals::default());
+        for archive in &archives {
+            totals.add_all(&archive.totals);
+        }
+        if totals == Totals::default() {
+            return Err(PackError::NothingPacked(passed_over));
+        }
+        for archive in &archives {
+            verified.add_all(&read_back(archive, credentials, &staging, context)?);
+        }
         context.go_on()?;
-        staging.place(&sealed.written.placings, &replaced)?;
-        let geometry = sealed.written.geometry;
-        let volume = |placing: &Placing| PackedVolume {
-            path: target.path_with(&placing.suffix),
-            bytes: geometry.volume_bytes(placing.number),
+        let placings: Vec<Placing> = archives.iter().flat_map(|archive| archive.written.placings.clone()).collect();
+        staging.place(&placings, &replaced)?;
+        let volumes = |archive: &Sealed| {
+            let Sealed { ids, totals, written, .. } = archive;
+            let volume = |(number, placing): (u32, &Placing)| PackedVolume {
+                path: target.path_with(&placing.suffix),
+                bytes: written.geometry.volume_bytes(number),
+                ids: *ids,
+                totals: *totals,
+            };
+            (1..).zip(&written.placings).map(volume).collect::<Vec<_>>()
         };
         Ok(Packed {
-            ids: sealed.ids,
-            totals: sealed.totals,
+            parcels,
+            totals,
             verified,
-            volumes: sealed.written.placings.iter().map(volume).collect(),
+            volumes: archives.iter().flat_map(volumes).collect(),
             replaced: replaced.iter().map(|suffix| target.path_with(suffix)).collect(),
             passed_over,
             left_out,
-            changed: sealed.changed,
+            changed: archives.into_iter().flat_map(|archive| archive.changed).collect(),
             outward_links,
         })
+    }
+
+    /// Seals everything into staged volumes: one archive, or a parcel each.
+    fn seal(
+        &mut self,
+        credentials: &[Credentials],
+        cost: KeyCost,
+        context: &Context<'_>,
+    ) -> Result<(Staging, Vec<Sealed>), PackError> {
+        let mut reserve = self.message.len() as u64;
+        for _ in 0..DIVISIONS {
+            let target = Folder::open_or_create(&self.target.folder)?;
+            let staging = Staging::begin(target, &self.target.stem)?;
+            context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
+            let archives = self.seal_all(credentials, cost, &staging, context)?;
+            context.tell(Progress::End);
+            let Some(division) = &mut self.parcels else { return Ok((staging, archives)) };
+            let lengths = archives.iter().map(|archive| archive.written.geometry.volume_bytes(1));
+            match lengths.max().unwrap_or(0).checked_sub(division.volume_limit).filter(|over| *over > 0) {
+                None => return Ok((staging, archives)),
+                Some(over) => reserve += over,
+            }
+            division.parcels = division.weights.divide(&self.catalogue, division.volume_limit, reserve)?;
+        }
+        Err(PackError::ParcelTooLarge)
+    }
+
+    fn seal_all(
+        &self,
+        credentials: &[Credentials],
+        cost: KeyCost,
+        staging: &Staging,
+        context: &Context<'_>,
+    ) -> Result<Vec<Sealed>, PackError> {
+        let whole = Job {
+            catalogue: &self.catalogue,
+            entries: &[],
+            name: self.target.stem.as_bytes(),
+            squeeze: self.squeeze,
+            message: &self.message,
+            volume_limit: self.fit.volume_limit(),
+            first_staged: 1,
+            credentials,
+            cost,
+            before: SoFar::default(),
+        };
+        let Some(division) = &self.parcels else {
+            let entries: Vec<&SourceEntry> = self.catalogue.entries.iter().collect();
+            return Ok(vec![sealing::seal(&Job { entries: &entries, ..whole }, staging, context)?]);
+        };
+        let (mut sealed, mut before) = (Vec::new(), SoFar::default());
+        let count = division.parcels.len() as u32;
+        for (number, parcel) in (1..).zip(&division.parcels) {
+            let entries: Vec<_> = parcel.members.iter().map(|place| &self.catalogue.entries[*place]).collect();
+            let suffix = names::parcel_suffix(number, count);
+            let name = [whole.name, suffix.trim_end_matches(names::EXTENSION).as_bytes()].concat();
+            let job = Job { entries: &entries, name: &name, volume_limit: None, first_staged: number, before, ..whole };
+            let mut archive = sealing::seal(&job, staging, context)?;
+            archive.written.placings.iter_mut().for_each(|placing| placing.suffix.clone_from(&suffix));
+            before = archive.so_far;
+            sealed.push(archive);
+        }
+        Ok(sealed)
     }
 }
 

@@ -1,8 +1,8 @@
 //! The writing half of a delivery: every source is read once and sealed into staged volumes.
 
-use super::{Delivery, PackError};
+use super::PackError;
 use crate::codec::{CodecError, Compressor, Squeeze};
-use crate::context::{Context, Phase, Progress};
+use crate::context::{Context, Progress};
 use crate::entry::{Entry, EntryKind, EntryPath};
 use crate::pipeline::{Spares, Stopped, ordered};
 use crate::place::staging::Staging;
@@ -14,13 +14,40 @@ use crate::sealed::{
 };
 use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
 use crate::volume::{Cells, Ids, VolumeWriter, WrittenVolumes};
-use std::os::unix::ffi::OsStrExt as _;
 
 /// How much is read from a source at a time, in bytes.
 const READ_BYTES: u64 = 256 * 1024;
 
 /// How often a file that changes while it is read is read.
 const READINGS: u32 = 2;
+
+/// One archive to be made.
+#[derive(Clone, Copy)]
+pub(super) struct Job<'a> {
+    pub catalogue: &'a Catalogue,
+    /// What of the catalogue goes into it, in order.
+    pub entries: &'a [&'a SourceEntry],
+    /// What it is called, as bytes of a file name without extension.
+    pub name: &'a [u8],
+    pub squeeze: Squeeze,
+    pub message: &'a str,
+    pub volume_limit: Option<u64>,
+    /// The number under which its first volume is staged.
+    pub first_staged: u32,
+    pub credentials: &'a [Credentials],
+    pub cost: KeyCost,
+    /// What archives made before it came to.
+    pub before: SoFar,
+}
+
+/// What all archives of a delivery have come to so far.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct SoFar {
+    /// Bytes of their streams.
+    pub stream: u64,
+    /// Bytes before compression.
+    pub raw: u64,
+}
 
 /// What was written.
 pub(super) struct Sealed {
@@ -30,41 +57,35 @@ pub(super) struct Sealed {
     pub index_digest: [u8; 32],
     pub passed_over: Vec<PassedOver>,
     pub changed: Vec<EntryPath>,
+    pub so_far: SoFar,
 }
 
 /// Four stages, each with threads of its own: sources are read into frames; frames are compressed; cells are filled in
 /// order and sealed; volumes are written, here.
-pub(super) fn seal(
-    delivery: &Delivery,
-    credentials: &[Credentials],
-    cost: KeyCost,
-    staging: &Staging,
-    context: &Context<'_>,
-) -> Result<Sealed, PackError> {
+pub(super) fn seal(job: &Job<'_>, staging: &Staging, context: &Context<'_>) -> Result<Sealed, PackError> {
     let ids = Ids { set: context.random()?, cut: context.random()? };
     let key = ArchiveKey::generate(context)?;
-    let head = seal_head(&key, &ids.set, credentials, cost, context).map_err(SealError::from)?;
-    let mut volumes = VolumeWriter::new(staging, ids, delivery.fit.volume_limit()).map_err(SealError::from)?;
+    let head = seal_head(&key, &ids.set, job.credentials, job.cost, context).map_err(SealError::from)?;
+    let volumes = VolumeWriter::new(staging, ids, job.volume_limit).map_err(SealError::from)?;
+    let mut volumes = volumes.staged_from(job.first_staged);
     let (seal, cutting) = (CellSeal::new(&key, &ids.set).map_err(SealError::from)?, volumes.cutting());
     let spares = Spares::new(2 * context.threads);
-    context.tell(Progress::Begin(Phase::Packing, delivery.catalogue.total_bytes()));
     let (produced, written) = ordered(
         context.threads,
-        |cells| compress_all(delivery, staging, &spares, context, |plain| cells.submit(plain)),
+        |cells| compress_all(job, staging, &spares, context, |plain| cells.submit(plain)),
         || |plain| seal.seal(plain, &cutting),
         |cells: Result<Cells, NotAuthentic>| -> Result<(), SealError> {
             let cells = cells?;
             volumes.write(&cells.bytes)?;
             spares.give(cells.bytes);
-            context.tell(Progress::Volume(volumes.volume()));
+            context.tell(Progress::Volume(volumes.volume() + job.first_staged - 1));
             Ok(())
         },
     );
     // Where writing failed, everything before it was only stopped by that.
     written?;
-    let (read, sealed) = produced?;
+    let (read, sealed, so_far) = produced?;
     let written = volumes.finish(&head).map_err(SealError::from)?;
-    context.tell(Progress::End);
     Ok(Sealed {
         ids,
         written,
@@ -72,40 +93,45 @@ pub(super) fn seal(
         index_digest: sealed.index_digest,
         passed_over: read.passed_over,
         changed: read.changed,
+        so_far,
     })
 }
 
 /// The first two stages and the filling of cells.
 fn compress_all(
-    delivery: &Delivery,
+    job: &Job<'_>,
     staging: &Staging,
     spares: &Spares,
     context: &Context<'_>,
     hand_over: impl FnMut(PlainCells) -> Result<(), Stopped>,
-) -> Result<(Read, SealedArchive), PackError> {
-    let name = delivery.target.stem.as_bytes().to_vec();
+) -> Result<(Read, SealedArchive, SoFar), PackError> {
     let about = About {
         made_at: (context.clock)(),
-        name,
-        squeeze: Some(delivery.squeeze.number()),
-        message: delivery.message.clone(),
+        name: job.name.to_vec(),
+        squeeze: Some(job.squeeze.number()),
+        message: job.message.to_owned(),
     };
+    let before = job.before;
     let make_scratch = || staging.create_scratch();
     let mut writer = SealedWriter::new(about, &make_scratch, *context, spares, hand_over)?;
     let (read, compressed) = ordered(
         context.threads,
-        |frames| read_all(delivery, spares, context, |frame| frames.submit(frame)),
-        || compressing(delivery.squeeze, spares),
+        |frames| read_all(job, spares, context, |frame| frames.submit(frame)),
+        || compressing(job.squeeze, spares),
         |frame: Result<CompressedFrame, CodecError>| -> Result<(), SealError> {
             spares.give(writer.write_content(frame?)?);
-            context.tell(Progress::Written { stream: writer.stream_bytes(), raw: writer.raw_bytes() });
+            context.tell(Progress::Written {
+                stream: before.stream + writer.stream_bytes(),
+                raw: before.raw + writer.raw_bytes(),
+            });
             Ok(())
         },
     );
     compressed?;
     let read = read?;
+    let so_far = SoFar { stream: before.stream + writer.stream_bytes(), raw: before.raw + writer.raw_bytes() };
     let sealed = writer.finish(read.totals)?;
-    Ok((read, sealed))
+    Ok((read, sealed, so_far))
 }
 
 /// A worker with a compressor of its own.
@@ -127,15 +153,15 @@ struct Read {
 }
 
 fn read_all(
-    delivery: &Delivery,
+    job: &Job<'_>,
     spares: &Spares,
     context: &Context<'_>,
     hand_over: impl Fn(FrameDraft) -> Result<(), Stopped>,
 ) -> Result<Read, PackError> {
-    let framer = Framer::new(delivery.squeeze.block_bytes(), spares, hand_over);
+    let framer = Framer::new(job.squeeze.block_bytes(), spares, hand_over);
     let mut packing =
-        Packing { framer, catalogue: &delivery.catalogue, context, passed_over: Vec::new(), changed: Vec::new() };
-    for (id, source) in (1..).zip(&delivery.catalogue.entries) {
+        Packing { framer, catalogue: job.catalogue, context, passed_over: Vec::new(), changed: Vec::new() };
+    for (id, source) in (1..).zip(job.entries) {
         context.go_on()?;
         context.tell(Progress::Entry(&source.path));
         packing.add(id, source)?;

@@ -21,6 +21,14 @@ pub struct Totals {
 }
 
 impl Totals {
+    /// Counts what another archive holds.
+    pub fn add_all(&mut self, other: &Self) {
+        self.files += other.files;
+        self.folders += other.folders;
+        self.links += other.links;
+        self.content_bytes = self.content_bytes.saturating_add(other.content_bytes);
+    }
+
     /// Counts one more entry, with so many content bytes.
     pub fn add(&mut self, kind: EntryKind, content_bytes: u64) {
         match kind {

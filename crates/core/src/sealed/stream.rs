@@ -7,7 +7,9 @@ use super::cells::{CELL_OVERHEAD, CellSeal, MAX_PLAIN_BYTES, PlainCells};
 use super::tail::{TAIL_BYTES, Tail};
 use super::wire::Malformed;
 use crate::pipeline::{Spares, Stopped};
-use crate::volume::{CELL_BYTES, CellError, CellReader, Cells, Geometry, LAST_CELL_STEP, MAX_VOLUMES, cell_offset};
+use crate::volume::{
+    CELL_BYTES, CellError, CellReader, Cells, Geometry, HEADER_BYTES, LAST_CELL_STEP, MAX_VOLUMES, cell_offset,
+};
 use std::collections::HashMap;
 use std::path::PathBuf;
 
@@ -37,6 +39,15 @@ pub fn geometry_of(inner_bytes: u64, volume_limit: Option<u64>) -> Option<Geomet
     let cells_per_volume = if single { u32::try_from(cells).ok()? } else { per_volume };
     let last_cell_bytes = in_last.next_multiple_of(LAST_CELL_STEP) as u32;
     Some(Geometry { data_volumes, spare_volumes: 0, cells_per_volume, cells, last_cell_bytes })
+}
+
+/// The most bytes of an inner stream that fit one volume of at most `volume_limit` bytes; `None` where nothing does.
+pub fn inner_within(volume_limit: u64) -> Option<u64> {
+    let room = volume_limit.checked_sub(HEADER_BYTES as u64)?;
+    let (full, rest) = (room / CELL_BYTES as u64, room % CELL_BYTES as u64);
+    let last =
+        (rest / LAST_CELL_STEP as u64 * LAST_CELL_STEP as u64).saturating_sub((CELL_OVERHEAD + MARK_BYTES) as u64);
+    (full * INNER_PER_CELL as u64 + last).checked_sub(TAIL_BYTES as u64)
 }
 
 /// Cuts the inner stream into cells, and hands them over in order, ready to be sealed.

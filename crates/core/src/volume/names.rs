@@ -6,6 +6,9 @@ use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 /// The extension of sealed volumes, with its dot.
 pub const EXTENSION: &str = ".useal";
 
+/// What stands before a parcel's number.
+const PARCEL: &str = "-parcel";
+
 /// What follows the archive's name in the name of volume `number` of `count`: `.useal` for a single
 /// one, else like `-03of07.useal`, with numbers of at least two digits and of one length.
 pub fn suffix(number: u32, count: u32) -> String {
@@ -14,6 +17,13 @@ pub fn suffix(number: u32, count: u32) -> String {
     }
     let width = count.to_string().len().max(2);
     format!("-{number:0width$}of{count:0width$}{EXTENSION}")
+}
+
+/// What follows the delivery's name in the name of parcel `number` of `count`: like `-parcel1of4.useal`, with numbers of
+/// one length.
+pub fn parcel_suffix(number: u32, count: u32) -> String {
+    let width = count.to_string().len();
+    format!("{PARCEL}{number:0width$}of{count}{EXTENSION}")
 }
 
 /// The archive's name without the extension, whatever was typed: once or several times, in small letters or capitals.
@@ -34,10 +44,11 @@ pub fn archive_name(name: &OsStr, number: u32, count: u32) -> Option<OsString> {
     Some(OsString::from_vec(stem.to_vec()))
 }
 
-/// The suffix, if `name` is a volume name of the archive `stem`.
+/// The suffix, if `name` is a volume name of the archive `stem`, or that of one of its parcels.
 pub fn suffix_of<'a>(name: &'a OsStr, stem: &OsStr) -> Option<&'a str> {
     let suffix = std::str::from_utf8(name.as_bytes().strip_prefix(stem.as_bytes())?).ok()?;
     let numbers = suffix.strip_suffix(EXTENSION)?;
+    let numbers = numbers.strip_prefix(PARCEL).map_or(numbers.to_owned(), |numbers| format!("-{numbers}"));
     let ours = numbers.is_empty() || split_numbers(numbers.as_bytes()).is_some_and(|(front, _)| front.is_empty());
     ours.then_some(suffix)
 }
@@ -67,6 +78,15 @@ mod tests {
     }
 
     #[rstest]
+    #[case(1, 4, "-parcel1of4.useal")]
+    #[case(3, 12, "-parcel03of12.useal")]
+    fn parcels_are_known_again(#[case] number: u32, #[case] count: u32, #[case] expected: &str) {
+        assert_eq!(parcel_suffix(number, count), expected);
+        assert_eq!(suffix_of(format!("dossier{expected}").as_ref(), "dossier".as_ref()), Some(expected));
+    }
+
+    #[rstest]
+    #[case("dossier-parcel.useal")]
     #[case("dossier-notes.useal")]
     #[case("dossier-1of2-1of2.useal")]
     #[case("dossier-1of2")]

@@ -27,6 +27,8 @@ pub struct VolumeWriter<'a> {
     staging: &'a Staging,
     cutting: Cutting,
     volume: u32,
+    /// The number under which the first volume is staged.
+    first_staged: u32,
     index: u32,
     file: Option<NewFile>,
     cells: u64,
@@ -53,7 +55,17 @@ impl<'a> VolumeWriter<'a> {
             None => u32::MAX,
         };
         let cutting = Cutting { ids, cells_per_volume };
-        Ok(Self { staging, cutting, volume: 0, index: 0, file: None, cells: 0, last_cell_bytes: 0 })
+        Ok(Self { staging, cutting, volume: 0, first_staged: 1, index: 0, file: None, cells: 0, last_cell_bytes: 0 })
+    }
+
+    /// Stages its volumes under numbers from this one on, where several sets are staged together.
+    #[must_use]
+    pub fn staged_from(self, first_staged: u32) -> Self {
+        Self { first_staged, ..self }
+    }
+
+    fn staged_number(&self, volume: u32) -> u32 {
+        self.first_staged.saturating_add(volume).saturating_sub(1)
     }
 
     /// How the cells are cut, for making their checks.
@@ -99,7 +111,7 @@ impl<'a> VolumeWriter<'a> {
         self.close()?;
         self.volume += 1;
         self.index = 0;
-        let mut file = self.staging.create(self.volume)?;
+        let mut file = self.staging.create(self.staged_number(self.volume))?;
         file.write(&[0; HEADER_BYTES])?;
         self.file = Some(file);
         Ok(())
@@ -126,12 +138,13 @@ impl<'a> VolumeWriter<'a> {
         let mut placings = Vec::new();
         for number in 1..=self.volume {
             let header = Header { kind: VolumeKind::Data, ids: self.cutting.ids, number, geometry, head: head.clone() };
-            let mut file = self.staging.reopen(number)?;
+            let staged = self.staged_number(number);
+            let mut file = self.staging.reopen(staged)?;
             file.write_at(0, &header.encode())?;
             file.sync()?;
             file.drop_cached_pages();
             file.close()?;
-            placings.push(Placing { number, suffix: names::suffix(number, self.volume) });
+            placings.push(Placing { number: staged, suffix: names::suffix(number, self.volume) });
         }
         Ok(WrittenVolumes { geometry, placings })
     }

@@ -48,6 +48,7 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
         fit: settings.fit.value.fit,
         squeeze: settings.squeeze.value.into(),
         message: &message,
+        parcels: arguments.shape.parcels,
         replace: arguments.replace,
         ..PackRequest::new(&sources, &choice, &target)
     };

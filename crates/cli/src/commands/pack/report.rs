@@ -19,7 +19,8 @@ pub struct Report {
     command: &'static str,
     pub exit_code: u8,
     archive: String,
-    set: String,
+    parcels: bool,
+    set: Option<String>,
     fit: String,
     squeeze: String,
     secret: bool,
@@ -48,6 +49,9 @@ struct Volume {
     number: usize,
     path: String,
     bytes: u64,
+    set: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    files: Option<u64>,
 }
 
 #[derive(Serialize)]
@@ -70,12 +74,15 @@ impl Report {
             number,
             path: text::path(&volume.path),
             bytes: volume.bytes,
+            set: volume.ids.set_text(),
+            files: packed.parcels.then_some(volume.totals.files),
         };
         Self {
             command: "pack",
             exit_code: if quiet { DONE } else { LOOK },
             archive: text::name(&packing.target.stem),
-            set: packed.ids.set_text(),
+            parcels: packed.parcels,
+            set: packed.volumes.first().filter(|_| !packed.parcels).map(|volume| volume.ids.set_text()),
             fit: packing.settings.fit.value.text.clone(),
             squeeze: packing.settings.squeeze.value.to_string(),
             secret: packing.secret,
@@ -115,8 +122,8 @@ impl Report {
 }
 
 pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
-    let volumes = packed.volumes.len() as u64;
-    let heading = format!("{} is packed and verified: {}.", report.archive, count(volumes, "volume"));
+    let volumes = count(packed.volumes.len() as u64, if report.parcels { "parcel" } else { "volume" });
+    let heading = format!("{} is packed and verified: {volumes}.", report.archive);
     let mut lines = vec![paint(Tone::Good, heading), String::new()];
     lines.extend(volume_lines(packed));
     lines.push(String::new());
@@ -137,7 +144,7 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
             "before",
             vec![format!("{} in {}", bytes(report.before_bytes), contents(report.files, report.folders, report.links))],
         ),
-        ("after", vec![format!("{} in {}; {}", bytes(report.after_bytes), count(volumes, "volume"), report.saved())]),
+        ("after", vec![format!("{} in {volumes}; {}", bytes(report.after_bytes), report.saved())]),
         ("verified", vec![verified]),
         ("left out", left_out),
         ("message", message),
@@ -157,17 +164,26 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
 fn volume_lines(packed: &Packed) -> Vec<String> {
     let row = |(number, volume): (usize, &PackedVolume)| {
         let name = volume.path.file_name().map(text::name).unwrap_or_default();
-        (Tone::Plain, vec![number.to_string(), name, grouped(volume.bytes)])
+        let mut cells = vec![number.to_string(), name, grouped(volume.bytes)];
+        cells.extend(packed.parcels.then(|| grouped(volume.totals.files)));
+        (Tone::Plain, cells)
     };
     let mut rows: Vec<_> = (1..).zip(&packed.volumes).map(row).collect();
     if rows.len() > VOLUMES_LISTED {
         let hidden = rows.len() - VOLUMES_LISTED + 1;
         let between = packed.volumes.get(1).map(|volume| grouped(volume.bytes)).unwrap_or_default();
+        let each = if packed.parcels { String::new() } else { format!("{between} each") };
         let kept = VOLUMES_LISTED - 2;
-        let gap = (Tone::Faint, vec!["…".to_owned(), format!("{hidden} more"), format!("{between} each")]);
+        let gap = (Tone::Faint, vec!["…".to_owned(), format!("{hidden} more"), each]);
         rows.splice(kept..kept + hidden, [gap]);
     }
-    table::lines(&[Column::Number("volume"), Column::Text("file"), Column::Number("bytes")], &rows)
+    let mut columns = vec![
+        Column::Number(if packed.parcels { "parcel" } else { "volume" }),
+        Column::Text("file"),
+        Column::Number("bytes"),
+    ];
+    columns.extend(packed.parcels.then_some(Column::Number("files")));
+    table::lines(&columns, &rows)
 }
 
 /// What the sender should look at.
@@ -198,11 +214,14 @@ fn notes(report: &Report) -> Vec<String> {
 
 fn next_steps(packed: &Packed, secret: bool) -> Vec<String> {
     let Some(first) = packed.volumes.first() else { return Vec::new() };
-    let what = match packed.volumes.len() {
-        1 => "send the volume".to_owned(),
-        all => format!("send all {all} volumes"),
+    let what = match (packed.volumes.len(), packed.parcels) {
+        (1, false) => "send the volume".to_owned(),
+        (1, true) => "send the parcel".to_owned(),
+        (all, false) => format!("send all {all} volumes"),
+        (all, true) => format!("send the {all} parcels, together or one by one"),
     };
     let tell = if secret { ", and tell the password by another way" } else { "" };
+    let opens = if packed.parcels { "The recipient opens each by itself" } else { "The recipient runs" };
     let name = first.path.file_name().map(std::path::Path::new).unwrap_or(&first.path);
-    vec![format!("Next: {what}{tell}. The recipient runs"), format!("  under-seal open {}", argument(name))]
+    vec![format!("Next: {what}{tell}. {opens}"), format!("  under-seal open {}", argument(name))]
 }

@@ -11,6 +11,7 @@ use crate::ui::progress::ProgressLine;
 use report::{Report, lines};
 use under_seal_core::Error;
 use under_seal_core::fit::{Fit, NAMED};
+use under_seal_core::parcels::{Parcel, Weights};
 use under_seal_core::plan::Plan;
 use under_seal_core::source::{Catalogue, expand};
 
@@ -22,6 +23,8 @@ struct Planning<'a> {
     /// The fits to compare, by name, where none was chosen.
     fits: Vec<(String, Fit)>,
     line_bits_a_second: Option<f64>,
+    /// Where parcels are wanted: how it would be divided.
+    parcels: Vec<Parcel>,
 }
 
 /// Runs the command; the exit code.
@@ -39,13 +42,20 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let catalogue =
         Catalogue::gather(&sources, &choice, &|_| false, &context).map_err(|error| Error::Pack(error.into()))?;
     let plan = Plan::make(&catalogue, &context)?;
+    let parcels = match settings.fit.value.fit.volume_limit().filter(|_| arguments.shape.parcels) {
+        Some(limit) => Weights::find(&catalogue, settings.squeeze.value.into(), &context)
+            .and_then(|weights| weights.divide(&catalogue, limit, 0))
+            .map_err(|error| Error::Pack(error.into()))?,
+        None => Vec::new(),
+    };
     drop(progress);
     let fits = match settings.fit.value.fit {
         Fit::OneVolume => named_fits(arguments)?,
         _ => Vec::new(),
     };
     let line_bits_a_second = arguments.line.map(|line| line.0);
-    let planning = Planning { settings: &settings, catalogue: &catalogue, plan: &plan, fits, line_bits_a_second };
+    let planning =
+        Planning { settings: &settings, catalogue: &catalogue, plan: &plan, fits, line_bits_a_second, parcels };
     let report = Report::new(&planning);
     show(&report, arguments.work.json, || lines(&planning, &report))?;
     Ok(report.exit_code)

@@ -11,7 +11,9 @@ use serde::Serialize;
 use std::path::Path;
 use under_seal_core::entry::{EntryKind, EntryPath};
 use under_seal_core::fit::{Fit, message_bytes};
+use under_seal_core::parcels::Parcel;
 use under_seal_core::plan::{Advice, Estimate, Outline};
+use under_seal_core::source::Catalogue;
 
 /// Folders and kinds that the charts show, and columns of the longest bar.
 const CHARTED: usize = 10;
@@ -37,6 +39,7 @@ pub struct Report {
     squeeze: String,
     estimates: Vec<Estimated>,
     fits: Vec<Fitted>,
+    parcels: Vec<Divided>,
     messages: Option<u32>,
     sending_seconds: Option<f64>,
     advice: Vec<Advised>,
@@ -81,6 +84,14 @@ struct Fitted {
     name: String,
     volumes: Option<u32>,
     last_filled: Option<f64>,
+}
+
+#[derive(Serialize)]
+struct Divided {
+    files: u64,
+    bytes: Option<u64>,
+    filled: Option<f64>,
+    folders: Vec<String>,
 }
 
 #[derive(Serialize)]
@@ -158,6 +169,7 @@ impl Report {
             squeeze: squeeze.to_string(),
             estimates: plan.estimates.iter().map(|estimate| Estimated::new(estimate, fit)).collect(),
             fits: planning.fits.iter().map(|(name, fit)| Fitted::new(name, *fit, chosen)).collect(),
+            parcels: planning.parcels.iter().map(|parcel| Divided::new(parcel, catalogue, fit)).collect(),
             messages: outline.filter(|_| matches!(fit, Fit::Message(_))).map(|outline| outline.volumes),
             sending_seconds: planning
                 .line_bits_a_second
@@ -211,6 +223,25 @@ impl Fitted {
     }
 }
 
+impl Divided {
+    fn new(parcel: &Parcel, catalogue: &Catalogue, fit: Fit) -> Self {
+        let entries = parcel.members.iter().map(|place| &catalogue.entries[*place]);
+        let files: Vec<_> = entries.filter(|entry| entry.kind != EntryKind::Folder).collect();
+        let mut folders: Vec<String> =
+            files.iter().map(|file| file.path.parent().as_ref().map_or_else(|| ".".to_owned(), entry)).collect();
+        folders.sort();
+        folders.dedup();
+        let outline = Outline::new(parcel.stream_bytes, Fit::OneVolume);
+        let filled = |outline: Outline| Some(outline.bytes as f64 / fit.volume_limit()? as f64);
+        Self {
+            files: files.len() as u64,
+            bytes: outline.map(|outline| outline.bytes),
+            filled: outline.and_then(filled),
+            folders,
+        }
+    }
+}
+
 impl Advised {
     fn new(advice: &Advice) -> Self {
         match advice {
@@ -255,6 +286,7 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     let at = limit.map(|limit| format!(" at {}, {} a volume", report.fit, bytes(limit))).unwrap_or_default();
     section(&format!("What it would come to{at}"), estimate_lines(report, limit.is_some()));
     section(&format!("Volumes by fit, at {}", report.squeeze), fit_lines(report));
+    section(&format!("Parcels, at {}", report.squeeze), parcel_lines(report));
     section("On the way", way_lines(planning, report));
     section("What would save volumes", advice_lines(report));
     section("Look at this first", look_lines(report));
@@ -352,6 +384,29 @@ fn fit_lines(report: &Report) -> Vec<String> {
     };
     let columns = [Column::Text("fit"), Column::Number("volumes"), Column::Number("last filled")];
     table::lines(&columns, &report.fits.iter().map(row).collect::<Vec<_>>())
+}
+
+fn parcel_lines(report: &Report) -> Vec<String> {
+    if report.parcels.is_empty() {
+        return Vec::new();
+    }
+    let row = |(number, parcel): (usize, &Divided)| {
+        let bytes = parcel.bytes.map_or("-".to_owned(), grouped);
+        let holds = text::first_few(&parcel.folders);
+        (Tone::Plain, vec![number.to_string(), parcel.files.to_string(), bytes, percent(parcel.filled), holds])
+    };
+    let mut rows: Vec<_> = (1..).zip(&report.parcels).map(row).take(LISTED).collect();
+    if let more @ 1.. = report.parcels.len().saturating_sub(LISTED) {
+        rows.push((Tone::Faint, vec!["…".to_owned(), String::new(), format!("{more} more")]));
+    }
+    let columns = [
+        Column::Number("parcel"),
+        Column::Number("files"),
+        Column::Number("at most"),
+        Column::Number("filled"),
+        Column::Text("from"),
+    ];
+    table::lines(&columns, &rows)
 }
 
 fn way_lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {

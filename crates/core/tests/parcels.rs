@@ -1,0 +1,104 @@
+//! Parcels: each within the limit, each opening alone, nothing lost and nothing cut.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod support;
+
+use proptest::prelude::*;
+use rstest::rstest;
+use std::fs;
+use support::{Desk, PASSWORD, noise, tree};
+use under_seal_core::pack::{Delivery, PackError, PackRequest, Packed, Target};
+use under_seal_core::parcels::Weights;
+use under_seal_core::sealed::{KeyCost, Password};
+use under_seal_core::source::{Catalogue, Choice};
+
+fn pack(desk: &Desk, limit: &str, message: &str) -> Result<Packed, PackError> {
+    let target = Target { folder: desk.path("out"), stem: "set".into() };
+    let (sources, choice) = ([desk.path("source")], Choice::default());
+    let fit = limit.parse().unwrap();
+    let request = PackRequest { fit, message, parcels: true, ..PackRequest::new(&sources, &choice, &target) };
+    let credentials = [Password::new(PASSWORD).unwrap().into()];
+    desk.with_context(&|| false, |context| {
+        Delivery::prepare(&request, context)?.pack(&credentials, KeyCost::CHEAPEST, context)
+    })
+}
+
+/// How many parcels a division has, and which of these folders lie in one parcel each.
+fn division(desk: &Desk, limit: u64) -> (usize, Vec<String>) {
+    let catalogue = desk.with_context(&|| false, |context| {
+        Catalogue::gather(&[desk.path("source")], &Choice::default(), &|_| false, context).unwrap()
+    });
+    let weights = desk.with_context(&|| false, |context| Weights::find(&catalogue, desk.squeeze, context).unwrap());
+    let parcels = weights.divide(&catalogue, limit, 0).unwrap();
+    let paths = |parcel: &[usize]| -> Vec<String> {
+        let files = parcel.iter().map(|place| &catalogue.entries[*place].path);
+        files.map(|path| String::from_utf8(path.as_bytes().to_vec()).unwrap()).collect()
+    };
+    (parcels.len(), parcels.iter().map(|parcel| paths(&parcel.members).join(" ")).collect())
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 24, ..ProptestConfig::default() })]
+    #[test]
+    fn every_parcel_keeps_its_limit_and_opens_alone(
+        files in prop::collection::vec((0_usize..4, 0_usize..4, 0_usize..60_000, any::<bool>()), 1..24),
+        limit in 80_000_u64..200_000,
+    ) {
+        let desk = Desk::new();
+        for (place, (folder, deeper, length, random)) in files.iter().enumerate() {
+            let content = if *random { noise(*length) } else { vec![b'a' + place as u8; *length] };
+            desk.source(&format!("{folder}/{deeper}/{place}"), &content);
+        }
+        let packed = pack(&desk, &format!("{limit}"), "Mind the step.").unwrap();
+        for volume in &packed.volumes {
+            prop_assert!(fs::metadata(&volume.path).unwrap().len() <= limit);
+            desk.open(std::slice::from_ref(&volume.path), &desk.path("in")).unwrap();
+        }
+        let raw: u64 = files.iter().map(|file| file.2 as u64).sum();
+        prop_assert!(packed.volumes.len() as u64 <= 1 + raw / (limit / 2 - 20_000));
+        // A folder that several parcels bring has the time of the last one; that is what its content came with.
+        let (sent, landed) = (tree(&desk.path("source")), tree(&desk.path("in/source")));
+        prop_assert_eq!(sent.keys().collect::<Vec<_>>(), landed.keys().collect::<Vec<_>>());
+        let files = |tree: &std::collections::BTreeMap<std::path::PathBuf, String>| -> Vec<String> {
+            tree.values().filter(|content| !content.ends_with("folder")).cloned().collect()
+        };
+        prop_assert_eq!(files(&sent), files(&landed));
+    }
+}
+
+#[test]
+fn folders_stay_together_where_that_costs_no_parcel() {
+    let desk = Desk::new();
+    for folder in ["drawings", "letters", "survey"] {
+        for file in 0..3 {
+            desk.source(&format!("{folder}/{file}"), &noise(30_000));
+        }
+    }
+    let (count, parcels) = division(&desk, 130_000);
+    assert_eq!(count, 3);
+    for (parcel, folder) in parcels.iter().zip(["drawings", "letters", "survey"]) {
+        assert_eq!(parcel.matches(folder).count(), 4, "{parcels:?}");
+    }
+}
+
+#[test]
+fn a_folder_is_taken_apart_where_that_saves_a_parcel() {
+    let desk = Desk::new();
+    for (file, length) in [("a/1", 60_000), ("a/2", 30_000), ("b/1", 60_000), ("c/1", 60_000), ("c/2", 30_000)] {
+        desk.source(file, &noise(length));
+    }
+    // 240 KB in parcels of 125 KB: whole folders (90, 60, 90) need three, single files (60 + 60, 60 + 30 + 30) two.
+    assert_eq!(division(&desk, 135_000).0, 2);
+}
+
+#[rstest]
+#[case::larger_than_the_fit("80KB", "1 files are larger than the fit")]
+#[case::fit_too_small("60KB", "a volume needs at least 69632 bytes")]
+fn what_cannot_be_divided_is_told_before_anything_is_written(#[case] limit: &str, #[case] expected: &str) {
+    let desk = Desk::new();
+    desk.source("large", &noise(100_000)).source("small", &noise(1_000));
+    let error = pack(&desk, limit, "").unwrap_err();
+    assert_eq!(error.to_string(), expected);
+    assert!(!desk.path("out").exists());
+}
