@@ -22,14 +22,16 @@ use std::process::ExitCode;
 fn main() -> ExitCode {
     let arguments = Arguments::parse();
     session::watch_signals();
-    let (command, json) = match &arguments.command {
-        Command::Plan(plan) => ("plan", plan.work.json),
-        Command::Pack(pack) => ("pack", pack.work.json),
-        Command::Fits(fits) => ("fits", fits.json),
-        Command::Check(check) => ("check", check.work.json),
-        Command::Open(open) => ("open", open.work.json),
-        Command::Demo(_) => ("demo", false),
+    let (command, work) = match &arguments.command {
+        Command::Plan(plan) => ("plan", Some(&plan.work)),
+        Command::Pack(pack) => ("pack", Some(&pack.work)),
+        Command::Fits(_) => ("fits", None),
+        Command::Check(check) => ("check", Some(&check.work)),
+        Command::Open(open) => ("open", Some(&open.work)),
+        Command::Demo(_) => ("demo", None),
     };
+    let json = work.is_some_and(|work| work.json) || matches!(&arguments.command, Command::Fits(fits) if fits.json);
+    session::start_log(work.map_or(0, |work| work.verbose));
     let outcome = match &arguments.command {
         Command::Plan(arguments) => commands::plan::run(arguments),
         Command::Pack(arguments) => commands::pack::run(arguments),

@@ -2,9 +2,13 @@
 
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
+use crate::ui::stopwatch;
+use signal_hook::consts::SIGTSTP;
+use signal_hook::iterator::Signals;
+use signal_hook::low_level::emulate_default_handler;
 use std::num::NonZeroUsize;
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::time::{SystemTime, UNIX_EPOCH};
+use std::time::{Instant, SystemTime, UNIX_EPOCH};
 use under_seal_core::context::{Context, NoRandomness, Randomness};
 use under_seal_core::entry::Timestamp;
 use under_seal_core::sealed::KeyCost;
@@ -22,8 +26,40 @@ pub fn watch_signals() {
             std::process::exit(CANCELLED);
         }
     });
+    watch_stopping();
     // Without a handler a signal ends the program at once; what it leaves is cleared by the next run.
     drop(outcome);
+}
+
+/// Lets Ctrl-Z stop the program and `fg` continue it, with the terminal usable meanwhile and the time not counted.
+fn watch_stopping() {
+    // Where it cannot be watched, Ctrl-Z stops the program all the same; only the times shown are then too long.
+    let Ok(mut signals) = Signals::new([SIGTSTP]) else { return };
+    std::thread::spawn(move || {
+        for _ in signals.forever() {
+            prompt::show_typing();
+            let stopped = Instant::now();
+            if emulate_default_handler(SIGTSTP).is_ok() {
+                stopwatch::was_stopped(stopped.elapsed());
+            }
+            prompt::hide_typing();
+        }
+    });
+}
+
+/// Tells on standard error, step by step, what is done: not at all, in large steps, or file by file.
+pub fn start_log(verbose: u8) {
+    let level = match verbose {
+        0 => return,
+        1 => tracing::Level::INFO,
+        _ => tracing::Level::DEBUG,
+    };
+    tracing_subscriber::fmt()
+        .with_writer(anstream::stderr)
+        .with_max_level(level)
+        .with_target(false)
+        .without_time()
+        .init();
 }
 
 struct SystemRandomness;

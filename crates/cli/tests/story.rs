@@ -4,6 +4,7 @@
 
 mod support;
 
+use rstest::rstest;
 use std::fs;
 use support::{Desk, PASSWORD};
 
@@ -13,6 +14,21 @@ fn the_demonstration_ends_well() {
     for told in ["$ under-seal pack", "volume 5 is missing", "Wrong password", "All equal."] {
         assert!(ran.out.contains(told), "{told}:\n{}", ran.out);
     }
+}
+
+/// What is said, on standard output and on standard error, with the options for saying less and more.
+#[rstest]
+#[case::quiet(&["-q"], "", "")]
+#[case::as_usual(&[], "is packed and verified", "")]
+#[case::steps(&["-v"], "is packed and verified", "INFO Verifying bytes=1785141")]
+#[case::files(&["-vv"], "is packed and verified", "DEBUG file path=\"wrenfall-light/costs/cost-table.csv\"")]
+#[case::kinds_that_do_not_squeeze(&[], "squeezing hardly makes these smaller: jpg (5 files, 937,726 bytes)", "")]
+fn it_says_as_much_as_is_wanted(#[case] options: &[&str], #[case] out: &str, #[case] err: &str) {
+    let desk = Desk::new();
+    desk.run(&["demo", "--data-to", "."]).expect(0);
+    let ran = desk.run(&[&["pack", "wrenfall-light", "--to", "out/"], options].concat()).expect(0);
+    assert!(ran.out.contains(out) && ran.out.is_empty() == out.is_empty(), "{}", ran.out);
+    assert!(ran.err.contains(err) && ran.err.is_empty() == err.is_empty(), "{}", ran.err);
 }
 
 #[test]

@@ -95,6 +95,30 @@ fn a_signal_ends_the_work_and_leaves_nothing(#[values(Signal::INT, Signal::TERM,
     assert!(desk.names("out").is_empty());
 }
 
+/// The third field of a process's status line (proc(5)): `T` while it is stopped.
+fn is_stopped(child: &std::process::Child) -> bool {
+    let status = std::fs::read_to_string(format!("/proc/{}/stat", child.id())).unwrap();
+    status.rsplit(") ").next().unwrap().starts_with('T')
+}
+
+#[test]
+fn ctrl_z_stops_the_work_and_fg_goes_on_with_it() {
+    let desk = Desk::new();
+    File::create(desk.path("large")).unwrap().set_len(500_000_000).unwrap();
+    let mut child = desk.command(&["pack", "large", "--to", "out/set", "--squeeze", "light"]).spawn().unwrap();
+    while desk.names("out/set.unfinished").len() < 2 {
+        std::thread::sleep(Duration::from_millis(2));
+    }
+    kill_process(Pid::from_child(&child), Signal::TSTP).unwrap();
+    while !is_stopped(&child) {
+        assert!(child.try_wait().unwrap().is_none(), "it ended instead of stopping");
+        std::thread::sleep(Duration::from_millis(2));
+    }
+    kill_process(Pid::from_child(&child), Signal::CONT).unwrap();
+    assert!(child.wait().unwrap().success());
+    assert_eq!(desk.names("out"), ["set.useal"]);
+}
+
 #[test]
 fn a_killed_pack_is_cleared_by_the_next_one() {
     let desk = Desk::new();

@@ -14,6 +14,7 @@
 //! - [`pipeline`]: ordered parallel work with bounded memory, both ways.
 //! - [`source`]: gathering. What is chosen, the walk that makes a catalogue, and reading a file that may change
 //!   meanwhile, names that other systems refuse.
+//! - [`kinds`]: kinds of files by their extension, and what squeezing leaves of each.
 //! - [`volume`]: our volumes. Cells, headers, names, finding a set, reading and writing it; knows no key.
 //! - [`sealed`]: the sealed format. Password and keys, the head, cells' seals, frames, records, index and tail;
 //!   a writer, a reader, and a reader of what is left.
@@ -45,6 +46,8 @@ pub mod codec;
 pub mod pipeline;
 
 pub mod source;
+
+pub mod kinds;
 
 pub mod volume;
 

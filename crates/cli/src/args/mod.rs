@@ -62,6 +62,12 @@ pub struct WorkArguments {
     /// Print the result as one JSON object (docs/json.md)
     #[arg(long)]
     pub json: bool,
+    /// Say nothing but what went wrong
+    #[arg(short, long, conflicts_with = "verbose")]
+    pub quiet: bool,
+    /// Say step by step what is done, on standard error; twice, every file too
+    #[arg(short, long, action = clap::ArgAction::Count)]
+    pub verbose: u8,
 }
 
 /// `demo`.

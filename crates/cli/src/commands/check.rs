@@ -26,7 +26,7 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
         given => given,
     };
     let warning = unlocking.as_ref().and_then(Unlocking::warning);
-    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes));
+    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let found = inspect(&set, &context)?;
     let inside = match unlocking {
@@ -36,7 +36,7 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     drop(progress);
     let show = |contents| -> Result<u8, Failure> {
         let report = Report::new(&set, &found, contents, warning.is_none());
-        super::show(&report, arguments.work.json, || lines(&set, &found, &report))?;
+        super::show(&report, &arguments.work, || lines(&set, &found, &report))?;
         Ok(report.exit_code)
     };
     match inside {

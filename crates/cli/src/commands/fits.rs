@@ -1,6 +1,6 @@
 //! `fits`: the fits that have a name, how many bytes each gives a volume, and how that is computed.
 
-use super::show;
+use super::{Printing, show};
 use crate::args::FitsArguments;
 use crate::failure::{DONE, Failure};
 use crate::settings::{self, Configuration, Profile};
@@ -16,7 +16,8 @@ use under_seal_core::fit::{
 pub fn run(arguments: &FitsArguments) -> Result<u8, Failure> {
     let configuration = Configuration::load(arguments.config.as_deref())?;
     let report = Report::new(&configuration);
-    show(&report, arguments.json, || if arguments.profiles { profile_lines(&report) } else { lines(&report) })?;
+    let printing = if arguments.json { Printing::Json } else { Printing::Lines };
+    show(&report, printing, || if arguments.profiles { profile_lines(&report) } else { lines(&report) })?;
     Ok(DONE)
 }
 

@@ -7,6 +7,7 @@ pub mod open;
 pub mod pack;
 pub mod plan;
 
+use crate::args::WorkArguments;
 use crate::failure::Failure;
 use serde::Serialize;
 use std::io::{self, Write as _};
@@ -25,9 +26,38 @@ fn print_lines(lines: &[String]) -> Result<(), Failure> {
     }
 }
 
-/// Prints a result: as one JSON object, or as lines for people.
-fn show(report: &impl Serialize, json: bool, lines: impl FnOnce() -> Vec<String>) -> Result<(), Failure> {
-    if json { print_json(report) } else { print_lines(&lines()) }
+/// How a result is printed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Printing {
+    /// As lines for people.
+    Lines,
+    /// As one JSON object.
+    Json,
+    /// Not at all.
+    Nothing,
+}
+
+impl From<&WorkArguments> for Printing {
+    fn from(work: &WorkArguments) -> Self {
+        match (work.json, work.quiet) {
+            (true, _) => Self::Json,
+            (false, true) => Self::Nothing,
+            (false, false) => Self::Lines,
+        }
+    }
+}
+
+/// Prints a result.
+fn show(
+    report: &impl Serialize,
+    printing: impl Into<Printing>,
+    lines: impl FnOnce() -> Vec<String>,
+) -> Result<(), Failure> {
+    match printing.into() {
+        Printing::Lines => print_lines(&lines()),
+        Printing::Json => print_json(report),
+        Printing::Nothing => Ok(()),
+    }
 }
 
 /// Prints one JSON object to standard output.

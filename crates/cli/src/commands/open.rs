@@ -18,12 +18,12 @@ use under_seal_core::volume::VolumeSet;
 pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
     let set = VolumeSet::gather(&arguments.places)?.complete()?;
     let unlocking = credentials::to_unlock(&set, &arguments.password)?;
-    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes));
+    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
     let mut archive = SealedReader::unlock(set, &unlocking.credentials)?;
     let opened = open(&mut archive, &arguments.into, &session::context(&progress, arguments.work.threads))?;
     drop(progress);
     let report = Report::new(&opened, &archive, unlocking.secret);
-    show(&report, arguments.work.json, || lines(&report))?;
+    show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
 }
 

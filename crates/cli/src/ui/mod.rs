@@ -3,5 +3,6 @@
 pub mod paint;
 pub mod progress;
 pub mod prompt;
+pub mod stopwatch;
 pub mod table;
 pub mod text;

@@ -1,6 +1,8 @@
 //! The progress bar: how far, how fast, how long still. Only on a terminal.
 
+use super::stopwatch::Stopwatch;
 use super::text;
+use crate::args::WorkArguments;
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
 use std::io::IsTerminal as _;
 use std::sync::Mutex;
@@ -16,6 +18,8 @@ const REWRITE: Duration = Duration::from_millis(100);
 pub struct ProgressLine {
     state: Mutex<Option<State>>,
     visible: bool,
+    /// The volume that was last told to the log.
+    last_logged: AtomicU32,
     volume_limit: Option<u64>,
     /// How many volumes there are, where that is known; 0 before.
     volumes: AtomicU32,
@@ -24,7 +28,7 @@ pub struct ProgressLine {
 struct State {
     phase: Phase,
     bar: ProgressBar,
-    started: Instant,
+    started: Stopwatch,
     rewritten: Instant,
     total: u64,
     done: u64,
@@ -36,18 +40,20 @@ struct State {
 
 impl ProgressLine {
     /// A line for writing volumes of this fit.
-    pub fn for_writing(fit: Fit) -> Self {
-        Self::new(fit.volume_limit(), None)
+    pub fn for_writing(fit: Fit, work: &WorkArguments) -> Self {
+        Self::new(fit.volume_limit(), None, work)
     }
 
     /// A line for reading a set of so many volumes.
-    pub fn for_reading(volumes: Option<u32>) -> Self {
-        Self::new(None, volumes)
+    pub fn for_reading(volumes: Option<u32>, work: &WorkArguments) -> Self {
+        Self::new(None, volumes, work)
     }
 
-    fn new(volume_limit: Option<u64>, volumes: Option<u32>) -> Self {
+    fn new(volume_limit: Option<u64>, volumes: Option<u32>, work: &WorkArguments) -> Self {
+        // Lines and a bar on one screen would write over each other.
+        let visible = std::io::stderr().is_terminal() && !work.quiet && work.verbose == 0;
         let volumes = AtomicU32::new(volumes.unwrap_or(0));
-        Self { state: Mutex::new(None), visible: std::io::stderr().is_terminal(), volume_limit, volumes }
+        Self { state: Mutex::new(None), visible, last_logged: AtomicU32::new(0), volume_limit, volumes }
     }
 
     /// How many volumes there will be, as far as can be told.
@@ -85,26 +91,32 @@ impl ProgressLine {
         parts.join(", ")
     }
 
+    /// Tells the log, where there is one.
+    fn log(&self, progress: &Progress<'_>) {
+        match progress {
+            Progress::Begin(phase, bytes) => tracing::info!(bytes, "{}", word(*phase)),
+            Progress::Entry(path) => tracing::debug!(path = text::shown(path.as_bytes()), "file"),
+            Progress::Volume(number) if self.last_logged.swap(*number, Ordering::Relaxed) != *number => {
+                tracing::info!(number, "volume");
+            }
+            Progress::End => tracing::info!("done"),
+            _ => {}
+        }
+    }
+
     fn begin(&self, phase: Phase, total: u64) -> State {
         let bar = ProgressBar::with_draw_target(Some(total.max(1)), ProgressDrawTarget::stderr_with_hz(10));
         if let Ok(style) = ProgressStyle::with_template("{prefix:>10} {bar:24} {percent:>3} %\n{msg}") {
             bar.set_style(style.progress_chars("━╸─"));
         }
-        bar.set_prefix(match phase {
-            Phase::Sampling => "Sampling",
-            Phase::Weighing => "Weighing",
-            Phase::Packing => "Packing",
-            Phase::Verifying => "Verifying",
-            Phase::Inspecting => "Checking",
-            Phase::Opening => "Opening",
-        });
+        bar.set_prefix(word(phase));
         let now = Instant::now();
-        let started = now.checked_sub(REWRITE).unwrap_or(now);
+        let rewritten = now.checked_sub(REWRITE).unwrap_or(now);
         State {
             phase,
             bar,
-            started: now,
-            rewritten: started,
+            started: Stopwatch::start(),
+            rewritten,
             total,
             done: 0,
             written: 0,
@@ -115,8 +127,21 @@ impl ProgressLine {
     }
 }
 
+/// What a phase is called while it lasts.
+fn word(phase: Phase) -> &'static str {
+    match phase {
+        Phase::Sampling => "Sampling",
+        Phase::Weighing => "Weighing",
+        Phase::Packing => "Packing",
+        Phase::Verifying => "Verifying",
+        Phase::Inspecting => "Checking",
+        Phase::Opening => "Opening",
+    }
+}
+
 impl Observer for ProgressLine {
     fn told(&self, progress: Progress<'_>) {
+        self.log(&progress);
         if !self.visible {
             return;
         }

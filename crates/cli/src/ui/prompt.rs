@@ -94,6 +94,28 @@ fn restore_terminal() -> bool {
     settings.is_some()
 }
 
+/// Before the program is stopped: the terminal as it was, if a password is being asked for.
+pub fn show_typing() {
+    set_echo(true);
+}
+
+/// After the program goes on: no echo again, if a password is being asked for.
+pub fn hide_typing() {
+    set_echo(false);
+}
+
+fn set_echo(on: bool) {
+    let Ok(before) = BEFORE_ASKING.lock() else { return };
+    if let Some(settings) = before.as_ref() {
+        let mut settings = settings.clone();
+        if !on {
+            settings.local_modes.remove(LocalModes::ECHO);
+        }
+        // If that fails there is nothing more to be done.
+        let _ = rustix::termios::tcsetattr(io::stdin(), OptionalActions::Now, &settings);
+    }
+}
+
 /// For the signal handler, since a waiting prompt notices nothing: if a password is being asked for, the
 /// terminal is put back; whether it was.
 pub fn give_up_asking() -> bool {

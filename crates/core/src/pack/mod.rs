@@ -13,6 +13,7 @@ use crate::codec::Squeeze;
 use crate::context::{Cancelled, Context, NoRandomness, Phase, Progress};
 use crate::entry::{EntryPath, link_stays_inside};
 use crate::fit::Fit;
+use crate::kinds::{KindWeight, kinds};
 use crate::parcels::{Parcel, ParcelError, Weights};
 use crate::pipeline::Stopped;
 use crate::place::staging::{Placing, Staging, StagingError};
@@ -98,6 +99,8 @@ pub struct Packed {
     pub replaced: Vec<PathBuf>,
     /// What could not be packed.
     pub passed_over: Vec<PassedOver>,
+    /// Kinds of files, heaviest first, with what squeezing leaves of each; none where nothing was squeezed.
+    pub kinds: Vec<KindWeight>,
     /// What was not to be packed.
     pub left_out: LeftOut,
     /// Files that changed while they were read, twice.
@@ -233,6 +236,10 @@ impl Delivery {
         context: &Context<'_>,
     ) -> Result<Packed, PackError> {
         let (staging, mut archives) = self.seal(credentials, cost, context)?;
+        let kinds = match self.squeeze {
+            Squeeze::None => Vec::new(),
+            _ => kinds(&self.catalogue).map_err(SealError::from)?,
+        };
         let (target, replaced, parcels) = (self.target, self.replaced, self.parcels.is_some());
         let catalogue = self.catalogue;
         let outward = |entry: &&SourceEntry| !link_stays_inside(&entry.path, &entry.link_target);
@@ -277,6 +284,7 @@ impl Delivery {
             volumes: archives.iter().flat_map(volumes).collect(),
             replaced: replaced.iter().map(|suffix| target.path_with(suffix)).collect(),
             passed_over,
+            kinds,
             left_out,
             changed: archives.into_iter().flat_map(|archive| archive.changed).collect(),
             outward_links,

@@ -1,10 +1,10 @@
 //! The cheapest change that would save volumes: another squeeze, or a folder left out.
 
-use super::weigh::{KindWeight, extension};
 use super::{Estimate, Outline};
 use crate::codec::Squeeze;
 use crate::entry::{EntryKind, EntryPath};
 use crate::fit::Fit;
+use crate::kinds::{KindWeight, extension};
 use crate::source::Catalogue;
 use std::collections::{BTreeMap, HashMap};
 

@@ -8,12 +8,13 @@ mod weigh;
 
 pub use advice::Advice;
 pub use estimate::{Estimate, Likely};
-pub use weigh::{FolderWeight, KindWeight, TopLevel, extension};
+pub use weigh::{FolderWeight, TopLevel};
 
 use crate::codec::{CodecError, Squeeze};
 use crate::context::{Cancelled, Context};
 use crate::entry::{EntryKind, EntryPath};
 use crate::fit::Fit;
+use crate::kinds::{KindWeight, kinds};
 use crate::sealed::Totals;
 use crate::sealed::stream::geometry_of;
 use crate::source::portability::{Unportable, unportable};
@@ -97,7 +98,7 @@ impl Plan {
             totals,
             top_level: weigh::top_level(catalogue),
             folders: weigh::folders(catalogue),
-            kinds: weigh::kinds(catalogue, context)?,
+            kinds: kinds(catalogue)?,
             estimates: estimate::estimate(catalogue, context)?,
             unreadable: catalogue.entries.iter().filter(is_closed).map(|entry| entry.path.clone()).collect(),
             unportable: unportable(catalogue.entries.iter().map(|entry| &entry.path)),

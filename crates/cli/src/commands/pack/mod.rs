@@ -38,9 +38,10 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
         threads: arguments.work.threads,
     })?;
     if arguments.show_settings {
-        return settings::show(&settings, arguments.work.json);
+        return settings::show(&settings, &arguments.work);
     }
     let choice = settings.choice(&arguments.choice)?;
+    tracing::info!(fit = settings.fit.value.text, squeeze = %settings.squeeze.value, "settings");
     let message = message(arguments)?;
     let sources = expand(&arguments.sources).map_err(|error| Error::Pack(error.into()))?;
     let target = target(arguments, &settings, &sources)?;
@@ -52,7 +53,7 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
         replace: arguments.replace,
         ..PackRequest::new(&sources, &choice, &target)
     };
-    let progress = ProgressLine::for_writing(settings.fit.value.fit);
+    let progress = ProgressLine::for_writing(settings.fit.value.fit, &arguments.work);
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
     // Whatever stands in the way is told before the password is asked for.
     let delivery = Delivery::prepare(&request, &context)?;
@@ -64,7 +65,7 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let passphrase_file = passphrase_file.as_mut().map(|file| file.keep().to_owned());
     let packing = Packing { settings, target, message, secret, passphrase_file };
     let report = Report::new(&packed, &packing);
-    show(&report, arguments.work.json, || lines(&packed, &report))?;
+    show(&report, &arguments.work, || lines(&packed, &report))?;
     Ok(report.exit_code)
 }
 

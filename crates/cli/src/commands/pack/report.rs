@@ -8,7 +8,11 @@ use crate::ui::table::{self, Column};
 use crate::ui::text::{self, argument, bytes, contents, count, grouped, shown};
 use crate::words;
 use serde::Serialize;
+use under_seal_core::kinds::KindWeight;
 use under_seal_core::pack::{Packed, PackedVolume};
+
+/// Where more than this share is left, squeezing did not pay.
+const HARDLY_SMALLER: f64 = 0.95;
 
 /// Sets of more volumes than this are summed up instead of listed.
 const VOLUMES_LISTED: usize = 12;
@@ -38,6 +42,7 @@ pub struct Report {
     passed_over: Vec<Passed>,
     changed_while_read: Vec<String>,
     links_leading_outside: Vec<String>,
+    kinds: Vec<Kind>,
     left_out: u64,
     other_systems_left_out: Vec<String>,
     own_output_left_out: u64,
@@ -52,6 +57,26 @@ struct Volume {
     set: String,
     #[serde(skip_serializing_if = "Option::is_none")]
     files: Option<u64>,
+}
+
+#[derive(Serialize)]
+struct Kind {
+    name: String,
+    files: u64,
+    bytes: u64,
+    kept: f64,
+}
+
+impl Kind {
+    fn new(kind: &KindWeight) -> Self {
+        let KindWeight { extension, files, bytes, kept } = kind;
+        Self { name: shown(extension.as_bytes()), files: *files, bytes: *bytes, kept: *kept }
+    }
+
+    /// Whether squeezing saves next to nothing of a kind that matters.
+    fn gains_nothing(&self, whole: u64) -> bool {
+        self.kept > HARDLY_SMALLER && self.bytes > whole / 100
+    }
 }
 
 #[derive(Serialize)]
@@ -104,6 +129,7 @@ impl Report {
                 .collect(),
             changed_while_read: entry_paths(&packed.changed),
             links_leading_outside: entry_paths(&packed.outward_links),
+            kinds: packed.kinds.iter().map(Kind::new).collect(),
             left_out: packed.left_out.chosen,
             other_systems_left_out: entry_paths(&packed.left_out.other_systems),
             own_output_left_out: packed.left_out.own_output,
@@ -146,6 +172,7 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
         ),
         ("after", vec![format!("{} in {volumes}; {}", bytes(report.after_bytes), report.saved())]),
         ("verified", vec![verified]),
+        ("no gain", no_gain(report)),
         ("left out", left_out),
         ("message", message),
         ("passphrase", passphrase),
@@ -159,6 +186,21 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
     lines.push(String::new());
     lines.extend(next_steps(packed, report.secret));
     lines
+}
+
+/// The kinds of files of which squeezing saved next to nothing.
+fn no_gain(report: &Report) -> Vec<String> {
+    let kinds = report.kinds.iter().filter(|kind| kind.gains_nothing(report.before_bytes));
+    let each = |kind: &Kind| {
+        let name = if kind.name.is_empty() { "without extension" } else { &kind.name };
+        format!("{name} ({}, {})", count(kind.files, "file"), bytes(kind.bytes))
+    };
+    let kinds: Vec<String> = kinds.map(each).collect();
+    if kinds.is_empty() {
+        kinds
+    } else {
+        vec![format!("squeezing hardly makes these smaller: {}", text::first_few(&kinds))]
+    }
 }
 
 fn volume_lines(packed: &Packed) -> Vec<String> {

@@ -1,5 +1,6 @@
 //! `pack --show-settings`: what a run would use, and where each value comes from.
 
+use crate::args::WorkArguments;
 use crate::commands::show as show_report;
 use crate::failure::{DONE, Failure};
 use crate::settings::{Chosen, Settings};
@@ -36,7 +37,7 @@ impl Setting {
 }
 
 /// Prints the settings; the exit code.
-pub fn show(settings: &Settings, json: bool) -> Result<u8, Failure> {
+pub fn show(settings: &Settings, work: &WorkArguments) -> Result<u8, Failure> {
     let mut all = vec![
         Setting::new("fit", &settings.fit, |fit| match fit.fit.volume_limit() {
             Some(limit) => format!("{}, at most {} bytes a volume", fit.text, grouped(limit)),
@@ -55,7 +56,7 @@ pub fn show(settings: &Settings, json: bool) -> Result<u8, Failure> {
         configuration: settings.configuration.as_deref().map(text::path),
         settings: all,
     };
-    show_report(&report, json, || lines(&report))?;
+    show_report(&report, work, || lines(&report))?;
     Ok(DONE)
 }
 

@@ -36,7 +36,7 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
         threads: arguments.work.threads,
     })?;
     let choice = settings.choice(&arguments.choice)?;
-    let progress = ProgressLine::for_writing(Fit::OneVolume);
+    let progress = ProgressLine::for_writing(Fit::OneVolume, &arguments.work);
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
     let sources = expand(&arguments.sources).map_err(|error| Error::Pack(error.into()))?;
     let catalogue =
@@ -57,7 +57,7 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let planning =
         Planning { settings: &settings, catalogue: &catalogue, plan: &plan, fits, line_bits_a_second, parcels };
     let report = Report::new(&planning);
-    show(&report, arguments.work.json, || lines(&planning, &report))?;
+    show(&report, &arguments.work, || lines(&planning, &report))?;
     Ok(report.exit_code)
 }
 
