@@ -1,6 +1,7 @@
 //! Tables without lines, each row in its tone; and the two-column summaries that end a command.
 
 use super::paint::{Tone, paint};
+use super::text::wrapped_behind;
 use comfy_table::{CellAlignment, ContentArrangement, Table};
 
 /// How a column is set.
@@ -35,12 +36,14 @@ pub fn lines(columns: &[Column], rows: &[(Tone, Vec<String>)]) -> Vec<String> {
     drawn.into_iter().zip(tones).map(|(line, tone)| format!("  {}", paint(tone, line))).collect()
 }
 
-/// A summary: a word on the left, what it says on the right; further lines below it.
+/// A summary: a word on the left, what it says on the right; further lines below it. A word with nothing to say is left
+/// out.
 pub fn summary(rows: &[(&str, Vec<String>)]) -> Vec<String> {
-    let width = rows.iter().map(|(word, _)| word.len()).max().unwrap_or(0);
+    let said = rows.iter().filter(|(_, texts)| !texts.is_empty());
+    let width = said.map(|(word, _)| word.len()).max().unwrap_or(0);
     let mut lines = Vec::new();
     for (word, texts) in rows {
-        for (place, text) in texts.iter().enumerate() {
+        for (place, text) in texts.iter().flat_map(|text| wrapped_behind(width + 4, text)).enumerate() {
             let word = if place == 0 { *word } else { "" };
             lines.push(format!("  {}  {text}", paint(Tone::Faint, format!("{word:width$}"))));
         }

@@ -153,8 +153,20 @@ pub fn wrapped(sentences: &str, output: &impl IsTerminal) -> String {
     if !output.is_terminal() {
         return sentences.to_owned();
     }
-    let width = textwrap::termwidth().min(WIDEST);
-    textwrap::fill(sentences, textwrap::Options::new(width).break_words(false))
+    lines_within(sentences, textwrap::termwidth().min(WIDEST)).join("\n")
+}
+
+/// The same for what stands on standard output behind so many columns of something else, line by line.
+pub fn wrapped_behind(columns: usize, sentences: &str) -> Vec<String> {
+    if !std::io::stdout().is_terminal() {
+        return vec![sentences.to_owned()];
+    }
+    lines_within(sentences, textwrap::termwidth().saturating_sub(columns + 1).max(20))
+}
+
+fn lines_within(sentences: &str, width: usize) -> Vec<String> {
+    let options = textwrap::Options::new(width).break_words(false);
+    textwrap::wrap(sentences, options).into_iter().map(|line| line.into_owned()).collect()
 }
 
 #[cfg(test)]
