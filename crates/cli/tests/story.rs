@@ -11,7 +11,7 @@ use support::{Desk, PASSWORD};
 #[test]
 fn the_demonstration_ends_well() {
     let ran = Desk::new().run(&["demo"]).expect(0);
-    for told in ["$ under-seal pack", "volume 5 is missing", "Wrong password", "All equal."] {
+    for told in ["$ under-seal plan", "$ under-seal pack", "volume 5 is missing", "Wrong password", "All equal."] {
         assert!(ran.out.contains(told), "{told}:\n{}", ran.out);
     }
 }

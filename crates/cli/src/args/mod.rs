@@ -5,8 +5,7 @@ mod send;
 
 pub use receive::{CheckArguments, OpenArguments, PasswordArguments};
 pub use send::{
-    ChoiceArguments, ConfigurationArguments, FitsArguments, PackArguments, PlanArguments, SealArguments,
-    ShapeArguments, SqueezeName,
+    ChoiceArguments, DeliveryArguments, FitsArguments, PackArguments, PlanArguments, SealArguments, SqueezeName,
 };
 
 use clap::{Args, Parser, Subcommand};

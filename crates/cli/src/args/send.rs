@@ -23,9 +23,7 @@ pub struct PackArguments {
     #[arg(long)]
     pub replace: bool,
     #[command(flatten)]
-    pub shape: ShapeArguments,
-    #[command(flatten)]
-    pub choice: ChoiceArguments,
+    pub delivery: DeliveryArguments,
     #[command(flatten)]
     pub seal: SealArguments,
     /// Say this to whoever opens the archive; it is sealed with the rest
@@ -34,8 +32,6 @@ pub struct PackArguments {
     /// Read that message from a text file
     #[arg(long, value_name = "FILE", help_heading = "Message")]
     pub message_from: Option<PathBuf>,
-    #[command(flatten)]
-    pub configuration: ConfigurationArguments,
     /// Print what this run would use, and where each value comes from; nothing is packed
     #[arg(long, help_heading = "Settings")]
     pub show_settings: bool,
@@ -53,11 +49,7 @@ pub struct PlanArguments {
     #[arg(long, value_name = "SPEED")]
     pub line: Option<LineSpeed>,
     #[command(flatten)]
-    pub shape: ShapeArguments,
-    #[command(flatten)]
-    pub choice: ChoiceArguments,
-    #[command(flatten)]
-    pub configuration: ConfigurationArguments,
+    pub delivery: DeliveryArguments,
     #[command(flatten)]
     pub work: WorkArguments,
 }
@@ -85,6 +77,17 @@ impl FromStr for LineSpeed {
             _ => Err("a line's speed begins with a number above 0, such as 20Mbit"),
         }
     }
+}
+
+/// What a delivery will be, made or only planned.
+#[derive(Debug, Args)]
+pub struct DeliveryArguments {
+    #[command(flatten)]
+    pub shape: ShapeArguments,
+    #[command(flatten)]
+    pub choice: ChoiceArguments,
+    #[command(flatten)]
+    pub configuration: ConfigurationArguments,
 }
 
 /// What the archive will be like.
@@ -230,5 +233,22 @@ impl From<SqueezeName> for Squeeze {
             SqueezeName::Hard => Self::Hard,
             SqueezeName::Utmost => Self::Utmost,
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("20Mbit", Ok(20e6))]
+    #[case("0.5 Gbit/s", Ok(5e8))]
+    #[case("64kbit", Ok(64e3))]
+    #[case("20MB", Err("a line's speed is a number and kbit, Mbit or Gbit, such as 20Mbit"))]
+    #[case("0Mbit", Err("a line's speed begins with a number above 0, such as 20Mbit"))]
+    #[case("1.2.3Mbit", Err("a line's speed begins with a number above 0, such as 20Mbit"))]
+    fn a_speed_is_in_bits_a_second(#[case] text: &str, #[case] expected: Result<f64, &str>) {
+        assert_eq!(text.parse::<LineSpeed>().map(|speed| speed.0), expected);
     }
 }

@@ -235,3 +235,59 @@ impl Configuration {
         self.profiles.get(name).ok_or_else(|| Failure::Value(unknown()))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn read(text: &str) -> Result<Configuration, Failure> {
+        Configuration::read(text, Path::new("/keeper/config.toml"))
+    }
+
+    #[test]
+    fn everything_that_may_stand_in_it_is_read() {
+        let configuration = read(
+            r#"
+            leave-out = ["*.part"]
+            [fits.board-room]
+            form = "50MB"
+            [profiles.board]
+            fit = "board-room"
+            squeeze = "utmost"
+            format = "sealed"
+            name = "{folder}"
+            threads = 2
+            note-template = "note.txt"
+            leave-out = ["raw/"]
+            no-litter = false
+            "#,
+        );
+        let configuration = configuration.unwrap();
+        let board = &configuration.profiles["board"];
+        assert_eq!(board.fit.as_ref().unwrap().fit.volume_limit(), Some(49_995_904));
+        assert_eq!(board.note_template.as_deref(), Some(Path::new("/keeper/note.txt")));
+        assert_eq!((board.squeeze, board.no_litter), (Some(SqueezeName::Utmost), Some(false)));
+        assert_eq!((configuration.leave_out, &board.leave_out), (vec!["*.part".to_owned()], &vec!["raw/".to_owned()]));
+    }
+
+    #[rstest]
+    #[case::unknown_key("\nfits.a = { size = \"1MB\", speed = 3 }", 2, "unknown field `speed`")]
+    #[case::two_sizes("[fits.a]\nsize = \"1MB\"\nform = \"1MB\"", 1, "exactly one of size, message and form")]
+    #[case::name_of_a_built_in_fit("[fits.stick]\nsize = \"1MB\"", 1, "cannot be called stick")]
+    #[case::size_in_two_readings(
+        "\n[fits.a]\nsize = \"1G\"",
+        3,
+        "1GB for 1,000,000,000 bytes or 1GiB for 1,073,741,824"
+    )]
+    #[case::unknown_fit("[profiles.a]\nfit = \"mail-9\"", 2, "No fit is called 'mail-9'")]
+    #[case::unknown_format("[profiles.a]\nformat = \"paper\"", 2, "there is no format 'paper'")]
+    #[case::broken_name("[profiles.a]\nname = \"{\"", 2, "a brace without its other one")]
+    #[case::broken_pattern("leave-out = [\n\"ok\",\n\"[\"]", 3, "The pattern '[' cannot be read")]
+    #[case::no_threads("[profiles.a]\nthreads = 0", 2, "a nonzero usize")]
+    #[case::no_toml("leave-out", 1, "expected")]
+    fn what_cannot_be_used_is_told_with_its_line(#[case] text: &str, #[case] line: usize, #[case] words: &str) {
+        let Err(Failure::Configuration { line: at, why, .. }) = read(text) else { panic!("it was taken") };
+        assert!(at == Some(line) && why.contains(words), "{at:?}: {why}");
+    }
+}

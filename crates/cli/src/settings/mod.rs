@@ -7,7 +7,7 @@ mod name;
 pub use file::{Configuration, Profile, usual_place};
 pub use name::{FIELDS, NameFields, NamePattern, NamePatternError};
 
-use crate::args::{ChoiceArguments, ConfigurationArguments, ShapeArguments, SqueezeName};
+use crate::args::{ChoiceArguments, DeliveryArguments, SqueezeName};
 use crate::failure::Failure;
 use std::fmt;
 use std::fs;
@@ -118,21 +118,9 @@ pub struct Settings {
     pub configuration: Option<PathBuf>,
 }
 
-/// What is typed for one run.
-pub struct Typed<'a> {
-    /// What the archive will be like.
-    pub shape: &'a ShapeArguments,
-    /// What is packed.
-    pub choice: &'a ChoiceArguments,
-    /// Where the rest comes from.
-    pub configuration: &'a ConfigurationArguments,
-    /// How many threads.
-    pub threads: Option<NonZeroUsize>,
-}
-
 impl Settings {
     /// Puts together what was typed and what the configuration file says.
-    pub fn resolve(typed: &Typed<'_>) -> Result<Self, Failure> {
+    pub fn resolve(typed: &DeliveryArguments, threads: Option<NonZeroUsize>) -> Result<Self, Failure> {
         let configuration = Configuration::load(typed.configuration.config.as_deref())?;
         let profile = typed.configuration.profile.as_ref();
         let profile = profile.map(|name| configuration.profile(name).map(|profile| (name, profile))).transpose()?;
@@ -161,13 +149,13 @@ impl Settings {
         let name = name.map(|name| Chosen::new(name, Origin::CommandLine));
         let name = name.or_else(|| in_profile().find_map(|(from, p)| Some(Chosen::new(p.name.clone()?, from))));
 
-        let threads = typed.threads.map(|threads| Chosen::new(threads, Origin::CommandLine));
+        let threads = threads.map(|threads| Chosen::new(threads, Origin::CommandLine));
         let threads = threads.or_else(|| in_profile().find_map(|(from, p)| Some(Chosen::new(p.threads?, from))));
 
         let note = in_profile().find_map(|(from, p)| Some(Chosen::new(p.note_template.clone()?, from)));
 
         let mut leave_out: Vec<_> =
-            typed_patterns(typed.choice)?.into_iter().map(|p| Chosen::new(p, Origin::CommandLine)).collect();
+            typed_patterns(&typed.choice)?.into_iter().map(|p| Chosen::new(p, Origin::CommandLine)).collect();
         for (from, profile) in in_profile() {
             leave_out.extend(profile.leave_out.iter().map(|p| Chosen::new(p.clone(), from.clone())));
         }

@@ -55,6 +55,8 @@ impl Story<'_> {
         dossier::lay_out(self.place).map_err(Failure::File)?;
         self.write("passphrase.txt", PASSPHRASE)?;
         self.say("The keeper's office of Wrenfall Light sends a dossier to the heritage board, whose mailbox takes small messages only.")?;
+        self.run(&["plan", dossier::NAME, "--fit", "300KB"], DONE)?;
+        self.say("Seven volumes it will be. So it is packed.")?;
         self.run(&["pack", dossier::NAME, "--to", "out/", "--fit", "300KB", "--password-from", "passphrase.txt"], DONE)
     }
 

@@ -8,7 +8,7 @@ use crate::args::PackArguments;
 use crate::credentials::{self, Sealing};
 use crate::failure::Failure;
 use crate::session;
-use crate::settings::{BadValue, NameFields, Settings, Typed};
+use crate::settings::{BadValue, NameFields, Settings};
 use crate::ui::progress::ProgressLine;
 use report::{Report, lines};
 use std::ffi::OsString;
@@ -31,16 +31,11 @@ pub(super) struct Packing {
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
-    let settings = Settings::resolve(&Typed {
-        shape: &arguments.shape,
-        choice: &arguments.choice,
-        configuration: &arguments.configuration,
-        threads: arguments.work.threads,
-    })?;
+    let settings = Settings::resolve(&arguments.delivery, arguments.work.threads)?;
     if arguments.show_settings {
         return settings::show(&settings, &arguments.work);
     }
-    let choice = settings.choice(&arguments.choice)?;
+    let choice = settings.choice(&arguments.delivery.choice)?;
     tracing::info!(fit = settings.fit.value.text, squeeze = %settings.squeeze.value, "settings");
     let message = message(arguments)?;
     let sources = expand(&arguments.sources).map_err(|error| Error::Pack(error.into()))?;
@@ -49,7 +44,7 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
         fit: settings.fit.value.fit,
         squeeze: settings.squeeze.value.into(),
         message: &message,
-        parcels: arguments.shape.parcels,
+        parcels: arguments.delivery.shape.parcels,
         replace: arguments.replace,
         ..PackRequest::new(&sources, &choice, &target)
     };
@@ -57,7 +52,11 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
     // Whatever stands in the way is told before the password is asked for.
     let delivery = Delivery::prepare(&request, &context)?;
-    let guessable = || guessable_words(delivery.catalogue().entries.iter().map(|entry| &entry.path));
+    let guessable = || {
+        let mut words = guessable_words(delivery.catalogue().entries.iter().map(|entry| &entry.path));
+        words.push(target.stem.to_string_lossy().to_lowercase());
+        words
+    };
     let Sealing { credentials, cost, secret, mut passphrase_file } =
         credentials::to_seal(&arguments.seal, guessable, &context)?;
     let packed = delivery.pack(&credentials, cost, &context)?;
@@ -86,7 +85,7 @@ fn message(arguments: &PackArguments) -> Result<String, Failure> {
 /// Where the archive goes and what it is called. A typed name counts more than a profile's pattern.
 fn target(arguments: &PackArguments, settings: &Settings, sources: &[PathBuf]) -> Result<Target, Failure> {
     let named_by_path = arguments.to.as_ref().is_some_and(|to| !Target::is_folder(to));
-    if named_by_path && arguments.shape.name.is_some() {
+    if named_by_path && arguments.delivery.shape.name.is_some() {
         return Err(Failure::Value(BadValue::TwoNames));
     }
     let pattern = settings.name.as_ref().filter(|_| !named_by_path);

@@ -6,7 +6,7 @@ use super::show;
 use crate::args::PlanArguments;
 use crate::failure::Failure;
 use crate::session;
-use crate::settings::{Configuration, Settings, Typed};
+use crate::settings::{Configuration, Settings};
 use crate::ui::progress::ProgressLine;
 use report::{Report, lines};
 use under_seal_core::Error;
@@ -29,20 +29,15 @@ struct Planning<'a> {
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
-    let settings = Settings::resolve(&Typed {
-        shape: &arguments.shape,
-        choice: &arguments.choice,
-        configuration: &arguments.configuration,
-        threads: arguments.work.threads,
-    })?;
-    let choice = settings.choice(&arguments.choice)?;
+    let settings = Settings::resolve(&arguments.delivery, arguments.work.threads)?;
+    let choice = settings.choice(&arguments.delivery.choice)?;
     let progress = ProgressLine::for_writing(Fit::OneVolume, &arguments.work);
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
     let sources = expand(&arguments.sources).map_err(|error| Error::Pack(error.into()))?;
     let catalogue =
         Catalogue::gather(&sources, &choice, &|_| false, &context).map_err(|error| Error::Pack(error.into()))?;
     let plan = Plan::make(&catalogue, &context)?;
-    let parcels = match settings.fit.value.fit.volume_limit().filter(|_| arguments.shape.parcels) {
+    let parcels = match settings.fit.value.fit.volume_limit().filter(|_| arguments.delivery.shape.parcels) {
         Some(limit) => Weights::find(&catalogue, settings.squeeze.value.into(), &context)
             .and_then(|weights| weights.divide(&catalogue, limit, 0))
             .map_err(|error| Error::Pack(error.into()))?,
@@ -63,7 +58,7 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
 
 /// The fits that have a name, the user's own behind the others.
 fn named_fits(arguments: &PlanArguments) -> Result<Vec<(String, Fit)>, Failure> {
-    let configuration = Configuration::load(arguments.configuration.config.as_deref())?;
+    let configuration = Configuration::load(arguments.delivery.configuration.config.as_deref())?;
     let built_in = NAMED.iter().map(|(name, fit)| ((*name).to_owned(), *fit));
     let own = configuration.fits.iter().map(|(name, own)| (name.clone(), own.fit));
     Ok(built_in.chain(own).collect())

@@ -1,0 +1,81 @@
+//! A plan's numbers: the cut into volumes is the one that packing makes, and samples stand for the whole.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod support;
+
+use rstest::rstest;
+use std::fs;
+use support::{Desk, noise};
+use under_seal_core::codec::Squeeze;
+use under_seal_core::fit::Fit;
+use under_seal_core::plan::{Advice, Outline, Plan};
+use under_seal_core::source::{Catalogue, Choice};
+
+fn plan(desk: &Desk) -> (Catalogue, Plan) {
+    desk.with_context(&|| false, |context| {
+        let catalogue = Catalogue::gather(&[desk.path("source")], &Choice::default(), &|_| false, context).unwrap();
+        let plan = Plan::make(&catalogue, context).unwrap();
+        (catalogue, plan)
+    })
+}
+
+/// Without squeezing nothing is guessed, so the whole cut must be the real one, whatever the lengths.
+#[rstest]
+fn the_outline_is_the_cut_that_packing_makes(
+    #[values(0, 1, 60_000, 61_311, 65_536, 130_000, 1_100_000)] length: usize,
+    #[values("", "70KB", "200KB", "1MB")] fit: &str,
+) {
+    let mut desk = Desk::new();
+    desk.squeeze = Squeeze::None;
+    desk.source("noise", &noise(length));
+    let (_, plan) = plan(&desk);
+    let stream = plan.estimate(Squeeze::None).unwrap().stream_bytes.likely;
+    let outline = Outline::new(stream, if fit.is_empty() { Fit::OneVolume } else { fit.parse().unwrap() }).unwrap();
+    let lengths: Vec<u64> = desk.pack(fit).iter().map(|volume| fs::metadata(volume).unwrap().len()).collect();
+    assert_eq!((outline.volumes as usize, outline.bytes), (lengths.len(), lengths.iter().sum()));
+    assert_eq!(outline.last_bytes, *lengths.last().unwrap());
+}
+
+/// Large enough that only samples of it are compressed: files of two kinds by turns.
+#[test]
+fn samples_stand_for_the_whole_within_the_range_that_is_told() {
+    let desk = Desk::new();
+    for number in 0..120 {
+        let content = if number % 3 == 0 {
+            noise(700_000)
+        } else {
+            format!("{number} steps to the lamp\n").repeat(40_000).into()
+        };
+        desk.source(&format!("{number:03}"), &content);
+    }
+    let (_, plan) = plan(&desk);
+    let estimate = plan.estimate(Squeeze::Even).unwrap();
+    assert!(!estimate.exact);
+    let real = fs::metadata(&desk.pack("")[0]).unwrap().len();
+    let bytes = |stream| Outline::new(stream, Fit::OneVolume).unwrap().bytes;
+    let (low, likely, high) = (estimate.stream_bytes.low, estimate.stream_bytes.likely, estimate.stream_bytes.high);
+    assert!((bytes(low)..=bytes(high)).contains(&real), "{} to {}, and it is {real}", bytes(low), bytes(high));
+    assert!(bytes(likely).abs_diff(real) * 20 <= real, "{}, and it is {real}", bytes(likely));
+}
+
+#[test]
+fn advice_names_the_lightest_folder_that_helps_and_never_the_whole() {
+    let desk = Desk::new();
+    for (path, length) in [("heavy/a", 300_000), ("light/b", 80_000), ("c", 30_000)] {
+        desk.source(path, &noise(length));
+    }
+    let (catalogue, plan) = plan(&desk);
+    let advice = plan.advice(&catalogue, Squeeze::None, "140KB".parse().unwrap());
+    let named: Vec<String> = advice
+        .iter()
+        .map(|advice| match advice {
+            Advice::Without(path, bytes, volumes) => {
+                format!("{} {bytes} {volumes}", String::from_utf8_lossy(path.as_bytes()))
+            }
+            Advice::Squeeze(squeeze, volumes) => format!("{squeeze:?} {volumes}"),
+        })
+        .collect();
+    assert_eq!(named, ["source/light 80000 3"]);
+    assert!(plan.advice(&catalogue, Squeeze::None, Fit::OneVolume).is_empty());
+}
