@@ -39,6 +39,16 @@ pub fn name(name: &OsStr) -> String {
     shown(name.as_bytes())
 }
 
+/// The end of a long name, in so many columns at most (as far as a letter is a column).
+pub fn ending(name: &str, columns: usize) -> String {
+    let letters = name.chars().count();
+    if letters <= columns {
+        return name.to_owned();
+    }
+    let end: String = name.chars().skip(letters - columns + 1).collect();
+    format!("…{end}")
+}
+
 /// A path as an argument that can be typed into a shell again.
 pub fn argument(path: &Path) -> String {
     let text = self::path(path);

@@ -14,7 +14,7 @@ use std::time::Instant;
 const FAST_SAMPLES: u64 = 64;
 
 /// What is sampled for the slow ones, beside the usual one for comparison.
-const SLOW_SAMPLES: u64 = 16;
+const SLOW_SAMPLES: u64 = 9;
 const SLOW_SAMPLE_BYTES: u64 = 2 * 1024 * 1024;
 
 /// So much is compressed whole at the slow squeezes, in blocks of their own size.

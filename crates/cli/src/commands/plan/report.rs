@@ -19,6 +19,9 @@ use under_seal_core::source::Catalogue;
 const CHARTED: usize = 10;
 const BAR_COLUMNS: usize = 24;
 
+/// Columns of the longest folder's name in a chart; of a longer one the end is shown.
+const NAME_COLUMNS: usize = 56;
+
 /// Top-level paths, and names with trouble, that are listed.
 const LISTED: usize = 12;
 
@@ -315,9 +318,9 @@ fn chart(what: &'static str, weights: &[Weight], whole: u64) -> Vec<String> {
     let heaviest = weights.first().map_or(1, |weight| weight.bytes).max(1);
     let row = |weight: &Weight| {
         let share = 100.0 * weight.bytes as f64 / whole.max(1) as f64;
-        let name = if weight.name.is_empty() { "(none)".to_owned() } else { weight.name.clone() };
+        let name = if weight.name.is_empty() { "(none)" } else { &weight.name };
         let mut cells = vec![
-            name,
+            text::ending(name, NAME_COLUMNS),
             weight.files.to_string(),
             grouped(weight.bytes),
             format!("{share:.0} %"),
