@@ -68,6 +68,7 @@ fn names_that_fail_elsewhere_are_told(#[case] name: &str, #[case] expected: &str
 #[case::bare_speed(&["wrenfall-light", "--line", "20M"], "kbit, Mbit or Gbit")]
 #[case::no_speed(&["wrenfall-light", "--line", "Mbit"], "begins with a number above 0")]
 #[case::no_source(&["wrenfal"], "does not exist")]
+#[case::fit_too_small(&["wrenfall-light", "--fit", "60KB"], "at least 69,632 bytes")]
 #[case::fit(&["wrenfall-light", "--fit", "20M"], "20MB for 20,000,000")]
 fn what_cannot_be_planned_is_refused(#[case] options: &[&str], #[case] words: &str) {
     let ran = desk().run(&[&["plan"], options].concat()).expect(2);

@@ -171,7 +171,7 @@ pub(super) fn pack(error: &PackError) -> String {
             path(second)
         ),
         PackError::Source(SourceError::NoName(source)) => {
-            format!("{} has no name to give to the archive's folder. Name folders inside it.", path(source))
+            format!("{} has no name to give to the archive's folder. Name folders inside it, or add --contents.", path(source))
         }
         PackError::Source(SourceError::NoMatch(source)) => {
             format!("{} matches nothing. Check the spelling, and the folder you are in.", path(source))

@@ -191,9 +191,7 @@ impl Delivery {
     /// # Errors
     /// [`PackError`]; nothing was written, but what an earlier run left may have been cleared or completed.
     pub fn prepare(request: &PackRequest<'_>, context: &Context<'_>) -> Result<Self, PackError> {
-        if request.fit.volume_limit().is_some_and(|limit| Geometry::cells_within(limit).is_none()) {
-            return Err(SealError::from(WriteError::FitTooSmall).into());
-        }
+        check_fit(request.fit)?;
         let replaced = request.target.make_way(request.replace)?;
         // An archive that is made inside a source must not be packed into itself, nor an old one that it replaces.
         let folder = fs::canonicalize(&request.target.folder).ok();
@@ -352,6 +350,17 @@ impl Delivery {
             sealed.push(archive);
         }
         Ok(sealed)
+    }
+}
+
+/// Refuses a fit in which no volume fits.
+///
+/// # Errors
+/// [`PackError::Seal`] with [`WriteError::FitTooSmall`].
+pub fn check_fit(fit: Fit) -> Result<(), PackError> {
+    match fit.volume_limit() {
+        Some(limit) if Geometry::cells_within(limit).is_none() => Err(SealError::from(WriteError::FitTooSmall).into()),
+        _ => Ok(()),
     }
 }
 

@@ -11,6 +11,7 @@ use crate::ui::progress::ProgressLine;
 use report::{Report, lines};
 use under_seal_core::Error;
 use under_seal_core::fit::{Fit, NAMED};
+use under_seal_core::pack::check_fit;
 use under_seal_core::parcels::{Parcel, Weights};
 use under_seal_core::plan::Plan;
 use under_seal_core::source::{Catalogue, expand};
@@ -30,6 +31,7 @@ struct Planning<'a> {
 /// Runs the command; the exit code.
 pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let settings = Settings::resolve(&arguments.delivery, arguments.work.threads)?;
+    check_fit(settings.fit.value.fit)?;
     let choice = settings.choice(&arguments.delivery.choice)?;
     let progress = ProgressLine::for_writing(Fit::OneVolume, &arguments.work);
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
