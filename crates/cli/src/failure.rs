@@ -70,6 +70,24 @@ pub enum Failure {
         /// What is wrong there.
         why: String,
     },
+    /// Nothing inside is called so.
+    NothingInside {
+        /// What was sought.
+        sought: String,
+        /// What looks like it.
+        alike: Vec<String>,
+    },
+    /// Several files inside are called so.
+    SeveralInside {
+        /// What was sought.
+        sought: String,
+        /// Their paths.
+        found: Vec<String>,
+    },
+    /// More than one file is to be peeked at.
+    SeveralToPeek,
+    /// A file that is no text is not printed on a terminal.
+    NoText(String),
     /// An option's value cannot be used.
     Value(BadValue),
     /// A password is needed and there is no terminal to ask on.
@@ -114,6 +132,10 @@ impl Failure {
             | Self::LongMessage(_)
             | Self::Configuration { .. }
             | Self::Value(_)
+            | Self::NothingInside { .. }
+            | Self::SeveralInside { .. }
+            | Self::SeveralToPeek
+            | Self::NoText(_)
             | Self::PasswordFileTooLong(_)
             | Self::PasswordVariable
             | Self::NobodyToAsk

@@ -1,13 +1,14 @@
 //! Under Seal: seals folders into password-encrypted volumes, and proves that they open again.
 //!
 //! Arguments come in through [`args`]; [`settings`] puts them together with the configuration file, and [`credentials`]
-//! with passwords and key files. [`commands`] call the core and show its results, [`words`] turns errors into sentences
+//! with passwords and key files; [`places`] tells volumes from what is wanted of them. [`commands`] call the core and show its results, [`words`] turns errors into sentences
 //! and [`failure`] into exit codes; [`ui`] draws, and [`session`] is what the core is lent.
 
 mod args;
 mod commands;
 mod credentials;
 mod failure;
+mod places;
 mod session;
 mod settings;
 mod ui;
@@ -28,6 +29,9 @@ fn main() -> ExitCode {
         Command::Fits(_) => ("fits", None),
         Command::Check(check) => ("check", Some(&check.work)),
         Command::Open(open) => ("open", Some(&open.work)),
+        Command::List(list) => ("list", Some(&list.work)),
+        Command::About(about) => ("about", Some(&about.work)),
+        Command::Peek(_) => ("peek", None),
         Command::Demo(_) => ("demo", None),
     };
     let json = work.is_some_and(|work| work.json) || matches!(&arguments.command, Command::Fits(fits) if fits.json);
@@ -38,6 +42,9 @@ fn main() -> ExitCode {
         Command::Fits(arguments) => commands::fits::run(arguments),
         Command::Check(arguments) => commands::check::run(arguments),
         Command::Open(arguments) => commands::open::run(arguments),
+        Command::List(arguments) => commands::list::run(arguments),
+        Command::About(arguments) => commands::about::run(arguments),
+        Command::Peek(arguments) => commands::peek::run(arguments),
         Command::Demo(arguments) => commands::demo::run(arguments),
     };
     match outcome {

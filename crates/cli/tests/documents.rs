@@ -30,6 +30,8 @@ fn fields_told(heading: &str) -> BTreeSet<String> {
 #[case::plan("plan", &["plan", "wrenfall-light", "--json"])]
 #[case::fits("fits", &["fits", "--json"])]
 #[case::check("check", &["check", "out", "--json"])]
+#[case::list("list", &["list", "out", "--json"])]
+#[case::about("about", &["about", "out", "--json"])]
 #[case::open("open", &["open", "out", "--into", "inbox", "--json"])]
 fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments: &[&str]) {
     let printed = Desk::with_volumes().run(arguments).expect(0).json("");
@@ -41,7 +43,9 @@ fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments:
 }
 
 #[rstest]
-fn the_documents_name_every_option(#[values("plan", "pack", "fits", "check", "open", "demo")] command: &str) {
+fn the_documents_name_every_option(
+    #[values("plan", "pack", "fits", "check", "list", "about", "peek", "open", "demo")] command: &str,
+) {
     let help = Desk::new().run(&[command, "--help"]).expect(0).out;
     let options = help
         .lines()

@@ -151,7 +151,7 @@ pub enum EntryKind {
 }
 
 /// A point in time: seconds since 1970-01-01 00:00 UTC (negative before) and nanoseconds after that second.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Default)]
 pub struct Timestamp {
     /// Whole seconds, rounded towards the past.
     pub seconds: i64,

@@ -19,6 +19,7 @@
 //! - [`sealed`]: the sealed format. Password and keys, the head, cells' seals, frames, records, index and tail;
 //!   a writer, a reader, and a reader of what is left.
 //! - [`passwords`]: choosing one. How long it would withstand guessing, and making a passphrase.
+//! - [`listing`]: looking through an archive's entries by pattern, fragment, level and order.
 //! - [`landing`]: extraction to disk without harm to what is there; does not know the format.
 //! - [`proof`]: checking volumes without the password, and contents with it.
 //! - [`parcels`]: dividing what is packed among archives that each open alone.
@@ -54,6 +55,8 @@ pub mod volume;
 pub mod sealed;
 
 pub mod passwords;
+
+pub mod listing;
 
 pub mod landing;
 

@@ -3,7 +3,9 @@
 mod receive;
 mod send;
 
-pub use receive::{CheckArguments, OpenArguments, PasswordArguments};
+pub use receive::{
+    AboutArguments, CheckArguments, ListArguments, OpenArguments, PasswordArguments, PeekArguments, SortName,
+};
 pub use send::{
     ChoiceArguments, DeliveryArguments, FitsArguments, PackArguments, PlanArguments, SealArguments, SqueezeName,
 };
@@ -41,6 +43,14 @@ pub enum Command {
     /// Volumes are known by their contents, under any file name and in any order. No password is needed for
     /// that. With the password everything inside is verified too, down to each file's digest.
     Check(CheckArguments),
+    /// List what is in an archive
+    ///
+    /// Only the index is read: the last volumes are enough.
+    List(ListArguments),
+    /// Say what an archive is: how it is cut, locked and squeezed, what it holds, what the sender says
+    About(AboutArguments),
+    /// Print one file of an archive to standard output, reading no more than that file
+    Peek(PeekArguments),
     /// Extract everything, without harm to what is there
     ///
     /// Nothing is ever overwritten: if anything is in the way, nothing is extracted. A file appears under its
@@ -51,7 +61,7 @@ pub enum Command {
 }
 
 /// How the work is done, and how results are printed.
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub struct WorkArguments {
     /// How many threads compress or decompress; one for each core without this
     ///

@@ -1,7 +1,7 @@
 //! What a recipient types.
 
 use super::WorkArguments;
-use clap::Args;
+use clap::{Args, ValueEnum};
 use std::path::PathBuf;
 
 /// Where the password comes from.
@@ -46,4 +46,69 @@ pub struct OpenArguments {
     pub password: PasswordArguments,
     #[command(flatten)]
     pub work: WorkArguments,
+}
+
+/// `list`.
+#[derive(Debug, Args)]
+pub struct ListArguments {
+    /// Volumes, or folders with volumes in them; then patterns of what to list
+    #[arg(required = true, value_name = "VOLUME|FOLDER|PATTERN")]
+    pub typed: Vec<PathBuf>,
+    /// Draw folders as a tree
+    #[arg(long, conflicts_with_all = ["sort", "long"])]
+    pub tree: bool,
+    /// Show mode, digest and link targets too
+    #[arg(long)]
+    pub long: bool,
+    /// In which order
+    #[arg(long, value_enum)]
+    pub sort: Option<SortName>,
+    /// List what lies directly in this folder of the archive ("/" for the top)
+    #[arg(long, value_name = "FOLDER", conflicts_with = "tree")]
+    pub here: Option<String>,
+    /// List what has this fragment in its name, whatever the case and the accents
+    #[arg(long, value_name = "TEXT", conflicts_with = "here")]
+    pub find: Option<String>,
+    #[command(flatten)]
+    pub password: PasswordArguments,
+    #[command(flatten)]
+    pub work: WorkArguments,
+}
+
+/// The orders by name.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum SortName {
+    /// By path
+    Name,
+    /// The largest first
+    Size,
+    /// The newest first
+    Date,
+    /// Those first of which squeezing left least
+    Ratio,
+}
+
+/// `about`.
+#[derive(Debug, Args)]
+pub struct AboutArguments {
+    /// Volumes, or folders with volumes in them; one volume stands for its whole set
+    #[arg(required = true, value_name = "VOLUME|FOLDER")]
+    pub places: Vec<PathBuf>,
+    #[command(flatten)]
+    pub password: PasswordArguments,
+    #[command(flatten)]
+    pub work: WorkArguments,
+}
+
+/// `peek`.
+#[derive(Debug, Args)]
+pub struct PeekArguments {
+    /// Volumes, or folders with volumes in them; then the file's path inside the archive
+    #[arg(required = true, num_args = 2.., value_name = "VOLUME|FOLDER|PATH")]
+    pub typed: Vec<PathBuf>,
+    /// Print it even where it is no text and this is a terminal
+    #[arg(long)]
+    pub raw: bool,
+    #[command(flatten)]
+    pub password: PasswordArguments,
 }

@@ -1,10 +1,13 @@
 //! One file a command: read arguments, call the core, show the result.
 
+pub mod about;
 pub mod check;
 pub mod demo;
 pub mod fits;
+pub mod list;
 pub mod open;
 pub mod pack;
+pub mod peek;
 pub mod plan;
 
 use crate::args::WorkArguments;

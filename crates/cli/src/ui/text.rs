@@ -4,6 +4,7 @@ use std::ffi::OsStr;
 use std::io::IsTerminal;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
+use under_seal_core::entry::Timestamp;
 
 /// A name or path, with control characters (terminal escapes, line breaks) and bytes that are not UTF-8
 /// shown escaped, so that no name can write anything else on the screen.
@@ -102,6 +103,16 @@ pub fn contents(files: u64, folders: u64, links: u64) -> String {
 /// A text of somebody else's, line by line, as [`shown`].
 pub fn shown_lines(text: &str) -> Vec<String> {
     text.lines().map(|line| shown(line.as_bytes())).collect()
+}
+
+/// A point in time, here: `2026-11-25 09:30`.
+pub fn time(time: Timestamp) -> String {
+    let nanoseconds = i32::try_from(time.nanoseconds).unwrap_or(0);
+    match jiff::Timestamp::new(time.seconds, nanoseconds) {
+        Ok(time) => time.to_zoned_datetime(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M").to_string(),
+        // So far away that no calendar has it.
+        Err(_) => format!("{} s", time.seconds),
+    }
 }
 
 /// A stretch of time to glance at.

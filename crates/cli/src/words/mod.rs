@@ -6,7 +6,7 @@ mod sending;
 pub use sending::{bad_value, name_trouble, passed_over, system_name, unknown_squeeze, weak_password};
 
 use crate::failure::Failure;
-use crate::ui::text::{grouped, name, path};
+use crate::ui::text::{self, grouped, name, path};
 use std::ffi::OsString;
 use std::io;
 use std::path::Path;
@@ -59,6 +59,25 @@ pub fn explain(failure: &Failure) -> String {
             format!("The configuration file {}{line} cannot be used: {why}.", path(file))
         }
         Failure::Value(value) => bad_value(value),
+        Failure::NothingInside { sought, alike } if alike.is_empty() => {
+            format!("Nothing in the archive is called '{sought}'. See what is there with list.")
+        }
+        Failure::NothingInside { sought, alike } => {
+            format!("Nothing in the archive is called '{sought}'. There is: {}.", alike.join(", "))
+        }
+        Failure::SeveralInside { sought, found } => {
+            format!(
+                "Several files in the archive are called '{sought}'. Name one by its path: {}.",
+                text::first_few(found)
+            )
+        }
+        Failure::SeveralToPeek => {
+            "Only one file can be peeked at. Name its volume or folder, then its path inside.".to_owned()
+        }
+        Failure::NoText(path) => format!(
+            "'{}' is no text, and could upset this terminal. Send it to a file or a program, or add --raw.",
+            text::shown(path.as_bytes())
+        ),
         Failure::PasswordVariable => {
             "The variable UNDER_SEAL_PASSWORD holds bytes that are not text. Set it anew, or use --password-from."
                 .to_owned()

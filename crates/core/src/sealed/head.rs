@@ -135,6 +135,14 @@ pub fn opens_without_password(head: &Head, set: &[u8; 16]) -> bool {
     cheap && open_head(head, set, &Credentials::none()).is_ok()
 }
 
+/// What an attempt at unlocking costs.
+///
+/// # Errors
+/// [`HeadError`], for a head that cannot be read, or wants more than a reader takes on.
+pub fn cost_of(head: &Head) -> Result<KeyCost, HeadError> {
+    read_cost(head.as_bytes())
+}
+
 fn read_cost(head: &[u8; HEAD_BYTES]) -> Result<KeyCost, HeadError> {
     let mut cursor = Cursor::new(head, "head");
     let (kdf, keyholes) = (cursor.u16()?, cursor.u16()?);

@@ -8,6 +8,7 @@
 //! docs/format.md gives every byte.
 
 pub mod cells;
+mod delivery;
 pub mod frame;
 pub mod framing;
 pub mod head;
@@ -24,7 +25,7 @@ pub mod wire;
 pub mod writer;
 
 pub use framing::{FrameDraft, Framer, Totals};
-pub use head::{HeadError, opens_without_password, seal_head};
+pub use head::{HeadError, cost_of, opens_without_password, seal_head};
 pub use index::About;
 pub use keys::{ArchiveKey, KeyCost};
 pub use password::{Credentials, KeyFile, Password, PasswordError};

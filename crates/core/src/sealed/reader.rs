@@ -4,18 +4,19 @@
 //! believed. What a sink is told has been compared with the index; a file ends only if its digest is right.
 
 use super::cells::CellSeal;
+use super::delivery::{Delivery, Open};
 use super::frame::{FRAME_HEADER_BYTES, FrameError, FrameHeader, FrameKind};
 use super::framing::Totals;
 use super::head::{HeadError, open_head};
 use super::index::{About, IndexEntry, Place, Root, RootError, check_order, read_page};
 use super::password::Credentials;
-use super::record::{Record, RecordError, Records};
+use super::record::{RecordError, Records};
 use super::stream::{INNER_PER_CELL, StreamError, StreamReader};
 use super::tail::{TAIL_BYTES, Tail};
 use super::wire::Malformed;
 use crate::codec::{CodecError, Decompressor};
 use crate::context::{Cancelled, Context, Progress};
-use crate::entry::{Content, Entry, EntryKind, EntrySink, ListedEntry};
+use crate::entry::{EntrySink, ListedEntry};
 use crate::pipeline::{Jobs, Spares, ordered};
 use crate::volume::{CellReader, VolumeSet};
 
@@ -72,6 +73,8 @@ pub struct SealedReader {
     about: About,
     listed: Vec<ListedEntry>,
     places: Vec<Place>,
+    /// Where the first part of the index begins in the inner stream, behind all content.
+    content_end: u64,
 }
 
 impl SealedReader {
@@ -84,8 +87,8 @@ impl SealedReader {
         let mut stream = unlock_stream(set, credentials)?;
         let mut decompressor = Decompressor::new()?;
         let tail = stream.tail()?;
-        let Index { about, listed, places } = read_index(&mut stream, &mut decompressor, &tail)?;
-        Ok(Self { stream, tail, about, listed, places })
+        let Index { about, listed, places, content_end } = read_index(&mut stream, &mut decompressor, &tail)?;
+        Ok(Self { stream, tail, about, listed, places, content_end })
     }
 
     /// Every entry, sorted by path.
@@ -106,6 +109,26 @@ impl SealedReader {
     /// The volumes that it is read from.
     pub fn set(&self) -> &VolumeSet {
         self.stream.cells().set()
+    }
+
+    /// The share that squeezing left of each entry, about: entries whose records begin in one frame share what that frame
+    /// and those behind it take.
+    pub fn kept_shares(&self) -> Vec<f64> {
+        let mut order: Vec<usize> = (0..self.places.len()).collect();
+        order.sort_unstable_by_key(|place| self.places[*place]);
+        let mut kept = vec![1.0; order.len()];
+        let mut begun =
+            order.chunk_by(|one, other| self.places[*one].frame_at == self.places[*other].frame_at).peekable();
+        while let Some(together) = begun.next() {
+            let at = |places: &[usize]| places.first().map_or(self.content_end, |place| self.places[*place].frame_at);
+            let end = begun.peek().map_or(self.content_end, |next| at(next));
+            let raw: u64 = together.iter().map(|place| self.listed[*place].content.size).sum();
+            if raw > 0 {
+                let share = end.saturating_sub(at(together)) as f64 / raw as f64;
+                together.iter().for_each(|place| kept[*place] = share.min(1.0));
+            }
+        }
+        kept
     }
 
     /// Bytes of volumes read so far.
@@ -210,6 +233,7 @@ pub(super) struct Index {
     pub about: About,
     pub listed: Vec<ListedEntry>,
     pub places: Vec<Place>,
+    pub content_end: u64,
 }
 
 /// Reads the root and all pages, and holds them to the tail.
@@ -219,7 +243,8 @@ pub(super) fn read_index(
     tail: &Tail,
 ) -> Result<Index, SealedError> {
     let root = read_root(stream, decompressor, tail)?;
-    let mut index = Index { about: root.about, listed: Vec::new(), places: Vec::new() };
+    let content_end = root.pages.first().map_or(tail.root_at, |page| page.frame_at);
+    let mut index = Index { about: root.about, listed: Vec::new(), places: Vec::new(), content_end };
     let mut raw = Vec::new();
     for page in &root.pages {
         let header = read_frame(stream, decompressor, page.frame_at, tail, &mut raw)?;
@@ -386,92 +411,4 @@ impl<'a> FrameWalk<'a> {
         }
         Ok(())
     }
-}
-
-/// The file whose records are being read.
-enum Open {
-    Nothing,
-    Listed { entry: Entry, content: Content, size: u64, hasher: Box<blake3::Hasher> },
-    Unlisted { id: u64 },
-}
-
-/// Turns records into calls of the sink, comparing all of them with the index.
-struct Delivery<'a, 'c, S: EntrySink> {
-    sink: &'a mut S,
-    context: &'a Context<'c>,
-    next: Option<(&'a ListedEntry, Place)>,
-    open: Open,
-}
-
-impl<'a, S: EntrySink> Delivery<'a, '_, S> {
-    fn take(
-        &mut self,
-        place: Place,
-        record: Record<'_>,
-        following: impl FnMut() -> Option<(&'a ListedEntry, Place)>,
-    ) -> Result<(), ExtractError<S::Error>> {
-        match (record, &mut self.open) {
-            (Record::Entry(entry), Open::Nothing) => self.begin(place, entry, following),
-            (Record::Data { id, offset, bytes }, Open::Listed { entry, content, size, hasher }) => {
-                let end = offset.saturating_add(bytes.len() as u64);
-                if id != entry.id || offset != *size || end > content.size {
-                    return Err(disagreement());
-                }
-                *size = end;
-                hasher.update(bytes);
-                self.context.tell(Progress::Advance(bytes.len() as u64));
-                self.sink.content(bytes).map_err(ExtractError::Sink)
-            }
-            (Record::End { id, content, abandoned: false }, Open::Listed { entry, content: listed, size, hasher }) => {
-                if id != entry.id || content != *listed || content.size != *size {
-                    return Err(disagreement());
-                }
-                if hasher.finalize().as_bytes() != &content.digest {
-                    return Err(SealedError::WrongDigest(entry.path.as_bytes().to_vec()).into());
-                }
-                self.sink.end(entry, &content).map_err(ExtractError::Sink)?;
-                self.open = Open::Nothing;
-                Ok(())
-            }
-            (Record::Data { id, .. }, Open::Unlisted { id: open }) if id == *open => Ok(()),
-            (Record::End { id, abandoned: true, .. }, Open::Unlisted { id: open }) if id == *open => {
-                self.open = Open::Nothing;
-                Ok(())
-            }
-            _ => Err(disagreement()),
-        }
-    }
-
-    fn begin(
-        &mut self,
-        place: Place,
-        entry: Entry,
-        mut following: impl FnMut() -> Option<(&'a ListedEntry, Place)>,
-    ) -> Result<(), ExtractError<S::Error>> {
-        let Some((listed, _)) = self.next.filter(|(_, expected)| *expected == place) else {
-            // Only a file that was abandoned may be missing from the index.
-            if entry.kind != EntryKind::File {
-                return Err(disagreement());
-            }
-            self.open = Open::Unlisted { id: entry.id };
-            return Ok(());
-        };
-        if listed.entry != entry {
-            return Err(disagreement());
-        }
-        self.next = following();
-        self.context.tell(Progress::Entry(&entry.path));
-        self.sink.begin(&entry).map_err(ExtractError::Sink)?;
-        if entry.kind == EntryKind::File {
-            self.open = Open::Listed { entry, content: listed.content, size: 0, hasher: Box::default() };
-        } else {
-            self.sink.end(&entry, &listed.content).map_err(ExtractError::Sink)?;
-        }
-        Ok(())
-    }
-}
-
-/// Records and index do not say the same: whoever sealed this wanted to mislead, or had a broken program.
-fn disagreement<E>() -> ExtractError<E> {
-    SealedError::from(Malformed("record order")).into()
 }

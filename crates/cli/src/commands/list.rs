@@ -1,0 +1,221 @@
+//! `list`: what is in an archive.
+
+use super::show;
+use crate::args::{ListArguments, SortName};
+use crate::credentials;
+use crate::failure::{DONE, Failure, LOOK};
+use crate::places::tell_apart;
+use crate::settings::BadValue;
+use crate::ui::paint::{Tone, paint};
+use crate::ui::table::{self, Column};
+use crate::ui::text::{self, bytes, contents, grouped, shown};
+use serde::Serialize;
+use under_seal_core::entry::{EntryKind, EntryPath, ListedEntry};
+use under_seal_core::listing::{self, SortBy};
+use under_seal_core::sealed::{SealedReader, Totals};
+use under_seal_core::source::Patterns;
+
+/// Runs the command; the exit code.
+pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
+    let typed = tell_apart(&arguments.typed);
+    let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
+    let set = typed.set()?;
+    let unlocking = credentials::to_unlock(&set, &arguments.password)?;
+    let archive = SealedReader::unlock(set, &unlocking.credentials)?;
+    let entries = archive.entries();
+    let kept = archive.kept_shares();
+    let (mut places, unmatched) = listing::matching(entries, &patterns);
+    if let Some(fragment) = &arguments.find {
+        let found = listing::holding(entries, fragment);
+        if found.is_empty() {
+            return Err(nothing(entries, fragment));
+        }
+        places.retain(|place| found.binary_search(place).is_ok());
+    }
+    if let Some(folder) = &arguments.here {
+        let inside = level(entries, folder)?;
+        places.retain(|place| inside.binary_search(place).is_ok());
+    }
+    if let (Some(pattern), []) = (unmatched.first(), places.as_slice()) {
+        return Err(nothing(entries, pattern));
+    }
+    listing::sort(&mut places, entries, &kept, sort_by(arguments.sort));
+    let report = Report::new(&archive, &places, &kept, &unmatched, unlocking.secret);
+    let body = || match arguments.tree {
+        true => lines(tree(&report), &report),
+        false => lines(table(&report, arguments.long), &report),
+    };
+    show(&report, &arguments.work, body)?;
+    Ok(report.exit_code)
+}
+
+fn sort_by(name: Option<SortName>) -> SortBy {
+    match name {
+        None | Some(SortName::Name) => SortBy::Name,
+        Some(SortName::Size) => SortBy::Size,
+        Some(SortName::Date) => SortBy::Date,
+        Some(SortName::Ratio) => SortBy::Ratio,
+    }
+}
+
+/// What is said where nothing is found: names that look like what was sought.
+pub(super) fn nothing(entries: &[ListedEntry], sought: &str) -> Failure {
+    let alike = listing::alike(entries, sought).iter().map(|path| shown(path.as_bytes())).collect();
+    Failure::NothingInside { sought: shown(sought.as_bytes()), alike }
+}
+
+/// The places of what lies directly in a folder that was typed.
+fn level(entries: &[ListedEntry], folder: &str) -> Result<Vec<usize>, Failure> {
+    let folder = folder.trim_matches('/');
+    if folder.is_empty() {
+        return Ok(listing::directly_in(entries, None).unwrap_or_default());
+    }
+    let path = EntryPath::new(folder).map_err(|_| nothing(entries, folder))?;
+    listing::directly_in(entries, Some(&path)).ok_or_else(|| nothing(entries, folder))
+}
+
+/// The JSON object (docs/json.md).
+#[derive(Serialize)]
+struct Report {
+    command: &'static str,
+    exit_code: u8,
+    archive: String,
+    secret: bool,
+    files: u64,
+    folders: u64,
+    links: u64,
+    bytes: u64,
+    entries: Vec<Line>,
+    unmatched_patterns: Vec<String>,
+}
+
+#[derive(Serialize)]
+struct Line {
+    path: String,
+    kind: &'static str,
+    bytes: u64,
+    kept: Option<f64>,
+    modified: String,
+    mode: String,
+    blake3: Option<String>,
+    target: Option<String>,
+    changed_while_read: bool,
+}
+
+impl Report {
+    fn new(archive: &SealedReader, places: &[usize], kept: &[f64], unmatched: &[String], secret: bool) -> Self {
+        let entries = archive.entries();
+        let mut totals = Totals::default();
+        places.iter().for_each(|place| totals.add(entries[*place].entry.kind, entries[*place].content.size));
+        Self {
+            command: "list",
+            exit_code: if unmatched.is_empty() { DONE } else { LOOK },
+            archive: shown(&archive.about().name),
+            secret,
+            files: totals.files,
+            folders: totals.folders,
+            links: totals.links,
+            bytes: totals.content_bytes,
+            entries: places.iter().map(|place| Line::new(&entries[*place], kept[*place])).collect(),
+            unmatched_patterns: unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect(),
+        }
+    }
+}
+
+impl Line {
+    fn new(listed: &ListedEntry, kept: f64) -> Self {
+        let ListedEntry { entry, content } = listed;
+        let is_file = entry.kind == EntryKind::File;
+        Self {
+            path: shown(entry.path.as_bytes()),
+            kind: match entry.kind {
+                EntryKind::File => "file",
+                EntryKind::Folder => "folder",
+                EntryKind::Link => "link",
+            },
+            bytes: content.size,
+            kept: (is_file && content.size > 0).then_some(kept),
+            modified: text::time(entry.modified),
+            mode: format!("{:04o}", entry.mode),
+            blake3: is_file.then(|| blake3_text(&content.digest)),
+            target: (entry.kind == EntryKind::Link).then(|| shown(&entry.link_target)),
+            changed_while_read: content.changed_while_read,
+        }
+    }
+
+    fn shown_path(&self) -> String {
+        let slash = if self.kind == "folder" { "/" } else { "" };
+        let target = self.target.as_ref().map(|target| format!(" -> {target}")).unwrap_or_default();
+        format!("{}{slash}{target}", self.path)
+    }
+
+    fn cells(&self) -> [String; 3] {
+        let is_file = self.kind == "file";
+        [
+            if is_file { grouped(self.bytes) } else { "-".to_owned() },
+            self.kept.map_or("-".to_owned(), |kept| format!("{:.0} %", 100.0 * kept)),
+            self.modified.clone(),
+        ]
+    }
+}
+
+fn blake3_text(digest: &[u8; 32]) -> String {
+    digest.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+fn table(report: &Report, long: bool) -> Vec<String> {
+    let row = |line: &Line| {
+        let tone = if line.kind == "folder" { Tone::Faint } else { Tone::Plain };
+        let mut cells = vec![line.shown_path()];
+        cells.extend(line.cells());
+        if long {
+            let digest = line.blake3.as_ref().and_then(|digest| digest.get(..16)).unwrap_or("-");
+            cells.extend([line.mode.clone(), digest.to_owned()]);
+        }
+        (tone, cells)
+    };
+    let mut columns =
+        vec![Column::Text("path"), Column::Number("bytes"), Column::Number("kept"), Column::Text("modified")];
+    if long {
+        columns.extend([Column::Text("mode"), Column::Text("blake3 begins")]);
+    }
+    table::lines(&columns, &report.entries.iter().map(row).collect::<Vec<_>>())
+}
+
+/// Folders as a tree: what stands at the end of its folder closes the line down from there.
+fn tree(report: &Report) -> Vec<String> {
+    let depth = |line: &Line| line.path.matches('/').count();
+    let mut lines = Vec::new();
+    for (place, line) in report.entries.iter().enumerate() {
+        let behind = &report.entries[place + 1..];
+        // Whether something more comes at a depth, before the tree goes above it.
+        let goes_on = |at: usize| behind.iter().map(depth).take_while(|depth| *depth >= at).any(|depth| depth == at);
+        let own = depth(line);
+        let mut drawn: String = (1..own).map(|at| if goes_on(at) { "│  " } else { "   " }).collect();
+        if own > 0 {
+            drawn.push_str(if goes_on(own) { "├─ " } else { "└─ " });
+        }
+        let name = line.path.rsplit('/').next().unwrap_or(&line.path);
+        let rest = match (&line.target, line.kind) {
+            (Some(target), _) => format!(" -> {target}"),
+            (None, "folder") => "/".to_owned(),
+            _ => format!("  {}", paint(Tone::Faint, bytes(line.bytes))),
+        };
+        lines.push(format!("  {}{name}{rest}", paint(Tone::Faint, drawn)));
+    }
+    lines
+}
+
+fn lines(body: Vec<String>, report: &Report) -> Vec<String> {
+    let mut lines = body;
+    let what = contents(report.files, report.folders, report.links);
+    lines.extend([String::new(), format!("{what}, {}", bytes(report.bytes))]);
+    if !report.unmatched_patterns.is_empty() {
+        let patterns = report.unmatched_patterns.join(", ");
+        lines.push(paint(Tone::Look, format!("These patterns matched nothing: {patterns}")));
+    }
+    if !report.secret {
+        lines.push(paint(Tone::Look, credentials::NOT_SECRET));
+    }
+    lines
+}

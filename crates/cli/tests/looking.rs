@@ -1,0 +1,108 @@
+//! Looking into an archive without extracting it.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod support;
+
+use rstest::rstest;
+use std::fs;
+use support::Desk;
+
+/// The dossier's volumes, and a folder of this desk that is called like one inside.
+fn desk() -> Desk {
+    let desk = Desk::with_volumes();
+    fs::create_dir(desk.path("survey")).unwrap();
+    desk
+}
+
+#[rstest]
+#[case::everything(&[], 0, 29, "wrenfall-light")]
+#[case::pattern_like_a_folder_here(&["survey"], 0, 8, "wrenfall-light/survey")]
+#[case::several_patterns(&["*.svg", "*.csv"], 0, 8, "wrenfall-light/costs/cost-table.csv")]
+#[case::one_matches_nothing(&["*.svg", "*.tif"], 1, 5, "wrenfall-light/drawings/current.svg")]
+#[case::fragment(&["--find", "UBERBLICK"], 0, 1, "wrenfall-light/letters/Überblick für den Beirat – Laterne & Galerie.txt")]
+#[case::level(&["--here", "wrenfall-light/survey/"], 0, 4, "wrenfall-light/survey/cracks.csv")]
+#[case::top(&["--here", "/"], 0, 1, "wrenfall-light")]
+#[case::largest_first(&["--sort", "size"], 0, 29, "wrenfall-light/survey/raw/scan-north.pts")]
+#[case::newest_first(&["--sort", "date", "*.csv"], 0, 3, "wrenfall-light/survey/levels.csv")]
+fn a_list_shows_what_is_wanted(#[case] options: &[&str], #[case] code: i32, #[case] count: usize, #[case] first: &str) {
+    let listed = desk().run(&[&["list", "out", "--json"], options].concat()).expect(code);
+    assert_eq!(listed.json("/entries").as_array().unwrap().len(), count);
+    assert_eq!(listed.json("/entries/0/path"), first);
+}
+
+#[rstest]
+#[case::summary(&[], "20 files, 8 folders, 1 link, 1,785,141 bytes")]
+#[case::tree(&["--tree"], "     │  └─ scan-south.pts  246,012 bytes\n     └─ recompute-levels.sh")]
+#[case::mode_and_digest(&["--long", "*.sh"], "0755  da3c1a57858be34d")]
+#[case::link(&["*current*"], "current.svg -> tower-section-b.svg")]
+fn a_list_can_be_read(#[case] options: &[&str], #[case] expected: &str) {
+    let listed = desk().run(&[&["list", "out"], options].concat()).expect(0).out;
+    assert!(listed.contains(expected), "{listed}");
+}
+
+#[test]
+fn the_last_volumes_are_enough_for_a_list_and_those_of_a_file_for_a_peek() {
+    let desk = desk();
+    for number in 1..4 {
+        fs::remove_file(desk.volume(number)).unwrap();
+    }
+    assert!(desk.run(&["list", "out"]).expect(0).out.contains("cost-table.csv"));
+    assert!(desk.run(&["about", "out"]).expect(0).out.contains("not here: 1 to 3"));
+    let path = "wrenfall-light/survey/recompute-levels.sh";
+    let script = fs::read_to_string(desk.path(path)).unwrap();
+    assert_eq!(desk.run(&["peek", "out", path]).expect(0).out, script);
+    let ran = desk.run(&["peek", "out", "cost-table.csv"]).expect(4);
+    assert!(ran.err.contains("Volume 1 is missing"), "{}", ran.err);
+}
+
+#[test]
+fn an_archive_says_what_it_is() {
+    let desk = desk();
+    desk.run(&[
+        "pack",
+        "wrenfall-light/costs",
+        "--to",
+        "o/",
+        "--message",
+        "Mind the step.",
+        "--key-file",
+        "out/wrenfall-light-01of07.useal",
+    ])
+    .expect(0);
+    let about = desk.run(&["about", "o", "--key-file", "out/wrenfall-light-01of07.useal"]).expect(0).out;
+    for told in [
+        "sealed, version 1",
+        "one of",
+        "a password with a key file",
+        "squeeze even",
+        "cost-table.csv  6,882 bytes",
+        "Mind the step.",
+    ] {
+        assert!(about.contains(told), "{told}:\n{about}");
+    }
+}
+
+#[rstest]
+#[case::whole_path("wrenfall-light/costs/cost-table.csv", 0, "")]
+#[case::end_of_a_path("costs/cost-table.csv", 0, "")]
+#[case::misspelt("costs/cost-tabel.csv", 2, "There is: wrenfall-light/costs/cost-table.csv")]
+#[case::folder("wrenfall-light/costs", 2, "Nothing in the archive is called 'wrenfall-light/costs'")]
+#[case::nothing_like_it("zzz", 2, "See what is there with list")]
+fn a_file_is_peeked_at_by_its_path(#[case] path: &str, #[case] code: i32, #[case] words: &str) {
+    let desk = desk();
+    let ran = desk.run(&["peek", "out", path]).expect(code);
+    let whole = fs::read_to_string(desk.path("wrenfall-light/costs/cost-table.csv")).unwrap();
+    assert_eq!(ran.out, if code == 0 { whole } else { String::new() });
+    assert!(ran.err.contains(words), "{}", ran.err);
+}
+
+#[test]
+fn a_name_that_several_files_have_needs_its_path() {
+    let desk = Desk::new();
+    desk.file("s/a/notes", b"1").file("s/b/notes", b"2");
+    desk.run(&["pack", "s"]).expect(0);
+    let ran = desk.run(&["peek", "s.useal", "notes"]).expect(2);
+    assert!(ran.err.contains("s/a/notes and s/b/notes"), "{}", ran.err);
+    assert_eq!(desk.run(&["peek", "s.useal", "b/notes"]).expect(0).out, "2");
+}
