@@ -97,6 +97,43 @@ fn a_file_is_peeked_at_by_its_path(#[case] path: &str, #[case] code: i32, #[case
     assert!(ran.err.contains(words), "{}", ran.err);
 }
 
+#[rstest]
+#[case::pattern(&["*.csv"], 0, &["costs", "survey"])]
+#[case::folder(&["costs"], 0, &["costs"])]
+#[case::one_matches_nothing(&["costs", "*.tif"], 1, &["costs"])]
+#[case::none_matches(&["*.tif"], 2, &[])]
+#[case::dry_run(&["--dry-run"], 0, &[])]
+#[case::broken_pattern(&["[a"], 2, &[])]
+#[case::salvage_of_some(&["--salvage", "costs"], 2, &[])]
+fn what_is_wanted_is_taken_out(#[case] options: &[&str], #[case] code: i32, #[case] folders: &[&str]) {
+    let desk = desk();
+    desk.run(&[&["open", "out", "--into", "in"], options].concat()).expect(code);
+    assert_eq!(desk.names("in/wrenfall-light"), folders);
+}
+
+#[test]
+fn with_volumes_missing_whatever_is_whole_is_taken_out_and_the_rest_named() {
+    let desk = desk();
+    fs::remove_file(desk.volume(6)).unwrap();
+    desk.run(&["open", "out", "--into", "in"]).expect(4);
+    let ran = desk.run(&["open", "out", "--into", "in", "--salvage"]).expect(4).out;
+    assert!(ran.contains("without 6") && ran.contains("Not whole in what is here:"), "{ran}");
+    assert!(ran.contains("wrenfall-light/survey/raw/scan-"), "{ran}");
+    let saved = fs::read(desk.path("in/wrenfall-light/costs/cost-table.csv")).unwrap();
+    assert_eq!(saved, fs::read(desk.path("wrenfall-light/costs/cost-table.csv")).unwrap());
+    // A part whose volumes are all here needs no salvage.
+    desk.run(&["open", "out", "costs", "--into", "part"]).expect(0);
+}
+
+#[test]
+fn a_dry_run_tells_what_is_in_the_way() {
+    let desk = desk();
+    desk.file("in/wrenfall-light/costs/cost-table.csv", b"mine");
+    let ran = desk.run(&["open", "out", "--into", "in", "--dry-run"]).expect(6);
+    assert!(ran.err.contains("costs/cost-table.csv"), "{}", ran.err);
+    assert_eq!(desk.names("in/wrenfall-light"), ["costs"]);
+}
+
 #[test]
 fn a_name_that_several_files_have_needs_its_path() {
     let desk = Desk::new();

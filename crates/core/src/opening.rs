@@ -1,8 +1,10 @@
 //! One whole opening: from an unlocked archive to files that have landed.
 
 use crate::context::{Context, Phase, Progress};
+use crate::entry::ListedEntry;
 use crate::landing::{Landed, Landing, LandingError};
 use crate::sealed::{ExtractError, Salvage, SealedReader};
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 /// What was extracted, and where.
@@ -43,6 +45,39 @@ pub struct Stopped {
 pub fn open(archive: &mut SealedReader, destination: &Path, context: &Context<'_>) -> Result<Opened, OpenError> {
     let landing = Landing::prepare(destination, archive.entries(), context)?;
     land(landing, archive.totals().content_bytes, context, |landing| archive.extract(landing, context))
+}
+
+/// Extracts some entries, by their places in [`SealedReader::entries`], into `destination`, with the folders above them.
+///
+/// # Errors
+/// [`OpenError`].
+pub fn open_some(
+    archive: &mut SealedReader,
+    wanted: &[usize],
+    destination: &Path,
+    context: &Context<'_>,
+) -> Result<Opened, OpenError> {
+    let wanted = with_folders_above(archive.entries(), wanted);
+    let entries: Vec<ListedEntry> = wanted.iter().map(|place| archive.entries()[*place].clone()).collect();
+    let landing = Landing::prepare(destination, &entries, context)?;
+    let bytes = entries.iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
+    land(landing, bytes, context, |landing| archive.extract_some(&wanted, landing, context))
+}
+
+fn with_folders_above(entries: &[ListedEntry], wanted: &[usize]) -> Vec<usize> {
+    let mut all: BTreeSet<usize> = wanted.iter().copied().collect();
+    for place in wanted {
+        let mut above = entries[*place].entry.path.parent();
+        while let Some(folder) = above {
+            above = folder.parent();
+            if let Ok(found) = entries.binary_search_by(|listed| listed.entry.path.cmp(&folder))
+                && !all.insert(found)
+            {
+                break;
+            }
+        }
+    }
+    all.into_iter().collect()
 }
 
 /// Extracts everything that is whole into `destination`.

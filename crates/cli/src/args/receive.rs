@@ -36,12 +36,18 @@ pub struct CheckArguments {
 /// `open`.
 #[derive(Debug, Args)]
 pub struct OpenArguments {
-    /// Volumes, or folders with volumes in them; one volume stands for its whole set
-    #[arg(required = true, value_name = "VOLUME|FOLDER")]
-    pub places: Vec<PathBuf>,
+    /// Volumes, or folders with volumes in them; then patterns of what to take out (all without any)
+    #[arg(required = true, value_name = "VOLUME|FOLDER|PATTERN")]
+    pub typed: Vec<PathBuf>,
     /// The folder to extract into; it is made if it does not exist
     #[arg(long, value_name = "FOLDER", default_value = ".")]
     pub into: PathBuf,
+    /// Say what would be extracted and what is in the way; nothing is written
+    #[arg(long, conflicts_with = "salvage")]
+    pub dry_run: bool,
+    /// Take out whatever is whole although volumes are missing or damaged, and name the rest
+    #[arg(long)]
+    pub salvage: bool,
     #[command(flatten)]
     pub password: PasswordArguments,
     #[command(flatten)]

@@ -1,42 +1,129 @@
-//! `open`: unlock and extract everything.
+//! `open`: unlock and extract, everything or what is wanted.
 
+use super::list::nothing;
 use super::show;
 use crate::args::OpenArguments;
-use crate::credentials::{self, NOT_SECRET};
-use crate::failure::{DONE, Failure, UNSAFE};
+use crate::credentials::{self, NOT_SECRET, Unlocking};
+use crate::failure::{DONE, Failure, LOOK, MISSING, UNSAFE};
+use crate::places::{Typed, tell_apart};
 use crate::session;
+use crate::settings::BadValue;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::table;
 use crate::ui::text::{self, bytes, contents, count, shown, shown_lines};
 use serde::Serialize;
-use under_seal_core::opening::{Opened, open};
-use under_seal_core::sealed::SealedReader;
+use under_seal_core::Error;
+use under_seal_core::entry::ListedEntry;
+use under_seal_core::landing::{Landed, RefusedLink, survey};
+use under_seal_core::listing;
+use under_seal_core::opening::{OpenError, open, open_salvaged, open_some};
+use under_seal_core::sealed::{Salvage, SealedReader, Totals};
+use under_seal_core::source::Patterns;
 use under_seal_core::volume::VolumeSet;
+
+/// Of what is lost so many paths are shown.
+const LOST_LISTED: usize = 20;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
-    let set = VolumeSet::gather(&arguments.places)?.complete()?;
-    let unlocking = credentials::to_unlock(&set, &arguments.password)?;
-    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
-    let mut archive = SealedReader::unlock(set, &unlocking.credentials)?;
-    let opened = open(&mut archive, &arguments.into, &session::context(&progress, arguments.work.threads))?;
-    drop(progress);
-    let report = Report::new(&opened, &archive, unlocking.secret);
+    let typed = tell_apart(&arguments.typed);
+    let set = typed.set()?;
+    let report = match (arguments.salvage, typed.inside.is_empty()) {
+        (true, true) => salvage(arguments, set)?,
+        (true, false) => return Err(Failure::Value(BadValue::SalvageOfSome)),
+        // Whoever wants a part needs only its volumes.
+        (false, false) => extract(arguments, &typed, set)?,
+        (false, true) => extract(arguments, &typed, set.complete()?)?,
+    };
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
 }
 
+fn extract(arguments: &OpenArguments, typed: &Typed, set: VolumeSet) -> Result<Report, Failure> {
+    let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
+    let unlocking = credentials::to_unlock(&set, &arguments.password)?;
+    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
+    let context = session::context(&progress, arguments.work.threads);
+    let mut archive = SealedReader::unlock(set, &unlocking.credentials)?;
+    let (wanted, unmatched) = listing::matching(archive.entries(), &patterns);
+    if let (Some(pattern), []) = (unmatched.first(), wanted.as_slice()) {
+        return Err(nothing(archive.entries(), pattern));
+    }
+    let mut report = Report::new(&archive, &unlocking, arguments);
+    report.part = !patterns.is_empty();
+    report.changed_while_read = changed(wanted.iter().map(|place| &archive.entries()[*place]));
+    report.unmatched_patterns = unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect();
+    if arguments.dry_run {
+        let entries: Vec<ListedEntry> = wanted.iter().map(|place| archive.entries()[*place].clone()).collect();
+        survey(&arguments.into, &entries).map_err(|error| Error::Open(OpenError::Refused(error)))?;
+        report.would_land(&entries);
+    } else {
+        let opened = match patterns.is_empty() {
+            true => open(&mut archive, &arguments.into, &context)?,
+            false => open_some(&mut archive, &wanted, &arguments.into, &context)?,
+        };
+        report.has_landed(&opened.landed);
+    }
+    drop(progress);
+    report.exit_code = match () {
+        () if !report.links_not_made.is_empty() => UNSAFE,
+        () if !report.unmatched_patterns.is_empty() => LOOK,
+        () => DONE,
+    };
+    Ok(report)
+}
+
+fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure> {
+    let unlocking = credentials::to_unlock(&set, &arguments.password)?;
+    let (volumes, missing, id) = (set.geometry.data_volumes, set.missing(), set.ids.set_text());
+    let progress = ProgressLine::for_reading(Some(volumes), &arguments.work);
+    let context = session::context(&progress, arguments.work.threads);
+    let mut archive = Salvage::survey(set, &unlocking.credentials, &context)?;
+    let opened = open_salvaged(&mut archive, &arguments.into, &context)?;
+    drop(progress);
+    let lost = archive.lost();
+    let mut report = Report {
+        command: "open",
+        set: id,
+        volumes,
+        missing,
+        secret: unlocking.secret,
+        destination: text::path(&std::path::absolute(&arguments.into).unwrap_or_else(|_| arguments.into.clone())),
+        changed_while_read: changed(archive.entries().iter()),
+        salvaged: true,
+        lost: lost.map(|lost| lost.iter().map(|path| shown(path.as_bytes())).collect()),
+        ..Report::default()
+    };
+    report.has_landed(&opened.landed);
+    report.exit_code = match () {
+        () if !report.links_not_made.is_empty() => UNSAFE,
+        () if report.lost.as_ref().is_some_and(Vec::is_empty) => DONE,
+        () if !report.missing.is_empty() => MISSING,
+        () => LOOK,
+    };
+    Ok(report)
+}
+
+fn changed<'a>(entries: impl Iterator<Item = &'a ListedEntry>) -> Vec<String> {
+    let changed = entries.filter(|listed| listed.content.changed_while_read);
+    changed.map(|listed| shown(listed.entry.path.as_bytes())).collect()
+}
+
 /// The JSON object (docs/json.md).
-#[derive(Serialize)]
+#[derive(Serialize, Default)]
 struct Report {
     command: &'static str,
     exit_code: u8,
     archive: String,
     set: String,
     volumes: u32,
+    missing: Vec<u32>,
     secret: bool,
     message: String,
+    part: bool,
+    dry_run: bool,
+    salvaged: bool,
     files: u64,
     folders: u64,
     links: u64,
@@ -44,6 +131,8 @@ struct Report {
     destination: String,
     changed_while_read: Vec<String>,
     links_not_made: Vec<LinkNotMade>,
+    lost: Option<Vec<String>>,
+    unmatched_patterns: Vec<String>,
 }
 
 #[derive(Serialize)]
@@ -53,63 +142,98 @@ struct LinkNotMade {
 }
 
 impl Report {
-    fn new(opened: &Opened, archive: &SealedReader, secret: bool) -> Self {
-        let landed = &opened.landed;
-        let changed = archive.entries().iter().filter(|listed| listed.content.changed_while_read);
-        let link = |link: &under_seal_core::landing::RefusedLink| LinkNotMade {
-            path: shown(link.path.as_bytes()),
-            target: shown(&link.target),
-        };
+    fn new(archive: &SealedReader, unlocking: &Unlocking, arguments: &OpenArguments) -> Self {
+        let destination = std::path::absolute(&arguments.into).unwrap_or_else(|_| arguments.into.clone());
         Self {
             command: "open",
-            exit_code: if landed.refused_links.is_empty() { DONE } else { UNSAFE },
             archive: shown(&archive.about().name),
             set: archive.set().ids.set_text(),
             volumes: archive.set().geometry.data_volumes,
-            secret,
+            missing: archive.set().missing(),
+            secret: unlocking.secret,
             message: archive.about().message.clone(),
-            files: landed.files,
-            folders: landed.folders,
-            links: landed.links,
-            bytes: landed.bytes,
-            destination: text::path(&opened.destination),
-            changed_while_read: changed.map(|listed| shown(listed.entry.path.as_bytes())).collect(),
-            links_not_made: landed.refused_links.iter().map(link).collect(),
+            dry_run: arguments.dry_run,
+            destination: text::path(&destination),
+            ..Self::default()
+        }
+    }
+
+    fn would_land(&mut self, entries: &[ListedEntry]) {
+        let mut totals = Totals::default();
+        entries.iter().for_each(|listed| totals.add(listed.entry.kind, listed.content.size));
+        (self.files, self.folders, self.links, self.bytes) =
+            (totals.files, totals.folders, totals.links, totals.content_bytes);
+    }
+
+    fn has_landed(&mut self, landed: &Landed) {
+        let link = |link: &RefusedLink| LinkNotMade { path: shown(link.path.as_bytes()), target: shown(&link.target) };
+        (self.files, self.folders, self.links, self.bytes) = (landed.files, landed.folders, landed.links, landed.bytes);
+        self.links_not_made = landed.refused_links.iter().map(link).collect();
+    }
+
+    fn heading(&self) -> String {
+        match (self.dry_run, self.salvaged, self.lost.as_deref()) {
+            (true, ..) => format!("{} can be opened here; nothing was extracted.", self.archive),
+            (_, true, Some([])) => "Nothing is lost: every file is here, complete and verified.".to_owned(),
+            (_, true, Some(lost)) => {
+                format!("What is whole was taken out; {} could not be.", count(lost.len() as u64, "thing"))
+            }
+            (_, true, None) => "What is whole was taken out; the list of contents is lost, so more may be.".to_owned(),
+            _ if self.part => format!("What was wanted of {} is open: every file complete and verified.", self.archive),
+            _ => format!("{} is open: every file complete and verified.", self.archive),
         }
     }
 }
 
 fn lines(report: &Report) -> Vec<String> {
     let tone = if report.exit_code == DONE { Tone::Good } else { Tone::Look };
-    let mut lines =
-        vec![paint(tone, format!("{} is open: every file complete and verified.", report.archive)), String::new()];
+    let mut lines = vec![paint(tone, report.heading()), String::new()];
+    let (would, verified) = match report.dry_run {
+        true => ("would extract", Vec::new()),
+        false => ("extracted", vec!["every file's digest compared before it got its name".to_owned()]),
+    };
     lines.extend(table::summary(&[
-        ("from", vec![count(report.volumes.into(), "volume")]),
-        (
-            "extracted",
-            vec![format!("{} in {}", bytes(report.bytes), contents(report.files, report.folders, report.links))],
-        ),
-        ("verified", vec!["every file's digest compared before it got its name".to_owned()]),
+        ("from", vec![from(report)]),
+        (would, vec![format!("{} in {}", bytes(report.bytes), contents(report.files, report.folders, report.links))]),
+        ("verified", verified),
         ("where", vec![report.destination.clone()]),
     ]));
-    if !report.message.is_empty() {
-        lines.push(String::new());
-        lines.push(paint(Tone::Strong, "The sender says:"));
-        lines.extend(shown_lines(&report.message).iter().map(|line| format!("  {line}")));
-    }
+    let mut note = |tone: Tone, heading: &str, items: Vec<String>| {
+        if !items.is_empty() {
+            lines.extend([String::new(), paint(tone, heading)]);
+            lines.extend(items.iter().map(|item| format!("  {item}")));
+        }
+    };
+    note(Tone::Strong, "The sender says:", shown_lines(&report.message));
+    let changed = "These changed while they were packed; ask the sender whether they are good:";
+    note(Tone::Look, changed, report.changed_while_read.clone());
+    let link = |link: &LinkNotMade| format!("{} -> {}", link.path, link.target);
+    let links = report.links_not_made.iter().map(link).collect();
+    note(Tone::Bad, "Not made, because they could lead outside this folder:", links);
+    note(Tone::Look, "These patterns matched nothing:", report.unmatched_patterns.clone());
+    note(Tone::Bad, "Not whole in what is here:", lost(report));
     if !report.secret {
-        lines.push(String::new());
-        lines.push(paint(Tone::Look, NOT_SECRET));
+        lines.extend([String::new(), paint(Tone::Look, NOT_SECRET)]);
     }
-    if !report.changed_while_read.is_empty() {
-        lines.push(String::new());
-        lines.push(paint(Tone::Look, "These changed while they were packed; ask the sender whether they are good:"));
-        lines.extend(report.changed_while_read.iter().map(|path| format!("  {path}")));
+    if report.salvaged && !report.missing.is_empty() {
+        let numbers = text::number_list(&report.missing);
+        let volumes = if report.missing.len() == 1 { "volume" } else { "volumes" };
+        lines.extend([String::new(), format!("Next: ask the sender for {volumes} {numbers}.")]);
     }
-    if !report.links_not_made.is_empty() {
-        lines.push(String::new());
-        lines.push(paint(Tone::Bad, "Not made, because they could lead outside this folder:"));
-        lines.extend(report.links_not_made.iter().map(|link| format!("  {} -> {}", link.path, link.target)));
+    lines
+}
+
+fn from(report: &Report) -> String {
+    match report.missing.as_slice() {
+        [] => count(report.volumes.into(), "volume"),
+        missing => format!("{}, without {}", count(report.volumes.into(), "volume"), text::number_list(missing)),
     }
+}
+
+fn lost(report: &Report) -> Vec<String> {
+    let lost = report.lost.as_deref().unwrap_or_default();
+    let mut lines: Vec<String> = lost.iter().take(LOST_LISTED).cloned().collect();
+    let more = lost.len().saturating_sub(LOST_LISTED);
+    lines.extend((more > 0).then(|| format!("and {more} more (--json lists all)")));
     lines
 }

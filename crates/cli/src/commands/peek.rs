@@ -33,7 +33,7 @@ pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
     let context = session::context(&progress, None);
     let looks = io::stdout().is_terminal() && !arguments.raw;
     let mut printer = Printer { output: io::stdout().lock(), looks, path: sought };
-    match archive.extract_entry(place, &mut printer, &context) {
+    match archive.extract_some(&[place], &mut printer, &context) {
         Ok(()) => Ok(DONE),
         Err(ExtractError::Sink(Stop::Failed(failure))) => Err(failure),
         // Whoever reads this has seen enough.

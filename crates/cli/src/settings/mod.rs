@@ -87,6 +87,8 @@ pub enum BadValue {
         /// The profiles that are.
         known: Vec<String>,
     },
+    /// A part is wanted, and whatever is whole.
+    SalvageOfSome,
     /// Parcels are wanted, and nothing says how large.
     ParcelsWithoutFit,
     /// An archive's name was typed twice, with `--to` and with `--name`.

@@ -57,6 +57,9 @@ pub fn bad_value(value: &BadValue) -> String {
         BadValue::Profile { value, known } => {
             format!("There is no profile '{}'. The configuration file has {}.", shown(value.as_bytes()), listed(known))
         }
+        BadValue::SalvageOfSome => {
+            "--salvage takes out everything that is whole, and takes no patterns. Leave one of the two out.".to_owned()
+        }
         BadValue::ParcelsWithoutFit => {
             "Parcels need a fit that says how large each may be. Add --fit, such as --fit mail-10.".to_owned()
         }

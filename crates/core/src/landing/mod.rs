@@ -9,7 +9,7 @@
 mod marker;
 mod survey;
 
-pub use survey::LandingError;
+pub use survey::{LandingError, survey};
 
 use crate::context::{Context, NoRandomness};
 use crate::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry, Timestamp, link_stays_inside};
@@ -104,7 +104,7 @@ impl Landing {
         if let Ok(root) = Folder::open(destination) {
             marker::clear_leftovers(&root);
         }
-        survey::survey(destination, entries)?;
+        survey(destination, entries)?;
         let run = u64::from_le_bytes(context.random()?);
         let root = Folder::open_or_create(destination)?;
         let disk = root.disk_sync()?;

@@ -39,7 +39,10 @@ pub enum LandingError {
 }
 
 /// Looks at the destination without changing anything.
-pub(super) fn survey(destination: &Path, entries: &[ListedEntry]) -> Result<(), LandingError> {
+///
+/// # Errors
+/// [`LandingError`].
+pub fn survey(destination: &Path, entries: &[ListedEntry]) -> Result<(), LandingError> {
     for listed in entries {
         if listed.entry.path.components().any(|name| name.len() > MAX_NAME_BYTES) {
             return Err(LandingError::LongName(listed.entry.path.clone()));

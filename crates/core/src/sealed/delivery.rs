@@ -20,6 +20,8 @@ pub(super) struct Delivery<'a, 'c, S: EntrySink> {
     pub context: &'a Context<'c>,
     pub next: Option<(&'a ListedEntry, Place)>,
     pub open: Open,
+    /// Whether only some entries are wanted, so that others may come between.
+    pub selective: bool,
 }
 
 impl<'a, S: EntrySink> Delivery<'a, '_, S> {
@@ -53,11 +55,31 @@ impl<'a, S: EntrySink> Delivery<'a, '_, S> {
                 Ok(())
             }
             (Record::Data { id, .. }, Open::Unlisted { id: open }) if id == *open => Ok(()),
-            (Record::End { id, abandoned: true, .. }, Open::Unlisted { id: open }) if id == *open => {
+            (Record::End { id, abandoned, .. }, Open::Unlisted { id: open })
+                if id == *open && (abandoned || self.selective) =>
+            {
                 self.open = Open::Nothing;
                 Ok(())
             }
+            (Record::Data { .. } | Record::End { .. }, Open::Nothing) if self.selective => Ok(()),
             _ => Err(disagreement()),
+        }
+    }
+
+    /// Whether everything that was wanted was delivered.
+    pub fn is_done(&self) -> bool {
+        self.next.is_none() && !matches!(self.open, Open::Listed { .. })
+    }
+
+    /// The frame in which the next wanted entry begins, where nothing wanted comes before; what is passed over then is
+    /// forgotten. `None` where a wanted file goes on in the next frame.
+    pub fn skip_to(&mut self) -> Option<u64> {
+        match self.open {
+            Open::Listed { .. } => None,
+            _ => {
+                self.open = Open::Nothing;
+                self.next.map(|(_, place)| place.frame_at)
+            }
         }
     }
 
@@ -68,8 +90,11 @@ impl<'a, S: EntrySink> Delivery<'a, '_, S> {
         mut following: impl FnMut() -> Option<(&'a ListedEntry, Place)>,
     ) -> Result<(), ExtractError<S::Error>> {
         let Some((listed, _)) = self.next.filter(|(_, expected)| *expected == place) else {
-            // Only a file that was abandoned may be missing from the index.
             if entry.kind != EntryKind::File {
+                if self.selective {
+                    return Ok(());
+                }
+                // Only a file that was abandoned may be missing from the index.
                 return Err(disagreement());
             }
             self.open = Open::Unlisted { id: entry.id };

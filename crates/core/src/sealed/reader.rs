@@ -156,7 +156,7 @@ impl SealedReader {
         let mut order: Vec<usize> = (0..self.places.len()).collect();
         order.sort_unstable_by_key(|index| self.places[*index]);
         let mut expected = order.into_iter().map(|index| (&self.listed[index], self.places[index]));
-        let mut delivery = Delivery { sink, context, next: expected.next(), open: Open::Nothing };
+        let mut delivery = Delivery { sink, context, next: expected.next(), open: Open::Nothing, selective: false };
         let (stream, tail) = (&mut self.stream, &self.tail);
         let geometry = stream.cells().set().geometry;
         let spares = Spares::new(context.threads);
@@ -188,36 +188,44 @@ impl SealedReader {
         Ok(())
     }
 
-    /// Hands one entry, by its place in [`SealedReader::entries`], to the sink. Reads its own frames only.
+    /// Hands some entries, by their places in [`SealedReader::entries`], to the sink, in stream order. Reads their own
+    /// frames only.
     ///
     /// # Errors
     /// [`ExtractError`].
-    pub fn extract_entry<S: EntrySink>(
+    pub fn extract_some<S: EntrySink>(
         &mut self,
-        entry: usize,
+        wanted: &[usize],
         sink: &mut S,
         context: &Context<'_>,
     ) -> Result<(), ExtractError<S::Error>> {
-        let (Some(listed), Some(&place)) = (self.listed.get(entry), self.places.get(entry)) else { return Ok(()) };
-        let mut delivery = Delivery { sink, context, next: Some((listed, place)), open: Open::Nothing };
+        let Self { stream, tail, listed, places, .. } = self;
+        let mut order: Vec<usize> = wanted.iter().copied().filter(|place| *place < places.len()).collect();
+        order.sort_unstable_by_key(|place| places[*place]);
+        order.dedup();
+        let mut expected = order.into_iter().map(|place| (&listed[place], places[place]));
+        let mut delivery = Delivery { sink, context, next: expected.next(), open: Open::Nothing, selective: true };
         let mut decompressor = Decompressor::new().map_err(SealedError::from)?;
-        let (mut frame_at, mut raw) = (place.frame_at, Vec::new());
-        loop {
+        let (mut frame_at, mut raw) = (delivery.next.map_or(0, |(_, place)| place.frame_at), Vec::new());
+        while !delivery.is_done() {
             context.go_on().map_err(SealedError::from)?;
-            let header = read_frame(&mut self.stream, &mut decompressor, frame_at, &self.tail, &mut raw)?;
+            let header = read_frame(stream, &mut decompressor, frame_at, tail, &mut raw)?;
             let records = if header.kind == FrameKind::Content { raw.as_slice() } else { &[] };
             for record in Records::new(records) {
                 let (record_at, record) = record.map_err(SealedError::from)?;
-                let here = Place { frame_at, record_at };
-                if here >= place {
-                    delivery.take(here, record, || None)?;
-                    if delivery.next.is_none() && matches!(delivery.open, Open::Nothing) {
-                        return Ok(());
-                    }
+                delivery.take(Place { frame_at, record_at }, record, || expected.next())?;
+                if delivery.is_done() {
+                    break;
                 }
             }
-            frame_at += FRAME_HEADER_BYTES as u64 + u64::from(header.stored_bytes);
+            frame_at = match delivery.skip_to() {
+                Some(frame) if frame > frame_at => frame,
+                // What should have begun in this frame did not.
+                Some(_) => return Err(SealedError::from(Malformed("index")).into()),
+                None => frame_at + FRAME_HEADER_BYTES as u64 + u64::from(header.stored_bytes),
+            };
         }
+        Ok(())
     }
 }
 
