@@ -125,6 +125,32 @@ fn with_volumes_missing_whatever_is_whole_is_taken_out_and_the_rest_named() {
     desk.run(&["open", "out", "costs", "--into", "part"]).expect(0);
 }
 
+/// What is in the destination, and what the archive has at its top.
+#[rstest]
+#[case::one_thing(&["costs"], true, "auto", "costs")]
+#[case::several_into_a_new_folder(&["costs", "letters"], false, "auto", "costs letters")]
+#[case::several_among_others(&["costs", "letters"], true, "auto", "set")]
+#[case::never(&["costs", "letters"], true, "never", "costs letters")]
+#[case::always(&["costs"], false, "always", "set")]
+fn a_folder_is_made_only_where_it_is_needed(
+    #[case] sources: &[&str],
+    #[case] used: bool,
+    #[case] option: &str,
+    #[case] expected: &str,
+) {
+    let desk = desk();
+    let sources: Vec<String> = sources.iter().map(|source| format!("wrenfall-light/{source}")).collect();
+    let sources: Vec<&str> = sources.iter().map(String::as_str).collect();
+    desk.run(&[&["pack", "--to", "o/set"], &sources[..]].concat()).expect(0);
+    if used {
+        desk.file("in/another", b"1");
+    }
+    desk.run(&["open", "o", "--into", "in", "--folder", option]).expect(0);
+    let mut names = desk.names("in");
+    names.retain(|name| name != "another");
+    assert_eq!(names.join(" "), expected);
+}
+
 #[test]
 fn a_dry_run_tells_what_is_in_the_way() {
     let desk = desk();

@@ -49,6 +49,7 @@ fn at_a_terminal(desk: &Desk, arguments: &[&str], typed: &str) -> (i32, String) 
     "is packed and verified"
 )]
 #[case::weak_and_confirmed("lamp oil\nlamp oil\nyes\n", 0, "Type yes to go on")]
+#[case::weak_and_given_up("lamp oil\nlamp oil\n\u{3}", 130, "Type yes to go on")]
 #[case::weak_and_not_confirmed("lamp oil\nlamp oil\nno\n", 130, "This password is weak")]
 #[case::not_the_same("lamp oil\nlamp soil\n", 2, "The two passwords are not the same.")]
 #[case::empty("\n", 2, "The password is empty.")]
@@ -105,7 +106,11 @@ fn is_stopped(child: &std::process::Child) -> bool {
 fn ctrl_z_stops_the_work_and_fg_goes_on_with_it() {
     let desk = Desk::new();
     File::create(desk.path("large")).unwrap().set_len(500_000_000).unwrap();
-    let mut child = desk.command(&["pack", "large", "--to", "out/set", "--squeeze", "light"]).spawn().unwrap();
+    let mut child = desk
+        .command(&["pack", "large", "--to", "out/set", "--squeeze", "light"])
+        .stdout(Stdio::null())
+        .spawn()
+        .unwrap();
     while desk.names("out/set.unfinished").len() < 2 {
         std::thread::sleep(Duration::from_millis(2));
     }

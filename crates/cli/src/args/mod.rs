@@ -4,7 +4,8 @@ mod receive;
 mod send;
 
 pub use receive::{
-    AboutArguments, CheckArguments, ListArguments, OpenArguments, PasswordArguments, PeekArguments, SortName,
+    AboutArguments, CheckArguments, FolderName, ListArguments, OpenArguments, PasswordArguments, PeekArguments,
+    SortName,
 };
 pub use send::{
     ChoiceArguments, DeliveryArguments, FitsArguments, PackArguments, PlanArguments, SealArguments, SqueezeName,

@@ -42,6 +42,10 @@ pub struct OpenArguments {
     /// The folder to extract into; it is made if it does not exist
     #[arg(long, value_name = "FOLDER", default_value = ".")]
     pub into: PathBuf,
+    /// Whether to make a folder named after the archive for it. Without this: where the archive has more than one thing at
+    /// its top, and there is something in the destination already
+    #[arg(long, value_enum, default_value = "auto")]
+    pub folder: FolderName,
     /// Say what would be extracted and what is in the way; nothing is written
     #[arg(long, conflicts_with = "salvage")]
     pub dry_run: bool,
@@ -52,6 +56,17 @@ pub struct OpenArguments {
     pub password: PasswordArguments,
     #[command(flatten)]
     pub work: WorkArguments,
+}
+
+/// When a folder is made, by name.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum FolderName {
+    /// Where things would otherwise lie among others
+    Auto,
+    /// In any case
+    Always,
+    /// In no case
+    Never,
 }
 
 /// `list`.

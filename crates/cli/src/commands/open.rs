@@ -2,7 +2,7 @@
 
 use super::list::nothing;
 use super::show;
-use crate::args::OpenArguments;
+use crate::args::{FolderName, OpenArguments};
 use crate::credentials::{self, NOT_SECRET, Unlocking};
 use crate::failure::{DONE, Failure, LOOK, MISSING, UNSAFE};
 use crate::places::{Typed, tell_apart};
@@ -13,6 +13,11 @@ use crate::ui::progress::ProgressLine;
 use crate::ui::table;
 use crate::ui::text::{self, bytes, contents, count, shown, shown_lines};
 use serde::Serialize;
+use std::collections::HashSet;
+use std::ffi::OsStr;
+use std::fs;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::{Component, Path, PathBuf};
 use under_seal_core::Error;
 use under_seal_core::entry::ListedEntry;
 use under_seal_core::landing::{Landed, RefusedLink, survey};
@@ -50,18 +55,20 @@ fn extract(arguments: &OpenArguments, typed: &Typed, set: VolumeSet) -> Result<R
     if let (Some(pattern), []) = (unmatched.first(), wanted.as_slice()) {
         return Err(nothing(archive.entries(), pattern));
     }
-    let mut report = Report::new(&archive, &unlocking, arguments);
+    let into = destination(arguments, &archive, &wanted);
+    let mut report = Report::new(&archive, &unlocking, &into);
+    report.dry_run = arguments.dry_run;
     report.part = !patterns.is_empty();
     report.changed_while_read = changed(wanted.iter().map(|place| &archive.entries()[*place]));
     report.unmatched_patterns = unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect();
     if arguments.dry_run {
         let entries: Vec<ListedEntry> = wanted.iter().map(|place| archive.entries()[*place].clone()).collect();
-        survey(&arguments.into, &entries).map_err(|error| Error::Open(OpenError::Refused(error)))?;
+        survey(&into, &entries).map_err(|error| Error::Open(OpenError::Refused(error)))?;
         report.would_land(&entries);
     } else {
         let opened = match patterns.is_empty() {
-            true => open(&mut archive, &arguments.into, &context)?,
-            false => open_some(&mut archive, &wanted, &arguments.into, &context)?,
+            true => open(&mut archive, &into, &context)?,
+            false => open_some(&mut archive, &wanted, &into, &context)?,
         };
         report.has_landed(&opened.landed);
     }
@@ -72,6 +79,22 @@ fn extract(arguments: &OpenArguments, typed: &Typed, set: VolumeSet) -> Result<R
         () => DONE,
     };
     Ok(report)
+}
+
+/// Where it goes: right into the destination, or into a folder there that is named after the archive.
+fn destination(arguments: &OpenArguments, archive: &SealedReader, wanted: &[usize]) -> PathBuf {
+    let name = OsStr::from_bytes(&archive.about().name);
+    // Whoever made the archive chose its name; it must lead nowhere else.
+    let is_plain = Path::new(name).components().eq([Component::Normal(name)]);
+    let tops: HashSet<&[u8]> =
+        wanted.iter().filter_map(|place| archive.entries()[*place].entry.path.components().next()).collect();
+    let is_used = || fs::read_dir(&arguments.into).is_ok_and(|mut entries| entries.next().is_some());
+    let own = match arguments.folder {
+        FolderName::Always => true,
+        FolderName::Never => false,
+        FolderName::Auto => tops.len() > 1 && is_used(),
+    };
+    if own && is_plain { arguments.into.join(name) } else { arguments.into.clone() }
 }
 
 fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure> {
@@ -142,8 +165,8 @@ struct LinkNotMade {
 }
 
 impl Report {
-    fn new(archive: &SealedReader, unlocking: &Unlocking, arguments: &OpenArguments) -> Self {
-        let destination = std::path::absolute(&arguments.into).unwrap_or_else(|_| arguments.into.clone());
+    fn new(archive: &SealedReader, unlocking: &Unlocking, into: &Path) -> Self {
+        let destination = std::path::absolute(into).unwrap_or_else(|_| into.to_owned());
         Self {
             command: "open",
             archive: shown(&archive.about().name),
@@ -152,7 +175,6 @@ impl Report {
             missing: archive.set().missing(),
             secret: unlocking.secret,
             message: archive.about().message.clone(),
-            dry_run: arguments.dry_run,
             destination: text::path(&destination),
             ..Self::default()
         }

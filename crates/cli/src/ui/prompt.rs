@@ -24,6 +24,7 @@ pub fn can_ask() -> bool {
 
 /// Asks whether to go on; `yes` alone means yes.
 pub fn confirm(question: &str) -> Result<bool, Failure> {
+    let _asking = Asking::begin(Echo::On);
     let mut error = anstream::stderr();
     write!(error, "{question} Type yes to go on: ").and_then(|()| error.flush()).map_err(Failure::Prompt)?;
     let mut answer = String::new();
@@ -39,7 +40,7 @@ pub fn ask(purpose: Purpose) -> Result<Password, Failure> {
     if !can_ask() {
         return Err(Failure::NobodyToAsk);
     }
-    let _echo_off = EchoOff::begin();
+    let _asking = Asking::begin(Echo::Off);
     let password = hidden_line("Password: ")?;
     if purpose == Purpose::Seal && hidden_line("The same again: ")? != password {
         return Err(Failure::PasswordsDiffer);
@@ -57,27 +58,37 @@ fn hidden_line(question: &str) -> Result<Password, Failure> {
     Ok(Password::new(&line).map_err(Error::from)?)
 }
 
-/// The terminal's settings from before a password was asked for, as long as it is.
-static BEFORE_ASKING: Mutex<Option<Termios>> = Mutex::new(None);
+/// The terminal's settings from before something was asked, as long as it is, and whether the answer is shown.
+static BEFORE_ASKING: Mutex<Option<(Termios, Echo)>> = Mutex::new(None);
 
-/// No echo from before the first question until after the last answer, so that what is typed early is not
-/// shown either. Dropped, it puts the terminal back as it was.
-struct EchoOff;
+/// Whether what is typed is shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Echo {
+    On,
+    Off,
+}
 
-impl EchoOff {
-    fn begin() -> Self {
+/// As long as something is asked, a signal ends the program at once. For a password there is no echo from before the
+/// first question until after the last answer, so that what is typed early is not shown either. Dropped, it puts the
+/// terminal back as it was.
+struct Asking;
+
+impl Asking {
+    fn begin(echo: Echo) -> Self {
         // A terminal that cannot be set so is still asked without echo, once the question stands.
         if let (Ok(mut before), Ok(settings)) = (BEFORE_ASKING.lock(), rustix::termios::tcgetattr(io::stdin())) {
-            let mut silent = settings.clone();
-            silent.local_modes.remove(LocalModes::ECHO);
-            let _ = rustix::termios::tcsetattr(io::stdin(), OptionalActions::Now, &silent);
-            *before = Some(settings);
+            if echo == Echo::Off {
+                let mut silent = settings.clone();
+                silent.local_modes.remove(LocalModes::ECHO);
+                let _ = rustix::termios::tcsetattr(io::stdin(), OptionalActions::Now, &silent);
+            }
+            *before = Some((settings, echo));
         }
         Self
     }
 }
 
-impl Drop for EchoOff {
+impl Drop for Asking {
     fn drop(&mut self) {
         restore_terminal();
     }
@@ -87,28 +98,28 @@ impl Drop for EchoOff {
 fn restore_terminal() -> bool {
     let Ok(mut before) = BEFORE_ASKING.lock() else { return false };
     let settings = before.take();
-    if let Some(settings) = &settings {
+    if let Some((settings, _)) = &settings {
         // If even that fails there is nothing more to be done.
         let _ = rustix::termios::tcsetattr(io::stdin(), OptionalActions::Now, settings);
     }
     settings.is_some()
 }
 
-/// Before the program is stopped: the terminal as it was, if a password is being asked for.
+/// Before the program is stopped: the terminal as it was, if something is being asked.
 pub fn show_typing() {
-    set_echo(true);
+    set_echo(|_| true);
 }
 
 /// After the program goes on: no echo again, if a password is being asked for.
 pub fn hide_typing() {
-    set_echo(false);
+    set_echo(|echo| echo == Echo::On);
 }
 
-fn set_echo(on: bool) {
+fn set_echo(on: impl Fn(Echo) -> bool) {
     let Ok(before) = BEFORE_ASKING.lock() else { return };
-    if let Some(settings) = before.as_ref() {
+    if let Some((settings, echo)) = before.as_ref() {
         let mut settings = settings.clone();
-        if !on {
+        if !on(*echo) {
             settings.local_modes.remove(LocalModes::ECHO);
         }
         // If that fails there is nothing more to be done.

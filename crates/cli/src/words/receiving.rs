@@ -89,7 +89,7 @@ pub(super) fn sealed(error: &SealedError) -> String {
     match error {
         SealedError::Head(HeadError::WrongPassword) => {
             "Wrong password. The volumes' headers are undamaged, so it is the password: check the spelling, capital \
-             letters and the keyboard's language."
+             letters and the keyboard's language. If the archive was sealed with a key file, add --key-file."
                 .to_owned()
         }
         SealedError::Head(HeadError::Tampered) => {

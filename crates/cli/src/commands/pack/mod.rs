@@ -59,9 +59,10 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     };
     let Sealing { credentials, cost, secret, mut passphrase_file } =
         credentials::to_seal(&arguments.seal, guessable, &context)?;
+    // From here on it stays whatever happens: what a cut-off run leaves may be completed by the next one.
+    let passphrase_file = passphrase_file.as_mut().map(|file| file.keep().to_owned());
     let packed = delivery.pack(&credentials, cost, &context)?;
     drop(progress);
-    let passphrase_file = passphrase_file.as_mut().map(|file| file.keep().to_owned());
     let packing = Packing { settings, target, message, secret, passphrase_file };
     let report = Report::new(&packed, &packing);
     show(&report, &arguments.work, || lines(&packed, &report))?;
