@@ -125,6 +125,41 @@ fn with_volumes_missing_whatever_is_whole_is_taken_out_and_the_rest_named() {
     desk.run(&["open", "out", "costs", "--into", "part"]).expect(0);
 }
 
+/// The cost table is there, of another year; what is in its place then, and what stands beside it.
+#[rstest]
+#[case::refused("refuse", "2040", 6, "mine", "cost-table.csv")]
+#[case::kept("keep", "2040", 0, "mine", "cost-table.csv signed copy, pending.txt")]
+#[case::replaced("replace", "2040", 0, "item", "cost-table.csv signed copy, pending.txt")]
+#[case::newer_one_there("newer", "2040", 0, "mine", "cost-table.csv signed copy, pending.txt")]
+#[case::newer_one_sent("newer", "2020", 0, "item", "cost-table.csv signed copy, pending.txt")]
+#[case::both("both", "2040", 0, "mine", "cost-table (2).csv cost-table.csv signed copy, pending.txt")]
+fn a_file_that_meets_another_goes_where_it_was_wished(
+    #[case] option: &str,
+    #[case] year: &str,
+    #[case] code: i32,
+    #[case] begins: &str,
+    #[case] names: &str,
+) {
+    let desk = desk();
+    let there = "in/wrenfall-light/costs/cost-table.csv";
+    desk.file(there, b"mine");
+    let mut touch = std::process::Command::new("touch");
+    assert!(touch.args(["-d", &format!("{year}-01-01")]).arg(desk.path(there)).status().unwrap().success());
+    desk.run(&["open", "out", "costs", "--into", "in", "--on-clash", option]).expect(code);
+    assert!(fs::read_to_string(desk.path(there)).unwrap().starts_with(begins));
+    assert_eq!(desk.names("in/wrenfall-light/costs").join(" "), names);
+}
+
+#[rstest]
+#[case::folder_in_place_of_a_file("in/wrenfall-light/costs/cost-table.csv/x")]
+#[case::file_in_place_of_a_folder("in/wrenfall-light/costs")]
+fn no_choice_makes_a_folder_of_a_file(#[case] there: &str, #[values("replace", "both", "keep")] option: &str) {
+    let desk = desk();
+    desk.file(there, b"mine");
+    desk.run(&["open", "out", "costs", "--into", "in", "--on-clash", option]).expect(6);
+    assert_eq!(fs::read(desk.path(there)).unwrap(), b"mine");
+}
+
 /// What is in the destination, and what the archive has at its top.
 #[rstest]
 #[case::one_thing(&["costs"], true, "auto", "costs")]

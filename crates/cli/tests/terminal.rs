@@ -72,6 +72,20 @@ fn opening_asks_once_and_draws_progress_in_place() {
     assert_eq!(desk.names("inbox"), ["wrenfall-light"]);
 }
 
+#[rstest]
+#[case::keep("keep", 0, "mine")]
+#[case::replace_at_the_second_try("perhaps\nreplace", 0, "item")]
+#[case::stop("stop", 130, "mine")]
+fn what_becomes_of_files_in_the_way_is_asked(#[case] answer: &str, #[case] code: i32, #[case] begins: &str) {
+    let desk = Desk::with_volumes();
+    let there = "in/wrenfall-light/costs/cost-table.csv";
+    desk.file(there, b"mine");
+    let typed = format!("{}\n{answer}\n", support::PASSWORD);
+    let (exit, shown) = at_a_terminal(&desk, &["open", "out", "costs", "--into", "in"], &typed);
+    assert!(exit == code && shown.contains("What shall become of what is there?"), "{exit}: {shown}");
+    assert!(std::fs::read_to_string(desk.path(there)).unwrap().starts_with(begins));
+}
+
 #[test]
 fn check_can_be_told_to_ask() {
     let desk = Desk::with_volumes();

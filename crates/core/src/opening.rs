@@ -2,10 +2,10 @@
 
 use crate::context::{Context, Phase, Progress};
 use crate::entry::ListedEntry;
-use crate::landing::{Landed, Landing, LandingError};
+use crate::landing::{Destination, Landed, Landing, LandingError};
 use crate::sealed::{ExtractError, Salvage, SealedReader};
 use std::collections::BTreeSet;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 /// What was extracted, and where.
 #[derive(Debug)]
@@ -42,8 +42,12 @@ pub struct Stopped {
 ///
 /// # Errors
 /// [`OpenError`].
-pub fn open(archive: &mut SealedReader, destination: &Path, context: &Context<'_>) -> Result<Opened, OpenError> {
-    let landing = Landing::prepare(destination, archive.entries(), context)?;
+pub fn open<'a>(
+    archive: &mut SealedReader,
+    destination: impl Into<Destination<'a>>,
+    context: &Context<'_>,
+) -> Result<Opened, OpenError> {
+    let landing = Landing::prepare(destination.into(), archive.entries(), context)?;
     land(landing, archive.totals().content_bytes, context, |landing| archive.extract(landing, context))
 }
 
@@ -51,15 +55,15 @@ pub fn open(archive: &mut SealedReader, destination: &Path, context: &Context<'_
 ///
 /// # Errors
 /// [`OpenError`].
-pub fn open_some(
+pub fn open_some<'a>(
     archive: &mut SealedReader,
     wanted: &[usize],
-    destination: &Path,
+    destination: impl Into<Destination<'a>>,
     context: &Context<'_>,
 ) -> Result<Opened, OpenError> {
     let wanted = with_folders_above(archive.entries(), wanted);
     let entries: Vec<ListedEntry> = wanted.iter().map(|place| archive.entries()[*place].clone()).collect();
-    let landing = Landing::prepare(destination, &entries, context)?;
+    let landing = Landing::prepare(destination.into(), &entries, context)?;
     let bytes = entries.iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
     land(landing, bytes, context, |landing| archive.extract_some(&wanted, landing, context))
 }
@@ -84,8 +88,12 @@ fn with_folders_above(entries: &[ListedEntry], wanted: &[usize]) -> Vec<usize> {
 ///
 /// # Errors
 /// [`OpenError`].
-pub fn open_salvaged(archive: &mut Salvage, destination: &Path, context: &Context<'_>) -> Result<Opened, OpenError> {
-    let landing = Landing::prepare(destination, archive.entries(), context)?;
+pub fn open_salvaged<'a>(
+    archive: &mut Salvage,
+    destination: impl Into<Destination<'a>>,
+    context: &Context<'_>,
+) -> Result<Opened, OpenError> {
+    let landing = Landing::prepare(destination.into(), archive.entries(), context)?;
     let bytes = archive.entries().iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
     land(landing, bytes, context, |landing| archive.extract(landing, context))
 }

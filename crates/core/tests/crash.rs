@@ -12,6 +12,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use support::{Desk, noise, tree};
+use under_seal_core::landing::{Destination, OnClash};
 use under_seal_core::pack::{PackError, WayError};
 use under_seal_core::place::FileAction;
 use under_seal_core::place::faults::{Fault, plan};
@@ -105,6 +106,7 @@ fn a_disk_that_fails_at_any_operation_of_a_pack_harms_nothing(
 #[rstest]
 fn a_disk_that_fails_at_any_operation_of_an_opening_leaves_whole_files_only(
     #[values(Fault::Full, Fault::Broken)] fault: Fault,
+    #[values(OnClash::Refuse, OnClash::Replace)] on_clash: OnClash,
 ) {
     let _alone = alone();
     let desk = Desk::new();
@@ -112,8 +114,11 @@ fn a_disk_that_fails_at_any_operation_of_an_opening_leaves_whole_files_only(
     let volumes = desk.pack(FIT);
     for number in 0.. {
         let inbox = tempfile::tempdir_in(desk.place.path()).unwrap();
+        if on_clash == OnClash::Replace {
+            lay_old_files(&desk, inbox.path());
+        }
         plan(Some((number, fault)), None);
-        let outcome = desk.open(&volumes, inbox.path());
+        let outcome = desk.open_with(&volumes, Destination { folder: inbox.path(), on_clash });
         let operations = plan(None, None);
         let at = format!("{fault:?} at operation {number} of {operations}");
         whole_files_only(&desk, inbox.path(), &at);
@@ -127,13 +132,27 @@ fn a_disk_that_fails_at_any_operation_of_an_opening_leaves_whole_files_only(
     }
 }
 
-/// Every file that has a name of its own is as it was packed. What else is there says that it is unfinished, and is
+/// What stands in the place of every file that will be replaced.
+const OLD: &[u8] = b"an older one";
+
+fn lay_old_files(desk: &Desk, inbox: &Path) {
+    for path in tree(&desk.path("source")).into_keys() {
+        let (sent, old) = (desk.path("source").join(&path), inbox.join("source").join(&path));
+        match fs::symlink_metadata(&sent).unwrap() {
+            kind if kind.is_dir() => fs::create_dir_all(old).unwrap(),
+            kind if kind.is_file() => fs::write(old, OLD).unwrap(),
+            _ => {}
+        }
+    }
+}
+
+/// Every file that has a name of its own is as it was packed, or the whole old one that it was to replace. What else is there says that it is unfinished, and is
 /// gone after the next opening.
 fn whole_files_only(desk: &Desk, inbox: &Path, at: &str) {
     let temporary = |path: &PathBuf| path.to_string_lossy().contains(".arriving-");
     for path in tree(inbox).into_keys().filter(|path| inbox.join(path).is_file() && !temporary(path)) {
         let (landed, sent) = (fs::read(inbox.join(&path)).unwrap(), fs::read(desk.path(&path.to_string_lossy())));
-        assert_eq!(Some(landed), sent.ok(), "{at}: {}", path.display());
+        assert!(landed == OLD || Some(landed) == sent.ok(), "{at}: {}", path.display());
     }
     // Whether this one lands or meets what is there already, it clears up first.
     let _ = desk.open(&[desk.path("out")], inbox);
@@ -173,6 +192,11 @@ fn child() {
     plan(Some((number.parse().unwrap(), Fault::Death)), None);
     match work {
         "pack" => drop(desk.pack_replacing(FIT, true).unwrap()),
+        "replace" => {
+            let into = desk.path("inbox");
+            let into = Destination { folder: &into, on_clash: OnClash::Replace };
+            drop(desk.open_with(&[desk.path("out")], into).unwrap());
+        }
         _ => drop(desk.open(&[desk.path("out")], &desk.path("inbox")).unwrap()),
     }
 }
@@ -202,14 +226,17 @@ fn a_pack_killed_at_any_operation_is_completed_or_cleared(#[values(false, true)]
     }
 }
 
-#[test]
-fn an_opening_killed_at_any_operation_leaves_whole_files_only() {
+#[rstest]
+fn an_opening_killed_at_any_operation_leaves_whole_files_only(#[values("open", "replace")] work: &str) {
     let _alone = alone();
     let desk = Desk::new();
     lay_out(&desk, false);
     desk.pack(FIT);
     for number in 0.. {
-        let alive = survives(&desk, "open", number);
+        if work == "replace" {
+            lay_old_files(&desk, &desk.path("inbox"));
+        }
+        let alive = survives(&desk, work, number);
         if desk.path("inbox").exists() {
             whole_files_only(&desk, &desk.path("inbox"), &format!("killed at operation {number}"));
             fs::remove_dir_all(desk.path("inbox")).unwrap();

@@ -46,6 +46,10 @@ pub struct OpenArguments {
     /// its top, and there is something in the destination already
     #[arg(long, value_enum, default_value = "auto")]
     pub folder: FolderName,
+    /// What becomes of files that meet others there; decided before a byte is written. Without this it is asked on a
+    /// terminal, and nothing is extracted elsewhere
+    #[arg(long, value_enum)]
+    pub on_clash: Option<OnClashName>,
     /// Say what would be extracted and what is in the way; nothing is written
     #[arg(long, conflicts_with = "salvage")]
     pub dry_run: bool,
@@ -56,6 +60,23 @@ pub struct OpenArguments {
     pub password: PasswordArguments,
     #[command(flatten)]
     pub work: WorkArguments,
+}
+
+/// What becomes of a file that meets another, by name.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum OnClashName {
+    /// Ask, once for all of them
+    Ask,
+    /// Extract nothing
+    Refuse,
+    /// Keep what is there
+    Keep,
+    /// Replace what is there, each file once the new one is complete and verified
+    Replace,
+    /// Keep whichever was modified later
+    Newer,
+    /// Keep both: the extracted one gets a number behind its name
+    Both,
 }
 
 /// When a folder is made, by name.

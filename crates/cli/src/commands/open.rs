@@ -2,7 +2,7 @@
 
 use super::list::nothing;
 use super::show;
-use crate::args::{FolderName, OpenArguments};
+use crate::args::{FolderName, OnClashName, OpenArguments};
 use crate::credentials::{self, NOT_SECRET, Unlocking};
 use crate::failure::{DONE, Failure, LOOK, MISSING, UNSAFE};
 use crate::places::{Typed, tell_apart};
@@ -10,17 +10,19 @@ use crate::session;
 use crate::settings::BadValue;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
+use crate::ui::prompt;
 use crate::ui::table;
 use crate::ui::text::{self, bytes, contents, count, shown, shown_lines};
 use serde::Serialize;
+use std::borrow::Cow;
 use std::collections::HashSet;
 use std::ffi::OsStr;
 use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Component, Path, PathBuf};
 use under_seal_core::Error;
-use under_seal_core::entry::ListedEntry;
-use under_seal_core::landing::{Landed, RefusedLink, survey};
+use under_seal_core::entry::{EntryPath, ListedEntry};
+use under_seal_core::landing::{Destination, Foreseen, Landed, LandingError, OnClash, RefusedLink, survey};
 use under_seal_core::listing;
 use under_seal_core::opening::{OpenError, open, open_salvaged, open_some};
 use under_seal_core::sealed::{Salvage, SealedReader, Totals};
@@ -61,14 +63,19 @@ fn extract(arguments: &OpenArguments, typed: &Typed, set: VolumeSet) -> Result<R
     report.part = !patterns.is_empty();
     report.changed_while_read = changed(wanted.iter().map(|place| &archive.entries()[*place]));
     report.unmatched_patterns = unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect();
+    // Of a whole archive, which may be large, nothing is copied.
+    let entries: Cow<'_, [ListedEntry]> = match patterns.is_empty() {
+        true => Cow::Borrowed(archive.entries()),
+        false => wanted.iter().map(|place| archive.entries()[*place].clone()).collect(),
+    };
+    let on_clash = on_clash(arguments, &into, &entries)?;
     if arguments.dry_run {
-        let entries: Vec<ListedEntry> = wanted.iter().map(|place| archive.entries()[*place].clone()).collect();
-        survey(&into, &entries).map_err(|error| Error::Open(OpenError::Refused(error)))?;
-        report.would_land(&entries);
+        report.would_land(&entries, &refused(survey(&into, &entries, on_clash))?);
     } else {
+        let into = Destination { folder: &into, on_clash };
         let opened = match patterns.is_empty() {
-            true => open(&mut archive, &into, &context)?,
-            false => open_some(&mut archive, &wanted, &into, &context)?,
+            true => open(&mut archive, into, &context)?,
+            false => open_some(&mut archive, &wanted, into, &context)?,
         };
         report.has_landed(&opened.landed);
     }
@@ -97,13 +104,47 @@ fn destination(arguments: &OpenArguments, archive: &SealedReader, wanted: &[usiz
     if own && is_plain { arguments.into.join(name) } else { arguments.into.clone() }
 }
 
+fn refused<T>(outcome: Result<T, LandingError>) -> Result<T, Failure> {
+    outcome.map_err(|error| Error::Open(OpenError::Refused(error)).into())
+}
+
+/// What becomes of files that meet others; asked where that was not said, and somebody can be asked.
+fn on_clash(arguments: &OpenArguments, into: &Path, entries: &[ListedEntry]) -> Result<OnClash, Failure> {
+    const CHOICES: [(&str, OnClash); 4] =
+        [("keep", OnClash::Keep), ("replace", OnClash::Replace), ("newer", OnClash::Newer), ("both", OnClash::Both)];
+    match arguments.on_clash {
+        None if !prompt::can_ask() => return Ok(OnClash::Refuse),
+        None | Some(OnClashName::Ask) => {}
+        Some(OnClashName::Refuse) => return Ok(OnClash::Refuse),
+        Some(OnClashName::Keep) => return Ok(OnClash::Keep),
+        Some(OnClashName::Replace) => return Ok(OnClash::Replace),
+        Some(OnClashName::Newer) => return Ok(OnClash::Newer),
+        Some(OnClashName::Both) => return Ok(OnClash::Both),
+    }
+    let paths = match survey(into, entries, OnClash::Refuse) {
+        Ok(_) => return Ok(OnClash::Refuse),
+        Err(LandingError::Clashes(paths)) => paths,
+        Err(error) => return refused(Err(error)),
+    };
+    let paths: Vec<String> = paths.iter().map(|path| text::path(path)).collect();
+    let question = format!("There already: {}.\nWhat shall become of what is there?", text::first_few(&paths));
+    let mut words = CHOICES.map(|(word, _)| word).to_vec();
+    words.push("stop");
+    match CHOICES.get(prompt::choose(&question, &words)?) {
+        Some((_, choice)) => Ok(*choice),
+        None => Err(Failure::GivenUp),
+    }
+}
+
 fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure> {
     let unlocking = credentials::to_unlock(&set, &arguments.password)?;
     let (volumes, missing, id) = (set.geometry.data_volumes, set.missing(), set.ids.set_text());
     let progress = ProgressLine::for_reading(Some(volumes), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let mut archive = Salvage::survey(set, &unlocking.credentials, &context)?;
-    let opened = open_salvaged(&mut archive, &arguments.into, &context)?;
+    let on_clash = on_clash(arguments, &arguments.into, archive.entries())?;
+    let into = Destination { folder: &arguments.into, on_clash };
+    let opened = open_salvaged(&mut archive, into, &context)?;
     drop(progress);
     let lost = archive.lost();
     let mut report = Report {
@@ -151,11 +192,20 @@ struct Report {
     folders: u64,
     links: u64,
     bytes: u64,
+    kept_files: u64,
+    replaced_files: u64,
+    beside: Vec<Beside>,
     destination: String,
     changed_while_read: Vec<String>,
     links_not_made: Vec<LinkNotMade>,
     lost: Option<Vec<String>>,
     unmatched_patterns: Vec<String>,
+}
+
+#[derive(Serialize)]
+struct Beside {
+    path: String,
+    instead_of: String,
 }
 
 #[derive(Serialize)]
@@ -180,16 +230,25 @@ impl Report {
         }
     }
 
-    fn would_land(&mut self, entries: &[ListedEntry]) {
+    fn would_land(&mut self, entries: &[ListedEntry], foreseen: &Foreseen) {
         let mut totals = Totals::default();
         entries.iter().for_each(|listed| totals.add(listed.entry.kind, listed.content.size));
         (self.files, self.folders, self.links, self.bytes) =
             (totals.files, totals.folders, totals.links, totals.content_bytes);
+        let (kept, replaced, _) = foreseen.counts();
+        (self.kept_files, self.replaced_files) = (kept, replaced);
+        self.files = self.files.saturating_sub(kept);
     }
 
     fn has_landed(&mut self, landed: &Landed) {
         let link = |link: &RefusedLink| LinkNotMade { path: shown(link.path.as_bytes()), target: shown(&link.target) };
         (self.files, self.folders, self.links, self.bytes) = (landed.files, landed.folders, landed.links, landed.bytes);
+        (self.kept_files, self.replaced_files) = (landed.kept, landed.replaced);
+        let beside = |(path, instead): &(EntryPath, EntryPath)| Beside {
+            path: shown(path.as_bytes()),
+            instead_of: shown(instead.as_bytes()),
+        };
+        self.beside = landed.beside.iter().map(beside).collect();
         self.links_not_made = landed.refused_links.iter().map(link).collect();
     }
 
@@ -217,6 +276,7 @@ fn lines(report: &Report) -> Vec<String> {
     lines.extend(table::summary(&[
         ("from", vec![from(report)]),
         (would, vec![format!("{} in {}", bytes(report.bytes), contents(report.files, report.folders, report.links))]),
+        ("clashes", clashes(report)),
         ("verified", verified),
         ("where", vec![report.destination.clone()]),
     ]));
@@ -226,6 +286,8 @@ fn lines(report: &Report) -> Vec<String> {
             lines.extend(items.iter().map(|item| format!("  {item}")));
         }
     };
+    let beside = |beside: &Beside| format!("{} instead of {}", beside.path, beside.instead_of);
+    note(Tone::Look, "Beside what was there:", report.beside.iter().map(beside).collect());
     note(Tone::Strong, "The sender says:", shown_lines(&report.message));
     let changed = "These changed while they were packed; ask the sender whether they are good:";
     note(Tone::Look, changed, report.changed_while_read.clone());
@@ -243,6 +305,18 @@ fn lines(report: &Report) -> Vec<String> {
         lines.extend([String::new(), format!("Next: ask the sender for {volumes} {numbers}.")]);
     }
     lines
+}
+
+/// What became of files that met others, by kind.
+fn clashes(report: &Report) -> Vec<String> {
+    let kinds = [
+        (report.kept_files, "kept as it was", "kept as they were"),
+        (report.replaced_files, "replaced", "replaced"),
+        (report.beside.len() as u64, "beside another", "beside others"),
+    ];
+    let some = kinds.iter().filter(|(files, ..)| *files > 0);
+    let told: Vec<String> = some.map(|(n, one, many)| format!("{n} {}", if *n == 1 { one } else { many })).collect();
+    if told.is_empty() { told } else { vec![told.join(", ")] }
 }
 
 fn from(report: &Report) -> String {

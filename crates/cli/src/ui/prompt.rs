@@ -25,14 +25,37 @@ pub fn can_ask() -> bool {
 /// Asks whether to go on; `yes` alone means yes.
 pub fn confirm(question: &str) -> Result<bool, Failure> {
     let _asking = Asking::begin(Echo::On);
+    let answer = line(&format!("{question} Type yes to go on: "))?;
+    Ok(answer.trim().eq_ignore_ascii_case("yes"))
+}
+
+/// Asks for one of several words, until one of them is given.
+pub fn choose(question: &str, words: &[&str]) -> Result<usize, Failure> {
+    if !can_ask() {
+        return Err(Failure::NobodyToAsk);
+    }
+    let _asking = Asking::begin(Echo::On);
+    loop {
+        let answer = line(&format!("{question} Type {}: ", words.join(", ")))?;
+        if let Some(place) = words.iter().position(|word| word.eq_ignore_ascii_case(answer.trim())) {
+            return Ok(place);
+        }
+        if answer.is_empty() {
+            return Err(Failure::GivenUp);
+        }
+    }
+}
+
+/// A line that is shown as it is typed; empty, without even a line break, where nothing comes any more.
+fn line(question: &str) -> Result<String, Failure> {
     let mut error = anstream::stderr();
-    write!(error, "{question} Type yes to go on: ").and_then(|()| error.flush()).map_err(Failure::Prompt)?;
+    write!(error, "{question}").and_then(|()| error.flush()).map_err(Failure::Prompt)?;
     let mut answer = String::new();
     io::stdin().read_line(&mut answer).map_err(|error| match error.kind() {
         io::ErrorKind::Interrupted => Failure::GivenUp,
         _ => Failure::Prompt(error),
     })?;
-    Ok(answer.trim().eq_ignore_ascii_case("yes"))
+    Ok(answer)
 }
 
 /// Asks for a password on the terminal.

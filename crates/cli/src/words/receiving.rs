@@ -149,7 +149,7 @@ pub(super) fn landing(error: &LandingError) -> String {
             let (subject, them) = if paths.len() == 1 { ("This is", "it") } else { ("These are", "them") };
             format!(
                 "{subject} there already and would be in the way: {}. Nothing was extracted; choose another folder with \
-                 --into, or move {them}.",
+                 --into, move {them}, or say with --on-clash what becomes of {them}.",
                 first_few(&paths)
             )
         }

@@ -6,14 +6,17 @@
 //! which many files wait together. Links come after all files, so nothing is ever written through them;
 //! folders get their modes and times last.
 
+mod clash;
 mod marker;
 mod survey;
 
-pub use survey::{LandingError, survey};
+pub use clash::OnClash;
+pub use survey::{Foreseen, LandingError, survey};
 
 use crate::context::{Context, NoRandomness};
 use crate::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry, Timestamp, link_stays_inside};
 use crate::place::{DiskSync, FileError, Folder, NewFile};
+use clash::{Resolution, Resolutions};
 use marker::Marker;
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
@@ -52,6 +55,33 @@ pub struct Landed {
     pub bytes: u64,
     /// Links that were not made.
     pub refused_links: Vec<RefusedLink>,
+    /// Files that were not extracted, since one of that name was there.
+    pub kept: u64,
+    /// Files that took the place of others.
+    pub replaced: u64,
+    /// Files that stand beside others: what they are called, and what they were to be.
+    pub beside: Vec<(EntryPath, EntryPath)>,
+}
+
+/// Where things are extracted to.
+#[derive(Debug, Clone, Copy)]
+pub struct Destination<'a> {
+    /// The folder.
+    pub folder: &'a Path,
+    /// What becomes of files that meet others there.
+    pub on_clash: OnClash,
+}
+
+impl<'a> From<&'a Path> for Destination<'a> {
+    fn from(folder: &'a Path) -> Self {
+        Self { folder, on_clash: OnClash::default() }
+    }
+}
+
+impl<'a> From<&'a PathBuf> for Destination<'a> {
+    fn from(folder: &'a PathBuf) -> Self {
+        folder.as_path().into()
+    }
 }
 
 /// An extraction under way. Dropped before [`Landing::finish`], it removes what has no name of its own yet.
@@ -64,6 +94,7 @@ pub struct Landing {
     /// Complete and verified files that wait for the disk.
     waiting: Vec<Waiting>,
     waiting_bytes: u64,
+    resolutions: Resolutions,
     links: Vec<Entry>,
     made_folders: Vec<(EntryPath, u32, Timestamp)>,
     landed: Landed,
@@ -91,6 +122,8 @@ struct Arriving {
 /// A file that only lacks its name.
 struct Waiting {
     path: EntryPath,
+    /// A file of that name is there, and is to be replaced.
+    replaces: bool,
     temporary: OsString,
     bytes: u64,
 }
@@ -100,16 +133,22 @@ impl Landing {
     ///
     /// # Errors
     /// [`LandingError`]; nothing was written then, but what a killed run had left may have been removed.
-    pub fn prepare(destination: &Path, entries: &[ListedEntry], context: &Context<'_>) -> Result<Self, LandingError> {
+    pub fn prepare(
+        destination: Destination<'_>,
+        entries: &[ListedEntry],
+        context: &Context<'_>,
+    ) -> Result<Self, LandingError> {
+        let Destination { folder: destination, on_clash } = destination;
         if let Ok(root) = Folder::open(destination) {
             marker::clear_leftovers(&root);
         }
-        survey(destination, entries)?;
+        let Foreseen { resolutions } = survey(destination, entries, on_clash)?;
         let run = u64::from_le_bytes(context.random()?);
         let root = Folder::open_or_create(destination)?;
         let disk = root.disk_sync()?;
         let marker = Marker::begin(&root, run)?;
         Ok(Self {
+            resolutions,
             disk,
             root: Rc::new(Reached { folder: root, on_disk: true }),
             current: None,
@@ -218,6 +257,10 @@ impl Landing {
     }
 
     fn begin_file(&mut self, entry: &Entry) -> Result<(), FileError> {
+        if self.resolutions.get(&entry.path) == Some(&Resolution::Keep) {
+            self.landed.kept += 1;
+            return Ok(());
+        }
         self.arrivals += 1;
         let folder = entry.path.parent_and_name().0.unwrap_or_default();
         let temporary = match &mut self.marker {
@@ -241,7 +284,15 @@ impl Landing {
             file.sync()?;
         }
         let Some(Arriving { temporary, file, .. }) = self.arriving.take() else { return Ok(()) };
-        self.waiting.push(Waiting { path: entry.path.clone(), temporary, bytes: content.size });
+        let (path, replaces) = match self.resolutions.get(&entry.path) {
+            Some(Resolution::Beside(path)) => (path.clone(), false),
+            Some(Resolution::Replace) => (entry.path.clone(), true),
+            _ => (entry.path.clone(), false),
+        };
+        if path != entry.path {
+            self.landed.beside.push((path.clone(), entry.path.clone()));
+        }
+        self.waiting.push(Waiting { path, replaces, temporary, bytes: content.size });
         if let Err(error) = file.close() {
             // The system may have lost some of it: it must not get its name later.
             if let Some(lost) = self.waiting.pop() {
@@ -293,7 +344,12 @@ impl Landing {
         let Some(path) = self.waiting.last().map(|file| file.path.clone()) else { return Ok(()) };
         let (place, name) = self.place_of(&path)?;
         let Some(file) = self.waiting.last() else { return Ok(()) };
-        place.folder.publish(&file.temporary, &place.folder, &name)?;
+        if file.replaces {
+            place.folder.replace(&file.temporary, &place.folder, &name)?;
+            self.landed.replaced += 1;
+        } else {
+            place.folder.publish(&file.temporary, &place.folder, &name)?;
+        }
         self.landed.files += 1;
         self.landed.bytes += file.bytes;
         self.waiting.pop();

@@ -1,9 +1,11 @@
 //! What could be in the way of an extraction, found before a byte is written.
 
+use super::clash::{Clash, OnClash, Resolution, Resolutions, free_beside};
 use super::place_below;
 use crate::context::NoRandomness;
 use crate::entry::{EntryKind, EntryPath, ListedEntry};
 use crate::place::{FileError, Folder, absolute};
+use std::collections::HashSet;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
@@ -42,7 +44,7 @@ pub enum LandingError {
 ///
 /// # Errors
 /// [`LandingError`].
-pub fn survey(destination: &Path, entries: &[ListedEntry]) -> Result<(), LandingError> {
+pub fn survey(destination: &Path, entries: &[ListedEntry], on_clash: OnClash) -> Result<Foreseen, LandingError> {
     for listed in entries {
         if listed.entry.path.components().any(|name| name.len() > MAX_NAME_BYTES) {
             return Err(LandingError::LongName(listed.entry.path.clone()));
@@ -53,15 +55,34 @@ pub fn survey(destination: &Path, entries: &[ListedEntry]) -> Result<(), Landing
         // What is not there has nothing in it; making it comes later, and tells if it cannot be made.
         Err(error) if error.source.kind() == std::io::ErrorKind::NotFound => {
             let above = absolute(destination).ancestors().skip(1).find_map(|above| Folder::open(above).ok());
-            return above.map_or(Ok(()), |above| check_room(&above, destination, entries));
+            let room = above.map_or(Ok(()), |above| check_room(&above, destination, entries));
+            return room.map(|()| Foreseen::default());
         }
         Err(error) => return Err(error.into()),
     };
-    let clashes = find_clashes(&root, entries)?;
+    let (clashes, resolutions) = find_clashes(&root, entries, on_clash)?;
     if !clashes.is_empty() {
         return Err(LandingError::Clashes(clashes));
     }
-    check_room(&root, destination, entries)
+    check_room(&root, destination, entries)?;
+    Ok(Foreseen { resolutions })
+}
+
+/// What was decided for the files that meet others.
+#[derive(Debug, Default)]
+pub struct Foreseen {
+    pub(super) resolutions: Resolutions,
+}
+
+impl Foreseen {
+    /// How many files are kept, are replaced, and stand beside others then.
+    pub fn counts(&self) -> (u64, u64, u64) {
+        self.resolutions.values().fold((0, 0, 0), |(kept, replaced, beside), resolution| match resolution {
+            Resolution::Keep => (kept + 1, replaced, beside),
+            Resolution::Replace => (kept, replaced + 1, beside),
+            Resolution::Beside(_) => (kept, replaced, beside + 1),
+        })
+    }
 }
 
 /// Whether the file system of this folder has room for all contents.
@@ -74,21 +95,46 @@ fn check_room(folder: &Folder, destination: &Path, entries: &[ListedEntry]) -> R
 }
 
 /// Entries come sorted, so the folders on the way to the current one form a stack.
-fn find_clashes(root: &Folder, entries: &[ListedEntry]) -> Result<Vec<PathBuf>, FileError> {
-    let mut clashes = Vec::new();
+fn find_clashes(
+    root: &Folder,
+    entries: &[ListedEntry],
+    on_clash: OnClash,
+) -> Result<(Vec<PathBuf>, Resolutions), FileError> {
+    let (mut clashes, mut resolutions) = (Vec::new(), Resolutions::new());
+    // Only needed where names are made up.
+    let mut given: HashSet<EntryPath> = match on_clash {
+        OnClash::Both => entries.iter().map(|listed| listed.entry.path.clone()).collect(),
+        _ => HashSet::new(),
+    };
     let mut way = Way { root, open: Vec::new(), closed: None };
     for listed in entries {
         let path = &listed.entry.path;
         let (parent, name) = path.parent_and_name();
         let Some(folder) = way.to(parent, &mut clashes)? else { continue };
-        match folder.kind_of(OsStr::from_bytes(name))? {
+        let name = OsStr::from_bytes(name);
+        match folder.kind_of(name)? {
             None => {}
             Some(kind) if kind.is_dir() && listed.entry.kind == EntryKind::Folder => {}
+            Some(kind) if kind.is_file() && listed.entry.kind == EntryKind::File => {
+                let taken = |name: &[u8]| !matches!(folder.kind_of(OsStr::from_bytes(name)), Ok(None));
+                let beside = if given.is_empty() { None } else { free_beside(path, &given, taken) };
+                let clash = Clash { entry: &listed.entry, there: folder.modified_of(name)?, beside };
+                match on_clash.resolve(clash) {
+                    Some(resolution) => {
+                        if let Resolution::Beside(path) = &resolution {
+                            given.insert(path.clone());
+                        }
+                        resolutions.insert(path.clone(), resolution);
+                    }
+                    None => clashes.push(place_below(root.path(), path)),
+                }
+            }
+            // No policy makes a folder out of a file, or goes through somebody's link.
             Some(_) => clashes.push(place_below(root.path(), path)),
         }
     }
     clashes.dedup();
-    Ok(clashes)
+    Ok((clashes, resolutions))
 }
 
 /// The folders of the destination that are open, from the top down.

@@ -207,6 +207,30 @@ impl Folder {
         rustix::fs::renameat(&self.dir, name, &to.dir, final_name).map_err(failed)
     }
 
+    /// Gives a file of this folder its final name in another (or this) one, in the place of a file that has it.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system; [`FileError::is_taken`] where something else than a regular file has the name.
+    pub fn replace(&self, name: &OsStr, to: &Self, final_name: &OsStr) -> Result<(), FileError> {
+        if to.kind_of(final_name)?.is_some_and(|kind| !kind.is_file()) {
+            return Err(to.failed(FileAction::Rename, final_name)(Errno::EXIST.into()));
+        }
+        faults::before(FileAction::Rename)
+            .and_then(|()| Ok(rustix::fs::renameat(&self.dir, name, &to.dir, final_name)?))
+            .map_err(to.failed(FileAction::Rename, final_name))
+    }
+
+    /// When a file of this folder was modified; of a link, that itself.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn modified_of(&self, name: &OsStr) -> Result<Timestamp, FileError> {
+        let stat = rustix::fs::statat(&self.dir, name, AtFlags::SYMLINK_NOFOLLOW)
+            .map_err(|errno| self.failed(FileAction::Open, name)(errno.into()))?;
+        let nanoseconds = u32::try_from(stat.st_mtime_nsec).unwrap_or(0);
+        Ok(Timestamp { seconds: stat.st_mtime, nanoseconds })
+    }
+
     /// Makes a symbolic link whose target is stored as given.
     ///
     /// # Errors

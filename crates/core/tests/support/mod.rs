@@ -13,6 +13,7 @@ use under_seal_core::codec::Squeeze;
 use under_seal_core::context::{Context, NoRandomness, Observer, Progress, Randomness};
 use under_seal_core::entry::Timestamp;
 use under_seal_core::fit::Fit;
+use under_seal_core::landing::Destination;
 use under_seal_core::opening::{Opened, open};
 use under_seal_core::pack::{Delivery, PackError, PackRequest, Packed, Target};
 use under_seal_core::sealed::{KeyCost, Password, SealedReader};
@@ -130,6 +131,10 @@ impl Desk {
     }
 
     pub fn open(&self, places: &[PathBuf], into: &Path) -> Result<Opened, Error> {
+        self.open_with(places, into.into())
+    }
+
+    pub fn open_with(&self, places: &[PathBuf], into: Destination<'_>) -> Result<Opened, Error> {
         let mut archive = self.unlock(places)?;
         Ok(self.with_context(&|| false, |context| open(&mut archive, into, context))?)
     }
