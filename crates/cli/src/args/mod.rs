@@ -52,10 +52,9 @@ pub enum Command {
     About(AboutArguments),
     /// Print one file of an archive to standard output, reading no more than that file
     Peek(PeekArguments),
-    /// Extract everything, without harm to what is there
+    /// Extract everything, or what is wanted, without harm to what is there
     ///
-    /// Nothing is ever overwritten: if anything is in the way, nothing is extracted. A file appears under its
-    /// name only when it is complete and verified.
+    /// Nothing is ever overwritten unasked. A file appears under its name only when it is complete and verified.
     Open(OpenArguments),
     /// Play the whole story in a temporary folder: pack, lose a volume, check, open, compare
     Demo(DemoArguments),

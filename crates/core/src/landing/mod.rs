@@ -1,9 +1,9 @@
 //! Landing: extraction to disk, from whatever format, without harm to what is there.
 //!
-//! [`Landing::prepare`] looks at the whole list of entries and at the destination, and refuses before
-//! a byte is written. Then the landing is an [`EntrySink`]: each file is written under a temporary name
-//! beside its place and appears under its own name only when it is complete, verified and held by the disk, for
-//! which many files wait together. Links come after all files, so nothing is ever written through them;
+//! [`Landing::prepare`] looks at the whole list of entries and at the destination, and refuses before a byte is
+//! written, or decides what becomes of files that meet others. Then the landing is an [`EntrySink`]: each file is
+//! written under a temporary name beside its place and appears under its own name only when it is complete, verified
+//! and held by the disk, for which many files wait together. Links come after all files, so nothing is ever written through them;
 //! folders get their modes and times last.
 
 mod clash;
