@@ -100,6 +100,11 @@ impl EntryPath {
         self.parent_and_name().0.map(|parent| Self(parent.to_vec()))
     }
 
+    /// The folders that it lies in, the innermost first.
+    pub fn folders_above(&self) -> impl Iterator<Item = Self> {
+        std::iter::successors(self.parent(), Self::parent)
+    }
+
     /// Whether it lies somewhere below this folder.
     pub fn is_below(&self, folder: &Self) -> bool {
         self.0.strip_prefix(folder.0.as_slice()).is_some_and(|rest| rest.first() == Some(&b'/'))

@@ -71,9 +71,7 @@ pub fn open_some<'a>(
 fn with_folders_above(entries: &[ListedEntry], wanted: &[usize]) -> Vec<usize> {
     let mut all: BTreeSet<usize> = wanted.iter().copied().collect();
     for place in wanted {
-        let mut above = entries[*place].entry.path.parent();
-        while let Some(folder) = above {
-            above = folder.parent();
+        for folder in entries[*place].entry.path.folders_above() {
             if let Ok(found) = entries.binary_search_by(|listed| listed.entry.path.cmp(&folder))
                 && !all.insert(found)
             {

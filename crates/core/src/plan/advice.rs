@@ -85,10 +85,8 @@ impl<'a> Shares<'a> {
         let mut sums: BTreeMap<EntryPath, (u64, f64)> = BTreeMap::new();
         for entry in catalogue.entries.iter().filter(|entry| entry.kind == EntryKind::File) {
             let packed = self.packed(&entry.path, entry.size);
-            let mut folder = entry.path.parent();
-            while let Some(path) = folder {
-                folder = path.parent();
-                if folder.is_some() || catalogue.has_several_tops() {
+            for path in entry.path.folders_above() {
+                if path.parent().is_some() || catalogue.has_several_tops() {
                     let sum = sums.entry(path).or_default();
                     *sum = (sum.0 + entry.size, sum.1 + packed);
                 }

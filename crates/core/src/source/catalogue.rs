@@ -271,10 +271,10 @@ impl Walk<'_> {
 
     fn take(&mut self, entry: SourceEntry, chosen: bool) {
         if chosen && !self.choice.only.is_empty() {
-            let mut path = Some(entry.path.clone());
-            while let Some(this) = path {
-                path = this.parent();
-                if !self.chosen.insert(this) {
+            self.chosen.insert(entry.path.clone());
+            for folder in entry.path.folders_above() {
+                if !self.chosen.insert(folder) {
+                    // Those above one that is known are known too.
                     break;
                 }
             }
