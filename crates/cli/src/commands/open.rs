@@ -153,7 +153,7 @@ fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure>
         volumes,
         missing,
         secret: unlocking.secret,
-        destination: text::path(&std::path::absolute(&arguments.into).unwrap_or_else(|_| arguments.into.clone())),
+        destination: absolute(&arguments.into),
         changed_while_read: changed(archive.entries().iter()),
         salvaged: true,
         lost: lost.map(|lost| lost.iter().map(|path| shown(path.as_bytes())).collect()),
@@ -167,6 +167,12 @@ fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure>
         () => LOOK,
     };
     Ok(report)
+}
+
+/// The absolute path, without a slash at its end.
+fn absolute(path: &Path) -> String {
+    let absolute = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+    text::path(&absolute.components().collect::<PathBuf>())
 }
 
 fn changed<'a>(entries: impl Iterator<Item = &'a ListedEntry>) -> Vec<String> {
@@ -216,7 +222,6 @@ struct LinkNotMade {
 
 impl Report {
     fn new(archive: &SealedReader, unlocking: &Unlocking, into: &Path) -> Self {
-        let destination = std::path::absolute(into).unwrap_or_else(|_| into.to_owned());
         Self {
             command: "open",
             archive: shown(&archive.about().name),
@@ -225,7 +230,7 @@ impl Report {
             missing: archive.set().missing(),
             secret: unlocking.secret,
             message: archive.about().message.clone(),
-            destination: text::path(&destination),
+            destination: absolute(into),
             ..Self::default()
         }
     }
