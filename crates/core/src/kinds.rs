@@ -2,8 +2,7 @@
 
 use crate::codec::{CodecError, Compressor, Squeeze};
 use crate::entry::{EntryKind, EntryPath};
-use crate::place::Links;
-use crate::source::{Catalogue, SourceEntry, SourceFile};
+use crate::source::{Catalogue, SourceEntry};
 use std::cmp::Reverse;
 use std::collections::BTreeMap;
 
@@ -46,12 +45,11 @@ pub fn kinds(catalogue: &Catalogue) -> Result<Vec<KindWeight>, CodecError> {
 
 /// The share that squeezing leaves of some of these files.
 fn kept(catalogue: &Catalogue, files: &[&SourceEntry], compressor: &mut Compressor) -> Result<f64, CodecError> {
-    let links = if catalogue.follows { Links::Follow } else { Links::Refuse };
     let step = files.len().div_ceil(TRIED_FILES).max(1);
     let (mut raw, mut stored) = (0, 0);
     for file in files.iter().step_by(step) {
         let mut bytes = Vec::new();
-        if let Ok(mut source) = SourceFile::open(&catalogue.disk_path(&file.path), links) {
+        if let Ok(mut source) = catalogue.open(&file.path) {
             let middle = file.size.saturating_sub(TRIED_BYTES as u64) / 2;
             // What cannot be read counts for nothing here, and is told elsewhere.
             let _ = source.skip(middle).and_then(|()| source.read(&mut bytes, TRIED_BYTES));

@@ -7,10 +7,9 @@ use crate::codec::{CodecError, Compressor, Squeeze};
 use crate::context::{Cancelled, Context, Phase, Progress};
 use crate::entry::{EntryKind, EntryPath};
 use crate::pipeline::ordered;
-use crate::place::Links;
 use crate::sealed::frame::FRAME_HEADER_BYTES;
 use crate::sealed::stream::inner_within;
-use crate::source::{Catalogue, SourceEntry, SourceFile};
+use crate::source::{Catalogue, SourceEntry};
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 
@@ -134,9 +133,8 @@ fn weight(
     if entry.kind != EntryKind::File {
         return Ok(weight);
     }
-    let links = if catalogue.follows { Links::Follow } else { Links::Refuse };
     // What cannot be read is passed over when it is packed, and weighs nothing.
-    let Ok(mut file) = SourceFile::open(&catalogue.disk_path(&entry.path), links) else { return Ok(weight) };
+    let Ok(mut file) = catalogue.open(&entry.path) else { return Ok(weight) };
     let (mut block, mut spare) = (Vec::new(), Vec::new());
     while file.left() > 0 {
         context.go_on()?;

@@ -128,11 +128,7 @@ impl Line {
         let is_file = entry.kind == EntryKind::File;
         Self {
             path: shown(entry.path.as_bytes()),
-            kind: match entry.kind {
-                EntryKind::File => "file",
-                EntryKind::Folder => "folder",
-                EntryKind::Link => "link",
-            },
+            kind: text::kind(entry.kind),
             bytes: content.size,
             kept: (is_file && content.size > 0).then_some(kept),
             modified: text::time(entry.modified),

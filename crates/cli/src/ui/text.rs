@@ -4,7 +4,7 @@ use std::ffi::OsStr;
 use std::io::IsTerminal;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
-use under_seal_core::entry::Timestamp;
+use under_seal_core::entry::{EntryKind, Timestamp};
 
 /// A name or path, with control characters (terminal escapes, line breaks) and bytes that are not UTF-8
 /// shown escaped, so that no name can write anything else on the screen.
@@ -98,6 +98,15 @@ pub fn contents(files: u64, folders: u64, links: u64) -> String {
     let all = [(files, "file"), (folders, "folder"), (links, "link")];
     let some: Vec<String> = all.iter().filter(|(n, _)| *n > 0).map(|(n, noun)| count(*n, noun)).collect();
     if some.is_empty() { "nothing".to_owned() } else { some.join(", ") }
+}
+
+/// What kind of thing an entry is, in a word.
+pub fn kind(kind: EntryKind) -> &'static str {
+    match kind {
+        EntryKind::File => "file",
+        EntryKind::Folder => "folder",
+        EntryKind::Link => "link",
+    }
 }
 
 /// A text of somebody else's, line by line, as [`shown`].

@@ -5,8 +5,8 @@ use crate::codec::{CodecError, Compressor, Squeeze};
 use crate::context::{Context, Progress};
 use crate::entry::{Entry, EntryKind, EntryPath};
 use crate::pipeline::{Spares, Stopped, ordered};
+use crate::place::FileError;
 use crate::place::staging::Staging;
-use crate::place::{FileError, Links};
 use crate::sealed::cells::{CellSeal, NotAuthentic, PlainCells};
 use crate::sealed::{
     About, ArchiveKey, CompressedFrame, Credentials, FrameDraft, Framer, KeyCost, SealError, SealedArchive,
@@ -187,28 +187,21 @@ enum Reading {
 
 impl<F: Fn(FrameDraft) -> Result<(), Stopped>> Packing<'_, F> {
     fn add(&mut self, id: u64, source: &SourceEntry) -> Result<(), PackError> {
-        let entry = |mode, modified| Entry {
-            id,
-            path: source.path.clone(),
-            kind: source.kind,
-            mode,
-            modified,
-            link_target: source.link_target.clone(),
-        };
         if source.kind != EntryKind::File {
-            return Ok(self.framer.begin(entry(source.mode, source.modified))?);
+            return Ok(self.framer.begin(source.entry(id))?);
         }
-        let disk_path = self.catalogue.disk_path(&source.path);
-        let links = if self.catalogue.follows { Links::Follow } else { Links::Refuse };
+        let catalogue = self.catalogue;
+        let passed_over =
+            |error: FileError| PassedOver { disk_path: catalogue.disk_path(&source.path), reason: error.into() };
         for reading in 1..=READINGS {
-            let mut file = match SourceFile::open(&disk_path, links) {
+            let mut file = match catalogue.open(&source.path) {
                 Ok(file) => file,
                 Err(error) => {
-                    self.passed_over.push(PassedOver { disk_path, reason: error.into() });
+                    self.passed_over.push(passed_over(error));
                     return Ok(());
                 }
             };
-            self.framer.begin(entry(file.mode, file.modified))?;
+            self.framer.begin(Entry { mode: file.mode, modified: file.modified, ..source.entry(id) })?;
             match self.read(&mut file)? {
                 Reading::Steady => {
                     self.framer.end(false);
@@ -221,7 +214,7 @@ impl<F: Fn(FrameDraft) -> Result<(), Stopped>> Packing<'_, F> {
                 }
                 Reading::Failed(error) => {
                     self.framer.abandon();
-                    self.passed_over.push(PassedOver { disk_path, reason: error.into() });
+                    self.passed_over.push(passed_over(error));
                     return Ok(());
                 }
             }

@@ -72,18 +72,15 @@ pub fn estimate(catalogue: &Catalogue, context: &Context<'_>) -> Result<Vec<Esti
         estimates.push(finished(squeeze, sum, error, fast.whole, seconds(samples, layout.total, context), index));
     }
     for (squeezes, stretches) in &slow {
-        if stretches.whole {
-            let measured = sampler.measure(squeezes, stretches)?;
-            for (squeeze, samples) in squeezes.iter().zip(&measured) {
-                let (sum, error) = total(samples, stretches, layout.total);
-                estimates.push(finished(*squeeze, sum, error, true, seconds(samples, layout.total, context), index));
-            }
-        } else {
-            let measured = sampler.measure(squeezes, stretches)?;
-            for (squeeze, samples) in squeezes.iter().zip(&measured).skip(1) {
-                let (sum, error) = by_ratio(samples, &measured[0], even_total, stretches, layout.total);
-                estimates.push(finished(*squeeze, sum, error, false, seconds(samples, layout.total, context), index));
-            }
+        let measured = sampler.measure(squeezes, stretches)?;
+        for (squeeze, samples) in squeezes.iter().zip(&measured).filter(|(squeeze, _)| **squeeze != Squeeze::Even) {
+            let (sum, error) = match stretches.whole {
+                true => total(samples, stretches, layout.total),
+                // The first of them is the usual squeeze.
+                false => by_ratio(samples, &measured[0], even_total, stretches, layout.total),
+            };
+            let seconds = seconds(samples, layout.total, context);
+            estimates.push(finished(*squeeze, sum, error, stretches.whole, seconds, index));
         }
     }
     context.tell(Progress::End);

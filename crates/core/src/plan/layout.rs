@@ -1,13 +1,12 @@
 //! The record stream of an archive that does not exist yet: what would stand where, so that any stretch of it can be
 //! made without the rest.
 
-use crate::entry::{Content, Entry, EntryKind, ListedEntry};
-use crate::place::Links;
+use crate::entry::{Content, EntryKind, ListedEntry};
 use crate::sealed::index::{IndexEntry, PageBuilder, Place};
 use crate::sealed::record::{
     DATA_PREFIX_BYTES, RECORD_HEADER_BYTES, begin_data, entry_bytes, grow_data, put_end, put_entry,
 };
-use crate::source::{Catalogue, SourceEntry, SourceFile};
+use crate::source::{Catalogue, SourceEntry};
 
 /// Bytes of an end record, header and all: id 8, content description 48.
 const END_RECORD_BYTES: u64 = (RECORD_HEADER_BYTES + 8 + 48) as u64;
@@ -25,7 +24,7 @@ impl<'a> Layout<'a> {
         let (mut starts, mut total) = (Vec::with_capacity(catalogue.entries.len()), 0);
         for source in &catalogue.entries {
             starts.push(total);
-            total += (RECORD_HEADER_BYTES + entry_bytes(&entry_of(source, 0))) as u64;
+            total += (RECORD_HEADER_BYTES + entry_bytes(&source.entry(0))) as u64;
             if source.kind == EntryKind::File {
                 total += (RECORD_HEADER_BYTES + DATA_PREFIX_BYTES) as u64 + source.size + END_RECORD_BYTES;
             }
@@ -41,7 +40,7 @@ impl<'a> Layout<'a> {
             if *start >= to {
                 break;
             }
-            let entry = entry_of(source, id);
+            let entry = source.entry(id);
             let content_at = start + (RECORD_HEADER_BYTES + entry_bytes(&entry)) as u64;
             if *start >= from {
                 put_entry(&entry, &mut output);
@@ -61,8 +60,7 @@ impl<'a> Layout<'a> {
     }
 
     fn read(&self, source: &SourceEntry, from: u64, wanted: usize, output: &mut Vec<u8>) {
-        let links = if self.catalogue.follows { Links::Follow } else { Links::Refuse };
-        if let Ok(mut file) = SourceFile::open(&self.catalogue.disk_path(&source.path), links) {
+        if let Ok(mut file) = self.catalogue.open(&source.path) {
             // Unreadable files are told from the catalogue; here they only count for nothing.
             let _ = file.skip(from).and_then(|()| file.read(output, wanted));
         }
@@ -73,24 +71,13 @@ impl<'a> Layout<'a> {
         let mut page = PageBuilder::default();
         let entries = (1..).zip(self.catalogue.entries.iter().zip(&self.starts)).skip(first).take(count);
         for (id, (source, start)) in entries {
-            let listed = ListedEntry { entry: entry_of(source, id), content: stand_in(source) };
+            let listed = ListedEntry { entry: source.entry(id), content: stand_in(source) };
             page.add(&IndexEntry {
                 listed,
                 place: Place { frame_at: start >> 20 << 20, record_at: *start as u32 & 0xF_FFFF },
             });
         }
         page.finish().0
-    }
-}
-
-fn entry_of(source: &SourceEntry, id: u64) -> Entry {
-    Entry {
-        id,
-        path: source.path.clone(),
-        kind: source.kind,
-        mode: source.mode,
-        modified: source.modified,
-        link_target: source.link_target.clone(),
     }
 }
 

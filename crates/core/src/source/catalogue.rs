@@ -1,10 +1,11 @@
 //! The walk: which files, folders and links lie under the named sources, and what each is called inside.
 
 use super::choice::{Choice, LITTER, Naming, PatternError, Patterns};
+use super::reading::SourceFile;
 use super::roots::{Root, roots_of, unpackable};
 use crate::context::{Cancelled, Context};
-use crate::entry::{EntryKind, EntryPath, MAX_LINK_TARGET_BYTES, PathError, Timestamp};
-use crate::place::{FileAction, FileError};
+use crate::entry::{Entry, EntryKind, EntryPath, MAX_LINK_TARGET_BYTES, PathError, Timestamp};
+use crate::place::{FileAction, FileError, Links};
 use std::collections::HashSet;
 use std::ffi::{OsStr, OsString};
 use std::fs::{self, Metadata};
@@ -27,6 +28,20 @@ pub struct SourceEntry {
     pub modified: Timestamp,
     /// A link's target; empty for the other kinds.
     pub link_target: Vec<u8>,
+}
+
+impl SourceEntry {
+    /// The entry that it becomes, with what was known when it was listed.
+    pub fn entry(&self, id: u64) -> Entry {
+        Entry {
+            id,
+            path: self.path.clone(),
+            kind: self.kind,
+            mode: self.mode,
+            modified: self.modified,
+            link_target: self.link_target.clone(),
+        }
+    }
 }
 
 /// Something under the sources that cannot be packed.
@@ -174,6 +189,15 @@ impl Catalogue {
         self.entries.first().is_some_and(|first| {
             self.entries.last().is_some_and(|last| last.path != first.path && !last.path.is_below(&first.path))
         })
+    }
+
+    /// Opens an entry's file, through a link where links are followed.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system, or where it is no regular file any more.
+    pub fn open(&self, path: &EntryPath) -> Result<SourceFile, FileError> {
+        let links = if self.follows { Links::Follow } else { Links::Refuse };
+        SourceFile::open(&self.disk_path(path), links)
     }
 
     /// Content bytes that are to be read.

@@ -147,11 +147,7 @@ impl Report {
         });
         let top_level = plan.top_level.iter().map(|top| Top {
             path: entry(&top.path),
-            kind: match top.kind {
-                EntryKind::File => "file",
-                EntryKind::Folder => "folder",
-                EntryKind::Link => "link",
-            },
+            kind: text::kind(top.kind),
             files: top.totals.files,
             folders: top.totals.folders,
             links: top.totals.links,
