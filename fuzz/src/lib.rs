@@ -11,7 +11,7 @@ use under_seal_core::sealed::head::open_head;
 use under_seal_core::sealed::index::{PageRef, Root, read_page};
 use under_seal_core::sealed::keys::KeyPurpose;
 use under_seal_core::sealed::record::{Record, Records, begin_data, grow_data, put_end, put_entry};
-use under_seal_core::sealed::{ArchiveKey, Credentials, KeyCost, Password, seal_head};
+use under_seal_core::sealed::{ArchiveKey, CostLimit, Credentials, KeyCost, Password, seal_head};
 use under_seal_core::volume::HEADER_BYTES;
 use under_seal_core::volume::header::{CHECK_AT, HEAD_BYTES, Head, Header, bound_bytes};
 
@@ -70,7 +70,7 @@ pub fn head(data: &[u8]) {
     // What would be taken on and is slow tells nothing new.
     let cost = KeyCost { memory_kib: number(4), passes: number(8), lanes: number(12) };
     if !cost.is_bearable() || (cost.memory_kib <= 64 && cost.passes <= 2) {
-        assert!(open_head(&Head::new(bytes), &SET, credentials).is_err());
+        assert!(open_head(&Head::new(bytes), &SET, credentials, CostLimit::Bearable).is_err());
     }
     let mut head = *good;
     let length = data.len().min(TAG_AT - EXTENSION_AT);
@@ -80,7 +80,7 @@ pub fn head(data: &[u8]) {
     tag.update(&bound_bytes(&SET));
     tag.update(&head[..TAG_AT]);
     head[TAG_AT..].copy_from_slice(tag.sign().as_ref());
-    if let Ok(opened) = open_head(&Head::new(head), &SET, credentials) {
+    if let Ok(opened) = open_head(&Head::new(head), &SET, credentials, CostLimit::Bearable) {
         assert_eq!(opened.as_bytes(), key.as_bytes());
     }
 }

@@ -1,6 +1,6 @@
 //! What unlocks: from options, the variable and the terminal to the credentials of a new archive or an old one.
 
-use crate::args::{PasswordArguments, SealArguments};
+use crate::args::{PasswordArguments, SealArguments, UnlockArguments};
 use crate::failure::Failure;
 use crate::session;
 use crate::ui::prompt::{self, Purpose};
@@ -12,7 +12,10 @@ use std::path::{Path, PathBuf};
 use under_seal_core::Error;
 use under_seal_core::context::Context;
 use under_seal_core::passwords::{self, make_passphrase};
-use under_seal_core::sealed::{Credentials, KeyCost, KeyFile, Password, opens_without_password};
+use under_seal_core::sealed::{
+    ArchiveKey, CostLimit, Credentials, HeadError, KeyCost, KeyFile, Password, SealedError, cost_of,
+    opens_without_password, unlock,
+};
 use under_seal_core::volume::VolumeSet;
 use zeroize::Zeroizing;
 
@@ -34,20 +37,16 @@ pub struct Sealing {
     pub passphrase_file: Option<PassphraseFile>,
 }
 
-/// What an archive is unlocked with.
-pub struct Unlocking {
-    /// What was given.
-    pub credentials: Credentials,
+/// An archive that was unlocked.
+pub struct Unlocked {
+    /// Its key.
+    pub key: ArchiveKey,
     /// Whether a password is needed at all.
     pub secret: bool,
 }
 
-impl Unlocking {
-    /// The line that says so of an archive that is not secret.
-    pub fn warning(&self) -> Option<&'static str> {
-        (!self.secret).then_some(NOT_SECRET)
-    }
-}
+/// How often a password is asked for on a terminal before it is given up.
+const TRIES: u32 = 3;
 
 /// What is said of an archive without a password, whenever it is made, checked or opened.
 pub const NOT_SECRET: &str = "This archive is not secret: it has no password, and whoever has the volumes can open it.";
@@ -115,28 +114,51 @@ fn key_file(arguments: &PasswordArguments) -> Result<Option<KeyFile>, Failure> {
     read(path).map(Some).map_err(|source| Failure::KeyFile { path: path.clone(), source })
 }
 
-/// What opens this set, given or asked for.
-pub fn to_unlock(set: &VolumeSet, arguments: &PasswordArguments) -> Result<Unlocking, Failure> {
+/// Unlocks a set with what was given, or with what is asked for on the terminal, up to three times.
+pub fn to_unlock(set: &VolumeSet, arguments: &UnlockArguments) -> Result<Unlocked, Failure> {
     match unasked(set, arguments)? {
-        Some(unlocking) => Ok(unlocking),
-        None => asked(arguments),
+        Some(unlocked) => Ok(unlocked),
+        None => asked(set, arguments),
     }
 }
 
-/// What opens this set, as far as that is known without asking.
-pub fn unasked(set: &VolumeSet, arguments: &PasswordArguments) -> Result<Option<Unlocking>, Failure> {
-    if opens_without_password(&set.head, &set.ids.set) {
-        return Ok(Some(Unlocking { credentials: Credentials::none(), secret: false }));
-    }
-    let Some(password) = given_password(arguments)? else { return Ok(None) };
-    Ok(Some(Unlocking { credentials: Credentials { password, key_file: key_file(arguments)? }, secret: true }))
+/// Unlocks a set as far as that can be done without asking; `None` where nothing was given.
+pub fn unasked(set: &VolumeSet, arguments: &UnlockArguments) -> Result<Option<Unlocked>, Failure> {
+    let given = if opens_without_password(&set.head, &set.ids.set) {
+        Credentials::none()
+    } else {
+        let Some(password) = given_password(&arguments.password)? else { return Ok(None) };
+        Credentials { password, key_file: key_file(&arguments.password)? }
+    };
+    try_to_unlock(set, &given, arguments).map(Some)
 }
 
-/// What opens a set, asked for on the terminal.
-pub fn asked(arguments: &PasswordArguments) -> Result<Unlocking, Failure> {
-    let key_file = key_file(arguments)?;
-    let password = prompt::ask(Purpose::Unlock)?;
-    Ok(Unlocking { credentials: Credentials { password, key_file }, secret: true })
+/// Unlocks a set with what is asked for on the terminal.
+pub fn asked(set: &VolumeSet, arguments: &UnlockArguments) -> Result<Unlocked, Failure> {
+    let key_file = key_file(&arguments.password)?;
+    let mut left = TRIES;
+    loop {
+        let password = prompt::ask(Purpose::Unlock)?;
+        left -= 1;
+        match try_to_unlock(set, &Credentials { password, key_file: key_file.clone() }, arguments) {
+            Err(Failure::Core(Error::Sealed(SealedError::Head(HeadError::WrongPassword)))) if left > 0 => {
+                let tries = if left == 1 { "One more try." } else { "Try again." };
+                writeln!(anstream::stderr(), "Wrong password. {tries}").map_err(Failure::Prompt)?;
+            }
+            outcome => return outcome,
+        }
+    }
+}
+
+fn try_to_unlock(set: &VolumeSet, credentials: &Credentials, arguments: &UnlockArguments) -> Result<Unlocked, Failure> {
+    let limit = if arguments.allow_costly_key { CostLimit::AsTheHeadSays } else { CostLimit::Bearable };
+    if let (CostLimit::AsTheHeadSays, Ok(cost)) = (limit, cost_of(&set.head))
+        && !cost.is_bearable()
+    {
+        writeln!(anstream::stderr(), "Unlocking takes {}.", words::costly(cost)).map_err(Failure::Prompt)?;
+    }
+    let key = unlock(set, credentials, limit)?;
+    Ok(Unlocked { key, secret: *credentials != Credentials::none() })
 }
 
 /// What a new archive is sealed with. A weak password needs a yes; `guessable` are words that are no secret.

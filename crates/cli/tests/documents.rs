@@ -51,7 +51,7 @@ fn the_documents_name_every_option(
         .lines()
         .filter_map(|line| line.trim_start().strip_prefix("--"))
         .map(|rest| rest.split([' ', '=']).next().unwrap().to_owned());
-    let documents = document("README.md") + &document("docs/sending.md");
+    let documents = ["README.md", "docs/sending.md", "docs/receiving.md"].map(document).concat();
     for option in options {
         assert!(documents.contains(&format!("--{option}")), "no document says anything of --{option}");
     }

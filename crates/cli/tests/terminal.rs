@@ -86,6 +86,34 @@ fn what_becomes_of_files_in_the_way_is_asked(#[case] answer: &str, #[case] code:
     assert!(std::fs::read_to_string(desk.path(there)).unwrap().starts_with(begins));
 }
 
+#[rstest]
+#[case::right_at_the_third_try("soot\nwick\ntwelve panes of salted glass\n", 0, "wrenfall-light/costs")]
+#[case::never_right("soot\nwick\nlamp\n", 3, "check the spelling")]
+fn a_wrong_password_is_asked_again_up_to_three_times(#[case] typed: &str, #[case] code: i32, #[case] words: &str) {
+    let desk = Desk::with_volumes();
+    let (exit, shown) = at_a_terminal(&desk, &["list", "out"], typed);
+    assert!(exit == code && shown.contains(words), "{exit}: {shown}");
+    assert!(shown.contains("Wrong password. Try again.") && shown.contains("One more try."), "{shown}");
+}
+
+#[rstest]
+#[case::the_first("1", 0, "is open")]
+#[case::the_second_after_a_slip("3\n2", 4, "missing")]
+#[case::neither("stop", 130, "Cancelled")]
+fn of_several_sets_in_one_place_one_is_chosen(#[case] answer: &str, #[case] code: i32, #[case] words: &str) {
+    let desk = Desk::new();
+    desk.file("s/a", b"1").file("s/b", &[7; 300_000]);
+    desk.run(&["pack", "s/a", "--to", "o/first"]).expect(0);
+    desk.run(&["pack", "s/b", "--to", "o/second", "--squeeze", "none", "--fit", "100KB"]).expect(0);
+    std::fs::remove_file(desk.path("o/second-2of4.useal")).unwrap();
+    let typed = if code == 0 { format!("{answer}\n{}\n", support::PASSWORD) } else { format!("{answer}\n") };
+    // Where nobody can be asked, the way to name one is told.
+    assert!(desk.run(&["list", "o"]).expect(2).err.contains("Name one volume of the one you want"));
+    let (exit, shown) = at_a_terminal(&desk, &["open", "o", "--into", "in"], &typed);
+    let asked = shown.contains("Volumes of 2 archives are here") && shown.contains("3 of 4 volumes");
+    assert!(exit == code && asked && shown.contains(words), "{exit}: {shown}");
+}
+
 #[test]
 fn check_can_be_told_to_ask() {
     let desk = Desk::with_volumes();

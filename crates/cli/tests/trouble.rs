@@ -71,6 +71,25 @@ fn walk(desk: &Desk, folder: &str) -> Vec<String> {
     names.flat_map(|path| [vec![path.clone()], walk(desk, &path)].concat()).collect()
 }
 
+/// Whoever has the volumes can write any cost into a header and make its check right again.
+#[test]
+fn a_costly_header_is_refused_unless_it_is_allowed() {
+    let desk = Desk::new();
+    desk.file("note.txt", b"1");
+    desk.run(&["pack", "note.txt"]).expect(0);
+    let path = desk.path("note.txt.useal");
+    let mut bytes = fs::read(&path).unwrap();
+    // docs/format.md: the passes over the memory, and the header's check.
+    bytes[136..140].copy_from_slice(&40_u32.to_le_bytes());
+    let check = blake3::hash(&bytes[..4064]);
+    bytes[4064..4096].copy_from_slice(check.as_bytes());
+    fs::write(path, bytes).unwrap();
+    let refused = desk.run(&["open", "note.txt.useal", "--into", "in"]).expect(6).err.replace("\n  ", " ");
+    assert!(refused.contains("1 MiB of memory and 40 passes") && refused.contains("--allow-costly-key"), "{refused}");
+    let allowed = desk.run(&["open", "note.txt.useal", "--into", "in", "--allow-costly-key"]).expect(3).err;
+    assert!(allowed.contains("Unlocking takes 1 MiB of memory and 40 passes over it."), "{allowed}");
+}
+
 #[test]
 fn damage_is_told_from_tampering_and_json_errors_carry_the_exit_code() {
     let desk = Desk::with_volumes();

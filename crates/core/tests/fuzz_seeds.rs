@@ -12,6 +12,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use support::{Desk, PASSWORD};
 use under_seal_core::codec::Decompressor;
+use under_seal_core::sealed::CostLimit;
 use under_seal_core::sealed::Password;
 use under_seal_core::sealed::cells::CellSeal;
 use under_seal_core::sealed::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
@@ -62,7 +63,8 @@ fn make_seeds() {
     put("head", "volume", &bytes[128..4_064]);
     put("head", "extension", &[6, 0, 0, 0, 7, 0, 2, 0, 1, 2]);
     let set = VolumeSet::gather(&volumes).unwrap();
-    let key = open_head(&set.head, &set.ids.set, &Password::new(PASSWORD).unwrap().into()).unwrap();
+    let key =
+        open_head(&set.head, &set.ids.set, &Password::new(PASSWORD).unwrap().into(), CostLimit::Bearable).unwrap();
     let seal = CellSeal::new(&key, &set.ids.set).unwrap();
     let mut stream = StreamReader::new(seal, CellReader::new(set));
     let inner_bytes = stream.tail().unwrap().inner_bytes as usize;

@@ -21,7 +21,7 @@ use under_seal_core::opening::open_salvaged;
 use under_seal_core::pack::Target;
 use under_seal_core::proof::{VolumeState, inspect};
 use under_seal_core::rework::recut;
-use under_seal_core::sealed::{Password, Salvage, SealedReader};
+use under_seal_core::sealed::{CostLimit, Password, Salvage, SealedReader, unlock};
 use under_seal_core::volume::VolumeSet;
 
 /// Two archives of the same shape and different contents cannot be told apart but for what is random; lengths are
@@ -60,7 +60,8 @@ fn self_describing() {
 }
 
 fn salvage(desk: &Desk, set: VolumeSet) -> Result<Salvage, under_seal_core::sealed::SealedError> {
-    desk.with_context(&|| false, |context| Salvage::survey(set, &Password::new(PASSWORD).unwrap().into(), context))
+    let key = unlock(&set, &Password::new(PASSWORD).unwrap().into(), CostLimit::Bearable)?;
+    desk.with_context(&|| false, |context| Salvage::survey(set, &key, context))
 }
 
 #[test]

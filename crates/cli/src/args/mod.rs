@@ -5,7 +5,7 @@ mod send;
 
 pub use receive::{
     AboutArguments, CheckArguments, FolderName, ListArguments, OnClashName, OpenArguments, PasswordArguments,
-    PeekArguments, SortName,
+    PeekArguments, SortName, UnlockArguments,
 };
 pub use send::{
     ChoiceArguments, DeliveryArguments, FitsArguments, PackArguments, PlanArguments, SealArguments, SqueezeName,

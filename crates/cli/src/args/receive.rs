@@ -18,6 +18,16 @@ pub struct PasswordArguments {
     pub key_file: Option<PathBuf>,
 }
 
+/// What unlocks an archive.
+#[derive(Debug, Args)]
+pub struct UnlockArguments {
+    #[command(flatten)]
+    pub password: PasswordArguments,
+    /// Unlock even where that takes more memory or time than is done unasked (1 GiB, 16 passes); only for a sender you trust
+    #[arg(long)]
+    pub allow_costly_key: bool,
+}
+
 /// `check`.
 #[derive(Debug, Args)]
 pub struct CheckArguments {
@@ -28,7 +38,7 @@ pub struct CheckArguments {
     #[arg(long)]
     pub ask_password: bool,
     #[command(flatten)]
-    pub password: PasswordArguments,
+    pub unlock: UnlockArguments,
     #[command(flatten)]
     pub work: WorkArguments,
 }
@@ -57,7 +67,7 @@ pub struct OpenArguments {
     #[arg(long)]
     pub salvage: bool,
     #[command(flatten)]
-    pub password: PasswordArguments,
+    pub unlock: UnlockArguments,
     #[command(flatten)]
     pub work: WorkArguments,
 }
@@ -112,7 +122,7 @@ pub struct ListArguments {
     #[arg(long, value_name = "TEXT", conflicts_with = "here")]
     pub find: Option<String>,
     #[command(flatten)]
-    pub password: PasswordArguments,
+    pub unlock: UnlockArguments,
     #[command(flatten)]
     pub work: WorkArguments,
 }
@@ -137,7 +147,7 @@ pub struct AboutArguments {
     #[arg(required = true, value_name = "VOLUME|FOLDER")]
     pub places: Vec<PathBuf>,
     #[command(flatten)]
-    pub password: PasswordArguments,
+    pub unlock: UnlockArguments,
     #[command(flatten)]
     pub work: WorkArguments,
 }
@@ -152,5 +162,5 @@ pub struct PeekArguments {
     #[arg(long)]
     pub raw: bool,
     #[command(flatten)]
-    pub password: PasswordArguments,
+    pub unlock: UnlockArguments,
 }

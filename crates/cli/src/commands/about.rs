@@ -5,6 +5,7 @@ use crate::args::AboutArguments;
 use crate::args::SqueezeName;
 use crate::credentials::{self, NOT_SECRET};
 use crate::failure::{DONE, Failure};
+use crate::places::gather;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::table;
 use crate::ui::text::{self, bytes, contents, grouped, shown, shown_lines};
@@ -13,17 +14,16 @@ use std::cmp::Reverse;
 use under_seal_core::codec::Squeeze;
 use under_seal_core::entry::ListedEntry;
 use under_seal_core::sealed::{SealedReader, cost_of};
-use under_seal_core::volume::VolumeSet;
 
 /// How many of the largest files are named.
 const LARGEST: usize = 5;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &AboutArguments) -> Result<u8, Failure> {
-    let set = VolumeSet::gather(&arguments.places)?;
-    let unlocking = credentials::to_unlock(&set, &arguments.password)?;
-    let archive = SealedReader::unlock(set, &unlocking.credentials)?;
-    let report = Report::new(&archive, unlocking.secret, arguments.password.key_file.is_some())?;
+    let set = gather(&arguments.places)?;
+    let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
+    let archive = SealedReader::with_key(set, &unlocked.key)?;
+    let report = Report::new(&archive, unlocked.secret, arguments.unlock.password.key_file.is_some())?;
     show(&report, &arguments.work, || lines(&report))?;
     Ok(DONE)
 }

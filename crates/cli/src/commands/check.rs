@@ -1,8 +1,9 @@
 //! `check`: what is here, what is missing, what is damaged; and with the password, everything inside.
 
 use crate::args::CheckArguments;
-use crate::credentials::{self, NOT_SECRET, Unlocking};
+use crate::credentials::{self, NOT_SECRET, Unlocked};
 use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING};
+use crate::places::gather;
 use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
@@ -10,9 +11,10 @@ use crate::ui::table::{self, Column};
 use crate::ui::text::{self, argument, bytes, contents, count, grouped, number_list, shown};
 use serde::Serialize;
 use std::path::Path;
+use under_seal_core::Error;
 use under_seal_core::context::Context;
 use under_seal_core::proof::{Damage, FileReport, SetReport, VolumeReport, VolumeState, inspect, verify_contents};
-use under_seal_core::sealed::{Credentials, SealedReader};
+use under_seal_core::sealed::SealedReader;
 use under_seal_core::volume::{VolumeSet, names};
 
 /// Sets of more volumes than this have their intact volumes drawn together.
@@ -20,22 +22,28 @@ const VOLUMES_LISTED: usize = 24;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
-    let set = VolumeSet::gather(&arguments.places)?;
-    let unlocking = match credentials::unasked(&set, &arguments.password)? {
-        None if arguments.ask_password => Some(credentials::asked(&arguments.password)?),
+    let set = gather(&arguments.places)?;
+    let unlocked = match credentials::unasked(&set, &arguments.unlock) {
+        Ok(None) if arguments.ask_password => credentials::asked(&set, &arguments.unlock).map(Some),
         given => given,
     };
-    let warning = unlocking.as_ref().and_then(Unlocking::warning);
+    // What was found outside holds whatever becomes of the key; a slip in what was typed ends it at once.
+    let unlocked = match unlocked {
+        Err(failure @ Failure::Core(Error::Sealed(_))) => Err(failure),
+        outcome => Ok(outcome?),
+    };
+    let secret = !matches!(&unlocked, Ok(Some(unlocked)) if !unlocked.secret);
     let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let found = inspect(&set, &context)?;
-    let inside = match unlocking {
-        Some(unlocking) if found.is_complete() => look_inside(&set, &unlocking.credentials, &context).map(Some),
-        _ => Ok(None),
+    let inside = match unlocked {
+        Ok(Some(unlocked)) if found.is_complete() => look_inside(&set, &unlocked, &context).map(Some),
+        Ok(_) => Ok(None),
+        Err(failure) => Err(failure),
     };
     drop(progress);
     let show = |contents| -> Result<u8, Failure> {
-        let report = Report::new(&set, &found, contents, warning.is_none());
+        let report = Report::new(&set, &found, contents, secret);
         super::show(&report, &arguments.work, || lines(&set, &found, &report))?;
         Ok(report.exit_code)
     };
@@ -51,8 +59,8 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     }
 }
 
-fn look_inside(set: &VolumeSet, credentials: &Credentials, context: &Context<'_>) -> Result<Contents, Failure> {
-    let mut archive = SealedReader::unlock(set.clone(), credentials)?;
+fn look_inside(set: &VolumeSet, unlocked: &Unlocked, context: &Context<'_>) -> Result<Contents, Failure> {
+    let mut archive = SealedReader::with_key(set.clone(), &unlocked.key)?;
     let verified = verify_contents(&mut archive, context)?;
     let changed = archive.entries().iter().filter(|listed| listed.content.changed_while_read);
     Ok(Contents {

@@ -20,8 +20,8 @@ pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
     let typed = tell_apart(&arguments.typed);
     let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
     let set = typed.set()?;
-    let unlocking = credentials::to_unlock(&set, &arguments.password)?;
-    let archive = SealedReader::unlock(set, &unlocking.credentials)?;
+    let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
+    let archive = SealedReader::with_key(set, &unlocked.key)?;
     let entries = archive.entries();
     let kept = archive.kept_shares();
     let (mut places, unmatched) = listing::matching(entries, &patterns);
@@ -40,7 +40,7 @@ pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
         return Err(nothing(entries, pattern));
     }
     listing::sort(&mut places, entries, &kept, sort_by(arguments.sort));
-    let report = Report::new(&archive, &places, &kept, &unmatched, unlocking.secret);
+    let report = Report::new(&archive, &places, &kept, &unmatched, unlocked.secret);
     let body = || match arguments.tree {
         true => lines(tree(&report), &report),
         false => lines(table(&report, arguments.long), &report),

@@ -3,7 +3,7 @@
 use super::list::nothing;
 use super::show;
 use crate::args::{FolderName, OnClashName, OpenArguments};
-use crate::credentials::{self, NOT_SECRET, Unlocking};
+use crate::credentials::{self, NOT_SECRET, Unlocked};
 use crate::failure::{DONE, Failure, LOOK, MISSING, UNSAFE};
 use crate::places::{Typed, tell_apart};
 use crate::session;
@@ -49,16 +49,16 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
 
 fn extract(arguments: &OpenArguments, typed: &Typed, set: VolumeSet) -> Result<Report, Failure> {
     let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
-    let unlocking = credentials::to_unlock(&set, &arguments.password)?;
+    let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
     let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let mut archive = SealedReader::unlock(set, &unlocking.credentials)?;
+    let mut archive = SealedReader::with_key(set, &unlocked.key)?;
     let (wanted, unmatched) = listing::matching(archive.entries(), &patterns);
     if let (Some(pattern), []) = (unmatched.first(), wanted.as_slice()) {
         return Err(nothing(archive.entries(), pattern));
     }
     let into = destination(arguments, &archive, &wanted);
-    let mut report = Report::new(&archive, &unlocking, &into);
+    let mut report = Report::new(&archive, &unlocked, &into);
     report.dry_run = arguments.dry_run;
     report.part = !patterns.is_empty();
     report.changed_while_read = changed(wanted.iter().map(|place| &archive.entries()[*place]));
@@ -137,11 +137,11 @@ fn on_clash(arguments: &OpenArguments, into: &Path, entries: &[ListedEntry]) -> 
 }
 
 fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure> {
-    let unlocking = credentials::to_unlock(&set, &arguments.password)?;
+    let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
     let (volumes, missing, id) = (set.geometry.data_volumes, set.missing(), set.ids.set_text());
     let progress = ProgressLine::for_reading(Some(volumes), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let mut archive = Salvage::survey(set, &unlocking.credentials, &context)?;
+    let mut archive = Salvage::survey(set, &unlocked.key, &context)?;
     let on_clash = on_clash(arguments, &arguments.into, archive.entries())?;
     let into = Destination { folder: &arguments.into, on_clash };
     let opened = open_salvaged(&mut archive, into, &context)?;
@@ -152,7 +152,7 @@ fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure>
         set: id,
         volumes,
         missing,
-        secret: unlocking.secret,
+        secret: unlocked.secret,
         destination: absolute(&arguments.into),
         changed_while_read: changed(archive.entries().iter()),
         salvaged: true,
@@ -221,14 +221,14 @@ struct LinkNotMade {
 }
 
 impl Report {
-    fn new(archive: &SealedReader, unlocking: &Unlocking, into: &Path) -> Self {
+    fn new(archive: &SealedReader, unlocked: &Unlocked, into: &Path) -> Self {
         Self {
             command: "open",
             archive: shown(&archive.about().name),
             set: archive.set().ids.set_text(),
             volumes: archive.set().geometry.data_volumes,
             missing: archive.set().missing(),
-            secret: unlocking.secret,
+            secret: unlocked.secret,
             message: archive.about().message.clone(),
             destination: absolute(into),
             ..Self::default()

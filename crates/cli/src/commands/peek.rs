@@ -25,8 +25,8 @@ pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
         _ => return Err(Failure::SeveralToPeek),
     };
     let set = typed.set()?;
-    let unlocking = credentials::to_unlock(&set, &arguments.password)?;
-    let mut archive = SealedReader::unlock(set, &unlocking.credentials)?;
+    let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
+    let mut archive = SealedReader::with_key(set, &unlocked.key)?;
     let place = find(archive.entries(), &sought)?;
     // What is printed may be on the same screen: no bar may write over it.
     let progress = ProgressLine::for_reading(None, &WorkArguments { quiet: true, ..WorkArguments::default() });

@@ -3,6 +3,7 @@
 mod receiving;
 mod sending;
 
+pub use receiving::{costly, one_set};
 pub use sending::{bad_value, name_trouble, passed_over, system_name, unknown_squeeze, weak_password};
 
 use crate::failure::Failure;

@@ -7,17 +7,20 @@ use under_seal_core::landing::LandingError;
 use under_seal_core::opening::Stopped;
 use under_seal_core::sealed::record::RecordError;
 use under_seal_core::sealed::stream::StreamError;
-use under_seal_core::sealed::{ExtractError, HeadError, SealedError};
+use under_seal_core::sealed::{ExtractError, HeadError, KeyCost, SealedError};
 use under_seal_core::volume::{CellError, GatherError, HeaderError, SetSummary};
 
 const MIB_IN_KIB: u32 = 1024;
 
 fn sets(found: &[SetSummary]) -> String {
-    let each = |set: &SetSummary| {
-        let short = set.set.get(..8).unwrap_or(&set.set);
-        format!("{} (set {short}, {} of {} volumes)", argument(&set.example), set.here, set.count)
-    };
-    first_few(&found.iter().map(each).collect::<Vec<_>>())
+    first_few(&found.iter().map(one_set).collect::<Vec<_>>())
+}
+
+/// One of several sets, for the choice among them.
+pub fn one_set(set: &SetSummary) -> String {
+    let id = set.ids.set_text();
+    let short = id.get(..8).unwrap_or(&id);
+    format!("{} (set {short}, {} of {} volumes)", argument(&set.example), set.here, set.count)
 }
 
 pub(super) fn gather(error: &GatherError) -> String {
@@ -61,6 +64,12 @@ fn incomplete(missing: &[u32], count: u32, unrecognised: &[PathBuf]) -> String {
     )
 }
 
+/// What an attempt at a password takes.
+pub fn costly(cost: KeyCost) -> String {
+    let memory = cost.memory_kib.div_ceil(MIB_IN_KIB);
+    format!("{} MiB of memory and {} passes over it", grouped(memory.into()), grouped(cost.passes.into()))
+}
+
 fn header(why: HeaderError) -> String {
     match why {
         HeaderError::NotAVolume => {
@@ -98,10 +107,9 @@ pub(super) fn sealed(error: &SealedError) -> String {
             )
         }
         SealedError::Head(HeadError::Costly(cost)) => format!(
-            "Unlocking this archive would take {} MiB of memory and {} passes, more than is done unasked: it may be \
-             meant to harm. Nothing was unlocked.",
-            grouped((cost.memory_kib / MIB_IN_KIB).into()),
-            grouped(cost.passes.into())
+            "Unlocking this archive would take {}, more than is done unasked: it may be \
+             meant to harm. Nothing was unlocked. If you trust its sender and have that memory, add --allow-costly-key.",
+            costly(*cost)
         ),
         SealedError::Head(HeadError::NoMemory(_)) => {
             "There is not enough memory to unlock the archive. Close other programs and try again.".to_owned()

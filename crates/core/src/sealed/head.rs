@@ -1,7 +1,7 @@
 //! The head: how an archive is unlocked. Key-derivation parameters, a commitment to the key, eight
 //! keyholes of which some are real, room for extensions, and a tag over all of it.
 
-use super::keys::{ArchiveKey, KeyCost, KeyPurpose, NoKeyMemory, SecretBytes, keyhole_key, stretch};
+use super::keys::{ArchiveKey, CostLimit, KeyCost, KeyPurpose, NoKeyMemory, SecretBytes, keyhole_key, stretch};
 use super::password::Credentials;
 use super::wire::{Cursor, Malformed};
 use crate::context::{Context, NoRandomness};
@@ -101,9 +101,17 @@ pub fn seal_head(
 ///
 /// # Errors
 /// [`HeadError`], the first that applies in that order.
-pub fn open_head(head: &Head, set: &[u8; 16], credentials: &Credentials) -> Result<ArchiveKey, HeadError> {
+pub fn open_head(
+    head: &Head,
+    set: &[u8; 16],
+    credentials: &Credentials,
+    limit: CostLimit,
+) -> Result<ArchiveKey, HeadError> {
     let bytes = head.as_bytes();
     let cost = read_cost(bytes)?;
+    if limit == CostLimit::Bearable && !cost.is_bearable() {
+        return Err(HeadError::Costly(cost));
+    }
     let stretched = stretch(&credentials.password, &salt_of(bytes), cost)?;
     for keyhole in bytes[KEYHOLES_AT..EXTENSION_AT].chunks_exact(KEYHOLE_BYTES) {
         let wrapping = wrapping_key(&keyhole[..32], &stretched, credentials)?;
@@ -132,13 +140,13 @@ pub fn open_head(head: &Head, set: &[u8; 16], credentials: &Credentials) -> Resu
 /// Whether an archive is not secret: it opens with [`Credentials::none`], and an attempt at that costs next to nothing.
 pub fn opens_without_password(head: &Head, set: &[u8; 16]) -> bool {
     let cheap = read_cost(head.as_bytes()).is_ok_and(|cost| cost == KeyCost::CHEAPEST);
-    cheap && open_head(head, set, &Credentials::none()).is_ok()
+    cheap && open_head(head, set, &Credentials::none(), CostLimit::Bearable).is_ok()
 }
 
-/// What an attempt at unlocking costs.
+/// What an attempt at unlocking costs, bearable or not.
 ///
 /// # Errors
-/// [`HeadError`], for a head that cannot be read, or wants more than a reader takes on.
+/// [`HeadError`], for a head that cannot be read.
 pub fn cost_of(head: &Head) -> Result<KeyCost, HeadError> {
     read_cost(head.as_bytes())
 }
@@ -153,7 +161,7 @@ fn read_cost(head: &[u8; HEAD_BYTES]) -> Result<KeyCost, HeadError> {
     if !cost.is_possible() {
         return Err(cursor.malformed().into());
     }
-    if cost.is_bearable() { Ok(cost) } else { Err(HeadError::Costly(cost)) }
+    Ok(cost)
 }
 
 fn read_extensions(area: &[u8]) -> Result<(), HeadError> {
@@ -260,13 +268,24 @@ mod tests {
         Ok((key, *head.as_bytes()))
     }
 
+    #[rstest]
+    #[case::unasked(CostLimit::Bearable, false)]
+    #[case::wanted(CostLimit::AsTheHeadSays, true)]
+    fn a_costly_head_opens_only_where_that_is_wanted(#[case] limit: CostLimit, #[case] opens: bool) {
+        let cost = KeyCost { passes: 17, ..KeyCost::CHEAPEST };
+        let (_, head) = sealed_at(cost, &[password("lamp")]).unwrap();
+        let opened = open_head(&Head::new(head), &SET, &password("lamp"), limit).map(|_| ());
+        assert_eq!(opened, if opens { Ok(()) } else { Err(HeadError::Costly(cost)) });
+    }
+
     /// Opens a head after a change that whoever sealed it made, tag and all.
     fn open_after(change: fn(&mut [u8]), typed: &str) -> Result<(), HeadError> {
         let (key, mut head) = sealed();
         change(&mut head);
         let tag = head_tag(&key, &SET, &head);
         head[TAG_AT..].copy_from_slice(tag.as_ref());
-        open_head(&Head::new(head), &SET, &password(typed)).map(|opened| assert_eq!(opened.as_bytes(), key.as_bytes()))
+        open_head(&Head::new(head), &SET, &password(typed), CostLimit::Bearable)
+            .map(|opened| assert_eq!(opened.as_bytes(), key.as_bytes()))
     }
 
     /// An extension of this type with two bytes of value.
@@ -312,7 +331,7 @@ mod tests {
     fn every_keyhole_takes_its_own_password_and_key_file(#[case] tried: Credentials, #[case] opens: bool) {
         let all = [password("lamp"), with_file("oil", b"brass key"), password("wick")];
         let (key, head) = sealed_for(&all).unwrap();
-        let opened = open_head(&Head::new(head), &SET, &tried);
+        let opened = open_head(&Head::new(head), &SET, &tried, CostLimit::Bearable);
         let expected = if opens { Ok(*key.as_bytes()) } else { Err(HeadError::WrongPassword) };
         assert_eq!(opened.map(|opened| *opened.as_bytes()), expected);
     }
@@ -327,7 +346,7 @@ mod tests {
     fn a_change_without_the_key_is_tampering() {
         let (_, mut head) = sealed();
         head[KEYHOLES_AT + 100] ^= 1;
-        let opened = open_head(&Head::new(head), &SET, &password("lamp"));
+        let opened = open_head(&Head::new(head), &SET, &password("lamp"), CostLimit::Bearable);
         assert_eq!(opened.map(|_| ()), Err(HeadError::Tampered));
     }
 }

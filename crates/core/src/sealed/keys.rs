@@ -44,6 +44,16 @@ impl KeyCost {
     }
 }
 
+/// How costly an archive a reader unlocks.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum CostLimit {
+    /// What [`KeyCost::is_bearable`] says. A costlier head may be meant to harm.
+    #[default]
+    Bearable,
+    /// Whatever the head says: the user was told, and wants it.
+    AsTheHeadSays,
+}
+
 /// The memory for key derivation could not be had.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("no memory for key derivation")]

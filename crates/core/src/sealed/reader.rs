@@ -9,6 +9,7 @@ use super::frame::{FRAME_HEADER_BYTES, FrameError, FrameHeader, FrameKind};
 use super::framing::Totals;
 use super::head::{HeadError, open_head};
 use super::index::{About, IndexEntry, Place, Root, RootError, check_order, read_page};
+use super::keys::{ArchiveKey, CostLimit};
 use super::password::Credentials;
 use super::record::{RecordError, Records};
 use super::stream::{INNER_PER_CELL, StreamError, StreamReader};
@@ -84,7 +85,16 @@ impl SealedReader {
     /// # Errors
     /// [`SealedError`], the first that applies in that order.
     pub fn unlock(set: VolumeSet, credentials: &Credentials) -> Result<Self, SealedError> {
-        let mut stream = unlock_stream(set, credentials)?;
+        let key = unlock(&set, credentials, CostLimit::Bearable)?;
+        Self::with_key(set, &key)
+    }
+
+    /// Reads the index of a set whose key [`unlock`] gave.
+    ///
+    /// # Errors
+    /// As of [`SealedReader::unlock`].
+    pub fn with_key(set: VolumeSet, key: &ArchiveKey) -> Result<Self, SealedError> {
+        let mut stream = stream_of(set, key)?;
         let mut decompressor = Decompressor::new()?;
         let tail = stream.tail()?;
         let Index { about, listed, places, content_end } = read_index(&mut stream, &mut decompressor, &tail)?;
@@ -229,10 +239,17 @@ impl SealedReader {
     }
 }
 
-/// Unlocks the head, and gives the stream of cells behind it.
-pub(super) fn unlock_stream(set: VolumeSet, credentials: &Credentials) -> Result<StreamReader, SealedError> {
-    let key = open_head(&set.head, &set.ids.set, credentials)?;
-    let seal = CellSeal::new(&key, &set.ids.set).map_err(|_| Malformed("key"))?;
+/// The key of a set, for whoever has the right credentials: the one costly step of unlocking.
+///
+/// # Errors
+/// [`SealedError::Head`].
+pub fn unlock(set: &VolumeSet, credentials: &Credentials, limit: CostLimit) -> Result<ArchiveKey, SealedError> {
+    Ok(open_head(&set.head, &set.ids.set, credentials, limit)?)
+}
+
+/// The stream of cells of a set that is unlocked.
+pub(super) fn stream_of(set: VolumeSet, key: &ArchiveKey) -> Result<StreamReader, SealedError> {
+    let seal = CellSeal::new(key, &set.ids.set).map_err(|_| Malformed("key"))?;
     Ok(StreamReader::new(seal, CellReader::new(set)))
 }
 

@@ -6,8 +6,8 @@
 
 use super::frame::FrameKind;
 use super::index::{Place, check_order};
-use super::password::Credentials;
-use super::reader::{ExtractError, Index, SealedError, read_index, read_stored_frame, unlock_stream};
+use super::keys::ArchiveKey;
+use super::reader::{ExtractError, Index, SealedError, read_index, read_stored_frame, stream_of};
 use super::record::{Record, RecordError, Records};
 use super::stream::{INNER_PER_CELL, StreamReader};
 use super::tail::Tail;
@@ -28,13 +28,13 @@ pub struct Salvage {
 }
 
 impl Salvage {
-    /// Unlocks a set, complete or not, and finds what is whole in it.
+    /// Finds what is whole in a set, complete or not, whose key [`super::unlock`] gave.
     ///
     /// # Errors
-    /// [`SealedError`] where the head does not open, a path is unsafe, or what is whole contradicts the index; damage
+    /// [`SealedError`] where a path is unsafe, or what is whole contradicts the index; damage
     /// is no error here.
-    pub fn survey(set: VolumeSet, credentials: &Credentials, context: &Context<'_>) -> Result<Self, SealedError> {
-        let mut stream = unlock_stream(set, credentials)?;
+    pub fn survey(set: VolumeSet, key: &ArchiveKey, context: &Context<'_>) -> Result<Self, SealedError> {
+        let mut stream = stream_of(set, key)?;
         let mut decompressor = Decompressor::new()?;
         let index = stream.tail().map_err(SealedError::from).and_then(|tail| {
             let index = read_index(&mut stream, &mut decompressor, &tail)?;

@@ -50,8 +50,8 @@ pub struct VolumeSet {
 /// A set that was found among others, for the choice.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SetSummary {
-    /// The set's id in hexadecimal digits.
-    pub set: String,
+    /// Which one it is.
+    pub ids: Ids,
     /// One of its files.
     pub example: PathBuf,
     /// How many of its volumes are here.
@@ -110,19 +110,17 @@ impl VolumeSet {
     /// # Errors
     /// [`GatherError`].
     pub fn gather(paths: &[PathBuf]) -> Result<Self, GatherError> {
-        let mut found = Candidates::default();
-        for path in paths {
-            let metadata = fs::metadata(path).map_err(|error| unreachable_path(path, error))?;
-            if metadata.is_dir() {
-                let in_it = found.look_into(path)?;
-                found.named_folders.push(in_it);
-            } else {
-                found.name(path)?;
-                found.look_into(path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new(".")))?;
-            }
-        }
+        let found = Candidates::among(paths)?;
         let wanted = found.choose(paths)?;
         found.assemble(wanted)
+    }
+
+    /// The set of these ids among those that the paths speak of.
+    ///
+    /// # Errors
+    /// [`GatherError`]; [`GatherError::NoVolumes`] where none of its volumes is there.
+    pub fn gather_one(paths: &[PathBuf], wanted: Ids) -> Result<Self, GatherError> {
+        Candidates::among(paths)?.assemble(wanted)
     }
 
     /// The set that these very files make up; nothing else is looked at.
@@ -189,6 +187,22 @@ enum Seen {
 }
 
 impl Candidates {
+    /// Everything in these folders, and in those of these files.
+    fn among(paths: &[PathBuf]) -> Result<Self, GatherError> {
+        let mut found = Self::default();
+        for path in paths {
+            let metadata = fs::metadata(path).map_err(|error| unreachable_path(path, error))?;
+            if metadata.is_dir() {
+                let in_it = found.look_into(path)?;
+                found.named_folders.push(in_it);
+            } else {
+                found.name(path)?;
+                found.look_into(path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new(".")))?;
+            }
+        }
+        Ok(found)
+    }
+
     /// A file that the user named: it must be a volume.
     fn name(&mut self, path: &Path) -> Result<(), GatherError> {
         let unusable = |why| GatherError::Unusable { path: path.to_owned(), why };
@@ -268,7 +282,7 @@ impl Candidates {
         let (header, example) = files.iter().min_by(|one, other| one.1.path.cmp(&other.1.path))?;
         let numbers: BTreeSet<u32> = files.iter().map(|(header, _)| header.number).collect();
         Some(SetSummary {
-            set: ids.set_text(),
+            ids,
             example: example.path.clone(),
             here: numbers.len(),
             count: header.geometry.data_volumes,
