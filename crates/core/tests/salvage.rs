@@ -11,7 +11,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use support::{Desk, PASSWORD, tree};
 use under_seal_core::opening::open_salvaged;
-use under_seal_core::sealed::{CostLimit, Password, Salvage, SealedError, unlock};
+use under_seal_core::sealed::{CostLimit, Lost, Password, Salvage, SealedError, unlock};
 use under_seal_core::volume::VolumeSet;
 
 fn noise(seed: u8, length: usize) -> Vec<u8> {
@@ -91,12 +91,14 @@ proptest! {
     #![proptest_config(ProptestConfig { cases: 12, failure_persistence: None, ..ProptestConfig::default() })]
 
     /// Whatever is missing: what lands is right, and every file whose cells (with a frame's length to either side) are
-    /// all here does land.
+    /// all here does land. What is lost names missing volumes, and is whole once those are here.
     #[test]
     fn what_lies_wholly_in_the_volumes_present_is_had(missing in prop::collection::btree_set(0_usize..24, 1..6)) {
         let (desk, volumes) = packed();
         let missing: BTreeSet<usize> = missing.into_iter().filter(|at| *at + 1 < volumes.len()).collect();
-        missing.iter().for_each(|at| fs::remove_file(&volumes[*at]).unwrap());
+        fs::create_dir(desk.path("away")).unwrap();
+        let away = |at: usize| desk.path("away").join(at.to_string());
+        missing.iter().for_each(|at| fs::rename(&volumes[*at], away(*at)).unwrap());
         let mut archive = salvage(&desk, desk.path("out")).unwrap();
         let landed = land(&desk, &mut archive);
         // The content is stored as it is, in the order of the paths; four cells of 65,500 bytes make a volume.
@@ -109,6 +111,13 @@ proptest! {
             if missing.iter().all(|at| !needed.contains(at)) {
                 prop_assert!(landed.contains(&Path::new("source").join(path)), "{:?} is not there", path);
             }
+        }
+        let lost = archive.lost().unwrap().to_vec();
+        if let Some(Lost { path, volumes: needed }) = lost.last() {
+            prop_assert!(!needed.is_empty() && needed.iter().all(|number| missing.contains(&(*number as usize - 1))));
+            needed.iter().map(|number| *number as usize - 1).for_each(|at| fs::rename(away(at), &volumes[at]).unwrap());
+            let archive = salvage(&desk, desk.path("out")).unwrap();
+            prop_assert!(archive.lost().unwrap().iter().all(|lost| lost.path != *path), "{path:?} needs more");
         }
     }
 }

@@ -4,7 +4,7 @@ use super::list::nothing;
 use super::show;
 use crate::args::{FolderName, OnClashName, OpenArguments};
 use crate::credentials::{self, NOT_SECRET, Unlocked};
-use crate::failure::{DONE, Failure, LOOK, MISSING, UNSAFE};
+use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING, UNSAFE};
 use crate::places::{Typed, tell_apart};
 use crate::session;
 use crate::settings::BadValue;
@@ -15,7 +15,7 @@ use crate::ui::table;
 use crate::ui::text::{self, bytes, contents, count, shown, shown_lines};
 use serde::Serialize;
 use std::borrow::Cow;
-use std::collections::HashSet;
+use std::collections::{BTreeSet, HashSet};
 use std::ffi::OsStr;
 use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
@@ -25,7 +25,7 @@ use under_seal_core::entry::{EntryPath, ListedEntry};
 use under_seal_core::landing::{Destination, Foreseen, Landed, LandingError, OnClash, RefusedLink, survey};
 use under_seal_core::listing;
 use under_seal_core::opening::{OpenError, open, open_salvaged, open_some};
-use under_seal_core::sealed::{Salvage, SealedReader, Totals};
+use under_seal_core::sealed::{Lost, Salvage, SealedReader, Totals};
 use under_seal_core::source::Patterns;
 use under_seal_core::volume::VolumeSet;
 
@@ -156,7 +156,7 @@ fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure>
         destination: absolute(&arguments.into),
         changed_while_read: changed(archive.entries().iter()),
         salvaged: true,
-        lost: lost.map(|lost| lost.iter().map(|path| shown(path.as_bytes())).collect()),
+        lost: lost.map(|lost| lost.iter().map(NotWhole::from).collect()),
         ..Report::default()
     };
     report.has_landed(&opened.landed);
@@ -164,7 +164,7 @@ fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure>
         () if !report.links_not_made.is_empty() => UNSAFE,
         () if report.lost.as_ref().is_some_and(Vec::is_empty) => DONE,
         () if !report.missing.is_empty() => MISSING,
-        () => LOOK,
+        () => DAMAGED,
     };
     Ok(report)
 }
@@ -204,7 +204,7 @@ struct Report {
     destination: String,
     changed_while_read: Vec<String>,
     links_not_made: Vec<LinkNotMade>,
-    lost: Option<Vec<String>>,
+    lost: Option<Vec<NotWhole>>,
     unmatched_patterns: Vec<String>,
 }
 
@@ -212,6 +212,19 @@ struct Report {
 struct Beside {
     path: String,
     instead_of: String,
+}
+
+/// What could not be salvaged.
+#[derive(Serialize)]
+struct NotWhole {
+    path: String,
+    needs_volumes: Vec<u32>,
+}
+
+impl From<&Lost> for NotWhole {
+    fn from(lost: &Lost) -> Self {
+        Self { path: shown(lost.path.as_bytes()), needs_volumes: lost.volumes.clone() }
+    }
 }
 
 #[derive(Serialize)]
@@ -304,10 +317,9 @@ fn lines(report: &Report) -> Vec<String> {
     if !report.secret {
         lines.extend([String::new(), paint(Tone::Look, NOT_SECRET)]);
     }
-    if report.salvaged && !report.missing.is_empty() {
-        let numbers = text::number_list(&report.missing);
-        let volumes = if report.missing.len() == 1 { "volume" } else { "volumes" };
-        lines.extend([String::new(), format!("Next: ask the sender for {volumes} {numbers}.")]);
+    let needed = needed(report);
+    if !needed.is_empty() {
+        lines.extend([String::new(), format!("Next: ask the sender for {} again.", volumes(&needed))]);
     }
     lines
 }
@@ -331,9 +343,28 @@ fn from(report: &Report) -> String {
     }
 }
 
+/// The volumes without which something is lost.
+fn needed(report: &Report) -> Vec<u32> {
+    let lost = report.lost.as_deref().unwrap_or_default();
+    let mut needed: BTreeSet<u32> = lost.iter().flat_map(|lost| &lost.needs_volumes).copied().collect();
+    if report.salvaged && report.lost.is_none() {
+        needed.extend(&report.missing);
+    }
+    needed.into_iter().collect()
+}
+
+fn volumes(numbers: &[u32]) -> String {
+    let word = if numbers.len() == 1 { "volume" } else { "volumes" };
+    format!("{word} {}", text::number_list(numbers))
+}
+
 fn lost(report: &Report) -> Vec<String> {
     let lost = report.lost.as_deref().unwrap_or_default();
-    let mut lines: Vec<String> = lost.iter().take(LOST_LISTED).cloned().collect();
+    let line = |lost: &NotWhole| match lost.needs_volumes.as_slice() {
+        [] => lost.path.clone(),
+        numbers => format!("{}: needs {}", lost.path, volumes(numbers)),
+    };
+    let mut lines: Vec<String> = lost.iter().take(LOST_LISTED).map(line).collect();
     let more = lost.len().saturating_sub(LOST_LISTED);
     lines.extend((more > 0).then(|| format!("and {more} more (--json lists all)")));
     lines

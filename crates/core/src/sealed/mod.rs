@@ -30,5 +30,5 @@ pub use index::About;
 pub use keys::{ArchiveKey, CostLimit, KeyCost};
 pub use password::{Credentials, KeyFile, Password, PasswordError};
 pub use reader::{ExtractError, SealedError, SealedReader, unlock};
-pub use salvage::Salvage;
+pub use salvage::{Lost, Salvage};
 pub use writer::{CompressedFrame, SealError, SealedArchive, SealedWriter};

@@ -4,7 +4,7 @@
 //! is as authentic as ever, cell by cell, and each file's digest is right. After a gap the next cell's mark tells where
 //! a frame begins. Two passes: the first finds what is whole, the second delivers that and nothing else.
 
-use super::frame::FrameKind;
+use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
 use super::index::{Place, check_order};
 use super::keys::ArchiveKey;
 use super::reader::{ExtractError, Index, SealedError, read_index, read_stored_frame, stream_of};
@@ -24,7 +24,16 @@ pub struct Salvage {
     tail: Tail,
     whole: Vec<ListedEntry>,
     places: HashMap<Place, usize>,
-    lost: Option<Vec<EntryPath>>,
+    lost: Option<Vec<Lost>>,
+}
+
+/// What is not whole.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Lost {
+    /// Its path.
+    pub path: EntryPath,
+    /// The numbers of the volumes, missing or damaged, that it needs.
+    pub volumes: Vec<u32>,
 }
 
 impl Salvage {
@@ -53,7 +62,7 @@ impl Salvage {
         let mut whole = found.whole;
         whole.sort_by(|one, other| one.0.entry.path.cmp(&other.0.entry.path));
         check_order(whole.iter().map(|(listed, _)| listed))?;
-        let lost = index.map(|index| lost_of(index, &whole)).transpose()?;
+        let lost = index.map(|index| lost_of(&index, &whole, &mut stream, &tail)).transpose()?;
         let places = whole.iter().enumerate().map(|(at, (_, place))| (*place, at)).collect();
         Ok(Self { stream, tail, whole: whole.into_iter().map(|(listed, _)| listed).collect(), places, lost })
     }
@@ -63,8 +72,8 @@ impl Salvage {
         &self.whole
     }
 
-    /// The paths of what is not whole; `None` where the index is lost too, and nobody can tell.
-    pub fn lost(&self) -> Option<&[EntryPath]> {
+    /// What is not whole, sorted by path; `None` where the index is lost too, and nobody can tell.
+    pub fn lost(&self) -> Option<&[Lost]> {
         self.lost.as_deref()
     }
 
@@ -114,14 +123,54 @@ impl Salvage {
 }
 
 /// What the index lists and is not whole. What is whole must be what the index lists.
-fn lost_of(index: Index, whole: &[(ListedEntry, Place)]) -> Result<Vec<EntryPath>, SealedError> {
+fn lost_of(
+    index: &Index,
+    whole: &[(ListedEntry, Place)],
+    stream: &mut StreamReader,
+    tail: &Tail,
+) -> Result<Vec<Lost>, SealedError> {
     let found: HashSet<Place> = whole.iter().map(|(_, place)| *place).collect();
     let listed: HashMap<Place, &ListedEntry> = index.places.iter().copied().zip(&index.listed).collect();
     if whole.iter().any(|(entry, place)| listed.get(place) != Some(&entry)) {
         return Err(Malformed("record order").into());
     }
+    let mut order: Vec<Place> = index.places.clone();
+    order.sort_unstable();
     let lost = index.listed.iter().zip(&index.places).filter(|(_, place)| !found.contains(place));
-    Ok(lost.map(|(listed, _)| listed.entry.path.clone()).collect())
+    let described = lost.map(|(listed, place)| {
+        let next = order.partition_point(|other| other <= place);
+        let end = end_of(*place, order.get(next), index.content_end, stream, tail);
+        Lost { path: listed.entry.path.clone(), volumes: unreadable(place.frame_at, end, stream) }
+    });
+    Ok(described.collect())
+}
+
+/// Where the records of an entry end in the inner stream at the latest, as far as the frame that the next one begins in
+/// can still be measured.
+fn end_of(place: Place, next: Option<&Place>, content_end: u64, stream: &mut StreamReader, tail: &Tail) -> u64 {
+    let last_frame = match next {
+        None => return content_end,
+        Some(next) if next.frame_at > place.frame_at && next.record_at == 0 => return next.frame_at,
+        Some(next) => next.frame_at,
+    };
+    let mut header = Vec::new();
+    let read = stream.read(last_frame, FRAME_HEADER_BYTES, &mut header).is_ok();
+    let stored = FrameHeader::decode(&header).ok().filter(|_| read).map_or(0, |header| header.stored_bytes);
+    last_frame.saturating_add(FRAME_HEADER_BYTES as u64 + u64::from(stored)).min(tail.inner_bytes)
+}
+
+/// The volumes with cells of a stretch of the inner stream that cannot be had.
+fn unreadable(from: u64, to: u64, stream: &mut StreamReader) -> Vec<u32> {
+    let geometry = stream.cells().set().geometry;
+    let cell_of = |place: u64| place / INNER_PER_CELL as u64;
+    let mut volumes: Vec<u32> = Vec::new();
+    for cell in cell_of(from)..=cell_of(to.saturating_sub(1)).min(geometry.cells.saturating_sub(1)) {
+        let volume = geometry.locate(cell).0;
+        if volumes.last() != Some(&volume) && stream.first_frame(cell).is_err() {
+            volumes.push(volume);
+        }
+    }
+    volumes
 }
 
 /// What the walk comes upon.
@@ -161,7 +210,7 @@ fn walk<E: From<SealedError>>(
         if decompressor.decompress(header.codec, &frame.stored, header.raw_bytes as usize, &mut raw).is_err() {
             continue;
         }
-        position = Some(frame_at + super::frame::FRAME_HEADER_BYTES as u64 + u64::from(header.stored_bytes));
+        position = Some(frame_at + FRAME_HEADER_BYTES as u64 + u64::from(header.stored_bytes));
         if header.kind == FrameKind::Content {
             for record in Records::new(&raw) {
                 match record {

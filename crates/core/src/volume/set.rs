@@ -272,7 +272,9 @@ impl Candidates {
                 None => Err(GatherError::NoVolumes(paths.to_vec())),
             },
             (several, _) => {
-                Err(GatherError::SeveralSets(several.iter().filter_map(|ids| self.summary(*ids)).collect()))
+                let mut found: Vec<SetSummary> = several.iter().filter_map(|ids| self.summary(*ids)).collect();
+                found.sort_by(|one, other| one.example.cmp(&other.example));
+                Err(GatherError::SeveralSets(found))
             }
         }
     }
