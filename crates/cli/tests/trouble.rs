@@ -66,6 +66,23 @@ fn a_way_with_accidents(
     assert!(half.is_empty(), "{half:?}");
 }
 
+#[test]
+fn a_map_shows_where_damage_lies() {
+    let desk = Desk::with_volumes();
+    fs::remove_file(desk.volume(2)).unwrap();
+    desk.flip(&desk.volume(3), 70_000);
+    let mapped = desk.run(&["check", "out", "--map"]).expect(4).out;
+    for strip in [
+        format!("  1  {}\n", "─".repeat(60)),
+        format!("  2  {}\n", "·".repeat(60)),
+        format!("  3  {}{}{}\n", "─".repeat(15), "█".repeat(16), "─".repeat(29)),
+        format!("  7  {}\n", "─".repeat(21)),
+    ] {
+        assert!(mapped.contains(&strip), "{mapped}");
+    }
+    assert!(mapped.contains("a sign is 4,438 bytes"), "{mapped}");
+}
+
 fn walk(desk: &Desk, folder: &str) -> Vec<String> {
     let names = desk.names(folder).into_iter().map(|name| format!("{folder}/{name}"));
     names.flat_map(|path| [vec![path.clone()], walk(desk, &path)].concat()).collect()

@@ -34,6 +34,9 @@ pub struct CheckArguments {
     /// Volumes, or folders with volumes in them; one volume stands for its whole set
     #[arg(required = true, value_name = "VOLUME|FOLDER")]
     pub places: Vec<PathBuf>,
+    /// Draw where damage lies: a strip for each file
+    #[arg(long, conflicts_with = "json")]
+    pub map: bool,
     /// Ask for the password on the terminal, and verify everything inside too
     #[arg(long)]
     pub ask_password: bool,

@@ -1,5 +1,7 @@
 //! `check`: what is here, what is missing, what is damaged; and with the password, everything inside.
 
+mod map;
+
 use crate::args::CheckArguments;
 use crate::credentials::{self, NOT_SECRET, Unlocked};
 use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING};
@@ -44,7 +46,7 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     drop(progress);
     let show = |contents| -> Result<u8, Failure> {
         let report = Report::new(&set, &found, contents, secret);
-        super::show(&report, &arguments.work, || lines(&set, &found, &report))?;
+        super::show(&report, &arguments.work, || lines(&set, &found, &report, arguments.map))?;
         Ok(report.exit_code)
     };
     match inside {
@@ -173,7 +175,7 @@ impl Volume {
     }
 }
 
-fn lines(set: &VolumeSet, found: &SetReport, report: &Report) -> Vec<String> {
+fn lines(set: &VolumeSet, found: &SetReport, report: &Report, with_map: bool) -> Vec<String> {
     let short = report.set.get(..8).unwrap_or(&report.set);
     let volumes = count(set.geometry.data_volumes.into(), "volume");
     let heading = match report.contents.as_ref().map(|inside| inside.archive.clone()).or_else(|| name_on_files(set)) {
@@ -188,6 +190,10 @@ fn lines(set: &VolumeSet, found: &SetReport, report: &Report) -> Vec<String> {
         let words = format!("  {}: a volume too damaged to tell which one it is", text::path(path));
         paint(Tone::Bad, words)
     }));
+    if with_map {
+        lines.push(String::new());
+        lines.extend(map::lines(found, &set.geometry));
+    }
     lines.push(String::new());
     if !report.secret {
         lines.push(paint(Tone::Look, NOT_SECRET));
@@ -208,10 +214,7 @@ fn name_on_files(set: &VolumeSet) -> Option<String> {
 
 /// A row a file. In a large set, neighbours that are intact share one.
 fn rows(found: &SetReport) -> Vec<(Tone, Vec<String>)> {
-    let large = found.volumes.len() > VOLUMES_LISTED;
-    let is_plain = |volume: &VolumeReport| large && volume.files.len() == 1 && volume.files[0].is_intact();
-    let runs = found.volumes.chunk_by(|one, other| is_plain(one) && is_plain(other));
-    let drawn_together = |run: &[VolumeReport]| match run {
+    let row = |run: &[VolumeReport]| match run {
         [first, .., last] => {
             let all = run.iter().flat_map(|volume| &volume.files).map(|file| file.bytes).sum();
             let numbers = format!("{} to {}", first.number, last.number);
@@ -219,7 +222,14 @@ fn rows(found: &SetReport) -> Vec<(Tone, Vec<String>)> {
         }
         run => run.iter().flat_map(volume_rows).collect(),
     };
-    runs.flat_map(drawn_together).collect()
+    drawn_together(found).flat_map(row).collect()
+}
+
+/// The volumes in runs, each of which is drawn as one: in a large set, neighbours that are intact.
+fn drawn_together(found: &SetReport) -> impl Iterator<Item = &[VolumeReport]> {
+    let large = found.volumes.len() > VOLUMES_LISTED;
+    let is_plain = move |volume: &VolumeReport| large && volume.files.len() == 1 && volume.files[0].is_intact();
+    found.volumes.chunk_by(move |one, other| is_plain(one) && is_plain(other))
 }
 
 fn volume_rows(volume: &VolumeReport) -> Vec<(Tone, Vec<String>)> {
