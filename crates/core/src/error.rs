@@ -197,7 +197,11 @@ fn sealed_class(error: &SealedError) -> ErrorClass {
 
 fn landing_class(error: &LandingError) -> ErrorClass {
     match error {
-        LandingError::Clashes(_) | LandingError::LongName(_) => ErrorClass::Unsafe,
+        LandingError::Clashes(_)
+        | LandingError::LongName(_)
+        | LandingError::Folded(_)
+        | LandingError::Screened(_)
+        | LandingError::ChangedByScreen(_) => ErrorClass::Unsafe,
         LandingError::File(error) => file_class(error),
         LandingError::NoRoom { .. } | LandingError::NoRandomness(_) => ErrorClass::System,
     }

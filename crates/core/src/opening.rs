@@ -1,9 +1,9 @@
 //! One whole opening: from an unlocked archive to files that have landed.
 
 use crate::context::{Context, Phase, Progress};
-use crate::entry::ListedEntry;
-use crate::landing::{Destination, Landed, Landing, LandingError};
-use crate::sealed::{ExtractError, Salvage, SealedReader};
+use crate::entry::{Content, Entry, EntryKind, EntrySink, ListedEntry};
+use crate::landing::{Destination, Flat, Landed, Landing, LandingError, Screen};
+use crate::sealed::{ExtractError, Salvage, SealedError, SealedReader};
 use std::collections::BTreeSet;
 use std::path::PathBuf;
 
@@ -22,7 +22,7 @@ pub enum OpenError {
     /// Nothing was written: the destination does not suit.
     #[error(transparent)]
     Refused(#[from] LandingError),
-    /// It stopped on the way. What had landed is complete; nothing else has a name.
+    /// It stopped on the way. What stays is complete; nothing else has a name.
     #[error("{}", .0.why)]
     Stopped(Box<Stopped>),
 }
@@ -32,8 +32,10 @@ pub enum OpenError {
 pub struct Stopped {
     /// The destination's absolute path.
     pub destination: PathBuf,
-    /// What had landed before.
+    /// What had landed before, and stays.
     pub landed: Landed,
+    /// So many files had landed, and were taken back.
+    pub removed: u64,
     /// Why it stopped.
     pub why: ExtractError<LandingError>,
 }
@@ -47,8 +49,7 @@ pub fn open<'a>(
     destination: impl Into<Destination<'a>>,
     context: &Context<'_>,
 ) -> Result<Opened, OpenError> {
-    let landing = Landing::prepare(destination.into(), archive.entries(), context)?;
-    land(landing, archive.totals().content_bytes, context, |landing| archive.extract(landing, context))
+    land(&mut Whole(archive), destination.into(), context)
 }
 
 /// Extracts some entries, by their places in [`SealedReader::entries`], into `destination`, with the folders above them.
@@ -62,10 +63,20 @@ pub fn open_some<'a>(
     context: &Context<'_>,
 ) -> Result<Opened, OpenError> {
     let wanted = with_folders_above(archive.entries(), wanted);
-    let entries: Vec<ListedEntry> = wanted.iter().map(|place| archive.entries()[*place].clone()).collect();
-    let landing = Landing::prepare(destination.into(), &entries, context)?;
-    let bytes = entries.iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
-    land(landing, bytes, context, |landing| archive.extract_some(&wanted, landing, context))
+    let entries = wanted.iter().map(|place| archive.entries()[*place].clone()).collect();
+    land(&mut Part { archive, wanted, entries }, destination.into(), context)
+}
+
+/// Extracts everything that is whole into `destination`.
+///
+/// # Errors
+/// [`OpenError`].
+pub fn open_salvaged<'a>(
+    archive: &mut Salvage,
+    destination: impl Into<Destination<'a>>,
+    context: &Context<'_>,
+) -> Result<Opened, OpenError> {
+    land(archive, destination.into(), context)
 }
 
 fn with_folders_above(entries: &[ListedEntry], wanted: &[usize]) -> Vec<usize> {
@@ -82,33 +93,144 @@ fn with_folders_above(entries: &[ListedEntry], wanted: &[usize]) -> Vec<usize> {
     all.into_iter().collect()
 }
 
-/// Extracts everything that is whole into `destination`.
-///
-/// # Errors
-/// [`OpenError`].
-pub fn open_salvaged<'a>(
-    archive: &mut Salvage,
-    destination: impl Into<Destination<'a>>,
-    context: &Context<'_>,
-) -> Result<Opened, OpenError> {
-    let landing = Landing::prepare(destination.into(), archive.entries(), context)?;
-    let bytes = archive.entries().iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
-    land(landing, bytes, context, |landing| archive.extract(landing, context))
+type Sink<'a> = dyn EntrySink<Error = LandingError> + 'a;
+type Delivered = Result<(), ExtractError<LandingError>>;
+
+/// What can be extracted: entries that are known beforehand, and then handed over.
+trait Extractable {
+    /// What is handed over, sorted by path.
+    fn entries(&self) -> &[ListedEntry];
+
+    fn hand_over(&mut self, sink: &mut Sink<'_>, context: &Context<'_>) -> Delivered;
+}
+
+struct Whole<'a>(&'a mut SealedReader);
+
+impl Extractable for Whole<'_> {
+    fn entries(&self) -> &[ListedEntry] {
+        self.0.entries()
+    }
+
+    fn hand_over(&mut self, sink: &mut Sink<'_>, context: &Context<'_>) -> Delivered {
+        self.0.extract(sink, context)
+    }
+}
+
+struct Part<'a> {
+    archive: &'a mut SealedReader,
+    wanted: Vec<usize>,
+    entries: Vec<ListedEntry>,
+}
+
+impl Extractable for Part<'_> {
+    fn entries(&self) -> &[ListedEntry] {
+        &self.entries
+    }
+
+    fn hand_over(&mut self, sink: &mut Sink<'_>, context: &Context<'_>) -> Delivered {
+        self.archive.extract_some(&self.wanted, sink, context)
+    }
+}
+
+impl Extractable for Salvage {
+    fn entries(&self) -> &[ListedEntry] {
+        Self::entries(self)
+    }
+
+    fn hand_over(&mut self, sink: &mut Sink<'_>, context: &Context<'_>) -> Delivered {
+        self.extract(sink, context)
+    }
 }
 
 fn land(
-    mut landing: Landing,
-    bytes: u64,
+    archive: &mut impl Extractable,
+    destination: Destination<'_>,
     context: &Context<'_>,
-    extract: impl FnOnce(&mut Landing) -> Result<(), ExtractError<LandingError>>,
 ) -> Result<Opened, OpenError> {
-    let destination = landing.destination().to_owned();
-    context.tell(Progress::Begin(Phase::Opening, bytes));
-    let extracted = extract(&mut landing);
-    context.tell(Progress::End);
-    let outcome = extracted.and_then(|()| landing.finish().map_err(ExtractError::Sink));
+    let flat = destination.flat.then(|| Flat::of(archive.entries()));
+    let mut landing = Landing::prepare(destination, entries_of(archive, flat.as_ref()), context)?;
+    let folder = landing.destination().to_owned();
+    let filled = match destination.screen {
+        None => deliver(archive, flat.as_ref(), &mut landing, context),
+        Some(screen) => deliver_screened(archive, flat.as_ref(), &mut landing, destination, screen, context),
+    };
+    let outcome = filled.and_then(|()| landing.finish().map_err(ExtractError::Sink));
     match outcome {
-        Ok(()) => Ok(Opened { destination, landed: landing.landed().clone() }),
-        Err(why) => Err(OpenError::Stopped(Box::new(Stopped { destination, landed: landing.stop(), why }))),
+        Ok(()) => {
+            flat.into_iter().for_each(|flat| landing.was_flattened(flat));
+            Ok(Opened { destination: folder, landed: landing.landed().clone() })
+        }
+        Err(why) => {
+            let (landed, removed) = landing.stop(entries_of(archive, flat.as_ref()));
+            Err(OpenError::Stopped(Box::new(Stopped { destination: folder, landed, removed, why })))
+        }
+    }
+}
+
+/// The entries as they land.
+fn entries_of<'a>(archive: &'a impl Extractable, flat: Option<&'a Flat>) -> &'a [ListedEntry] {
+    flat.map_or_else(|| archive.entries(), |flat| &flat.entries)
+}
+
+fn deliver(
+    archive: &mut impl Extractable,
+    flat: Option<&Flat>,
+    landing: &mut Landing,
+    context: &Context<'_>,
+) -> Delivered {
+    let bytes = archive.entries().iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
+    context.tell(Progress::Begin(Phase::Opening, bytes));
+    let delivered = match flat {
+        None => archive.hand_over(landing, context),
+        Some(flat) => archive.hand_over(&mut Flattening { flat, landing, current: None }, context),
+    };
+    context.tell(Progress::End);
+    delivered
+}
+
+/// Into a closed folder first; from there, when that was looked at.
+fn deliver_screened(
+    archive: &mut impl Extractable,
+    flat: Option<&Flat>,
+    landing: &mut Landing,
+    destination: Destination<'_>,
+    screen: Screen<'_>,
+    context: &Context<'_>,
+) -> Delivered {
+    let staging = landing.make_staging().map_err(ExtractError::Sink)?;
+    let closed = Destination { origin_marks: destination.origin_marks, ..staging.path().into() };
+    let prepared = Landing::prepare(closed, entries_of(archive, flat), context);
+    let mut closed = prepared.map_err(ExtractError::Sink)?.closed();
+    deliver(archive, flat, &mut closed, context)?;
+    closed.finish_staging().map_err(ExtractError::Sink)?;
+    let marked = closed.landed().marked;
+    drop(closed);
+    context.go_on().map_err(SealedError::from)?;
+    screen(staging.path()).map_err(|why| ExtractError::Sink(LandingError::Screened(why)))?;
+    landing.adopt(&staging, marked, entries_of(archive, flat)).map_err(ExtractError::Sink)
+}
+
+/// Gives entries on with the paths that they have without folders.
+struct Flattening<'a> {
+    flat: &'a Flat,
+    landing: &'a mut Landing,
+    current: Option<Entry>,
+}
+
+impl EntrySink for Flattening<'_> {
+    type Error = LandingError;
+
+    fn begin(&mut self, entry: &Entry) -> Result<(), LandingError> {
+        let place = self.flat.place_of(&entry.path).filter(|_| entry.kind == EntryKind::File);
+        self.current = place.map(|path| Entry { path: path.clone(), ..entry.clone() });
+        self.current.as_ref().map_or(Ok(()), |entry| self.landing.begin(entry))
+    }
+
+    fn content(&mut self, bytes: &[u8]) -> Result<(), LandingError> {
+        self.landing.content(bytes)
+    }
+
+    fn end(&mut self, _: &Entry, content: &Content) -> Result<(), LandingError> {
+        self.current.take().map_or(Ok(()), |entry| self.landing.end(&entry, content))
     }
 }

@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use support::{Desk, noise, tree};
-use under_seal_core::landing::{Destination, OnClash};
+use under_seal_core::landing::{Destination, OnClash, Screen};
 use under_seal_core::pack::{PackError, WayError};
 use under_seal_core::place::FileAction;
 use under_seal_core::place::faults::{Fault, plan};
@@ -107,6 +107,7 @@ fn a_disk_that_fails_at_any_operation_of_a_pack_harms_nothing(
 fn a_disk_that_fails_at_any_operation_of_an_opening_leaves_whole_files_only(
     #[values(Fault::Full, Fault::Broken)] fault: Fault,
     #[values(OnClash::Refuse, OnClash::Replace)] on_clash: OnClash,
+    #[values(false, true)] screened: bool,
 ) {
     let _alone = alone();
     let desk = Desk::new();
@@ -118,13 +119,18 @@ fn a_disk_that_fails_at_any_operation_of_an_opening_leaves_whole_files_only(
             lay_old_files(&desk, inbox.path());
         }
         plan(Some((number, fault)), None);
-        let outcome = desk.open_with(&volumes, Destination { folder: inbox.path(), on_clash });
+        let screen: Option<Screen<'_>> = if screened { Some(&|_| Ok(())) } else { None };
+        let outcome = desk.open_with(&volumes, Destination { on_clash, screen, ..Destination::from(inbox.path()) });
         let operations = plan(None, None);
         let at = format!("{fault:?} at operation {number} of {operations}");
-        whole_files_only(&desk, inbox.path(), &at);
         if let Err(error) = &outcome {
             assert_eq!(error.class(), ErrorClass::System, "{at}: {error}");
+            let left: Vec<_> =
+                tree(inbox.path()).into_keys().filter(|path| inbox.path().join(path).is_file()).collect();
+            let litter = left.iter().all(|path| path.to_string_lossy().contains(".arriving-"));
+            assert!(on_clash == OnClash::Replace || litter, "{at}: {left:?} was not taken back");
         }
+        whole_files_only(&desk, inbox.path(), &at);
         if number >= operations {
             assert!(number > 10 && outcome.is_ok(), "{number} operations");
             break;
@@ -194,7 +200,7 @@ fn child() {
         "pack" => drop(desk.pack_replacing(FIT, true).unwrap()),
         "replace" => {
             let into = desk.path("inbox");
-            let into = Destination { folder: &into, on_clash: OnClash::Replace };
+            let into = Destination { on_clash: OnClash::Replace, ..Destination::from(&into) };
             drop(desk.open_with(&[desk.path("out")], into).unwrap());
         }
         _ => drop(desk.open(&[desk.path("out")], &desk.path("inbox")).unwrap()),

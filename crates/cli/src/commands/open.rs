@@ -72,7 +72,7 @@ fn extract(arguments: &OpenArguments, typed: &Typed, set: VolumeSet) -> Result<R
     if arguments.dry_run {
         report.would_land(&entries, &refused(survey(&into, &entries, on_clash))?);
     } else {
-        let into = Destination { folder: &into, on_clash };
+        let into = Destination { on_clash, ..Destination::from(&into) };
         let opened = match patterns.is_empty() {
             true => open(&mut archive, into, &context)?,
             false => open_some(&mut archive, &wanted, into, &context)?,
@@ -143,7 +143,7 @@ fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure>
     let context = session::context(&progress, arguments.work.threads);
     let mut archive = Salvage::survey(set, &unlocked.key, &context)?;
     let on_clash = on_clash(arguments, &arguments.into, archive.entries())?;
-    let into = Destination { folder: &arguments.into, on_clash };
+    let into = Destination { on_clash, ..Destination::from(&arguments.into) };
     let opened = open_salvaged(&mut archive, into, &context)?;
     drop(progress);
     let lost = archive.lost();

@@ -161,6 +161,15 @@ pub(super) fn landing(error: &LandingError) -> String {
                 first_few(&paths)
             )
         }
+        LandingError::Folded(entry) => format!(
+            "The archive holds two names that are one in this folder, which does not tell small and capital letters or ways to \
+             write accents apart: '{}'. Nothing was extracted; choose a folder on another disk with --into.",
+            shown(entry.as_bytes())
+        ),
+        LandingError::Screened(why) => format!("The screening command says no: {why}."),
+        LandingError::ChangedByScreen(entry) => {
+            format!("The screening command changed '{}', or took it away.", shown(entry.as_bytes()))
+        }
         LandingError::LongName(entry) => format!(
             "The archive holds a name that is too long for this system: '{}'. Nothing was extracted.",
             shown(entry.as_bytes())
@@ -185,13 +194,29 @@ pub(super) fn stopped(stopped: &Stopped) -> String {
         }
         ExtractError::Sink(error) => landing(error),
     };
-    let kept = match stopped.landed.files {
-        0 => "No file was extracted".to_owned(),
-        files => format!(
-            "{} had landed in {} before, complete and verified",
-            text::count(files, "file"),
-            path(&stopped.destination)
+    let landed = &stopped.landed;
+    let left = match (landed.files, stopped.removed) {
+        (0, 0) => "No file was extracted; nothing half-written is left.".to_owned(),
+        (0, removed) => format!(
+            "{} had been extracted and removed again, so nothing is left that could pass for all of it. With --keep-partial \
+             what is complete stays.",
+            text::count(removed, "file")
         ),
+        (files, _) => {
+            let replaced = if landed.replaced > 0 { ", some of them in the place of others," } else { "" };
+            format!(
+                "{}{replaced} had landed in {} before, complete and verified; nothing half-written is left.",
+                text::count(files, "file"),
+                path(&stopped.destination)
+            )
+        }
     };
-    format!("{why} {kept}; nothing half-written is left.")
+    let salvage = matches!(
+        &stopped.why,
+        ExtractError::Archive(SealedError::Stream(StreamError::Cell(
+            CellError::Missing(_) | CellError::Damaged { .. }
+        )))
+    );
+    let advice = if salvage { " --salvage takes out whatever is whole." } else { "" };
+    format!("{why} {left}{advice}")
 }

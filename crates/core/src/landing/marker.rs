@@ -55,6 +55,11 @@ impl Marker {
         Ok(name)
     }
 
+    /// Its name: small letters, digits and a dot.
+    pub fn name(&self) -> &OsStr {
+        &self.name
+    }
+
     /// Takes the marker away: nothing is unfinished any more.
     pub fn end(self, root: &Folder) -> Result<(), FileError> {
         root.remove_file(&self.name)
@@ -90,7 +95,10 @@ fn clear(root: &Folder, marker: &OsStr) -> Result<(), FileError> {
         // A folder that is gone, or became something else, holds nothing of that run.
         let Ok(folder) = below(root, path) else { continue };
         for name in folder.names()?.into_iter().filter(|name| name.as_bytes().starts_with(&prefix)) {
-            folder.remove_file(&name)?;
+            match folder.kind_of(&name)? {
+                Some(kind) if kind.is_dir() => folder.remove_tree(&name)?,
+                _ => folder.remove_file(&name)?,
+            }
         }
     }
     root.remove_file(marker)

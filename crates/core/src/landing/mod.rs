@@ -7,21 +7,28 @@
 //! folders get their modes and times last.
 
 mod clash;
+mod destination;
+mod flat;
 mod marker;
+mod screening;
 mod survey;
+mod undo;
 
 pub use clash::OnClash;
+pub use destination::{Destination, Landed, RefusedLink, Screen};
+pub(crate) use flat::Flat;
 pub use survey::{Foreseen, LandingError, survey};
 
 use crate::context::{Context, NoRandomness};
 use crate::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry, Timestamp, link_stays_inside};
-use crate::place::{DiskSync, FileError, Folder, NewFile};
+use crate::place::{DiskSync, FileError, Folder, NewFile, OriginMark};
 use clash::{Resolution, Resolutions};
 use marker::Marker;
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
+use survey::refuse_folded;
 
 /// Permission bits that are restored: no set-user-id, set-group-id or sticky bit.
 const RESTORED_MODE: u32 = 0o777;
@@ -32,57 +39,6 @@ const WAITING_BYTES: u64 = 512 * 1024 * 1024;
 
 /// Fewer than this are cheaper to wait for one by one than with everything else on the file system.
 const FEW_FILES: usize = 32;
-
-/// A link that was not made, because it could lead outside the destination.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct RefusedLink {
-    /// The link.
-    pub path: EntryPath,
-    /// Where it would have led.
-    pub target: Vec<u8>,
-}
-
-/// What has landed, complete and under its own name.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Landed {
-    /// Regular files.
-    pub files: u64,
-    /// Folders, not counting those that were there.
-    pub folders: u64,
-    /// Symbolic links.
-    pub links: u64,
-    /// Content bytes of the files.
-    pub bytes: u64,
-    /// Links that were not made.
-    pub refused_links: Vec<RefusedLink>,
-    /// Files that were not extracted, since one of that name was there.
-    pub kept: u64,
-    /// Files that took the place of others.
-    pub replaced: u64,
-    /// Files that stand beside others: what they are called, and what they were to be.
-    pub beside: Vec<(EntryPath, EntryPath)>,
-}
-
-/// Where things are extracted to.
-#[derive(Debug, Clone, Copy)]
-pub struct Destination<'a> {
-    /// The folder.
-    pub folder: &'a Path,
-    /// What becomes of files that meet others there.
-    pub on_clash: OnClash,
-}
-
-impl<'a> From<&'a Path> for Destination<'a> {
-    fn from(folder: &'a Path) -> Self {
-        Self { folder, on_clash: OnClash::default() }
-    }
-}
-
-impl<'a> From<&'a PathBuf> for Destination<'a> {
-    fn from(folder: &'a PathBuf) -> Self {
-        folder.as_path().into()
-    }
-}
 
 /// An extraction under way. Dropped before [`Landing::finish`], it removes what has no name of its own yet.
 pub struct Landing {
@@ -98,6 +54,16 @@ pub struct Landing {
     links: Vec<Entry>,
     made_folders: Vec<(EntryPath, u32, Timestamp)>,
     landed: Landed,
+    /// What can be taken back: the ids of what has landed, and of nothing that took another's place.
+    landed_ids: Vec<u64>,
+    keep_partial: bool,
+    /// The folders have got their modes and times.
+    settled: bool,
+    /// It is the closed folder in which files are looked at: nobody else may enter, and the user may read everything.
+    closed: bool,
+    origin_marks: Vec<OriginMark>,
+    /// The name of the closed folder, as long as it is there.
+    staging: Option<OsString>,
     /// `None` once nothing can be unfinished any more.
     marker: Option<Marker>,
     /// Something temporary could not be removed, so the marker stays for the next run.
@@ -121,6 +87,7 @@ struct Arriving {
 
 /// A file that only lacks its name.
 struct Waiting {
+    id: u64,
     path: EntryPath,
     /// A file of that name is there, and is to be replaced.
     replaces: bool,
@@ -138,15 +105,21 @@ impl Landing {
         entries: &[ListedEntry],
         context: &Context<'_>,
     ) -> Result<Self, LandingError> {
-        let Destination { folder: destination, on_clash } = destination;
-        if let Ok(root) = Folder::open(destination) {
+        let Destination { folder, on_clash, keep_partial, origin_marks, .. } = destination;
+        if let Ok(root) = Folder::open(folder) {
             marker::clear_leftovers(&root);
         }
-        let Foreseen { resolutions } = survey(destination, entries, on_clash)?;
+        let Foreseen { resolutions } = survey(folder, entries, on_clash)?;
         let run = u64::from_le_bytes(context.random()?);
-        let root = Folder::open_or_create(destination)?;
+        let root = Folder::open_or_create(folder)?;
         let disk = root.disk_sync()?;
         let marker = Marker::begin(&root, run)?;
+        if root.folds_case(marker.name())
+            && let Err(error) = refuse_folded(entries)
+        {
+            marker.end(&root)?;
+            return Err(error);
+        }
         Ok(Self {
             resolutions,
             disk,
@@ -158,10 +131,28 @@ impl Landing {
             links: Vec::new(),
             made_folders: Vec::new(),
             landed: Landed::default(),
+            landed_ids: Vec::new(),
+            keep_partial,
+            settled: false,
+            closed: false,
+            origin_marks: origin_marks.to_vec(),
+            staging: None,
             marker: Some(marker),
             litter: false,
             arrivals: 0,
         })
+    }
+
+    /// This landing as that of a closed folder, in which files are only looked at.
+    pub(crate) fn closed(mut self) -> Self {
+        self.closed = true;
+        self
+    }
+
+    /// Counts what was left out or called otherwise before it came here.
+    pub(crate) fn was_flattened(&mut self, flat: Flat) {
+        self.landed.flat_links = flat.links;
+        self.landed.beside.extend(flat.numbered);
     }
 
     /// The destination's absolute path.
@@ -185,11 +176,14 @@ impl Landing {
                 let (place, name) = self.place_of(&link.path)?;
                 place.folder.create_link(&name, OsStr::from_bytes(&link.link_target), link.modified)?;
                 self.landed.links += 1;
+                self.landed_ids.push(link.id);
             } else {
                 self.landed.refused_links.push(RefusedLink { path: link.path, target: link.link_target });
             }
         }
+        self.remove_staging()?;
         self.settle_folders()?;
+        self.landed.beside = self.beside();
         self.disk.wait()?;
         self.end_marker()?;
         Ok(self.root.folder.sync()?)
@@ -199,21 +193,60 @@ impl Landing {
         self.marker.take().map_or(Ok(()), |marker| marker.end(&self.root.folder))
     }
 
-    /// Ends an extraction that stopped on the way: what is complete gets its name, everything else goes, and folders
-    /// get their modes and times. What has landed; of further failures nobody is told, since something else came first.
-    pub fn stop(mut self) -> Landed {
-        let _ = self.name_waiting();
+    /// Ends an extraction of these entries that stopped on the way. What is complete gets its name if it was wished so;
+    /// otherwise what has landed goes again. Everything else goes, and folders get their modes and times. What has landed
+    /// and stays, and how many files went; of further failures nobody is told, since something else came first.
+    pub fn stop(mut self, entries: &[ListedEntry]) -> (Landed, u64) {
+        let removed = if self.keep_partial {
+            let _ = self.name_waiting();
+            0
+        } else {
+            self.take_back(entries)
+        };
         let _ = self.disk.wait();
-        std::mem::take(&mut self.landed)
+        (std::mem::take(&mut self.landed), removed)
     }
 
     fn settle_folders(&mut self) -> Result<(), FileError> {
-        let mut made = std::mem::take(&mut self.made_folders);
+        let mut made = self.made_folders.clone();
         made.sort_by(|one, other| other.0.cmp(&one.0));
         for (path, mode, modified) in made {
             self.open(path.as_bytes())?.folder.set_mode_and_time(mode & RESTORED_MODE, modified)?;
         }
+        self.settled = true;
         Ok(())
+    }
+
+    /// Files that stand beside others, sorted.
+    fn beside(&self) -> Vec<(EntryPath, EntryPath)> {
+        let mut beside: Vec<(EntryPath, EntryPath)> = self
+            .resolutions
+            .iter()
+            .filter_map(|(path, resolution)| match resolution {
+                Resolution::Beside(instead) => Some((instead.clone(), path.clone())),
+                _ => None,
+            })
+            .collect();
+        beside.sort();
+        beside
+    }
+
+    fn remove_staging(&mut self) -> Result<(), FileError> {
+        if let Some(name) = &self.staging {
+            self.root.folder.remove_tree(name)?;
+            self.staging = None;
+        }
+        Ok(())
+    }
+
+    /// Where a file stands, and whether it takes another's place there; `None` where it is not extracted.
+    fn place_for(&self, entry: &Entry) -> Option<(EntryPath, bool)> {
+        match self.resolutions.get(&entry.path) {
+            Some(Resolution::Keep) => None,
+            Some(Resolution::Beside(path)) => Some((path.clone(), false)),
+            Some(Resolution::Replace) => Some((entry.path.clone(), true)),
+            None => Some((entry.path.clone(), false)),
+        }
     }
 
     /// Opens a folder of the tree, component by component, never through a link, making what is missing.
@@ -257,7 +290,7 @@ impl Landing {
     }
 
     fn begin_file(&mut self, entry: &Entry) -> Result<(), FileError> {
-        if self.resolutions.get(&entry.path) == Some(&Resolution::Keep) {
+        if self.place_for(entry).is_none() {
             self.landed.kept += 1;
             return Ok(());
         }
@@ -278,21 +311,20 @@ impl Landing {
     fn end_file(&mut self, entry: &Entry, content: &Content) -> Result<(), FileError> {
         // Until it is in the waiting list it stays in `arriving`, so that whatever fails here, it is removed.
         let Some(Arriving { place, file, .. }) = &self.arriving else { return Ok(()) };
-        file.set_mode_and_time(entry.mode & RESTORED_MODE, entry.modified)?;
+        let mode = if self.closed { 0o600 } else { entry.mode & RESTORED_MODE };
+        let mut marked = !self.origin_marks.is_empty();
+        for mark in &self.origin_marks {
+            marked &= file.mark_origin(mark)?;
+        }
+        self.landed.marked += u64::from(marked);
+        file.set_mode_and_time(mode, entry.modified)?;
         let alone = !place.on_disk;
         if alone {
             file.sync()?;
         }
         let Some(Arriving { temporary, file, .. }) = self.arriving.take() else { return Ok(()) };
-        let (path, replaces) = match self.resolutions.get(&entry.path) {
-            Some(Resolution::Beside(path)) => (path.clone(), false),
-            Some(Resolution::Replace) => (entry.path.clone(), true),
-            _ => (entry.path.clone(), false),
-        };
-        if path != entry.path {
-            self.landed.beside.push((path.clone(), entry.path.clone()));
-        }
-        self.waiting.push(Waiting { path, replaces, temporary, bytes: content.size });
+        let Some((path, replaces)) = self.place_for(entry) else { return Ok(()) };
+        self.waiting.push(Waiting { id: entry.id, path, replaces, temporary, bytes: content.size });
         if let Err(error) = file.close() {
             // The system may have lost some of it: it must not get its name later.
             if let Some(lost) = self.waiting.pop() {
@@ -342,17 +374,27 @@ impl Landing {
     /// Names the last file of the waiting list, where it stays if that fails.
     fn name_last(&mut self) -> Result<(), FileError> {
         let Some(path) = self.waiting.last().map(|file| file.path.clone()) else { return Ok(()) };
-        let (place, name) = self.place_of(&path)?;
-        let Some(file) = self.waiting.last() else { return Ok(()) };
+        let (place, _) = self.place_of(&path)?;
+        let Some(file) = self.waiting.pop() else { return Ok(()) };
+        let named = self.name_from(&place.folder, &file);
+        if named.is_err() {
+            self.waiting.push(file);
+        }
+        named
+    }
+
+    /// Gives a file of a folder its name.
+    fn name_from(&mut self, from: &Folder, file: &Waiting) -> Result<(), FileError> {
+        let (place, name) = self.place_of(&file.path)?;
         if file.replaces {
-            place.folder.replace(&file.temporary, &place.folder, &name)?;
+            from.replace(&file.temporary, &place.folder, &name)?;
             self.landed.replaced += 1;
         } else {
-            place.folder.publish(&file.temporary, &place.folder, &name)?;
+            from.publish(&file.temporary, &place.folder, &name)?;
+            self.landed_ids.push(file.id);
         }
         self.landed.files += 1;
         self.landed.bytes += file.bytes;
-        self.waiting.pop();
         Ok(())
     }
 
@@ -403,7 +445,10 @@ impl Drop for Landing {
             self.litter |= arriving.place.folder.remove_file(&arriving.temporary).is_err();
         }
         self.remove_waiting();
-        let _ = self.settle_folders();
+        self.litter |= self.remove_staging().is_err();
+        if !self.settled {
+            let _ = self.settle_folders();
+        }
         if !self.litter {
             let _ = self.end_marker();
         }

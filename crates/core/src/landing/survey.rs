@@ -5,6 +5,7 @@ use super::place_below;
 use crate::context::NoRandomness;
 use crate::entry::{EntryKind, EntryPath, ListedEntry};
 use crate::place::{FileError, Folder, absolute};
+use crate::source::portability::{Trouble, Unportable, unportable};
 use std::collections::HashSet;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
@@ -19,6 +20,15 @@ pub enum LandingError {
     /// These exist already and would be in the way.
     #[error("{} entries exist already", .0.len())]
     Clashes(Vec<PathBuf>),
+    /// Two names that are one on the destination's file system.
+    #[error("two names are one here")]
+    Folded(EntryPath),
+    /// Whoever looked at the files before they land says no.
+    #[error("{0}")]
+    Screened(String),
+    /// Whoever looked at the files has changed one, or taken it away.
+    #[error("a file was changed while it was looked at")]
+    ChangedByScreen(EntryPath),
     /// A name that this system cannot hold.
     #[error("a name is longer than {MAX_NAME_BYTES} bytes")]
     LongName(EntryPath),
@@ -66,6 +76,13 @@ pub fn survey(destination: &Path, entries: &[ListedEntry], on_clash: OnClash) ->
     }
     check_room(&root, destination, entries)?;
     Ok(Foreseen { resolutions })
+}
+
+/// Refuses two names that are one where small and capital letters, or ways to write accents, are not told apart.
+pub(super) fn refuse_folded(entries: &[ListedEntry]) -> Result<(), LandingError> {
+    let found = unportable(entries.iter().map(|listed| &listed.entry.path));
+    let folded = |one: &Unportable| matches!(one.trouble, Trouble::DiffersInCase | Trouble::DiffersInForm);
+    found.into_iter().find(folded).map_or(Ok(()), |one| Err(LandingError::Folded(one.path)))
 }
 
 /// What was decided for the files that meet others.
@@ -118,7 +135,7 @@ fn find_clashes(
             Some(kind) if kind.is_file() && listed.entry.kind == EntryKind::File => {
                 let taken = |name: &[u8]| !matches!(folder.kind_of(OsStr::from_bytes(name)), Ok(None));
                 let beside = if given.is_empty() { None } else { free_beside(path, &given, taken) };
-                let clash = Clash { entry: &listed.entry, there: folder.modified_of(name)?, beside };
+                let clash = Clash { entry: &listed.entry, there: folder.size_and_time_of(name)?.1, beside };
                 match on_clash.resolve(clash) {
                     Some(resolution) => {
                         if let Resolution::Beside(path) = &resolution {

@@ -1,6 +1,6 @@
 //! Single files: opening one to read without waiting, writing a new one, and a scratch file that has no name.
 
-use super::{FileAction, FileError, faults};
+use super::{FileAction, FileError, OriginMark, faults};
 use crate::entry::Timestamp;
 use rustix::fs::{Mode, OFlags, Timespec, Timestamps};
 use std::fs::{File, Metadata, TryLockError};
@@ -12,6 +12,9 @@ use std::path::{Path, PathBuf};
 /// After so many new bytes of a file the system is asked to begin writing them out, so that the sync in the end has
 /// little left to wait for.
 const WRITE_OUT_BYTES: u64 = 16 * 1024 * 1024;
+
+/// So many bytes are read at once.
+const READ_BYTES: usize = 256 * 1024;
 
 /// Whether opening a path may go through a link at its end.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -83,6 +86,39 @@ impl NewFile {
     /// [`FileError`] from the system.
     pub fn set_mode_and_time(&self, mode: u32, modified: Timestamp) -> Result<(), FileError> {
         set_mode_and_time(&self.file, mode, modified).map_err(FileError::on(FileAction::Write, &self.path))
+    }
+
+    /// Notes where the file came from. Whether the file system has room for such notes.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn mark_origin(&self, mark: &OriginMark) -> Result<bool, FileError> {
+        let set = faults::before(FileAction::Write).and_then(|()| {
+            Ok(rustix::fs::fsetxattr(&self.file, mark.name, &mark.value, rustix::fs::XattrFlags::empty())?)
+        });
+        match set {
+            Err(error) if error.raw_os_error() == Some(rustix::io::Errno::NOTSUP.raw_os_error()) => Ok(false),
+            outcome => outcome.map(|()| true).map_err(FileError::on(FileAction::Write, &self.path)),
+        }
+    }
+
+    /// Reads the file from its beginning to its end; how many bytes.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn read_through(&self, mut take: impl FnMut(&[u8])) -> Result<u64, FileError> {
+        let (mut buffer, mut length) = (vec![0; READ_BYTES], 0);
+        loop {
+            match self.file.read_at(&mut buffer, length) {
+                Ok(0) => return Ok(length),
+                Ok(count) => {
+                    take(&buffer[..count]);
+                    length += count as u64;
+                }
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => return Err(FileError::on(FileAction::Read, &self.path)(error)),
+            }
+        }
     }
 
     /// Waits until the disk holds the file.

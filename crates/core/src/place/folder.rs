@@ -220,15 +220,32 @@ impl Folder {
             .map_err(to.failed(FileAction::Rename, final_name))
     }
 
-    /// When a file of this folder was modified; of a link, that itself.
+    /// Removes a folder with everything in it; links in it are removed, not followed.
     ///
     /// # Errors
     /// [`FileError`] from the system.
-    pub fn modified_of(&self, name: &OsStr) -> Result<Timestamp, FileError> {
+    pub fn remove_tree(&self, name: &OsStr) -> Result<(), FileError> {
+        faults::before(FileAction::Remove)
+            .and_then(|()| self.dir.remove_dir_all(name))
+            .map_err(self.failed(FileAction::Remove, name))
+    }
+
+    /// Whether this folder takes a name for another that differs in small and capital letters only. `there` is the
+    /// name of something in it, with small letters.
+    pub fn folds_case(&self, there: &OsStr) -> bool {
+        let capital = there.to_string_lossy().to_uppercase();
+        matches!(self.kind_of(OsStr::new(&capital)), Ok(Some(_)))
+    }
+
+    /// A file's length in bytes, and when it was modified; of a link, its own.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn size_and_time_of(&self, name: &OsStr) -> Result<(u64, Timestamp), FileError> {
         let stat = rustix::fs::statat(&self.dir, name, AtFlags::SYMLINK_NOFOLLOW)
             .map_err(|errno| self.failed(FileAction::Open, name)(errno.into()))?;
         let nanoseconds = u32::try_from(stat.st_mtime_nsec).unwrap_or(0);
-        Ok(Timestamp { seconds: stat.st_mtime, nanoseconds })
+        Ok((u64::try_from(stat.st_size).unwrap_or(0), Timestamp { seconds: stat.st_mtime, nanoseconds }))
     }
 
     /// Makes a symbolic link whose target is stored as given.

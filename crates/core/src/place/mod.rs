@@ -8,10 +8,12 @@ pub mod faults;
 mod file;
 mod folder;
 pub mod missing;
+mod origin;
 pub mod staging;
 
 pub use file::{Links, NewFile, ScratchFile, open_regular};
 pub use folder::{DiskSync, Folder};
+pub use origin::{OriginMark, origin_marks};
 
 use std::fmt;
 use std::io;

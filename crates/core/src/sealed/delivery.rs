@@ -15,7 +15,7 @@ pub(super) enum Open {
 }
 
 /// Turns records into calls of the sink, comparing all of them with the index.
-pub(super) struct Delivery<'a, 'c, S: EntrySink> {
+pub(super) struct Delivery<'a, 'c, S: EntrySink + ?Sized> {
     pub sink: &'a mut S,
     pub context: &'a Context<'c>,
     pub next: Option<(&'a ListedEntry, Place)>,
@@ -24,7 +24,7 @@ pub(super) struct Delivery<'a, 'c, S: EntrySink> {
     pub selective: bool,
 }
 
-impl<'a, S: EntrySink> Delivery<'a, '_, S> {
+impl<'a, S: EntrySink + ?Sized> Delivery<'a, '_, S> {
     pub fn take(
         &mut self,
         place: Place,

@@ -162,7 +162,11 @@ impl SealedReader {
     ///
     /// # Errors
     /// [`ExtractError`]; what the sink was told to end before that is complete and right.
-    pub fn extract<S: EntrySink>(&mut self, sink: &mut S, context: &Context<'_>) -> Result<(), ExtractError<S::Error>> {
+    pub fn extract<S: EntrySink + ?Sized>(
+        &mut self,
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<S::Error>> {
         let mut order: Vec<usize> = (0..self.places.len()).collect();
         order.sort_unstable_by_key(|index| self.places[*index]);
         let mut expected = order.into_iter().map(|index| (&self.listed[index], self.places[index]));
@@ -203,7 +207,7 @@ impl SealedReader {
     ///
     /// # Errors
     /// [`ExtractError`].
-    pub fn extract_some<S: EntrySink>(
+    pub fn extract_some<S: EntrySink + ?Sized>(
         &mut self,
         wanted: &[usize],
         sink: &mut S,

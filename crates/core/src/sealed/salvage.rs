@@ -81,7 +81,11 @@ impl Salvage {
     ///
     /// # Errors
     /// [`ExtractError`]: the sink's, or the archive's where it changed since it was surveyed.
-    pub fn extract<S: EntrySink>(&mut self, sink: &mut S, context: &Context<'_>) -> Result<(), ExtractError<S::Error>> {
+    pub fn extract<S: EntrySink + ?Sized>(
+        &mut self,
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<S::Error>> {
         let (whole, places) = (&self.whole, &self.places);
         let mut open: Option<(&ListedEntry, blake3::Hasher)> = None;
         let mut delivered = 0;

@@ -1,0 +1,72 @@
+//! Where things are extracted to, and what is wished of it; and what has landed there in the end.
+
+use super::clash::OnClash;
+use crate::entry::EntryPath;
+use crate::place::OriginMark;
+use std::path::{Path, PathBuf};
+
+/// Where things are extracted to, and how.
+#[derive(Clone, Copy)]
+pub struct Destination<'a> {
+    /// The folder.
+    pub folder: &'a Path,
+    /// What becomes of files that meet others there.
+    pub on_clash: OnClash,
+    /// Whether files lie right in the folder, without the folders that they have in the archive. Links have no place then.
+    pub flat: bool,
+    /// Whether what is complete stays where an extraction stops on the way; otherwise it goes again.
+    pub keep_partial: bool,
+    /// Marks that every file gets.
+    pub origin_marks: &'a [OriginMark],
+    /// Who looks at the files before they land.
+    pub screen: Option<Screen<'a>>,
+}
+
+/// Somebody who looks at all files in a closed folder, before any of them lands. An error says why none may.
+pub type Screen<'a> = &'a dyn Fn(&Path) -> Result<(), String>;
+
+impl<'a> From<&'a Path> for Destination<'a> {
+    fn from(folder: &'a Path) -> Self {
+        Self { folder, on_clash: OnClash::default(), flat: false, keep_partial: false, origin_marks: &[], screen: None }
+    }
+}
+
+impl<'a> From<&'a PathBuf> for Destination<'a> {
+    fn from(folder: &'a PathBuf) -> Self {
+        folder.as_path().into()
+    }
+}
+
+/// A link that was not made, because it could lead outside the destination.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RefusedLink {
+    /// The link.
+    pub path: EntryPath,
+    /// Where it would have led.
+    pub target: Vec<u8>,
+}
+
+/// What has landed, complete and under its own name.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Landed {
+    /// Regular files.
+    pub files: u64,
+    /// Folders, not counting those that were there.
+    pub folders: u64,
+    /// Symbolic links.
+    pub links: u64,
+    /// Content bytes of the files.
+    pub bytes: u64,
+    /// Links that were not made.
+    pub refused_links: Vec<RefusedLink>,
+    /// Links that were left out, since there are no folders.
+    pub flat_links: u64,
+    /// Files that were not extracted, since one of that name was there.
+    pub kept: u64,
+    /// Files that took the place of others.
+    pub replaced: u64,
+    /// Files that stand beside others: what they are called, and what they were to be.
+    pub beside: Vec<(EntryPath, EntryPath)>,
+    /// Files that got the marks of where they came from; a file system may have no room for those.
+    pub marked: u64,
+}

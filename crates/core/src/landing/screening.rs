@@ -1,0 +1,91 @@
+//! Screening: all files are extracted into a closed folder, somebody looks at them there, and only then they land.
+//!
+//! That folder is named like the run's other temporary things, so that the next run clears it if this one is killed.
+//! What was looked at is compared with its digest once more before it lands: whoever looked may have changed it.
+
+use super::{Landing, LandingError, Waiting};
+use crate::entry::{EntryKind, ListedEntry};
+use crate::place::{FileError, Folder};
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt as _;
+
+impl Landing {
+    /// A closed folder in the destination.
+    ///
+    /// # Errors
+    /// [`LandingError`].
+    pub(crate) fn make_staging(&mut self) -> Result<Folder, LandingError> {
+        self.arrivals += 1;
+        let Some(marker) = &mut self.marker else { return Ok(self.root.folder.itself()?) };
+        let name = marker.temporary(b"", self.arrivals)?;
+        let folder = self.root.folder.create_subfolder(&name)?;
+        self.staging = Some(name);
+        Ok(folder)
+    }
+
+    /// Names every file and ends, as a staging folder's own landing: no links are made, and folders stay open to the user.
+    ///
+    /// # Errors
+    /// [`LandingError`].
+    pub(crate) fn finish_staging(&mut self) -> Result<(), LandingError> {
+        self.name_waiting()?;
+        self.made_folders.clear();
+        Ok(self.end_marker()?)
+    }
+
+    /// Lets everything land that was extracted into the closed folder, so many files of it with marks.
+    ///
+    /// # Errors
+    /// [`LandingError`]; [`LandingError::ChangedByScreen`] where a file is no longer what was extracted.
+    pub(crate) fn adopt(&mut self, staging: &Folder, marked: u64, entries: &[ListedEntry]) -> Result<(), LandingError> {
+        self.landed.marked = marked;
+        let mut reached: Option<(Vec<u8>, Folder)> = None;
+        for listed in entries {
+            match listed.entry.kind {
+                EntryKind::Folder => self.make_folder(&listed.entry)?,
+                EntryKind::Link => self.links.push(listed.entry.clone()),
+                EntryKind::File => {
+                    let parent = listed.entry.path.parent_and_name().0.unwrap_or_default();
+                    let folder = match reached.take() {
+                        Some((path, folder)) if path == parent => folder,
+                        _ => below(staging, parent)?,
+                    };
+                    self.adopt_file(&folder, listed)?;
+                    reached = Some((parent.to_vec(), folder));
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn adopt_file(&mut self, from: &Folder, listed: &ListedEntry) -> Result<(), LandingError> {
+        let ListedEntry { entry, content } = listed;
+        let Some((path, replaces)) = self.place_for(entry) else {
+            self.landed.kept += 1;
+            return Ok(());
+        };
+        let name = OsStr::from_bytes(entry.path.parent_and_name().1);
+        let changed = || LandingError::ChangedByScreen(entry.path.clone());
+        if !from.kind_of(name)?.is_some_and(|kind| kind.is_file()) {
+            return Err(changed());
+        }
+        let file = from.reopen_file(name)?;
+        let mut hasher = blake3::Hasher::new();
+        let size = file.read_through(|bytes| {
+            hasher.update(bytes);
+        })?;
+        if size != content.size || hasher.finalize().as_bytes() != &content.digest {
+            return Err(changed());
+        }
+        file.set_mode_and_time(entry.mode & super::RESTORED_MODE, entry.modified)?;
+        file.close()?;
+        let waiting = Waiting { id: entry.id, path, replaces, temporary: name.to_owned(), bytes: content.size };
+        Ok(self.name_from(from, &waiting)?)
+    }
+}
+
+/// A folder at a path below another, never through a link.
+fn below(folder: &Folder, path: &[u8]) -> Result<Folder, FileError> {
+    let names = path.split(|byte| *byte == b'/').filter(|name| !name.is_empty());
+    names.map(OsStr::from_bytes).try_fold(folder.itself()?, |folder, name| folder.subfolder(name))
+}
