@@ -90,8 +90,13 @@ pub enum Failure {
     NoText(String),
     /// An option's value cannot be used.
     Value(BadValue),
-    /// A password is needed and there is no terminal to ask on.
-    NobodyToAsk,
+    /// Something is to be asked, and there is no terminal to ask on.
+    NobodyToAsk {
+        /// What is asked for, as the beginning of a sentence.
+        what: &'static str,
+        /// What would have answered, as a sentence.
+        instead: &'static str,
+    },
     /// The two passwords typed are not the same.
     PasswordsDiffer,
     /// The user did not want to give a password.
@@ -138,7 +143,7 @@ impl Failure {
             | Self::NoText(_)
             | Self::PasswordFileTooLong(_)
             | Self::PasswordVariable
-            | Self::NobodyToAsk
+            | Self::NobodyToAsk { .. }
             | Self::PasswordsDiffer => 2,
             Self::Prompt(_) | Self::Output(_) | Self::File(_) => 7,
             Self::GivenUp => 130,

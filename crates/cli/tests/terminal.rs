@@ -13,6 +13,7 @@ use std::time::Duration;
 use support::Desk;
 
 const CTRL_C: &str = "\u{3}";
+const ESCAPE: &str = "\u{1b}";
 
 /// Runs the program in a pseudo-terminal (made by `script`, which every Linux distribution has), typing these lines.
 fn at_a_terminal(desk: &Desk, arguments: &[&str], typed: &str) -> (i32, String) {
@@ -27,15 +28,20 @@ fn at_a_terminal(desk: &Desk, arguments: &[&str], typed: &str) -> (i32, String) 
     let mut shown = String::new();
     // Each line is typed when it has been asked for.
     for line in typed.lines() {
-        let asked = shown.matches(": ").count();
+        let questions = |shown: &str| shown.matches(": ").count() + shown.matches("taken out? ").count();
+        let asked = questions(&shown);
         let mut bytes = [0; 256];
-        while shown.matches(": ").count() == asked {
+        while questions(&shown) == asked {
             let count = screen.read(&mut bytes).unwrap();
             assert!(count > 0, "nothing was asked: {shown}");
             shown.push_str(&String::from_utf8_lossy(&bytes[..count]));
         }
         // Ctrl-C needs no return key; with one, the empty line behind it could be read before the signal is.
-        let end = if line == CTRL_C { "" } else { "\n" };
+        let end = match line {
+            CTRL_C | ESCAPE => "",
+            keys if keys.contains(ESCAPE) => "\r",
+            _ => "\n",
+        };
         keyboard.write_all(format!("{line}{end}").as_bytes()).unwrap();
     }
     screen.read_to_string(&mut shown).unwrap();
@@ -112,6 +118,20 @@ fn of_several_sets_in_one_place_one_is_chosen(#[case] answer: &str, #[case] code
     let (exit, shown) = at_a_terminal(&desk, &["open", "o", "--into", "in"], &typed);
     let asked = shown.contains("Volumes of 2 archives are here") && shown.contains("4 of 5 volumes");
     assert!(exit == code && asked && shown.contains(words), "{exit}: {shown}");
+}
+
+/// One down is the first file, two the folder behind it, which is picked with all that is in it.
+#[rstest]
+#[case::a_folder("\u{1b}[B\u{1b}[B ", 0, "costs")]
+#[case::narrowed_down("levels\u{1b}[B ", 0, "survey")]
+#[case::nothing("", 130, "")]
+#[case::given_up(ESCAPE, 130, "")]
+fn what_to_take_out_is_picked_from_a_list(#[case] keys: &str, #[case] code: i32, #[case] folders: &str) {
+    let desk = Desk::with_volumes();
+    let typed = format!("{}\n{keys}\n", support::PASSWORD);
+    let (exit, shown) = at_a_terminal(&desk, &["open", "out", "--into", "in", "--pick"], &typed);
+    assert_eq!(exit, code, "{shown}");
+    assert_eq!(desk.names("in/wrenfall-light").join(" "), folders);
 }
 
 #[test]

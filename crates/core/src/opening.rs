@@ -2,7 +2,7 @@
 
 use crate::context::{Context, Phase, Progress};
 use crate::entry::{Content, Entry, EntryKind, EntrySink, ListedEntry};
-use crate::landing::{Destination, Flat, Landed, Landing, LandingError, Screen};
+use crate::landing::{Destination, Flat, Foreseen, Landed, Landing, LandingError, Screen, survey};
 use crate::sealed::{ExtractError, Salvage, SealedError, SealedReader};
 use std::collections::BTreeSet;
 use std::path::PathBuf;
@@ -77,6 +77,16 @@ pub fn open_salvaged<'a>(
     context: &Context<'_>,
 ) -> Result<Opened, OpenError> {
     land(archive, destination.into(), context)
+}
+
+/// What would become of files that meet others, and whether all of these entries could land. Nothing is written.
+///
+/// # Errors
+/// [`LandingError`].
+pub fn foresee(entries: &[ListedEntry], destination: Destination<'_>) -> Result<Foreseen, LandingError> {
+    let flat = destination.flat.then(|| Flat::of(entries));
+    let entries = flat.as_ref().map_or(entries, |flat| &flat.entries);
+    survey(destination.folder, entries, destination.on_clash)
 }
 
 fn with_folders_above(entries: &[ListedEntry], wanted: &[usize]) -> Vec<usize> {
@@ -206,7 +216,10 @@ fn deliver_screened(
     let marked = closed.landed().marked;
     drop(closed);
     context.go_on().map_err(SealedError::from)?;
-    screen(staging.path()).map_err(|why| ExtractError::Sink(LandingError::Screened(why)))?;
+    let verdict = screen(staging.path());
+    // Whoever stopped this has stopped the screening too.
+    context.go_on().map_err(SealedError::from)?;
+    verdict.map_err(|why| ExtractError::Sink(LandingError::Screened(why)))?;
     landing.adopt(&staging, marked, entries_of(archive, flat)).map_err(ExtractError::Sink)
 }
 

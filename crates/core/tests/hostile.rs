@@ -89,20 +89,26 @@ fn a_lie_under_the_seal_is_refused_by_name(#[case] lie: fn(&mut Draft), #[case] 
 fn links_come_last_and_none_that_leads_outside_is_made() {
     let desk = Desk::new();
     let mut draft = Draft::empty();
-    for (id, path, target) in
-        [(1, "a-inside", "b"), (2, "a-out", "/etc"), (3, "a-up", "../x"), (4, "a-via", "a-inside/..")]
-    {
+    for (id, path, target) in [
+        (1, "a-inside", "b"),
+        (2, "a-out", "/etc"),
+        (3, "a-up", "../x"),
+        (4, "a-via", "a-inside/.."),
+        (5, "ring-1", "ring-2"),
+        (6, "ring-2", "ring-1"),
+    ] {
         let link = Entry { link_target: target.into(), ..entry(id, path, EntryKind::Link) };
         draft.list(link.clone(), Content::default());
         put_entry(&link, &mut draft.records);
     }
     draft.file(9, "b");
+    draft.index.sort_by(|one, other| one.listed.entry.path.cmp(&other.listed.entry.path));
     let path = draft.seal(&desk);
     let opened = desk.open(&[path], &desk.path("inbox")).unwrap();
     let refused: Vec<_> = opened.landed.refused_links.iter().map(|link| link.path.as_bytes()).collect();
     assert_eq!(refused, [&b"a-out"[..], b"a-up", b"a-via"]);
     let landed: Vec<_> = tree(&desk.path("inbox")).into_keys().collect();
-    assert_eq!(landed, ["", "a-inside", "b"].map(PathBuf::from));
+    assert_eq!(landed, ["", "a-inside", "b", "ring-1", "ring-2"].map(PathBuf::from));
 }
 
 #[test]
@@ -115,6 +121,34 @@ fn a_name_that_the_system_cannot_hold_is_refused_before_anything_is_written() {
     let error = desk.open(&[path], &desk.path("inbox")).unwrap_err();
     assert_eq!(error.class(), Unsafe);
     assert!(!desk.path("inbox").exists());
+}
+
+/// The link lands last, and what was to go through it stands in its way already.
+#[test]
+fn a_link_out_and_a_file_through_it_cannot_be_in_one_archive() {
+    let desk = Desk::new();
+    let mut draft = Draft::empty();
+    let link = Entry { link_target: b"/tmp".into(), ..entry(1, "way", EntryKind::Link) };
+    draft.list(link.clone(), Content::default());
+    put_entry(&link, &mut draft.records);
+    draft.file(2, "way/through");
+    let path = draft.seal(&desk);
+    assert_eq!(desk.open(&[path], &desk.path("inbox")).unwrap_err().class(), Damaged);
+    assert!(!desk.path("inbox").exists());
+}
+
+/// Zeros that compress to nearly nothing, and a frame that says there are fewer.
+#[test]
+fn a_frame_that_inflates_beyond_what_it_declares_is_refused() {
+    let desk = Desk::new();
+    let mut draft = Draft::honest();
+    draft.records = zstd::bulk::compress(&vec![0; 4_000_000], 1).unwrap();
+    draft.content_header = |header| {
+        header.codec = Codec::Zstandard;
+        header.raw_bytes = 1_000;
+    };
+    let path = draft.seal(&desk);
+    assert_eq!(desk.open(&[path], &desk.path("inbox")).unwrap_err().class(), Damaged);
 }
 
 #[test]

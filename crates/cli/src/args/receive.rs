@@ -59,6 +59,12 @@ pub struct OpenArguments {
     /// its top, and there is something in the destination already
     #[arg(long, value_enum, default_value = "auto")]
     pub folder: FolderName,
+    /// Extract files without the folders that they have in the archive; a name that several have gets a number
+    #[arg(long, conflicts_with = "salvage")]
+    pub flat: bool,
+    /// Pick what to take out from a list on the terminal
+    #[arg(long, conflicts_with = "salvage")]
+    pub pick: bool,
     /// What becomes of files that meet others there; decided before a byte is written. Without this it is asked on a
     /// terminal, and nothing is extracted elsewhere
     #[arg(long, value_enum)]
@@ -69,6 +75,17 @@ pub struct OpenArguments {
     /// Take out whatever is whole although volumes are missing or damaged, and name the rest
     #[arg(long)]
     pub salvage: bool,
+    /// Leave what is complete where extracting stops on the way, on a full disk for example. Without this it goes again, so
+    /// that no part passes for the whole
+    #[arg(long)]
+    pub keep_partial: bool,
+    /// Mark every file with where the volumes came from, if they have such a mark (extended attributes)
+    #[arg(long)]
+    pub origin_mark: bool,
+    /// A shell command line that looks at the files first: the path of the closed folder that they are in is put behind it,
+    /// and they land only if it exits with 0
+    #[arg(long, value_name = "COMMAND")]
+    pub screen_with: Option<String>,
     #[command(flatten)]
     pub unlock: UnlockArguments,
     #[command(flatten)]

@@ -29,11 +29,8 @@ pub fn confirm(question: &str) -> Result<bool, Failure> {
     Ok(answer.trim().eq_ignore_ascii_case("yes"))
 }
 
-/// Asks for one of several words, until one of them is given.
+/// Asks for one of several words, until one of them is given. Only where [`can_ask`] says yes.
 pub fn choose(question: &str, words: &[&str]) -> Result<usize, Failure> {
-    if !can_ask() {
-        return Err(Failure::NobodyToAsk);
-    }
     let _asking = Asking::begin(Echo::On);
     loop {
         let answer = line(&format!("{question} Type {}: ", words.join(", ")))?;
@@ -44,6 +41,12 @@ pub fn choose(question: &str, words: &[&str]) -> Result<usize, Failure> {
             return Err(Failure::GivenUp);
         }
     }
+}
+
+/// Lets somebody else ask, on a terminal that is put back as it was whatever happens: a signal ends the program at once.
+pub fn while_asking<T>(ask: impl FnOnce() -> T) -> T {
+    let _asking = Asking::begin(Echo::On);
+    ask()
 }
 
 /// A line that is shown as it is typed; empty, without even a line break, where nothing comes any more.
@@ -61,7 +64,10 @@ fn line(question: &str) -> Result<String, Failure> {
 /// Asks for a password on the terminal.
 pub fn ask(purpose: Purpose) -> Result<Password, Failure> {
     if !can_ask() {
-        return Err(Failure::NobodyToAsk);
+        return Err(Failure::NobodyToAsk {
+            what: "A password is needed",
+            instead: "Give it with --password-from FILE or in the variable UNDER_SEAL_PASSWORD.",
+        });
     }
     let _asking = Asking::begin(Echo::Off);
     let password = hidden_line("Password: ")?;

@@ -83,11 +83,7 @@ pub fn explain(failure: &Failure) -> String {
             "The variable UNDER_SEAL_PASSWORD holds bytes that are not text. Set it anew, or use --password-from."
                 .to_owned()
         }
-        Failure::NobodyToAsk => {
-            "A password is needed, and there is no terminal to ask on. Give it with --password-from FILE or in the \
-             variable UNDER_SEAL_PASSWORD."
-                .to_owned()
-        }
+        Failure::NobodyToAsk { what, instead } => format!("{what}, and there is no terminal to ask on. {instead}"),
         Failure::PasswordsDiffer => "The two passwords are not the same. Nothing was done; try again.".to_owned(),
         Failure::GivenUp => "Cancelled. Nothing was done.".to_owned(),
         Failure::Prompt(source) => {

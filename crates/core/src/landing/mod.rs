@@ -17,7 +17,8 @@ mod undo;
 pub use clash::OnClash;
 pub use destination::{Destination, Landed, RefusedLink, Screen};
 pub(crate) use flat::Flat;
-pub use survey::{Foreseen, LandingError, survey};
+pub(crate) use survey::survey;
+pub use survey::{Foreseen, LandingError};
 
 use crate::context::{Context, NoRandomness};
 use crate::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry, Timestamp, link_stays_inside};

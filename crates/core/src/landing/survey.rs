@@ -200,3 +200,34 @@ impl Way<'_> {
 fn is_at_or_above(folder: &[u8], path: &[u8]) -> bool {
     path.strip_prefix(folder).is_some_and(|rest| rest.is_empty() || rest.first() == Some(&b'/'))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::entry::{Content, Entry, Timestamp};
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::apart(&["Survey", "survey 2"], None)]
+    #[case::case(&["a/Survey", "a/survey"], Some("a/survey"))]
+    #[case::form(&["K\u{fc}ste", "Ku\u{308}ste"], Some("Ku\u{308}ste"))]
+    fn names_that_are_one_elsewhere_are_found(#[case] paths: &[&str], #[case] expected: Option<&str>) {
+        let listed = |path: &&str| ListedEntry {
+            entry: Entry {
+                id: 1,
+                path: EntryPath::new(*path).unwrap(),
+                kind: EntryKind::File,
+                mode: 0o644,
+                modified: Timestamp::default(),
+                link_target: Vec::new(),
+            },
+            content: Content::default(),
+        };
+        let entries: Vec<ListedEntry> = paths.iter().map(listed).collect();
+        let found = match refuse_folded(&entries) {
+            Err(LandingError::Folded(path)) => Some(path),
+            _ => None,
+        };
+        assert_eq!(found.as_ref().map(EntryPath::as_bytes), expected.map(str::as_bytes));
+    }
+}

@@ -10,8 +10,9 @@ use crate::place::FileError;
 use std::collections::HashSet;
 
 impl Landing {
-    /// Takes back what has landed; how many files went. What cannot be taken back stays.
+    /// Takes back what has landed, or was complete and waited for its name; how many files went. What cannot be taken back stays.
     pub(super) fn take_back(&mut self, entries: &[ListedEntry]) -> u64 {
+        let mut removed = self.waiting.len() as u64;
         self.remove_waiting();
         let ids: HashSet<u64> = std::mem::take(&mut self.landed_ids).into_iter().collect();
         for (path, _, modified) in self.made_folders.clone() {
@@ -19,7 +20,6 @@ impl Landing {
             let opened = self.open(path.as_bytes());
             let _ = opened.and_then(|place| place.folder.set_mode_and_time(0o700, modified));
         }
-        let mut removed = 0;
         for listed in entries.iter().filter(|listed| ids.contains(&listed.entry.id)) {
             let gone = self.take_back_one(listed).unwrap_or(false);
             match (gone, listed.entry.kind) {

@@ -67,6 +67,11 @@ impl Salvage {
         Ok(Self { stream, tail, whole: whole.into_iter().map(|(listed, _)| listed).collect(), places, lost })
     }
 
+    /// The volumes that it is read from.
+    pub fn set(&self) -> &VolumeSet {
+        self.stream.cells().set()
+    }
+
     /// What is whole, sorted by path.
     pub fn entries(&self) -> &[ListedEntry] {
         &self.whole

@@ -1,0 +1,46 @@
+//! What becomes of files that meet others; asked where that was not said, and somebody can be asked.
+
+use super::refused;
+use crate::args::OnClashName;
+use crate::failure::Failure;
+use crate::ui::prompt;
+use crate::ui::text;
+use under_seal_core::entry::ListedEntry;
+use under_seal_core::landing::{Destination, LandingError, OnClash};
+use under_seal_core::opening::foresee;
+
+const CHOICES: [(&str, OnClash); 4] =
+    [("keep", OnClash::Keep), ("replace", OnClash::Replace), ("newer", OnClash::Newer), ("both", OnClash::Both)];
+
+/// What is to be done where these entries meet others in `into`.
+pub(super) fn decide(
+    typed: Option<OnClashName>,
+    entries: &[ListedEntry],
+    into: Destination<'_>,
+) -> Result<OnClash, Failure> {
+    match typed {
+        None if !prompt::can_ask() => return Ok(OnClash::Refuse),
+        None | Some(OnClashName::Ask) => {}
+        Some(OnClashName::Refuse) => return Ok(OnClash::Refuse),
+        Some(OnClashName::Keep) => return Ok(OnClash::Keep),
+        Some(OnClashName::Replace) => return Ok(OnClash::Replace),
+        Some(OnClashName::Newer) => return Ok(OnClash::Newer),
+        Some(OnClashName::Both) => return Ok(OnClash::Both),
+    }
+    let paths = match foresee(entries, into) {
+        Ok(_) => return Ok(OnClash::Refuse),
+        Err(LandingError::Clashes(paths)) => paths,
+        Err(error) => return refused(Err(error)),
+    };
+    if !prompt::can_ask() {
+        return refused(Err(LandingError::Clashes(paths)));
+    }
+    let paths: Vec<String> = paths.iter().map(|path| text::path(path)).collect();
+    let question = format!("There already: {}.\nWhat shall become of what is there?", text::first_few(&paths));
+    let mut words = CHOICES.map(|(word, _)| word).to_vec();
+    words.push("stop");
+    match CHOICES.get(prompt::choose(&question, &words)?) {
+        Some((_, choice)) => Ok(*choice),
+        None => Err(Failure::GivenUp),
+    }
+}

@@ -1,0 +1,199 @@
+//! `open`: unlock and extract, everything or what is wanted.
+
+mod clashes;
+mod pick;
+mod report;
+mod screen;
+
+use super::list::nothing;
+use super::show;
+use crate::args::{FolderName, OpenArguments};
+use crate::credentials;
+use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING, UNSAFE};
+use crate::places::{Typed, tell_apart};
+use crate::session;
+use crate::settings::BadValue;
+use crate::ui::progress::ProgressLine;
+use crate::ui::text::shown;
+use report::{NotWhole, OriginMarks, Report, absolute, changed, lines};
+use std::borrow::Cow;
+use std::collections::HashSet;
+use std::ffi::OsStr;
+use std::fs;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::{Component, Path, PathBuf};
+use under_seal_core::Error;
+use under_seal_core::entry::{EntryKind, ListedEntry};
+use under_seal_core::landing::{Destination, LandingError};
+use under_seal_core::listing;
+use under_seal_core::opening::{OpenError, foresee, open, open_salvaged, open_some};
+use under_seal_core::place::{OriginMark, origin_marks};
+use under_seal_core::sealed::{Salvage, SealedReader};
+use under_seal_core::source::Patterns;
+use under_seal_core::volume::VolumeSet;
+
+/// Runs the command; the exit code.
+pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
+    let typed = tell_apart(&arguments.typed);
+    let set = typed.set()?;
+    let report = match (arguments.salvage, typed.inside.is_empty()) {
+        (true, true) => salvage(arguments, set)?,
+        (true, false) => return Err(Failure::Value(BadValue::SalvageOfSome)),
+        // Whoever wants a part needs only its volumes.
+        (false, false) => extract(arguments, &typed, set)?,
+        (false, true) => extract(arguments, &typed, set.complete()?)?,
+    };
+    show(&report, &arguments.work, || lines(&report))?;
+    Ok(report.exit_code)
+}
+
+fn extract(arguments: &OpenArguments, typed: &Typed, set: VolumeSet) -> Result<Report, Failure> {
+    let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
+    let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
+    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
+    let context = session::context(&progress, arguments.work.threads);
+    let mut archive = SealedReader::with_key(set, &unlocked.key)?;
+    let (mut wanted, unmatched) = listing::matching(archive.entries(), &patterns);
+    if let (Some(pattern), []) = (unmatched.first(), wanted.as_slice()) {
+        return Err(nothing(archive.entries(), pattern));
+    }
+    if arguments.pick {
+        wanted = pick::pick(archive.entries(), &wanted)?;
+    }
+    let part = arguments.pick || !patterns.is_empty();
+    // Of a whole archive, which may be large, nothing is copied.
+    let entries: Cow<'_, [ListedEntry]> = match part {
+        false => Cow::Borrowed(archive.entries()),
+        true => wanted.iter().map(|place| archive.entries()[*place].clone()).collect(),
+    };
+    let folder = destination(arguments, &archive, &entries);
+    let mut report = Report::new(&archive, &unlocked, &folder);
+    report.dry_run = arguments.dry_run;
+    report.part = part;
+    report.changed_while_read = changed(entries.iter());
+    report.unmatched_patterns = unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect();
+    let wishes = Wishes::new(arguments, archive.set())?;
+    let into = wishes.destination(&folder, arguments, &entries)?;
+    if arguments.dry_run {
+        report.would_land(&entries, arguments.flat, &refused(foresee(&entries, into))?);
+    } else {
+        wishes.tell(&mut report);
+        let opened = match part {
+            false => open(&mut archive, into, &context)?,
+            true => open_some(&mut archive, &wanted, into, &context)?,
+        };
+        report.has_landed(&opened.landed);
+    }
+    drop(progress);
+    report.exit_code = match () {
+        () if !report.links_not_made.is_empty() => UNSAFE,
+        () if !report.unmatched_patterns.is_empty() => LOOK,
+        () => DONE,
+    };
+    Ok(report)
+}
+
+/// What is wished of an extraction beside its place.
+struct Wishes<'a> {
+    origin_marks: Option<Vec<OriginMark>>,
+    screen: Option<Look<'a>>,
+}
+
+type Look<'a> = Box<dyn Fn(&Path) -> Result<(), String> + 'a>;
+
+impl<'a> Wishes<'a> {
+    fn new(arguments: &'a OpenArguments, set: &VolumeSet) -> Result<Self, Failure> {
+        let mut marks = arguments.origin_mark.then(Vec::new);
+        for file in set.volumes.values().flatten() {
+            if let Some(marks) = marks.as_mut().filter(|marks| marks.is_empty()) {
+                *marks = origin_marks(&file.path).map_err(Failure::File)?;
+            }
+        }
+        let screen = arguments.screen_with.as_deref().map(|command| {
+            let look: Look<'_> = Box::new(move |folder| screen::look(command, folder));
+            look
+        });
+        Ok(Self { origin_marks: marks, screen })
+    }
+
+    /// The destination, for entries whose clashes are decided now.
+    fn destination<'b>(
+        &'b self,
+        folder: &'b Path,
+        arguments: &OpenArguments,
+        entries: &[ListedEntry],
+    ) -> Result<Destination<'b>, Failure> {
+        let into = Destination {
+            flat: arguments.flat,
+            keep_partial: arguments.keep_partial,
+            origin_marks: self.origin_marks.as_deref().unwrap_or_default(),
+            screen: self.screen.as_deref(),
+            ..Destination::from(folder)
+        };
+        Ok(Destination { on_clash: clashes::decide(arguments.on_clash, entries, into)?, ..into })
+    }
+
+    fn tell(&self, report: &mut Report) {
+        let marks = |marks: &Vec<OriginMark>| OriginMarks { volumes_have_them: !marks.is_empty(), marked_files: 0 };
+        report.origin_marks = self.origin_marks.as_ref().map(marks);
+        report.screened = self.screen.is_some();
+    }
+}
+
+/// Where it goes: right into the destination, or into a folder there that is named after the archive.
+fn destination(arguments: &OpenArguments, archive: &SealedReader, entries: &[ListedEntry]) -> PathBuf {
+    let name = OsStr::from_bytes(&archive.about().name);
+    // Whoever made the archive chose its name; it must lead nowhere else.
+    let is_plain = Path::new(name).components().eq([Component::Normal(name)]);
+    let several = match arguments.flat {
+        true => entries.iter().filter(|listed| listed.entry.kind == EntryKind::File).nth(1).is_some(),
+        false => {
+            entries.iter().filter_map(|listed| listed.entry.path.components().next()).collect::<HashSet<_>>().len() > 1
+        }
+    };
+    let is_used = || fs::read_dir(&arguments.into).is_ok_and(|mut entries| entries.next().is_some());
+    let own = match arguments.folder {
+        FolderName::Always => true,
+        FolderName::Never => false,
+        FolderName::Auto => several && is_used(),
+    };
+    if own && is_plain { arguments.into.join(name) } else { arguments.into.clone() }
+}
+
+fn refused<T>(outcome: Result<T, LandingError>) -> Result<T, Failure> {
+    outcome.map_err(|error| Error::Open(OpenError::Refused(error)).into())
+}
+
+fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure> {
+    let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
+    let (volumes, missing, id) = (set.geometry.data_volumes, set.missing(), set.ids.set_text());
+    let progress = ProgressLine::for_reading(Some(volumes), &arguments.work);
+    let context = session::context(&progress, arguments.work.threads);
+    let mut archive = Salvage::survey(set, &unlocked.key, &context)?;
+    let wishes = Wishes::new(arguments, archive.set())?;
+    let into = wishes.destination(&arguments.into, arguments, archive.entries())?;
+    let opened = open_salvaged(&mut archive, into, &context)?;
+    drop(progress);
+    let lost = archive.lost();
+    let mut report = Report {
+        command: "open",
+        set: id,
+        volumes,
+        missing,
+        secret: unlocked.secret,
+        destination: absolute(&arguments.into),
+        changed_while_read: changed(archive.entries().iter()),
+        salvaged: true,
+        lost: lost.map(|lost| lost.iter().map(NotWhole::from).collect()),
+        ..Report::default()
+    };
+    wishes.tell(&mut report);
+    report.has_landed(&opened.landed);
+    report.exit_code = match () {
+        () if !report.links_not_made.is_empty() => UNSAFE,
+        () if report.lost.as_ref().is_some_and(Vec::is_empty) => DONE,
+        () if !report.missing.is_empty() => MISSING,
+        () => DAMAGED,
+    };
+    Ok(report)
+}

@@ -1,0 +1,254 @@
+//! What `open` says in the end, in words and as JSON.
+
+use crate::credentials::{NOT_SECRET, Unlocked};
+use crate::failure::DONE;
+use crate::ui::paint::{Tone, paint};
+use crate::ui::table;
+use crate::ui::text::{self, bytes, contents, count, shown, shown_lines};
+use serde::Serialize;
+use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
+use under_seal_core::entry::{EntryPath, ListedEntry};
+use under_seal_core::landing::{Foreseen, Landed, RefusedLink};
+use under_seal_core::sealed::{Lost, SealedReader, Totals};
+
+/// Of what is lost so many paths are shown.
+const LOST_LISTED: usize = 20;
+
+/// The absolute path, without a slash at its end.
+pub(super) fn absolute(path: &Path) -> String {
+    let absolute = std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
+    text::path(&absolute.components().collect::<PathBuf>())
+}
+
+pub(super) fn changed<'a>(entries: impl Iterator<Item = &'a ListedEntry>) -> Vec<String> {
+    let changed = entries.filter(|listed| listed.content.changed_while_read);
+    changed.map(|listed| shown(listed.entry.path.as_bytes())).collect()
+}
+
+/// The JSON object (docs/json.md).
+#[derive(Serialize, Default)]
+pub(super) struct Report {
+    pub command: &'static str,
+    pub exit_code: u8,
+    pub archive: String,
+    pub set: String,
+    pub volumes: u32,
+    pub missing: Vec<u32>,
+    pub secret: bool,
+    pub message: String,
+    pub part: bool,
+    pub dry_run: bool,
+    pub salvaged: bool,
+    pub files: u64,
+    pub folders: u64,
+    pub links: u64,
+    pub bytes: u64,
+    pub kept_files: u64,
+    pub replaced_files: u64,
+    pub beside: Vec<Beside>,
+    pub flat_links: u64,
+    pub origin_marks: Option<OriginMarks>,
+    pub screened: bool,
+    pub destination: String,
+    pub changed_while_read: Vec<String>,
+    pub links_not_made: Vec<LinkNotMade>,
+    pub lost: Option<Vec<NotWhole>>,
+    pub unmatched_patterns: Vec<String>,
+}
+
+#[derive(Serialize)]
+pub(super) struct Beside {
+    path: String,
+    instead_of: String,
+}
+
+/// The marks of where the volumes came from.
+#[derive(Serialize)]
+pub(super) struct OriginMarks {
+    pub volumes_have_them: bool,
+    pub marked_files: u64,
+}
+
+/// What could not be salvaged.
+#[derive(Serialize)]
+pub(super) struct NotWhole {
+    path: String,
+    needs_volumes: Vec<u32>,
+}
+
+impl From<&Lost> for NotWhole {
+    fn from(lost: &Lost) -> Self {
+        Self { path: shown(lost.path.as_bytes()), needs_volumes: lost.volumes.clone() }
+    }
+}
+
+#[derive(Serialize)]
+pub(super) struct LinkNotMade {
+    path: String,
+    target: String,
+}
+
+impl Report {
+    pub fn new(archive: &SealedReader, unlocked: &Unlocked, into: &Path) -> Self {
+        Self {
+            command: "open",
+            archive: shown(&archive.about().name),
+            set: archive.set().ids.set_text(),
+            volumes: archive.set().geometry.data_volumes,
+            missing: archive.set().missing(),
+            secret: unlocked.secret,
+            message: archive.about().message.clone(),
+            destination: absolute(into),
+            ..Self::default()
+        }
+    }
+
+    pub fn would_land(&mut self, entries: &[ListedEntry], flat: bool, foreseen: &Foreseen) {
+        let mut totals = Totals::default();
+        entries.iter().for_each(|listed| totals.add(listed.entry.kind, listed.content.size));
+        (self.files, self.folders, self.links, self.bytes) =
+            (totals.files, totals.folders, totals.links, totals.content_bytes);
+        if flat {
+            (self.folders, self.flat_links, self.links) = (0, self.links, 0);
+        }
+        let (kept, replaced, _) = foreseen.counts();
+        (self.kept_files, self.replaced_files) = (kept, replaced);
+        self.files = self.files.saturating_sub(kept);
+    }
+
+    pub fn has_landed(&mut self, landed: &Landed) {
+        let link = |link: &RefusedLink| LinkNotMade { path: shown(link.path.as_bytes()), target: shown(&link.target) };
+        (self.files, self.folders, self.links, self.bytes) = (landed.files, landed.folders, landed.links, landed.bytes);
+        (self.kept_files, self.replaced_files) = (landed.kept, landed.replaced);
+        let beside = |(path, instead): &(EntryPath, EntryPath)| Beside {
+            path: shown(path.as_bytes()),
+            instead_of: shown(instead.as_bytes()),
+        };
+        self.flat_links = landed.flat_links;
+        if let Some(marks) = &mut self.origin_marks {
+            marks.marked_files = landed.marked;
+        }
+        self.beside = landed.beside.iter().map(beside).collect();
+        self.links_not_made = landed.refused_links.iter().map(link).collect();
+    }
+
+    fn heading(&self) -> String {
+        match (self.dry_run, self.salvaged, self.lost.as_deref()) {
+            (true, ..) => format!("{} can be opened here; nothing was extracted.", self.archive),
+            (_, true, Some([])) => "Nothing is lost: every file is here, complete and verified.".to_owned(),
+            (_, true, Some(lost)) => {
+                format!("What is whole was taken out; {} could not be.", count(lost.len() as u64, "thing"))
+            }
+            (_, true, None) => "What is whole was taken out; the list of contents is lost, so more may be.".to_owned(),
+            _ if self.part => format!("What was wanted of {} is open: every file complete and verified.", self.archive),
+            _ => format!("{} is open: every file complete and verified.", self.archive),
+        }
+    }
+}
+
+pub(super) fn lines(report: &Report) -> Vec<String> {
+    let tone = if report.exit_code == DONE { Tone::Good } else { Tone::Look };
+    let mut lines = vec![paint(tone, report.heading()), String::new()];
+    let (would, verified) = match report.dry_run {
+        true => ("would extract", Vec::new()),
+        false => ("extracted", vec!["every file's digest compared before it got its name".to_owned()]),
+    };
+    lines.extend(table::summary(&[
+        ("from", vec![from(report)]),
+        (would, vec![format!("{} in {}", bytes(report.bytes), contents(report.files, report.folders, report.links))]),
+        ("clashes", clashes(report)),
+        ("left out", left_out(report).into_iter().collect()),
+        ("verified", verified),
+        (
+            "screened",
+            if report.screened { vec!["the screening command said yes to all of it".to_owned()] } else { Vec::new() },
+        ),
+        ("origin", report.origin_marks.as_ref().map(origin).into_iter().collect()),
+        ("where", vec![report.destination.clone()]),
+    ]));
+    let mut note = |tone: Tone, heading: &str, items: Vec<String>| {
+        if !items.is_empty() {
+            lines.extend([String::new(), paint(tone, heading)]);
+            lines.extend(items.iter().map(|item| format!("  {item}")));
+        }
+    };
+    let beside = |beside: &Beside| format!("{} instead of {}", beside.path, beside.instead_of);
+    note(Tone::Look, "With a number, since the name was given already:", report.beside.iter().map(beside).collect());
+    note(Tone::Strong, "The sender says:", shown_lines(&report.message));
+    let changed = "These changed while they were packed; ask the sender whether they are good:";
+    note(Tone::Look, changed, report.changed_while_read.clone());
+    let link = |link: &LinkNotMade| format!("{} -> {}", link.path, link.target);
+    let links = report.links_not_made.iter().map(link).collect();
+    note(Tone::Bad, "Not made, because they could lead outside this folder:", links);
+    note(Tone::Look, "These patterns matched nothing:", report.unmatched_patterns.clone());
+    note(Tone::Bad, "Not whole in what is here:", lost(report));
+    if !report.secret {
+        lines.extend([String::new(), paint(Tone::Look, NOT_SECRET)]);
+    }
+    let needed = needed(report);
+    if !needed.is_empty() {
+        lines.extend([String::new(), format!("Next: ask the sender for {} again.", volumes(&needed))]);
+    }
+    lines
+}
+
+/// What has no place without folders.
+fn left_out(report: &Report) -> Option<String> {
+    let some = (report.flat_links > 0).then(|| count(report.flat_links, "link"))?;
+    Some(format!("{some}, since there are no folders"))
+}
+
+fn origin(marks: &OriginMarks) -> String {
+    match (marks.volumes_have_them, marks.marked_files) {
+        (false, _) => "the volumes have no mark of where they came from".to_owned(),
+        (true, 0) => "the mark of the volumes could not be carried on: there is no room for it here".to_owned(),
+        (true, files) => format!("{} got the mark of where the volumes came from", count(files, "file")),
+    }
+}
+
+/// What became of files that met others, by kind.
+fn clashes(report: &Report) -> Vec<String> {
+    let kinds = [
+        (report.kept_files, "kept as it was", "kept as they were"),
+        (report.replaced_files, "replaced", "replaced"),
+        (report.beside.len() as u64, "with a number behind its name", "with a number behind their names"),
+    ];
+    let some = kinds.iter().filter(|(files, ..)| *files > 0);
+    let told: Vec<String> = some.map(|(n, one, many)| format!("{n} {}", if *n == 1 { one } else { many })).collect();
+    if told.is_empty() { told } else { vec![told.join(", ")] }
+}
+
+fn from(report: &Report) -> String {
+    match report.missing.as_slice() {
+        [] => count(report.volumes.into(), "volume"),
+        missing => format!("{}, without {}", count(report.volumes.into(), "volume"), text::number_list(missing)),
+    }
+}
+
+/// The volumes without which something is lost.
+fn needed(report: &Report) -> Vec<u32> {
+    let lost = report.lost.as_deref().unwrap_or_default();
+    let mut needed: BTreeSet<u32> = lost.iter().flat_map(|lost| &lost.needs_volumes).copied().collect();
+    if report.salvaged && report.lost.is_none() {
+        needed.extend(&report.missing);
+    }
+    needed.into_iter().collect()
+}
+
+fn volumes(numbers: &[u32]) -> String {
+    let word = if numbers.len() == 1 { "volume" } else { "volumes" };
+    format!("{word} {}", text::number_list(numbers))
+}
+
+fn lost(report: &Report) -> Vec<String> {
+    let lost = report.lost.as_deref().unwrap_or_default();
+    let line = |lost: &NotWhole| match lost.needs_volumes.as_slice() {
+        [] => lost.path.clone(),
+        numbers => format!("{}: needs {}", lost.path, volumes(numbers)),
+    };
+    let mut lines: Vec<String> = lost.iter().take(LOST_LISTED).map(line).collect();
+    let more = lost.len().saturating_sub(LOST_LISTED);
+    lines.extend((more > 0).then(|| format!("and {more} more (--json lists all)")));
+    lines
+}

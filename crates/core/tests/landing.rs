@@ -1,0 +1,168 @@
+//! Landing: what is wished of an extraction beside its place, and what it does not let itself be led to.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod support;
+
+use rstest::rstest;
+use std::cell::RefCell;
+use std::fs;
+use std::os::unix::fs::{PermissionsExt as _, symlink};
+use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
+use support::{Desk, PASSWORD, tree};
+use under_seal_core::context::{Context, Observer, Progress, Randomness};
+use under_seal_core::entry::Timestamp;
+use under_seal_core::landing::{Destination, OnClash, Screen};
+use under_seal_core::opening::open;
+use under_seal_core::sealed::{Password, SealedReader};
+use under_seal_core::volume::VolumeSet;
+use under_seal_core::{Error, ErrorClass};
+
+/// Files of one name in three folders, a link and an empty folder.
+fn packed() -> Desk {
+    let desk = Desk::new();
+    desk.source("a/notes.txt", b"first").source("b/notes.txt", b"second").source("notes (2).txt", b"third");
+    symlink("a/notes.txt", desk.path("source/link")).unwrap();
+    fs::create_dir(desk.path("source/empty")).unwrap();
+    desk.pack("");
+    desk
+}
+
+fn names(folder: &Path) -> Vec<String> {
+    let mut names: Vec<String> =
+        fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+    names.sort();
+    names
+}
+
+#[rstest]
+#[case::into_nothing(None, OnClash::Refuse, &["notes (2).txt", "notes (3).txt", "notes.txt"], "first")]
+#[case::beside_another(Some("notes.txt"), OnClash::Both, &["notes (2).txt", "notes (3).txt", "notes (4).txt", "notes.txt"], "mine")]
+#[case::in_the_way(Some("notes (3).txt"), OnClash::Refuse, &[], "")]
+fn without_folders_every_name_is_given_once(
+    #[case] there: Option<&str>,
+    #[case] on_clash: OnClash,
+    #[case] expected: &[&str],
+    #[case] begins: &str,
+) {
+    let desk = packed();
+    let inbox = desk.path("inbox");
+    fs::create_dir(&inbox).unwrap();
+    if let Some(name) = there {
+        fs::write(inbox.join(name), b"mine").unwrap();
+    }
+    let into = Destination { flat: true, on_clash, ..Destination::from(&inbox) };
+    let opened = desk.open_with(&[desk.path("out")], into).map_err(|error| error.class());
+    if expected.is_empty() {
+        assert_eq!(opened.unwrap_err(), ErrorClass::Unsafe);
+        return;
+    }
+    let landed = opened.unwrap().landed;
+    assert_eq!((landed.files, landed.folders, landed.flat_links), (3, 0, 1));
+    assert_eq!(names(&inbox), expected);
+    assert_eq!(fs::read_to_string(inbox.join("notes.txt")).unwrap(), begins);
+}
+
+/// What the screening does with the closed folder, and what comes of it.
+#[rstest]
+#[case::yes(|_: &Path| Ok(()), None)]
+#[case::no(|_: &Path| Err("no".to_owned()), Some(ErrorClass::Unsafe))]
+#[case::changed(|folder: &Path| { fs::write(folder.join("source/b/notes.txt"), "secone").unwrap(); Ok(()) }, Some(ErrorClass::Unsafe))]
+#[case::taken_away(|folder: &Path| { fs::remove_file(folder.join("source/b/notes.txt")).unwrap(); Ok(()) }, Some(ErrorClass::Unsafe))]
+#[case::swapped_for_a_link(|folder: &Path| {
+    fs::remove_file(folder.join("source/b/notes.txt")).unwrap();
+    symlink("/etc/passwd", folder.join("source/b/notes.txt")).unwrap();
+    Ok(())
+}, Some(ErrorClass::Unsafe))]
+#[case::left_something_there(|folder: &Path| { fs::write(folder.join("report"), "clean").unwrap(); Ok(()) }, None)]
+fn files_land_only_if_whoever_looks_at_them_says_yes(
+    #[case] looks: fn(&Path) -> Result<(), String>,
+    #[case] expected: Option<ErrorClass>,
+) {
+    let desk = packed();
+    let inbox = desk.path("inbox");
+    let seen = RefCell::new(Vec::new());
+    let screen: Screen<'_> = &|folder| {
+        assert_eq!(fs::metadata(folder).unwrap().permissions().mode() & 0o777, 0o700);
+        seen.borrow_mut().extend(tree(folder).into_keys().filter(|path| folder.join(path).is_file()));
+        assert!(!inbox.join("source").exists(), "something landed before it was looked at");
+        looks(folder)
+    };
+    let outcome =
+        desk.open_with(&[desk.path("out")], Destination { screen: Some(screen), ..Destination::from(&inbox) });
+    assert_eq!(outcome.as_ref().err().map(Error::class), expected, "{outcome:?}");
+    assert_eq!(seen.borrow().len(), 3);
+    match expected {
+        None => {
+            assert_eq!(tree(&inbox.join("source")), tree(&desk.path("source")));
+            assert_eq!(names(&inbox), ["source"]);
+        }
+        Some(_) => assert_eq!(names(&inbox), Vec::<String>::new()),
+    }
+}
+
+/// A volume is damaged in the middle, so an opening stops on the way, when others have landed.
+#[rstest]
+#[case::taken_back(false, &[])]
+#[case::left(true, &["a"])]
+fn what_has_landed_when_it_stops_is_taken_back_unless_it_shall_stay(#[case] keep_partial: bool, #[case] left: &[&str]) {
+    let desk = Desk::new();
+    desk.source("a", &support::noise(2_000_000)).source("b", &support::noise(4_000_000)).pack("");
+    let path = desk.path("out/set.useal");
+    let mut bytes = fs::read(&path).unwrap();
+    bytes[5_000_000] ^= 1;
+    fs::write(&path, bytes).unwrap();
+    let inbox = desk.path("inbox");
+    let into = Destination { keep_partial, ..Destination::from(&inbox) };
+    let error = desk.open_with(&[path], into).unwrap_err();
+    assert_eq!(error.class(), ErrorClass::Damaged);
+    let landed = if inbox.join("source").exists() { names(&inbox.join("source")) } else { Vec::new() };
+    assert_eq!(landed, left);
+    assert_eq!(names(&inbox).len(), left.len());
+}
+
+/// Swaps the folder that files go into for a link to another place, as soon as the first file begins.
+struct Swapper<'a> {
+    desk: &'a Desk,
+    done: AtomicBool,
+}
+
+impl Observer for Swapper<'_> {
+    fn told(&self, progress: Progress<'_>) {
+        if let Progress::Entry(path) = progress
+            && path.as_bytes() == b"source/b/notes.txt"
+            && !self.done.swap(true, Ordering::Relaxed)
+        {
+            let (folder, moved) = (self.desk.path("inbox/source"), self.desk.path("inbox/moved"));
+            fs::rename(&folder, moved).unwrap();
+            symlink(self.desk.path("outside"), folder).unwrap();
+        }
+    }
+}
+
+impl Randomness for Swapper<'_> {
+    fn fill(&self, buffer: &mut [u8]) -> Result<(), under_seal_core::context::NoRandomness> {
+        buffer.fill(7);
+        Ok(())
+    }
+}
+
+#[test]
+fn a_folder_that_is_swapped_for_a_link_meanwhile_is_not_followed() {
+    let desk = packed();
+    fs::create_dir(desk.path("outside")).unwrap();
+    let set = VolumeSet::gather(&[desk.path("out")]).unwrap();
+    let mut archive = SealedReader::unlock(set, &Password::new(PASSWORD).unwrap().into()).unwrap();
+    let swapper = Swapper { desk: &desk, done: AtomicBool::new(false) };
+    let context = Context {
+        observer: &swapper,
+        cancel: &|| false,
+        randomness: &swapper,
+        clock: &|| Timestamp::default(),
+        threads: 1,
+    };
+    let outcome = open(&mut archive, &desk.path("inbox"), &context);
+    assert!(swapper.done.load(Ordering::Relaxed) && outcome.is_err(), "{outcome:?}");
+    assert_eq!(names(&desk.path("outside")), Vec::<String>::new());
+}
