@@ -17,6 +17,7 @@ use support::{Desk, PASSWORD, mend_checks, noise, tree};
 use under_seal_core::ErrorClass;
 use under_seal_core::entry::{Content, Entry, EntrySink};
 use under_seal_core::fit::Fit;
+use under_seal_core::landing::Destination;
 use under_seal_core::opening::open_salvaged;
 use under_seal_core::pack::Target;
 use under_seal_core::proof::{VolumeState, inspect};
@@ -88,9 +89,14 @@ fn authentic() {
     bytes[middle] ^= 1;
     mend_checks(&mut bytes);
     fs::write(&path, &bytes).unwrap();
-    assert_eq!(desk.open(&[path], &desk.path("inbox")).unwrap_err().class(), ErrorClass::Damaged);
-    let landed: Vec<_> = tree(&desk.path("inbox")).into_keys().collect();
-    assert_eq!(landed, ["", "source", "source/a"].map(PathBuf::from));
+    let inbox = desk.path("inbox");
+    for (keep_partial, expected) in [(false, &[""][..]), (true, &["", "source", "source/a"])] {
+        let into = Destination { keep_partial, ..Destination::from(&inbox) };
+        let refused = desk.open_with(std::slice::from_ref(&path), into).unwrap_err();
+        assert_eq!(refused.class(), ErrorClass::Damaged);
+        let landed: Vec<_> = tree(&inbox).into_keys().collect();
+        assert_eq!(landed, expected.iter().map(PathBuf::from).collect::<Vec<_>>());
+    }
 }
 
 /// Keeps what it is given.

@@ -399,6 +399,12 @@ impl Landing {
         Ok(())
     }
 
+    fn remove_arriving(&mut self) {
+        if let Some(arriving) = self.arriving.take() {
+            self.litter |= arriving.place.folder.remove_file(&arriving.temporary).is_err();
+        }
+    }
+
     fn remove_waiting(&mut self) {
         for file in std::mem::take(&mut self.waiting) {
             self.remove(&file);
@@ -442,9 +448,7 @@ impl Drop for Landing {
     /// What has no name of its own goes, and folders get their modes and times. Failures here have nobody left to be
     /// told to.
     fn drop(&mut self) {
-        if let Some(arriving) = self.arriving.take() {
-            self.litter |= arriving.place.folder.remove_file(&arriving.temporary).is_err();
-        }
+        self.remove_arriving();
         self.remove_waiting();
         self.litter |= self.remove_staging().is_err();
         if !self.settled {

@@ -13,6 +13,7 @@ impl Landing {
     /// Takes back what has landed, or was complete and waited for its name; how many files went. What cannot be taken back stays.
     pub(super) fn take_back(&mut self, entries: &[ListedEntry]) -> u64 {
         let mut removed = self.waiting.len() as u64;
+        self.remove_arriving();
         self.remove_waiting();
         let ids: HashSet<u64> = std::mem::take(&mut self.landed_ids).into_iter().collect();
         for (path, _, modified) in self.made_folders.clone() {
