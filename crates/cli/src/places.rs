@@ -1,9 +1,13 @@
 //! What is typed for an archive that is read: places with volumes in them, and behind them patterns for what is inside.
 
+use crate::args::ComingArguments;
 use crate::failure::Failure;
-use crate::ui::prompt;
+use crate::ui::{prompt, text};
 use crate::words;
+use std::io::Write as _;
 use std::path::{Path, PathBuf};
+use under_seal_core::context::Context;
+use under_seal_core::rework::{CollectError, Collection};
 use under_seal_core::volume::{GatherError, VolumeSet};
 
 /// Volumes, or folders with volumes in them; and what is wanted of the archive.
@@ -37,6 +41,60 @@ impl Typed {
     pub fn set(&self) -> Result<VolumeSet, Failure> {
         gather(&self.places)
     }
+}
+
+/// The set that is in these places, or, with `--one-by-one`, that comes there one volume after the other.
+pub fn gather_or_collect(
+    places: &[PathBuf],
+    coming: &ComingArguments,
+    context: &Context<'_>,
+) -> Result<VolumeSet, Failure> {
+    if coming.one_by_one { collect(places, &coming.aside, context) } else { gather(places) }
+}
+
+/// Copies volumes aside as they come, until none is missing.
+fn collect(places: &[PathBuf], aside: &Path, context: &Context<'_>) -> Result<VolumeSet, Failure> {
+    if !prompt::can_ask() {
+        return Err(Failure::NobodyToAsk {
+            what: "Each disc is asked for on a terminal",
+            instead: "Copy all volumes into one folder, and name that.",
+        });
+    }
+    let mut collection = Collection::begin(aside)?;
+    let say = |line: String| writeln!(anstream::stderr(), "{line}").map_err(Failure::Prompt);
+    loop {
+        let missing = collection.missing();
+        if missing.as_ref().is_some_and(|(missing, _)| missing.is_empty()) {
+            break;
+        }
+        match collection.take(places, context) {
+            Ok(taken) => {
+                for number in &taken.copied {
+                    say(format!("Volume {number} is copied to {} and verified.", text::path(aside)))?;
+                }
+                for number in &taken.damaged {
+                    say(format!(
+                        "Volume {number} is damaged there, or cannot be read. Clean the disc and try again, or ask the sender for it."
+                    ))?;
+                }
+            }
+            Err(CollectError::Gather(error @ GatherError::Unusable { .. })) => say(words::explain(&error.into()))?,
+            Err(error) => return Err(error.into()),
+        }
+        let question = match collection.missing() {
+            Some((missing, _)) if missing.is_empty() => break,
+            Some((missing, count)) => format!(
+                "Still missing: {} of {count}. Put in the one with volume {}.",
+                text::number_list(&missing),
+                missing.first().copied().unwrap_or(1)
+            ),
+            None => format!("There is no volume in {} yet. Put the first one in.", text::path(&places[0])),
+        };
+        if prompt::choose(&question, &["next", "stop"])? == 1 {
+            return Err(Failure::GivenUp);
+        }
+    }
+    Ok(VolumeSet::gather(&[aside.to_owned()])?)
 }
 
 /// The set that is in these places. Where there are several, it is asked on a terminal which one.

@@ -7,8 +7,11 @@ use signal_hook::consts::SIGTSTP;
 use signal_hook::iterator::Signals;
 use signal_hook::low_level::emulate_default_handler;
 use std::num::NonZeroUsize;
+use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, PoisonError};
 use std::time::{Instant, SystemTime, UNIX_EPOCH};
+use tempfile::TempDir;
 use under_seal_core::context::{Context, NoRandomness, Randomness};
 use under_seal_core::entry::Timestamp;
 use under_seal_core::sealed::KeyCost;
@@ -23,12 +26,43 @@ const CANCELLED: i32 = 130;
 pub fn watch_signals() {
     let outcome = ctrlc::set_handler(|| {
         if STOPPING.swap(true, Ordering::SeqCst) || prompt::give_up_asking() {
+            remove_leftover();
             std::process::exit(CANCELLED);
         }
     });
     watch_stopping();
     // Without a handler a signal ends the program at once; what it leaves is cleared by the next run.
     drop(outcome);
+}
+
+/// What must not be left behind, however the program ends.
+static LEFTOVER: Mutex<Option<TempDir>> = Mutex::new(None);
+
+/// A folder that is removed when this is dropped, or a signal ends the program.
+pub struct Leftover(PathBuf);
+
+impl Leftover {
+    /// Where it is.
+    pub fn path(&self) -> &Path {
+        &self.0
+    }
+}
+
+impl Drop for Leftover {
+    fn drop(&mut self) {
+        remove_leftover();
+    }
+}
+
+/// Has a folder removed when what is returned is dropped, or a signal ends the program. One at a time.
+pub fn remove_at_the_end(folder: TempDir) -> Leftover {
+    let path = folder.path().to_owned();
+    *LEFTOVER.lock().unwrap_or_else(PoisonError::into_inner) = Some(folder);
+    Leftover(path)
+}
+
+fn remove_leftover() {
+    drop(LEFTOVER.lock().unwrap_or_else(PoisonError::into_inner).take());
 }
 
 /// Lets Ctrl-Z stop the program and `fg` continue it, with the terminal usable meanwhile and the time not counted.

@@ -17,17 +17,31 @@ const ESCAPE: &str = "\u{1b}";
 
 /// Runs the program in a pseudo-terminal (made by `script`, which every Linux distribution has), typing these lines.
 fn at_a_terminal(desk: &Desk, arguments: &[&str], typed: &str) -> (i32, String) {
+    at_a_terminal_with(desk, arguments, typed, |_, _| {})
+}
+
+/// As [`at_a_terminal`]; something is done before each line (counted from 0) is typed.
+fn at_a_terminal_with(
+    desk: &Desk,
+    arguments: &[&str],
+    typed: &str,
+    mut before: impl FnMut(usize, &Desk),
+) -> (i32, String) {
     let program = desk.command(&[]).get_program().to_owned().into_string().unwrap();
     let line = format!("'{program}' {}", arguments.join(" "));
     let mut command = Command::new("script");
     command.args(["-q", "-e", "-c", &line, "/dev/null"]).current_dir(desk.path("."));
     command.env_remove("UNDER_SEAL_PASSWORD").env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1").env("TERM", "xterm");
+    // A viewer of ours, where a test has laid one down.
+    let path = std::env::var("PATH").unwrap();
+    command.env("PATH", format!("{}:{path}", desk.path("bin").display()));
+    command.env("TMPDIR", desk.path("."));
     let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
     let mut keyboard = child.stdin.take().unwrap();
     let mut screen = child.stdout.take().unwrap();
     let mut shown = String::new();
     // Each line is typed when it has been asked for.
-    for line in typed.lines() {
+    for (number, line) in typed.lines().enumerate() {
         let questions = |shown: &str| shown.matches(": ").count() + shown.matches("taken out? ").count();
         let asked = questions(&shown);
         let mut bytes = [0; 256];
@@ -36,6 +50,7 @@ fn at_a_terminal(desk: &Desk, arguments: &[&str], typed: &str) -> (i32, String) 
             assert!(count > 0, "nothing was asked: {shown}");
             shown.push_str(&String::from_utf8_lossy(&bytes[..count]));
         }
+        before(number, desk);
         // Ctrl-C needs no return key; with one, the empty line behind it could be read before the signal is.
         let end = match line {
             CTRL_C | ESCAPE => "",
@@ -132,6 +147,53 @@ fn what_to_take_out_is_picked_from_a_list(#[case] keys: &str, #[case] code: i32,
     let (exit, shown) = at_a_terminal(&desk, &["open", "out", "--into", "in", "--pick"], &typed);
     assert_eq!(exit, code, "{shown}");
     assert_eq!(desk.names("in/wrenfall-light").join(" "), folders);
+}
+
+/// One disc after the other is put in: the seventh, then one that is damaged, and then those that are still missing.
+#[rstest]
+#[case::to_the_end(0, "are here and whole")]
+#[case::stopped(130, "Cancelled")]
+fn discs_are_asked_for_one_by_one(#[case] code: i32, #[case] words: &str) {
+    let desk = Desk::with_volumes();
+    std::fs::create_dir(desk.path("disc")).unwrap();
+    let put_in = |desk: &Desk, volume: u32| {
+        std::fs::remove_dir_all(desk.path("disc")).unwrap();
+        std::fs::create_dir(desk.path("disc")).unwrap();
+        std::fs::copy(desk.volume(volume), desk.path("disc/DISC.USE")).unwrap();
+    };
+    put_in(&desk, 7);
+    let typed = if code == 0 { "next\n".repeat(7) } else { "next\nstop\n".to_owned() };
+    let arguments = ["check", "disc", "--one-by-one", "--aside", "here"];
+    let (exit, shown) = at_a_terminal_with(&desk, &arguments, &typed, |line, desk| {
+        put_in(desk, line.max(1) as u32);
+        if line == 0 {
+            desk.flip(&desk.path("disc/DISC.USE"), 70_000);
+        }
+    });
+    let told = shown.contains("Volume 7 is copied to here") && shown.contains("Volume 1 is damaged there");
+    assert!(exit == code && told && shown.contains(words), "{exit}: {shown}");
+    assert!(shown.contains("Still missing: 1 to 6 of 7. Put in the one with volume 1."), "{shown}");
+    assert_eq!(desk.names("here").len(), if code == 0 { 7 } else { 1 });
+}
+
+/// A viewer that notes what it was given. The copy is private, and gone whatever ends the waiting.
+#[rstest]
+#[case::seen("\n", "exit 0", 0)]
+#[case::ctrl_c(CTRL_C, "exit 0", 130)]
+#[case::no_program("", "exit 3", 7)]
+fn a_file_is_shown_from_a_private_copy(#[case] typed: &str, #[case] end: &str, #[case] code: i32) {
+    use std::os::unix::fs::PermissionsExt as _;
+    let desk = Desk::with_volumes();
+    let viewer = "#!/bin/sh\ncat \"$1\" >seen\nstat -c %a \"$1\" \"$(dirname \"$1\")\" >modes\n";
+    desk.file("bin/xdg-open", format!("{viewer}{end}\n").as_bytes());
+    std::fs::set_permissions(desk.path("bin/xdg-open"), std::fs::Permissions::from_mode(0o755)).unwrap();
+    let typed = format!("{}\n{typed}", support::PASSWORD);
+    let (exit, shown) = at_a_terminal(&desk, &["peek", "out", "cost-table.csv", "--viewer"], &typed);
+    assert_eq!(exit, code, "{shown}");
+    let read = |name: &str| std::fs::read_to_string(desk.path(name)).unwrap();
+    assert_eq!(read("seen"), read("wrenfall-light/costs/cost-table.csv"));
+    assert_eq!(read("modes"), "400\n700\n");
+    assert!(desk.names(".").iter().all(|name| !name.starts_with("under-seal-")), "{:?}", desk.names("."));
 }
 
 #[test]

@@ -9,7 +9,7 @@ use crate::place::FileError;
 use crate::place::staging::StagingError;
 use crate::plan::PlanError;
 use crate::proof::InspectError;
-use crate::rework::RecutError;
+use crate::rework::{CollectError, RecutError};
 use crate::sealed::frame::FrameError;
 use crate::sealed::index::RootError;
 use crate::sealed::record::RecordError;
@@ -36,6 +36,9 @@ pub enum Error {
     /// The set was not cut anew.
     #[error(transparent)]
     Recut(#[from] RecutError),
+    /// The volumes cannot be brought together.
+    #[error(transparent)]
+    Collect(#[from] CollectError),
     /// No set of volumes was found.
     #[error(transparent)]
     Gather(#[from] GatherError),
@@ -78,7 +81,10 @@ impl Error {
             Self::Plan(PlanError::Codec(_)) => ErrorClass::System,
             Self::Plan(PlanError::Cancelled(_)) => ErrorClass::Cancelled,
             Self::Recut(error) => recut_class(error),
-            Self::Gather(error) => gather_class(error),
+            Self::Collect(CollectError::Gather(error)) | Self::Gather(error) => gather_class(error),
+            Self::Collect(CollectError::File(error)) => file_class(error),
+            Self::Collect(CollectError::NoRandomness(_)) => ErrorClass::System,
+            Self::Collect(CollectError::Cancelled(_)) => ErrorClass::Cancelled,
             Self::Inspect(InspectError::File(_)) => ErrorClass::System,
             Self::Inspect(InspectError::Cancelled(_)) => ErrorClass::Cancelled,
             Self::Sealed(error) => sealed_class(error),

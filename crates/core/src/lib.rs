@@ -25,7 +25,8 @@
 //! - [`parcels`]: dividing what is packed among archives that each open alone.
 //! - [`pack`]: one whole delivery: gather, seal, read back, place.
 //! - [`plan`]: a delivery before it exists. Estimates from samples, what weighs most, what would save volumes.
-//! - [`rework`]: making new volumes out of old ones; cutting a set to another fit, without the password.
+//! - [`rework`]: making new volumes out of old ones; cutting a set to another fit, without the password; bringing one
+//!   together whose volumes come one by one.
 //! - [`opening`]: one whole extraction: survey, extract, finish.
 //! - [`error`]: every layer's error under one roof, and the class behind an exit code.
 //!

@@ -203,6 +203,11 @@ fn child() {
             let into = Destination { on_clash: OnClash::Replace, ..Destination::from(&into) };
             drop(desk.open_with(&[desk.path("out")], into).unwrap());
         }
+        "screened" => {
+            let into = desk.path("inbox");
+            let into = Destination { screen: Some(&|_| Ok(())), ..Destination::from(&into) };
+            drop(desk.open_with(&[desk.path("out")], into).unwrap());
+        }
         _ => drop(desk.open(&[desk.path("out")], &desk.path("inbox")).unwrap()),
     }
 }
@@ -233,7 +238,7 @@ fn a_pack_killed_at_any_operation_is_completed_or_cleared(#[values(false, true)]
 }
 
 #[rstest]
-fn an_opening_killed_at_any_operation_leaves_whole_files_only(#[values("open", "replace")] work: &str) {
+fn an_opening_killed_at_any_operation_leaves_whole_files_only(#[values("open", "replace", "screened")] work: &str) {
     let _alone = alone();
     let desk = Desk::new();
     lay_out(&desk, false);

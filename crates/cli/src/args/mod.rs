@@ -4,8 +4,8 @@ mod receive;
 mod send;
 
 pub use receive::{
-    AboutArguments, CheckArguments, FolderName, ListArguments, OnClashName, OpenArguments, PasswordArguments,
-    PeekArguments, SortName, UnlockArguments,
+    AboutArguments, CheckArguments, ComingArguments, FolderName, ListArguments, OnClashName, OpenArguments,
+    PasswordArguments, PeekArguments, SortName, UnlockArguments,
 };
 pub use send::{
     ChoiceArguments, DeliveryArguments, FitsArguments, PackArguments, PlanArguments, SealArguments, SqueezeName,

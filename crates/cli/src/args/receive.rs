@@ -28,6 +28,18 @@ pub struct UnlockArguments {
     pub allow_costly_key: bool,
 }
 
+/// Volumes that do not come all at once.
+#[derive(Debug, Args)]
+pub struct ComingArguments {
+    /// The volumes come on one disc or stick after the other: copy each aside, ask for the next that is missing, and go on
+    /// when all are here
+    #[arg(long)]
+    pub one_by_one: bool,
+    /// With --one-by-one, the folder that volumes are copied to; what is there already counts
+    #[arg(long, value_name = "FOLDER", default_value = "volumes", requires = "one_by_one")]
+    pub aside: PathBuf,
+}
+
 /// `check`.
 #[derive(Debug, Args)]
 pub struct CheckArguments {
@@ -40,6 +52,8 @@ pub struct CheckArguments {
     /// Ask for the password on the terminal, and verify everything inside too
     #[arg(long)]
     pub ask_password: bool,
+    #[command(flatten)]
+    pub coming: ComingArguments,
     #[command(flatten)]
     pub unlock: UnlockArguments,
     #[command(flatten)]
@@ -86,6 +100,8 @@ pub struct OpenArguments {
     /// and they land only if it exits with 0
     #[arg(long, value_name = "COMMAND")]
     pub screen_with: Option<String>,
+    #[command(flatten)]
+    pub coming: ComingArguments,
     #[command(flatten)]
     pub unlock: UnlockArguments,
     #[command(flatten)]
@@ -178,6 +194,9 @@ pub struct PeekArguments {
     /// Volumes, or folders with volumes in them; then the file's path inside the archive
     #[arg(required = true, num_args = 2.., value_name = "VOLUME|FOLDER|PATH")]
     pub typed: Vec<PathBuf>,
+    /// Show it in the system's viewer instead, from a private copy that is removed afterwards
+    #[arg(long, conflicts_with = "raw")]
+    pub viewer: bool,
     /// Print it even where it is no text and this is a terminal
     #[arg(long)]
     pub raw: bool,

@@ -43,6 +43,12 @@ pub fn choose(question: &str, words: &[&str]) -> Result<usize, Failure> {
     }
 }
 
+/// Waits for the return key.
+pub fn wait_for_enter(question: &str) -> Result<(), Failure> {
+    let _asking = Asking::begin(Echo::On);
+    line(question).map(drop)
+}
+
 /// Lets somebody else ask, on a terminal that is put back as it was whatever happens: a signal ends the program at once.
 pub fn while_asking<T>(ask: impl FnOnce() -> T) -> T {
     let _asking = Asking::begin(Echo::On);

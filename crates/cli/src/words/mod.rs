@@ -17,6 +17,7 @@ use under_seal_core::pack::TargetError;
 use under_seal_core::place::{FileAction, FileError};
 use under_seal_core::plan::PlanError;
 use under_seal_core::proof::InspectError;
+use under_seal_core::rework::CollectError;
 use under_seal_core::sealed::PasswordError;
 use under_seal_core::sealed::index::MAX_MESSAGE_BYTES;
 use under_seal_core::sealed::password::MAX_PASSWORD_BYTES;
@@ -72,6 +73,7 @@ pub fn explain(failure: &Failure) -> String {
                 text::first_few(found)
             )
         }
+        Failure::Viewer(source) => format!("The file cannot be shown: {}.", system(source)),
         Failure::SeveralToPeek => {
             "Only one file can be peeked at. Name its volume or folder, then its path inside.".to_owned()
         }
@@ -108,7 +110,10 @@ fn core(error: &Error) -> String {
         Error::Plan(error) => format!("There is no plan: {error}."),
         // No command cuts anew yet; the technical words are all there is to say.
         Error::Recut(error) => format!("The set was not cut anew: {error}."),
-        Error::Gather(error) => receiving::gather(error),
+        Error::Collect(CollectError::Gather(error)) | Error::Gather(error) => receiving::gather(error),
+        Error::Collect(CollectError::File(error)) => file_error(error),
+        Error::Collect(CollectError::NoRandomness(error)) => format!("Nothing was copied: {error}."),
+        Error::Collect(CollectError::Cancelled(_)) => "Cancelled. What was copied stays.".to_owned(),
         Error::Inspect(InspectError::File(error)) => file_error(error),
         Error::Inspect(InspectError::Cancelled(_)) => "Cancelled.".to_owned(),
         Error::Sealed(error) => receiving::sealed(error),

@@ -5,7 +5,7 @@ mod map;
 use crate::args::CheckArguments;
 use crate::credentials::{self, NOT_SECRET, Unlocked};
 use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING};
-use crate::places::gather;
+use crate::places::gather_or_collect;
 use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
@@ -24,7 +24,9 @@ const VOLUMES_LISTED: usize = 24;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
-    let set = gather(&arguments.places)?;
+    let silent = ProgressLine::for_reading(None, &arguments.work);
+    let context = session::context(&silent, arguments.work.threads);
+    let set = gather_or_collect(&arguments.places, &arguments.coming, &context)?;
     let unlocked = match credentials::unasked(&set, &arguments.unlock) {
         Ok(None) if arguments.ask_password => credentials::asked(&set, &arguments.unlock).map(Some),
         given => given,

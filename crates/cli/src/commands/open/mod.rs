@@ -10,7 +10,7 @@ use super::show;
 use crate::args::{FolderName, OpenArguments};
 use crate::credentials;
 use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING, UNSAFE};
-use crate::places::{Typed, tell_apart};
+use crate::places::{Typed, gather_or_collect, tell_apart};
 use crate::session;
 use crate::settings::BadValue;
 use crate::ui::progress::ProgressLine;
@@ -35,7 +35,9 @@ use under_seal_core::volume::VolumeSet;
 /// Runs the command; the exit code.
 pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
     let typed = tell_apart(&arguments.typed);
-    let set = typed.set()?;
+    let silent = ProgressLine::for_reading(None, &arguments.work);
+    let context = session::context(&silent, arguments.work.threads);
+    let set = gather_or_collect(&typed.places, &arguments.coming, &context)?;
     let report = match (arguments.salvage, typed.inside.is_empty()) {
         (true, true) => salvage(arguments, set)?,
         (true, false) => return Err(Failure::Value(BadValue::SalvageOfSome)),

@@ -1,4 +1,6 @@
-//! `peek`: one file of an archive to standard output, reading no more than that file.
+//! `peek`: one file of an archive, to standard output or in the system's viewer, reading no more than that file.
+
+mod viewer;
 
 use super::list::nothing;
 use crate::args::{PeekArguments, WorkArguments};
@@ -7,16 +9,24 @@ use crate::failure::{DONE, Failure};
 use crate::places::tell_apart;
 use crate::session;
 use crate::ui::progress::ProgressLine;
+use crate::ui::prompt;
 use std::io::{self, IsTerminal as _, Write};
 use under_seal_core::Error;
 use under_seal_core::entry::{Content, Entry, EntryKind, EntrySink, ListedEntry};
 use under_seal_core::sealed::{ExtractError, SealedReader};
+use viewer::PrivateCopy;
 
 /// So much of a file decides whether it is text.
 const LOOKED_AT_BYTES: usize = 8 * 1024;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
+    if arguments.viewer && !prompt::can_ask() {
+        return Err(Failure::NobodyToAsk {
+            what: "A viewer is waited for on a terminal",
+            instead: "Without --viewer the file is printed.",
+        });
+    }
     let mut typed = tell_apart(&arguments.typed);
     // What is sought comes last, even where something of that name is here as well.
     let sought = match typed.inside.len() {
@@ -31,6 +41,14 @@ pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
     // What is printed may be on the same screen: no bar may write over it.
     let progress = ProgressLine::for_reading(None, &WorkArguments { quiet: true, ..WorkArguments::default() });
     let context = session::context(&progress, None);
+    if arguments.viewer {
+        let mut copy = PrivateCopy::begin()?;
+        return match archive.extract_some(&[place], &mut copy, &context) {
+            Ok(()) => copy.show().map(|()| DONE),
+            Err(ExtractError::Sink(error)) => Err(Failure::Viewer(error)),
+            Err(ExtractError::Archive(error)) => Err(Failure::Core(Error::from(error))),
+        };
+    }
     let looks = io::stdout().is_terminal() && !arguments.raw;
     let mut printer = Printer { output: io::stdout().lock(), looks, path: sought };
     match archive.extract_some(&[place], &mut printer, &context) {

@@ -1,0 +1,73 @@
+//! A file of an archive in the system's own viewer: through a private copy that is removed afterwards.
+
+use crate::credentials::PASSWORD_VARIABLE;
+use crate::failure::Failure;
+use crate::session::{self, Leftover};
+use crate::ui::prompt;
+use std::ffi::OsStr;
+use std::fs::{File, OpenOptions, Permissions};
+use std::io::{self, Write as _};
+use std::os::unix::ffi::OsStrExt as _;
+use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+use under_seal_core::entry::{Content, Entry, EntrySink};
+
+/// What opens a file as if it had been clicked on: freedesktop.org's, or that of macOS.
+const OPENER: &str = if cfg!(target_os = "macos") { "open" } else { "xdg-open" };
+
+/// A private copy, in a folder that only the user may enter. It goes when this is dropped, or the program is ended.
+pub(super) struct PrivateCopy {
+    folder: Leftover,
+    path: PathBuf,
+    file: Option<File>,
+}
+
+impl PrivateCopy {
+    pub fn begin() -> Result<Self, Failure> {
+        let folder = tempfile::Builder::new()
+            .prefix("under-seal-")
+            .permissions(Permissions::from_mode(0o700))
+            .tempdir()
+            .map_err(Failure::Viewer)?;
+        Ok(Self { folder: session::remove_at_the_end(folder), path: PathBuf::new(), file: None })
+    }
+
+    /// Shows the finished copy, and waits until the user has seen enough.
+    pub fn show(self) -> Result<(), Failure> {
+        let mut opener = Command::new(OPENER);
+        opener.arg(&self.path).env_remove(PASSWORD_VARIABLE).stdin(Stdio::null()).stdout(Stdio::null());
+        let status = opener.status().map_err(|error| match error.kind() {
+            io::ErrorKind::NotFound => Failure::Viewer(io::Error::other(format!("there is no {OPENER} here"))),
+            _ => Failure::Viewer(error),
+        })?;
+        if !status.success() {
+            return Err(Failure::Viewer(io::Error::other(format!("{OPENER} knows no program for it"))));
+        }
+        prompt::wait_for_enter(
+            "It is shown from a copy, in which nothing that is changed is kept. Press Enter when you have seen enough: ",
+        )
+    }
+
+    fn create(&mut self, name: &[u8]) -> io::Result<()> {
+        self.path = self.folder.path().join(Path::new(OsStr::from_bytes(name)));
+        self.file = Some(OpenOptions::new().write(true).create_new(true).mode(0o400).open(&self.path)?);
+        Ok(())
+    }
+}
+
+impl EntrySink for PrivateCopy {
+    type Error = io::Error;
+
+    fn begin(&mut self, entry: &Entry) -> io::Result<()> {
+        self.create(entry.path.parent_and_name().1)
+    }
+
+    fn content(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.file.as_mut().map_or(Ok(()), |file| file.write_all(bytes))
+    }
+
+    fn end(&mut self, _: &Entry, _: &Content) -> io::Result<()> {
+        self.file.take().map_or(Ok(()), |file| file.sync_all())
+    }
+}
