@@ -31,6 +31,7 @@ fn main() -> ExitCode {
         Command::Open(open) => ("open", Some(&open.work)),
         Command::List(list) => ("list", Some(&list.work)),
         Command::About(about) => ("about", Some(&about.work)),
+        Command::Compare(compare) => ("compare", Some(&compare.work)),
         Command::Peek(_) => ("peek", None),
         Command::Demo(_) => ("demo", None),
     };
@@ -45,6 +46,7 @@ fn main() -> ExitCode {
         Command::List(arguments) => commands::list::run(arguments),
         Command::About(arguments) => commands::about::run(arguments),
         Command::Peek(arguments) => commands::peek::run(arguments),
+        Command::Compare(arguments) => commands::compare::run(arguments),
         Command::Demo(arguments) => commands::demo::run(arguments),
     };
     match outcome {

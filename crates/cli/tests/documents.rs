@@ -32,6 +32,7 @@ fn fields_told(heading: &str) -> BTreeSet<String> {
 #[case::check("check", &["check", "out", "--json"])]
 #[case::list("list", &["list", "out", "--json"])]
 #[case::about("about", &["about", "out", "--json"])]
+#[case::compare("compare", &["compare", "out", "wrenfall-light", "--json"])]
 #[case::open("open", &["open", "out", "--into", "inbox", "--json"])]
 fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments: &[&str]) {
     let printed = Desk::with_volumes().run(arguments).expect(0).json("");
@@ -44,14 +45,14 @@ fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments:
 
 #[rstest]
 fn the_documents_name_every_option(
-    #[values("plan", "pack", "fits", "check", "list", "about", "peek", "open", "demo")] command: &str,
+    #[values("plan", "pack", "fits", "check", "list", "about", "peek", "open", "compare", "demo")] command: &str,
 ) {
     let help = Desk::new().run(&[command, "--help"]).expect(0).out;
     let options = help
         .lines()
         .filter_map(|line| line.trim_start().strip_prefix("--"))
         .map(|rest| rest.split([' ', '=']).next().unwrap().to_owned());
-    let documents = ["README.md", "docs/sending.md", "docs/receiving.md"].map(document).concat();
+    let documents = ["README.md", "docs/sending.md", "docs/receiving.md", "docs/proof.md"].map(document).concat();
     for option in options {
         assert!(documents.contains(&format!("--{option}")), "no document says anything of --{option}");
     }

@@ -21,6 +21,8 @@ pub enum Phase {
     Inspecting,
     /// Extracting; counts content bytes.
     Opening,
+    /// Comparing files on disk with an archive; counts bytes of the files.
+    Comparing,
 }
 
 /// What an [`Observer`] is told, in the order in which it happens.

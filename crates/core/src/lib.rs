@@ -21,7 +21,7 @@
 //! - [`passwords`]: choosing one. How long it would withstand guessing, and making a passphrase.
 //! - [`listing`]: looking through an archive's entries by pattern, fragment, level and order.
 //! - [`landing`]: extraction to disk without harm to what is there; does not know the format.
-//! - [`proof`]: checking volumes without the password, and contents with it.
+//! - [`proof`]: checking volumes without the password, and contents with it; comparing with folders on disk.
 //! - [`parcels`]: dividing what is packed among archives that each open alone.
 //! - [`pack`]: one whole delivery: gather, seal, read back, place.
 //! - [`plan`]: a delivery before it exists. Estimates from samples, what weighs most, what would save volumes.

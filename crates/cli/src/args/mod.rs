@@ -1,14 +1,17 @@
 //! The command line as it is typed. Nothing behind this module sees a flag.
 
+mod prove;
 mod receive;
 mod send;
 
+pub use prove::CompareArguments;
 pub use receive::{
     AboutArguments, CheckArguments, ComingArguments, FolderName, ListArguments, OnClashName, OpenArguments,
     PasswordArguments, PeekArguments, SortName, UnlockArguments,
 };
 pub use send::{
-    ChoiceArguments, DeliveryArguments, FitsArguments, PackArguments, PlanArguments, SealArguments, SqueezeName,
+    ChoiceArguments, ConfigurationArguments, DeliveryArguments, FitsArguments, PackArguments, PlanArguments,
+    SealArguments, ShapeArguments, SqueezeName,
 };
 
 use clap::{Args, Parser, Subcommand};
@@ -56,6 +59,11 @@ pub enum Command {
     ///
     /// Nothing is ever overwritten unasked. A file appears under its name only when it is complete and verified.
     Open(OpenArguments),
+    /// Say what was added, removed or changed since an archive was packed
+    ///
+    /// Content counts by its digest. Where archive and disk have one thing each at their top, those are compared whatever
+    /// they are called.
+    Compare(CompareArguments),
     /// Play the whole story in a temporary folder: pack, lose a volume, check, open, compare
     Demo(DemoArguments),
 }

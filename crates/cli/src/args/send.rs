@@ -80,7 +80,7 @@ impl FromStr for LineSpeed {
 }
 
 /// What a delivery will be, made or only planned.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Default, Args)]
 pub struct DeliveryArguments {
     #[command(flatten)]
     pub shape: ShapeArguments,
@@ -91,7 +91,7 @@ pub struct DeliveryArguments {
 }
 
 /// What the archive will be like.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Default, Args)]
 pub struct ShapeArguments {
     /// What a volume must fit: a size such as 300KB, 10MB or 5MiB, or a name such as mail-10 (see "fits")
     ///
@@ -110,7 +110,7 @@ pub struct ShapeArguments {
 }
 
 /// What of the sources is packed.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Default, Args)]
 #[command(next_help_heading = "Choosing")]
 #[command(group = ArgGroup::new("naming").args(["contents", "keep_paths"]))]
 pub struct ChoiceArguments {
@@ -166,7 +166,7 @@ pub struct SealArguments {
 }
 
 /// Where settings come from beside the command line.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Default, Args)]
 #[command(next_help_heading = "Settings")]
 pub struct ConfigurationArguments {
     /// Use the settings stored for this recipient

@@ -2,6 +2,7 @@
 
 pub mod about;
 pub mod check;
+pub mod compare;
 pub mod demo;
 pub mod fits;
 pub mod list;

@@ -136,6 +136,7 @@ fn word(phase: Phase) -> &'static str {
         Phase::Verifying => "Verifying",
         Phase::Inspecting => "Checking",
         Phase::Opening => "Opening",
+        Phase::Comparing => "Comparing",
     }
 }
 

@@ -1,7 +1,9 @@
-//! Proof: what can be said of volumes without the password, and of content with it.
+//! Proof: what can be said of volumes without the password, of content with it, and of both beside folders on disk.
 
+pub mod compare;
 pub mod contents;
 pub mod volumes;
 
+pub use compare::{Compared, Comparison, Differences, compare};
 pub use contents::verify_contents;
 pub use volumes::{Damage, FileReport, InspectError, SetReport, VolumeReport, VolumeState, inspect};

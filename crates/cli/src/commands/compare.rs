@@ -1,0 +1,204 @@
+//! `compare`: what was added, removed or changed since an archive was packed, and which originals are proven to be in it.
+
+use super::show;
+use crate::args::{CompareArguments, DeliveryArguments, ShapeArguments};
+use crate::credentials;
+use crate::failure::{DONE, Failure, LOOK};
+use crate::places::gather;
+use crate::session;
+use crate::settings::Settings;
+use crate::ui::paint::{Tone, paint};
+use crate::ui::progress::ProgressLine;
+use crate::ui::text::{self, bytes, count, shown};
+use crate::words;
+use serde::Serialize;
+use std::slice;
+use under_seal_core::Error;
+use under_seal_core::entry::{EntryKind, EntryPath};
+use under_seal_core::proof::{Compared, Comparison, Differences, compare, verify_contents};
+use under_seal_core::sealed::SealedReader;
+use under_seal_core::source::{Catalogue, Choice, expand};
+
+/// So many paths of a kind are shown.
+const LISTED: usize = 30;
+
+/// Runs the command; the exit code.
+pub fn run(arguments: &CompareArguments) -> Result<u8, Failure> {
+    let choice = choice(arguments)?;
+    let set = gather(slice::from_ref(&arguments.archive))?;
+    // A proof needs every byte; a comparison only the index.
+    let set = if arguments.originals { set.complete()? } else { set };
+    let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
+    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
+    let context = session::context(&progress, arguments.work.threads);
+    let mut archive = SealedReader::with_key(set, &unlocked.key)?;
+    let sources = expand(&arguments.sources).map_err(|error| Error::Pack(error.into()))?;
+    let disk = Catalogue::gather(&sources, &choice, &|_| false, &context).map_err(|error| Error::Pack(error.into()))?;
+    let found = compare(archive.entries(), &disk, &context).map_err(|cancelled| Error::Sealed(cancelled.into()))?;
+    if arguments.originals {
+        verify_contents(&mut archive, &context)?;
+    }
+    drop(progress);
+    let report = Report::new(&archive, &disk, &found, arguments.originals);
+    show(&report, &arguments.work, || lines(&report))?;
+    Ok(report.exit_code)
+}
+
+fn choice(arguments: &CompareArguments) -> Result<Choice, Failure> {
+    let delivery = DeliveryArguments {
+        shape: ShapeArguments::default(),
+        choice: arguments.choice.clone(),
+        configuration: arguments.configuration.clone(),
+    };
+    Settings::resolve(&delivery, arguments.work.threads)?.choice(&arguments.choice)
+}
+
+/// The JSON object (docs/json.md).
+#[derive(Serialize)]
+struct Report {
+    command: &'static str,
+    exit_code: u8,
+    archive: String,
+    set: String,
+    packed: String,
+    same: u64,
+    added: Vec<String>,
+    removed: Vec<String>,
+    changed: Vec<Changed>,
+    unreadable: Vec<Unreadable>,
+    originals: Option<Originals>,
+}
+
+#[derive(Serialize)]
+struct Changed {
+    path: String,
+    differs_in: Vec<&'static str>,
+}
+
+#[derive(Serialize)]
+struct Unreadable {
+    path: String,
+    why: String,
+}
+
+/// Which files are proven to be inside. Only content counts.
+#[derive(Serialize)]
+struct Originals {
+    proven: Vec<String>,
+    not_proven: Vec<String>,
+    proven_bytes: u64,
+}
+
+impl Report {
+    fn new(archive: &SealedReader, disk: &Catalogue, found: &Comparison, originals: bool) -> Self {
+        let paths = |paths: &[EntryPath]| paths.iter().map(|path| shown(path.as_bytes())).collect();
+        let changed = found.both.iter().filter(|compared| compared.differences.any()).map(Changed::new);
+        let unreadable = found
+            .unreadable
+            .iter()
+            .map(|(path, error)| Unreadable { path: shown(path.as_bytes()), why: words::system(&error.source) });
+        let passed_over = disk
+            .passed_over
+            .iter()
+            .map(|over| Unreadable { path: text::path(&over.disk_path), why: words::passed_over(&over.reason) });
+        let unreadable: Vec<Unreadable> = unreadable.chain(passed_over).collect();
+        Self {
+            command: "compare",
+            exit_code: if found.is_same() && unreadable.is_empty() { DONE } else { LOOK },
+            archive: shown(&archive.about().name),
+            set: archive.set().ids.set_text(),
+            packed: text::time(archive.about().made_at),
+            same: found.both.iter().filter(|compared| !compared.differences.any()).count() as u64,
+            added: paths(&found.added),
+            removed: paths(&found.removed),
+            changed: changed.collect(),
+            unreadable,
+            originals: originals.then(|| Originals::new(archive, found)),
+        }
+    }
+}
+
+impl Changed {
+    fn new(compared: &Compared) -> Self {
+        let Differences { kind, content, time, mode } = compared.differences;
+        let named = [(kind, "kind"), (content, "content"), (time, "time"), (mode, "mode")];
+        let differs_in = named.into_iter().filter(|(differs, _)| *differs).map(|(_, name)| name).collect();
+        Self { path: shown(compared.path.as_bytes()), differs_in }
+    }
+}
+
+impl Originals {
+    fn new(archive: &SealedReader, found: &Comparison) -> Self {
+        let is_file = |compared: &&Compared| compared.kind == EntryKind::File;
+        let (proven, other): (Vec<&Compared>, Vec<&Compared>) = found
+            .both
+            .iter()
+            .filter(is_file)
+            .partition(|compared| !compared.differences.kind && !compared.differences.content);
+        let size = |compared: &&Compared| {
+            let place = archive.entries().binary_search_by(|listed| listed.entry.path.cmp(&compared.path));
+            place.map_or(0, |place| archive.entries()[place].content.size)
+        };
+        let text = |path: &EntryPath| shown(path.as_bytes());
+        let mut not_proven: Vec<String> = other.iter().map(|compared| text(&compared.path)).collect();
+        not_proven.extend(found.added.iter().map(text));
+        not_proven.extend(found.unreadable.iter().map(|(path, _)| text(path)));
+        not_proven.sort();
+        Self {
+            proven_bytes: proven.iter().map(size).sum(),
+            proven: proven.iter().map(|compared| text(&compared.path)).collect(),
+            not_proven,
+        }
+    }
+}
+
+fn lines(report: &Report) -> Vec<String> {
+    let heading = match report.exit_code {
+        DONE => {
+            paint(Tone::Good, format!("Nothing has changed since {} was packed, {}.", report.archive, report.packed))
+        }
+        _ => paint(Tone::Look, format!("Not the same as when {} was packed, {}.", report.archive, report.packed)),
+    };
+    let mut lines = vec![heading];
+    let mut part = |tone: Tone, heading: &str, items: Vec<String>| {
+        if items.is_empty() {
+            return;
+        }
+        lines.extend([String::new(), paint(tone, heading)]);
+        lines.extend(items.iter().take(LISTED).map(|item| format!("  {item}")));
+        let more = items.len().saturating_sub(LISTED);
+        lines.extend((more > 0).then(|| format!("  and {more} more (--json lists all)")));
+    };
+    part(Tone::Look, "Added since:", report.added.clone());
+    part(Tone::Look, "Removed since:", report.removed.clone());
+    let changed = |changed: &Changed| format!("{}: {}", changed.path, changed.differs_in.join(", "));
+    part(Tone::Look, "Changed since:", report.changed.iter().map(changed).collect());
+    let unreadable = |unreadable: &Unreadable| format!("{}: {}", unreadable.path, unreadable.why);
+    part(
+        Tone::Bad,
+        "Not readable here, so nothing can be said of:",
+        report.unreadable.iter().map(unreadable).collect(),
+    );
+    if let Some(originals) = &report.originals {
+        part(Tone::Good, "Proven to be inside, with the content that they have here:", originals.proven.clone());
+        part(Tone::Bad, "Not proven to be inside as they are here:", originals.not_proven.clone());
+    }
+    let same = format!(
+        "{} the same, {} added, {} removed, {} changed",
+        report.same,
+        report.added.len(),
+        report.removed.len(),
+        report.changed.len()
+    );
+    lines.extend([String::new(), same]);
+    if let Some(originals) = &report.originals {
+        let files = count(originals.proven.len() as u64, "original");
+        let verb = if originals.proven.len() == 1 { "is" } else { "are" };
+        lines.push(format!(
+            "{files} of {} {verb} proven to be inside, every byte of the archive verified: {}. Nothing was deleted.",
+            originals.proven.len() + originals.not_proven.len(),
+            bytes(originals.proven_bytes)
+        ));
+    }
+    lines
+}
