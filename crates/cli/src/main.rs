@@ -32,6 +32,8 @@ fn main() -> ExitCode {
         Command::List(list) => ("list", Some(&list.work)),
         Command::About(about) => ("about", Some(&about.work)),
         Command::Compare(compare) => ("compare", Some(&compare.work)),
+        Command::Receipt(receipt) => ("receipt", Some(&receipt.work)),
+        Command::Confirm(confirm) => ("confirm", Some(&confirm.work)),
         Command::Peek(_) => ("peek", None),
         Command::Demo(_) => ("demo", None),
     };
@@ -47,6 +49,8 @@ fn main() -> ExitCode {
         Command::About(arguments) => commands::about::run(arguments),
         Command::Peek(arguments) => commands::peek::run(arguments),
         Command::Compare(arguments) => commands::compare::run(arguments),
+        Command::Receipt(arguments) => commands::receipt::run(arguments),
+        Command::Confirm(arguments) => commands::confirm::run(arguments),
         Command::Demo(arguments) => commands::demo::run(arguments),
     };
     match outcome {

@@ -33,6 +33,7 @@ fn fields_told(heading: &str) -> BTreeSet<String> {
 #[case::list("list", &["list", "out", "--json"])]
 #[case::about("about", &["about", "out", "--json"])]
 #[case::compare("compare", &["compare", "out", "wrenfall-light", "--json"])]
+#[case::receipt("receipt", &["receipt", "out", "--json"])]
 #[case::open("open", &["open", "out", "--into", "inbox", "--json"])]
 fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments: &[&str]) {
     let printed = Desk::with_volumes().run(arguments).expect(0).json("");
@@ -45,7 +46,10 @@ fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments:
 
 #[rstest]
 fn the_documents_name_every_option(
-    #[values("plan", "pack", "fits", "check", "list", "about", "peek", "open", "compare", "demo")] command: &str,
+    #[values(
+        "plan", "pack", "fits", "check", "list", "about", "peek", "open", "compare", "receipt", "confirm", "demo"
+    )]
+    command: &str,
 ) {
     let help = Desk::new().run(&[command, "--help"]).expect(0).out;
     let options = help

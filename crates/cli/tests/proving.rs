@@ -58,3 +58,43 @@ fn originals_that_are_proven_to_be_inside_are_named() {
     desk.flip(&desk.volume(3), 70_000);
     desk.run(&["compare", "out", "wrenfall-light", "--originals"]).expect(5);
 }
+
+#[test]
+fn a_receipt_is_made_by_one_and_confirmed_by_the_other() {
+    let desk = Desk::with_volumes();
+    let receipt = desk.run(&["receipt", "out", "--json"]).expect(0).json("/receipt").as_str().unwrap().to_owned();
+    // Typed in groups, in small letters, and by two people.
+    let groups: Vec<String> = receipt.split('-').map(str::to_lowercase).collect();
+    let typed: Vec<&str> = groups.iter().map(String::as_str).collect();
+    desk.run(&[&["confirm", "out", "--by", "the board"], &typed[..]].concat()).expect(0);
+    let ran = desk.run(&["confirm", "out", &receipt, "--by", "the archive"]).expect(0).out;
+    assert!(ran.contains("Yes.") && ran.contains("the board") && ran.contains("the archive"), "{ran}");
+    let ledger = fs::read_to_string(desk.path("out/wrenfall-light.confirmed.jsonl")).unwrap();
+    assert_eq!(ledger.lines().count(), 2);
+    assert!(ledger.lines().all(|line| serde_json::from_str::<serde_json::Value>(line).unwrap()["receipt"] == receipt));
+    let json = desk.run(&["confirm", "out", &receipt, "--json"]).expect(0);
+    assert_eq!((json.json("/confirmed"), json.json("/confirmations/1/who")), (true.into(), "the archive".into()));
+}
+
+/// What is told instead of the receipt of volumes that hold `1`, and what is answered.
+#[rstest]
+#[case::mistyped(|right: &str, _: &str| format!("{}Z{}", &right[..7], &right[8..]), 2, "Group 2 of the code is mistyped")]
+#[case::cut_off(|right: &str, _: &str| right[..17].to_owned(), 2, "too short or too long")]
+#[case::of_another_archive(|_: &str, other: &str| other.to_owned(), 2, "the receipt of another archive")]
+#[case::made_up(|right: &str, _: &str| {
+    let mut bytes = under_seal_core::codes::decode(right).unwrap();
+    bytes[9] ^= 1;
+    under_seal_core::codes::encode(&bytes)
+}, 1, "No. This is not the receipt")]
+fn what_is_no_receipt_is_told(#[case] told: fn(&str, &str) -> String, #[case] code: i32, #[case] words: &str) {
+    let desk = Desk::new();
+    desk.file("a", b"1").file("b", b"2");
+    let [right, other] = ["a", "b"].map(|name| {
+        desk.run(&["pack", name]).expect(0);
+        let ran = desk.run(&["receipt", &format!("{name}.useal"), "--json"]).expect(0);
+        ran.json("/receipt").as_str().unwrap().to_owned()
+    });
+    let ran = desk.run(&["confirm", "a.useal", &told(&right, &other)]).expect(code);
+    assert!((ran.out + &ran.err).contains(words));
+    assert!(!desk.path("a.confirmed.jsonl").exists());
+}

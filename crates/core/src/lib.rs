@@ -5,6 +5,7 @@
 //!
 //! - [`size`]: sizes as people write them, MB and MiB told apart, a bare `5M` refused.
 //! - [`fit`]: the rule that decides how many bytes a volume may have: a size, or a place such as a message or a disc.
+//! - [`codes`]: short codes that people read to each other, each group checked.
 //! - [`entry`]: what a file, folder or link in any archive is, and the sink that receives entries. A path that
 //!   could leave its destination cannot be built.
 //! - [`context`]: who watches, whether to stop, randomness, the clock and the number of threads.
@@ -21,7 +22,8 @@
 //! - [`passwords`]: choosing one. How long it would withstand guessing, and making a passphrase.
 //! - [`listing`]: looking through an archive's entries by pattern, fragment, level and order.
 //! - [`landing`]: extraction to disk without harm to what is there; does not know the format.
-//! - [`proof`]: checking volumes without the password, and contents with it; comparing with folders on disk.
+//! - [`proof`]: checking volumes without the password, and contents with it; comparing with folders on disk;
+//!   receipts.
 //! - [`parcels`]: dividing what is packed among archives that each open alone.
 //! - [`pack`]: one whole delivery: gather, seal, read back, place.
 //! - [`plan`]: a delivery before it exists. Estimates from samples, what weighs most, what would save volumes.
@@ -36,6 +38,8 @@
 pub mod size;
 
 pub mod fit;
+
+pub mod codes;
 
 pub mod entry;
 

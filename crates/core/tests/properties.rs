@@ -247,8 +247,18 @@ fn portable() {
     let manifest = fs::read_to_string(concat!(env!("CARGO_MANIFEST_DIR"), "/Cargo.toml")).unwrap();
     let dependencies = manifest.split("[dependencies]").nth(1).unwrap().split("\n[").next().unwrap();
     let primitives = ["argon2", "blake3", "hkdf", "ring", "sha2", "unicode-normalization", "zstd"];
-    let plumbing =
-        ["bip39", "cap-fs-ext", "cap-std", "crossbeam-channel", "glob", "globset", "nix", "rustix", "strsim"];
+    let plumbing = [
+        "bip39",
+        "cap-fs-ext",
+        "cap-std",
+        "crossbeam-channel",
+        "data-encoding",
+        "glob",
+        "globset",
+        "nix",
+        "rustix",
+        "strsim",
+    ];
     let plumbing = plumbing.into_iter().chain(["subtle", "thiserror", "zeroize", "zxcvbn"]);
     let named: BTreeSet<&str> = dependencies.lines().filter_map(|line| line.split_once(" =")).map(|(n, _)| n).collect();
     let known: BTreeSet<&str> = primitives.into_iter().chain(plumbing).collect();

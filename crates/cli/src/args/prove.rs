@@ -26,3 +26,33 @@ pub struct CompareArguments {
     #[command(flatten)]
     pub work: WorkArguments,
 }
+
+/// `receipt`.
+#[derive(Debug, Args)]
+pub struct ReceiptArguments {
+    /// Volumes, or folders with volumes in them; one volume stands for its whole set
+    #[arg(required = true, value_name = "VOLUME|FOLDER")]
+    pub places: Vec<PathBuf>,
+    #[command(flatten)]
+    pub unlock: UnlockArguments,
+    #[command(flatten)]
+    pub work: WorkArguments,
+}
+
+/// `confirm`.
+#[derive(Debug, Args)]
+pub struct ConfirmArguments {
+    /// A volume, or a folder with volumes in it
+    #[arg(value_name = "VOLUME|FOLDER")]
+    pub archive: PathBuf,
+    /// The receipt that the recipient told; its groups may be typed apart
+    #[arg(required = true, value_name = "RECEIPT")]
+    pub receipt: Vec<String>,
+    /// Who confirmed it, for the ledger
+    #[arg(long, value_name = "NAME")]
+    pub by: Option<String>,
+    #[command(flatten)]
+    pub unlock: UnlockArguments,
+    #[command(flatten)]
+    pub work: WorkArguments,
+}

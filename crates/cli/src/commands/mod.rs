@@ -3,6 +3,7 @@
 pub mod about;
 pub mod check;
 pub mod compare;
+pub mod confirm;
 pub mod demo;
 pub mod fits;
 pub mod list;
@@ -10,6 +11,7 @@ pub mod open;
 pub mod pack;
 pub mod peek;
 pub mod plan;
+pub mod receipt;
 
 use crate::args::WorkArguments;
 use crate::failure::Failure;

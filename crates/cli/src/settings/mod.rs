@@ -13,6 +13,7 @@ use std::fmt;
 use std::fs;
 use std::num::NonZeroUsize;
 use std::path::PathBuf;
+use under_seal_core::codes::CodeError;
 use under_seal_core::fit::{Fit, FitError};
 use under_seal_core::source::{Choice, Naming, PatternError, Patterns};
 
@@ -89,6 +90,10 @@ pub enum BadValue {
     },
     /// A part is wanted, and whatever is whole.
     SalvageOfSome,
+    /// A code that was told is none.
+    Code(CodeError),
+    /// A receipt of another set.
+    OtherReceipt,
     /// Parcels are wanted, and nothing says how large.
     ParcelsWithoutFit,
     /// An archive's name was typed twice, with `--to` and with `--name`.

@@ -3,6 +3,7 @@
 use super::{file_error, missing_path, system};
 use crate::settings::{BadValue, FIELDS, NamePatternError};
 use crate::ui::text::{self, bytes, duration, first_few, grouped, listed, path, shown};
+use under_seal_core::codes::CodeError;
 use under_seal_core::entry::EntryPath;
 use under_seal_core::fit::FitError;
 use under_seal_core::pack::{PackError, WayError};
@@ -57,6 +58,17 @@ pub fn bad_value(value: &BadValue) -> String {
         BadValue::Profile { value, known } => {
             format!("There is no profile '{}'. The configuration file has {}.", shown(value.as_bytes()), listed(known))
         }
+        BadValue::Code(CodeError::Mistyped(group)) => {
+            format!("Group {group} of the code is mistyped, or was heard wrong. Compare it once more.")
+        }
+        BadValue::Code(CodeError::Length) => {
+            "The code is too short or too long: groups of five letters and digits are missing, or too many.".to_owned()
+        }
+        BadValue::Code(CodeError::Character(letter)) => {
+            format!("'{}' is in no code. Compare it once more.", letter.escape_debug())
+        }
+        BadValue::Code(CodeError::Other) => "This is a code of another kind.".to_owned(),
+        BadValue::OtherReceipt => "This is the receipt of another archive. Name that one.".to_owned(),
         BadValue::SalvageOfSome => {
             "--salvage takes out everything that is whole, and takes no patterns. Leave one of the two out.".to_owned()
         }

@@ -2,8 +2,10 @@
 
 pub mod compare;
 pub mod contents;
+pub mod receipt;
 pub mod volumes;
 
 pub use compare::{Compared, Comparison, Differences, compare};
 pub use contents::verify_contents;
+pub use receipt::Receipt;
 pub use volumes::{Damage, FileReport, InspectError, SetReport, VolumeReport, VolumeState, inspect};

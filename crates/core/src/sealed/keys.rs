@@ -92,6 +92,8 @@ pub enum KeyPurpose {
     Cells,
     /// The head's tag.
     Head,
+    /// The keyed digest of all contents in a receipt.
+    Receipt,
     /// Published in the head, so that a ciphertext cannot be made to open under two keys.
     Commitment,
 }
@@ -101,6 +103,7 @@ impl KeyPurpose {
         match self {
             Self::Cells => b"cells",
             Self::Head => b"head",
+            Self::Receipt => b"receipt",
             Self::Commitment => b"commitment",
         }
     }

@@ -1,0 +1,131 @@
+//! `confirm`: whether a receipt is right, and a ledger of those that were.
+
+use super::show;
+use crate::args::ConfirmArguments;
+use crate::credentials;
+use crate::failure::{DONE, Failure, LOOK};
+use crate::places::gather;
+use crate::session;
+use crate::settings::BadValue;
+use crate::ui::paint::{Tone, paint};
+use crate::ui::progress::ProgressLine;
+use crate::ui::text::{self, shown};
+use serde::{Deserialize, Serialize};
+use std::fs::{self, OpenOptions};
+use std::io::{self, Write as _};
+use std::path::{Path, PathBuf};
+use std::slice;
+use under_seal_core::place::{FileAction, FileError};
+use under_seal_core::proof::Receipt;
+use under_seal_core::sealed::SealedReader;
+use under_seal_core::volume::VolumeSet;
+
+/// What the ledger's name ends in.
+const LEDGER: &str = ".confirmed.jsonl";
+
+/// Runs the command; the exit code.
+pub fn run(arguments: &ConfirmArguments) -> Result<u8, Failure> {
+    // Told in groups, it may be typed in groups.
+    let told = Receipt::read(&arguments.receipt.join("-")).map_err(|error| Failure::Value(BadValue::Code(error)))?;
+    let set = gather(slice::from_ref(&arguments.archive))?.complete()?;
+    if !told.is_of(&set.ids.set) {
+        return Err(Failure::Value(BadValue::OtherReceipt));
+    }
+    let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
+    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
+    let context = session::context(&progress, arguments.work.threads);
+    let mut archive = SealedReader::with_key(set, &unlocked.key)?;
+    let right = Receipt::make(&mut archive, &unlocked.key, &context)?;
+    drop(progress);
+    let name = shown(&archive.about().name);
+    let ledger = ledger_path(archive.set(), &archive.about().name);
+    if right.confirms(&told) {
+        let line = Line {
+            when: jiff::Timestamp::now().to_string(),
+            who: arguments.by.clone(),
+            archive: name.clone(),
+            set: archive.set().ids.set_text(),
+            receipt: told.code(),
+        };
+        write_line(&ledger, &line).map_err(|error| Failure::File(FileError::on(FileAction::Write, &ledger)(error)))?;
+    }
+    let report = Report {
+        command: "confirm",
+        exit_code: if right.confirms(&told) { DONE } else { LOOK },
+        archive: name,
+        set: archive.set().ids.set_text(),
+        confirmed: right.confirms(&told),
+        ledger: text::path(&ledger),
+        confirmations: read_lines(&ledger),
+    };
+    show(&report, &arguments.work, || lines(&report))?;
+    Ok(report.exit_code)
+}
+
+/// Beside the volumes, under the archive's name.
+fn ledger_path(set: &VolumeSet, name: &[u8]) -> PathBuf {
+    let folder = set.any_file().and_then(|file| file.path.parent()).unwrap_or(Path::new("."));
+    // Whoever made the archive chose its name; it must lead nowhere else.
+    let safe: String = shown(name).chars().map(|letter| if letter == '/' { '_' } else { letter }).collect();
+    let path = folder.join(format!("{safe}{LEDGER}"));
+    std::path::absolute(&path).unwrap_or(path)
+}
+
+/// A line of the ledger.
+#[derive(Serialize, Deserialize)]
+struct Line {
+    when: String,
+    who: Option<String>,
+    archive: String,
+    set: String,
+    receipt: String,
+}
+
+fn write_line(ledger: &Path, line: &Line) -> io::Result<()> {
+    let mut text = serde_json::to_string(line)?;
+    text.push('\n');
+    let mut file = OpenOptions::new().create(true).append(true).open(ledger)?;
+    file.write_all(text.as_bytes())?;
+    file.sync_all()
+}
+
+/// What the ledger holds; lines of somebody else's making are passed over.
+fn read_lines(ledger: &Path) -> Vec<Line> {
+    let text = fs::read_to_string(ledger).unwrap_or_default();
+    text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
+}
+
+/// The JSON object (docs/json.md).
+#[derive(Serialize)]
+struct Report {
+    command: &'static str,
+    exit_code: u8,
+    archive: String,
+    set: String,
+    confirmed: bool,
+    ledger: String,
+    confirmations: Vec<Line>,
+}
+
+fn lines(report: &Report) -> Vec<String> {
+    let mut lines = match report.confirmed {
+        true => vec![paint(
+            Tone::Good,
+            format!("Yes. Whoever made this receipt had the password and every byte of {}.", report.archive),
+        )],
+        false => vec![
+            paint(Tone::Bad, format!("No. This is not the receipt of {}, although it is well typed.", report.archive)),
+            "Next: ask the recipient to check the volumes, and to make the receipt again.".to_owned(),
+        ],
+    };
+    let of_this = || report.confirmations.iter().filter(|line| line.set == report.set);
+    if of_this().next().is_some() {
+        lines.extend([String::new(), paint(Tone::Strong, "Confirmed so far:")]);
+        lines.extend(of_this().map(|line| {
+            let who = line.who.as_deref().map_or("somebody".to_owned(), |who| shown(who.as_bytes()));
+            format!("  {}  {who}", shown(line.when.as_bytes()))
+        }));
+        lines.push(format!("Kept in {}", report.ledger));
+    }
+    lines
+}

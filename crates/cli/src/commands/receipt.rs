@@ -1,0 +1,74 @@
+//! `receipt`: the recipient's short code that everything could be unlocked and read.
+
+use super::show;
+use crate::args::ReceiptArguments;
+use crate::credentials::{self, NOT_SECRET};
+use crate::failure::{DONE, Failure};
+use crate::places::gather;
+use crate::session;
+use crate::ui::paint::{Tone, paint};
+use crate::ui::progress::ProgressLine;
+use crate::ui::text::{bytes, contents, shown};
+use serde::Serialize;
+use under_seal_core::proof::Receipt;
+use under_seal_core::sealed::SealedReader;
+
+/// Runs the command; the exit code.
+pub fn run(arguments: &ReceiptArguments) -> Result<u8, Failure> {
+    let set = gather(&arguments.places)?.complete()?;
+    let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
+    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
+    let context = session::context(&progress, arguments.work.threads);
+    let mut archive = SealedReader::with_key(set, &unlocked.key)?;
+    let receipt = Receipt::make(&mut archive, &unlocked.key, &context)?;
+    drop(progress);
+    let totals = archive.totals();
+    let report = Report {
+        command: "receipt",
+        exit_code: DONE,
+        archive: shown(&archive.about().name),
+        set: archive.set().ids.set_text(),
+        secret: unlocked.secret,
+        receipt: receipt.code(),
+        files: totals.files,
+        folders: totals.folders,
+        links: totals.links,
+        bytes: totals.content_bytes,
+    };
+    show(&report, &arguments.work, || lines(&report))?;
+    Ok(DONE)
+}
+
+/// The JSON object (docs/json.md).
+#[derive(Serialize)]
+struct Report {
+    command: &'static str,
+    exit_code: u8,
+    archive: String,
+    set: String,
+    secret: bool,
+    receipt: String,
+    files: u64,
+    folders: u64,
+    links: u64,
+    bytes: u64,
+}
+
+fn lines(report: &Report) -> Vec<String> {
+    let what = contents(report.files, report.folders, report.links);
+    let mut lines = vec![
+        paint(
+            Tone::Good,
+            format!("Everything in {} was unlocked and read: {what}, {}.", report.archive, bytes(report.bytes)),
+        ),
+        String::new(),
+        format!("  {}", paint(Tone::Strong, &report.receipt)),
+        String::new(),
+        "Next: tell the sender this receipt. It gives nothing away; the sender checks it with".to_owned(),
+        format!("  under-seal confirm VOLUME {}", report.receipt),
+    ];
+    if !report.secret {
+        lines.extend([String::new(), paint(Tone::Look, NOT_SECRET)]);
+    }
+    lines
+}
