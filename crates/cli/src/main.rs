@@ -34,6 +34,7 @@ fn main() -> ExitCode {
         Command::Compare(compare) => ("compare", Some(&compare.work)),
         Command::Receipt(receipt) => ("receipt", Some(&receipt.work)),
         Command::Confirm(confirm) => ("confirm", Some(&confirm.work)),
+        Command::Resend(resend) => ("resend", Some(&resend.work)),
         Command::Peek(_) => ("peek", None),
         Command::Demo(_) => ("demo", None),
     };
@@ -51,6 +52,7 @@ fn main() -> ExitCode {
         Command::Compare(arguments) => commands::compare::run(arguments),
         Command::Receipt(arguments) => commands::receipt::run(arguments),
         Command::Confirm(arguments) => commands::confirm::run(arguments),
+        Command::Resend(arguments) => commands::resend::run(arguments),
         Command::Demo(arguments) => commands::demo::run(arguments),
     };
     match outcome {

@@ -47,7 +47,8 @@ fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments:
 #[rstest]
 fn the_documents_name_every_option(
     #[values(
-        "plan", "pack", "fits", "check", "list", "about", "peek", "open", "compare", "receipt", "confirm", "demo"
+        "plan", "pack", "fits", "check", "list", "about", "peek", "open", "compare", "resend", "receipt", "confirm",
+        "demo"
     )]
     command: &str,
 ) {

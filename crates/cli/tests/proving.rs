@@ -98,3 +98,53 @@ fn what_is_no_receipt_is_told(#[case] told: fn(&str, &str) -> String, #[case] co
     assert!((ran.out + &ran.err).contains(words));
     assert!(!desk.path("a.confirmed.jsonl").exists());
 }
+
+/// What is lost on the way, and how many files, and volumes among them, are made again.
+#[rstest]
+#[case::a_volume(&[3], &[], 1, 0)]
+#[case::a_damaged_place(&[], &[(3, 70_000)], 1, 0)]
+#[case::damaged_places(&[], &[(3, 70_000), (5, 9_000), (7, 80_000)], 1, 0)]
+#[case::volumes_and_a_damaged_place(&[1, 2, 7], &[(4, 70_000)], 4, 3)]
+fn exactly_what_was_lost_is_made_again(
+    #[case] missing: &[u32],
+    #[case] damaged: &[(u32, usize)],
+    #[case] files: usize,
+    #[case] volumes: usize,
+) {
+    let desk = Desk::with_volumes();
+    fs::create_dir(desk.path("inbox")).unwrap();
+    for number in (1..=7).filter(|number| !missing.contains(number)) {
+        fs::copy(desk.volume(number), desk.path(&format!("inbox/ATT{number}.bin"))).unwrap();
+    }
+    for (number, at) in damaged {
+        desk.flip(&desk.path(&format!("inbox/ATT{number}.bin")), *at);
+    }
+    let code = if missing.is_empty() { 5 } else { 4 };
+    let slip = desk.run(&["check", "inbox", "--json"]).expect(code).json("/slip").as_str().unwrap().to_owned();
+    assert!(desk.run(&["check", "inbox"]).expect(code).out.contains(&slip));
+    let resent = desk.run(&["resend", "out", &slip, "--to", "again", "--json"]).expect(0);
+    let made = resent.json("/files").as_array().unwrap().clone();
+    assert_eq!((made.len(), made.iter().filter(|file| !file["volume"].is_null()).count()), (files, volumes));
+    // Nothing but the lost cells, with a header and a page before them.
+    let cells = damaged.len() as u64 + 4 * missing.len() as u64;
+    assert!(resent.json("/bytes").as_u64().unwrap() <= (cells + 1) * 65_536, "{resent:?}", resent = resent.out);
+    for (place, name) in desk.names("again").iter().enumerate() {
+        fs::copy(desk.path("again").join(name), desk.path(&format!("inbox/more {place}"))).unwrap();
+    }
+    desk.run(&["check", "inbox"]).expect(i32::from(!damaged.is_empty()));
+    desk.run(&["open", "inbox", "--into", "board"]).expect(0);
+    desk.run(&["compare", "out", "board/wrenfall-light"]).expect(0);
+}
+
+#[rstest]
+#[case::of_another_set("again", 2, "This slip is of another archive")]
+#[case::not_had_here_either("out", 5, "Volume 3")]
+fn a_slip_that_cannot_be_served_is_told(#[case] place: &str, #[case] code: i32, #[case] words: &str) {
+    let desk = Desk::with_volumes();
+    desk.run(&["pack", "wrenfall-light", "--to", "again/", "--fit", "300KB"]).expect(0);
+    desk.flip(&desk.volume(3), 70_000);
+    let slip = desk.run(&["check", "out", "--json"]).expect(5).json("/slip").as_str().unwrap().to_owned();
+    let ran = desk.run(&["resend", place, &slip, "--to", "more"]).expect(code);
+    assert!(ran.err.contains(words), "{}", ran.err);
+    assert!(desk.names("more").is_empty());
+}

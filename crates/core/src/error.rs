@@ -9,7 +9,7 @@ use crate::place::FileError;
 use crate::place::staging::StagingError;
 use crate::plan::PlanError;
 use crate::proof::InspectError;
-use crate::rework::{CollectError, RecutError};
+use crate::rework::{CollectError, RecutError, ResendError};
 use crate::sealed::frame::FrameError;
 use crate::sealed::index::RootError;
 use crate::sealed::record::RecordError;
@@ -36,6 +36,9 @@ pub enum Error {
     /// The set was not cut anew.
     #[error(transparent)]
     Recut(#[from] RecutError),
+    /// What a slip asks for cannot be made again.
+    #[error(transparent)]
+    Resend(#[from] ResendError),
     /// The volumes cannot be brought together.
     #[error(transparent)]
     Collect(#[from] CollectError),
@@ -81,6 +84,11 @@ impl Error {
             Self::Plan(PlanError::Codec(_)) => ErrorClass::System,
             Self::Plan(PlanError::Cancelled(_)) => ErrorClass::Cancelled,
             Self::Recut(error) => recut_class(error),
+            Self::Resend(ResendError::OtherSet) => ErrorClass::Usage,
+            Self::Resend(ResendError::Cell(error)) => cell_class(error),
+            Self::Resend(ResendError::File(error)) => file_class(error),
+            Self::Resend(ResendError::NoRandomness(_)) => ErrorClass::System,
+            Self::Resend(ResendError::Cancelled(_)) => ErrorClass::Cancelled,
             Self::Collect(CollectError::Gather(error)) | Self::Gather(error) => gather_class(error),
             Self::Collect(CollectError::File(error)) => file_class(error),
             Self::Collect(CollectError::NoRandomness(_)) => ErrorClass::System,

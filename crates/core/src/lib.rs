@@ -23,12 +23,13 @@
 //! - [`listing`]: looking through an archive's entries by pattern, fragment, level and order.
 //! - [`landing`]: extraction to disk without harm to what is there; does not know the format.
 //! - [`proof`]: checking volumes without the password, and contents with it; comparing with folders on disk;
-//!   receipts.
+//!   receipts, resend slips.
 //! - [`parcels`]: dividing what is packed among archives that each open alone.
 //! - [`pack`]: one whole delivery: gather, seal, read back, place.
 //! - [`plan`]: a delivery before it exists. Estimates from samples, what weighs most, what would save volumes.
 //! - [`rework`]: making new volumes out of old ones; cutting a set to another fit, without the password; bringing one
-//!   together whose volumes come one by one.
+//!   together whose volumes come one by one; making again what a
+//!   recipient lacks.
 //! - [`opening`]: one whole extraction: survey, extract, finish.
 //! - [`error`]: every layer's error under one roof, and the class behind an exit code.
 //!

@@ -4,7 +4,7 @@ mod prove;
 mod receive;
 mod send;
 
-pub use prove::{CompareArguments, ConfirmArguments, ReceiptArguments};
+pub use prove::{CompareArguments, ConfirmArguments, ReceiptArguments, ResendArguments};
 pub use receive::{
     AboutArguments, CheckArguments, ComingArguments, FolderName, ListArguments, OnClashName, OpenArguments,
     PasswordArguments, PeekArguments, SortName, UnlockArguments,
@@ -64,6 +64,11 @@ pub enum Command {
     /// Content counts by its digest. Where archive and disk have one thing each at their top, those are compared whatever
     /// they are called.
     Compare(CompareArguments),
+    /// Make again exactly the bytes that a recipient's slip names
+    ///
+    /// No password is needed. What is made is one small file where that is no larger than a volume; every reading command takes
+    /// it among the volumes.
+    Resend(ResendArguments),
     /// Make a short code that only someone who could unlock and read all of it can make
     Receipt(ReceiptArguments),
     /// Say whether a recipient's receipt is right, and note it in a ledger beside the archive

@@ -56,3 +56,19 @@ pub struct ConfirmArguments {
     #[command(flatten)]
     pub work: WorkArguments,
 }
+
+/// `resend`.
+#[derive(Debug, Args)]
+pub struct ResendArguments {
+    /// A volume, or a folder with volumes in it
+    #[arg(value_name = "VOLUME|FOLDER")]
+    pub archive: PathBuf,
+    /// The slip that the recipient's "check" showed; its groups may be typed apart
+    #[arg(required = true, value_name = "SLIP")]
+    pub slip: Vec<String>,
+    /// The folder to write into; it is made if it does not exist
+    #[arg(long, value_name = "FOLDER")]
+    pub to: PathBuf,
+    #[command(flatten)]
+    pub work: WorkArguments,
+}

@@ -12,6 +12,7 @@ pub mod pack;
 pub mod peek;
 pub mod plan;
 pub mod receipt;
+pub mod resend;
 
 use crate::args::WorkArguments;
 use crate::failure::Failure;

@@ -159,6 +159,21 @@ pub fn number_list(numbers: &[u32]) -> String {
     listed(&parts.collect::<Vec<_>>())
 }
 
+/// A code of many groups, in lines of so many columns at most.
+pub fn in_lines(code: &str, columns: usize) -> Vec<String> {
+    let mut lines: Vec<String> = Vec::new();
+    for group in code.split('-') {
+        match lines.last_mut().filter(|line| line.len() + 1 + group.len() <= columns) {
+            Some(line) => {
+                line.push('-');
+                line.push_str(group);
+            }
+            None => lines.push(group.to_owned()),
+        }
+    }
+    lines
+}
+
 /// `a, b and c`.
 pub fn listed(parts: &[String]) -> String {
     match parts {

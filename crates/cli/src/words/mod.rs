@@ -17,7 +17,7 @@ use under_seal_core::pack::TargetError;
 use under_seal_core::place::{FileAction, FileError};
 use under_seal_core::plan::PlanError;
 use under_seal_core::proof::InspectError;
-use under_seal_core::rework::CollectError;
+use under_seal_core::rework::{CollectError, ResendError};
 use under_seal_core::sealed::PasswordError;
 use under_seal_core::sealed::index::MAX_MESSAGE_BYTES;
 use under_seal_core::sealed::password::MAX_PASSWORD_BYTES;
@@ -110,6 +110,13 @@ fn core(error: &Error) -> String {
         Error::Plan(error) => format!("There is no plan: {error}."),
         // No command cuts anew yet; the technical words are all there is to say.
         Error::Recut(error) => format!("The set was not cut anew: {error}."),
+        Error::Resend(ResendError::OtherSet) => {
+            "This slip is of another archive, or of this one cut otherwise. Name the volumes that were sent.".to_owned()
+        }
+        Error::Resend(ResendError::Cell(error)) => receiving::cell(error),
+        Error::Resend(ResendError::File(error)) => file_error(error),
+        Error::Resend(ResendError::NoRandomness(error)) => format!("Nothing was made again: {error}."),
+        Error::Resend(ResendError::Cancelled(_)) => "Cancelled.".to_owned(),
         Error::Collect(CollectError::Gather(error)) | Error::Gather(error) => receiving::gather(error),
         Error::Collect(CollectError::File(error)) => file_error(error),
         Error::Collect(CollectError::NoRandomness(error)) => format!("Nothing was copied: {error}."),

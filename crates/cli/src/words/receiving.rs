@@ -114,15 +114,7 @@ pub(super) fn sealed(error: &SealedError) -> String {
         SealedError::Head(HeadError::NoMemory(_)) => {
             "There is not enough memory to unlock the archive. Close other programs and try again.".to_owned()
         }
-        SealedError::Stream(StreamError::Cell(CellError::Missing(volume))) => {
-            format!("Volume {volume} is missing. Put it beside the others, under any name.")
-        }
-        SealedError::Stream(StreamError::Cell(CellError::Damaged { volume, path: file, offset })) => format!(
-            "Volume {volume} ({}) is damaged at byte {}. Ask the sender for this volume again.",
-            path(file),
-            grouped(*offset)
-        ),
-        SealedError::Stream(StreamError::Cell(CellError::File(error))) => file_error(error),
+        SealedError::Stream(StreamError::Cell(error)) => cell(error),
         SealedError::Stream(StreamError::NotAuthentic { volume, path: file, offset }) => format!(
             "Volume {volume} ({}) {TAMPERED}, at byte {}. Trust nothing in it; ask the sender for it again.",
             path(file),
@@ -147,6 +139,18 @@ pub(super) fn sealed(error: &SealedError) -> String {
             "The archive breaks the rules of its own format ({error}), although its seal is right. It was refused; ask \
              the sender what it was made with."
         ),
+    }
+}
+
+pub(super) fn cell(error: &CellError) -> String {
+    match error {
+        CellError::Missing(volume) => format!("Volume {volume} is missing. Put it beside the others, under any name."),
+        CellError::Damaged { volume, path: file, offset } => format!(
+            "Volume {volume} ({}) is damaged at byte {}. Ask the sender for this volume again.",
+            path(file),
+            grouped(*offset)
+        ),
+        CellError::File(error) => file_error(error),
     }
 }
 

@@ -3,9 +3,11 @@
 pub mod compare;
 pub mod contents;
 pub mod receipt;
+pub mod slip;
 pub mod volumes;
 
 pub use compare::{Compared, Comparison, Differences, compare};
 pub use contents::verify_contents;
 pub use receipt::Receipt;
+pub use slip::Slip;
 pub use volumes::{Damage, FileReport, InspectError, SetReport, VolumeReport, VolumeState, inspect};

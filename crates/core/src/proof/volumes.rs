@@ -2,7 +2,8 @@
 
 use crate::context::{Cancelled, Context, Phase, Progress};
 use crate::place::FileError;
-use crate::volume::{CellReader, VolumeFile, VolumeSet, cell_offset};
+use crate::volume::supplement::{Run, push_run, runs_of};
+use crate::volume::{CELL_BYTES, CellReader, VolumeFile, VolumeSet};
 use std::path::PathBuf;
 
 /// A run of damaged cells in one file.
@@ -25,6 +26,8 @@ pub struct FileReport {
     pub expected_bytes: u64,
     /// Its header is damaged.
     pub header_damaged: bool,
+    /// It is a supplement: it holds some cells only, maybe of other volumes too, and is told of those of this volume.
+    pub supplement: bool,
     /// Damaged stretches, in order; what is missing at the end counts among them.
     pub damage: Vec<Damage>,
 }
@@ -70,6 +73,8 @@ pub struct VolumeReport {
 pub struct SetReport {
     /// Every volume that should be here, in order.
     pub volumes: Vec<VolumeReport>,
+    /// The cells that cannot be had from any file, in order.
+    pub lost: Vec<Run>,
 }
 
 impl SetReport {
@@ -103,14 +108,16 @@ pub fn inspect(set: &VolumeSet, context: &Context<'_>) -> Result<SetReport, Insp
     let total = set.volumes.values().flatten().map(|file| file.length).sum();
     context.tell(Progress::Begin(Phase::Inspecting, total));
     let mut reader = CellReader::new(set.clone());
-    let mut volumes = Vec::new();
+    let (mut volumes, mut lost) = (Vec::new(), Vec::new());
     for number in 1..=set.geometry.data_volumes {
         context.tell(Progress::Volume(number));
         let files = set.volumes.get(&number).map(Vec::as_slice).unwrap_or_default();
-        volumes.push(inspect_volume(number, files, &mut reader, context)?);
+        let (report, lost_here) = inspect_volume(number, files, &mut reader, context)?;
+        volumes.push(report);
+        lost_here.into_iter().for_each(|run| push_run(&mut lost, run));
     }
     context.tell(Progress::End);
-    Ok(SetReport { volumes })
+    Ok(SetReport { volumes, lost })
 }
 
 fn inspect_volume(
@@ -118,49 +125,62 @@ fn inspect_volume(
     files: &[VolumeFile],
     reader: &mut CellReader,
     context: &Context<'_>,
-) -> Result<VolumeReport, InspectError> {
+) -> Result<(VolumeReport, Vec<Run>), InspectError> {
     let geometry = reader.set().geometry;
     let mut lost_everywhere: Option<Vec<u32>> = None;
     let mut reports = Vec::new();
     for (copy, file) in files.iter().enumerate() {
-        let mut lost = Vec::new();
+        let (mut lost, mut damaged) = (Vec::new(), Vec::new());
         for index in 0..geometry.cells_in(number) {
             context.go_on()?;
+            let Some(offset) = file.offset_of(&geometry, number, index) else {
+                lost.push(index);
+                continue;
+            };
             let read = reader.read_copy(number, copy, index)?;
             context.tell(Progress::Advance(geometry.cell_bytes(geometry.first_cell(number) + u64::from(index)) as u64));
             if read.is_none() {
                 lost.push(index);
+                damaged.push(offset);
             }
         }
+        let whole = if file.runs.is_none() { geometry.volume_bytes(number) } else { file.length };
         reports.push(FileReport {
             path: file.path.clone(),
             bytes: file.length,
-            expected_bytes: geometry.volume_bytes(number),
+            expected_bytes: whole,
             header_damaged: file.header_damaged,
-            damage: stretches(&lost, geometry.volume_bytes(number)),
+            supplement: file.runs.is_some(),
+            damage: stretches(&damaged, whole),
         });
         lost_everywhere = Some(match lost_everywhere {
             None => lost,
             Some(before) => before.into_iter().filter(|index| lost.contains(index)).collect(),
         });
     }
-    let state = match lost_everywhere {
+    let state = match &lost_everywhere {
         None => VolumeState::Missing,
         Some(lost) if !lost.is_empty() => VolumeState::Damaged,
-        Some(_) if reports.iter().any(FileReport::is_intact) => VolumeState::Intact,
+        Some(_) if reports.iter().any(|file| file.is_intact() && !file.supplement) => VolumeState::Intact,
         Some(_) => VolumeState::Usable,
     };
-    Ok(VolumeReport { number, state, files: reports })
+    let first = geometry.first_cell(number);
+    let lost = match lost_everywhere {
+        // However many volumes a header may speak of, what is missing takes a run each at the most.
+        None => vec![Run { first, count: geometry.cells_in(number) }],
+        Some(lost) => runs_of(lost.into_iter().map(|index| first + u64::from(index))),
+    };
+    Ok((VolumeReport { number, state, files: reports }, lost))
 }
 
-/// Runs of neighbouring cells, as byte ranges of the file.
-fn stretches(lost: &[u32], volume_bytes: u64) -> Vec<Damage> {
+/// Runs of neighbouring cells, given where each begins, as byte ranges of the file.
+fn stretches(damaged: &[u64], file_bytes: u64) -> Vec<Damage> {
     let mut stretches: Vec<Damage> = Vec::new();
-    for index in lost {
-        let (from, to) = (cell_offset(*index), cell_offset(index + 1).min(volume_bytes));
+    for from in damaged {
+        let (from, to) = (*from, from.saturating_add(CELL_BYTES as u64).min(file_bytes));
         match stretches.last_mut() {
             Some(last) if last.to == from => last.to = to,
-            _ => stretches.push(Damage { from, to }),
+            _ => stretches.push(Damage { from, to: to.max(from) }),
         }
     }
     stretches

@@ -100,7 +100,8 @@ impl Collection {
                 continue;
             }
             let mut copied = false;
-            for file in files {
+            // A supplement holds no volume of its own.
+            for file in files.iter().filter(|file| file.runs.is_none()) {
                 copied = copied || self.copy(&found, *number, file, context)?;
             }
             if copied { taken.copied.push(*number) } else { taken.damaged.push(*number) }

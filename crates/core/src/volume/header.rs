@@ -31,6 +31,8 @@ pub enum VolumeKind {
     Data = 0,
     /// Parity of the data volumes' cells.
     Spare = 1,
+    /// Some cells of the data volumes once more (see [`super::supplement`]).
+    Supplement = 2,
 }
 
 /// Which set a volume belongs to, and which cutting of it.
@@ -81,7 +83,7 @@ impl fmt::Debug for Head {
 /// A volume's header.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Header {
-    /// Data or spare.
+    /// Data, spare or a supplement.
     pub kind: VolumeKind,
     /// Set and cutting.
     pub ids: Ids,
@@ -164,6 +166,7 @@ impl Header {
         let kind = match bytes[11] {
             0 => VolumeKind::Data,
             1 => VolumeKind::Spare,
+            2 => VolumeKind::Supplement,
             _ => return Err(HeaderError::Inconsistent),
         };
         let geometry = Geometry {
@@ -174,7 +177,11 @@ impl Header {
             last_cell_bytes: number_at(72),
         };
         let number = number_at(48);
-        let highest = if kind == VolumeKind::Data { geometry.data_volumes } else { geometry.spare_volumes };
+        let highest = match kind {
+            VolumeKind::Data => geometry.data_volumes,
+            VolumeKind::Spare => geometry.spare_volumes,
+            VolumeKind::Supplement => 1,
+        };
         let zeros = bytes[GEOMETRY_END..HEAD_AT].iter().all(|byte| *byte == 0);
         if number_at(12) as usize != HEADER_BYTES
             || !geometry.is_consistent()

@@ -8,6 +8,7 @@ pub mod header;
 pub mod names;
 pub mod reader;
 pub mod set;
+pub mod supplement;
 pub mod writer;
 
 pub use cell::{Cells, Cutting};

@@ -128,13 +128,14 @@ impl CellReader {
     fn fetch(&mut self, volume: u32, copy: usize, index: u32) -> Result<Option<usize>, FileError> {
         let Some(copy) = self.set.volumes.get(&volume).and_then(|copies| copies.get(copy)) else { return Ok(None) };
         let length = self.set.geometry.cell_bytes(self.set.geometry.first_cell(volume) + u64::from(index));
+        let Some(offset) = copy.offset_of(&self.set.geometry, volume, index) else { return Ok(None) };
         if self.open.as_ref().is_none_or(|(path, _)| *path != copy.path) {
             let (file, _) = open_regular(&copy.path, Links::Follow)?;
             self.open = Some((copy.path.clone(), file));
         }
         let Some((_, file)) = &self.open else { return Ok(None) };
         // A disc that cannot be read there, or a file that ends before, is as bad as a wrong check.
-        if file.read_exact_at(&mut self.buffer[..length], cell_offset(index)).is_err() {
+        if file.read_exact_at(&mut self.buffer[..length], offset).is_err() {
             return Ok(None);
         }
         self.bytes_read += length as u64;

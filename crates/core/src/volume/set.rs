@@ -5,6 +5,7 @@
 
 use super::cell;
 use super::header::{Head, Header, HeaderError, Ids, VolumeKind};
+use super::supplement::{PAGE_BYTES, Run, decode_page, offset_in};
 use super::{CELL_BYTES, Geometry, HEADER_BYTES, cell_offset};
 use crate::place::missing::missing;
 use crate::place::{FileAction, FileError, Links, open_regular};
@@ -30,6 +31,18 @@ pub struct VolumeFile {
     pub length: u64,
     /// Its header is damaged, and its cells told which volume it is.
     pub header_damaged: bool,
+    /// Of a supplement, which cells it holds; `None` for a volume, which holds all of its own.
+    pub runs: Option<Vec<Run>>,
+}
+
+impl VolumeFile {
+    /// Where a cell of volume `number` begins in this file, in bytes; `None` where it is not in it.
+    pub fn offset_of(&self, geometry: &Geometry, number: u32, index: u32) -> Option<u64> {
+        match &self.runs {
+            None => Some(cell_offset(index)),
+            Some(runs) => offset_in(runs, geometry.first_cell(number) + u64::from(index)),
+        }
+    }
 }
 
 /// A set's volumes as far as they are here.
@@ -153,6 +166,23 @@ impl VolumeSet {
         Err(GatherError::Incomplete { missing, count: self.geometry.data_volumes, unrecognised: self.unrecognised })
     }
 
+    /// A supplement is a further copy of each volume that it holds cells of.
+    fn supplement(&mut self, mut file: VolumeFile) {
+        let Some(runs) = read_runs(&file.path, &self.ids, &self.geometry) else {
+            self.unrecognised.push(file.path);
+            return;
+        };
+        let mut numbers: Vec<u32> = runs
+            .iter()
+            .flat_map(|run| self.geometry.locate(run.first).0..=self.geometry.locate(run.end() - 1).0)
+            .collect();
+        numbers.dedup();
+        file.runs = Some(runs);
+        for number in numbers {
+            self.volumes.entry(number).or_default().push(file.clone());
+        }
+    }
+
     /// A file of the set's first volume that is here.
     pub fn any_file(&self) -> Option<&VolumeFile> {
         self.volumes.values().flatten().next()
@@ -237,7 +267,7 @@ impl Candidates {
         let length = metadata.len();
         let header = read_header(&file);
         let first_time = self.seen.insert((metadata.dev(), metadata.ino()));
-        let volume = |header_damaged| VolumeFile { path: path.to_owned(), length, header_damaged };
+        let volume = |header_damaged| VolumeFile { path: path.to_owned(), length, header_damaged, runs: None };
         match header {
             Ok(header) => {
                 let ids = header.ids;
@@ -306,8 +336,10 @@ impl Candidates {
             if header.geometry != set.geometry || header.head != set.head {
                 return Err(GatherError::Contradiction(first_path, file.path));
             }
-            if header.kind == VolumeKind::Data {
-                set.volumes.entry(header.number).or_default().push(file);
+            match header.kind {
+                VolumeKind::Data => set.volumes.entry(header.number).or_default().push(file),
+                VolumeKind::Supplement => set.supplement(file),
+                VolumeKind::Spare => {}
             }
         }
         for (file, _) in self.damaged {
@@ -317,7 +349,9 @@ impl Candidates {
             }
         }
         for copies in set.volumes.values_mut() {
-            copies.sort_by(|one, other| (one.header_damaged, &one.path).cmp(&(other.header_damaged, &other.path)));
+            // A supplement holds little, and is asked last.
+            let order = |file: &VolumeFile| (file.runs.is_some(), file.header_damaged, file.path.clone());
+            copies.sort_by_key(order);
         }
         Ok(set)
     }
@@ -334,6 +368,14 @@ fn read_header(file: &File) -> Result<Header, HeaderError> {
     // What a short file lacks stays zero, and fails the check.
     read_up_to(file, &mut bytes, 0).map_err(|_| HeaderError::Damaged)?;
     Header::decode(&bytes)
+}
+
+/// Which cells a supplement holds.
+fn read_runs(path: &Path, ids: &Ids, geometry: &Geometry) -> Option<Vec<Run>> {
+    let (file, _) = open_regular(path, Links::Follow).ok()?;
+    let mut page = [0; PAGE_BYTES];
+    read_up_to(&file, &mut page, HEADER_BYTES as u64).ok()?;
+    decode_page(ids, geometry, &page)
 }
 
 /// Reads until the buffer is full or the file ends; how many bytes.

@@ -62,10 +62,9 @@ pub(super) fn lines(found: &SetReport, geometry: &Geometry) -> Vec<String> {
 fn volume_strips(volume: &VolumeReport, geometry: &Geometry, sign_bytes: u64) -> Vec<(String, Vec<Stretch>)> {
     let length = geometry.volume_bytes(volume.number);
     let strip = |file: Option<&FileReport>| (volume.number.to_string(), stretches(file, length, sign_bytes));
-    match volume.files.as_slice() {
-        [] => vec![strip(None)],
-        files => files.iter().map(|file| strip(Some(file))).collect(),
-    }
+    // A supplement has no place of its own on the map; what it makes good, the verdict tells.
+    let strips: Vec<_> = volume.files.iter().filter(|file| !file.supplement).map(|file| strip(Some(file))).collect();
+    if strips.is_empty() { vec![strip(None)] } else { strips }
 }
 
 /// What each sign of a file's strip says; of no file, that nothing is there.
@@ -108,7 +107,8 @@ mod tests {
         #[case] expected: &str,
     ) {
         let damage = damage.iter().map(|&(from, to)| Damage { from, to }).collect();
-        let file = FileReport { path: "x".into(), bytes, expected_bytes: 120, header_damaged, damage };
+        let (path, supplement) = ("x".into(), false);
+        let file = FileReport { path, bytes, expected_bytes: 120, header_damaged, supplement, damage };
         let strip: String = stretches(Some(&file), 120, 10).into_iter().map(Stretch::sign).collect();
         assert_eq!(strip, expected);
     }

@@ -15,12 +15,17 @@ use serde::Serialize;
 use std::path::Path;
 use under_seal_core::Error;
 use under_seal_core::context::Context;
-use under_seal_core::proof::{Damage, FileReport, SetReport, VolumeReport, VolumeState, inspect, verify_contents};
+use under_seal_core::proof::{
+    Damage, FileReport, SetReport, Slip, VolumeReport, VolumeState, inspect, verify_contents,
+};
 use under_seal_core::sealed::SealedReader;
 use under_seal_core::volume::{VolumeSet, names};
 
 /// Sets of more volumes than this have their intact volumes drawn together.
 const VOLUMES_LISTED: usize = 24;
+
+/// A long slip is shown in lines of so many columns.
+const SLIP_COLUMNS: usize = 72;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
@@ -89,6 +94,7 @@ struct Report {
     missing: Vec<u32>,
     damaged: Vec<u32>,
     unrecognised: Vec<String>,
+    slip: Option<String>,
     contents: Option<Contents>,
 }
 
@@ -105,6 +111,7 @@ struct File {
     bytes: u64,
     expected_bytes: u64,
     header_damaged: bool,
+    supplement: bool,
     damage: Vec<Range>,
 }
 
@@ -152,6 +159,7 @@ impl Report {
             missing,
             damaged,
             unrecognised: set.unrecognised.iter().map(|path| text::path(path)).collect(),
+            slip: Slip::of(set, found).map(|slip| slip.code()),
             contents,
         }
     }
@@ -171,6 +179,7 @@ impl Volume {
             bytes: file.bytes,
             expected_bytes: file.expected_bytes,
             header_damaged: file.header_damaged,
+            supplement: file.supplement,
             damage: file.damage.iter().map(range).collect(),
         };
         Self { number: report.number, state, files: report.files.iter().map(file).collect() }
@@ -247,6 +256,9 @@ fn volume_rows(volume: &VolumeReport) -> Vec<(Tone, Vec<String>)> {
 }
 
 fn file_state(file: &FileReport) -> (Tone, String) {
+    if file.is_intact() && file.supplement {
+        return (Tone::Plain, "supplement, intact".to_owned());
+    }
     if file.is_intact() {
         let behind = file.bytes.saturating_sub(file.expected_bytes);
         return match behind {
@@ -280,7 +292,14 @@ fn verdict(set: &VolumeSet, report: &Report) -> Vec<String> {
         let again = if report.missing.len() + report.damaged.len() == 1 { "it" } else { "them" };
         let next =
             format!("Next: ask the sender for {again} again, and put {again} beside the others, under any name.");
-        return vec![paint(Tone::Bad, sentence), next];
+        let mut lines = vec![paint(Tone::Bad, sentence), next];
+        if let Some(slip) = &report.slip {
+            lines.push("Or tell the sender this slip, from which exactly what is missing is made again:".to_owned());
+            lines.extend(
+                text::in_lines(slip, SLIP_COLUMNS).iter().map(|line| format!("  {}", paint(Tone::Strong, line))),
+            );
+        }
+        return lines;
     }
     let blemished = report.volumes.iter().flat_map(|volume| &volume.files).any(File::is_blemished);
     let here = match (all, blemished) {
