@@ -217,7 +217,8 @@ fn lines(set: &VolumeSet, found: &SetReport, report: &Report, with_map: bool) ->
 fn name_on_files(set: &VolumeSet) -> Option<String> {
     let count = set.geometry.data_volumes;
     let mut names = set.volumes.iter().flat_map(|(number, files)| {
-        files.iter().map(|file| file.path.file_name().and_then(|name| names::archive_name(name, *number, count)))
+        let volumes = files.iter().filter(|file| file.runs.is_none());
+        volumes.map(|file| file.path.file_name().and_then(|name| names::archive_name(name, *number, count)))
     });
     let first = names.next()??;
     names.all(|name| name.as_ref() == Some(&first)).then(|| text::name(&first))
