@@ -161,6 +161,27 @@ fn try_to_unlock(set: &VolumeSet, credentials: &Credentials, arguments: &UnlockA
     Ok(Unlocked { key, secret: *credentials != Credentials::none() })
 }
 
+/// The password itself, once it has opened the set.
+pub fn that_opens(set: &VolumeSet, arguments: &UnlockArguments) -> Result<Password, Failure> {
+    let key_file = key_file(&arguments.password)?;
+    let password = match given_password(&arguments.password)? {
+        Some(password) => password,
+        None => prompt::ask(Purpose::Unlock)?,
+    };
+    try_to_unlock(set, &Credentials { password: password.clone(), key_file }, arguments)?;
+    Ok(password)
+}
+
+/// Writes a message with the password into a new file that only the user may read.
+pub fn write_password_note(path: &Path, password: &Password, archive: &str) -> Result<(), Failure> {
+    let failed = |source| Failure::PassphraseFile { path: path.to_owned(), source };
+    let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(failed)?;
+    let before = format!("The password for {archive}, which comes to you by another way:\n\n");
+    file.write_all(before.as_bytes()).map_err(failed)?;
+    file.write_all(password.as_bytes()).and_then(|()| file.write_all(b"\n")).map_err(failed)?;
+    file.sync_all().map_err(failed)
+}
+
 /// What a new archive is sealed with. A weak password needs a yes; `guessable` are words that are no secret.
 pub fn to_seal(
     arguments: &SealArguments,

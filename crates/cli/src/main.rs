@@ -35,6 +35,7 @@ fn main() -> ExitCode {
         Command::Receipt(receipt) => ("receipt", Some(&receipt.work)),
         Command::Confirm(confirm) => ("confirm", Some(&confirm.work)),
         Command::Resend(resend) => ("resend", Some(&resend.work)),
+        Command::Handover(handover) => ("handover", Some(&handover.work)),
         Command::Peek(_) => ("peek", None),
         Command::Demo(_) => ("demo", None),
     };
@@ -53,6 +54,7 @@ fn main() -> ExitCode {
         Command::Receipt(arguments) => commands::receipt::run(arguments),
         Command::Confirm(arguments) => commands::confirm::run(arguments),
         Command::Resend(arguments) => commands::resend::run(arguments),
+        Command::Handover(arguments) => commands::handover::run(arguments),
         Command::Demo(arguments) => commands::demo::run(arguments),
     };
     match outcome {

@@ -34,6 +34,7 @@ fn fields_told(heading: &str) -> BTreeSet<String> {
 #[case::about("about", &["about", "out", "--json"])]
 #[case::compare("compare", &["compare", "out", "wrenfall-light", "--json"])]
 #[case::receipt("receipt", &["receipt", "out", "--json"])]
+#[case::handover("handover", &["handover", "out", "--to", "give", "--json"])]
 #[case::open("open", &["open", "out", "--into", "inbox", "--json"])]
 fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments: &[&str]) {
     let printed = Desk::with_volumes().run(arguments).expect(0).json("");
@@ -47,8 +48,8 @@ fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments:
 #[rstest]
 fn the_documents_name_every_option(
     #[values(
-        "plan", "pack", "fits", "check", "list", "about", "peek", "open", "compare", "resend", "receipt", "confirm",
-        "demo"
+        "plan", "pack", "fits", "check", "list", "about", "peek", "open", "compare", "handover", "resend", "receipt",
+        "confirm", "demo"
     )]
     command: &str,
 ) {

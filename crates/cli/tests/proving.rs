@@ -148,3 +148,62 @@ fn a_slip_that_cannot_be_served_is_told(#[case] place: &str, #[case] code: i32, 
     assert!(ran.err.contains(words), "{}", ran.err);
     assert!(desk.names("more").is_empty());
 }
+
+/// How it is handed over, and how many drafts and labels there are then.
+#[rstest]
+#[case::by_hand(&[], 0, 0)]
+#[case::by_mail(&["--fit", "mail-10"], 1, 0)]
+#[case::by_small_messages(&["--for", "board", "--config", "board.toml"], 4, 0)]
+#[case::on_discs(&["--fit", "disc-700"], 0, 7)]
+fn a_folder_holds_everything_for_the_recipient_but_the_password(
+    #[case] options: &[&str],
+    #[case] drafts: usize,
+    #[case] labels: usize,
+) {
+    let desk = Desk::with_volumes();
+    let limit = "[fits.small]\nmessage = \"800KB\"\n[profiles.board]\nfit = \"small\"\nmail-to = [\"board@wrenfall.example\"]\n";
+    desk.file("board.toml", limit.as_bytes());
+    let ran =
+        desk.run(&[&["handover", "out", "--to", "give", "--json", "--password-note", "secret.txt"], options].concat());
+    let ran = ran.expect(0);
+    let count = |pointer: &str| ran.json(pointer).as_array().unwrap().len();
+    assert_eq!((count("/volumes"), count("/drafts"), count("/labels")), (7, drafts, labels));
+    // Whoever has checksums can compare them; the tool is on every system that has the file's form from it.
+    let checked =
+        std::process::Command::new("sha256sum").args(["-c", "SHA256SUMS"]).current_dir(desk.path("give")).output();
+    assert!(checked.unwrap().status.success());
+    let mut all = Vec::new();
+    for name in desk.names("give") {
+        all.extend(fs::read(desk.path("give").join(name)).unwrap());
+    }
+    let holds = |text: &str| all.windows(text.len()).any(|window| window == text.as_bytes());
+    assert!(!holds(support::PASSWORD) && holds("Nobody works inside an archive"));
+    assert!(fs::read_to_string(desk.path("secret.txt")).unwrap().contains(support::PASSWORD));
+    for number in 1..=drafts {
+        let message = fs::read_to_string(desk.path(&format!("give/message-{number}of{drafts}.eml"))).unwrap();
+        let limit = if drafts == 1 { 10_000_000 } else { 800_000 };
+        let has_recipient = message.contains("board@wrenfall.example");
+        assert!(message.len() <= limit && has_recipient == (drafts == 4), "message {number} has {}", message.len());
+        assert!(message.contains(&format!("Subject: wrenfall-light, {number} of {drafts}")), "{}", &message[..600]);
+    }
+    desk.run(&["open", "give", "--into", "board"]).expect(0);
+}
+
+#[rstest]
+#[case::there_already(&["--to", "out"], 6, "is there already")]
+#[case::a_volume_is_damaged(&["--to", "give"], 5, "volume 3 is damaged")]
+#[case::message_too_small(&["--to", "give", "--fit", "tiny", "--config", "tiny.toml"], 2, "does not stay within 200,000 bytes")]
+#[case::template_with_another_field(&["--to", "give", "--note-template", "note.txt"], 2, "there is no field {sender}")]
+#[case::password_among_it(&["--to", "give", "--password-note", "give/password.txt"], 2, "would lie among")]
+#[case::wrong_password(&["--to", "give", "--password-note", "p", "--password-from", "note.txt"], 3, "Wrong password")]
+fn what_cannot_be_handed_over_leaves_nothing(#[case] options: &[&str], #[case] code: i32, #[case] words: &str) {
+    let desk = Desk::with_volumes();
+    desk.file("note.txt", b"From {sender}").file("tiny.toml", b"[fits.tiny]\nmessage = \"200KB\"\n");
+    if code == 5 {
+        desk.flip(&desk.volume(3), 70_000);
+    }
+    let before = desk.names(".");
+    let ran = desk.run(&[&["handover", "out"], options].concat()).expect(code);
+    assert!(ran.err.replace("\n  ", " ").contains(words), "{}", ran.err);
+    assert_eq!(desk.names("."), before);
+}

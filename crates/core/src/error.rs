@@ -1,6 +1,7 @@
 //! Every layer's error under one roof, and the class that decides a program's exit code.
 
 use crate::codec::CodecError;
+use crate::handover::{DraftError, HandoverError};
 use crate::landing::LandingError;
 use crate::opening::OpenError;
 use crate::pack::{PackError, TargetError, WayError};
@@ -36,6 +37,9 @@ pub enum Error {
     /// The set was not cut anew.
     #[error(transparent)]
     Recut(#[from] RecutError),
+    /// Nothing was handed over.
+    #[error(transparent)]
+    Handover(#[from] HandoverError),
     /// What a slip asks for cannot be made again.
     #[error(transparent)]
     Resend(#[from] ResendError),
@@ -84,6 +88,7 @@ impl Error {
             Self::Plan(PlanError::Codec(_)) => ErrorClass::System,
             Self::Plan(PlanError::Cancelled(_)) => ErrorClass::Cancelled,
             Self::Recut(error) => recut_class(error),
+            Self::Handover(error) => handover_class(error),
             Self::Resend(ResendError::OtherSet) => ErrorClass::Usage,
             Self::Resend(ResendError::Cell(error)) => cell_class(error),
             Self::Resend(ResendError::File(error)) => file_class(error),
@@ -172,6 +177,18 @@ fn recut_class(error: &RecutError) -> ErrorClass {
         RecutError::Regather(_) | RecutError::CellsDiffer => ErrorClass::Damaged,
         RecutError::NoRandomness(_) => ErrorClass::System,
         RecutError::Cancelled(_) => ErrorClass::Cancelled,
+    }
+}
+
+fn handover_class(error: &HandoverError) -> ErrorClass {
+    match error {
+        HandoverError::Taken(_) => ErrorClass::Unsafe,
+        HandoverError::NotWhole { missing, .. } if !missing.is_empty() => ErrorClass::VolumesMissing,
+        HandoverError::NotWhole { .. } | HandoverError::Regather(_) | HandoverError::Differ => ErrorClass::Damaged,
+        HandoverError::Note(_) | HandoverError::Draft(DraftError::TooLarge { .. }) => ErrorClass::Usage,
+        HandoverError::File(error) | HandoverError::Draft(DraftError::File(error)) => file_class(error),
+        HandoverError::NoRandomness(_) | HandoverError::Draft(DraftError::NoRandomness(_)) => ErrorClass::System,
+        HandoverError::Cancelled(_) => ErrorClass::Cancelled,
     }
 }
 

@@ -30,6 +30,7 @@
 //! - [`rework`]: making new volumes out of old ones; cutting a set to another fit, without the password; bringing one
 //!   together whose volumes come one by one; making again what a
 //!   recipient lacks.
+//! - [`handover`]: everything that goes to a recipient: volumes, note, checksums, drafts of messages, labels.
 //! - [`opening`]: one whole extraction: survey, extract, finish.
 //! - [`error`]: every layer's error under one roof, and the class behind an exit code.
 //!
@@ -75,6 +76,8 @@ pub mod pack;
 pub mod plan;
 
 pub mod rework;
+
+pub mod handover;
 
 pub mod opening;
 

@@ -255,6 +255,7 @@ fn portable() {
         "data-encoding",
         "glob",
         "globset",
+        "mail-builder",
         "nix",
         "rustix",
         "strsim",

@@ -4,7 +4,7 @@ mod prove;
 mod receive;
 mod send;
 
-pub use prove::{CompareArguments, ConfirmArguments, ReceiptArguments, ResendArguments};
+pub use prove::{CompareArguments, ConfirmArguments, HandoverArguments, ReceiptArguments, ResendArguments};
 pub use receive::{
     AboutArguments, CheckArguments, ComingArguments, FolderName, ListArguments, OnClashName, OpenArguments,
     PasswordArguments, PeekArguments, SortName, UnlockArguments,
@@ -64,6 +64,10 @@ pub enum Command {
     /// Content counts by its digest. Where archive and disk have one thing each at their top, those are compared whatever
     /// they are called.
     Compare(CompareArguments),
+    /// Put everything that goes to the recipient into one folder: volumes, a note, checksums, drafts of messages
+    ///
+    /// The volumes are checked before and after they are copied. The password is in none of it.
+    Handover(Box<HandoverArguments>),
     /// Make again exactly the bytes that a recipient's slip names
     ///
     /// No password is needed. What is made is one small file where that is no larger than a volume; every reading command takes

@@ -72,3 +72,29 @@ pub struct ResendArguments {
     #[command(flatten)]
     pub work: WorkArguments,
 }
+
+/// `handover`.
+#[derive(Debug, Args)]
+pub struct HandoverArguments {
+    /// A volume, or a folder with volumes in it
+    #[arg(value_name = "VOLUME|FOLDER")]
+    pub archive: PathBuf,
+    /// The folder to make; it must not be there yet
+    #[arg(long, value_name = "FOLDER")]
+    pub to: PathBuf,
+    /// How it goes: for a mail fit a draft of every message is made, for a disc a label (see "fits")
+    #[arg(long, value_name = "SIZE|NAME")]
+    pub fit: Option<String>,
+    /// Write the note from this text file instead; {archive}, {volumes}, {set}, {password} and {list} stand for what they say
+    #[arg(long, value_name = "FILE")]
+    pub note_template: Option<PathBuf>,
+    /// Write a message with the password into this new file, which only you may read, to be sent by another way
+    #[arg(long, value_name = "FILE")]
+    pub password_note: Option<PathBuf>,
+    #[command(flatten)]
+    pub configuration: ConfigurationArguments,
+    #[command(flatten)]
+    pub unlock: UnlockArguments,
+    #[command(flatten)]
+    pub work: WorkArguments,
+}

@@ -6,6 +6,7 @@ pub mod compare;
 pub mod confirm;
 pub mod demo;
 pub mod fits;
+pub mod handover;
 pub mod list;
 pub mod open;
 pub mod pack;

@@ -31,7 +31,7 @@ pub fn run(arguments: &ResendArguments) -> Result<u8, Failure> {
 }
 
 /// The archive's name, as its files have it; where they have other names, the set's.
-fn stem(set: &VolumeSet) -> OsString {
+pub(super) fn stem(set: &VolumeSet) -> OsString {
     let count = set.geometry.data_volumes;
     let named = set.volumes.iter().flat_map(|(number, files)| files.iter().map(move |file| (*number, file)));
     let mut stems = named.filter_map(|(number, file)| names::archive_name(file.path.file_name()?, number, count));

@@ -56,6 +56,8 @@ pub struct Profile {
     pub threads: Option<NonZeroUsize>,
     /// The template of the note.
     pub note_template: Option<PathBuf>,
+    /// Who gets messages, as addresses.
+    pub mail_to: Vec<String>,
     /// What is left out for this recipient.
     pub leave_out: Vec<String>,
     /// Whether litter is left out.
@@ -93,6 +95,7 @@ struct ProfileText {
     name: Option<Written>,
     threads: Option<NonZeroUsize>,
     note_template: Option<PathBuf>,
+    mail_to: Vec<String>,
     leave_out: Vec<Written>,
     no_litter: Option<bool>,
 }
@@ -209,6 +212,7 @@ impl Configuration {
             name: text.name.as_ref().map(name).transpose()?,
             threads: text.threads,
             note_template: text.note_template.map(|template| beside.join(template)),
+            mail_to: text.mail_to,
             leave_out: source.patterns(&text.leave_out)?,
             no_litter: text.no_litter,
         })
@@ -259,6 +263,7 @@ mod tests {
             name = "{folder}"
             threads = 2
             note-template = "note.txt"
+            mail-to = ["board@example.org"]
             leave-out = ["raw/"]
             no-litter = false
             "#,
@@ -267,6 +272,7 @@ mod tests {
         let board = &configuration.profiles["board"];
         assert_eq!(board.fit.as_ref().unwrap().fit.volume_limit(), Some(49_995_904));
         assert_eq!(board.note_template.as_deref(), Some(Path::new("/keeper/note.txt")));
+        assert_eq!(board.mail_to, ["board@example.org"]);
         assert_eq!((board.squeeze, board.no_litter), (Some(SqueezeName::Utmost), Some(false)));
         assert_eq!((configuration.leave_out, &board.leave_out), (vec!["*.part".to_owned()], &vec!["raw/".to_owned()]));
     }

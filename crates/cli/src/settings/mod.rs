@@ -94,6 +94,8 @@ pub enum BadValue {
     Code(CodeError),
     /// A receipt of another set.
     OtherReceipt,
+    /// The password's note would lie among what is handed over.
+    PasswordAmongIt,
     /// Parcels are wanted, and nothing says how large.
     ParcelsWithoutFit,
     /// An archive's name was typed twice, with `--to` and with `--name`.
@@ -117,6 +119,8 @@ pub struct Settings {
     pub leave_out: Vec<Chosen<String>>,
     /// Whether litter is left out.
     pub no_litter: Chosen<bool>,
+    /// Who gets messages, as addresses.
+    pub mail_to: Vec<String>,
     /// Patterns of what alone is packed.
     pub only: Vec<String>,
     /// The recipient's profile.
@@ -178,6 +182,7 @@ impl Settings {
             name,
             threads,
             note_template: note,
+            mail_to: in_profile().flat_map(|(_, profile)| profile.mail_to.clone()).collect(),
             leave_out,
             no_litter: no_litter.unwrap_or(Chosen::new(false, Origin::BuiltIn)),
             only: typed.choice.only.clone(),

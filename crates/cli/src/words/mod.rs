@@ -110,6 +110,7 @@ fn core(error: &Error) -> String {
         Error::Plan(error) => format!("There is no plan: {error}."),
         // No command cuts anew yet; the technical words are all there is to say.
         Error::Recut(error) => format!("The set was not cut anew: {error}."),
+        Error::Handover(error) => sending::handover(error),
         Error::Resend(ResendError::OtherSet) => {
             "This slip is of another archive, or of this one cut otherwise. Name the volumes that were sent.".to_owned()
         }

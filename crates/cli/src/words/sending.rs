@@ -6,6 +6,8 @@ use crate::ui::text::{self, bytes, duration, first_few, grouped, listed, path, s
 use under_seal_core::codes::CodeError;
 use under_seal_core::entry::EntryPath;
 use under_seal_core::fit::FitError;
+use under_seal_core::handover::note::FIELDS as NOTE_FIELDS;
+use under_seal_core::handover::{DraftError, HandoverError};
 use under_seal_core::pack::{PackError, WayError};
 use under_seal_core::parcels::{MAX_PARCELS, ParcelError};
 use under_seal_core::passwords::Strength;
@@ -68,6 +70,9 @@ pub fn bad_value(value: &BadValue) -> String {
             format!("'{}' is in no code. Compare it once more.", letter.escape_debug())
         }
         BadValue::Code(CodeError::Other) => "This is a code of another kind.".to_owned(),
+        BadValue::PasswordAmongIt => {
+            "The password's note would lie among what is handed over. Name a file elsewhere with --password-note.".to_owned()
+        }
         BadValue::OtherReceipt => "This is the receipt of another archive. Name that one.".to_owned(),
         BadValue::SalvageOfSome => {
             "--salvage takes out everything that is whole, and takes no patterns. Leave one of the two out.".to_owned()
@@ -299,5 +304,43 @@ pub(super) fn seal(error: &SealError) -> String {
         | SealError::Seal(_)
         | SealError::OutOfOrder
         | SealError::Stopped(_) => format!("Nothing was packed: {error}."),
+    }
+}
+
+pub(super) fn handover(error: &HandoverError) -> String {
+    match error {
+        HandoverError::Taken(folder) => format!(
+            "{} is there already, and nothing is mixed into it. Name another folder with --to.",
+            path(folder)
+        ),
+        HandoverError::NotWhole { missing, damaged } => {
+            let some = |numbers: &[u32], word: &str| match numbers {
+                [] => None,
+                [one] => Some(format!("volume {one} is {word}")),
+                several => Some(format!("volumes {} are {word}", text::number_list(several))),
+            };
+            let wrong: Vec<String> =
+                [some(missing, "missing"), some(damaged, "damaged")].into_iter().flatten().collect();
+            format!("This cannot be handed over: {}. Pack it again.", wrong.join(", and "))
+        }
+        HandoverError::Note(error) => format!(
+            "The note's template cannot be used: {error}. The fields are {}.",
+            NOTE_FIELDS.map(|field| format!("{{{field}}}")).join(", ")
+        ),
+        HandoverError::Draft(DraftError::TooLarge { bytes: attached, limit }) => format!(
+            "A message with {} attached does not stay within {}. Pack it again with this --fit, or name the fit that it was \
+             packed for.",
+            bytes(*attached),
+            bytes(*limit)
+        ),
+        HandoverError::Regather(_) | HandoverError::Differ => {
+            "What was copied is not what was packed: the disk, or its cable, cannot be trusted. Nothing was handed over."
+                .to_owned()
+        }
+        HandoverError::File(error) | HandoverError::Draft(DraftError::File(error)) => file_error(error),
+        HandoverError::NoRandomness(error) | HandoverError::Draft(DraftError::NoRandomness(error)) => {
+            format!("Nothing was handed over: {error}.")
+        }
+        HandoverError::Cancelled(_) => "Cancelled. Nothing was handed over.".to_owned(),
     }
 }

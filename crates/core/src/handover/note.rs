@@ -1,0 +1,171 @@
+//! The note for the recipient, as plain text and as a page, from a template; and labels for discs.
+
+/// The built-in template. A blank line ends a paragraph; lines that begin with four spaces are commands.
+pub const TEMPLATE: &str = include_str!("note.txt");
+
+/// What a template may name.
+pub const FIELDS: [&str; 5] = ["archive", "volumes", "set", "password", "list"];
+
+/// What the fields of a template stand for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NoteFields {
+    /// `{archive}`: what it is called.
+    pub archive: String,
+    /// `{set}`: its id, in hexadecimal digits.
+    pub set: String,
+    /// `{list}`: each volume's name and bytes, a line each; `{volumes}`: how many there are, with the word.
+    pub volumes: Vec<(String, u64)>,
+    /// `{password}`: a sentence that says where the password comes from, or that none is needed.
+    pub secret: bool,
+}
+
+/// A template that cannot be used.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum NoteError {
+    /// A field that there is none of.
+    #[error("there is no field {{{0}}}")]
+    UnknownField(String),
+    /// A brace that nothing closes.
+    #[error("a brace without its other one")]
+    OpenBrace,
+}
+
+impl NoteFields {
+    fn value(&self, field: &str) -> Option<String> {
+        Some(match field {
+            "archive" => self.archive.clone(),
+            "set" => self.set.clone(),
+            "volumes" if self.volumes.len() == 1 => "1 volume".to_owned(),
+            "volumes" => format!("{} volumes", self.volumes.len()),
+            "password" if self.secret => {
+                "The password comes to you by another way; it is in none of these files and messages.".to_owned()
+            }
+            "password" => "No password is needed: whoever has the volumes can open them.".to_owned(),
+            "list" => self.lines().join("\n"),
+            _ => return None,
+        })
+    }
+
+    fn lines(&self) -> Vec<String> {
+        let width = self.volumes.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
+        self.volumes.iter().map(|(name, bytes)| format!("    {name:width$}  {bytes} bytes")).collect()
+    }
+}
+
+/// The note as plain text.
+///
+/// # Errors
+/// [`NoteError`].
+pub fn text(template: &str, fields: &NoteFields) -> Result<String, NoteError> {
+    let mut text = filled(template, |field| fields.value(field))?;
+    if !text.ends_with('\n') {
+        text.push('\n');
+    }
+    Ok(text)
+}
+
+/// The note as a page, complete in itself.
+///
+/// # Errors
+/// [`NoteError`].
+pub fn page(template: &str, fields: &NoteFields) -> Result<String, NoteError> {
+    let mut body = String::new();
+    for (place, paragraph) in template.trim().split("\n\n").enumerate() {
+        let is_command = paragraph.lines().all(|line| line.starts_with("    "));
+        let filled = filled(&escaped(paragraph), |field| match field {
+            "list" => Some(table(fields)),
+            field => fields.value(field).map(|value| escaped(&value)),
+        })?;
+        let tag = match (place, is_command, paragraph.trim()) {
+            (_, _, "{list}") => "",
+            (0, ..) => "h1",
+            (_, true, _) => "pre",
+            _ => "p",
+        };
+        let content = if is_command { filled.lines().map(str::trim).collect::<Vec<_>>().join("\n") } else { filled };
+        match tag {
+            "" => body.push_str(&content),
+            tag => body.push_str(&format!("<{tag}>{content}</{tag}>\n")),
+        }
+    }
+    let title = escaped(&fields.archive);
+    Ok(PAGE.replace("{title}", &title).replace("{body}", &body))
+}
+
+/// A page that needs nothing from anywhere else.
+const PAGE: &str = include_str!("page.html");
+
+fn table(fields: &NoteFields) -> String {
+    let row = |(name, bytes): &(String, u64)| format!("<tr><td>{}</td><td>{bytes} bytes</td></tr>\n", escaped(name));
+    format!("<table>\n{}</table>\n", fields.volumes.iter().map(row).collect::<String>())
+}
+
+fn escaped(text: &str) -> String {
+    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
+}
+
+/// Fills in a template's fields; two braces are one that is meant.
+fn filled(template: &str, value: impl Fn(&str) -> Option<String>) -> Result<String, NoteError> {
+    let (mut filled, mut rest) = (String::new(), template);
+    while let Some(brace) = rest.find('{') {
+        filled.push_str(&rest[..brace]);
+        rest = &rest[brace + 1..];
+        if let Some(behind) = rest.strip_prefix('{') {
+            filled.push('{');
+            rest = behind;
+            continue;
+        }
+        let end = rest.find('}').ok_or(NoteError::OpenBrace)?;
+        let field = &rest[..end];
+        filled.push_str(&value(field).ok_or_else(|| NoteError::UnknownField(field.to_owned()))?);
+        rest = &rest[end + 1..];
+    }
+    filled.push_str(rest);
+    Ok(filled)
+}
+
+/// What is written on the disc with this number.
+pub(super) fn label(fields: &NoteFields, number: u32) -> String {
+    let file = usize::try_from(number).ok().and_then(|number| fields.volumes.get(number.checked_sub(1)?));
+    let name = file.map(|(name, _)| name.as_str()).unwrap_or_default();
+    format!(
+        "{}\ndisc {number} of {}\n{name}\nset {}\n",
+        fields.archive,
+        fields.volumes.len(),
+        fields.set.get(..8).unwrap_or_default()
+    )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn fields() -> NoteFields {
+        NoteFields {
+            archive: "tower & <lamp>".to_owned(),
+            set: "00ff".to_owned(),
+            volumes: vec![("tower-1of2.useal".to_owned(), 10), ("tower-2of2.useal".to_owned(), 5)],
+            secret: true,
+        }
+    }
+
+    #[rstest]
+    #[case::every_field(
+        "{archive}, {volumes}, {set}\n{list}",
+        Ok("tower & <lamp>, 2 volumes, 00ff\n    tower-1of2.useal  10 bytes\n    tower-2of2.useal  5 bytes\n")
+    )]
+    #[case::a_brace_that_is_meant("{{archive}", Ok("{archive}\n"))]
+    #[case::unknown("{archive} by {sender}", Err(NoteError::UnknownField("sender".to_owned())))]
+    #[case::open("{archive", Err(NoteError::OpenBrace))]
+    fn a_template_is_filled_in(#[case] template: &str, #[case] expected: Result<&str, NoteError>) {
+        assert_eq!(text(template, &fields()), expected.map(str::to_owned));
+    }
+
+    #[test]
+    fn a_page_shows_names_as_they_are_and_runs_nothing() {
+        let page = page(TEMPLATE, &fields()).unwrap();
+        assert!(page.contains("tower &amp; &lt;lamp&gt;") && !page.contains("<lamp>"), "{page}");
+        assert!(page.contains("<td>tower-2of2.useal</td>") && !page.contains("<script") && !page.contains("http"));
+    }
+}
