@@ -127,6 +127,12 @@ impl Changed {
     }
 }
 
+impl Changed {
+    fn is_content(&self) -> bool {
+        self.differs_in.iter().any(|what| matches!(*what, "kind" | "content"))
+    }
+}
+
 impl Originals {
     fn new(archive: &SealedReader, found: &Comparison) -> Self {
         let is_file = |compared: &&Compared| compared.kind == EntryKind::File;
@@ -172,7 +178,14 @@ fn lines(report: &Report) -> Vec<String> {
     part(Tone::Look, "Added since:", report.added.clone());
     part(Tone::Look, "Removed since:", report.removed.clone());
     let changed = |changed: &Changed| format!("{}: {}", changed.path, changed.differs_in.join(", "));
-    part(Tone::Look, "Changed since:", report.changed.iter().map(changed).collect());
+    let (content, other): (Vec<&Changed>, Vec<&Changed>) =
+        report.changed.iter().partition(|changed| changed.is_content());
+    part(Tone::Look, "Changed since:", content.into_iter().map(changed).collect());
+    part(
+        Tone::Faint,
+        "The same content, at another time or with another mode:",
+        other.into_iter().map(changed).collect(),
+    );
     let unreadable = |unreadable: &Unreadable| format!("{}: {}", unreadable.path, unreadable.why);
     part(
         Tone::Bad,

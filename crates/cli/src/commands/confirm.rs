@@ -15,6 +15,7 @@ use std::fs::{self, OpenOptions};
 use std::io::{self, Write as _};
 use std::path::{Path, PathBuf};
 use std::slice;
+use under_seal_core::entry::Timestamp;
 use under_seal_core::place::{FileAction, FileError};
 use under_seal_core::proof::Receipt;
 use under_seal_core::sealed::SealedReader;
@@ -95,6 +96,14 @@ fn read_lines(ledger: &Path) -> Vec<Line> {
     text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
 }
 
+/// A ledger's point in time, here and to the minute; as it stands, where it is none.
+fn here(when: &str) -> String {
+    match when.parse::<jiff::Timestamp>() {
+        Ok(when) => text::time(Timestamp { seconds: when.as_second(), nanoseconds: 0 }),
+        Err(_) => shown(when.as_bytes()),
+    }
+}
+
 /// The JSON object (docs/json.md).
 #[derive(Serialize)]
 struct Report {
@@ -123,7 +132,7 @@ fn lines(report: &Report) -> Vec<String> {
         lines.extend([String::new(), paint(Tone::Strong, "Confirmed so far:")]);
         lines.extend(of_this().map(|line| {
             let who = line.who.as_deref().map_or("somebody".to_owned(), |who| shown(who.as_bytes()));
-            format!("  {}  {who}", shown(line.when.as_bytes()))
+            format!("  {}  {who}", here(&line.when))
         }));
         lines.push(format!("Kept in {}", report.ledger));
     }

@@ -120,7 +120,11 @@ fn lines(report: &Report) -> Vec<String> {
     let mut lines = vec![paint(Tone::Good, "Everything for the recipient is in one folder."), String::new()];
     let largest = report.drafts.iter().map(|file| file.bytes).max();
     let mut drafts = several(&report.drafts, "draft");
-    drafts.extend(largest.map(|largest| format!("the largest message has {}", bytes(largest))));
+    drafts.extend(
+        largest
+            .filter(|_| report.drafts.len() > 1)
+            .map(|largest| format!("the largest message has {}", bytes(largest))),
+    );
     lines.extend(table::summary(&[
         ("volumes", several(&report.volumes, "volume")),
         ("note", vec![format!("{} and {}; the password is not in them", report.note[0], report.note[1])]),

@@ -48,7 +48,7 @@ impl NoteFields {
 
     fn lines(&self) -> Vec<String> {
         let width = self.volumes.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
-        self.volumes.iter().map(|(name, bytes)| format!("    {name:width$}  {bytes} bytes")).collect()
+        self.volumes.iter().map(|(name, bytes)| format!("    {name:width$}  {} bytes", grouped(*bytes))).collect()
     }
 }
 
@@ -96,8 +96,18 @@ pub fn page(template: &str, fields: &NoteFields) -> Result<String, NoteError> {
 const PAGE: &str = include_str!("page.html");
 
 fn table(fields: &NoteFields) -> String {
-    let row = |(name, bytes): &(String, u64)| format!("<tr><td>{}</td><td>{bytes} bytes</td></tr>\n", escaped(name));
+    let row = |(name, bytes): &(String, u64)| {
+        format!("<tr><td>{}</td><td>{} bytes</td></tr>\n", escaped(name), grouped(*bytes))
+    };
     format!("<table>\n{}</table>\n", fields.volumes.iter().map(row).collect::<String>())
+}
+
+/// Digits in groups of three.
+fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let groups: Vec<&str> =
+        digits.as_bytes().rchunks(3).rev().filter_map(|group| std::str::from_utf8(group).ok()).collect();
+    groups.join(",")
 }
 
 fn escaped(text: &str) -> String {
@@ -145,7 +155,7 @@ mod tests {
         NoteFields {
             archive: "tower & <lamp>".to_owned(),
             set: "00ff".to_owned(),
-            volumes: vec![("tower-1of2.useal".to_owned(), 10), ("tower-2of2.useal".to_owned(), 5)],
+            volumes: vec![("tower-1of2.useal".to_owned(), 10_240), ("tower-2of2.useal".to_owned(), 5)],
             secret: true,
         }
     }
@@ -153,7 +163,7 @@ mod tests {
     #[rstest]
     #[case::every_field(
         "{archive}, {volumes}, {set}\n{list}",
-        Ok("tower & <lamp>, 2 volumes, 00ff\n    tower-1of2.useal  10 bytes\n    tower-2of2.useal  5 bytes\n")
+        Ok("tower & <lamp>, 2 volumes, 00ff\n    tower-1of2.useal  10,240 bytes\n    tower-2of2.useal  5 bytes\n")
     )]
     #[case::a_brace_that_is_meant("{{archive}", Ok("{archive}\n"))]
     #[case::unknown("{archive} by {sender}", Err(NoteError::UnknownField("sender".to_owned())))]
