@@ -151,7 +151,7 @@ pub fn asked(set: &VolumeSet, arguments: &UnlockArguments) -> Result<Unlocked, F
 }
 
 fn try_to_unlock(set: &VolumeSet, credentials: &Credentials, arguments: &UnlockArguments) -> Result<Unlocked, Failure> {
-    let limit = if arguments.allow_costly_key { CostLimit::AsTheHeadSays } else { CostLimit::Bearable };
+    let limit = limit(arguments);
     if let (CostLimit::AsTheHeadSays, Ok(cost)) = (limit, cost_of(&set.head))
         && !cost.is_bearable()
     {
@@ -163,13 +163,24 @@ fn try_to_unlock(set: &VolumeSet, credentials: &Credentials, arguments: &UnlockA
 
 /// The password itself, once it has opened the set.
 pub fn that_opens(set: &VolumeSet, arguments: &UnlockArguments) -> Result<Password, Failure> {
-    let key_file = key_file(&arguments.password)?;
-    let password = match given_password(&arguments.password)? {
-        Some(password) => password,
-        None => prompt::ask(Purpose::Unlock)?,
+    tried(set, arguments).map(|(credentials, _)| credentials.password)
+}
+
+/// What unlocks a set, given or asked for, once it has; and how costly that may be.
+pub fn tried(set: &VolumeSet, arguments: &UnlockArguments) -> Result<(Credentials, CostLimit), Failure> {
+    let credentials = if opens_without_password(&set.head, &set.ids.set) {
+        Credentials::none()
+    } else {
+        let key_file = key_file(&arguments.password)?;
+        let password = given_password(&arguments.password)?.map_or_else(|| prompt::ask(Purpose::Unlock), Ok)?;
+        Credentials { password, key_file }
     };
-    try_to_unlock(set, &Credentials { password: password.clone(), key_file }, arguments)?;
-    Ok(password)
+    try_to_unlock(set, &credentials, arguments)?;
+    Ok((credentials, limit(arguments)))
+}
+
+fn limit(arguments: &UnlockArguments) -> CostLimit {
+    if arguments.allow_costly_key { CostLimit::AsTheHeadSays } else { CostLimit::Bearable }
 }
 
 /// Writes a message with the password into a new file that only the user may read.

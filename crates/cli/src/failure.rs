@@ -86,6 +86,8 @@ pub enum Failure {
     },
     /// More than one file is to be peeked at.
     SeveralToPeek,
+    /// There is no temporary place.
+    Temporary(io::Error),
     /// A file cannot be shown in the system's viewer.
     Viewer(io::Error),
     /// A file that is no text is not printed on a terminal.
@@ -147,7 +149,7 @@ impl Failure {
             | Self::PasswordVariable
             | Self::NobodyToAsk { .. }
             | Self::PasswordsDiffer => 2,
-            Self::Prompt(_) | Self::Viewer(_) | Self::Output(_) | Self::File(_) => 7,
+            Self::Prompt(_) | Self::Temporary(_) | Self::Viewer(_) | Self::Output(_) | Self::File(_) => 7,
             Self::GivenUp => 130,
             Self::Demonstration(_) => LOOK,
         }

@@ -36,6 +36,7 @@ fn main() -> ExitCode {
         Command::Confirm(confirm) => ("confirm", Some(&confirm.work)),
         Command::Resend(resend) => ("resend", Some(&resend.work)),
         Command::Handover(handover) => ("handover", Some(&handover.work)),
+        Command::Rehearse(rehearse) => ("rehearse", Some(&rehearse.work)),
         Command::Peek(_) => ("peek", None),
         Command::Demo(_) => ("demo", None),
     };
@@ -55,6 +56,7 @@ fn main() -> ExitCode {
         Command::Confirm(arguments) => commands::confirm::run(arguments),
         Command::Resend(arguments) => commands::resend::run(arguments),
         Command::Handover(arguments) => commands::handover::run(arguments),
+        Command::Rehearse(arguments) => commands::rehearse::run(arguments),
         Command::Demo(arguments) => commands::demo::run(arguments),
     };
     match outcome {

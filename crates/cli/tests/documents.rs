@@ -34,6 +34,7 @@ fn fields_told(heading: &str) -> BTreeSet<String> {
 #[case::about("about", &["about", "out", "--json"])]
 #[case::compare("compare", &["compare", "out", "wrenfall-light", "--json"])]
 #[case::receipt("receipt", &["receipt", "out", "--json"])]
+#[case::rehearse("rehearse", &["rehearse", "out", "--against", "wrenfall-light", "--json"])]
 #[case::handover("handover", &["handover", "out", "--to", "give", "--json"])]
 #[case::open("open", &["open", "out", "--into", "inbox", "--json"])]
 fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments: &[&str]) {
@@ -48,8 +49,8 @@ fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments:
 #[rstest]
 fn the_documents_name_every_option(
     #[values(
-        "plan", "pack", "fits", "check", "list", "about", "peek", "open", "compare", "handover", "resend", "receipt",
-        "confirm", "demo"
+        "plan", "pack", "fits", "check", "list", "about", "peek", "open", "compare", "rehearse", "handover", "resend",
+        "receipt", "confirm", "demo"
     )]
     command: &str,
 ) {

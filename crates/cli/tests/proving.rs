@@ -207,3 +207,40 @@ fn what_cannot_be_handed_over_leaves_nothing(#[case] options: &[&str], #[case] c
     assert!(ran.err.replace("\n  ", " ").contains(words), "{}", ran.err);
     assert_eq!(desk.names("."), before);
 }
+
+/// What is rehearsed against what, and what comes of it: the step that it ended with, and what is said.
+#[rstest]
+#[case::good(&[], |_: &Desk| {}, 0, "compare", "The recipient can open it")]
+#[case::lost(&["--lose", "2"], |_: &Desk| {}, 1, "check", "What was done to the delivery was named exactly")]
+#[case::damaged(&["--damage", "3", "--seed", "9"], |_: &Desk| {}, 1, "check", "was named exactly")]
+#[case::all_lost(&["--lose", "9"], |_: &Desk| {}, 1, "gather", "do not send these volumes")]
+#[case::sources_changed(&[], |desk: &Desk| { desk.flip(&desk.path("wrenfall-light/costs/cost-table.csv"), 10); }, 1, "compare", "the archive is good, and the sources have changed")]
+#[case::archive_damaged(&[], |desk: &Desk| { desk.flip(&desk.volume(3), 70_000); }, 1, "check", "volumes 3 damaged")]
+fn the_recipient_is_played_before_anything_is_sent(
+    #[case] options: &[&str],
+    #[case] accident: fn(&Desk),
+    #[case] code: i32,
+    #[case] last: &str,
+    #[case] words: &str,
+) {
+    let desk = Desk::with_volumes();
+    accident(&desk);
+    let arguments = [&["rehearse", "out", "--against", "wrenfall-light"], options].concat();
+    let mut command = desk.command(&arguments);
+    fs::create_dir(desk.path("tmp")).unwrap();
+    command.env("TMPDIR", desk.path("tmp"));
+    let ran = support::Ran::new(command.output().unwrap()).expect(code);
+    assert!(ran.out.contains(words), "{}", ran.out);
+    assert!(desk.names("tmp").is_empty(), "something was left of it");
+    let json = desk.run(&[&arguments[..], &["--json"]].concat()).expect(code);
+    let steps = json.json("/steps");
+    assert_eq!(steps.as_array().unwrap().last().unwrap()["step"], last);
+    assert_eq!(json.json("/passed"), code == 0);
+    if last == "check" && code == 1 && !options.is_empty() {
+        assert_eq!(json.json("/missing"), json.json("/lost_on_request"));
+        assert_eq!(json.json("/damaged"), json.json("/damaged_on_request"));
+    }
+    // The same seed does the same.
+    let again = desk.run(&[&arguments[..], &["--json"]].concat()).expect(code);
+    assert_eq!(again.json("/lost_on_request"), json.json("/lost_on_request"));
+}

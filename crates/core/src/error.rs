@@ -10,6 +10,7 @@ use crate::place::FileError;
 use crate::place::staging::StagingError;
 use crate::plan::PlanError;
 use crate::proof::InspectError;
+use crate::rehearsal::RehearsalError;
 use crate::rework::{CollectError, RecutError, ResendError};
 use crate::sealed::frame::FrameError;
 use crate::sealed::index::RootError;
@@ -37,6 +38,9 @@ pub enum Error {
     /// The set was not cut anew.
     #[error(transparent)]
     Recut(#[from] RecutError),
+    /// There was no rehearsal.
+    #[error(transparent)]
+    Rehearsal(#[from] RehearsalError),
     /// Nothing was handed over.
     #[error(transparent)]
     Handover(#[from] HandoverError),
@@ -88,6 +92,10 @@ impl Error {
             Self::Plan(PlanError::Codec(_)) => ErrorClass::System,
             Self::Plan(PlanError::Cancelled(_)) => ErrorClass::Cancelled,
             Self::Recut(error) => recut_class(error),
+            Self::Rehearsal(RehearsalError::Cancelled(_) | RehearsalError::Inspect(InspectError::Cancelled(_))) => {
+                ErrorClass::Cancelled
+            }
+            Self::Rehearsal(_) => ErrorClass::System,
             Self::Handover(error) => handover_class(error),
             Self::Resend(ResendError::OtherSet) => ErrorClass::Usage,
             Self::Resend(ResendError::Cell(error)) => cell_class(error),

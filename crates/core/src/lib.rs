@@ -32,6 +32,7 @@
 //!   recipient lacks.
 //! - [`handover`]: everything that goes to a recipient: volumes, note, checksums, drafts of messages, labels.
 //! - [`opening`]: one whole extraction: survey, extract, finish.
+//! - [`rehearsal`]: playing the recipient in a closed place, from delivered volumes to compared files.
 //! - [`error`]: every layer's error under one roof, and the class behind an exit code.
 //!
 //! Packing flows `source → records → frames → cells → volumes → disk`. Opening flows the same way back, into
@@ -80,6 +81,8 @@ pub mod rework;
 pub mod handover;
 
 pub mod opening;
+
+pub mod rehearsal;
 
 pub mod error;
 

@@ -125,12 +125,12 @@ proptest! {
             missing.extend(matches!(fault, Fault::Lost).then_some(number));
         }
 
-        let set = VolumeSet::gather(&[inbox.clone()]).unwrap();
+        let set = VolumeSet::gather(std::slice::from_ref(&inbox)).unwrap();
         let found = desk.with_context(&|| false, |context| inspect(&set, context)).unwrap();
         let named: BTreeSet<u64> = found.lost.iter().flat_map(|run| run.first..run.end()).collect();
         prop_assert_eq!(&named, &expected);
         prop_assert_eq!(found.numbers(VolumeState::Missing), missing.clone());
-        let opened = desk.open(&[inbox.clone()], &desk.path("board"));
+        let opened = desk.open(std::slice::from_ref(&inbox), &desk.path("board"));
         if let Some(slip) = Slip::of(&set, &found) {
             let class = if missing.is_empty() { ErrorClass::Damaged } else { ErrorClass::VolumesMissing };
             prop_assert_eq!(opened.unwrap_err().class(), class);
@@ -162,7 +162,7 @@ fn no_flipped_byte_of_a_supplement_is_believed() {
     let mut damaged = fs::read(&second).unwrap();
     flip(&mut damaged, 70_000);
     fs::write(second, damaged).unwrap();
-    let set = VolumeSet::gather(&[inbox.clone()]).unwrap();
+    let set = VolumeSet::gather(std::slice::from_ref(&inbox)).unwrap();
     let found = desk.with_context(&|| false, |context| inspect(&set, context)).unwrap();
     let slip = Slip::of(&set, &found).unwrap();
     let (supplement, bytes) = again(&desk, &sent, &slip).supplement.unwrap();
@@ -172,7 +172,7 @@ fn no_flipped_byte_of_a_supplement_is_believed() {
         let mut flipped = right.clone();
         flip(&mut flipped, at);
         fs::write(inbox.join("later"), &flipped).unwrap();
-        let set = VolumeSet::gather(&[inbox.clone()]).unwrap();
+        let set = VolumeSet::gather(std::slice::from_ref(&inbox)).unwrap();
         let found = desk.with_context(&|| false, |context| inspect(&set, context)).unwrap();
         assert_eq!(found.numbers(VolumeState::Damaged), [2], "byte {at}");
     }

@@ -4,7 +4,9 @@ mod prove;
 mod receive;
 mod send;
 
-pub use prove::{CompareArguments, ConfirmArguments, HandoverArguments, ReceiptArguments, ResendArguments};
+pub use prove::{
+    CompareArguments, ConfirmArguments, HandoverArguments, ReceiptArguments, RehearseArguments, ResendArguments,
+};
 pub use receive::{
     AboutArguments, CheckArguments, ComingArguments, FolderName, ListArguments, OnClashName, OpenArguments,
     PasswordArguments, PeekArguments, SortName, UnlockArguments,
@@ -64,6 +66,10 @@ pub enum Command {
     /// Content counts by its digest. Where archive and disk have one thing each at their top, those are compared whatever
     /// they are called.
     Compare(CompareArguments),
+    /// Play the recipient: deliver copies, gather, check, unlock, open, and compare with the sources
+    ///
+    /// All of it in a closed temporary folder, with nothing of yours but the volumes and what unlocks them.
+    Rehearse(Box<RehearseArguments>),
     /// Put everything that goes to the recipient into one folder: volumes, a note, checksums, drafts of messages
     ///
     /// The volumes are checked before and after they are copied. The password is in none of it.

@@ -98,3 +98,31 @@ pub struct HandoverArguments {
     #[command(flatten)]
     pub work: WorkArguments,
 }
+
+/// `rehearse`.
+#[derive(Debug, Args)]
+pub struct RehearseArguments {
+    /// A volume, or a folder with volumes in it
+    #[arg(value_name = "VOLUME|FOLDER")]
+    pub archive: PathBuf,
+    /// The files and folders that it was packed from. Repeatable
+    #[arg(long, required = true, num_args = 1.., value_name = "SOURCE")]
+    pub against: Vec<PathBuf>,
+    /// Lose so many volumes on the way, to see what the recipient is told
+    #[arg(long, value_name = "COUNT", default_value_t = 0, hide_default_value = true)]
+    pub lose: u32,
+    /// Change a byte in so many places on the way
+    #[arg(long, value_name = "COUNT", default_value_t = 0, hide_default_value = true)]
+    pub damage: u32,
+    /// Which volumes and places: the same for the same number
+    #[arg(long, value_name = "NUMBER", default_value_t = 1)]
+    pub seed: u64,
+    #[command(flatten)]
+    pub choice: ChoiceArguments,
+    #[command(flatten)]
+    pub configuration: ConfigurationArguments,
+    #[command(flatten)]
+    pub unlock: UnlockArguments,
+    #[command(flatten)]
+    pub work: WorkArguments,
+}

@@ -13,6 +13,7 @@ pub mod pack;
 pub mod peek;
 pub mod plan;
 pub mod receipt;
+pub mod rehearse;
 pub mod resend;
 
 use crate::args::WorkArguments;

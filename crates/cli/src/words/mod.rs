@@ -3,7 +3,7 @@
 mod receiving;
 mod sending;
 
-pub use receiving::{costly, one_set};
+pub use receiving::{costly, gather, one_set, opening, sealed};
 pub use sending::{bad_value, name_trouble, passed_over, system_name, unknown_squeeze, weak_password};
 
 use crate::failure::Failure;
@@ -12,11 +12,11 @@ use std::ffi::OsString;
 use std::io;
 use std::path::Path;
 use under_seal_core::Error;
-use under_seal_core::opening::OpenError;
 use under_seal_core::pack::TargetError;
 use under_seal_core::place::{FileAction, FileError};
 use under_seal_core::plan::PlanError;
 use under_seal_core::proof::InspectError;
+use under_seal_core::rehearsal::RehearsalError;
 use under_seal_core::rework::{CollectError, ResendError};
 use under_seal_core::sealed::PasswordError;
 use under_seal_core::sealed::index::MAX_MESSAGE_BYTES;
@@ -73,6 +73,9 @@ pub fn explain(failure: &Failure) -> String {
                 text::first_few(found)
             )
         }
+        Failure::Temporary(source) => {
+            format!("There is no place for a rehearsal: {}. Free some room, or set TMPDIR.", system(source))
+        }
         Failure::Viewer(source) => format!("The file cannot be shown: {}.", system(source)),
         Failure::SeveralToPeek => {
             "Only one file can be peeked at. Name its volume or folder, then its path inside.".to_owned()
@@ -110,6 +113,13 @@ fn core(error: &Error) -> String {
         Error::Plan(error) => format!("There is no plan: {error}."),
         // No command cuts anew yet; the technical words are all there is to say.
         Error::Recut(error) => format!("The set was not cut anew: {error}."),
+        Error::Rehearsal(RehearsalError::File(error) | RehearsalError::Inspect(InspectError::File(error))) => {
+            file_error(error)
+        }
+        Error::Rehearsal(RehearsalError::Cancelled(_) | RehearsalError::Inspect(InspectError::Cancelled(_))) => {
+            "Cancelled. What had been extracted for the rehearsal was removed.".to_owned()
+        }
+        Error::Rehearsal(error) => format!("There was no rehearsal: {error}."),
         Error::Handover(error) => sending::handover(error),
         Error::Resend(ResendError::OtherSet) => {
             "This slip is of another archive, or of this one cut otherwise. Name the volumes that were sent.".to_owned()
@@ -125,8 +135,7 @@ fn core(error: &Error) -> String {
         Error::Inspect(InspectError::File(error)) => file_error(error),
         Error::Inspect(InspectError::Cancelled(_)) => "Cancelled.".to_owned(),
         Error::Sealed(error) => receiving::sealed(error),
-        Error::Open(OpenError::Refused(error)) => receiving::landing(error),
-        Error::Open(OpenError::Stopped(stopped)) => receiving::stopped(stopped),
+        Error::Open(error) => receiving::opening(error),
     }
 }
 

@@ -4,7 +4,7 @@ use super::{file_error, missing_path};
 use crate::ui::text::{self, argument, bytes, first_few, grouped, number_list, path, shown};
 use std::path::PathBuf;
 use under_seal_core::landing::LandingError;
-use under_seal_core::opening::Stopped;
+use under_seal_core::opening::{OpenError, Stopped};
 use under_seal_core::sealed::record::RecordError;
 use under_seal_core::sealed::stream::StreamError;
 use under_seal_core::sealed::{ExtractError, HeadError, KeyCost, SealedError};
@@ -23,7 +23,8 @@ pub fn one_set(set: &SetSummary) -> String {
     format!("{} (set {short}, {} of {} volumes)", argument(&set.example), set.here, set.count)
 }
 
-pub(super) fn gather(error: &GatherError) -> String {
+/// Why no set was found.
+pub fn gather(error: &GatherError) -> String {
     match error {
         GatherError::Missing { path, similar } => missing_path(path, similar),
         GatherError::Unusable { path: file, why } => format!("{} {}", path(file), header(*why)),
@@ -93,7 +94,8 @@ fn header(why: HeaderError) -> String {
     }
 }
 
-pub(super) fn sealed(error: &SealedError) -> String {
+/// Why an archive cannot be read.
+pub fn sealed(error: &SealedError) -> String {
     const TAMPERED: &str = "was changed on purpose after it was sealed";
     match error {
         SealedError::Head(HeadError::WrongPassword) => {
@@ -154,7 +156,7 @@ pub(super) fn cell(error: &CellError) -> String {
     }
 }
 
-pub(super) fn landing(error: &LandingError) -> String {
+fn landing(error: &LandingError) -> String {
     match error {
         LandingError::Clashes(paths) => {
             let paths: Vec<String> = paths.iter().map(|path| text::path(path)).collect();
@@ -190,7 +192,15 @@ pub(super) fn landing(error: &LandingError) -> String {
     }
 }
 
-pub(super) fn stopped(stopped: &Stopped) -> String {
+/// Why an extraction did not come to its end.
+pub fn opening(error: &OpenError) -> String {
+    match error {
+        OpenError::Refused(error) => landing(error),
+        OpenError::Stopped(stopped) => self::stopped(stopped),
+    }
+}
+
+fn stopped(stopped: &Stopped) -> String {
     let why = match &stopped.why {
         ExtractError::Archive(error) => sealed(error),
         ExtractError::Sink(LandingError::File(error)) if error.is_taken() => {
