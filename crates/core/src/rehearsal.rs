@@ -10,7 +10,9 @@ use crate::proof::{Comparison, InspectError, VolumeState, compare, inspect};
 use crate::sealed::{CostLimit, Credentials, SealedError, SealedReader, Totals, unlock};
 use crate::source::{Catalogue, Choice, Naming, SourceError};
 use crate::volume::{GatherError, HEADER_BYTES, VolumeFile, VolumeSet};
-use std::fs;
+use std::fs::{self, File};
+use std::io;
+use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
@@ -232,13 +234,7 @@ fn deliver(
     let mut damaged = Vec::new();
     for _ in 0..request.faults.damaged {
         let Some((number, path)) = copies.get(choice.below(copies.len() as u64) as usize) else { break };
-        let mut bytes = fs::read(path).map_err(FileError::on(FileAction::Read, path))?;
-        let room = bytes.len().saturating_sub(HEADER_BYTES) as u64;
-        if let Some(byte) = bytes.get_mut(HEADER_BYTES + choice.below(room) as usize) {
-            // Never the same byte twice back to what it was.
-            *byte = byte.wrapping_add(1 + choice.below(200) as u8);
-        }
-        fs::write(path, bytes).map_err(FileError::on(FileAction::Write, path))?;
+        damage(path, &mut choice).map_err(FileError::on(FileAction::Write, path))?;
         damaged.push(*number);
     }
     let sorted = |mut numbers: Vec<u32>| {
@@ -247,6 +243,16 @@ fn deliver(
         numbers
     };
     Ok((sorted(lost), sorted(damaged)))
+}
+
+/// Changes a byte behind the header.
+fn damage(path: &Path, choice: &mut Choices) -> io::Result<()> {
+    let file = File::options().read(true).write(true).open(path)?;
+    let at = HEADER_BYTES as u64 + choice.below(file.metadata()?.len().saturating_sub(HEADER_BYTES as u64));
+    let mut byte = [0];
+    file.read_exact_at(&mut byte, at)?;
+    byte[0] = byte[0].wrapping_add(1 + choice.below(200) as u8);
+    file.write_all_at(&byte, at)
 }
 
 /// Choices that are the same for the same seed.

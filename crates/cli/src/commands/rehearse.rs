@@ -10,7 +10,7 @@ use crate::settings::Settings;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::table::{self, Column};
-use crate::ui::text::{bytes, contents, count, number_list};
+use crate::ui::text::{self, bytes, contents, count, number_list};
 use crate::words;
 use serde::Serialize;
 use std::fs::Permissions;
@@ -152,13 +152,7 @@ fn verdict(step: Step, set: &VolumeSet, rehearsal: &Rehearsal) -> String {
 fn why(failed: &Failed) -> String {
     match failed {
         Failed::Gather(error) => words::gather(error),
-        Failed::NotWhole { missing, damaged } => {
-            let some =
-                |numbers: &[u32], what: &str| (!numbers.is_empty()).then(|| format!("{} {what}", number_list(numbers)));
-            let wrong: Vec<String> =
-                [some(missing, "missing"), some(damaged, "damaged")].into_iter().flatten().collect();
-            format!("volumes {}", wrong.join(", "))
-        }
+        Failed::NotWhole { missing, damaged } => text::missing_and_damaged(missing, damaged),
         Failed::Unlock(error) => words::sealed(error),
         Failed::Open(error) => words::opening(error),
         Failed::Differs => "what was extracted is not what is inside".to_owned(),
@@ -170,7 +164,7 @@ fn next(failed: Option<&Failed>, as_requested: bool) -> &'static str {
     match failed {
         None => "Next: send the volumes, and tell the password by another way.",
         Some(_) if as_requested => {
-            "What was done to the delivery was named exactly; without it, the recipient has what is needed."
+            "What was done to the delivery was named exactly. Rehearse it without that to see the rest."
         }
         Some(Failed::SourcesChanged) => {
             "Next: see what changed with compare, and pack again if the recipient needs it."

@@ -159,6 +159,17 @@ pub fn number_list(numbers: &[u32]) -> String {
     listed(&parts.collect::<Vec<_>>())
 }
 
+/// `volume 3 is missing, and volumes 4 and 5 are damaged`; nothing where nothing is wrong.
+pub fn missing_and_damaged(missing: &[u32], damaged: &[u32]) -> String {
+    let some = |numbers: &[u32], word: &str| match numbers {
+        [] => None,
+        [one] => Some(format!("volume {one} is {word}")),
+        several => Some(format!("volumes {} are {word}", number_list(several))),
+    };
+    let wrong: Vec<String> = [some(missing, "missing"), some(damaged, "damaged")].into_iter().flatten().collect();
+    wrong.join(", and ")
+}
+
 /// A code of many groups, in lines of so many columns at most.
 pub fn in_lines(code: &str, columns: usize) -> Vec<String> {
     let mut lines: Vec<String> = Vec::new();

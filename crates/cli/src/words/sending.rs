@@ -314,14 +314,8 @@ pub(super) fn handover(error: &HandoverError) -> String {
             path(folder)
         ),
         HandoverError::NotWhole { missing, damaged } => {
-            let some = |numbers: &[u32], word: &str| match numbers {
-                [] => None,
-                [one] => Some(format!("volume {one} is {word}")),
-                several => Some(format!("volumes {} are {word}", text::number_list(several))),
-            };
-            let wrong: Vec<String> =
-                [some(missing, "missing"), some(damaged, "damaged")].into_iter().flatten().collect();
-            format!("This cannot be handed over: {}. Pack it again.", wrong.join(", and "))
+            let wrong = text::missing_and_damaged(missing, damaged);
+            format!("This cannot be handed over: {wrong}. Pack it again.")
         }
         HandoverError::Note(error) => format!(
             "The note's template cannot be used: {error}. The fields are {}.",

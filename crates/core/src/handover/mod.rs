@@ -12,7 +12,7 @@ pub use note::{NoteError, NoteFields};
 
 use crate::context::{Cancelled, Context, NoRandomness};
 use crate::fit::Fit;
-use crate::place::{FileAction, FileError, Folder, Links, absolute, open_regular};
+use crate::place::{FileAction, FileError, Folder, Links, absolute, open_regular, temporary_name};
 use crate::proof::{InspectError, inspect};
 use crate::sealed::opens_without_password;
 use crate::volume::{GatherError, VolumeFile, VolumeSet, names};
@@ -28,7 +28,7 @@ pub const NOTE_PAGE: &str = "how-to-open.html";
 /// The checksums.
 pub const SUMS: &str = "SHA256SUMS";
 
-/// Temporary names begin so; a random number of 16 hexadecimal digits follows.
+/// Temporary names begin so.
 const PREFIX: &str = ".handing-over-";
 
 /// So many bytes are copied at once.
@@ -133,7 +133,7 @@ pub fn hand_over(request: &HandoverRequest<'_>, context: &Context<'_>) -> Result
     if above.kind_of(name)?.is_some() {
         return Err(HandoverError::Taken(folder));
     }
-    let temporary = OsString::from(format!("{PREFIX}{:016x}", u64::from_le_bytes(context.random()?)));
+    let temporary = temporary_name(PREFIX, context)?;
     let inside = above.create_subfolder(&temporary)?;
     let made = fill(request, &whole, &inside, context).and_then(|made| {
         inside.set_mode_and_time(0o755, (context.clock)())?;

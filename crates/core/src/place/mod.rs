@@ -1,6 +1,6 @@
 //! Putting bytes on disk for good: open folders, new files, renames that never replace, and sync.
 //!
-//! Every change that Under Seal makes to a disk goes through a [`Folder`] and the files made in it, so that what
+//! Every change that Under Seal makes to a user's folders goes through a [`Folder`] and the files made in it, so that what
 //! protects the user's data stands in one place; [`faults`] lets tests make any of these changes fail. [`staging`]
 //! builds the all-or-nothing placing of a volume set on it.
 
@@ -15,6 +15,8 @@ pub use file::{Links, NewFile, ScratchFile, open_regular};
 pub use folder::{DiskSync, Folder};
 pub use origin::{OriginMark, origin_marks};
 
+use crate::context::{Context, NoRandomness};
+use std::ffi::{OsStr, OsString};
 use std::fmt;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -81,6 +83,20 @@ impl FileError {
     pub fn is_taken(&self) -> bool {
         self.source.kind() == io::ErrorKind::AlreadyExists
     }
+}
+
+/// A name for something that is not finished: the prefix and a random number of 16 hexadecimal digits.
+///
+/// # Errors
+/// [`NoRandomness`].
+pub fn temporary_name(prefix: &str, context: &Context<'_>) -> Result<OsString, NoRandomness> {
+    Ok(OsString::from(format!("{prefix}{:016x}", u64::from_le_bytes(context.random()?))))
+}
+
+/// Whether a name is one that [`temporary_name`] gives.
+pub fn is_temporary(prefix: &str, name: &OsStr) -> bool {
+    let digits = name.as_encoded_bytes().strip_prefix(prefix.as_bytes());
+    digits.is_some_and(|digits| digits.len() == 16 && digits.iter().all(u8::is_ascii_hexdigit))
 }
 
 /// The absolute form of a path, without following links and without a slash at its end.

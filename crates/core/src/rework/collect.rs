@@ -2,15 +2,14 @@
 //! missing is copied aside, verified cell by cell, and only then gets its name.
 
 use crate::context::{Cancelled, Context, NoRandomness};
-use crate::place::{FileError, Folder, Links, open_regular};
+use crate::place::{FileError, Folder, Links, is_temporary, open_regular, temporary_name};
 use crate::volume::{CellReader, GatherError, Geometry, Ids, VolumeFile, VolumeSet, names};
 use std::collections::BTreeMap;
 use std::ffi::{OsStr, OsString};
 use std::io::{self, Read as _};
-use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
-/// Temporary names begin so; a random number of 16 hexadecimal digits follows.
+/// Temporary names begin so.
 const PREFIX: &str = ".collecting-";
 
 /// So many bytes are copied at once.
@@ -56,7 +55,7 @@ impl Collection {
     /// [`CollectError`]; [`GatherError::SeveralSets`] where the folder holds volumes of several.
     pub fn begin(folder: &Path) -> Result<Self, CollectError> {
         let folder = Folder::open_or_create(folder)?;
-        for name in folder.names()?.iter().filter(|name| is_temporary(name)) {
+        for name in folder.names()?.iter().filter(|name| is_temporary(PREFIX, name)) {
             folder.remove_file(name)?;
         }
         let mut collection = Self { folder, set: None, here: BTreeMap::new() };
@@ -117,7 +116,7 @@ impl Collection {
         file: &VolumeFile,
         context: &Context<'_>,
     ) -> Result<bool, CollectError> {
-        let temporary = OsString::from(format!("{PREFIX}{:016x}", u64::from_le_bytes(context.random()?)));
+        let temporary = temporary_name(PREFIX, context)?;
         let copied = self.copy_to(&temporary, set, number, file, context);
         if !matches!(copied, Ok(true)) {
             // What came first is told; a name that could not be removed goes with the next run.
@@ -171,11 +170,6 @@ impl Collection {
     }
 }
 
-fn is_temporary(name: &OsStr) -> bool {
-    let digits = name.as_bytes().strip_prefix(PREFIX.as_bytes());
-    digits.is_some_and(|digits| digits.len() == 16 && digits.iter().all(u8::is_ascii_hexdigit))
-}
-
 /// Whether every cell of a volume's file passes its check.
 fn is_intact(set: &VolumeSet, number: u32, file: &VolumeFile) -> bool {
     let volumes = BTreeMap::from([(number, vec![file.clone()])]);
@@ -194,6 +188,6 @@ mod tests {
     #[case::somebodys(".collecting-notes", false)]
     #[case::a_volume("set-1of2.useal", false)]
     fn only_what_a_run_has_left_is_cleared(#[case] name: &str, #[case] ours: bool) {
-        assert_eq!(is_temporary(OsStr::new(name)), ours);
+        assert_eq!(is_temporary(PREFIX, OsStr::new(name)), ours);
     }
 }

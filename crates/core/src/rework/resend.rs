@@ -2,7 +2,7 @@
 //! that is no larger than a volume, and otherwise as whole volumes with a supplement for the rest.
 
 use crate::context::{Cancelled, Context, NoRandomness};
-use crate::place::{FileError, Folder};
+use crate::place::{FileError, Folder, temporary_name};
 use crate::proof::slip::Slip;
 use crate::volume::header::{Header, VolumeKind};
 use crate::volume::supplement::{MAX_RUNS, encode_page, runs_of};
@@ -10,7 +10,7 @@ use crate::volume::{CELL_BYTES, CHECK_BYTES, CellError, CellReader, Cutting, Vol
 use std::ffi::{OsStr, OsString};
 use std::path::{Path, PathBuf};
 
-/// Temporary names begin so; a random number of 16 hexadecimal digits follows.
+/// Temporary names begin so.
 const PREFIX: &str = ".resending-";
 
 /// What was made.
@@ -76,9 +76,9 @@ pub fn resend(
         let (path, bytes) = work.write(&name, VolumeKind::Data, number, &[], cells)?;
         resent.volumes.push((number, path, bytes));
     }
-    // So many runs that they do not go on one page make more supplements than one; a slip has never so many.
+    // A slip is so short that its runs go on one page, even cut apart by whole volumes.
     let runs = runs_of(rest.iter().copied());
-    if let (false, true) = (runs.is_empty(), runs.len() <= MAX_RUNS) {
+    if !runs.is_empty() && runs.len() <= MAX_RUNS {
         let code = slip.code();
         let mark = code.rsplit('-').next().unwrap_or_default();
         let name = named(stem, &format!("-again-{mark}{}", names::EXTENSION));
@@ -111,7 +111,7 @@ impl Work<'_> {
         page: &[u8],
         cells: impl Iterator<Item = u64>,
     ) -> Result<(PathBuf, u64), ResendError> {
-        let temporary = OsString::from(format!("{PREFIX}{:016x}", u64::from_le_bytes(self.context.random()?)));
+        let temporary = temporary_name(PREFIX, self.context)?;
         let written = self.write_to(&temporary, kind, number, page, cells);
         let published = written.and_then(|bytes| {
             self.folder.publish(&temporary, &self.folder, name)?;

@@ -10,7 +10,7 @@ use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, argument, bytes, contents, count, grouped, number_list, shown};
+use crate::ui::text::{self, argument, bytes, contents, count, grouped, shown};
 use serde::Serialize;
 use std::path::Path;
 use under_seal_core::Error;
@@ -281,15 +281,9 @@ fn file_state(file: &FileReport) -> (Tone, String) {
 /// One verdict that a layman understands, and the next step.
 fn verdict(set: &VolumeSet, report: &Report) -> Vec<String> {
     let all = set.geometry.data_volumes;
-    let some = |numbers: &[u32], word: &str| match numbers {
-        [] => None,
-        [one] => Some(format!("volume {one} is {word}")),
-        several => Some(format!("volumes {} are {word}", number_list(several))),
-    };
-    let wrong: Vec<String> =
-        [some(&report.missing, "missing"), some(&report.damaged, "damaged")].into_iter().flatten().collect();
+    let wrong = text::missing_and_damaged(&report.missing, &report.damaged);
     if !wrong.is_empty() {
-        let sentence = format!("This cannot be opened yet: {}.", wrong.join(", and "));
+        let sentence = format!("This cannot be opened yet: {wrong}.");
         let again = if report.missing.len() + report.damaged.len() == 1 { "it" } else { "them" };
         let next =
             format!("Next: ask the sender for {again} again, and put {again} beside the others, under any name.");
