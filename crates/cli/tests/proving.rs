@@ -244,3 +244,24 @@ fn the_recipient_is_played_before_anything_is_sent(
     let again = desk.run(&[&arguments[..], &["--json"]].concat()).expect(code);
     assert_eq!(again.json("/lost_on_request"), json.json("/lost_on_request"));
 }
+
+#[test]
+fn the_note_can_be_the_senders_own() {
+    let desk = Desk::with_volumes();
+    let template =
+        "Dear board, {archive} & more\n\nOpen it with:\n\n    under-seal open FOLDER\n\n{password}\n\n{list}\n";
+    desk.file("note.txt", template.as_bytes());
+    desk.run(&["handover", "out", "--to", "give", "--note-template", "note.txt"]).expect(0);
+    let text = fs::read_to_string(desk.path("give/how-to-open.txt")).unwrap();
+    assert!(text.starts_with("Dear board, wrenfall-light & more\n"), "{text}");
+    assert!(text.contains("    wrenfall-light-07of07.useal  90,112 bytes\n"), "{text}");
+    let page = fs::read_to_string(desk.path("give/how-to-open.html")).unwrap();
+    for part in [
+        "<h1>Dear board, wrenfall-light &amp; more</h1>",
+        "<pre>under-seal open FOLDER</pre>",
+        "<td>wrenfall-light-07of07.useal</td><td>90,112 bytes</td>",
+        "The password comes to you by another way",
+    ] {
+        assert!(page.contains(part), "{part}: {page}");
+    }
+}

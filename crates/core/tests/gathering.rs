@@ -11,7 +11,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use support::{Desk, mend_checks, noise};
 use under_seal_core::ErrorClass::{self, Damaged, Usage, VolumesMissing};
-use under_seal_core::proof::{Damage, VolumeState, inspect};
+use under_seal_core::proof::{Damage, Slip, VolumeState, inspect};
 use under_seal_core::volume::VolumeSet;
 
 fn three_volumes() -> (Desk, Vec<PathBuf>) {
@@ -71,6 +71,23 @@ fn a_header_that_cannot_be_used_is_named(
     forge(&volumes, at, value);
     let place = if by_folder { desk.path("out") } else { volumes[1].clone() };
     assert_eq!(desk.unlock(&[place]).err().unwrap().class(), expected);
+}
+
+/// A header can speak of 256 TiB; what is missing of that takes no room, and its slip is short.
+#[test]
+fn an_endless_set_costs_nothing_to_check() {
+    let (desk, volumes) = three_volumes();
+    edit(&volumes[0], |bytes| {
+        bytes[52..56].copy_from_slice(&65_535_u32.to_le_bytes());
+        bytes[60..64].copy_from_slice(&65_536_u32.to_le_bytes());
+        bytes[64..72].copy_from_slice(&(65_535_u64 * 65_536).to_le_bytes());
+        mend_checks(bytes);
+    });
+    let set = VolumeSet::from_files(&volumes[..1]).unwrap();
+    let found = desk.with_context(&|| false, |context| inspect(&set, context)).unwrap();
+    assert_eq!(found.numbers(VolumeState::Missing).len(), 65_534);
+    assert!(found.lost.len() <= 2, "{:?}", found.lost);
+    assert!(Slip::of(&set, &found).unwrap().code().len() < 60);
 }
 
 #[test]

@@ -146,6 +146,15 @@ mod tests {
             prop_assert_eq!(Slip::read(&slip.code()), Ok(slip));
         }
 
+        /// Whatever is well typed is read without harm; what is taken for a slip keeps to the rules.
+        #[test]
+        fn no_code_does_harm(bytes in prop::collection::vec(any::<u8>(), 0..60), is_slip in any::<bool>()) {
+            let bytes = [&[if is_slip { SLIP } else { 0 }], bytes.as_slice()].concat();
+            if let Ok(slip) = Slip::read(&codes::encode(&bytes)) {
+                prop_assert!(is_slip && slip.runs.windows(2).all(|two| two[0].end() < two[1].first));
+            }
+        }
+
         /// Too much for one slip: then it names all of that, and something more.
         #[test]
         fn nothing_lost_is_left_out(cells in prop::collection::btree_set(0_u64..1_000_000, 100..400)) {
