@@ -15,6 +15,8 @@ impl Landing {
         let mut removed = self.waiting.len() as u64;
         self.remove_arriving();
         self.remove_waiting();
+        // What is left of them in the end gets its modes once more.
+        self.settled = false;
         let ids: HashSet<u64> = std::mem::take(&mut self.landed_ids).into_iter().collect();
         for (path, _, modified) in self.made_folders.clone() {
             // Some may have got modes already with which nothing in them can be removed.

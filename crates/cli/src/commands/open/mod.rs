@@ -43,6 +43,7 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
         (true, false) => return Err(Failure::Value(BadValue::SalvageOfSome)),
         // Whoever wants a part needs only its volumes.
         (false, false) => extract(arguments, &typed, set)?,
+        (false, true) if arguments.pick => extract(arguments, &typed, set)?,
         (false, true) => extract(arguments, &typed, set.complete()?)?,
     };
     show(&report, &arguments.work, || lines(&report))?;
