@@ -1,7 +1,7 @@
 //! `compare`: what was added, removed or changed since an archive was packed, and which originals are proven to be in it.
 
 use super::show;
-use crate::args::{CompareArguments, DeliveryArguments, ShapeArguments};
+use crate::args::CompareArguments;
 use crate::credentials;
 use crate::failure::{DONE, Failure, LOOK};
 use crate::places::gather;
@@ -17,14 +17,14 @@ use under_seal_core::Error;
 use under_seal_core::entry::{EntryKind, EntryPath};
 use under_seal_core::proof::{Compared, Comparison, Differences, compare, verify_contents};
 use under_seal_core::sealed::SealedReader;
-use under_seal_core::source::{Catalogue, Choice, expand};
+use under_seal_core::source::{Catalogue, expand};
 
 /// So many paths of a kind are shown.
 const LISTED: usize = 30;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &CompareArguments) -> Result<u8, Failure> {
-    let choice = choice(arguments)?;
+    let choice = Settings::choice_alone(&arguments.choice, &arguments.configuration, arguments.work.threads)?;
     let set = gather(slice::from_ref(&arguments.archive))?;
     // A proof needs every byte; a comparison only the index.
     let set = if arguments.originals { set.complete()? } else { set };
@@ -42,15 +42,6 @@ pub fn run(arguments: &CompareArguments) -> Result<u8, Failure> {
     let report = Report::new(&archive, &disk, &found, arguments.originals);
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
-}
-
-fn choice(arguments: &CompareArguments) -> Result<Choice, Failure> {
-    let delivery = DeliveryArguments {
-        shape: ShapeArguments::default(),
-        choice: arguments.choice.clone(),
-        configuration: arguments.configuration.clone(),
-    };
-    Settings::resolve(&delivery, arguments.work.threads)?.choice(&arguments.choice)
 }
 
 /// The JSON object (docs/json.md).

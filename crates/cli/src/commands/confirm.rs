@@ -1,14 +1,12 @@
 //! `confirm`: whether a receipt is right, and a ledger of those that were.
 
+use super::receipt::{Made, make};
 use super::show;
 use crate::args::ConfirmArguments;
-use crate::credentials;
 use crate::failure::{DONE, Failure, LOOK};
 use crate::places::gather;
-use crate::session;
 use crate::settings::BadValue;
 use crate::ui::paint::{Tone, paint};
-use crate::ui::progress::ProgressLine;
 use crate::ui::text::{self, shown};
 use serde::{Deserialize, Serialize};
 use std::fs::{self, OpenOptions};
@@ -18,7 +16,6 @@ use std::slice;
 use under_seal_core::entry::Timestamp;
 use under_seal_core::place::{FileAction, FileError};
 use under_seal_core::proof::Receipt;
-use under_seal_core::sealed::SealedReader;
 use under_seal_core::volume::VolumeSet;
 
 /// What the ledger's name ends in.
@@ -32,12 +29,7 @@ pub fn run(arguments: &ConfirmArguments) -> Result<u8, Failure> {
     if !told.is_of(&set.ids.set) {
         return Err(Failure::Value(BadValue::OtherReceipt));
     }
-    let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
-    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
-    let context = session::context(&progress, arguments.work.threads);
-    let mut archive = SealedReader::with_key(set, &unlocked.key)?;
-    let right = Receipt::make(&mut archive, &unlocked.key, &context)?;
-    drop(progress);
+    let Made { archive, receipt: right, .. } = make(set, &arguments.unlock, &arguments.work)?;
     let name = shown(&archive.about().name);
     let ledger = ledger_path(archive.set(), &archive.about().name);
     if right.confirms(&told) {

@@ -1,7 +1,7 @@
 //! `receipt`: the recipient's short code that everything could be unlocked and read.
 
 use super::show;
-use crate::args::ReceiptArguments;
+use crate::args::{ReceiptArguments, UnlockArguments, WorkArguments};
 use crate::credentials::{self, NOT_SECRET};
 use crate::failure::{DONE, Failure};
 use crate::places::gather;
@@ -12,23 +12,19 @@ use crate::ui::text::{bytes, contents, shown};
 use serde::Serialize;
 use under_seal_core::proof::Receipt;
 use under_seal_core::sealed::SealedReader;
+use under_seal_core::volume::VolumeSet;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &ReceiptArguments) -> Result<u8, Failure> {
     let set = gather(&arguments.places)?.complete()?;
-    let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
-    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
-    let context = session::context(&progress, arguments.work.threads);
-    let mut archive = SealedReader::with_key(set, &unlocked.key)?;
-    let receipt = Receipt::make(&mut archive, &unlocked.key, &context)?;
-    drop(progress);
+    let Made { archive, secret, receipt } = make(set, &arguments.unlock, &arguments.work)?;
     let totals = archive.totals();
     let report = Report {
         command: "receipt",
         exit_code: DONE,
         archive: shown(&archive.about().name),
         set: archive.set().ids.set_text(),
-        secret: unlocked.secret,
+        secret,
         receipt: receipt.code(),
         files: totals.files,
         folders: totals.folders,
@@ -37,6 +33,23 @@ pub fn run(arguments: &ReceiptArguments) -> Result<u8, Failure> {
     };
     show(&report, &arguments.work, || lines(&report))?;
     Ok(DONE)
+}
+
+/// A receipt, and the archive that it was made of.
+pub(super) struct Made {
+    pub archive: SealedReader,
+    pub secret: bool,
+    pub receipt: Receipt,
+}
+
+/// Unlocks a whole set, reads all of it, and makes its receipt.
+pub(super) fn make(set: VolumeSet, unlock: &UnlockArguments, work: &WorkArguments) -> Result<Made, Failure> {
+    let unlocked = credentials::to_unlock(&set, unlock)?;
+    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), work);
+    let context = session::context(&progress, work.threads);
+    let mut archive = SealedReader::with_key(set, &unlocked.key)?;
+    let receipt = Receipt::make(&mut archive, &unlocked.key, &context)?;
+    Ok(Made { archive, secret: unlocked.secret, receipt })
 }
 
 /// The JSON object (docs/json.md).

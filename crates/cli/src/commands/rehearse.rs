@@ -1,7 +1,7 @@
 //! `rehearse`: playing the recipient before the sender lets go.
 
 use super::show;
-use crate::args::{DeliveryArguments, RehearseArguments, ShapeArguments};
+use crate::args::RehearseArguments;
 use crate::credentials;
 use crate::failure::{DONE, Failure, LOOK};
 use crate::places::gather;
@@ -23,12 +23,7 @@ use under_seal_core::volume::VolumeSet;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
-    let delivery = DeliveryArguments {
-        shape: ShapeArguments::default(),
-        choice: arguments.choice.clone(),
-        configuration: arguments.configuration.clone(),
-    };
-    let choice = Settings::resolve(&delivery, arguments.work.threads)?.choice(&arguments.choice)?;
+    let choice = Settings::choice_alone(&arguments.choice, &arguments.configuration, arguments.work.threads)?;
     let set = gather(slice::from_ref(&arguments.archive))?;
     let (credentials, limit) = credentials::tried(&set, &arguments.unlock)?;
     let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);

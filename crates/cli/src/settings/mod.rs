@@ -7,7 +7,7 @@ mod name;
 pub use file::{Configuration, Profile, usual_place};
 pub use name::{FIELDS, NameFields, NamePattern, NamePatternError};
 
-use crate::args::{ChoiceArguments, DeliveryArguments, SqueezeName};
+use crate::args::{ChoiceArguments, ConfigurationArguments, DeliveryArguments, SqueezeName};
 use crate::failure::Failure;
 use std::fmt;
 use std::fs;
@@ -189,6 +189,20 @@ impl Settings {
             profile: typed.configuration.profile.clone(),
             configuration: configuration.path,
         })
+    }
+
+    /// What of the sources counts for a command that packs nothing.
+    pub fn choice_alone(
+        choice: &ChoiceArguments,
+        configuration: &ConfigurationArguments,
+        threads: Option<NonZeroUsize>,
+    ) -> Result<Choice, Failure> {
+        let delivery = DeliveryArguments {
+            choice: choice.clone(),
+            configuration: configuration.clone(),
+            ..DeliveryArguments::default()
+        };
+        Self::resolve(&delivery, threads)?.choice(choice)
     }
 
     /// What of the sources is packed.

@@ -105,7 +105,7 @@ fn clear(root: &Folder, marker: &OsStr) -> Result<(), FileError> {
 }
 
 /// The folder at a path of the archive, never through a link.
-fn below(root: &Folder, path: &[u8]) -> Result<Folder, FileError> {
+pub(super) fn below(root: &Folder, path: &[u8]) -> Result<Folder, FileError> {
     let names = path.split(|byte| *byte == b'/').filter(|name| !name.is_empty() && *name != b"." && *name != b"..");
     names.map(OsStr::from_bytes).try_fold(root.itself()?, |folder, name| folder.subfolder(name))
 }

@@ -3,9 +3,10 @@
 //! That folder is named like the run's other temporary things, so that the next run clears it if this one is killed.
 //! What was looked at is compared with its digest once more before it lands: whoever looked may have changed it.
 
+use super::marker::below;
 use super::{Landing, LandingError, Waiting};
 use crate::entry::{EntryKind, ListedEntry};
-use crate::place::{FileError, Folder};
+use crate::place::Folder;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 
@@ -82,10 +83,4 @@ impl Landing {
         let waiting = Waiting { id: entry.id, path, replaces, temporary: name.to_owned(), bytes: content.size };
         Ok(self.name_from(from, &waiting)?)
     }
-}
-
-/// A folder at a path below another, never through a link.
-fn below(folder: &Folder, path: &[u8]) -> Result<Folder, FileError> {
-    let names = path.split(|byte| *byte == b'/').filter(|name| !name.is_empty());
-    names.map(OsStr::from_bytes).try_fold(folder.itself()?, |folder, name| folder.subfolder(name))
 }
