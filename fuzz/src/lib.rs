@@ -4,16 +4,19 @@
 use ring::hmac;
 use std::sync::OnceLock;
 use under_seal_core::codec::Decompressor;
+use under_seal_core::codes::{decode, encode};
 use under_seal_core::context::{Context, NoRandomness, Observer, Progress, Randomness};
 use under_seal_core::entry::Timestamp;
+use under_seal_core::proof::{Receipt, Slip};
 use under_seal_core::sealed::frame::{FRAME_HEADER_BYTES, FrameHeader};
 use under_seal_core::sealed::head::open_head;
 use under_seal_core::sealed::index::{PageRef, Root, read_page};
 use under_seal_core::sealed::keys::KeyPurpose;
 use under_seal_core::sealed::record::{Record, Records, begin_data, grow_data, put_end, put_entry};
 use under_seal_core::sealed::{ArchiveKey, CostLimit, Credentials, KeyCost, Password, seal_head};
-use under_seal_core::volume::HEADER_BYTES;
 use under_seal_core::volume::header::{CHECK_AT, HEAD_BYTES, Head, Header, bound_bytes};
+use under_seal_core::volume::supplement::{PAGE_BYTES, decode_page, encode_page};
+use under_seal_core::volume::{CHECK_BYTES, Geometry, HEADER_BYTES, Ids};
 
 /// A volume's header, as it is and with its check made right.
 pub fn header(data: &[u8]) {
@@ -135,5 +138,40 @@ pub fn index(data: &[u8]) {
     };
     if let Ok(entries) = read_page(data, &page_ref) {
         assert_eq!(entries.len(), page_ref.entries as usize);
+    }
+}
+
+/// A code that people read to each other: as it is typed, and as what a right code carries.
+pub fn codes(data: &[u8]) {
+    let typed = String::from_utf8_lossy(data);
+    if let Ok(bytes) = decode(&typed) {
+        assert_eq!(decode(&encode(&bytes)), Ok(bytes));
+    }
+    let _ = Receipt::read(&typed);
+    let carried = encode(data);
+    if let Ok(slip) = Slip::read(&carried) {
+        assert_eq!(Slip::read(&slip.code()), Ok(slip));
+    }
+    if let Ok(receipt) = Receipt::read(&carried) {
+        assert!(Receipt::read(&receipt.code()).is_ok_and(|again| again.confirms(&receipt)));
+    }
+}
+
+/// A supplement's page, as it is and with its check made right.
+pub fn supplement(data: &[u8]) {
+    let ids = Ids { set: SET, cut: [2; 16] };
+    let geometry =
+        Geometry { data_volumes: 3, spare_volumes: 0, cells_per_volume: 10, cells: 25, last_cell_bytes: 4_096 };
+    let mut page = [0; PAGE_BYTES];
+    let length = data.len().min(PAGE_BYTES);
+    page[..length].copy_from_slice(&data[..length]);
+    let _ = decode_page(&ids, &geometry, &page);
+    let (checked, check) = page.split_at_mut(PAGE_BYTES - CHECK_BYTES);
+    let mut hasher = blake3::Hasher::new();
+    // Of the second kind, a supplement's (docs/format.md section 1.4).
+    hasher.update(&ids.set).update(&ids.cut).update(&[2]).update(checked);
+    hasher.finalize_xof().fill(check);
+    if let Some(runs) = decode_page(&ids, &geometry, &page) {
+        assert_eq!(encode_page(&ids, &runs), page);
     }
 }

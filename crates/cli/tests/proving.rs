@@ -245,6 +245,45 @@ fn the_recipient_is_played_before_anything_is_sent(
     assert_eq!(again.json("/lost_on_request"), json.json("/lost_on_request"));
 }
 
+/// The way, what a message, medium or request may have, how many there are then, and what is said.
+#[rstest]
+#[case::mail(&["mail"], 0, 1, "in 1 message within 10,000,000 bytes")]
+#[case::small_messages(&["mail", "--limit", "800KB"], 0, 4, "in 4 messages within 800,000 bytes")]
+#[case::profile(&["mail", "--for", "board", "--config", "board.toml"], 0, 4, "in 4 messages within 800,000 bytes")]
+#[case::fit_of_another_kind_in_the_profile(&["upload", "--for", "board", "--config", "board.toml"], 0, 7, "within 100,000,000 bytes")]
+#[case::messages_too_small(&["mail", "--limit", "300KB"], 1, 7, "refused 1 to 6: as messages up to")]
+#[case::what_to_change_for_mail(&["mail", "--limit", "300KB"], 1, 7, "pack again with --fit 207255 ")]
+#[case::a_disc(&["media"], 0, 1, "on 1 medium of 733,085,696 bytes")]
+#[case::small_media(&["media", "--limit", "700KB", "--seed", "3"], 0, 3, "on 3 media of 700,000 bytes")]
+#[case::media_too_small(&["media", "--limit", "200KB"], 1, 7, "pack again with --fit 198656 ")]
+#[case::upload(&["upload"], 0, 7, " transfers broke off and went on")]
+#[case::requests_too_small(&["upload", "--limit", "200KB"], 1, 7, "refused 1 to 6: as requests up to")]
+#[case::lost_in_the_mail(&["mail", "--lose", "2"], 1, 1, "was named exactly")]
+#[case::damaged_in_an_upload(&["upload", "--damage", "2"], 1, 7, "was named exactly")]
+#[case::no_room_for_anything(&["mail", "--limit", "16KB"], 2, 0, "has no room for a volume: it needs up to 16,384 bytes itself")]
+#[case::another_way(&["media", "--limit", "mail-10"], 2, 0, "A medium cannot have mail-10 as its limit")]
+fn each_way_to_the_recipient_has_limits_of_its_own(
+    #[case] options: &[&str],
+    #[case] code: i32,
+    #[case] trips: usize,
+    #[case] words: &str,
+) {
+    let desk = Desk::with_volumes();
+    desk.file("board.toml", b"[fits.small]\nmessage = \"800KB\"\n[profiles.board]\nfit = \"small\"\n");
+    let arguments = [&["rehearse", "out", "--against", "wrenfall-light", "--through"], options].concat();
+    let ran = desk.run(&arguments).expect(code);
+    assert!((ran.out.clone() + &ran.err).contains(words), "{}{}", ran.out, ran.err);
+    if code != 2 {
+        let json = desk.run(&[&arguments[..], &["--json"]].concat()).expect(code);
+        let told = json.json("/trips").as_array().unwrap().clone();
+        assert_eq!((json.json("/through"), told.len()), (options[0].into(), trips));
+        let limit = json.json("/limit").as_u64().unwrap();
+        // An upload that broke off has sent some bytes twice.
+        let over = told.iter().filter(|trip| trip["bytes"].as_u64() > Some(limit) && trip["broken_off"] == 0);
+        assert_eq!(over.count(), told.iter().filter(|trip| trip["refused"] == true).count());
+    }
+}
+
 #[test]
 fn the_note_can_be_the_senders_own() {
     let desk = Desk::with_volumes();

@@ -23,6 +23,8 @@ pub enum Phase {
     Opening,
     /// Comparing files on disk with an archive; counts bytes of the files.
     Comparing,
+    /// Having volumes carried to a recipient that is played; counts volume bytes.
+    Delivering,
 }
 
 /// What an [`Observer`] is told, in the order in which it happens.

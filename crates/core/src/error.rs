@@ -1,5 +1,6 @@
 //! Every layer's error under one roof, and the class that decides a program's exit code.
 
+use crate::carriers::CarryError;
 use crate::codec::CodecError;
 use crate::handover::{DraftError, HandoverError};
 use crate::landing::LandingError;
@@ -92,9 +93,11 @@ impl Error {
             Self::Plan(PlanError::Codec(_)) => ErrorClass::System,
             Self::Plan(PlanError::Cancelled(_)) => ErrorClass::Cancelled,
             Self::Recut(error) => recut_class(error),
-            Self::Rehearsal(RehearsalError::Cancelled(_) | RehearsalError::Inspect(InspectError::Cancelled(_))) => {
-                ErrorClass::Cancelled
-            }
+            Self::Rehearsal(
+                RehearsalError::Carry(CarryError::Cancelled(_))
+                | RehearsalError::Cancelled(_)
+                | RehearsalError::Inspect(InspectError::Cancelled(_)),
+            ) => ErrorClass::Cancelled,
             Self::Rehearsal(_) => ErrorClass::System,
             Self::Handover(error) => handover_class(error),
             Self::Resend(ResendError::OtherSet) => ErrorClass::Usage,

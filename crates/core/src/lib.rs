@@ -31,6 +31,7 @@
 //!   together whose volumes come one by one; making again what a
 //!   recipient lacks.
 //! - [`handover`]: everything that goes to a recipient: volumes, note, checksums, drafts of messages, labels.
+//! - [`carriers`]: stand-ins for what takes volumes to a recipient, each with limits of its own: mail, media, an upload.
 //! - [`opening`]: one whole extraction: survey, extract, finish.
 //! - [`rehearsal`]: playing the recipient in a closed place, from delivered volumes to compared files.
 //! - [`error`]: every layer's error under one roof, and the class behind an exit code.
@@ -79,6 +80,8 @@ pub mod plan;
 pub mod rework;
 
 pub mod handover;
+
+pub mod carriers;
 
 pub mod opening;
 

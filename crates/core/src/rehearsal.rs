@@ -1,19 +1,21 @@
 //! Rehearsing: playing the recipient before the sender lets go. In a closed place, with nothing of the sender's but the
-//! volumes and what unlocks them: copies under other names and in another order are gathered, checked, unlocked, opened,
-//! and compared with the sources.
+//! volumes and what unlocks them: what a carrier brings under other names and in another order is gathered, checked,
+//! unlocked, opened, and compared with the sources.
 
+use crate::carriers::{Carried, CarryError, Choices, Load, Sent, Trip, Way, carry};
 use crate::context::{Context, NoRandomness};
 use crate::entry::{EntryKind, ListedEntry};
+use crate::handover::NoteFields;
 use crate::opening::{OpenError, open};
 use crate::place::{FileAction, FileError};
 use crate::proof::{Comparison, InspectError, VolumeState, compare, inspect};
-use crate::sealed::{CostLimit, Credentials, SealedError, SealedReader, Totals, unlock};
+use crate::sealed::{CostLimit, Credentials, SealedError, SealedReader, Totals, opens_without_password, unlock};
 use crate::source::{Catalogue, Choice, Naming, SourceError};
 use crate::volume::{GatherError, HEADER_BYTES, VolumeFile, VolumeSet};
 use std::fs::{self, File};
 use std::io;
 use std::os::unix::fs::FileExt as _;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::time::Duration;
 
 /// What is rehearsed.
@@ -28,6 +30,10 @@ pub struct RehearsalRequest<'a> {
     pub sources: &'a Catalogue,
     /// An empty folder that only the user may enter.
     pub place: &'a Path,
+    /// How the volumes go to the recipient.
+    pub way: Way,
+    /// What the archive is called.
+    pub stem: &'a str,
     /// What goes wrong on the way.
     pub faults: Faults,
 }
@@ -63,6 +69,9 @@ pub enum Step {
 /// Why a rehearsal did not come to its end.
 #[derive(Debug, thiserror::Error)]
 pub enum Failed {
+    /// The carrier refused volumes for their length.
+    #[error("{} trips were refused", .0.len())]
+    Refused(Vec<Trip>),
     /// No set was found.
     #[error(transparent)]
     Gather(#[from] GatherError),
@@ -95,6 +104,8 @@ pub struct Rehearsal {
     pub steps: Vec<(Step, Duration)>,
     /// Why it did not come to its end.
     pub failed: Option<Failed>,
+    /// Each message, medium or upload.
+    pub trips: Vec<Trip>,
     /// Numbers of the volumes that were lost, and damaged, on request.
     pub done_to: (Vec<u32>, Vec<u32>),
     /// What was extracted.
@@ -106,7 +117,10 @@ pub struct Rehearsal {
 /// Why there was no rehearsal at all.
 #[derive(Debug, thiserror::Error)]
 pub enum RehearsalError {
-    /// The volumes cannot be copied.
+    /// The volumes cannot be carried.
+    #[error(transparent)]
+    Carry(#[from] CarryError),
+    /// The system refused an operation on a file.
     #[error(transparent)]
     File(#[from] FileError),
     /// What was extracted cannot be listed.
@@ -131,6 +145,7 @@ pub fn rehearse(request: &RehearsalRequest<'_>, context: &Context<'_>) -> Result
     let mut rehearsal = Rehearsal {
         steps: Vec::new(),
         failed: None,
+        trips: Vec::new(),
         done_to: (Vec::new(), Vec::new()),
         totals: Totals::default(),
         sources: Comparison::default(),
@@ -145,7 +160,13 @@ fn play(
     context: &Context<'_>,
 ) -> Result<Result<(), Failed>, RehearsalError> {
     let (inbox, outcome) = (request.place.join("inbox"), request.place.join("opened"));
-    rehearsal.done_to = timed(Step::Deliver, rehearsal, context, || deliver(request, &inbox, context))?;
+    let (carried, done_to) = timed(Step::Deliver, rehearsal, context, || deliver(request, &inbox, context))?;
+    rehearsal.trips = carried.trips;
+    rehearsal.done_to = done_to;
+    let refused: Vec<Trip> = rehearsal.trips.iter().filter(|trip| trip.refused).cloned().collect();
+    if !refused.is_empty() {
+        return Ok(Err(Failed::Refused(refused)));
+    }
     let set = match timed(Step::Gather, rehearsal, context, || VolumeSet::gather(std::slice::from_ref(&inbox))) {
         Ok(set) => set,
         Err(error) => return Ok(Err(error.into())),
@@ -206,35 +227,37 @@ fn timed<T>(step: Step, rehearsal: &mut Rehearsal, context: &Context<'_>, work: 
     outcome
 }
 
-/// Copies the volumes under other names, the last first, and does to them what was asked for. The numbers of those that
-/// were lost, and damaged.
+/// Numbers of the volumes that were lost, and damaged.
+type DoneTo = (Vec<u32>, Vec<u32>);
+
+/// Has the volumes carried, without those that were to be lost, and does to the others what was asked for.
 fn deliver(
     request: &RehearsalRequest<'_>,
     inbox: &Path,
     context: &Context<'_>,
-) -> Result<(Vec<u32>, Vec<u32>), RehearsalError> {
-    fs::create_dir_all(inbox).map_err(FileError::on(FileAction::Create, inbox))?;
-    let mut numbers: Vec<u32> = request.set.volumes.keys().copied().collect();
-    let mut choice = Choices::new(request.faults.seed);
-    let lost: Vec<u32> = (0..request.faults.lost).filter_map(|_| choice.take(&mut numbers)).collect();
-    let copies: Vec<(u32, PathBuf)> = numbers
-        .iter()
-        .rev()
-        .enumerate()
-        .map(|(place, number)| (*number, inbox.join(format!("ATT{place:05}.bin"))))
-        .collect();
-    for (number, to) in &copies {
-        context.go_on()?;
-        // The best copy comes first; a supplement of the sender's own is no volume.
-        let files = request.set.volumes.get(number).into_iter().flatten();
-        if let Some(VolumeFile { path, .. }) = files.into_iter().find(|file| file.runs.is_none()) {
-            fs::copy(path, to).map_err(FileError::on(FileAction::Read, path))?;
-        }
+) -> Result<(Carried, DoneTo), RehearsalError> {
+    let under_way = request.place.join("under-way");
+    for folder in [inbox, &under_way] {
+        fs::create_dir_all(folder).map_err(FileError::on(FileAction::Create, folder))?;
     }
+    let mut volumes = sent(request.set)?;
+    let fields = NoteFields {
+        archive: request.stem.to_owned(),
+        set: request.set.ids.set_text(),
+        volumes: volumes.iter().map(|volume| (volume.name(), volume.bytes)).collect(),
+        secret: !opens_without_password(&request.set.head, &request.set.ids.set),
+    };
+    let mut choices = Choices::new(request.faults.seed);
+    let lost = (0..request.faults.lost).filter_map(|_| choices.take(&mut volumes)).map(|volume| volume.number);
+    let lost = lost.collect();
+    let load = Load { volumes: &volumes, fields: &fields, inbox, under_way: &under_way };
+    let carried = carry(request.way, &load, &mut choices, context)?;
     let mut damaged = Vec::new();
     for _ in 0..request.faults.damaged {
-        let Some((number, path)) = copies.get(choice.below(copies.len() as u64) as usize) else { break };
-        damage(path, &mut choice).map_err(FileError::on(FileAction::Write, path))?;
+        let Some((number, path)) = carried.arrived.get(choices.below(carried.arrived.len() as u64) as usize) else {
+            break;
+        };
+        damage(path, &mut choices).map_err(FileError::on(FileAction::Write, path))?;
         damaged.push(*number);
     }
     let sorted = |mut numbers: Vec<u32>| {
@@ -242,36 +265,27 @@ fn deliver(
         numbers.dedup();
         numbers
     };
-    Ok((sorted(lost), sorted(damaged)))
+    Ok((carried, (sorted(lost), sorted(damaged))))
+}
+
+/// What the sender has. The best copy comes first; a supplement of the sender's own is no volume.
+fn sent(set: &VolumeSet) -> Result<Vec<Sent>, FileError> {
+    let mut sent = Vec::new();
+    for (number, files) in &set.volumes {
+        if let Some(VolumeFile { path, .. }) = files.iter().find(|file| file.runs.is_none()) {
+            let metadata = fs::metadata(path).map_err(FileError::on(FileAction::Read, path))?;
+            sent.push(Sent { number: *number, path: path.clone(), bytes: metadata.len() });
+        }
+    }
+    Ok(sent)
 }
 
 /// Changes a byte behind the header.
-fn damage(path: &Path, choice: &mut Choices) -> io::Result<()> {
+fn damage(path: &Path, choices: &mut Choices) -> io::Result<()> {
     let file = File::options().read(true).write(true).open(path)?;
-    let at = HEADER_BYTES as u64 + choice.below(file.metadata()?.len().saturating_sub(HEADER_BYTES as u64));
+    let at = HEADER_BYTES as u64 + choices.below(file.metadata()?.len().saturating_sub(HEADER_BYTES as u64));
     let mut byte = [0];
     file.read_exact_at(&mut byte, at)?;
-    byte[0] = byte[0].wrapping_add(1 + choice.below(200) as u8);
+    byte[0] = byte[0].wrapping_add(1 + choices.below(200) as u8);
     file.write_all_at(&byte, at)
-}
-
-/// Choices that are the same for the same seed.
-struct Choices(blake3::OutputReader);
-
-impl Choices {
-    fn new(seed: u64) -> Self {
-        Self(blake3::Hasher::new().update(&seed.to_le_bytes()).finalize_xof())
-    }
-
-    /// A number below another; 0 where that is 0.
-    fn below(&mut self, end: u64) -> u64 {
-        let mut bytes = [0; 8];
-        self.0.fill(&mut bytes);
-        u64::from_le_bytes(bytes).checked_rem(end).unwrap_or(0)
-    }
-
-    fn take(&mut self, numbers: &mut Vec<u32>) -> Option<u32> {
-        let place = self.below(numbers.len() as u64) as usize;
-        (place < numbers.len()).then(|| numbers.remove(place))
-    }
 }

@@ -12,13 +12,15 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use support::{Desk, PASSWORD};
 use under_seal_core::codec::Decompressor;
+use under_seal_core::codes::decode;
 use under_seal_core::sealed::CostLimit;
 use under_seal_core::sealed::Password;
 use under_seal_core::sealed::cells::CellSeal;
 use under_seal_core::sealed::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
 use under_seal_core::sealed::head::open_head;
 use under_seal_core::sealed::stream::StreamReader;
-use under_seal_core::volume::{CellReader, VolumeSet};
+use under_seal_core::volume::supplement::{Run, encode_page};
+use under_seal_core::volume::{CellReader, Ids, VolumeSet};
 
 fn seeds(target: &str) -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../fuzz/seeds").join(target)
@@ -30,6 +32,8 @@ fn seeds(target: &str) -> PathBuf {
 #[case("frames", parts::frames)]
 #[case("records", parts::records)]
 #[case("index", parts::index)]
+#[case("codes", parts::codes)]
+#[case("supplement", parts::supplement)]
 fn every_seed_is_taken_or_refused_in_good_order(#[case] target: &str, #[case] parse: fn(&[u8])) {
     let mut count = 0;
     for seed in fs::read_dir(seeds(target)).unwrap() {
@@ -63,6 +67,11 @@ fn make_seeds() {
     put("head", "volume", &bytes[128..4_064]);
     put("head", "extension", &[6, 0, 0, 0, 7, 0, 2, 0, 1, 2]);
     let set = VolumeSet::gather(&volumes).unwrap();
+    let runs = [Run { first: 3, count: 2 }, Run { first: 9, count: 1 }];
+    put("supplement", "page", &encode_page(&Ids { set: [1; 16], cut: [2; 16] }, &runs));
+    put("codes", "slip", b"AD576-6RMD3-0480N-6000J");
+    put("codes", "receipt", b"A957T-6RRHK-AXESQ-GWV4K");
+    put("codes", "what a slip carries", &decode("AD576-6RMD3-0480N-6000J").unwrap());
     let key =
         open_head(&set.head, &set.ids.set, &Password::new(PASSWORD).unwrap().into(), CostLimit::Bearable).unwrap();
     let seal = CellSeal::new(&key, &set.ids.set).unwrap();

@@ -6,6 +6,7 @@ mod send;
 
 pub use prove::{
     CompareArguments, ConfirmArguments, HandoverArguments, ReceiptArguments, RehearseArguments, ResendArguments,
+    Through,
 };
 pub use receive::{
     AboutArguments, CheckArguments, ComingArguments, FolderName, ListArguments, OnClashName, OpenArguments,

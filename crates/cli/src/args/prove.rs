@@ -1,7 +1,7 @@
 //! What a sender types who wants proof.
 
 use super::{ChoiceArguments, ConfigurationArguments, UnlockArguments, WorkArguments};
-use clap::Args;
+use clap::{Args, ValueEnum};
 use std::path::PathBuf;
 
 /// `compare`.
@@ -99,6 +99,17 @@ pub struct HandoverArguments {
     pub work: WorkArguments,
 }
 
+/// A way to the recipient.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Through {
+    /// Messages, really composed and read again; the mailbox refuses what is too long and changes names
+    Mail,
+    /// Media with a capacity, one in the drive at a time; names are shortened
+    Media,
+    /// A form on a server of this program's own, which breaks off transfers; they go on where they were
+    Upload,
+}
+
 /// `rehearse`.
 #[derive(Debug, Args)]
 pub struct RehearseArguments {
@@ -108,6 +119,13 @@ pub struct RehearseArguments {
     /// The files and folders that it was packed from. Repeatable
     #[arg(long, required = true, num_args = 1.., value_name = "SOURCE")]
     pub against: Vec<PathBuf>,
+    /// How they go to the recipient; without it they are copied under other names. Each way is a stand-in with limits of its own
+    #[arg(long, value_enum, value_name = "WAY")]
+    pub through: Option<Through>,
+    /// What a message, a medium or a request may have: a size, or a fit of that kind (see "fits"). The profile's fit counts
+    /// without it, else mail-10, disc-700 or form-100
+    #[arg(long, value_name = "SIZE|NAME", requires = "through")]
+    pub limit: Option<String>,
     /// Lose so many volumes on the way, to see what the recipient is told
     #[arg(long, value_name = "COUNT", default_value_t = 0, hide_default_value = true)]
     pub lose: u32,

@@ -13,6 +13,7 @@ use std::fmt;
 use std::fs;
 use std::num::NonZeroUsize;
 use std::path::PathBuf;
+use under_seal_core::carriers::{Carrier, LimitError};
 use under_seal_core::codes::CodeError;
 use under_seal_core::fit::{Fit, FitError};
 use under_seal_core::source::{Choice, Naming, PatternError, Patterns};
@@ -96,6 +97,15 @@ pub enum BadValue {
     OtherReceipt,
     /// The password's note would lie among what is handed over.
     PasswordAmongIt,
+    /// A limit that a way of delivery cannot have.
+    WayLimit {
+        /// What was written.
+        value: String,
+        /// Who carries.
+        carrier: Carrier,
+        /// What is wrong with it.
+        error: LimitError,
+    },
     /// Parcels are wanted, and nothing says how large.
     ParcelsWithoutFit,
     /// An archive's name was typed twice, with `--to` and with `--name`.

@@ -137,6 +137,7 @@ fn word(phase: Phase) -> &'static str {
         Phase::Inspecting => "Checking",
         Phase::Opening => "Opening",
         Phase::Comparing => "Comparing",
+        Phase::Delivering => "Delivering",
     }
 }
 

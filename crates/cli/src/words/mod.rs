@@ -12,6 +12,8 @@ use std::ffi::OsString;
 use std::io;
 use std::path::Path;
 use under_seal_core::Error;
+use under_seal_core::carriers::CarryError;
+use under_seal_core::handover::DraftError;
 use under_seal_core::pack::TargetError;
 use under_seal_core::place::{FileAction, FileError};
 use under_seal_core::plan::PlanError;
@@ -113,10 +115,18 @@ fn core(error: &Error) -> String {
         Error::Plan(error) => format!("There is no plan: {error}."),
         // No command cuts anew yet; the technical words are all there is to say.
         Error::Recut(error) => format!("The set was not cut anew: {error}."),
-        Error::Rehearsal(RehearsalError::File(error) | RehearsalError::Inspect(InspectError::File(error))) => {
+        Error::Rehearsal(
+            RehearsalError::File(error)
+            | RehearsalError::Inspect(InspectError::File(error))
+            | RehearsalError::Carry(CarryError::File(error) | CarryError::Draft(DraftError::File(error))),
+        ) => {
             file_error(error)
         }
-        Error::Rehearsal(RehearsalError::Cancelled(_) | RehearsalError::Inspect(InspectError::Cancelled(_))) => {
+        Error::Rehearsal(
+            RehearsalError::Cancelled(_)
+            | RehearsalError::Inspect(InspectError::Cancelled(_))
+            | RehearsalError::Carry(CarryError::Cancelled(_)),
+        ) => {
             "Cancelled. What had been extracted for the rehearsal was removed.".to_owned()
         }
         Error::Rehearsal(error) => format!("There was no rehearsal: {error}."),

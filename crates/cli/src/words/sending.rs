@@ -3,6 +3,7 @@
 use super::{file_error, missing_path, system};
 use crate::settings::{BadValue, FIELDS, NamePatternError};
 use crate::ui::text::{self, bytes, duration, first_few, grouped, listed, path, shown};
+use under_seal_core::carriers::{Carrier, LimitError};
 use under_seal_core::codes::CodeError;
 use under_seal_core::entry::EntryPath;
 use under_seal_core::fit::FitError;
@@ -76,6 +77,18 @@ pub fn bad_value(value: &BadValue) -> String {
         BadValue::OtherReceipt => "This is the receipt of another archive. Name that one.".to_owned(),
         BadValue::SalvageOfSome => {
             "--salvage takes out everything that is whole, and takes no patterns. Leave one of the two out.".to_owned()
+        }
+        BadValue::WayLimit { value, carrier, error: LimitError::AnotherWay } => {
+            let (what, usual) = (carried_in(*carrier), carrier.usual_fit());
+            format!("{what} cannot have {value} as its limit. Name a size, or a fit of that kind, such as {usual}.")
+        }
+        BadValue::WayLimit { carrier, error: LimitError::NoRoom { limit, overhead }, .. } => {
+            let what = carried_in(*carrier);
+            format!(
+                "{what} of {} has no room for a volume: it needs up to {} itself. Name a larger limit.",
+                bytes(*limit),
+                bytes(*overhead)
+            )
         }
         BadValue::ParcelsWithoutFit => {
             "Parcels need a fit that says how large each may be. Add --fit, such as --fit mail-10.".to_owned()
@@ -304,6 +317,15 @@ pub(super) fn seal(error: &SealError) -> String {
         | SealError::Seal(_)
         | SealError::OutOfOrder
         | SealError::Stopped(_) => format!("Nothing was packed: {error}."),
+    }
+}
+
+/// What a carrier carries volumes in.
+const fn carried_in(carrier: Carrier) -> &'static str {
+    match carrier {
+        Carrier::Mail => "A message",
+        Carrier::Media => "A medium",
+        Carrier::Upload => "A request",
     }
 }
 

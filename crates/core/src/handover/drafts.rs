@@ -9,6 +9,7 @@ use mail_builder::MessageBuilder;
 use mail_builder::headers::address::Address;
 use std::ffi::OsString;
 use std::io::Read as _;
+use std::path::PathBuf;
 
 /// A draft keeps this much room for the trace fields that every server on the way adds (RFC 5321 section 4.4).
 const TRACE_BYTES: u64 = 4 * 1024;
@@ -32,29 +33,49 @@ pub enum DraftError {
     NoRandomness(#[from] NoRandomness),
 }
 
+/// A file that goes with a message.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Attachment {
+    /// What it is called there.
+    pub name: String,
+    /// Where it is.
+    pub path: PathBuf,
+    /// Its length in bytes.
+    pub bytes: u64,
+}
+
 /// What all drafts have in common.
-pub(super) struct Drafts<'a> {
+pub struct Drafts<'a> {
+    /// The most bytes of a message on its way.
     pub limit: u64,
+    /// The note for the recipient.
     pub text: &'a str,
+    /// What the note's fields stand for.
     pub fields: &'a NoteFields,
+    /// Who gets the messages, as addresses.
     pub mail_to: &'a [String],
 }
 
 impl Drafts<'_> {
     /// Writes the drafts beside the volumes.
-    pub fn write(
+    pub(super) fn write(
         &self,
         volumes: &[HandedFile],
         folder: &Folder,
         context: &Context<'_>,
     ) -> Result<Vec<HandedFile>, DraftError> {
-        let messages = self.divide(volumes)?;
+        let attachments: Vec<Attachment> = volumes.iter().map(|file| attachment(file, folder)).collect();
+        let messages = self.divide(&attachments);
         let mut written = Vec::new();
         for (place, attached) in messages.iter().enumerate() {
             let (number, count) = (place + 1, messages.len());
-            let message = self.message(number, count, attached, folder, context)?;
+            let all = attached.iter().map(|file| file.bytes).sum();
+            let message = match self.holds(attached) {
+                true => self.message(number, count, attached, context)?,
+                false => return Err(self.too_large(all)),
+            };
             if message.len() as u64 > self.limit {
-                return Err(self.too_large(attached));
+                return Err(self.too_large(all));
             }
             let name = OsString::from(format!("message-{number}of{count}.eml"));
             let mut file = folder.create_file(&name, 0o644)?;
@@ -66,41 +87,44 @@ impl Drafts<'_> {
         Ok(written)
     }
 
-    /// Which volumes go together: in order, as many as a message holds.
-    fn divide<'v>(&self, volumes: &'v [HandedFile]) -> Result<Vec<Vec<&'v HandedFile>>, DraftError> {
-        let mut messages: Vec<Vec<&HandedFile>> = Vec::new();
-        for volume in volumes {
-            if message_bytes(volume.bytes) > self.limit {
-                return Err(self.too_large(&[volume]));
-            }
-            let size = |attached: &[&HandedFile]| attached.iter().map(|file| message_bytes(file.bytes)).sum::<u64>();
-            match messages.last_mut().filter(|last| size(last) + message_bytes(volume.bytes) <= self.limit) {
-                Some(last) => last.push(volume),
-                None => messages.push(vec![volume]),
+    /// Which files go together: in order, as many as a message holds. One that is too large for any goes alone.
+    pub fn divide<'f>(&self, files: &'f [Attachment]) -> Vec<Vec<&'f Attachment>> {
+        let mut messages: Vec<Vec<&Attachment>> = Vec::new();
+        for file in files {
+            let with = |attached: &Vec<&Attachment>| self.holds(&[attached, &[file][..]].concat());
+            match messages.last_mut().filter(|last| with(last)) {
+                Some(last) => last.push(file),
+                None => messages.push(vec![file]),
             }
         }
-        Ok(messages)
+        messages
     }
 
-    fn too_large(&self, attached: &[&HandedFile]) -> DraftError {
-        DraftError::TooLarge { bytes: attached.iter().map(|file| file.bytes).sum(), limit: self.limit }
+    fn holds(&self, attached: &[&Attachment]) -> bool {
+        attached.iter().map(|file| message_bytes(file.bytes)).sum::<u64>() <= self.limit
     }
 
-    fn message(
+    fn too_large(&self, bytes: u64) -> DraftError {
+        DraftError::TooLarge { bytes, limit: self.limit }
+    }
+
+    /// One message, as it leaves the sender. It is the caller who compares its length with the limit.
+    ///
+    /// # Errors
+    /// [`DraftError`] where a file cannot be read.
+    pub fn message(
         &self,
         number: usize,
         count: usize,
-        attached: &[&HandedFile],
-        folder: &Folder,
+        attached: &[&Attachment],
         context: &Context<'_>,
     ) -> Result<Vec<u8>, DraftError> {
         let mut contents = Vec::new();
         for file in attached {
-            let path = folder.path().join(&file.name);
-            let (open, _) = open_regular(&path, Links::Refuse)?;
+            let (open, _) = open_regular(&file.path, Links::Follow)?;
             let mut bytes = Vec::new();
-            open.take(file.bytes).read_to_end(&mut bytes).map_err(FileError::on(FileAction::Read, &path))?;
-            contents.push((file.name.to_string_lossy().into_owned(), bytes));
+            open.take(file.bytes).read_to_end(&mut bytes).map_err(FileError::on(FileAction::Read, &file.path))?;
+            contents.push((file.name.clone(), bytes));
         }
         let first = self.build(number, count, self.text, &contents, context)?;
         // A long note of the sender's own leaves no room in a full message; the file beside it says the same.
@@ -139,4 +163,9 @@ impl Drafts<'_> {
         // Writing to memory does not fail.
         Ok(message.write_to_vec().unwrap_or_default())
     }
+}
+
+fn attachment(file: &HandedFile, folder: &Folder) -> Attachment {
+    let (name, path) = (file.name.to_string_lossy().into_owned(), folder.path().join(&file.name));
+    Attachment { name, path, bytes: file.bytes }
 }

@@ -7,7 +7,7 @@
 mod drafts;
 pub mod note;
 
-pub use drafts::DraftError;
+pub use drafts::{Attachment, DraftError, Drafts};
 pub use note::{NoteError, NoteFields};
 
 use crate::context::{Cancelled, Context, NoRandomness};
@@ -201,7 +201,7 @@ fn fill(
     write(folder, OsStr::new(NOTE_TEXT), text.as_bytes())?;
     write(folder, OsStr::new(NOTE_PAGE), note::page(template, &fields)?.as_bytes())?;
     if let Fit::Message(limit) = request.fit {
-        let drafts = drafts::Drafts { limit: limit.bytes(), text: &text, fields: &fields, mail_to: request.mail_to };
+        let drafts = Drafts { limit: limit.bytes(), text: &text, fields: &fields, mail_to: request.mail_to };
         made.drafts = drafts.write(&made.volumes, folder, context)?;
     }
     if let Fit::Disc { .. } = request.fit {

@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, dead_code, reason = "each test file uses its part of this")]
 
+pub mod delivery;
 pub mod draft;
 
 use std::collections::BTreeMap;
@@ -123,6 +124,14 @@ impl Desk {
     pub fn pack(&self, fit: &str) -> Vec<PathBuf> {
         let packed = self.pack_until(fit, &|| false).unwrap();
         packed.volumes.into_iter().map(|volume| volume.path).collect()
+    }
+
+    /// The volumes that were packed, in order.
+    pub fn volumes(&self) -> Vec<PathBuf> {
+        let mut volumes: Vec<PathBuf> =
+            fs::read_dir(self.path("out")).unwrap().map(|file| file.unwrap().path()).collect();
+        volumes.sort();
+        volumes
     }
 
     pub fn unlock(&self, places: &[PathBuf]) -> Result<SealedReader, Error> {

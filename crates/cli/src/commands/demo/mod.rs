@@ -46,9 +46,11 @@ struct Story<'a> {
 impl Story<'_> {
     fn tell(&self) -> Result<(), Failure> {
         self.the_sender_packs()?;
+        self.the_sender_rehearses()?;
         self.the_parts_arrive_in_a_mess()?;
         self.the_recipient_opens()?;
-        self.the_files_are_compared()
+        self.the_files_are_compared()?;
+        self.the_board_confirms()
     }
 
     fn the_sender_packs(&self) -> Result<(), Failure> {
@@ -58,6 +60,12 @@ impl Story<'_> {
         self.run(&["plan", dossier::NAME, "--fit", "300KB"], DONE)?;
         self.say("Seven volumes it will be. So it is packed.")?;
         self.run(&["pack", dossier::NAME, "--to", "out/", "--fit", "300KB", "--password-from", "passphrase.txt"], DONE)
+    }
+
+    fn the_sender_rehearses(&self) -> Result<(), Failure> {
+        self.say("Will it open over there? The office plays the board first, with messages that are really composed and read again.")?;
+        let rehearse = ["rehearse", "out/", "--against", dossier::NAME, "--through", "mail", "--limit", "500KB"];
+        self.run(&[&rehearse[..], &["--password-from", "passphrase.txt"]].concat(), DONE)
     }
 
     fn the_parts_arrive_in_a_mess(&self) -> Result<(), Failure> {
@@ -72,11 +80,18 @@ impl Story<'_> {
             ("wrenfall-light-06of07.useal", "scan.useal.download"),
             ("wrenfall-light-07of07.useal", "wrenfall-light-01of07.useal"),
         ] {
-            self.carry(sent, arrived)?;
+            self.carry(&self.place.join("out").join(sent), arrived)?;
         }
         self.run(&["check", "inbox/"], MISSING)?;
-        self.say("The board asks for volume 5. It comes, and the check needs no password.")?;
-        self.carry("wrenfall-light-05of07.useal", "the missing one.useal")?;
+        self.say("The board tells the office that code. The office makes exactly what is missing again, and needs no password for it.")?;
+        let slip = self.told(&["check", "inbox/", "--json"], "/slip")?;
+        self.run(&["resend", "out/", &slip, "--to", "again/"], DONE)?;
+        let again = self.place.join("again");
+        for file in fs::read_dir(&again).map_err(|error| file_failure(FileAction::Read, &again, error))? {
+            let file = file.map_err(|error| file_failure(FileAction::Read, &again, error))?;
+            self.carry(&file.path(), "what was missing.useal")?;
+        }
+        self.say("It comes. The check needs no password either.")?;
         self.run(&["check", "inbox/"], DONE)
     }
 
@@ -100,6 +115,16 @@ impl Story<'_> {
             compared.entries
         );
         print_lines(&[paint(Tone::Good, proof)])
+    }
+
+    fn the_board_confirms(&self) -> Result<(), Failure> {
+        print_lines(&[String::new()])?;
+        self.say("The board makes a receipt and reads it out on the telephone. The office types it, and knows.")?;
+        let receipt = ["receipt", "inbox/", "--password-from", "heard.txt"];
+        self.run(&receipt, DONE)?;
+        let code = self.told(&[&receipt[..], &["--json"]].concat(), "/receipt")?;
+        let by = "the heritage board";
+        self.run(&["confirm", "out/", &code, "--by", by, "--password-from", "passphrase.txt"], DONE)
     }
 
     fn say(&self, sentence: &str) -> Result<(), Failure> {
@@ -137,10 +162,20 @@ impl Story<'_> {
         fs::write(&path, content).map_err(|error| file_failure(FileAction::Write, &path, error))
     }
 
-    fn carry(&self, sent: &str, arrived: &str) -> Result<(), Failure> {
-        let from = self.place.join("out").join(sent);
-        fs::copy(&from, self.place.join("inbox").join(arrived))
+    /// What this program's JSON says at a place.
+    fn told(&self, arguments: &[&str], pointer: &str) -> Result<String, Failure> {
+        let program = std::env::current_exe().map_err(Failure::Output)?;
+        let mut command = Command::new(program);
+        command.args(arguments).current_dir(self.place).env_remove(PASSWORD_VARIABLE).stdin(Stdio::null());
+        let output = command.output().map_err(Failure::Output)?;
+        let told = serde_json::from_slice::<serde_json::Value>(&output.stdout).ok();
+        let value = told.and_then(|told| Some(told.pointer(pointer)?.as_str()?.to_owned()));
+        value.ok_or_else(|| Failure::Demonstration(format!("'under-seal {}' told no {pointer}", arguments.join(" "))))
+    }
+
+    fn carry(&self, from: &Path, arrived: &str) -> Result<(), Failure> {
+        fs::copy(from, self.place.join("inbox").join(arrived))
             .map(drop)
-            .map_err(|error| file_failure(FileAction::Read, &from, error))
+            .map_err(|error| file_failure(FileAction::Read, from, error))
     }
 }

@@ -1,0 +1,291 @@
+//! Simulated deliveries: a random tree is packed at a random fit, goes a random way, suffers on it, is renamed and spread
+//! over folders, and is opened by someone who has nothing else. Everything follows from a seed.
+
+use super::{Desk, noise, tree};
+use std::collections::{BTreeMap, BTreeSet};
+use std::ffi::OsStr;
+use std::fs;
+use std::os::unix::fs::{PermissionsExt as _, symlink};
+use std::path::{Path, PathBuf};
+use under_seal_core::carriers::{Carried, Choices, Load, Sent, Way, carry};
+use under_seal_core::codec::Squeeze;
+use under_seal_core::handover::NoteFields;
+use under_seal_core::proof::{SetReport, Slip, VolumeState, inspect};
+use under_seal_core::rework::{Resent, resend};
+use under_seal_core::volume::{CELL_BYTES, GatherError, Geometry, HEADER_BYTES, VolumeSet};
+use under_seal_core::{Error, ErrorClass};
+
+/// What happens to volumes on their way.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Fault {
+    None,
+    /// A volume does not arrive.
+    Lost,
+    /// A byte behind the header changes.
+    ByteChanged,
+    /// A byte of the header changes.
+    HeaderChanged,
+    /// Only so much arrives.
+    CutShort,
+    /// It comes twice, and a byte of one of them changes.
+    TwiceOnceChanged,
+    /// Something stands behind its end.
+    Lengthened,
+    /// The carrier's limit is too small for the volumes.
+    TooLarge,
+    /// Any of these, to any volume.
+    Everything,
+}
+
+pub const FAULTS: [Fault; 9] = [
+    Fault::None,
+    Fault::Lost,
+    Fault::ByteChanged,
+    Fault::HeaderChanged,
+    Fault::CutShort,
+    Fault::TwiceOnceChanged,
+    Fault::Lengthened,
+    Fault::TooLarge,
+    Fault::Everything,
+];
+
+/// How a delivery ended. Whatever else happens is a panic.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum End {
+    /// Identical files.
+    Identical,
+    /// Exactly what is missing or damaged was named; with what the slip asked for, identical files.
+    NamedAndMended,
+    /// Nothing was left to know the set by, and that was said.
+    NothingCame,
+    /// The carrier refused exactly the volumes that are too large for it.
+    Refused,
+}
+
+/// What was played, and how it ended.
+#[derive(Debug, Clone, Copy)]
+pub struct Played {
+    pub fault: Fault,
+    pub way: &'static str,
+    pub volumes: usize,
+    pub end: End,
+}
+
+/// Plays the delivery of this seed.
+pub fn play(seed: u64) -> Played {
+    let mut choices = Choices::new(seed);
+    let desk = packed(&mut choices);
+    let fault = *one_of(&FAULTS, &mut choices);
+    let volumes = desk.volumes();
+    let sent = VolumeSet::from_files(&volumes).unwrap();
+    let (name, way, limit) = way(&sent.geometry, fault, &mut choices);
+    let inbox = desk.path("inbox");
+    let carried = carried(&desk, way, &volumes, &inbox, &mut choices);
+    let played = |end| Played { fault, way: name, volumes: volumes.len(), end };
+    if fault == Fault::TooLarge {
+        let refused: BTreeSet<u32> =
+            carried.trips.iter().filter(|trip| trip.refused).flat_map(|trip| trip.volumes.clone()).collect();
+        // Between the two a carrier may still take it: a fit leaves more room than every message needs.
+        let over =
+            |limit| (1..=sent.geometry.data_volumes).filter(move |number| sent.geometry.volume_bytes(*number) > limit);
+        let may: BTreeSet<u32> = over(way.volume_limit().unwrap()).collect();
+        let must: BTreeSet<u32> = over(limit).collect();
+        assert!(must.is_subset(&refused) && refused.is_subset(&may) && !must.is_empty(), "{way:?} refused {refused:?}");
+        return played(End::Refused);
+    }
+    assert!(carried.trips.iter().all(|trip| !trip.refused), "{way:?} refused what was made for it");
+
+    let mut suffered = Suffered::default();
+    for (number, path) in &carried.arrived {
+        suffered.volume(*number, path, fault, &sent.geometry, &mut choices);
+    }
+    let places = spread(&desk, &inbox, &mut choices);
+    let set = match VolumeSet::gather(&places) {
+        Ok(set) => set,
+        Err(GatherError::NoVolumes(_) | GatherError::Unusable { .. }) if suffered.known_by == 0 => {
+            return played(End::NothingCame);
+        }
+        Err(error) => panic!("{error}: {suffered:?}"),
+    };
+    let found = inspected(&desk, &set);
+    let named: BTreeSet<u64> = found.lost.iter().flat_map(|run| run.first..run.end()).collect();
+    assert_eq!(named, suffered.cells, "{fault:?}");
+    assert_eq!(found.numbers(VolumeState::Missing), suffered.missing.iter().copied().collect::<Vec<_>>());
+    let opened = desk.open(&places, &desk.path("board"));
+    let end = if suffered.cells.is_empty() {
+        opened.unwrap();
+        End::Identical
+    } else {
+        refused_to_open(&desk, opened.map(|_| ()), &suffered);
+        // Told over the telephone, and typed in small letters.
+        let slip = Slip::read(&Slip::of(&set, &found).unwrap().code().to_lowercase()).unwrap();
+        let (resent, mut places) = (again(&desk, &sent, &slip), places);
+        assert!(resent.supplement.is_some() || !resent.volumes.is_empty());
+        places.push(desk.path("again"));
+        desk.open(&places, &desk.path("board")).unwrap();
+        End::NamedAndMended
+    };
+    assert_eq!(tree(&desk.path("board/source")), tree(&desk.path("source")));
+    played(end)
+}
+
+fn refused_to_open(desk: &Desk, opened: Result<(), Error>, suffered: &Suffered) {
+    let class = if suffered.missing.is_empty() { ErrorClass::Damaged } else { ErrorClass::VolumesMissing };
+    assert_eq!(opened.unwrap_err().class(), class);
+    assert!(!desk.path("board/source").exists(), "something landed");
+}
+
+fn one_of<'a, T>(all: &'a [T], choices: &mut Choices) -> &'a T {
+    &all[choices.below(all.len() as u64) as usize]
+}
+
+/// Packs a tree of a few files and folders, and what else may be in one.
+fn packed(choices: &mut Choices) -> Desk {
+    let mut desk = Desk::new();
+    desk.squeeze = *one_of(&[Squeeze::None, Squeeze::Light, Squeeze::Even], choices);
+    let folders = ["", "tide tables/", "Überblick – Laterne/", "a/b/c/d/", "-rf/"];
+    desk.source("keeper.txt", b"The lamp was lit at dusk.");
+    for place in 0..choices.below(12) {
+        let length = *one_of(&[0, 1, 300, 4_096, 70_000, 150_000, 400_000], choices);
+        let mut content = noise(length);
+        if choices.below(3) == 0 {
+            content.fill(b'x');
+        }
+        let name = format!("{}part {place}.tif", one_of(&folders, choices));
+        desk.source(&name, &content);
+        if choices.below(4) == 0 {
+            let path = desk.path("source").join(&name);
+            fs::set_permissions(&path, fs::Permissions::from_mode(0o750)).unwrap();
+        }
+    }
+    if choices.below(2) == 0 {
+        fs::create_dir(desk.path("source/nothing in here")).unwrap();
+        symlink("keeper.txt", desk.path("source/latest")).unwrap();
+    }
+    let fit: &&str = one_of(&["70KB", "100KB", "150KB", "300KB", ""], choices);
+    desk.pack(fit);
+    desk
+}
+
+/// A way that the volumes fit, or, for that fault, do not.
+fn way(geometry: &Geometry, fault: Fault, choices: &mut Choices) -> (&'static str, Way, u64) {
+    let largest = (1..=geometry.data_volumes).map(|number| geometry.volume_bytes(number)).max().unwrap();
+    let name = match fault {
+        Fault::TooLarge => *one_of(&["mail", "media", "upload"], choices),
+        _ => *one_of(&["by hand", "mail", "media", "upload"], choices),
+    };
+    let less = 1 + choices.below(9);
+    // The smallest limit within which the largest volume stays; or a little less than that.
+    let least = |way: fn(u64) -> Way| {
+        let (mut low, mut high) = (0, 10 * largest + 100_000);
+        while low < high {
+            let middle = (low + high) / 2;
+            if way(middle).volume_limit().unwrap() >= largest { high = middle } else { low = middle + 1 }
+        }
+        if fault == Fault::TooLarge { largest - less } else { low }
+    };
+    let way = match name {
+        "mail" => |limit| Way::Mail { limit },
+        "media" => |capacity| Way::Media { capacity, largest_file: u64::MAX },
+        "upload" => |limit| Way::Upload { limit },
+        _ => return (name, Way::ByHand, u64::MAX),
+    };
+    let limit = least(way);
+    (name, way(limit), limit)
+}
+
+fn carried(desk: &Desk, way: Way, volumes: &[PathBuf], inbox: &Path, choices: &mut Choices) -> Carried {
+    let sent = (1..).zip(volumes).map(|(number, path)| {
+        let bytes = fs::metadata(path).unwrap().len();
+        Sent { number, path: path.clone(), bytes }
+    });
+    let sent: Vec<Sent> = sent.collect();
+    let listed = sent.iter().map(|volume| (volume.name(), volume.bytes)).collect();
+    let fields = NoteFields { archive: "source".into(), set: "0".into(), volumes: listed, secret: true };
+    let under_way = desk.path("under way");
+    fs::create_dir(inbox).unwrap();
+    fs::create_dir(&under_way).unwrap();
+    let load = Load { volumes: &sent, fields: &fields, inbox, under_way: &under_way };
+    desk.with_context(&|| false, |context| carry(way, &load, choices, context)).unwrap()
+}
+
+/// What volumes have suffered, by a reckoning of its own.
+#[derive(Debug, Default)]
+struct Suffered {
+    /// Cells of which no good copy came.
+    cells: BTreeSet<u64>,
+    /// Numbers of volumes of which nothing came.
+    missing: BTreeSet<u32>,
+    /// How many came whose header is right.
+    known_by: u32,
+}
+
+impl Suffered {
+    /// Does to a volume what the fault says, or leaves it alone: every third one suffers, and of everything a half.
+    fn volume(&mut self, number: u32, path: &Path, fault: Fault, geometry: &Geometry, choices: &mut Choices) {
+        let (spared, fault) = match fault {
+            Fault::Everything => (choices.below(2) == 0, *one_of(&FAULTS[1..7], choices)),
+            fault => (choices.below(3) != 0, fault),
+        };
+        let fault = if spared { Fault::None } else { fault };
+        let mut bytes = fs::read(path).unwrap();
+        let behind_header = HEADER_BYTES + choices.below((bytes.len() - HEADER_BYTES) as u64) as usize;
+        let cell = ((behind_header - HEADER_BYTES) / CELL_BYTES) as u32;
+        let all = geometry.cells_in(number);
+        let lost = match fault {
+            Fault::None | Fault::TooLarge | Fault::Everything => 0..0,
+            Fault::Lost => 0..all,
+            Fault::ByteChanged => {
+                bytes[behind_header] ^= 0x10;
+                cell..cell + 1
+            }
+            Fault::HeaderChanged => {
+                bytes[8 + choices.below(HEADER_BYTES as u64 - 8) as usize] ^= 0x10;
+                0..0
+            }
+            Fault::CutShort => {
+                bytes.truncate(behind_header);
+                cell..all
+            }
+            Fault::TwiceOnceChanged => {
+                fs::write(path.with_extension("again"), &bytes).unwrap();
+                bytes[behind_header] ^= 0x10;
+                0..0
+            }
+            Fault::Lengthened => {
+                bytes.extend_from_slice(b"-- \r\nA list's footer\r\n");
+                0..0
+            }
+        };
+        self.cells.extend(lost.map(|index| geometry.first_cell(number) + u64::from(index)));
+        self.known_by += u32::from(!matches!(fault, Fault::Lost | Fault::HeaderChanged));
+        match fault {
+            Fault::Lost => {
+                self.missing.insert(number);
+                fs::remove_file(path).unwrap();
+            }
+            _ => fs::write(path, bytes).unwrap(),
+        }
+    }
+}
+
+/// Renames what came, and spreads it over folders.
+fn spread(desk: &Desk, inbox: &Path, choices: &mut Choices) -> Vec<PathBuf> {
+    let folders: Vec<PathBuf> = ["one", "another folder"].map(|name| desk.path(name)).to_vec();
+    folders.iter().for_each(|folder| fs::create_dir(folder).unwrap());
+    let came: BTreeMap<_, _> = fs::read_dir(inbox).unwrap().map(|file| (file.as_ref().unwrap().path(), ())).collect();
+    for (place, path) in came.into_keys().enumerate() {
+        let names = [format!("{place}"), format!("Überblick ({place})"), format!("scan.{place}.pdf")];
+        fs::rename(path, one_of(&folders, choices).join(one_of(&names, choices))).unwrap();
+    }
+    folders
+}
+
+fn inspected(desk: &Desk, set: &VolumeSet) -> SetReport {
+    desk.with_context(&|| false, |context| inspect(set, context)).unwrap()
+}
+
+fn again(desk: &Desk, sent: &VolumeSet, slip: &Slip) -> Resent {
+    let folder = desk.path("again");
+    desk.with_context(&|| false, |context| resend(sent, slip, &folder, OsStr::new("set"), context)).unwrap()
+}
