@@ -37,6 +37,8 @@ fn main() -> ExitCode {
         Command::Resend(resend) => ("resend", Some(&resend.work)),
         Command::Handover(handover) => ("handover", Some(&handover.work)),
         Command::Rehearse(rehearse) => ("rehearse", Some(&rehearse.work)),
+        Command::Portion(portion) => ("portion", Some(&portion.work)),
+        Command::Reunite(reunite) => ("reunite", Some(&reunite.work)),
         Command::Peek(_) => ("peek", None),
         Command::Demo(_) => ("demo", None),
     };
@@ -57,6 +59,8 @@ fn main() -> ExitCode {
         Command::Resend(arguments) => commands::resend::run(arguments),
         Command::Handover(arguments) => commands::handover::run(arguments),
         Command::Rehearse(arguments) => commands::rehearse::run(arguments),
+        Command::Portion(arguments) => commands::portion::run(arguments),
+        Command::Reunite(arguments) => commands::reunite::run(arguments),
         Command::Demo(arguments) => commands::demo::run(arguments),
     };
     match outcome {

@@ -35,6 +35,7 @@ fn fields_told(heading: &str) -> BTreeSet<String> {
 #[case::compare("compare", &["compare", "out", "wrenfall-light", "--json"])]
 #[case::receipt("receipt", &["receipt", "out", "--json"])]
 #[case::rehearse("rehearse", &["rehearse", "out", "--against", "wrenfall-light", "--json"])]
+#[case::portion("portion", &["portion", "wrenfall-light/costs/cost-table.csv", "--fit", "5KB", "--json"])]
 #[case::handover("handover", &["handover", "out", "--to", "give", "--json"])]
 #[case::open("open", &["open", "out", "--into", "inbox", "--json"])]
 fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments: &[&str]) {
@@ -50,7 +51,7 @@ fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments:
 fn the_documents_name_every_option(
     #[values(
         "plan", "pack", "fits", "check", "list", "about", "peek", "open", "compare", "rehearse", "handover", "resend",
-        "receipt", "confirm", "demo"
+        "receipt", "confirm", "portion", "reunite", "demo"
     )]
     command: &str,
 ) {

@@ -25,6 +25,10 @@ pub enum Phase {
     Comparing,
     /// Having volumes carried to a recipient that is played; counts volume bytes.
     Delivering,
+    /// Cutting a file into plain pieces and reading them back; counts each byte twice.
+    Portioning,
+    /// Joining plain pieces and reading the whole back; counts each byte twice.
+    Reuniting,
 }
 
 /// What an [`Observer`] is told, in the order in which it happens.

@@ -7,6 +7,7 @@ use crate::landing::LandingError;
 use crate::opening::OpenError;
 use crate::pack::{PackError, TargetError, WayError};
 use crate::parcels::ParcelError;
+use crate::pieces::{PiecesError, PortionError, ReuniteError};
 use crate::place::FileError;
 use crate::place::staging::StagingError;
 use crate::plan::PlanError;
@@ -51,6 +52,15 @@ pub enum Error {
     /// The volumes cannot be brought together.
     #[error(transparent)]
     Collect(#[from] CollectError),
+    /// A file was not cut.
+    #[error(transparent)]
+    Portion(#[from] PortionError),
+    /// No plain pieces were found.
+    #[error(transparent)]
+    Pieces(#[from] PiecesError),
+    /// Plain pieces were not joined.
+    #[error(transparent)]
+    Reunite(#[from] ReuniteError),
     /// No set of volumes was found.
     #[error(transparent)]
     Gather(#[from] GatherError),
@@ -105,6 +115,11 @@ impl Error {
             Self::Resend(ResendError::File(error)) => file_class(error),
             Self::Resend(ResendError::NoRandomness(_)) => ErrorClass::System,
             Self::Resend(ResendError::Cancelled(_)) => ErrorClass::Cancelled,
+            Self::Portion(error) => portion_class(error),
+            Self::Pieces(PiecesError::File(error)) => file_class(error),
+            Self::Pieces(PiecesError::Cancelled(_)) => ErrorClass::Cancelled,
+            Self::Pieces(_) => ErrorClass::Usage,
+            Self::Reunite(error) => reunite_class(error),
             Self::Collect(CollectError::Gather(error)) | Self::Gather(error) => gather_class(error),
             Self::Collect(CollectError::File(error)) => file_class(error),
             Self::Collect(CollectError::NoRandomness(_)) => ErrorClass::System,
@@ -118,6 +133,29 @@ impl Error {
                 ExtractError::Sink(error) => landing_class(error),
             },
         }
+    }
+}
+
+fn portion_class(error: &PortionError) -> ErrorClass {
+    match error {
+        PortionError::NoRoom | PortionError::TooMany(_) | PortionError::NoName(_) => ErrorClass::Usage,
+        PortionError::Taken(_) | PortionError::Changed => ErrorClass::Unsafe,
+        PortionError::Differs => ErrorClass::Damaged,
+        PortionError::Staging(error) => staging_class(error),
+        PortionError::File(error) => file_class(error),
+        PortionError::Cancelled(_) => ErrorClass::Cancelled,
+    }
+}
+
+fn reunite_class(error: &ReuniteError) -> ErrorClass {
+    match error {
+        ReuniteError::Missing { .. } => ErrorClass::VolumesMissing,
+        ReuniteError::Damaged(_) | ReuniteError::WholeDiffers | ReuniteError::Differs => ErrorClass::Damaged,
+        ReuniteError::Ambiguous { .. } | ReuniteError::NoName => ErrorClass::Usage,
+        ReuniteError::Taken(_) => ErrorClass::Unsafe,
+        ReuniteError::File(error) => file_class(error),
+        ReuniteError::NoRandomness(_) => ErrorClass::System,
+        ReuniteError::Cancelled(_) => ErrorClass::Cancelled,
     }
 }
 

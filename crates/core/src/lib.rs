@@ -17,6 +17,7 @@
 //!   meanwhile, names that other systems refuse.
 //! - [`kinds`]: kinds of files by their extension, and what squeezing leaves of each.
 //! - [`volume`]: our volumes. Cells, headers, names, finding a set, reading and writing it; knows no key.
+//! - [`pieces`]: plain pieces of any file: cutting it so that concatenation joins it anywhere, joining whatever is numbered.
 //! - [`sealed`]: the sealed format. Password and keys, the head, cells' seals, frames, records, index and tail;
 //!   a writer, a reader, and a reader of what is left.
 //! - [`passwords`]: choosing one. How long it would withstand guessing, and making a passphrase.
@@ -60,6 +61,8 @@ pub mod source;
 pub mod kinds;
 
 pub mod volume;
+
+pub mod pieces;
 
 pub mod sealed;
 

@@ -1,9 +1,11 @@
 //! The command line as it is typed. Nothing behind this module sees a flag.
 
+mod pieces;
 mod prove;
 mod receive;
 mod send;
 
+pub use pieces::{PortionArguments, ReuniteArguments};
 pub use prove::{
     CompareArguments, ConfirmArguments, HandoverArguments, ReceiptArguments, RehearseArguments, ResendArguments,
     Through,
@@ -84,6 +86,15 @@ pub enum Command {
     Receipt(ReceiptArguments),
     /// Say whether a recipient's receipt is right, and note it in a ledger beside the archive
     Confirm(ConfirmArguments),
+    /// Cut any file into plain pieces, which anybody can join again on any computer
+    ///
+    /// Nothing is added to the pieces and nothing is encrypted. A text file beside them says how many there are, how large, with
+    /// which SHA-256, and how to join them without this program.
+    Portion(PortionArguments),
+    /// Join numbered pieces of a file, whatever cut them
+    ///
+    /// From any one of them all others are found. They are checked against the text file beside them, if it is there.
+    Reunite(ReuniteArguments),
     /// Play the whole story in a temporary folder: pack, lose a volume, check, open, compare
     Demo(DemoArguments),
 }

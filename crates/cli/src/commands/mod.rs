@@ -12,9 +12,11 @@ pub mod open;
 pub mod pack;
 pub mod peek;
 pub mod plan;
+pub mod portion;
 pub mod receipt;
 pub mod rehearse;
 pub mod resend;
+pub mod reunite;
 
 use crate::args::WorkArguments;
 use crate::failure::Failure;

@@ -106,6 +106,8 @@ pub enum BadValue {
         /// What is wrong with it.
         error: LimitError,
     },
+    /// Pieces are wanted, and nothing says how large.
+    PiecesWithoutFit,
     /// Parcels are wanted, and nothing says how large.
     ParcelsWithoutFit,
     /// An archive's name was typed twice, with `--to` and with `--name`.

@@ -76,8 +76,9 @@ impl ProgressLine {
         if state.entries > 0 {
             parts.push(text::count(state.entries, "item"));
         }
+        let part = if matches!(state.phase, Phase::Portioning | Phase::Reuniting) { "piece" } else { "volume" };
         match self.volumes_expected(state) {
-            Some((count, true)) if count > 1 => parts.push(format!("volume {} of {count}", state.volume.max(1))),
+            Some((count, true)) if count > 1 => parts.push(format!("{part} {} of {count}", state.volume.max(1))),
             Some((count, false)) => parts.push(format!("volume {} of about {count}", state.volume.max(1))),
             _ => {}
         }
@@ -138,6 +139,8 @@ fn word(phase: Phase) -> &'static str {
         Phase::Opening => "Opening",
         Phase::Comparing => "Comparing",
         Phase::Delivering => "Delivering",
+        Phase::Portioning => "Cutting",
+        Phase::Reuniting => "Joining",
     }
 }
 

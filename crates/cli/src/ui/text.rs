@@ -70,6 +70,11 @@ pub fn grouped(number: u64) -> String {
     text
 }
 
+/// Bytes as hexadecimal digits.
+pub fn hexadecimal(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
 /// An exact number of bytes.
 pub fn bytes(number: u64) -> String {
     format!("{} {}", grouped(number), if number == 1 { "byte" } else { "bytes" })

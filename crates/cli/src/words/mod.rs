@@ -1,5 +1,6 @@
 //! The one place that turns an error into words: what happened, to which file, and what to do next.
 
+mod pieces;
 mod receiving;
 mod sending;
 
@@ -130,6 +131,9 @@ fn core(error: &Error) -> String {
             "Cancelled. What had been extracted for the rehearsal was removed.".to_owned()
         }
         Error::Rehearsal(error) => format!("There was no rehearsal: {error}."),
+        Error::Portion(error) => pieces::portion(error),
+        Error::Pieces(error) => pieces::find(error),
+        Error::Reunite(error) => pieces::reunite(error),
         Error::Handover(error) => sending::handover(error),
         Error::Resend(ResendError::OtherSet) => {
             "This slip is of another archive, or of this one cut otherwise. Name the volumes that were sent.".to_owned()

@@ -90,6 +90,9 @@ pub fn bad_value(value: &BadValue) -> String {
                 bytes(*overhead)
             )
         }
+        BadValue::PiecesWithoutFit => {
+            "Nothing says how large a piece may be. Add --fit with a size such as 20MB, or a name (see fits).".to_owned()
+        }
         BadValue::ParcelsWithoutFit => {
             "Parcels need a fit that says how large each may be. Add --fit, such as --fit mail-10.".to_owned()
         }
@@ -285,7 +288,7 @@ fn way(error: &WayError) -> String {
     }
 }
 
-fn staging(error: &StagingError) -> String {
+pub(super) fn staging(error: &StagingError) -> String {
     match error {
         StagingError::File(error) => file_error(error),
         StagingError::InUse(at) => {

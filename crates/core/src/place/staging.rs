@@ -16,7 +16,7 @@ const LOCK: &str = "in-use";
 const STEPS: &str = "steps";
 const STEPS_DRAFT: &str = "steps-draft";
 const SCRATCH: &str = "scratch";
-const STEPS_HEAD: &str = "Under Seal was placing these volumes. Run the same pack again, and it completes this.";
+const STEPS_HEAD: &str = "Under Seal was placing these files. Run the same command again, and it completes this.";
 const STEPS_END: &str = "end";
 
 /// Why a set could not be staged or placed.

@@ -12,7 +12,7 @@ use under_seal_core::codec::Squeeze;
 use under_seal_core::handover::NoteFields;
 use under_seal_core::proof::{SetReport, Slip, VolumeState, inspect};
 use under_seal_core::rework::{Resent, resend};
-use under_seal_core::volume::{CELL_BYTES, GatherError, Geometry, HEADER_BYTES, VolumeSet};
+use under_seal_core::volume::{CELL_BYTES, CHECK_BYTES, GatherError, Geometry, HEADER_BYTES, VolumeSet, cell_offset};
 use under_seal_core::{Error, ErrorClass};
 
 /// What happens to volumes on their way.
@@ -112,7 +112,8 @@ pub fn play(seed: u64) -> Played {
     assert_eq!(named, suffered.cells, "{fault:?}");
     assert_eq!(found.numbers(VolumeState::Missing), suffered.missing.iter().copied().collect::<Vec<_>>());
     let opened = desk.open(&places, &desk.path("board"));
-    let end = if suffered.cells.is_empty() {
+    let end = if suffered.cells == suffered.checks {
+        // A damaged check of a cell whose seal is right stops nobody.
         opened.unwrap();
         End::Identical
     } else {
@@ -214,6 +215,8 @@ fn carried(desk: &Desk, way: Way, volumes: &[PathBuf], inbox: &Path, choices: &m
 struct Suffered {
     /// Cells of which no good copy came.
     cells: BTreeSet<u64>,
+    /// Of those, the ones of which nothing but the check has changed.
+    checks: BTreeSet<u64>,
     /// Numbers of volumes of which nothing came.
     missing: BTreeSet<u32>,
     /// How many came whose header is right.
@@ -257,7 +260,12 @@ impl Suffered {
                 0..0
             }
         };
-        self.cells.extend(lost.map(|index| geometry.first_cell(number) + u64::from(index)));
+        let of_set = |index: u32| geometry.first_cell(number) + u64::from(index);
+        let end = cell_offset(cell) as usize + geometry.cell_bytes(of_set(cell));
+        if fault == Fault::ByteChanged && behind_header >= end - CHECK_BYTES {
+            self.checks.insert(of_set(cell));
+        }
+        self.cells.extend(lost.map(of_set));
         self.known_by += u32::from(!matches!(fault, Fault::Lost | Fault::HeaderChanged));
         match fault {
             Fault::Lost => {

@@ -1,0 +1,99 @@
+//! `reunite`: numbered pieces of whatever origin, joined.
+
+use super::show;
+use crate::args::ReuniteArguments;
+use crate::failure::{DONE, Failure, LOOK};
+use crate::session;
+use crate::ui::paint::{Tone, paint};
+use crate::ui::progress::ProgressLine;
+use crate::ui::text::{self, bytes, count, hexadecimal};
+use serde::Serialize;
+use std::ffi::OsStr;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::{Path, PathBuf};
+use under_seal_core::pieces::{Pieces, Reunited, reunite};
+
+/// Runs the command; the exit code.
+pub fn run(arguments: &ReuniteArguments) -> Result<u8, Failure> {
+    let silent = ProgressLine::for_reading(None, &arguments.work);
+    let pieces = Pieces::find(&arguments.pieces, &session::context(&silent, arguments.work.threads))?;
+    let (folder, name) = target(arguments);
+    let progress = ProgressLine::for_reading(pieces.count, &arguments.work);
+    let context = session::context(&progress, arguments.work.threads);
+    let made = reunite(&pieces, &folder, name, &context)?;
+    drop(progress);
+    let report = Report::new(&made);
+    show(&report, &arguments.work, || lines(&report))?;
+    Ok(report.exit_code)
+}
+
+/// The folder, and the name where one was typed.
+fn target(arguments: &ReuniteArguments) -> (PathBuf, Option<&OsStr>) {
+    let parent = |path: &Path| match path.parent() {
+        Some(parent) if parent != Path::new("") => parent.to_owned(),
+        _ => PathBuf::from("."),
+    };
+    match arguments.to.as_deref() {
+        None => (arguments.pieces.first().map_or_else(|| PathBuf::from("."), |piece| parent(piece)), None),
+        Some(to) if to.as_os_str().as_bytes().ends_with(b"/") || to.is_dir() => (to.to_owned(), None),
+        Some(to) => (parent(to), to.file_name()),
+    }
+}
+
+/// The JSON object (docs/json.md).
+#[derive(Serialize)]
+struct Report {
+    command: &'static str,
+    exit_code: u8,
+    path: String,
+    bytes: u64,
+    sha256: String,
+    pieces: u32,
+    compared: bool,
+    may_lack_the_end: bool,
+}
+
+impl Report {
+    fn new(made: &Reunited) -> Self {
+        Self {
+            command: "reunite",
+            exit_code: if made.may_lack_the_end { LOOK } else { DONE },
+            path: text::path(&made.path),
+            bytes: made.bytes,
+            sha256: hexadecimal(&made.sum),
+            pieces: made.pieces,
+            compared: made.compared,
+            may_lack_the_end: made.may_lack_the_end,
+        }
+    }
+}
+
+fn lines(report: &Report) -> Vec<String> {
+    let pieces = count(report.pieces.into(), "piece");
+    let verdict = match (report.compared, report.may_lack_the_end) {
+        (true, _) => (Tone::Good, format!("{pieces} are one file again, and it is the one that was cut.")),
+        (false, false) => (Tone::Good, format!("{pieces} are one file now.")),
+        (false, true) => (Tone::Look, format!("{pieces} are one file now, but its end may be missing.")),
+    };
+    let proof = match report.compared {
+        true => "every piece and the whole compared with the list beside them",
+        false => "with nothing, since no list lies beside them: ask the sender for its SHA-256",
+    };
+    let mut lines = vec![
+        paint(verdict.0, verdict.1),
+        String::new(),
+        format!("  size      {}", bytes(report.bytes)),
+        format!("  SHA-256   {}", report.sha256),
+        format!("  compared  {proof}"),
+        format!("  where     {}", report.path),
+    ];
+    if report.may_lack_the_end {
+        lines.extend([
+            String::new(),
+            "Nothing says how many pieces there are, and the last one is no shorter than the others. Ask the sender how many \
+             there are."
+                .to_owned(),
+        ]);
+    }
+    lines
+}
