@@ -1,5 +1,6 @@
 //! What unlocks: from options, the variable and the terminal to the credentials of a new archive or an old one.
 
+use crate::archives::{Wanted, archive_failure};
 use crate::args::{PasswordArguments, SealArguments, UnlockArguments};
 use crate::failure::Failure;
 use crate::session;
@@ -17,6 +18,7 @@ use under_seal_core::sealed::{
     opens_without_password, unlock,
 };
 use under_seal_core::volume::VolumeSet;
+use under_seal_core::zip::{Segments, ZipError, ZipReader};
 use zeroize::Zeroizing;
 
 /// The variable that holds a password for programs that run this one.
@@ -142,12 +144,38 @@ pub fn asked(set: &VolumeSet, arguments: &UnlockArguments) -> Result<Unlocked, F
         left -= 1;
         match try_to_unlock(set, &Credentials { password, key_file: key_file.clone() }, arguments) {
             Err(Failure::Core(Error::Sealed(SealedError::Head(HeadError::WrongPassword)))) if left > 0 => {
-                let tries = if left == 1 { "One more try." } else { "Try again." };
-                writeln!(anstream::stderr(), "Wrong password. {tries}").map_err(Failure::Prompt)?;
+                wrong_password(left)?;
             }
             outcome => return outcome,
         }
     }
+}
+
+/// Unlocks a ZIP archive with what was given, or, where content is wanted, with what is asked for.
+pub fn to_unlock_zip(archive: ZipReader, arguments: &UnlockArguments, wanted: Wanted) -> Result<ZipReader, Failure> {
+    let given = given_password(&arguments.password)?;
+    if given.is_none() && wanted == Wanted::List {
+        return Ok(archive);
+    }
+    let paths: Vec<PathBuf> = archive.segments().paths().map(Path::to_owned).collect();
+    let (mut archive, mut left) = (Some(archive), TRIES);
+    loop {
+        let password = given.clone().map_or_else(|| prompt::ask(Purpose::Unlock), Ok)?;
+        left -= 1;
+        let locked = match archive.take() {
+            Some(archive) => archive,
+            None => ZipReader::open(Segments::open(&paths).map_err(Failure::File)?, None).map_err(archive_failure)?,
+        };
+        match locked.unlocked(password) {
+            Err(ZipError::WrongPassword) if left > 0 && given.is_none() => wrong_password(left)?,
+            outcome => return outcome.map_err(archive_failure),
+        }
+    }
+}
+
+fn wrong_password(left: u32) -> Result<(), Failure> {
+    let tries = if left == 1 { "One more try." } else { "Try again." };
+    writeln!(anstream::stderr(), "Wrong password. {tries}").map_err(Failure::Prompt)
 }
 
 fn try_to_unlock(set: &VolumeSet, credentials: &Credentials, arguments: &UnlockArguments) -> Result<Unlocked, Failure> {

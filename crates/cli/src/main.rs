@@ -4,6 +4,7 @@
 //! with passwords and key files; [`places`] tells volumes from what is wanted of them. [`commands`] call the core and show its results, [`words`] turns errors into sentences
 //! and [`failure`] into exit codes; [`ui`] draws, and [`session`] is what the core is lent.
 
+mod archives;
 mod args;
 mod commands;
 mod credentials;

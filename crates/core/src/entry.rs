@@ -201,6 +201,39 @@ pub struct ListedEntry {
     pub content: Content,
 }
 
+/// What an archive holds in all.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Totals {
+    /// Regular files.
+    pub files: u64,
+    /// Folders.
+    pub folders: u64,
+    /// Symbolic links.
+    pub links: u64,
+    /// Content bytes of all files.
+    pub content_bytes: u64,
+}
+
+impl Totals {
+    /// Counts what another archive holds.
+    pub fn add_all(&mut self, other: &Self) {
+        self.files += other.files;
+        self.folders += other.folders;
+        self.links += other.links;
+        self.content_bytes = self.content_bytes.saturating_add(other.content_bytes);
+    }
+
+    /// Counts one more entry, with so many content bytes.
+    pub fn add(&mut self, kind: EntryKind, content_bytes: u64) {
+        match kind {
+            EntryKind::File => self.files += 1,
+            EntryKind::Folder => self.folders += 1,
+            EntryKind::Link => self.links += 1,
+        }
+        self.content_bytes = self.content_bytes.saturating_add(content_bytes);
+    }
+}
+
 /// Receives entries and their verified content, one entry at a time.
 pub trait EntrySink {
     /// What can go wrong on the receiving side.

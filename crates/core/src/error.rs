@@ -1,5 +1,6 @@
 //! Every layer's error under one roof, and the class that decides a program's exit code.
 
+use crate::archive::ArchiveError;
 use crate::carriers::CarryError;
 use crate::codec::CodecError;
 use crate::handover::{DraftError, HandoverError};
@@ -12,15 +13,17 @@ use crate::place::FileError;
 use crate::place::staging::StagingError;
 use crate::plan::PlanError;
 use crate::proof::InspectError;
+use crate::reader::ExtractError;
 use crate::rehearsal::RehearsalError;
 use crate::rework::{CollectError, RecutError, ResendError};
 use crate::sealed::frame::FrameError;
 use crate::sealed::index::RootError;
 use crate::sealed::record::RecordError;
 use crate::sealed::stream::StreamError;
-use crate::sealed::{ExtractError, HeadError, PasswordError, SealError, SealedError};
+use crate::sealed::{HeadError, PasswordError, SealError, SealedError};
 use crate::source::{PassedOverReason, SourceError};
 use crate::volume::{CellError, GatherError, HeaderError, WriteError};
+use crate::zip::{PartsError, ZipError};
 
 /// Anything that can end a piece of work.
 #[derive(Debug, thiserror::Error)]
@@ -70,6 +73,9 @@ pub enum Error {
     /// The archive cannot be read.
     #[error(transparent)]
     Sealed(#[from] SealedError),
+    /// The archive, of whatever format, cannot be read.
+    #[error(transparent)]
+    Archive(#[from] ArchiveError),
     /// The archive cannot be extracted.
     #[error(transparent)]
     Open(#[from] OpenError),
@@ -127,9 +133,10 @@ impl Error {
             Self::Inspect(InspectError::File(_)) => ErrorClass::System,
             Self::Inspect(InspectError::Cancelled(_)) => ErrorClass::Cancelled,
             Self::Sealed(error) => sealed_class(error),
+            Self::Archive(error) => archive_class(error),
             Self::Open(OpenError::Refused(error)) => landing_class(error),
             Self::Open(OpenError::Stopped(stopped)) => match &stopped.why {
-                ExtractError::Archive(error) => sealed_class(error),
+                ExtractError::Archive(error) => archive_class(error),
                 ExtractError::Sink(error) => landing_class(error),
             },
         }
@@ -156,6 +163,28 @@ fn reunite_class(error: &ReuniteError) -> ErrorClass {
         ReuniteError::File(error) => file_class(error),
         ReuniteError::NoRandomness(_) => ErrorClass::System,
         ReuniteError::Cancelled(_) => ErrorClass::Cancelled,
+    }
+}
+
+fn archive_class(error: &ArchiveError) -> ErrorClass {
+    match error {
+        ArchiveError::Sealed(error) => sealed_class(error),
+        ArchiveError::Zip(error) | ArchiveError::Parts(PartsError::Zip(error)) => zip_class(error),
+        ArchiveError::Parts(PartsError::Missing { .. }) => ErrorClass::VolumesMissing,
+        ArchiveError::Cancelled(_) => ErrorClass::Cancelled,
+    }
+}
+
+fn zip_class(error: &ZipError) -> ErrorClass {
+    match error {
+        ZipError::NeedsPassword => ErrorClass::Usage,
+        ZipError::WrongPassword => ErrorClass::WrongPassword,
+        ZipError::Parts { .. } => ErrorClass::VolumesMissing,
+        ZipError::TwoEnds | ZipError::Contradiction { .. } | ZipError::LargeDirectory(_) => ErrorClass::Unsafe,
+        ZipError::NoEnd | ZipError::Malformed(_) | ZipError::Damaged { .. } => ErrorClass::Damaged,
+        ZipError::Unsupported { .. } => ErrorClass::Usage,
+        ZipError::File(error) => file_class(error),
+        ZipError::Cancelled(_) => ErrorClass::Cancelled,
     }
 }
 

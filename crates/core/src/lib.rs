@@ -9,6 +9,8 @@
 //! - [`entry`]: what a file, folder or link in any archive is, and the sink that receives entries. A path that
 //!   could leave its destination cannot be built.
 //! - [`context`]: who watches, whether to stop, randomness, the clock and the number of threads.
+//! - [`wire`]: a cursor over bytes that were read, for every binary format.
+//! - [`reader`]: what the reader of every archive format offers.
 //! - [`place`]: putting bytes on disk for good. Open folders, new files, renames that never replace, sync;
 //!   [`place::staging`], the all-or-nothing placing of a set; [`place::faults`], where tests make the disk fail.
 //! - [`codec`]: compressing and decompressing one block; whether it was worth it.
@@ -20,6 +22,9 @@
 //! - [`pieces`]: plain pieces of any file: cutting it so that concatenation joins it anywhere, joining whatever is numbered.
 //! - [`sealed`]: the sealed format. Password and keys, the head, cells' seals, frames, records, index and tail;
 //!   a writer, a reader, and a reader of what is left.
+//! - [`members`]: what open formats hold, made into safe paths; what cannot be is refused by name.
+//! - [`zip`]: ZIP archives (the public application note), split ones too: a reader.
+//! - [`archive`]: archives of whatever format: recognised by content, and handed to the right reader.
 //! - [`passwords`]: choosing one. How long it would withstand guessing, and making a passphrase.
 //! - [`listing`]: looking through an archive's entries by pattern, fragment, level and order.
 //! - [`landing`]: extraction to disk without harm to what is there; does not know the format.
@@ -50,6 +55,10 @@ pub mod entry;
 
 pub mod context;
 
+pub mod wire;
+
+pub mod reader;
+
 pub mod place;
 
 pub mod codec;
@@ -65,6 +74,12 @@ pub mod volume;
 pub mod pieces;
 
 pub mod sealed;
+
+pub mod members;
+
+pub mod zip;
+
+pub mod archive;
 
 pub mod passwords;
 

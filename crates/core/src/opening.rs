@@ -1,9 +1,11 @@
 //! One whole opening: from an unlocked archive to files that have landed.
 
+use crate::archive::ArchiveError;
 use crate::context::{Context, Phase, Progress};
 use crate::entry::{Content, Entry, EntryKind, EntrySink, ListedEntry};
 use crate::landing::{Destination, Flat, Foreseen, Landed, Landing, LandingError, Screen, survey};
-use crate::sealed::{ExtractError, Salvage, SealedError, SealedReader};
+use crate::reader::{ArchiveReader, ExtractError};
+use crate::sealed::Salvage;
 use std::collections::BTreeSet;
 use std::path::PathBuf;
 
@@ -37,31 +39,37 @@ pub struct Stopped {
     /// So many files had landed, and were taken back.
     pub removed: u64,
     /// Why it stopped.
-    pub why: ExtractError<LandingError>,
+    pub why: ExtractError<ArchiveError, LandingError>,
 }
 
 /// Extracts everything into `destination`.
 ///
 /// # Errors
 /// [`OpenError`].
-pub fn open<'a>(
-    archive: &mut SealedReader,
+pub fn open<'a, A: ArchiveReader>(
+    archive: &mut A,
     destination: impl Into<Destination<'a>>,
     context: &Context<'_>,
-) -> Result<Opened, OpenError> {
+) -> Result<Opened, OpenError>
+where
+    ArchiveError: From<A::Error>,
+{
     land(&mut Whole(archive), destination.into(), context)
 }
 
-/// Extracts some entries, by their places in [`SealedReader::entries`], into `destination`, with the folders above them.
+/// Extracts some entries, by their places in [`ArchiveReader::entries`], into `destination`, with the folders above them.
 ///
 /// # Errors
 /// [`OpenError`].
-pub fn open_some<'a>(
-    archive: &mut SealedReader,
+pub fn open_some<'a, A: ArchiveReader>(
+    archive: &mut A,
     wanted: &[usize],
     destination: impl Into<Destination<'a>>,
     context: &Context<'_>,
-) -> Result<Opened, OpenError> {
+) -> Result<Opened, OpenError>
+where
+    ArchiveError: From<A::Error>,
+{
     let wanted = with_folders_above(archive.entries(), wanted);
     let entries = wanted.iter().map(|place| archive.entries()[*place].clone()).collect();
     land(&mut Part { archive, wanted, entries }, destination.into(), context)
@@ -104,7 +112,7 @@ fn with_folders_above(entries: &[ListedEntry], wanted: &[usize]) -> Vec<usize> {
 }
 
 type Sink<'a> = dyn EntrySink<Error = LandingError> + 'a;
-type Delivered = Result<(), ExtractError<LandingError>>;
+type Delivered = Result<(), ExtractError<ArchiveError, LandingError>>;
 
 /// What can be extracted: entries that are known beforehand, and then handed over.
 trait Extractable {
@@ -114,31 +122,37 @@ trait Extractable {
     fn hand_over(&mut self, sink: &mut Sink<'_>, context: &Context<'_>) -> Delivered;
 }
 
-struct Whole<'a>(&'a mut SealedReader);
+struct Whole<'a, A>(&'a mut A);
 
-impl Extractable for Whole<'_> {
+impl<A: ArchiveReader> Extractable for Whole<'_, A>
+where
+    ArchiveError: From<A::Error>,
+{
     fn entries(&self) -> &[ListedEntry] {
         self.0.entries()
     }
 
     fn hand_over(&mut self, sink: &mut Sink<'_>, context: &Context<'_>) -> Delivered {
-        self.0.extract(sink, context)
+        self.0.extract(sink, context).map_err(ExtractError::of_any_archive)
     }
 }
 
-struct Part<'a> {
-    archive: &'a mut SealedReader,
+struct Part<'a, A> {
+    archive: &'a mut A,
     wanted: Vec<usize>,
     entries: Vec<ListedEntry>,
 }
 
-impl Extractable for Part<'_> {
+impl<A: ArchiveReader> Extractable for Part<'_, A>
+where
+    ArchiveError: From<A::Error>,
+{
     fn entries(&self) -> &[ListedEntry] {
         &self.entries
     }
 
     fn hand_over(&mut self, sink: &mut Sink<'_>, context: &Context<'_>) -> Delivered {
-        self.archive.extract_some(&self.wanted, sink, context)
+        self.archive.extract_some(&self.wanted, sink, context).map_err(ExtractError::of_any_archive)
     }
 }
 
@@ -148,7 +162,7 @@ impl Extractable for Salvage {
     }
 
     fn hand_over(&mut self, sink: &mut Sink<'_>, context: &Context<'_>) -> Delivered {
-        self.extract(sink, context)
+        self.extract(sink, context).map_err(ExtractError::of_any_archive)
     }
 }
 
@@ -215,10 +229,10 @@ fn deliver_screened(
     closed.finish_staging().map_err(ExtractError::Sink)?;
     let marked = closed.landed().marked;
     drop(closed);
-    context.go_on().map_err(SealedError::from)?;
+    context.go_on().map_err(ArchiveError::from)?;
     let verdict = screen(staging.path());
     // Whoever stopped this has stopped the screening too.
-    context.go_on().map_err(SealedError::from)?;
+    context.go_on().map_err(ArchiveError::from)?;
     verdict.map_err(|why| ExtractError::Sink(LandingError::Screened(why)))?;
     landing.adopt(&staging, marked, entries_of(archive, flat)).map_err(ExtractError::Sink)
 }

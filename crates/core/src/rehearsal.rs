@@ -8,7 +8,7 @@ use crate::entry::{EntryKind, ListedEntry};
 use crate::handover::NoteFields;
 use crate::opening::{OpenError, open};
 use crate::place::{FileAction, FileError};
-use crate::proof::{Comparison, InspectError, VolumeState, compare, inspect};
+use crate::proof::{Comparison, InspectError, TimesKept, VolumeState, compare, inspect};
 use crate::sealed::{CostLimit, Credentials, SealedError, SealedReader, Totals, opens_without_password, unlock};
 use crate::source::{Catalogue, Choice, Naming, SourceError};
 use crate::volume::{GatherError, HEADER_BYTES, VolumeFile, VolumeSet};
@@ -202,7 +202,10 @@ fn play(
             true => Catalogue::default(),
             false => Catalogue::gather(std::slice::from_ref(&outcome), &choice, &|_| false, context)?,
         };
-        Ok((compare(&expected, &there, context)?, compare(archive.entries(), request.sources, context)?))
+        Ok((
+            compare(&expected, &there, TimesKept::Nanoseconds, context)?,
+            compare(archive.entries(), request.sources, TimesKept::Nanoseconds, context)?,
+        ))
     });
     let (landed, sources) = compared?;
     let sources_changed = !sources.is_same() || !request.sources.passed_over.is_empty();

@@ -1,10 +1,9 @@
 //! `compare`: what was added, removed or changed since an archive was packed, and which originals are proven to be in it.
 
 use super::show;
+use crate::archives::{Given, Loaded, Wanted, given};
 use crate::args::CompareArguments;
-use crate::credentials;
 use crate::failure::{DONE, Failure, LOOK};
-use crate::places::gather;
 use crate::session;
 use crate::settings::Settings;
 use crate::ui::paint::{Tone, paint};
@@ -14,9 +13,10 @@ use crate::words;
 use serde::Serialize;
 use std::slice;
 use under_seal_core::Error;
+use under_seal_core::archive::Archive;
 use under_seal_core::entry::{EntryKind, EntryPath};
-use under_seal_core::proof::{Compared, Comparison, Differences, compare, verify_contents};
-use under_seal_core::sealed::SealedReader;
+use under_seal_core::proof::{Compared, Comparison, Differences, TimesKept, compare, verify_contents};
+use under_seal_core::reader::ArchiveReader as _;
 use under_seal_core::source::{Catalogue, expand};
 
 /// So many paths of a kind are shown.
@@ -25,21 +25,26 @@ const LISTED: usize = 30;
 /// Runs the command; the exit code.
 pub fn run(arguments: &CompareArguments) -> Result<u8, Failure> {
     let choice = Settings::choice_alone(&arguments.choice, &arguments.configuration, arguments.work.threads)?;
-    let set = gather(slice::from_ref(&arguments.archive))?;
-    // A proof needs every byte; a comparison only the index.
-    let set = if arguments.originals { set.complete()? } else { set };
-    let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
-    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
+    let given = match given(slice::from_ref(&arguments.archive))? {
+        // A proof needs every byte; a comparison only the index.
+        Given::Sealed(set) if arguments.originals => Given::Sealed(set.complete()?),
+        given => given,
+    };
+    let mut loaded = given.load(&arguments.unlock, Wanted::Content)?;
+    let progress = ProgressLine::for_reading(Some(loaded.files), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let mut archive = SealedReader::with_key(set, &unlocked.key)?;
     let sources = expand(&arguments.sources).map_err(|error| Error::Pack(error.into()))?;
     let disk = Catalogue::gather(&sources, &choice, &|_| false, &context).map_err(|error| Error::Pack(error.into()))?;
-    let found = compare(archive.entries(), &disk, &context).map_err(|cancelled| Error::Sealed(cancelled.into()))?;
-    if arguments.originals {
-        verify_contents(&mut archive, &context)?;
+    let entries = loaded.archive.entries_with_digests(&context)?;
+    let times = if loaded.archive.sealed().is_some() { TimesKept::Nanoseconds } else { TimesKept::Seconds };
+    let found = compare(&entries, &disk, times, &context).map_err(|cancelled| Error::Sealed(cancelled.into()))?;
+    if let Archive::Sealed(archive) = &mut loaded.archive
+        && arguments.originals
+    {
+        verify_contents(archive, &context)?;
     }
     drop(progress);
-    let report = Report::new(&archive, &disk, &found, arguments.originals);
+    let report = Report::new(&loaded, &disk, &found, arguments.originals);
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
 }
@@ -50,8 +55,9 @@ struct Report {
     command: &'static str,
     exit_code: u8,
     archive: String,
-    set: String,
-    packed: String,
+    format: &'static str,
+    set: Option<String>,
+    packed: Option<String>,
     same: u64,
     added: Vec<String>,
     removed: Vec<String>,
@@ -81,7 +87,8 @@ struct Originals {
 }
 
 impl Report {
-    fn new(archive: &SealedReader, disk: &Catalogue, found: &Comparison, originals: bool) -> Self {
+    fn new(loaded: &Loaded, disk: &Catalogue, found: &Comparison, originals: bool) -> Self {
+        let sealed = loaded.archive.sealed();
         let paths = |paths: &[EntryPath]| paths.iter().map(|path| shown(path.as_bytes())).collect();
         let changed = found.both.iter().filter(|compared| compared.differences.any()).map(Changed::new);
         let unreadable = found
@@ -96,15 +103,16 @@ impl Report {
         Self {
             command: "compare",
             exit_code: if found.is_same() && unreadable.is_empty() { DONE } else { LOOK },
-            archive: shown(&archive.about().name),
-            set: archive.set().ids.set_text(),
-            packed: text::time(archive.about().made_at),
+            archive: shown(&loaded.name),
+            format: loaded.archive.format(),
+            set: sealed.map(|archive| archive.set().ids.set_text()),
+            packed: sealed.map(|archive| text::time(archive.about().made_at)),
             same: found.both.iter().filter(|compared| !compared.differences.any()).count() as u64,
             added: paths(&found.added),
             removed: paths(&found.removed),
             changed: changed.collect(),
             unreadable,
-            originals: originals.then(|| Originals::new(archive, found)),
+            originals: originals.then(|| Originals::new(&loaded.archive, found)),
         }
     }
 }
@@ -125,7 +133,7 @@ impl Changed {
 }
 
 impl Originals {
-    fn new(archive: &SealedReader, found: &Comparison) -> Self {
+    fn new(archive: &Archive, found: &Comparison) -> Self {
         let is_file = |compared: &&Compared| compared.kind == EntryKind::File;
         let (proven, other): (Vec<&Compared>, Vec<&Compared>) = found
             .both
@@ -150,11 +158,10 @@ impl Originals {
 }
 
 fn lines(report: &Report) -> Vec<String> {
+    let packed = report.packed.as_ref().map(|packed| format!(", {packed}")).unwrap_or_default();
     let heading = match report.exit_code {
-        DONE => {
-            paint(Tone::Good, format!("Nothing has changed since {} was packed, {}.", report.archive, report.packed))
-        }
-        _ => paint(Tone::Look, format!("Not the same as when {} was packed, {}.", report.archive, report.packed)),
+        DONE => paint(Tone::Good, format!("Nothing has changed since {} was packed{packed}.", report.archive)),
+        _ => paint(Tone::Look, format!("Not the same as when {} was packed{packed}.", report.archive)),
     };
     let mut lines = vec![heading];
     let mut part = |tone: Tone, heading: &str, items: Vec<String>| {

@@ -1,8 +1,8 @@
 //! `list`: what is in an archive.
 
 use super::show;
+use crate::archives::{self, Loaded, NotExtracted, Wanted, given};
 use crate::args::{ListArguments, SortName};
-use crate::credentials;
 use crate::failure::{DONE, Failure, LOOK};
 use crate::places::tell_apart;
 use crate::settings::BadValue;
@@ -10,20 +10,18 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, contents, grouped, shown};
 use serde::Serialize;
-use under_seal_core::entry::{EntryKind, EntryPath, ListedEntry};
+use under_seal_core::entry::{EntryKind, EntryPath, ListedEntry, Totals};
 use under_seal_core::listing::{self, SortBy};
-use under_seal_core::sealed::{SealedReader, Totals};
+use under_seal_core::reader::ArchiveReader as _;
 use under_seal_core::source::Patterns;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
     let typed = tell_apart(&arguments.typed);
     let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
-    let set = typed.set()?;
-    let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
-    let archive = SealedReader::with_key(set, &unlocked.key)?;
-    let entries = archive.entries();
-    let kept = archive.kept_shares();
+    let loaded = given(&typed.places)?.load(&arguments.unlock, Wanted::List)?;
+    let entries = loaded.archive.entries();
+    let kept = loaded.archive.kept_shares();
     let (mut places, unmatched) = listing::matching(entries, &patterns);
     if let Some(fragment) = &arguments.find {
         let found = listing::holding(entries, fragment);
@@ -40,7 +38,7 @@ pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
         return Err(nothing(entries, pattern));
     }
     listing::sort(&mut places, entries, &kept, sort_by(arguments.sort));
-    let report = Report::new(&archive, &places, &kept, &unmatched, unlocked.secret);
+    let report = Report::new(&loaded, &places, &kept, &unmatched);
     let body = || match arguments.tree {
         true => lines(tree(&report), &report),
         false => lines(table(&report, arguments.long), &report),
@@ -80,6 +78,7 @@ struct Report {
     command: &'static str,
     exit_code: u8,
     archive: String,
+    format: &'static str,
     secret: bool,
     files: u64,
     folders: u64,
@@ -87,6 +86,8 @@ struct Report {
     bytes: u64,
     entries: Vec<Line>,
     unmatched_patterns: Vec<String>,
+    not_extracted: Vec<NotExtracted>,
+    notes: Vec<&'static str>,
 }
 
 #[derive(Serialize)]
@@ -103,27 +104,31 @@ struct Line {
 }
 
 impl Report {
-    fn new(archive: &SealedReader, places: &[usize], kept: &[f64], unmatched: &[String], secret: bool) -> Self {
-        let entries = archive.entries();
+    fn new(loaded: &Loaded, places: &[usize], kept: &[f64], unmatched: &[String]) -> Self {
+        let entries = loaded.archive.entries();
+        let has_digests = loaded.archive.sealed().is_some();
         let mut totals = Totals::default();
         places.iter().for_each(|place| totals.add(entries[*place].entry.kind, entries[*place].content.size));
         Self {
             command: "list",
-            exit_code: if unmatched.is_empty() { DONE } else { LOOK },
-            archive: shown(&archive.about().name),
-            secret,
+            exit_code: if unmatched.is_empty() && loaded.archive.refused().is_empty() { DONE } else { LOOK },
+            archive: shown(&loaded.name),
+            format: loaded.archive.format(),
+            secret: loaded.secret,
             files: totals.files,
             folders: totals.folders,
             links: totals.links,
             bytes: totals.content_bytes,
-            entries: places.iter().map(|place| Line::new(&entries[*place], kept[*place])).collect(),
+            entries: places.iter().map(|place| Line::new(&entries[*place], kept[*place], has_digests)).collect(),
+            not_extracted: loaded.not_extracted(),
+            notes: loaded.notes.clone(),
             unmatched_patterns: unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect(),
         }
     }
 }
 
 impl Line {
-    fn new(listed: &ListedEntry, kept: f64) -> Self {
+    fn new(listed: &ListedEntry, kept: f64, has_digest: bool) -> Self {
         let ListedEntry { entry, content } = listed;
         let is_file = entry.kind == EntryKind::File;
         Self {
@@ -133,7 +138,7 @@ impl Line {
             kept: (is_file && content.size > 0).then_some(kept),
             modified: text::time(entry.modified),
             mode: format!("{:04o}", entry.mode),
-            blake3: is_file.then(|| blake3_text(&content.digest)),
+            blake3: (is_file && has_digest).then(|| blake3_text(&content.digest)),
             target: (entry.kind == EntryKind::Link).then(|| shown(&entry.link_target)),
             changed_while_read: content.changed_while_read,
         }
@@ -210,8 +215,7 @@ fn lines(body: Vec<String>, report: &Report) -> Vec<String> {
         let patterns = report.unmatched_patterns.join(", ");
         lines.push(paint(Tone::Look, format!("These patterns matched nothing: {patterns}")));
     }
-    if !report.secret {
-        lines.push(paint(Tone::Look, credentials::NOT_SECRET));
-    }
+    lines.extend(archives::not_extracted_lines(&report.not_extracted));
+    lines.extend(report.notes.iter().map(|note| paint(Tone::Look, note)));
     lines
 }

@@ -4,7 +4,7 @@ mod pieces;
 mod receiving;
 mod sending;
 
-pub use receiving::{costly, gather, one_set, opening, sealed};
+pub use receiving::{archive, costly, gather, one_set, opening, sealed};
 pub use sending::{bad_value, name_trouble, passed_over, system_name, unknown_squeeze, weak_password};
 
 use crate::failure::Failure;
@@ -131,6 +131,7 @@ fn core(error: &Error) -> String {
             "Cancelled. What had been extracted for the rehearsal was removed.".to_owned()
         }
         Error::Rehearsal(error) => format!("There was no rehearsal: {error}."),
+        Error::Archive(error) => archive(error),
         Error::Portion(error) => pieces::portion(error),
         Error::Pieces(error) => pieces::find(error),
         Error::Reunite(error) => pieces::reunite(error),

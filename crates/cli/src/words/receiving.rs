@@ -3,12 +3,15 @@
 use super::{file_error, missing_path};
 use crate::ui::text::{self, argument, bytes, first_few, grouped, number_list, path, shown};
 use std::path::PathBuf;
+use under_seal_core::archive::ArchiveError;
 use under_seal_core::landing::LandingError;
 use under_seal_core::opening::{OpenError, Stopped};
+use under_seal_core::reader::ExtractError;
 use under_seal_core::sealed::record::RecordError;
 use under_seal_core::sealed::stream::StreamError;
-use under_seal_core::sealed::{ExtractError, HeadError, KeyCost, SealedError};
+use under_seal_core::sealed::{HeadError, KeyCost, SealedError};
 use under_seal_core::volume::{CellError, GatherError, HeaderError, SetSummary};
+use under_seal_core::zip::{PartsError, ZipError};
 
 const MIB_IN_KIB: u32 = 1024;
 
@@ -200,9 +203,67 @@ pub fn opening(error: &OpenError) -> String {
     }
 }
 
+/// Why an archive of whatever format cannot be read.
+pub fn archive(error: &ArchiveError) -> String {
+    match error {
+        ArchiveError::Sealed(error) => sealed(error),
+        ArchiveError::Zip(error) | ArchiveError::Parts(PartsError::Zip(error)) => zip(error),
+        ArchiveError::Parts(PartsError::Missing { missing, count }) => parts_missing(missing, *count),
+        ArchiveError::Cancelled(_) => "Cancelled.".to_owned(),
+    }
+}
+
+fn parts_missing(missing: &[u32], count: Option<u32>) -> String {
+    let all = count.map(|count| format!(" of {count}")).unwrap_or_default();
+    let which = match missing {
+        [] => "The last part of the archive is missing".to_owned(),
+        [one] => format!("Part {one}{all} of the archive is missing"),
+        several => format!("Parts {}{all} of the archive are missing", number_list(several)),
+    };
+    format!("{which}. Put all parts into one folder, under the names that they were sent with.")
+}
+
+fn zip(error: &ZipError) -> String {
+    match error {
+        ZipError::NoEnd => {
+            "This ZIP archive has no end: it was cut short on its way, or is only a part. Ask the sender for it again."
+                .to_owned()
+        }
+        ZipError::TwoEnds => {
+            "This ZIP archive has two ends, and programs would differ about what is in it. It is not opened.".to_owned()
+        }
+        ZipError::Malformed(what) => {
+            format!("This ZIP archive is damaged ({what}). Ask the sender for it again.")
+        }
+        ZipError::LargeDirectory(length) => {
+            format!("This ZIP archive's directory has {}, more than is read here.", bytes(*length))
+        }
+        ZipError::Parts { parts, given } => {
+            format!("This ZIP archive is in {parts} parts, and {given} of them can be found. Put all into one folder.")
+        }
+        ZipError::Contradiction { name, what } => format!(
+            "This ZIP archive says two things about {} ({what}), and programs would differ about it. It is not opened.",
+            shown(name)
+        ),
+        ZipError::Unsupported { name, what } => {
+            format!("{} in this ZIP archive uses {what}, which is not read here.", shown(name))
+        }
+        ZipError::NeedsPassword => "A password is needed for this ZIP archive.".to_owned(),
+        ZipError::WrongPassword => {
+            "Wrong password. Check the spelling, capital letters and the keyboard's language.".to_owned()
+        }
+        ZipError::Damaged { name, what, or_password } => {
+            let or = if *or_password { ", or the password is wrong after all" } else { "" };
+            format!("{} in this ZIP archive is damaged: {what}{or}. Ask the sender for it again.", shown(name))
+        }
+        ZipError::File(error) => file_error(error),
+        ZipError::Cancelled(_) => "Cancelled.".to_owned(),
+    }
+}
+
 fn stopped(stopped: &Stopped) -> String {
     let why = match &stopped.why {
-        ExtractError::Archive(error) => sealed(error),
+        ExtractError::Archive(error) => archive(error),
         ExtractError::Sink(LandingError::File(error)) if error.is_taken() => {
             format!("{} appeared while this was being extracted, and was not touched.", path(&error.path))
         }
@@ -227,9 +288,9 @@ fn stopped(stopped: &Stopped) -> String {
     };
     let salvage = matches!(
         &stopped.why,
-        ExtractError::Archive(SealedError::Stream(StreamError::Cell(
+        ExtractError::Archive(ArchiveError::Sealed(SealedError::Stream(StreamError::Cell(
             CellError::Missing(_) | CellError::Damaged { .. }
-        )))
+        ))))
     );
     let advice = if salvage { " --salvage takes out whatever is whole." } else { "" };
     format!("{why} {left}{advice}")

@@ -2,7 +2,7 @@
 //! its digest, never by its date.
 
 use crate::context::{Cancelled, Context, Phase, Progress};
-use crate::entry::{EntryKind, EntryPath, ListedEntry};
+use crate::entry::{EntryKind, EntryPath, ListedEntry, Timestamp};
 use crate::place::FileError;
 use crate::source::{Catalogue, SourceEntry};
 use std::cmp::Ordering;
@@ -27,6 +27,24 @@ impl Differences {
     /// Whether it differs in anything.
     pub fn any(self) -> bool {
         self != Self::default()
+    }
+}
+
+/// How fine the times are that an archive's format keeps.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TimesKept {
+    /// To the nanosecond.
+    Nanoseconds,
+    /// To the second; what is below counts for nothing.
+    Seconds,
+}
+
+impl TimesKept {
+    fn differ(self, one: Timestamp, other: Timestamp) -> bool {
+        match self {
+            Self::Nanoseconds => one != other,
+            Self::Seconds => one.seconds != other.seconds,
+        }
     }
 }
 
@@ -69,7 +87,12 @@ impl Comparison {
 ///
 /// # Errors
 /// [`Cancelled`]; a file that cannot be read is no error but a finding.
-pub fn compare(entries: &[ListedEntry], disk: &Catalogue, context: &Context<'_>) -> Result<Comparison, Cancelled> {
+pub fn compare(
+    entries: &[ListedEntry],
+    disk: &Catalogue,
+    times: TimesKept,
+    context: &Context<'_>,
+) -> Result<Comparison, Cancelled> {
     context.tell(Progress::Begin(Phase::Comparing, disk.total_bytes()));
     let renaming = Renaming::between(entries, disk);
     let mut found = Comparison::default();
@@ -83,7 +106,7 @@ pub fn compare(entries: &[ListedEntry], disk: &Catalogue, context: &Context<'_>)
         }
         match listed.next_if(|listed| listed.entry.path.cmp(&path) == Ordering::Equal) {
             None => found.added.push(path),
-            Some(listed) => match differences(listed, entry, disk, context)? {
+            Some(listed) => match differences(listed, entry, disk, times, context)? {
                 Ok(differences) => found.both.push(Compared { path, kind: entry.kind, differences }),
                 Err(error) => found.unreadable.push((path, error)),
             },
@@ -99,13 +122,14 @@ fn differences(
     listed: &ListedEntry,
     there: &SourceEntry,
     disk: &Catalogue,
+    times: TimesKept,
     context: &Context<'_>,
 ) -> Result<Result<Differences, FileError>, Cancelled> {
     let entry = &listed.entry;
     let mut differences = Differences {
         kind: entry.kind != there.kind,
         content: false,
-        time: entry.modified != there.modified,
+        time: times.differ(entry.modified, there.modified),
         // A link's own mode means nothing.
         mode: entry.mode != there.mode && there.kind != EntryKind::Link,
     };

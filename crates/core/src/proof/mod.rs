@@ -6,7 +6,7 @@ pub mod receipt;
 pub mod slip;
 pub mod volumes;
 
-pub use compare::{Compared, Comparison, Differences, compare};
+pub use compare::{Compared, Comparison, Differences, TimesKept, compare};
 pub use contents::verify_contents;
 pub use receipt::Receipt;
 pub use slip::Slip;

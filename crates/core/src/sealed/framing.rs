@@ -4,41 +4,8 @@
 //! entries that are complete with it; the writer knows where each frame begins, and puts the two together in the index.
 
 use super::record::{DATA_PREFIX_BYTES, RECORD_HEADER_BYTES, begin_data, grow_data, put_end, put_entry};
-use crate::entry::{Content, Entry, EntryKind, ListedEntry};
+use crate::entry::{Content, Entry, EntryKind, ListedEntry, Totals};
 use crate::pipeline::{Spares, Stopped};
-
-/// What an archive holds in all.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub struct Totals {
-    /// Regular files.
-    pub files: u64,
-    /// Folders.
-    pub folders: u64,
-    /// Symbolic links.
-    pub links: u64,
-    /// Content bytes of all files.
-    pub content_bytes: u64,
-}
-
-impl Totals {
-    /// Counts what another archive holds.
-    pub fn add_all(&mut self, other: &Self) {
-        self.files += other.files;
-        self.folders += other.folders;
-        self.links += other.links;
-        self.content_bytes = self.content_bytes.saturating_add(other.content_bytes);
-    }
-
-    /// Counts one more entry, with so many content bytes.
-    pub fn add(&mut self, kind: EntryKind, content_bytes: u64) {
-        match kind {
-            EntryKind::File => self.files += 1,
-            EntryKind::Folder => self.folders += 1,
-            EntryKind::Link => self.links += 1,
-        }
-        self.content_bytes = self.content_bytes.saturating_add(content_bytes);
-    }
-}
 
 /// An entry that was framed.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -21,10 +21,12 @@ pub mod record;
 pub mod salvage;
 pub mod stream;
 pub mod tail;
-pub mod wire;
 pub mod writer;
 
-pub use framing::{FrameDraft, Framer, Totals};
+pub use framing::{FrameDraft, Framer};
+
+pub use crate::entry::Totals;
+pub use crate::wire;
 pub use head::{HeadError, cost_of, opens_without_password, seal_head};
 pub use index::About;
 pub use keys::{ArchiveKey, CostLimit, KeyCost};

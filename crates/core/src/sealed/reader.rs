@@ -6,7 +6,6 @@
 use super::cells::CellSeal;
 use super::delivery::{Delivery, Open};
 use super::frame::{FRAME_HEADER_BYTES, FrameError, FrameHeader, FrameKind};
-use super::framing::Totals;
 use super::head::{HeadError, open_head};
 use super::index::{About, IndexEntry, Place, Root, RootError, check_order, read_page};
 use super::keys::{ArchiveKey, CostLimit};
@@ -17,8 +16,9 @@ use super::tail::{TAIL_BYTES, Tail};
 use super::wire::Malformed;
 use crate::codec::{CodecError, Decompressor};
 use crate::context::{Cancelled, Context, Progress};
-use crate::entry::{EntrySink, ListedEntry};
+use crate::entry::{EntrySink, ListedEntry, Totals};
 use crate::pipeline::{Jobs, Spares, ordered};
+use crate::reader::ArchiveReader;
 use crate::volume::{CellReader, VolumeSet};
 
 /// Why an archive cannot be read.
@@ -57,15 +57,7 @@ impl From<Malformed> for SealedError {
 }
 
 /// Why an extraction stopped.
-#[derive(Debug, thiserror::Error)]
-pub enum ExtractError<E> {
-    /// The archive cannot be read on.
-    #[error(transparent)]
-    Archive(#[from] SealedError),
-    /// The receiving side stopped.
-    #[error("{0}")]
-    Sink(E),
-}
+pub type ExtractError<E> = crate::reader::ExtractError<SealedError, E>;
 
 /// An unlocked archive.
 pub struct SealedReader {
@@ -240,6 +232,31 @@ impl SealedReader {
             };
         }
         Ok(())
+    }
+}
+
+impl ArchiveReader for SealedReader {
+    type Error = SealedError;
+
+    fn entries(&self) -> &[ListedEntry] {
+        Self::entries(self)
+    }
+
+    fn extract<S: EntrySink + ?Sized>(
+        &mut self,
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<S::Error>> {
+        Self::extract(self, sink, context)
+    }
+
+    fn extract_some<S: EntrySink + ?Sized>(
+        &mut self,
+        wanted: &[usize],
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<S::Error>> {
+        Self::extract_some(self, wanted, sink, context)
     }
 }
 

@@ -2,7 +2,7 @@
 
 use super::cells::{NotAuthentic, PlainCells};
 use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
-use super::framing::{Framed, Totals};
+use super::framing::Framed;
 use super::head::HeadError;
 use super::index::{About, IndexEntry, Place, Root};
 use super::pages::{MakeScratch, PageStore};
@@ -10,6 +10,7 @@ use super::stream::StreamWriter;
 use super::tail::Tail;
 use crate::codec::{Block, CodecError, Compressor, Squeeze};
 use crate::context::{Context, NoRandomness};
+use crate::entry::Totals;
 use crate::pipeline::{Spares, Stopped};
 use crate::place::FileError;
 use crate::volume::WriteError;

@@ -7,8 +7,9 @@ mod screen;
 
 use super::list::nothing;
 use super::show;
+use crate::archives::{Given, Wanted, given, volume_paths};
 use crate::args::{FolderName, OpenArguments};
-use crate::credentials;
+use crate::credentials::{self, NOT_SECRET};
 use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING, UNSAFE};
 use crate::places::{Typed, gather_or_collect, tell_apart};
 use crate::session;
@@ -28,7 +29,8 @@ use under_seal_core::landing::{Destination, LandingError};
 use under_seal_core::listing;
 use under_seal_core::opening::{OpenError, foresee, open, open_salvaged, open_some};
 use under_seal_core::place::{OriginMark, origin_marks};
-use under_seal_core::sealed::{Salvage, SealedReader};
+use under_seal_core::reader::ArchiveReader as _;
+use under_seal_core::sealed::Salvage;
 use under_seal_core::source::Patterns;
 use under_seal_core::volume::VolumeSet;
 
@@ -37,25 +39,29 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
     let typed = tell_apart(&arguments.typed);
     let silent = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&silent, arguments.work.threads);
-    let set = gather_or_collect(&typed.places, &arguments.coming, &context)?;
-    let report = match (arguments.salvage, typed.inside.is_empty()) {
-        (true, true) => salvage(arguments, set)?,
-        (true, false) => return Err(Failure::Value(BadValue::SalvageOfSome)),
+    let given = match arguments.coming.one_by_one {
+        true => Given::Sealed(gather_or_collect(&typed.places, &arguments.coming, &context)?),
+        false => given(&typed.places)?,
+    };
+    let part = arguments.pick || !typed.inside.is_empty();
+    let report = match (arguments.salvage, given) {
+        (true, _) if !typed.inside.is_empty() => return Err(Failure::Value(BadValue::SalvageOfSome)),
+        (true, Given::Sealed(set)) => salvage(arguments, set)?,
+        (true, Given::Open(..)) => return Err(Failure::Value(BadValue::SalvageOfOpenFormat)),
         // Whoever wants a part needs only its volumes.
-        (false, false) => extract(arguments, &typed, set)?,
-        (false, true) if arguments.pick => extract(arguments, &typed, set)?,
-        (false, true) => extract(arguments, &typed, set.complete()?)?,
+        (false, Given::Sealed(set)) if !part => extract(arguments, &typed, Given::Sealed(set.complete()?))?,
+        (false, given) => extract(arguments, &typed, given)?,
     };
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
 }
 
-fn extract(arguments: &OpenArguments, typed: &Typed, set: VolumeSet) -> Result<Report, Failure> {
+fn extract(arguments: &OpenArguments, typed: &Typed, given: Given) -> Result<Report, Failure> {
     let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
-    let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
-    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
+    let mut loaded = given.load(&arguments.unlock, Wanted::Content)?;
+    let progress = ProgressLine::for_reading(Some(loaded.files), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let mut archive = SealedReader::with_key(set, &unlocked.key)?;
+    let archive = &loaded.archive;
     let (mut wanted, unmatched) = listing::matching(archive.entries(), &patterns);
     if let (Some(pattern), []) = (unmatched.first(), wanted.as_slice()) {
         return Err(nothing(archive.entries(), pattern));
@@ -67,30 +73,30 @@ fn extract(arguments: &OpenArguments, typed: &Typed, set: VolumeSet) -> Result<R
     // Of a whole archive, which may be large, nothing is copied.
     let entries: Cow<'_, [ListedEntry]> = match part {
         false => Cow::Borrowed(archive.entries()),
-        true => wanted.iter().map(|place| archive.entries()[*place].clone()).collect(),
+        true => wanted.iter().map(|place| archive.entries()[*place].clone()).collect::<Vec<_>>().into(),
     };
-    let folder = destination(arguments, &archive, &entries);
-    let mut report = Report::new(&archive, &unlocked, &folder);
+    let folder = destination(arguments, &loaded.name, &entries);
+    let mut report = Report::new(&loaded, &folder);
     report.dry_run = arguments.dry_run;
     report.part = part;
     report.changed_while_read = changed(entries.iter());
     report.unmatched_patterns = unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect();
-    let wishes = Wishes::new(arguments, archive.set())?;
+    let wishes = Wishes::new(arguments, &loaded.paths())?;
     let into = wishes.destination(&folder, arguments, &entries)?;
     if arguments.dry_run {
         report.would_land(&entries, arguments.flat, &refused(foresee(&entries, into))?);
     } else {
         wishes.tell(&mut report);
         let opened = match part {
-            false => open(&mut archive, into, &context)?,
-            true => open_some(&mut archive, &wanted, into, &context)?,
+            false => open(&mut loaded.archive, into, &context)?,
+            true => open_some(&mut loaded.archive, &wanted, into, &context)?,
         };
         report.has_landed(&opened.landed);
     }
     drop(progress);
     report.exit_code = match () {
         () if !report.links_not_made.is_empty() => UNSAFE,
-        () if !report.unmatched_patterns.is_empty() => LOOK,
+        () if !report.unmatched_patterns.is_empty() || !report.not_extracted.is_empty() => LOOK,
         () => DONE,
     };
     Ok(report)
@@ -105,11 +111,11 @@ struct Wishes<'a> {
 type Look<'a> = Box<dyn Fn(&Path) -> Result<(), String> + 'a>;
 
 impl<'a> Wishes<'a> {
-    fn new(arguments: &'a OpenArguments, set: &VolumeSet) -> Result<Self, Failure> {
+    fn new(arguments: &'a OpenArguments, files: &[PathBuf]) -> Result<Self, Failure> {
         let mut marks = arguments.origin_mark.then(Vec::new);
-        for file in set.volumes.values().flatten() {
+        for path in files {
             if let Some(marks) = marks.as_mut().filter(|marks| marks.is_empty()) {
-                *marks = origin_marks(&file.path).map_err(Failure::File)?;
+                *marks = origin_marks(path).map_err(Failure::File)?;
             }
         }
         let screen = arguments.screen_with.as_deref().map(|command| {
@@ -144,8 +150,8 @@ impl<'a> Wishes<'a> {
 }
 
 /// Where it goes: right into the destination, or into a folder there that is named after the archive.
-fn destination(arguments: &OpenArguments, archive: &SealedReader, entries: &[ListedEntry]) -> PathBuf {
-    let name = OsStr::from_bytes(&archive.about().name);
+fn destination(arguments: &OpenArguments, name: &[u8], entries: &[ListedEntry]) -> PathBuf {
+    let name = OsStr::from_bytes(name);
     // Whoever made the archive chose its name; it must lead nowhere else.
     let is_plain = Path::new(name).components().eq([Component::Normal(name)]);
     let several = match arguments.flat {
@@ -173,17 +179,19 @@ fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure>
     let progress = ProgressLine::for_reading(Some(volumes), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let mut archive = Salvage::survey(set, &unlocked.key, &context)?;
-    let wishes = Wishes::new(arguments, archive.set())?;
+    let wishes = Wishes::new(arguments, &volume_paths(archive.set()))?;
     let into = wishes.destination(&arguments.into, arguments, archive.entries())?;
     let opened = open_salvaged(&mut archive, into, &context)?;
     drop(progress);
     let lost = archive.lost();
     let mut report = Report {
         command: "open",
-        set: id,
+        format: "sealed",
+        set: Some(id),
         volumes,
         missing,
         secret: unlocked.secret,
+        notes: if unlocked.secret { Vec::new() } else { vec![NOT_SECRET] },
         destination: absolute(&arguments.into),
         changed_while_read: changed(archive.entries().iter()),
         salvaged: true,

@@ -1,6 +1,6 @@
 //! What `open` says in the end, in words and as JSON.
 
-use crate::credentials::{NOT_SECRET, Unlocked};
+use crate::archives::{Loaded, NotExtracted, not_extracted_lines};
 use crate::failure::DONE;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::table;
@@ -10,7 +10,7 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use under_seal_core::entry::{EntryPath, ListedEntry};
 use under_seal_core::landing::{Foreseen, Landed, RefusedLink};
-use under_seal_core::sealed::{Lost, SealedReader, Totals};
+use under_seal_core::sealed::{Lost, Totals};
 
 /// Of what is lost so many paths are shown.
 const LOST_LISTED: usize = 20;
@@ -32,7 +32,8 @@ pub(super) struct Report {
     pub command: &'static str,
     pub exit_code: u8,
     pub archive: String,
-    pub set: String,
+    pub format: &'static str,
+    pub set: Option<String>,
     pub volumes: u32,
     pub missing: Vec<u32>,
     pub secret: bool,
@@ -55,6 +56,8 @@ pub(super) struct Report {
     pub links_not_made: Vec<LinkNotMade>,
     pub lost: Option<Vec<NotWhole>>,
     pub unmatched_patterns: Vec<String>,
+    pub not_extracted: Vec<NotExtracted>,
+    pub notes: Vec<&'static str>,
 }
 
 #[derive(Serialize)]
@@ -90,15 +93,19 @@ pub(super) struct LinkNotMade {
 }
 
 impl Report {
-    pub fn new(archive: &SealedReader, unlocked: &Unlocked, into: &Path) -> Self {
+    pub fn new(loaded: &Loaded, into: &Path) -> Self {
+        let sealed = loaded.archive.sealed();
         Self {
             command: "open",
-            archive: shown(&archive.about().name),
-            set: archive.set().ids.set_text(),
-            volumes: archive.set().geometry.data_volumes,
-            missing: archive.set().missing(),
-            secret: unlocked.secret,
-            message: archive.about().message.clone(),
+            archive: shown(&loaded.name),
+            format: loaded.archive.format(),
+            set: sealed.map(|archive| archive.set().ids.set_text()),
+            volumes: loaded.files,
+            missing: sealed.map(|archive| archive.set().missing()).unwrap_or_default(),
+            secret: loaded.secret,
+            message: loaded.archive.message(),
+            not_extracted: loaded.not_extracted(),
+            notes: loaded.notes.clone(),
             destination: absolute(into),
             ..Self::default()
         }
@@ -152,7 +159,10 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
     let mut lines = vec![paint(tone, report.heading()), String::new()];
     let (would, verified) = match report.dry_run {
         true => ("would extract", Vec::new()),
-        false => ("extracted", vec!["every file's digest compared before it got its name".to_owned()]),
+        false if report.format == "sealed" => {
+            ("extracted", vec!["every file's digest compared before it got its name".to_owned()])
+        }
+        false => ("extracted", vec!["every file's length and checksum compared before it got its name".to_owned()]),
     };
     lines.extend(table::summary(&[
         ("from", vec![from(report)]),
@@ -183,8 +193,10 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
     note(Tone::Bad, "Not made, because they could lead outside this folder:", links);
     note(Tone::Look, "These patterns matched nothing:", report.unmatched_patterns.clone());
     note(Tone::Bad, "Not whole in what is here:", lost(report));
-    if !report.secret {
-        lines.extend([String::new(), paint(Tone::Look, NOT_SECRET)]);
+    lines.extend(not_extracted_lines(&report.not_extracted));
+    if !report.notes.is_empty() {
+        lines.push(String::new());
+        lines.extend(report.notes.iter().map(|note| paint(Tone::Look, note)));
     }
     let needed = needed(report);
     if !needed.is_empty() {
@@ -220,8 +232,9 @@ fn clashes(report: &Report) -> Vec<String> {
 }
 
 fn from(report: &Report) -> String {
+    let part = if report.format == "sealed" { "volume" } else { "file" };
     match report.missing.as_slice() {
-        [] => count(report.volumes.into(), "volume"),
+        [] => count(report.volumes.into(), part),
         missing => format!("{}, without {}", count(report.volumes.into(), "volume"), text::number_list(missing)),
     }
 }

@@ -1,0 +1,154 @@
+//! What is read, of whatever format: recognised by its content, unlocked where that is needed, and open.
+
+use crate::args::UnlockArguments;
+use crate::credentials::{self, NOT_SECRET};
+use crate::failure::Failure;
+use crate::places::gather;
+use crate::ui::paint::{Tone, paint};
+use crate::ui::text::shown;
+use serde::Serialize;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::{Path, PathBuf};
+use under_seal_core::Error;
+use under_seal_core::archive::{Archive, ArchiveError, OpenFormat, open_format_of};
+use under_seal_core::members::Refused;
+use under_seal_core::sealed::SealedReader;
+use under_seal_core::volume::VolumeSet;
+use under_seal_core::zip::{Encryption, ZipReader, open_parts};
+
+/// What the user has named.
+pub enum Given {
+    /// Sealed volumes.
+    Sealed(VolumeSet),
+    /// A file of an open format.
+    Open(OpenFormat, PathBuf),
+}
+
+/// What content is wanted for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Wanted {
+    /// Nothing but the list of entries is read.
+    List,
+    /// Content is read too, so a password may be needed.
+    Content,
+}
+
+/// An archive that is open for reading.
+pub struct Loaded {
+    /// The archive.
+    pub archive: Archive,
+    /// What it is called.
+    pub name: Vec<u8>,
+    /// Whether a password keeps its contents.
+    pub secret: bool,
+    /// What its format does not do for whoever relies on it.
+    pub notes: Vec<&'static str>,
+    /// How many files it is read from.
+    pub files: u32,
+}
+
+/// An entry that is not extracted (docs/json.md).
+#[derive(Debug, Clone, Serialize)]
+pub struct NotExtracted {
+    pub path: String,
+    pub why: String,
+}
+
+/// What the places hold.
+pub fn given(places: &[PathBuf]) -> Result<Given, Failure> {
+    if let [path] = places
+        && path.is_file()
+        && let Some(format) = open_format_of(path).map_err(Failure::File)?
+    {
+        return Ok(Given::Open(format, path.clone()));
+    }
+    gather(places).map(Given::Sealed)
+}
+
+impl Given {
+    /// Unlocks and opens it.
+    pub fn load(self, unlock: &UnlockArguments, wanted: Wanted) -> Result<Loaded, Failure> {
+        match self {
+            Self::Sealed(set) => {
+                let unlocked = credentials::to_unlock(&set, unlock)?;
+                let archive = SealedReader::with_key(set, &unlocked.key)?;
+                let name = archive.about().name.clone();
+                let notes = if unlocked.secret { Vec::new() } else { vec![NOT_SECRET] };
+                let files = archive.set().geometry.data_volumes;
+                Ok(Loaded { archive: Archive::Sealed(Box::new(archive)), name, secret: unlocked.secret, notes, files })
+            }
+            Self::Open(OpenFormat::Zip, path) => load_zip(&path, unlock, wanted),
+        }
+    }
+}
+
+fn load_zip(path: &Path, unlock: &UnlockArguments, wanted: Wanted) -> Result<Loaded, Failure> {
+    let segments = open_parts(path).map_err(archive_failure)?;
+    let name = name_of(segments.paths().last().unwrap_or(path));
+    let files = u32::try_from(segments.count()).unwrap_or(u32::MAX);
+    let archive = ZipReader::open(segments, None).map_err(archive_failure)?;
+    let encryptions = archive.encryptions();
+    let secret = encryptions.iter().any(|encryption| *encryption != Encryption::None);
+    let archive = match secret {
+        true => credentials::to_unlock_zip(archive, unlock, wanted)?,
+        false => archive,
+    };
+    Ok(Loaded { name, secret, notes: notes(&encryptions), files, archive: Archive::Zip(Box::new(archive)) })
+}
+
+/// A failure to read an archive.
+pub fn archive_failure(error: impl Into<ArchiveError>) -> Failure {
+    Failure::Core(Error::Archive(error.into()))
+}
+
+fn name_of(path: &Path) -> Vec<u8> {
+    path.file_stem().unwrap_or_default().as_bytes().to_vec()
+}
+
+/// What a ZIP archive does not do.
+fn notes(encryptions: &[Encryption]) -> Vec<&'static str> {
+    let mut notes = Vec::new();
+    if encryptions.contains(&Encryption::Old) {
+        notes.push("Some of it is under ZIP's old cipher, which withstands nobody: take it for readable by anyone.");
+    }
+    if encryptions.contains(&Encryption::Aes) {
+        notes.push("Contents are encrypted with AES-256 or its kin; names, sizes and dates are not hidden, nor proven genuine.");
+    }
+    if encryptions.contains(&Encryption::None) {
+        notes.push(
+            "Some of it is not encrypted. Checksums find accidents there, and nothing shows whether it is genuine.",
+        );
+    }
+    notes
+}
+
+/// The files of a set of volumes.
+pub fn volume_paths(set: &VolumeSet) -> Vec<PathBuf> {
+    set.volumes.values().flatten().map(|file| file.path.clone()).collect()
+}
+
+impl Loaded {
+    /// The files that it is read from.
+    pub fn paths(&self) -> Vec<PathBuf> {
+        match &self.archive {
+            Archive::Sealed(archive) => volume_paths(archive.set()),
+            Archive::Zip(archive) => archive.segments().paths().map(Path::to_owned).collect(),
+        }
+    }
+
+    /// What is in it and cannot be extracted.
+    pub fn not_extracted(&self) -> Vec<NotExtracted> {
+        let one = |refused: &Refused| NotExtracted { path: shown(&refused.name), why: refused.why.to_string() };
+        self.archive.refused().iter().map(one).collect()
+    }
+}
+
+/// What is not extracted, for people.
+pub fn not_extracted_lines(refused: &[NotExtracted]) -> Vec<String> {
+    if refused.is_empty() {
+        return Vec::new();
+    }
+    let heading = paint(Tone::Bad, "In the archive, and never extracted:");
+    let lines = refused.iter().map(|one| format!("  {}: {}", one.path, one.why));
+    [String::new(), heading].into_iter().chain(lines).collect()
+}

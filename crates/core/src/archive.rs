@@ -1,0 +1,178 @@
+//! Archives of whatever format: recognised by their content, and read in one way.
+
+use crate::context::{Cancelled, Context, Phase, Progress};
+use crate::entry::{Content, Entry, EntrySink, ListedEntry, Totals};
+use crate::members::Refused;
+use crate::place::{FileAction, FileError};
+use crate::reader::{ArchiveReader, ExtractError};
+use crate::sealed::{SealedError, SealedReader};
+use crate::zip::{PartsError, ZipError, ZipReader, is_zip};
+use std::convert::Infallible;
+use std::path::Path;
+
+/// Why an archive cannot be read.
+#[derive(Debug, thiserror::Error)]
+pub enum ArchiveError {
+    /// A sealed one.
+    #[error(transparent)]
+    Sealed(#[from] SealedError),
+    /// A ZIP archive.
+    #[error(transparent)]
+    Zip(#[from] ZipError),
+    /// Parts of an archive are missing.
+    #[error(transparent)]
+    Parts(#[from] PartsError),
+    /// The user asked to stop.
+    #[error(transparent)]
+    Cancelled(#[from] Cancelled),
+}
+
+/// An open format.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum OpenFormat {
+    /// ZIP, in one file or in parts.
+    Zip,
+}
+
+/// What is read here, as people call it.
+pub const FORMATS: [&str; 2] = ["sealed", "ZIP"];
+
+/// Which open format a file has, by its content; `None` for sealed volumes and whatever is unknown.
+///
+/// # Errors
+/// [`FileError`] from the system.
+pub fn open_format_of(path: &Path) -> Result<Option<OpenFormat>, FileError> {
+    let metadata = path.metadata().map_err(FileError::on(FileAction::Open, path))?;
+    let is_zip = metadata.is_file() && is_zip(path)?;
+    Ok(is_zip.then_some(OpenFormat::Zip))
+}
+
+/// An archive that is open for reading.
+pub enum Archive {
+    /// A sealed one, unlocked.
+    Sealed(Box<SealedReader>),
+    /// A ZIP archive.
+    Zip(Box<ZipReader>),
+}
+
+impl Archive {
+    /// What the format is called.
+    pub fn format(&self) -> &'static str {
+        match self {
+            Self::Sealed(_) => "sealed",
+            Self::Zip(_) => "zip",
+        }
+    }
+
+    /// The sealed archive that it is, if it is one.
+    pub fn sealed(&self) -> Option<&SealedReader> {
+        match self {
+            Self::Sealed(archive) => Some(archive),
+            Self::Zip(_) => None,
+        }
+    }
+
+    /// What is in it and cannot be extracted.
+    pub fn refused(&self) -> &[Refused] {
+        match self {
+            Self::Sealed(_) => &[],
+            Self::Zip(archive) => archive.refused(),
+        }
+    }
+
+    /// What the sender says.
+    pub fn message(&self) -> String {
+        match self {
+            Self::Sealed(archive) => archive.about().message.clone(),
+            Self::Zip(archive) => String::from_utf8_lossy(archive.comment()).into_owned(),
+        }
+    }
+
+    /// The share that squeezing left of each entry, about.
+    pub fn kept_shares(&self) -> Vec<f64> {
+        match self {
+            Self::Sealed(archive) => archive.kept_shares(),
+            Self::Zip(archive) => archive.kept_shares(),
+        }
+    }
+
+    /// What it holds in all.
+    pub fn totals(&self) -> Totals {
+        let mut totals = Totals::default();
+        self.entries().iter().for_each(|listed| totals.add(listed.entry.kind, listed.content.size));
+        totals
+    }
+
+    /// Every entry with its content's digest. A format that keeps none is read to its end for that.
+    ///
+    /// # Errors
+    /// [`ArchiveError`].
+    pub fn entries_with_digests(&mut self, context: &Context<'_>) -> Result<Vec<ListedEntry>, ArchiveError> {
+        if let Self::Sealed(archive) = self {
+            return Ok(archive.entries().to_vec());
+        }
+        context.tell(Progress::Begin(Phase::Verifying, self.totals().content_bytes));
+        let mut digests = Digests(Vec::with_capacity(self.entries().len()));
+        let read = self.extract(&mut digests, context);
+        context.tell(Progress::End);
+        match read {
+            Ok(()) => Ok(digests.0),
+            Err(ExtractError::Archive(error)) => Err(error),
+            Err(ExtractError::Sink(never)) => match never {},
+        }
+    }
+}
+
+/// A sink that keeps what each content came to.
+struct Digests(Vec<ListedEntry>);
+
+impl EntrySink for Digests {
+    type Error = Infallible;
+
+    fn begin(&mut self, _: &Entry) -> Result<(), Infallible> {
+        Ok(())
+    }
+
+    fn content(&mut self, _: &[u8]) -> Result<(), Infallible> {
+        Ok(())
+    }
+
+    fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), Infallible> {
+        self.0.push(ListedEntry { entry: entry.clone(), content: *content });
+        Ok(())
+    }
+}
+
+impl ArchiveReader for Archive {
+    type Error = ArchiveError;
+
+    fn entries(&self) -> &[ListedEntry] {
+        match self {
+            Self::Sealed(archive) => archive.entries(),
+            Self::Zip(archive) => archive.entries(),
+        }
+    }
+
+    fn extract<S: EntrySink + ?Sized>(
+        &mut self,
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<ArchiveError, S::Error>> {
+        match self {
+            Self::Sealed(archive) => archive.extract(sink, context).map_err(ExtractError::of_any_archive),
+            Self::Zip(archive) => archive.extract(sink, context).map_err(ExtractError::of_any_archive),
+        }
+    }
+
+    fn extract_some<S: EntrySink + ?Sized>(
+        &mut self,
+        wanted: &[usize],
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<ArchiveError, S::Error>> {
+        match self {
+            Self::Sealed(archive) => archive.extract_some(wanted, sink, context).map_err(ExtractError::of_any_archive),
+            Self::Zip(archive) => archive.extract_some(wanted, sink, context).map_err(ExtractError::of_any_archive),
+        }
+    }
+}

@@ -1,0 +1,249 @@
+//! Members of archives in open formats: what they call things, made into safe paths, sorted, with the folders that only
+//! their names imply. Whoever wrote such an archive may be hostile, so what cannot be a path here is refused by name, and
+//! the rest goes on.
+
+use crate::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, PathError, Timestamp};
+use std::collections::BTreeMap;
+use std::collections::btree_map::Entry as Slot;
+
+/// Permission bits of a folder that no member describes.
+const IMPLIED_FOLDER_MODE: u32 = 0o755;
+
+/// A member as its format describes it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Member {
+    /// Its name: components joined by slashes.
+    pub name: Vec<u8>,
+    /// File, folder or link; `None` for a device or whatever else cannot be extracted.
+    pub kind: Option<EntryKind>,
+    /// Permission bits.
+    pub mode: u32,
+    /// When it was modified.
+    pub modified: Timestamp,
+    /// Content bytes.
+    pub size: u64,
+    /// A link's target.
+    pub link_target: Vec<u8>,
+}
+
+/// A member that is not extracted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Refused {
+    /// What the archive calls it.
+    pub name: Vec<u8>,
+    /// Why.
+    pub why: RefusedReason,
+}
+
+/// Why a member is refused.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum RefusedReason {
+    /// Its name cannot be a path inside a folder.
+    #[error(transparent)]
+    Path(#[from] PathError),
+    /// Another member has that name.
+    #[error("a second entry of that name")]
+    Twice,
+    /// It would lie in something that is no folder.
+    #[error("an entry inside what is no folder")]
+    InNoFolder,
+    /// A device, a pipe or the like.
+    #[error("neither file, folder nor link")]
+    Special,
+}
+
+/// Members in the order of their paths.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub struct Tree {
+    /// Every entry, sorted by path; the digests are zero.
+    pub listed: Vec<ListedEntry>,
+    /// For each of them the member's place in the archive; `None` for a folder that only names imply.
+    pub members: Vec<Option<usize>>,
+    /// What is not among them.
+    pub refused: Vec<Refused>,
+}
+
+/// Which of two members with one name counts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SameName {
+    /// The later one: an archive that is appended to replaces so.
+    LaterCounts,
+    /// The earlier one, and the later is refused: readers would differ about it.
+    LaterRefused,
+}
+
+/// A path as a member's name gives it: without `.` and empty components, which change nothing.
+///
+/// # Errors
+/// [`PathError`].
+pub fn path_of(name: &[u8]) -> Result<EntryPath, PathError> {
+    if name.first() == Some(&b'/') {
+        return Err(PathError::Absolute);
+    }
+    let components = name.split(|byte| *byte == b'/').filter(|component| !matches!(*component, b"" | b"."));
+    EntryPath::new(components.collect::<Vec<_>>().join(&b'/'))
+}
+
+impl Tree {
+    /// Sorts members into a tree.
+    pub fn grow(members: &[Member], same_name: SameName) -> Self {
+        let mut refused = Vec::new();
+        let mut chosen: BTreeMap<EntryPath, usize> = BTreeMap::new();
+        for (place, member) in members.iter().enumerate() {
+            if let Err(why) = choose(&mut chosen, place, members, same_name) {
+                refused.push(Refused { name: member.name.clone(), why });
+            }
+        }
+        // A folder comes before what is in it, so each finds what it lies in.
+        let mut growing: BTreeMap<EntryPath, Growing> = BTreeMap::new();
+        for (path, place) in chosen {
+            let member = &members[place];
+            match folders_for(&path, &growing) {
+                Some(implied) => {
+                    growing.extend(implied.into_iter().map(|folder| (folder, Growing::implied())));
+                    for folder in path.folders_above() {
+                        if let Some(above) = growing.get_mut(&folder) {
+                            above.latest = above.latest.max(Some(member.modified));
+                        }
+                    }
+                    let kind = member.kind.unwrap_or(EntryKind::File);
+                    growing.insert(path, Growing { member: Some(place), kind, latest: None });
+                }
+                None => refused.push(Refused { name: member.name.clone(), why: RefusedReason::InNoFolder }),
+            }
+        }
+        let mut tree = Self { refused, ..Self::default() };
+        for (id, (path, grown)) in (1..).zip(growing) {
+            tree.listed.push(grown.listed(id, path, members));
+            tree.members.push(grown.member);
+        }
+        tree
+    }
+}
+
+/// Lets a member have its path, unless another has it.
+fn choose(
+    chosen: &mut BTreeMap<EntryPath, usize>,
+    place: usize,
+    members: &[Member],
+    same_name: SameName,
+) -> Result<(), RefusedReason> {
+    let member = &members[place];
+    let kind = member.kind.ok_or(RefusedReason::Special)?;
+    let path = match path_of(&member.name) {
+        // The folder that everything lies in, as some archives name it.
+        Err(PathError::Empty) if kind == EntryKind::Folder => return Ok(()),
+        path => path?,
+    };
+    match chosen.entry(path) {
+        Slot::Vacant(slot) => {
+            slot.insert(place);
+        }
+        Slot::Occupied(mut slot) => {
+            let both_folders = |other: Option<EntryKind>| other == Some(EntryKind::Folder);
+            let same = both_folders(members[*slot.get()].kind) == both_folders(Some(kind));
+            if same_name == SameName::LaterRefused || !same {
+                return Err(RefusedReason::Twice);
+            }
+            slot.insert(place);
+        }
+    }
+    Ok(())
+}
+
+/// The folders above a path that nothing describes; `None` where one of them is something else.
+fn folders_for(path: &EntryPath, growing: &BTreeMap<EntryPath, Growing>) -> Option<Vec<EntryPath>> {
+    let mut implied = Vec::new();
+    for folder in path.folders_above() {
+        match growing.get(&folder) {
+            None => implied.push(folder),
+            Some(grown) if grown.kind == EntryKind::Folder => return Some(implied),
+            Some(_) => return None,
+        }
+    }
+    Some(implied)
+}
+
+/// An entry while the tree grows.
+struct Growing {
+    member: Option<usize>,
+    kind: EntryKind,
+    /// When the youngest thing in it was modified, for a folder of which nothing else says.
+    latest: Option<Timestamp>,
+}
+
+impl Growing {
+    const fn implied() -> Self {
+        Self { member: None, kind: EntryKind::Folder, latest: None }
+    }
+
+    fn listed(&self, id: u64, path: EntryPath, members: &[Member]) -> ListedEntry {
+        let entry = match self.member.map(|place| &members[place]) {
+            Some(member) => Entry {
+                id,
+                path,
+                kind: self.kind,
+                mode: member.mode,
+                modified: member.modified,
+                link_target: member.link_target.clone(),
+            },
+            None => Entry {
+                id,
+                path,
+                kind: EntryKind::Folder,
+                mode: IMPLIED_FOLDER_MODE,
+                modified: self.latest.unwrap_or_default(),
+                link_target: Vec::new(),
+            },
+        };
+        let size = self.member.filter(|_| self.kind == EntryKind::File).map_or(0, |place| members[place].size);
+        ListedEntry { entry, content: Content { size, ..Content::default() } }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn member(name: &str) -> Member {
+        let kind = match name.chars().last() {
+            Some('/') => Some(EntryKind::Folder),
+            Some('|') => None,
+            _ => Some(EntryKind::File),
+        };
+        let modified = Timestamp { seconds: name.len() as i64, nanoseconds: 0 };
+        Member { name: name.into(), kind, mode: 0o644, modified, size: 1, link_target: Vec::new() }
+    }
+
+    /// Names, the paths that come of them, and what is refused.
+    #[rstest]
+    #[case::folders_are_implied(&["a/b/c"], &["a", "a/b", "a/b/c"], &[])]
+    #[case::what_changes_nothing_goes(&["./", "./a//b/"], &["a", "a/b"], &[])]
+    #[case::leading_elsewhere(&["/etc/passwd", "../x", "a/../../x", "ok"], &["ok"], &["/etc/passwd", "../x", "a/../../x"])]
+    #[case::nothing_and_nul(&["", "a\0b"], &[], &["", "a\0b"])]
+    #[case::inside_a_file(&["a", "a/b"], &["a"], &["a/b"])]
+    #[case::a_file_that_is_a_folder_too(&["a/", "a"], &["a"], &["a"])]
+    #[case::twice(&["a", "b", "a"], &["a", "b"], &["a"])]
+    #[case::device(&["tty|"], &[], &["tty|"])]
+    fn names_become_paths_or_are_refused(#[case] names: &[&str], #[case] paths: &[&str], #[case] refused: &[&str]) {
+        let members: Vec<Member> = names.iter().map(|name| member(name)).collect();
+        let tree = Tree::grow(&members, SameName::LaterRefused);
+        let found: Vec<_> = tree.listed.iter().map(|listed| listed.entry.path.as_bytes()).collect();
+        assert_eq!(found, paths.iter().map(|path| path.as_bytes()).collect::<Vec<_>>());
+        let found: Vec<_> = tree.refused.iter().map(|refused| refused.name.as_slice()).collect();
+        assert_eq!(found, refused.iter().map(|name| name.as_bytes()).collect::<Vec<_>>());
+    }
+
+    #[test]
+    fn an_implied_folder_is_as_old_as_the_youngest_thing_in_it() {
+        let tree = Tree::grow(&[member("a/b"), member("a/long name")], SameName::LaterCounts);
+        assert_eq!(tree.listed[0].entry.modified.seconds, 11);
+    }
+
+    #[test]
+    fn where_the_later_counts_it_takes_the_place_of_the_earlier() {
+        let tree = Tree::grow(&[member("a"), member("b"), member("a")], SameName::LaterCounts);
+        assert_eq!((tree.members, tree.refused), (vec![Some(2), Some(1)], vec![]));
+    }
+}

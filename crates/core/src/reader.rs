@@ -1,0 +1,56 @@
+//! What the reader of every archive format offers: entries that are known beforehand, and their content on demand.
+
+use crate::context::Context;
+use crate::entry::{EntrySink, ListedEntry};
+
+/// Why an extraction stopped.
+#[derive(Debug, thiserror::Error)]
+pub enum ExtractError<A, S> {
+    /// The archive cannot be read on.
+    #[error("{0}")]
+    Archive(#[from] A),
+    /// The receiving side stopped.
+    #[error("{0}")]
+    Sink(S),
+}
+
+impl<A, S> ExtractError<A, S> {
+    /// The same, with the archive's error as that of whatever archive it is.
+    pub fn of_any_archive<B: From<A>>(self) -> ExtractError<B, S> {
+        match self {
+            Self::Archive(error) => ExtractError::Archive(error.into()),
+            Self::Sink(error) => ExtractError::Sink(error),
+        }
+    }
+}
+
+/// An archive that is open for reading.
+pub trait ArchiveReader {
+    /// Why it cannot be read.
+    type Error;
+
+    /// Every entry, sorted by path. Where the format keeps no BLAKE3, a content's digest is zero here; the sink is told the
+    /// right one.
+    fn entries(&self) -> &[ListedEntry];
+
+    /// Hands every entry to the sink.
+    ///
+    /// # Errors
+    /// [`ExtractError`]; what the sink was told to end before that is complete and right.
+    fn extract<S: EntrySink + ?Sized>(
+        &mut self,
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<Self::Error, S::Error>>;
+
+    /// Hands some entries, by their places in [`ArchiveReader::entries`], to the sink.
+    ///
+    /// # Errors
+    /// [`ExtractError`].
+    fn extract_some<S: EntrySink + ?Sized>(
+        &mut self,
+        wanted: &[usize],
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<Self::Error, S::Error>>;
+}
