@@ -114,7 +114,9 @@ fn notes(encryptions: &[Encryption]) -> Vec<&'static str> {
     if encryptions.contains(&Encryption::Aes) {
         notes.push("Contents are encrypted with AES-256 or its kin; names, sizes and dates are not hidden, nor proven genuine.");
     }
-    if encryptions.contains(&Encryption::None) {
+    if encryptions == [Encryption::None] {
+        notes.push("Nothing in it is encrypted. Checksums find accidents, and nothing shows whether it is genuine.");
+    } else if encryptions.contains(&Encryption::None) {
         notes.push(
             "Some of it is not encrypted. Checksums find accidents there, and nothing shows whether it is genuine.",
         );

@@ -85,6 +85,11 @@ impl Drop for PassphraseFile {
     }
 }
 
+/// Whether a password is given by option or variable.
+pub fn is_given(arguments: &UnlockArguments) -> bool {
+    arguments.password.password_from.is_some() || std::env::var_os(PASSWORD_VARIABLE).is_some()
+}
+
 /// The password given by option or variable, if there is one.
 fn given_password(arguments: &PasswordArguments) -> Result<Option<Password>, Failure> {
     if let Some(path) = &arguments.password_from {

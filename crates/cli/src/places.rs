@@ -36,13 +36,6 @@ fn is_place(path: &Path) -> bool {
     path.is_file() || path.is_dir() && !matches!(VolumeSet::gather(&[path.to_owned()]), Err(GatherError::NoVolumes(_)))
 }
 
-impl Typed {
-    /// The set that is there; not all of its volumes need be.
-    pub fn set(&self) -> Result<VolumeSet, Failure> {
-        gather(&self.places)
-    }
-}
-
 /// The set that is in these places, or, with `--one-by-one`, that comes there one volume after the other.
 pub fn gather_or_collect(
     places: &[PathBuf],

@@ -1,7 +1,9 @@
 //! `check`: what is here, what is missing, what is damaged; and with the password, everything inside.
 
 mod map;
+mod open_format;
 
+use crate::archives::{Given, given};
 use crate::args::CheckArguments;
 use crate::credentials::{self, NOT_SECRET, Unlocked};
 use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING};
@@ -31,7 +33,13 @@ const SLIP_COLUMNS: usize = 72;
 pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     let silent = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&silent, arguments.work.threads);
-    let set = gather_or_collect(&arguments.places, &arguments.coming, &context)?;
+    let set = match arguments.coming.one_by_one {
+        true => gather_or_collect(&arguments.places, &arguments.coming, &context)?,
+        false => match given(&arguments.places)? {
+            Given::Sealed(set) => set,
+            given @ Given::Open(..) => return open_format::run(given, arguments),
+        },
+    };
     let unlocked = match credentials::unasked(&set, &arguments.unlock) {
         Ok(None) if arguments.ask_password => credentials::asked(&set, &arguments.unlock).map(Some),
         given => given,

@@ -1,16 +1,19 @@
 //! `about`: one page on an archive.
 
+mod open_format;
+
 use super::show;
+use crate::archives::{Wanted, given};
 use crate::args::AboutArguments;
 use crate::args::SqueezeName;
-use crate::credentials::{self, NOT_SECRET};
+use crate::credentials::NOT_SECRET;
 use crate::failure::{DONE, Failure};
-use crate::places::gather;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::table;
 use crate::ui::text::{self, bytes, contents, grouped, shown, shown_lines};
 use serde::Serialize;
 use std::cmp::Reverse;
+use under_seal_core::archive::Archive;
 use under_seal_core::codec::Squeeze;
 use under_seal_core::entry::ListedEntry;
 use under_seal_core::sealed::{SealedReader, cost_of};
@@ -20,12 +23,19 @@ const LARGEST: usize = 5;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &AboutArguments) -> Result<u8, Failure> {
-    let set = gather(&arguments.places)?;
-    let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
-    let archive = SealedReader::with_key(set, &unlocked.key)?;
-    let report = Report::new(&archive, unlocked.secret, arguments.unlock.password.key_file.is_some())?;
-    show(&report, &arguments.work, || lines(&report))?;
-    Ok(DONE)
+    let loaded = given(&arguments.places)?.load(&arguments.unlock, Wanted::List)?;
+    match &loaded.archive {
+        Archive::Sealed(archive) => {
+            let report = Report::new(archive, loaded.secret, arguments.unlock.password.key_file.is_some())?;
+            show(&report, &arguments.work, || lines(&report))?;
+            Ok(DONE)
+        }
+        Archive::Zip(archive) => {
+            let report = open_format::Report::new(&loaded, archive);
+            show(&report, &arguments.work, || open_format::lines(&report))?;
+            Ok(report.exit_code)
+        }
+    }
 }
 
 /// The JSON object (docs/json.md).
@@ -62,14 +72,25 @@ struct Largest {
     bytes: u64,
 }
 
+impl Largest {
+    fn line(&self) -> String {
+        format!("{}  {}", self.path, bytes(self.bytes))
+    }
+}
+
+/// The largest files, largest first.
+fn largest(entries: &[ListedEntry], count: usize) -> Vec<Largest> {
+    let mut files: Vec<&ListedEntry> = entries.iter().filter(|entry| entry.content.size > 0).collect();
+    files.sort_by_key(|entry| Reverse(entry.content.size));
+    let one = |entry: &&ListedEntry| Largest { path: shown(entry.entry.path.as_bytes()), bytes: entry.content.size };
+    files.iter().take(count).map(one).collect()
+}
+
 impl Report {
     fn new(archive: &SealedReader, secret: bool, key_file: bool) -> Result<Self, Failure> {
         let (set, about, totals) = (archive.set(), archive.about(), archive.totals());
         let cost = cost_of(&set.head).map_err(under_seal_core::sealed::SealedError::from)?;
         let geometry = set.geometry;
-        let mut files: Vec<&ListedEntry> = archive.entries().iter().collect();
-        files.sort_by_key(|entry| Reverse(entry.content.size));
-        let largest = files.iter().take(LARGEST).filter(|entry| entry.content.size > 0);
         let squeeze = about.squeeze.and_then(Squeeze::from_number);
         Ok(Self {
             command: "about",
@@ -93,9 +114,7 @@ impl Report {
             links: totals.links,
             before_bytes: totals.content_bytes,
             after_bytes: (1..=geometry.data_volumes).map(|volume| geometry.volume_bytes(volume)).sum(),
-            largest: largest
-                .map(|entry| Largest { path: shown(entry.entry.path.as_bytes()), bytes: entry.content.size })
-                .collect(),
+            largest: largest(archive.entries(), LARGEST),
             message: about.message.clone(),
         })
     }
@@ -145,7 +164,7 @@ fn lines(report: &Report) -> Vec<String> {
             vec![format!("{} in {}", bytes(report.before_bytes), contents(report.files, report.folders, report.links))],
         ),
         ("packed", vec![format!("{}; {:.1} % saved, squeeze {squeeze}", bytes(report.after_bytes), saved.max(0.0))]),
-        ("largest", report.largest.iter().map(|file| format!("{}  {}", file.path, bytes(file.bytes))).collect()),
+        ("largest", report.largest.iter().map(Largest::line).collect()),
     ]));
     if !report.message.is_empty() {
         lines.extend([String::new(), paint(Tone::Strong, "The sender says:")]);

@@ -1,0 +1,99 @@
+//! One page on an archive of an open format.
+
+use super::{LARGEST, Largest, largest};
+use crate::archives::{Loaded, NotExtracted, not_extracted_lines};
+use crate::failure::{DONE, LOOK};
+use crate::ui::paint::{Tone, paint};
+use crate::ui::table;
+use crate::ui::text::{self, bytes, contents, count, shown, shown_lines};
+use serde::Serialize;
+use under_seal_core::reader::ArchiveReader as _;
+use under_seal_core::zip::{Encryption, ZipReader};
+
+/// The JSON object (docs/json.md).
+#[derive(Serialize)]
+pub(super) struct Report {
+    command: &'static str,
+    pub exit_code: u8,
+    archive: String,
+    format: &'static str,
+    parts: Vec<String>,
+    bytes_in_front: u64,
+    secret: bool,
+    encryption: Vec<&'static str>,
+    methods: Vec<&'static str>,
+    files: u64,
+    folders: u64,
+    links: u64,
+    before_bytes: u64,
+    after_bytes: u64,
+    largest: Vec<Largest>,
+    message: String,
+    not_extracted: Vec<NotExtracted>,
+    notes: Vec<&'static str>,
+}
+
+impl Report {
+    pub fn new(loaded: &Loaded, archive: &ZipReader) -> Self {
+        let totals = loaded.archive.totals();
+        Self {
+            command: "about",
+            exit_code: if archive.refused().is_empty() { DONE } else { LOOK },
+            archive: shown(&loaded.name),
+            format: loaded.archive.format(),
+            parts: archive.segments().paths().map(text::path).collect(),
+            bytes_in_front: archive.bytes_in_front(),
+            secret: loaded.secret,
+            encryption: archive.encryptions().into_iter().map(encryption).collect(),
+            methods: archive.methods(),
+            files: totals.files,
+            folders: totals.folders,
+            links: totals.links,
+            before_bytes: totals.content_bytes,
+            after_bytes: archive.segments().length(),
+            largest: largest(archive.entries(), LARGEST),
+            message: loaded.archive.message(),
+            not_extracted: loaded.not_extracted(),
+            notes: loaded.notes.clone(),
+        }
+    }
+}
+
+const fn encryption(encryption: Encryption) -> &'static str {
+    match encryption {
+        Encryption::None => "none",
+        Encryption::Old => "old cipher",
+        Encryption::Aes => "AES",
+    }
+}
+
+pub(super) fn lines(report: &Report) -> Vec<String> {
+    let saved = 100.0 - 100.0 * report.after_bytes as f64 / report.before_bytes.max(1) as f64;
+    let in_front =
+        (report.bytes_in_front > 0).then(|| format!("{} stand in front of it", bytes(report.bytes_in_front)));
+    let files = match report.parts.as_slice() {
+        [one] => one.clone(),
+        several => format!("{}, the last of them {}", count(several.len() as u64, "part"), several[several.len() - 1]),
+    };
+    let mut lines = vec![paint(Tone::Strong, &report.archive), String::new()];
+    lines.extend(table::summary(&[
+        ("format", vec![format!("ZIP ({})", report.methods.join(", "))]),
+        ("where", [files].into_iter().chain(in_front).collect()),
+        ("locked", vec![report.encryption.join(", ")]),
+        ("hidden", vec![if report.secret { "contents alone" } else { "nothing" }.to_owned()]),
+        (
+            "holds",
+            vec![format!("{} in {}", bytes(report.before_bytes), contents(report.files, report.folders, report.links))],
+        ),
+        ("packed", vec![format!("{}; {:.1} % saved", bytes(report.after_bytes), saved.max(0.0))]),
+        ("largest", report.largest.iter().map(Largest::line).collect()),
+    ]));
+    if !report.message.is_empty() {
+        lines.extend([String::new(), paint(Tone::Strong, "The sender says:")]);
+        lines.extend(shown_lines(&report.message).iter().map(|line| format!("  {line}")));
+    }
+    lines.extend(not_extracted_lines(&report.not_extracted));
+    lines.push(String::new());
+    lines.extend(report.notes.iter().map(|note| paint(Tone::Look, note)));
+    lines
+}

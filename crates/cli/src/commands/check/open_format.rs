@@ -1,0 +1,182 @@
+//! Checking an archive of an open format: what it says of itself, and every checksum that there is.
+
+use super::super::show;
+use crate::archives::{Given, Loaded, NotExtracted, Wanted, not_extracted_lines};
+use crate::args::CheckArguments;
+use crate::credentials;
+use crate::failure::{DAMAGED, DONE, Failure, LOOK};
+use crate::session;
+use crate::ui::paint::{Tone, paint};
+use crate::ui::progress::ProgressLine;
+use crate::ui::text::{self, argument, bytes, contents, count, shown};
+use serde::Serialize;
+use std::convert::Infallible;
+use std::path::PathBuf;
+use under_seal_core::Error;
+use under_seal_core::archive::{Archive, ArchiveError};
+use under_seal_core::context::{Context, Phase, Progress};
+use under_seal_core::entry::{Content, Entry, EntrySink, Totals};
+use under_seal_core::reader::{ArchiveReader as _, ExtractError};
+use under_seal_core::zip::{Encryption, ZipError};
+
+/// Checks it; the exit code.
+pub(super) fn run(given: Given, arguments: &CheckArguments) -> Result<u8, Failure> {
+    let has_password = credentials::is_given(&arguments.unlock) || arguments.ask_password;
+    let wanted = if has_password { Wanted::Content } else { Wanted::List };
+    let mut loaded = given.load(&arguments.unlock, wanted)?;
+    let progress = ProgressLine::for_reading(None, &arguments.work);
+    let context = session::context(&progress, arguments.work.threads);
+    let read = has_password || !loaded.secret;
+    let damaged = if read { damaged(&mut loaded.archive, &context)? } else { Vec::new() };
+    drop(progress);
+    let report = Report::new(&loaded, read, damaged);
+    show(&report, &arguments.work, || lines(&report))?;
+    Ok(report.exit_code)
+}
+
+/// Reads each entry to its end; those that are not what they should be.
+fn damaged(archive: &mut Archive, context: &Context<'_>) -> Result<Vec<DamagedEntry>, Failure> {
+    context.tell(Progress::Begin(Phase::Verifying, archive.totals().content_bytes));
+    let mut damaged = Vec::new();
+    for place in 0..archive.entries().len() {
+        match archive.extract_some(&[place], &mut Nothing, context) {
+            Ok(()) => {}
+            Err(ExtractError::Archive(ArchiveError::Zip(ZipError::Damaged { name, what, .. }))) => {
+                damaged.push(DamagedEntry { path: shown(&name), what });
+            }
+            Err(ExtractError::Archive(error)) => return Err(Failure::Core(Error::from(error))),
+            Err(ExtractError::Sink(never)) => match never {},
+        }
+    }
+    context.tell(Progress::End);
+    Ok(damaged)
+}
+
+/// A sink that keeps nothing: the reader does all comparing.
+struct Nothing;
+
+impl EntrySink for Nothing {
+    type Error = Infallible;
+
+    fn begin(&mut self, _: &Entry) -> Result<(), Infallible> {
+        Ok(())
+    }
+
+    fn content(&mut self, _: &[u8]) -> Result<(), Infallible> {
+        Ok(())
+    }
+
+    fn end(&mut self, _: &Entry, _: &Content) -> Result<(), Infallible> {
+        Ok(())
+    }
+}
+
+/// The JSON object (docs/json.md).
+#[derive(Serialize)]
+struct Report {
+    command: &'static str,
+    exit_code: u8,
+    archive: String,
+    format: &'static str,
+    parts: Vec<String>,
+    secret: bool,
+    contents_read: bool,
+    files: u64,
+    folders: u64,
+    links: u64,
+    bytes: u64,
+    damaged: Vec<DamagedEntry>,
+    not_extracted: Vec<NotExtracted>,
+    notes: Vec<&'static str>,
+    #[serde(skip)]
+    first: PathBuf,
+    #[serde(skip)]
+    proof: &'static str,
+}
+
+#[derive(Serialize)]
+struct DamagedEntry {
+    path: String,
+    what: &'static str,
+}
+
+impl Report {
+    fn new(loaded: &Loaded, contents_read: bool, damaged: Vec<DamagedEntry>) -> Self {
+        let Totals { files, folders, links, content_bytes } = loaded.archive.totals();
+        let not_extracted = loaded.not_extracted();
+        let paths = loaded.paths();
+        Self {
+            command: "check",
+            exit_code: match () {
+                () if !damaged.is_empty() => DAMAGED,
+                () if !not_extracted.is_empty() => LOOK,
+                () => DONE,
+            },
+            archive: shown(&loaded.name),
+            format: loaded.archive.format(),
+            parts: paths.iter().map(|path| text::path(path)).collect(),
+            secret: loaded.secret,
+            contents_read,
+            files,
+            folders,
+            links,
+            bytes: content_bytes,
+            damaged,
+            not_extracted,
+            notes: loaded.notes.clone(),
+            first: paths.last().cloned().unwrap_or_default(),
+            proof: proof(&loaded.archive),
+        }
+    }
+}
+
+/// How much it proves that every checksum is right.
+fn proof(archive: &Archive) -> &'static str {
+    let Archive::Zip(archive) = archive else { return "" };
+    match archive.encryptions().as_slice() {
+        [Encryption::Aes] => {
+            "Every authentication code is right: whoever made it knew the password. Nothing shows whether entries were left out."
+        }
+        _ => "That finds accidents. Whoever changed something on purpose could make the checksums right again.",
+    }
+}
+
+fn lines(report: &Report) -> Vec<String> {
+    let parts = if report.parts.len() == 1 { String::new() } else { format!(" in {} parts", report.parts.len()) };
+    let mut lines = vec![paint(Tone::Strong, format!("{}: a ZIP archive{parts}", report.archive)), String::new()];
+    let what = contents(report.files, report.folders, report.links);
+    lines.push(format!("  holds     {what}, {}", bytes(report.bytes)));
+    lines.push(
+        "  headers   the directory and every entry's own header say the same, and no two entries share bytes"
+            .to_owned(),
+    );
+    lines.push(match report.contents_read {
+        true => "  contents  every entry was read to its end, and its length and checksum compared".to_owned(),
+        false => "  contents  not read: they need the password".to_owned(),
+    });
+    if !report.damaged.is_empty() {
+        lines.extend([String::new(), paint(Tone::Bad, "Damaged:")]);
+        lines.extend(report.damaged.iter().map(|entry| format!("  {}: {}", entry.path, entry.what)));
+    }
+    lines.extend(not_extracted_lines(&report.not_extracted));
+    lines.push(String::new());
+    let open = format!("  under-seal open {}", argument(&report.first));
+    match (report.damaged.len() as u64, report.contents_read) {
+        (0, true) => {
+            lines.push(paint(Tone::Good, "Everything in it can be read, and is what its checksums say."));
+            lines.push(report.proof.to_owned());
+            lines.extend(["Next: open it with".to_owned(), open]);
+        }
+        (0, false) => {
+            lines.push(paint(Tone::Good, "What can be read without the password is right."));
+            lines.extend(["Next: add --ask-password to read the contents too, or open it with".to_owned(), open]);
+        }
+        (damaged, _) => {
+            lines.push(paint(Tone::Bad, format!("{} of it cannot be had whole.", count(damaged, "file"))));
+            lines.push("Next: ask the sender for it again. What is whole can be opened by its path.".to_owned());
+        }
+    }
+    lines.push(String::new());
+    lines.extend(report.notes.iter().map(|note| paint(Tone::Look, note)));
+    lines
+}
