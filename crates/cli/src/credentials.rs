@@ -12,7 +12,7 @@ use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
 use under_seal_core::Error;
 use under_seal_core::context::Context;
-use under_seal_core::passwords::{self, make_passphrase};
+use under_seal_core::passwords::{self, Guessing, make_passphrase};
 use under_seal_core::sealed::{
     ArchiveKey, CostLimit, Credentials, HeadError, KeyCost, KeyFile, Password, SealedError, cost_of,
     opens_without_password, unlock,
@@ -229,6 +229,7 @@ pub fn write_password_note(path: &Path, password: &Password, archive: &str) -> R
 /// What a new archive is sealed with. A weak password needs a yes; `guessable` are words that are no secret.
 pub fn to_seal(
     arguments: &SealArguments,
+    guessing: Guessing,
     guessable: impl FnOnce() -> Vec<String>,
     context: &Context<'_>,
 ) -> Result<Sealing, Failure> {
@@ -251,7 +252,7 @@ pub fn to_seal(
     for path in &arguments.also_password_from {
         typed.push(password_file(path)?);
     }
-    judge(&typed, guessable, arguments.weak_ok)?;
+    judge(&typed, guessing, guessable, arguments.weak_ok)?;
     let credentials = made.into_iter().chain(typed);
     let credentials = credentials.map(|password| Credentials { password, key_file: key_file.clone() }).collect();
     Ok(Sealing { credentials, cost: session::key_cost(), secret: true, passphrase_file })
@@ -270,13 +271,18 @@ fn hand_out(arguments: &SealArguments, passphrase: &str) -> Result<Option<Passph
     Ok(None)
 }
 
-fn judge(typed: &[Password], guessable: impl FnOnce() -> Vec<String>, weak_ok: bool) -> Result<(), Failure> {
+fn judge(
+    typed: &[Password],
+    guessing: Guessing,
+    guessable: impl FnOnce() -> Vec<String>,
+    weak_ok: bool,
+) -> Result<(), Failure> {
     if weak_ok || typed.is_empty() {
         return Ok(());
     }
     let guessable = guessable();
     for password in typed {
-        let strength = passwords::judge(password, &guessable);
+        let strength = passwords::judge(password, &guessable, guessing);
         if !strength.is_weak() {
             continue;
         }

@@ -183,6 +183,11 @@ fn compressor(level: i32) -> Result<bulk::Compressor<'static>, CodecError> {
     Ok(context)
 }
 
+/// Whether a block looks random, as what is compressed or encrypted already does: no compressor makes much of it.
+pub fn looks_random(block: &[u8]) -> bool {
+    block.len() >= PIECES * PIECE_BYTES && bits_a_byte(block) >= RANDOM_LOOKING
+}
+
 /// The entropy of a sample of the block's bytes, taken evenly, each byte by itself: 0 to 8 bits.
 fn bits_a_byte(block: &[u8]) -> f64 {
     let mut counts = [0_u32; 256];

@@ -23,7 +23,7 @@ use crate::sealed::stream::StreamError;
 use crate::sealed::{HeadError, PasswordError, SealError, SealedError};
 use crate::source::{PassedOverReason, SourceError};
 use crate::volume::{CellError, GatherError, HeaderError, WriteError};
-use crate::zip::{PartsError, ZipError};
+use crate::zip::{PartsError, ZipError, ZipWriteError};
 
 /// Anything that can end a piece of work.
 #[derive(Debug, thiserror::Error)]
@@ -203,6 +203,11 @@ fn pack_class(error: &PackError) -> ErrorClass {
         PackError::Staging(error) => staging_class(error),
         PackError::File(error) => file_class(error),
         PackError::Seal(error) => seal_class(error),
+        PackError::Zip(ZipWriteError::File(error)) => file_class(error),
+        PackError::Zip(_) => ErrorClass::Usage,
+        PackError::Compressor => ErrorClass::System,
+        PackError::ZipReadBack(ZipError::File(error)) => file_class(error),
+        PackError::ZipReadBack(_) => ErrorClass::Damaged,
         PackError::Regather(_) | PackError::ReadBack(_) | PackError::ContentsDiffer => ErrorClass::Damaged,
         PackError::Parcels(ParcelError::Cancelled(_)) => ErrorClass::Cancelled,
         PackError::Parcels(ParcelError::Codec(_)) => ErrorClass::System,

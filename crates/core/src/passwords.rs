@@ -9,12 +9,33 @@ use crate::sealed::Password;
 use std::collections::HashSet;
 use zeroize::Zeroizing;
 
-/// A password is weak where fewer guesses than ten to this power find it. At the usual cost of a guess, a quarter of a
-/// second of a processor, a thousand processors need eight years for that many.
-pub const WEAK_BELOW_LOG10: f64 = 12.0;
+/// What a guess costs, by what keeps the archive.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Guessing {
+    /// A sealed archive's head, at the usual cost: a quarter of a second of a processor.
+    Sealed,
+    /// ZIP's AES: a thousand rounds of a quick function, which its format sets; about a thousandth of that.
+    Zip,
+}
 
-/// Guesses a second that a guesser with a thousand processors makes, at the usual cost.
-pub const GUESSES_A_SECOND: f64 = 4_000.0;
+impl Guessing {
+    /// A password is weak where fewer guesses than ten to this power find it: a thousand processors need eight years for
+    /// that many.
+    pub const fn weak_below_log10(self) -> f64 {
+        match self {
+            Self::Sealed => 12.0,
+            Self::Zip => 15.0,
+        }
+    }
+
+    /// Guesses a second that a guesser with a thousand processors makes.
+    pub const fn guesses_a_second(self) -> f64 {
+        match self {
+            Self::Sealed => 4_000.0,
+            Self::Zip => 4_000_000.0,
+        }
+    }
+}
 
 /// Words of a made passphrase: 7 of [`WORDS`], 11 bits each, are 77 bits.
 const PASSPHRASE_WORDS: usize = 7;
@@ -33,6 +54,8 @@ const SHORTEST_GUESSABLE: usize = 3;
 pub struct Strength {
     /// The logarithm to base ten of the guesses that would find it.
     pub guesses_log10: f64,
+    /// What a guess costs.
+    pub guessing: Guessing,
     /// What makes it easy, as a sentence, where there is something to say.
     pub why: Option<String>,
 }
@@ -40,22 +63,22 @@ pub struct Strength {
 impl Strength {
     /// Whether it is weaker than any password for an archive should be.
     pub fn is_weak(&self) -> bool {
-        self.guesses_log10 < WEAK_BELOW_LOG10
+        self.guesses_log10 < self.guessing.weak_below_log10()
     }
 
     /// Seconds that a guesser with a thousand processors would need.
     pub fn seconds_to_guess(&self) -> f64 {
-        10f64.powf(self.guesses_log10) / GUESSES_A_SECOND
+        10f64.powf(self.guesses_log10) / self.guessing.guesses_a_second()
     }
 }
 
 /// Judges a password; names among `guessable` (see [`guessable_words`]) are no secret.
-pub fn judge(password: &Password, guessable: &[String]) -> Strength {
+pub fn judge(password: &Password, guessable: &[String], guessing: Guessing) -> Strength {
     let text = String::from_utf8_lossy(password.as_bytes());
     let words: Vec<&str> = guessable.iter().map(String::as_str).collect();
     let judged = zxcvbn::zxcvbn(&text, &words);
     let why = judged.feedback().and_then(|feedback| feedback.warning()).map(|warning| warning.to_string());
-    Strength { guesses_log10: judged.guesses_log10(), why }
+    Strength { guesses_log10: judged.guesses_log10(), guessing, why }
 }
 
 /// The words in names that a guesser would try: whole names, and their parts.
@@ -105,9 +128,16 @@ mod tests {
     #[case::own_names_and_a_year("Wrenfall Light 2026", true)]
     #[case::sentence("twelve panes of salted glass", false)]
     #[case::random("c4Jr-9mWq-Zt2x-pL8v", false)]
+    #[case::enough_where_guesses_are_costly("pane salted glass", false)]
     fn what_a_guesser_tries_first_is_weak(#[case] text: &str, #[case] weak: bool) {
         let paths = [EntryPath::new("wrenfall-light/survey").unwrap()];
-        let strength = judge(&Password::new(text).unwrap(), &guessable_words(&paths));
+        let strength = judge(&Password::new(text).unwrap(), &guessable_words(&paths), Guessing::Sealed);
         assert_eq!(strength.is_weak(), weak, "{strength:?}");
+    }
+
+    #[test]
+    fn where_guesses_are_cheap_a_password_must_be_stronger() {
+        let weak = |guessing| judge(&Password::new("pane salted glass").unwrap(), &[], guessing).is_weak();
+        assert_eq!([Guessing::Sealed, Guessing::Zip].map(weak), [false, true]);
     }
 }

@@ -10,7 +10,7 @@ use std::fs;
 use std::os::unix::fs::{MetadataExt as _, symlink};
 use std::path::PathBuf;
 use support::Desk;
-use under_seal_core::passwords::{judge, make_passphrase};
+use under_seal_core::passwords::{Guessing, judge, make_passphrase};
 use under_seal_core::sealed::Password;
 use under_seal_core::source::{Catalogue, Choice, Naming, Patterns, SourceError, expand};
 
@@ -175,6 +175,6 @@ fn a_made_passphrase_is_strong_and_never_the_same() {
     assert_eq!(made.len(), 100);
     for passphrase in made {
         assert_eq!(passphrase.split('-').filter(|word| word.len() >= 3).count(), 7, "{passphrase}");
-        assert!(!judge(&Password::new(&passphrase).unwrap(), &[]).is_weak());
+        assert!(!judge(&Password::new(&passphrase).unwrap(), &[], Guessing::Zip).is_weak());
     }
 }

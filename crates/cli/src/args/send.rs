@@ -6,6 +6,7 @@ use std::fmt;
 use std::path::PathBuf;
 use std::str::FromStr;
 use under_seal_core::codec::Squeeze;
+use under_seal_core::pack::Format;
 
 /// `pack`.
 #[derive(Debug, Args)]
@@ -93,6 +94,10 @@ pub struct DeliveryArguments {
 /// What the archive will be like.
 #[derive(Debug, Clone, Default, Args)]
 pub struct ShapeArguments {
+    /// The format: sealed hides everything, zip can be opened by everybody (without this: by the extension of --to, else
+    /// sealed)
+    #[arg(long = "as", value_enum, value_name = "FORMAT")]
+    pub format: Option<FormatName>,
     /// What a volume must fit: a size such as 300KB, 10MB or 5MiB, or a name such as mail-10 (see "fits")
     ///
     /// MB is 1,000,000 bytes and MiB is 1,048,576. Without this option there is one volume.
@@ -107,6 +112,42 @@ pub struct ShapeArguments {
     /// The archive's name as a pattern: {folder} is the only source's name, {date} today, {time} now
     #[arg(long, value_name = "PATTERN")]
     pub name: Option<String>,
+}
+
+/// A format.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum FormatName {
+    /// Our own: names, sizes and dates are hidden too, and everything is authentic
+    Sealed,
+    /// ZIP: with a password, contents are encrypted with AES-256; names, sizes and dates can be read by anyone
+    Zip,
+}
+
+impl From<FormatName> for Format {
+    fn from(name: FormatName) -> Self {
+        match name {
+            FormatName::Sealed => Self::Sealed,
+            FormatName::Zip => Self::Zip,
+        }
+    }
+}
+
+impl From<Format> for FormatName {
+    fn from(format: Format) -> Self {
+        match format {
+            Format::Sealed => Self::Sealed,
+            Format::Zip => Self::Zip,
+        }
+    }
+}
+
+impl fmt::Display for FormatName {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        formatter.write_str(match self {
+            Self::Sealed => "sealed",
+            Self::Zip => "zip",
+        })
+    }
 }
 
 /// What of the sources is packed.

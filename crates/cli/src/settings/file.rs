@@ -2,7 +2,7 @@
 //! slip is told at once, with its line.
 
 use super::{BadValue, NamePattern, WrittenFit};
-use crate::args::SqueezeName;
+use crate::args::{FormatName, SqueezeName};
 use crate::failure::Failure;
 use crate::words;
 use clap::ValueEnum as _;
@@ -50,6 +50,8 @@ pub struct Profile {
     pub fit: Option<WrittenFit>,
     /// How hard to compress.
     pub squeeze: Option<SqueezeName>,
+    /// The format.
+    pub format: Option<FormatName>,
     /// The archive's name.
     pub name: Option<NamePattern>,
     /// Threads.
@@ -63,9 +65,6 @@ pub struct Profile {
     /// Whether litter is left out.
     pub no_litter: Option<bool>,
 }
-
-/// The only format that archives have so far.
-const SEALED: &str = "sealed";
 
 #[derive(Deserialize, Default)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
@@ -200,15 +199,16 @@ impl Configuration {
         let name = |written: &Written| {
             NamePattern::new(written.get_ref()).map_err(|error| source.bad(written, &BadValue::Name(error)))
         };
-        if let Some(format) = text.format.filter(|format| format.get_ref() != SEALED) {
-            let why = format!("there is no format '{}'; write {SEALED}", format.get_ref());
-            return Err(source.at(Some(format.span()), why));
-        }
+        let format = |written: &Written| {
+            let why = format!("there is no format '{}'; write sealed or zip", written.get_ref());
+            FormatName::from_str(written.get_ref(), false).map_err(|_| source.at(Some(written.span()), why))
+        };
         // What the file names is sought from where the file is.
         let beside = source.path.parent().unwrap_or(Path::new(""));
         Ok(Profile {
             fit: text.fit.as_ref().map(fit).transpose()?,
             squeeze: text.squeeze.as_ref().map(squeeze).transpose()?,
+            format: text.format.as_ref().map(format).transpose()?,
             name: text.name.as_ref().map(name).transpose()?,
             threads: text.threads,
             note_template: text.note_template.map(|template| beside.join(template)),

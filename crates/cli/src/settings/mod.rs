@@ -7,7 +7,7 @@ mod name;
 pub use file::{Configuration, Profile, usual_place};
 pub use name::{FIELDS, NameFields, NamePattern, NamePatternError};
 
-use crate::args::{ChoiceArguments, ConfigurationArguments, DeliveryArguments, SqueezeName};
+use crate::args::{ChoiceArguments, ConfigurationArguments, DeliveryArguments, FormatName, SqueezeName};
 use crate::failure::Failure;
 use std::fmt;
 use std::fs;
@@ -16,6 +16,7 @@ use std::path::PathBuf;
 use under_seal_core::carriers::{Carrier, LimitError};
 use under_seal_core::codes::CodeError;
 use under_seal_core::fit::{Fit, FitError};
+use under_seal_core::pack::Format;
 use under_seal_core::source::{Choice, Naming, PatternError, Patterns};
 
 /// Where a value comes from.
@@ -108,6 +109,13 @@ pub enum BadValue {
         /// What is wrong with it.
         error: LimitError,
     },
+    /// A format that cannot do what is wanted.
+    NotInFormat {
+        /// The format.
+        format: Format,
+        /// What is wanted.
+        what: &'static str,
+    },
     /// Pieces are wanted, and nothing says how large.
     PiecesWithoutFit,
     /// Parcels are wanted, and nothing says how large.
@@ -123,6 +131,8 @@ pub struct Settings {
     pub fit: Chosen<WrittenFit>,
     /// How hard to compress.
     pub squeeze: Chosen<SqueezeName>,
+    /// The format, where it is said.
+    pub format: Option<Chosen<FormatName>>,
     /// The archive's name, where there is a pattern for it.
     pub name: Option<Chosen<NamePattern>>,
     /// Threads, where their number is given.
@@ -164,6 +174,9 @@ impl Settings {
         let squeeze = typed.shape.squeeze.map(|squeeze| Chosen::new(squeeze, Origin::CommandLine));
         let squeeze = squeeze.or_else(|| in_profile().find_map(|(from, p)| Some(Chosen::new(p.squeeze?, from))));
 
+        let format = typed.shape.format.map(|format| Chosen::new(format, Origin::CommandLine));
+        let format = format.or_else(|| in_profile().find_map(|(from, p)| Some(Chosen::new(p.format?, from))));
+
         let name = typed
             .shape
             .name
@@ -193,6 +206,7 @@ impl Settings {
         Ok(Self {
             fit: fit.unwrap_or_else(|| Chosen::new(one_volume(), Origin::BuiltIn)),
             squeeze: squeeze.unwrap_or(Chosen::new(SqueezeName::Even, Origin::BuiltIn)),
+            format,
             name,
             threads,
             note_template: note,

@@ -1,6 +1,7 @@
 //! What can go wrong for a sender, in words.
 
 use super::{file_error, missing_path, system};
+use crate::args::FormatName;
 use crate::settings::{BadValue, FIELDS, NamePatternError};
 use crate::ui::text::{self, bytes, duration, first_few, grouped, listed, path, shown};
 use under_seal_core::carriers::{Carrier, LimitError};
@@ -11,13 +12,14 @@ use under_seal_core::handover::note::FIELDS as NOTE_FIELDS;
 use under_seal_core::handover::{DraftError, HandoverError};
 use under_seal_core::pack::{PackError, WayError};
 use under_seal_core::parcels::{MAX_PARCELS, ParcelError};
-use under_seal_core::passwords::Strength;
+use under_seal_core::passwords::{Guessing, Strength};
 use under_seal_core::place::staging::StagingError;
 use under_seal_core::sealed::SealError;
 use under_seal_core::size::SizeError;
 use under_seal_core::source::portability::{System, Trouble};
 use under_seal_core::source::{PassedOver, PassedOverReason, SourceError};
 use under_seal_core::volume::{MAX_VOLUMES, MIN_VOLUME_BYTES, WriteError};
+use under_seal_core::zip::{MAX_PARTS, ZipWriteError};
 
 /// Why a text is not a size; the option and the text stand in front.
 fn size_error(text: &str, error: &SizeError) -> String {
@@ -94,6 +96,10 @@ pub fn bad_value(value: &BadValue) -> String {
                 bytes(*overhead)
             )
         }
+        BadValue::NotInFormat { format, what } => format!(
+            "An archive of the format {} cannot have {what}. Leave that away, or pack it with --as sealed.",
+            FormatName::from(*format)
+        ),
         BadValue::PiecesWithoutFit => {
             "Nothing says how large a piece may be. Add --fit with a size such as 20MB, or a name (see fits).".to_owned()
         }
@@ -146,8 +152,14 @@ fn name_pattern(error: &NamePatternError) -> String {
 /// What is said of a weak password, as the beginning of a question or of an error.
 pub fn weak_password(strength: &Strength) -> String {
     let why = strength.why.as_ref().map(|why| format!(" {why}")).unwrap_or_default();
+    let cheap = match strength.guessing {
+        Guessing::Sealed => "",
+        Guessing::Zip => {
+            " ZIP makes a guess about a thousand times cheaper than the sealed format does, so its password must be stronger."
+        }
+    };
     format!(
-        "This password is weak: about {} guesses find it, which takes a guesser with a thousand processors {}.{why}",
+        "This password is weak: about {} guesses find it, which takes a guesser with a thousand processors {}.{why}{cheap}",
         about_count(strength.guesses_log10),
         duration(strength.seconds_to_guess())
     )
@@ -242,6 +254,17 @@ pub(super) fn pack(error: &PackError) -> String {
         }
         PackError::Way(error) => way(error),
         PackError::Staging(error) => staging(error),
+        PackError::Zip(ZipWriteError::PartTooSmall(_)) => {
+            "The parts are too small for what an entry's header needs. Name a larger --fit.".to_owned()
+        }
+        PackError::Zip(ZipWriteError::TooManyParts) => {
+            format!("It would come to more than {} parts. Name a larger --fit.", grouped(MAX_PARTS.into()))
+        }
+        PackError::Zip(error) => format!("Nothing was packed: {error}. Pack it with --as sealed."),
+        PackError::Compressor => "The compressor failed, for want of memory. Nothing was packed.".to_owned(),
+        PackError::ZipReadBack(error) => format!(
+            "What was written cannot be read back ({error}): the disk, or its cable, cannot be trusted. Nothing was kept."
+        ),
         PackError::File(error) => file_error(error),
         PackError::Seal(error) => seal(error),
         PackError::Regather(_) | PackError::ReadBack(_) | PackError::ContentsDiffer => format!(

@@ -6,12 +6,14 @@
 
 mod sealing;
 pub mod target;
+mod zipping;
 
 pub use target::{Target, TargetError, WayError};
 
+use crate::archive::{Archive, ArchiveError};
 use crate::codec::Squeeze;
 use crate::context::{Cancelled, Context, NoRandomness, Phase, Progress};
-use crate::entry::{EntryPath, link_stays_inside};
+use crate::entry::{Content, EntryKind, EntryPath, link_stays_inside};
 use crate::fit::Fit;
 use crate::kinds::{KindWeight, kinds};
 use crate::parcels::{Parcel, ParcelError, Weights};
@@ -19,13 +21,25 @@ use crate::pipeline::Stopped;
 use crate::place::staging::{Placing, Staging, StagingError};
 use crate::place::{FileError, Folder};
 use crate::proof::verify_contents;
-use crate::sealed::{Credentials, KeyCost, SealError, SealedError, SealedReader, Totals};
+use crate::sealed::{Credentials, KeyCost, Password, SealError, SealedError, SealedReader, Totals};
 use crate::source::{Catalogue, Choice, PassedOver, SourceEntry, SourceError};
 use crate::volume::{GatherError, Geometry, Ids, VolumeSet, WriteError, names};
+use crate::zip::{Segments, ZipError, ZipReader, ZipWriteError};
 use sealing::{Job, Sealed, SoFar};
 use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
+use zipping::ZipJob;
+
+/// The format of what is made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum Format {
+    /// Our own: everything is hidden and authentic.
+    #[default]
+    Sealed,
+    /// ZIP, which everybody can open; with a password, contents are encrypted with AES-256.
+    Zip,
+}
 
 /// What to pack, and into what.
 pub struct PackRequest<'a> {
@@ -35,6 +49,8 @@ pub struct PackRequest<'a> {
     pub choice: &'a Choice,
     /// Where the volumes go.
     pub target: &'a Target,
+    /// In which format. Parcels are made of the sealed one only.
+    pub format: Format,
     /// How large a volume may be.
     pub fit: Fit,
     /// How hard to compress.
@@ -51,6 +67,7 @@ pub struct PackRequest<'a> {
 #[derive(Debug)]
 pub struct Delivery {
     target: Target,
+    format: Format,
     fit: Fit,
     squeeze: Squeeze,
     message: String,
@@ -78,8 +95,8 @@ pub struct PackedVolume {
     pub path: PathBuf,
     /// Its length.
     pub bytes: u64,
-    /// Its set; parcels are a set each.
-    pub ids: Ids,
+    /// Its set; parcels are a set each. Only the sealed format has sets.
+    pub ids: Option<Ids>,
     /// What its set holds.
     pub totals: Totals,
 }
@@ -149,6 +166,15 @@ pub enum PackError {
     /// The archive cannot be written.
     #[error(transparent)]
     Seal(#[from] SealError),
+    /// The ZIP archive cannot be written.
+    #[error(transparent)]
+    Zip(ZipWriteError),
+    /// The compressor failed, for want of memory.
+    #[error("the compressor failed")]
+    Compressor,
+    /// What was written as ZIP is not what was packed.
+    #[error("reading back: {0}")]
+    ZipReadBack(#[source] ZipError),
     /// What was written cannot be found again.
     #[error("reading back: {0}")]
     Regather(#[source] GatherError),
@@ -176,6 +202,7 @@ impl<'a> PackRequest<'a> {
             sources,
             choice,
             target,
+            format: Format::default(),
             fit: Fit::OneVolume,
             squeeze: Squeeze::default(),
             message: "",
@@ -192,11 +219,12 @@ impl Delivery {
     /// [`PackError`]; nothing was written, but what an earlier run left may have been cleared or completed.
     pub fn prepare(request: &PackRequest<'_>, context: &Context<'_>) -> Result<Self, PackError> {
         check_fit(request.fit)?;
-        let replaced = request.target.make_way(request.replace)?;
+        let replaced = request.target.make_way(request.replace, request.format)?;
         // An archive that is made inside a source must not be packed into itself, nor an old one that it replaces.
         let folder = fs::canonicalize(&request.target.folder).ok();
         let is_own = |path: &Path| {
-            path.parent() == folder.as_deref() && path.file_name().is_some_and(|name| request.target.is_own_name(name))
+            path.parent() == folder.as_deref()
+                && path.file_name().is_some_and(|name| request.target.is_own_name(name, request.format))
         };
         let catalogue = Catalogue::gather(request.sources, request.choice, &is_own, context)?;
         let parcels = match request.fit.volume_limit().filter(|_| request.parcels) {
@@ -209,6 +237,7 @@ impl Delivery {
         };
         Ok(Self {
             parcels,
+            format: request.format,
             target: request.target.clone(),
             fit: request.fit,
             squeeze: request.squeeze,
@@ -233,6 +262,9 @@ impl Delivery {
         cost: KeyCost,
         context: &Context<'_>,
     ) -> Result<Packed, PackError> {
+        if self.format == Format::Zip {
+            return self.pack_zip(credentials.first(), context);
+        }
         let (staging, mut archives) = self.seal(credentials, cost, context)?;
         let kinds = match self.squeeze {
             Squeeze::None => Vec::new(),
@@ -240,17 +272,9 @@ impl Delivery {
         };
         let (target, replaced, parcels) = (self.target, self.replaced, self.parcels.is_some());
         let catalogue = self.catalogue;
-        let outward = |entry: &&SourceEntry| !link_stays_inside(&entry.path, &entry.link_target);
-        let outward_links = catalogue.entries.iter().filter(outward).map(|entry| entry.path.clone()).collect();
-        let left_out = LeftOut {
-            chosen: catalogue.left_out,
-            other_systems: catalogue.other_systems,
-            own_output: catalogue.own_output,
-            unmatched: catalogue.unmatched,
-        };
-        let mut passed_over = catalogue.passed_over;
         // With many entries the catalogue is large, and reading back needs room for the index.
-        drop((catalogue.entries, self.parcels));
+        let (outward_links, left_out, mut passed_over) = told_of(catalogue);
+        drop(self.parcels);
         archives.iter_mut().for_each(|archive| passed_over.append(&mut archive.passed_over));
         let (mut totals, mut verified) = (Totals::default(), Totals::default());
         for archive in &archives {
@@ -270,7 +294,7 @@ impl Delivery {
             let volume = |(number, placing): (u32, &Placing)| PackedVolume {
                 path: target.path_with(&placing.suffix),
                 bytes: written.geometry.volume_bytes(number),
-                ids: *ids,
+                ids: Some(*ids),
                 totals: *totals,
             };
             (1..).zip(&written.placings).map(volume).collect::<Vec<_>>()
@@ -285,6 +309,56 @@ impl Delivery {
             kinds,
             left_out,
             changed: archives.into_iter().flat_map(|archive| archive.changed).collect(),
+            outward_links,
+        })
+    }
+
+    /// Packs, reads back and places a ZIP archive.
+    fn pack_zip(self, credentials: Option<&Credentials>, context: &Context<'_>) -> Result<Packed, PackError> {
+        let staging = Staging::begin(Folder::open_or_create(&self.target.folder)?, &self.target.stem)?;
+        let password = credentials.filter(|given| **given != Credentials::none()).map(|given| &given.password);
+        context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
+        let job = ZipJob {
+            catalogue: &self.catalogue,
+            squeeze: self.squeeze,
+            comment: self.message.as_bytes(),
+            part_limit: self.fit.volume_limit(),
+            password,
+        };
+        let zipped = zipping::zip(&job, &staging, context)?;
+        context.tell(Progress::End);
+        let (outward_links, left_out, mut passed_over) = told_of(self.catalogue);
+        passed_over.extend(zipped.passed_over);
+        if zipped.totals == Totals::default() {
+            return Err(PackError::NothingPacked(passed_over));
+        }
+        let numbers = 1..=u32::try_from(zipped.parts.len()).unwrap_or(u32::MAX);
+        let files: Vec<PathBuf> = numbers.clone().map(|number| staging.path_of(number)).collect();
+        let verified = read_zip_back(&files, password, &zipped.contents, context)?;
+        if verified != zipped.totals {
+            return Err(PackError::ContentsDiffer);
+        }
+        context.go_on()?;
+        let suffixes: Vec<String> = zipping::suffixes(zipped.parts.len()).collect();
+        let placings: Vec<Placing> =
+            numbers.zip(&suffixes).map(|(number, suffix)| Placing { number, suffix: suffix.clone() }).collect();
+        staging.place(&placings, &self.replaced)?;
+        let volume = |(suffix, bytes): (&String, &u64)| PackedVolume {
+            path: self.target.path_with(suffix),
+            bytes: *bytes,
+            ids: None,
+            totals: zipped.totals,
+        };
+        Ok(Packed {
+            parcels: false,
+            totals: zipped.totals,
+            verified,
+            volumes: suffixes.iter().zip(&zipped.parts).map(volume).collect(),
+            replaced: self.replaced.iter().map(|suffix| self.target.path_with(suffix)).collect(),
+            passed_over,
+            kinds: Vec::new(),
+            left_out,
+            changed: zipped.changed,
             outward_links,
         })
     }
@@ -350,6 +424,44 @@ impl Delivery {
             sealed.push(archive);
         }
         Ok(sealed)
+    }
+}
+
+/// What the sender is told of a catalogue, when it is not needed any more: links that lead outside, what was left out, and
+/// what could not be read.
+fn told_of(catalogue: Catalogue) -> (Vec<EntryPath>, LeftOut, Vec<PassedOver>) {
+    let outward = |entry: &&SourceEntry| !link_stays_inside(&entry.path, &entry.link_target);
+    let outward_links = catalogue.entries.iter().filter(outward).map(|entry| entry.path.clone()).collect();
+    let left_out = LeftOut {
+        chosen: catalogue.left_out,
+        other_systems: catalogue.other_systems,
+        own_output: catalogue.own_output,
+        unmatched: catalogue.unmatched,
+    };
+    (outward_links, left_out, catalogue.passed_over)
+}
+
+/// Reads a ZIP archive back from disk, with nothing but the staged files and the password, and compares every content's
+/// digest with the one that was read from its source.
+fn read_zip_back(
+    files: &[PathBuf],
+    password: Option<&Password>,
+    contents: &[(EntryPath, Content)],
+    context: &Context<'_>,
+) -> Result<Totals, PackError> {
+    let archive = ZipReader::open(Segments::open(files)?, password.cloned()).map_err(PackError::ZipReadBack)?;
+    let mut archive = Archive::Zip(Box::new(archive));
+    let found = archive.entries_with_digests(context).map_err(|error| match error {
+        ArchiveError::Cancelled(cancelled) | ArchiveError::Zip(ZipError::Cancelled(cancelled)) => cancelled.into(),
+        ArchiveError::Zip(error) => PackError::ZipReadBack(error),
+        _ => PackError::ContentsDiffer,
+    })?;
+    let files = found.iter().filter(|listed| listed.entry.kind == EntryKind::File);
+    let found = files.map(|listed| (&listed.entry.path, &listed.content));
+    if found.eq(contents.iter().map(|(path, content)| (path, content))) && archive.refused().is_empty() {
+        Ok(archive.totals())
+    } else {
+        Err(PackError::ContentsDiffer)
     }
 }
 

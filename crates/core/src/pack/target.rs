@@ -1,5 +1,6 @@
 //! Where an archive goes and what it is called, from what the user wrote.
 
+use super::Format;
 use crate::place::staging::{self, Leftover, StagingError, settle};
 use crate::place::{FileError, Folder, absolute};
 use crate::volume::names;
@@ -42,6 +43,29 @@ pub enum WayError {
     File(#[from] FileError),
 }
 
+impl Format {
+    /// The extension of what is made, with its dot.
+    pub const fn extension(self) -> &'static str {
+        match self {
+            Self::Sealed => names::EXTENSION,
+            Self::Zip => ".zip",
+        }
+    }
+
+    /// What follows the archive's name, if `name` is that of one of its volumes or parts.
+    fn suffix_of<'a>(self, name: &'a OsStr, stem: &OsStr) -> Option<&'a str> {
+        match self {
+            Self::Sealed => names::suffix_of(name, stem),
+            Self::Zip => {
+                let suffix = std::str::from_utf8(name.as_bytes().strip_prefix(stem.as_bytes())?).ok()?;
+                let digits = suffix.strip_prefix(".z").filter(|digits| digits.len() >= 2);
+                let is_part = digits.is_some_and(|digits| digits.bytes().all(|byte| byte.is_ascii_digit()));
+                (suffix == ".zip" || is_part).then_some(suffix)
+            }
+        }
+    }
+}
+
 impl Target {
     /// Whether a typed target is a folder to put the archive into: it is there, or ends in `/`.
     pub fn is_folder(to: &Path) -> bool {
@@ -77,14 +101,14 @@ impl Target {
     ///
     /// # Errors
     /// [`WayError`]; no volume was touched then.
-    pub fn make_way(&self, replace: bool) -> Result<Vec<String>, WayError> {
+    pub fn make_way(&self, replace: bool, format: Format) -> Result<Vec<String>, WayError> {
         let folder = match Folder::open(&self.folder) {
             Err(error) if error.source.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
             folder => folder?,
         };
         let leftover = settle(&folder, &self.stem)?;
         let names = folder.names()?;
-        let taken = names.iter().filter_map(|name| names::suffix_of(name, &self.stem)).map(ToOwned::to_owned);
+        let taken = names.iter().filter_map(|name| format.suffix_of(name, &self.stem)).map(ToOwned::to_owned);
         let taken: Vec<String> = taken.collect();
         if taken.is_empty() || replace {
             return Ok(taken);
@@ -97,8 +121,8 @@ impl Target {
     }
 
     /// Whether a file of this name in the target's folder is a volume of this archive, or its staging folder.
-    pub fn is_own_name(&self, name: &OsStr) -> bool {
-        names::suffix_of(name, &self.stem).is_some() || staging::is_folder_of(name, &self.stem)
+    pub fn is_own_name(&self, name: &OsStr, format: Format) -> bool {
+        format.suffix_of(name, &self.stem).is_some() || staging::is_folder_of(name, &self.stem)
     }
 
     /// The path of the volume with this suffix.

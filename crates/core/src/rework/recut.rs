@@ -3,7 +3,7 @@
 
 use crate::context::{Cancelled, Context, NoRandomness, Phase, Progress};
 use crate::fit::Fit;
-use crate::pack::{Target, WayError};
+use crate::pack::{Format, Target, WayError};
 use crate::place::staging::{Staging, StagingError};
 use crate::place::{FileError, Folder};
 use crate::volume::{
@@ -67,7 +67,7 @@ pub fn recut(
     replace: bool,
     context: &Context<'_>,
 ) -> Result<Recut, RecutError> {
-    let replaced = target.make_way(replace)?;
+    let replaced = target.make_way(replace, Format::Sealed)?;
     let ids = Ids { set: set.ids.set, cut: context.random()? };
     let staging = Staging::begin(Folder::open_or_create(&target.folder)?, &target.stem)?;
     let mut writer = VolumeWriter::new(&staging, ids, fit.volume_limit())?;

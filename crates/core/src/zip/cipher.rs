@@ -62,14 +62,14 @@ impl Strength {
 }
 
 /// The stream of bytes that data is combined with; its counter is little-endian and begins with 1.
-enum KeyStream {
+pub(super) enum KeyStream {
     Aes128(Box<Ctr128LE<Aes128>>),
     Aes192(Box<Ctr128LE<Aes192>>),
     Aes256(Box<Ctr128LE<Aes256>>),
 }
 
 impl KeyStream {
-    fn new(strength: Strength, key: &[u8]) -> Option<Self> {
+    pub fn new(strength: Strength, key: &[u8]) -> Option<Self> {
         let first = 1_u128.to_le_bytes();
         Some(match strength {
             Strength::Aes128 => Self::Aes128(Box::new(Ctr128LE::new_from_slices(key, &first).ok()?)),
@@ -78,7 +78,7 @@ impl KeyStream {
         })
     }
 
-    fn apply(&mut self, bytes: &mut [u8]) {
+    pub fn apply(&mut self, bytes: &mut [u8]) {
         match self {
             Self::Aes128(stream) => stream.apply_keystream(bytes),
             Self::Aes192(stream) => stream.apply_keystream(bytes),
@@ -143,7 +143,7 @@ impl<R: Read> Read for AesReader<R> {
 }
 
 /// The cipher's key, the code's key and the verifier, one after the other.
-fn derive(strength: Strength, salt: &[u8], password: &[u8]) -> Zeroizing<Vec<u8>> {
+pub(super) fn derive(strength: Strength, salt: &[u8], password: &[u8]) -> Zeroizing<Vec<u8>> {
     let mut keys = Zeroizing::new(vec![0; 2 * strength.key_bytes() + VERIFIER_BYTES]);
     pbkdf2::derive(pbkdf2::PBKDF2_HMAC_SHA1, ROUNDS, salt, password, &mut keys);
     keys

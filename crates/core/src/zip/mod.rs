@@ -7,17 +7,23 @@
 
 mod cipher;
 mod directory;
+mod encryption;
+mod headers;
 mod methods;
 mod names;
 mod parts;
 mod reader;
 mod segments;
 mod times;
+mod writer;
 
+pub use encryption::{Encrypting, SALT_BYTES};
+pub use headers::{Described, may_need_64};
 pub use methods::Method;
 pub use parts::{PartsError, is_zip, open_parts};
 pub use reader::{Encryption, ZipReader};
 pub use segments::Segments;
+pub use writer::{MAX_PARTS, ZipWriteError, ZipWriter};
 
 use crate::context::Cancelled;
 use crate::place::FileError;

@@ -4,25 +4,26 @@ mod report;
 mod settings;
 
 use super::show;
-use crate::args::PackArguments;
+use crate::args::{PackArguments, SealArguments};
 use crate::credentials::{self, Sealing};
 use crate::failure::Failure;
 use crate::session;
-use crate::settings::{BadValue, NameFields, Settings};
+use crate::settings::{BadValue, NameFields, Origin, Settings};
 use crate::ui::progress::ProgressLine;
 use report::{Report, lines};
 use std::ffi::OsString;
 use std::fs;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use under_seal_core::Error;
-use under_seal_core::pack::{Delivery, PackRequest, Target, target::name_of};
-use under_seal_core::passwords::guessable_words;
+use under_seal_core::pack::{Delivery, Format, PackRequest, Target, target::name_of};
+use under_seal_core::passwords::{Guessing, guessable_words};
 use under_seal_core::sealed::index::MAX_MESSAGE_BYTES;
 use under_seal_core::source::expand;
 
 /// One run, as far as its result speaks of it.
 pub(super) struct Packing {
     settings: Settings,
+    format: Format,
     target: Target,
     message: String,
     secret: bool,
@@ -39,8 +40,11 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     tracing::info!(fit = settings.fit.value.text, squeeze = %settings.squeeze.value, "settings");
     let message = message(arguments)?;
     let sources = expand(&arguments.sources).map_err(|error| Error::Pack(error.into()))?;
-    let target = target(arguments, &settings, &sources)?;
+    let format = format(arguments, &settings);
+    refuse_what_it_lacks(format, arguments)?;
+    let target = target(arguments, format, &settings, &sources)?;
     let request = PackRequest {
+        format,
         fit: settings.fit.value.fit,
         squeeze: settings.squeeze.value.into(),
         message: &message,
@@ -52,21 +56,48 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
     // Whatever stands in the way is told before the password is asked for.
     let delivery = Delivery::prepare(&request, &context)?;
+    let guessing = if format == Format::Zip { Guessing::Zip } else { Guessing::Sealed };
     let guessable = || {
         let mut words = guessable_words(delivery.catalogue().entries.iter().map(|entry| &entry.path));
         words.push(target.stem.to_string_lossy().to_lowercase());
         words
     };
     let Sealing { credentials, cost, secret, mut passphrase_file } =
-        credentials::to_seal(&arguments.seal, guessable, &context)?;
+        credentials::to_seal(&arguments.seal, guessing, guessable, &context)?;
     // From here on it stays whatever happens: what a cut-off run leaves may be completed by the next one.
     let passphrase_file = passphrase_file.as_mut().map(|file| file.keep().to_owned());
     let packed = delivery.pack(&credentials, cost, &context)?;
     drop(progress);
-    let packing = Packing { settings, target, message, secret, passphrase_file };
+    let packing = Packing { settings, format, target, message, secret, passphrase_file };
     let report = Report::new(&packed, &packing);
     show(&report, &arguments.work, || lines(&packed, &report))?;
     Ok(report.exit_code)
+}
+
+/// The format that was said, else that of the target's extension.
+fn format(arguments: &PackArguments, settings: &Settings) -> Format {
+    let by_name = || arguments.to.as_deref().filter(|to| is_called_zip(to)).map(|_| Format::Zip);
+    let said = settings.format.as_ref();
+    let typed = said.filter(|format| format.from == Origin::CommandLine).map(|format| format.value.into());
+    typed.or_else(by_name).or_else(|| said.map(|format| format.value.into())).unwrap_or_default()
+}
+
+fn is_called_zip(to: &Path) -> bool {
+    to.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("zip")) && !Target::is_folder(to)
+}
+
+/// What is wanted must be something that the format can do.
+fn refuse_what_it_lacks(format: Format, arguments: &PackArguments) -> Result<(), Failure> {
+    let SealArguments { password, also_password_from, .. } = &arguments.seal;
+    let wanted = [
+        (arguments.delivery.shape.parcels, "parcels"),
+        (password.key_file.is_some(), "a key file"),
+        (!also_password_from.is_empty(), "several passwords"),
+    ];
+    match wanted.into_iter().find(|(wanted, _)| *wanted && format == Format::Zip) {
+        Some((_, what)) => Err(Failure::Value(BadValue::NotInFormat { format, what })),
+        None => Ok(()),
+    }
 }
 
 /// The message to whoever opens the archive; a file's last line break does not count.
@@ -84,7 +115,12 @@ fn message(arguments: &PackArguments) -> Result<String, Failure> {
 }
 
 /// Where the archive goes and what it is called. A typed name counts more than a profile's pattern.
-fn target(arguments: &PackArguments, settings: &Settings, sources: &[PathBuf]) -> Result<Target, Failure> {
+fn target(
+    arguments: &PackArguments,
+    format: Format,
+    settings: &Settings,
+    sources: &[PathBuf],
+) -> Result<Target, Failure> {
     let named_by_path = arguments.to.as_ref().is_some_and(|to| !Target::is_folder(to));
     if named_by_path && arguments.delivery.shape.name.is_some() {
         return Err(Failure::Value(BadValue::TwoNames));
@@ -97,7 +133,12 @@ fn target(arguments: &PackArguments, settings: &Settings, sources: &[PathBuf]) -
         }
         None => None,
     };
-    Ok(Target::resolve(arguments.to.as_deref(), name.as_deref(), sources)?)
+    // Our own extension is no part of the name, nor is the one that has said the format.
+    let to = arguments.to.as_deref().map(|to| match format {
+        Format::Zip if is_called_zip(to) => to.with_extension(""),
+        _ => to.to_owned(),
+    });
+    Ok(Target::resolve(to.as_deref(), name.as_deref(), sources)?)
 }
 
 fn name_fields(settings: &Settings, sources: &[PathBuf]) -> NameFields {

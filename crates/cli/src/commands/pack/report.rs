@@ -1,6 +1,7 @@
 //! What `pack` says in the end: for people and as JSON.
 
 use super::Packing;
+use crate::args::FormatName;
 use crate::credentials::NOT_SECRET;
 use crate::failure::{DONE, LOOK};
 use crate::ui::paint::{Tone, paint};
@@ -14,6 +15,11 @@ use under_seal_core::pack::{Packed, PackedVolume};
 /// Where more than this share is left, squeezing did not pay.
 const HARDLY_SMALLER: f64 = 0.95;
 
+/// What a sender of ZIP should know.
+const ZIP_SECRET: &str =
+    "Contents are encrypted with AES-256. Anyone can read the names, sizes and dates of what is inside.";
+const ZIP_OPEN: &str = "Nothing is encrypted: whoever has the archive can read it.";
+
 /// Sets of more volumes than this are summed up instead of listed.
 const VOLUMES_LISTED: usize = 12;
 
@@ -23,6 +29,7 @@ pub struct Report {
     command: &'static str,
     pub exit_code: u8,
     archive: String,
+    format: String,
     parcels: bool,
     set: Option<String>,
     fit: String,
@@ -54,7 +61,7 @@ struct Volume {
     number: usize,
     path: String,
     bytes: u64,
-    set: String,
+    set: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     files: Option<u64>,
 }
@@ -85,6 +92,11 @@ struct Passed {
     why: String,
 }
 
+/// The set's id, in the format that has sets.
+fn set_of(volume: &PackedVolume) -> Option<String> {
+    volume.ids.map(|ids| ids.set_text())
+}
+
 impl Report {
     pub fn new(packed: &Packed, packing: &Packing) -> Self {
         let unmatched = packing.settings.typed_among(&packed.left_out.unmatched);
@@ -99,15 +111,16 @@ impl Report {
             number,
             path: text::path(&volume.path),
             bytes: volume.bytes,
-            set: volume.ids.set_text(),
+            set: set_of(volume),
             files: packed.parcels.then_some(volume.totals.files),
         };
         Self {
             command: "pack",
             exit_code: if quiet { DONE } else { LOOK },
             archive: text::name(&packing.target.stem),
+            format: FormatName::from(packing.format).to_string(),
             parcels: packed.parcels,
-            set: packed.volumes.first().filter(|_| !packed.parcels).map(|volume| volume.ids.set_text()),
+            set: packed.volumes.first().filter(|_| !packed.parcels).and_then(set_of),
             fit: packing.settings.fit.value.text.clone(),
             squeeze: packing.settings.squeeze.value.to_string(),
             secret: packing.secret,
@@ -178,13 +191,19 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
         ("passphrase", passphrase),
         ("where", folder.map(text::path).into_iter().collect()),
     ]));
-    if !report.secret {
+    let note = match (report.format.as_str(), report.secret) {
+        ("zip", true) => Some(ZIP_SECRET),
+        ("zip", false) => Some(ZIP_OPEN),
+        (_, false) => Some(NOT_SECRET),
+        _ => None,
+    };
+    if let Some(note) = note {
         lines.push(String::new());
-        lines.push(paint(Tone::Look, NOT_SECRET));
+        lines.push(paint(Tone::Look, note));
     }
     lines.extend(notes(report));
     lines.push(String::new());
-    lines.extend(next_steps(packed, report.secret));
+    lines.extend(next_steps(packed, report));
     lines
 }
 
@@ -254,7 +273,7 @@ fn notes(report: &Report) -> Vec<String> {
     notes
 }
 
-fn next_steps(packed: &Packed, secret: bool) -> Vec<String> {
+fn next_steps(packed: &Packed, report: &Report) -> Vec<String> {
     let Some(first) = packed.volumes.first() else { return Vec::new() };
     let what = match (packed.volumes.len(), packed.parcels) {
         (1, false) => "send the volume".to_owned(),
@@ -262,8 +281,22 @@ fn next_steps(packed: &Packed, secret: bool) -> Vec<String> {
         (all, false) => format!("send all {all} volumes"),
         (all, true) => format!("send the {all} parcels, together or one by one"),
     };
-    let tell = if secret { ", and tell the password by another way" } else { "" };
+    let tell = if report.secret { ", and tell the password by another way" } else { "" };
     let opens = if packed.parcels { "The recipient opens each by itself" } else { "The recipient runs" };
-    let name = first.path.file_name().map(std::path::Path::new).unwrap_or(&first.path);
-    vec![format!("Next: {what}{tell}. {opens}"), format!("  under-seal open {}", argument(name))]
+    // Of parts, the last is the one that programs are shown.
+    let shown = packed.volumes.last().filter(|_| report.format == "zip").unwrap_or(first);
+    let name = shown.path.file_name().map(std::path::Path::new).unwrap_or(&shown.path);
+    let mut lines = vec![format!("Next: {what}{tell}. {opens}"), format!("  under-seal open {}", argument(name))];
+    if report.format == "zip" {
+        let several = packed.volumes.len() > 1;
+        let programs = match (report.secret, several) {
+            (false, false) => "or opens it with any program for ZIP.",
+            (true, false) => "or opens it with a program for ZIP that knows AES-256.",
+            (_, true) => {
+                "or opens it with a program for ZIP that knows archives in parts; all under their own names, in one folder."
+            }
+        };
+        lines.push(programs.to_owned());
+    }
+    lines
 }

@@ -44,6 +44,7 @@ pub fn show(settings: &Settings, work: &WorkArguments) -> Result<u8, Failure> {
             None => fit.text.clone(),
         }),
         Setting::new("squeeze", &settings.squeeze, ToString::to_string),
+        Setting::optional("format", settings.format.as_ref(), ToString::to_string),
         Setting::optional("name", settings.name.as_ref(), |name| name.as_str().to_owned()),
         Setting::optional("threads", settings.threads.as_ref(), ToString::to_string),
         Setting::optional("note template", settings.note_template.as_ref(), |path| text::path(path)),
@@ -75,6 +76,7 @@ fn lines(report: &Report) -> Vec<String> {
 /// What an unset value means.
 fn unset(name: &str) -> &'static str {
     match name {
+        "format" => "by the extension of --to, else sealed",
         "name" => "the source's own",
         "threads" => "one for each core",
         _ => "none",
