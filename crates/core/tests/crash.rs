@@ -13,7 +13,7 @@ use std::process::{Command, Stdio};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use support::{Desk, noise, tree};
 use under_seal_core::landing::{Destination, OnClash, Screen};
-use under_seal_core::pack::{PackError, WayError};
+use under_seal_core::pack::{Format, PackError, WayError};
 use under_seal_core::place::FileAction;
 use under_seal_core::place::faults::{Fault, plan};
 use under_seal_core::{Error, ErrorClass};
@@ -46,14 +46,14 @@ fn volumes(desk: &Desk) -> (Vec<String>, bool) {
     let mut names: Vec<String> = names.map(|name| name.into_string().unwrap()).collect();
     names.sort();
     let unfinished = names.iter().any(|name| name.ends_with(".unfinished"));
-    names.retain(|name| name.ends_with(".useal"));
+    names.retain(|name| name.ends_with(".useal") || name.contains(".z"));
     (names, unfinished)
 }
 
 fn opens_to(desk: &Desk, expected: &Path) {
     let inbox = tempfile::tempdir_in(desk.place.path()).unwrap();
-    desk.open(&[desk.path("out")], inbox.path()).unwrap();
-    assert_eq!(tree(&inbox.path().join("source")), tree(expected));
+    desk.open_packed(inbox.path()).unwrap();
+    assert_eq!(desk.tree(&inbox.path().join("source")), desk.tree(expected));
 }
 
 /// What must hold after a pack that failed or died, and after the next one. `before`: the volumes that were there.
@@ -73,10 +73,11 @@ fn recovers(desk: &Desk, before: &[String], at: &str) {
 fn a_disk_that_fails_at_any_operation_of_a_pack_harms_nothing(
     #[values(Fault::Full, Fault::Broken)] fault: Fault,
     #[values(false, true)] with_old_set: bool,
+    #[values(Format::Sealed, Format::Zip)] format: Format,
 ) {
     let _alone = alone();
     for number in 0.. {
-        let desk = Desk::new();
+        let desk = Desk { format, ..Desk::new() };
         lay_out(&desk, with_old_set);
         let (sources, (before, _)) = (tree(&desk.path("source")), volumes(&desk));
         plan(Some((number, fault)), None);

@@ -260,6 +260,11 @@ pub(super) fn pack(error: &PackError) -> String {
         PackError::Zip(ZipWriteError::TooManyParts) => {
             format!("It would come to more than {} parts. Name a larger --fit.", grouped(MAX_PARTS.into()))
         }
+        PackError::Zip(ZipWriteError::NotText(name)) => format!(
+            "The name {} is no text that every system reads, so ZIP cannot keep it. Nothing was packed: rename it, or pack \
+             with --as sealed.",
+            shown(name)
+        ),
         PackError::Zip(error) => format!("Nothing was packed: {error}. Pack it with --as sealed."),
         PackError::Compressor => "The compressor failed, for want of memory. Nothing was packed.".to_owned(),
         PackError::ZipReadBack(error) => format!(

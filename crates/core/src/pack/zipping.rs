@@ -217,6 +217,9 @@ impl Reading<'_> {
     }
 
     fn begin(&self, described: Described) -> Result<(), PackError> {
+        if std::str::from_utf8(&described.name).is_err() {
+            return Err(PackError::Zip(ZipWriteError::NotText(described.name)));
+        }
         let salt = if described.encrypted { self.context.random()? } else { [0; SALT_BYTES] };
         Ok(self.steps.submit(Step::Begin(described, salt))?)
     }

@@ -21,6 +21,9 @@ pub enum ZipWriteError {
     /// A name is longer than a header holds.
     #[error("a name of {0} bytes")]
     LongName(usize),
+    /// A name is no UTF-8, and readers would make something else of it.
+    #[error("a name that is no text")]
+    NotText(Vec<u8>),
     /// A file has grown past what its header can say.
     #[error("a file grew past 4 GiB while it was packed")]
     Grown,

@@ -11,16 +11,18 @@ use std::fs;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
+use under_seal_core::archive::ArchiveError;
 use under_seal_core::codec::Squeeze;
 use under_seal_core::context::{Context, NoRandomness, Observer, Progress, Randomness};
 use under_seal_core::entry::Timestamp;
 use under_seal_core::fit::Fit;
 use under_seal_core::landing::Destination;
 use under_seal_core::opening::{Opened, open};
-use under_seal_core::pack::{Delivery, PackError, PackRequest, Packed, Target};
-use under_seal_core::sealed::{KeyCost, Password, SealedReader};
+use under_seal_core::pack::{Delivery, Format, PackError, PackRequest, Packed, Target};
+use under_seal_core::sealed::{Credentials, KeyCost, Password, SealedReader};
 use under_seal_core::source::Choice;
 use under_seal_core::volume::VolumeSet;
+use under_seal_core::zip::{ZipReader, open_parts};
 use under_seal_core::{Error, volume::cell_offset, volume::header::CHECK_AT};
 
 pub const PASSWORD: &str = "twelve panes of salted glass";
@@ -59,9 +61,10 @@ impl Place {
 
 pub struct Desk {
     pub place: Place,
-    randomness: Repeatable,
+    pub randomness: Repeatable,
     pub threads: usize,
     pub squeeze: Squeeze,
+    pub format: Format,
 }
 
 impl Desk {
@@ -74,7 +77,13 @@ impl Desk {
     /// A desk in a folder that is there already.
     pub fn at(path: &Path) -> Self {
         let randomness = Repeatable(AtomicU64::new(0));
-        Self { place: Place::Made(path.to_owned()), randomness, threads: 2, squeeze: Squeeze::default() }
+        Self {
+            place: Place::Made(path.to_owned()),
+            randomness,
+            threads: 2,
+            squeeze: Squeeze::default(),
+            format: Format::Sealed,
+        }
     }
 
     pub fn path(&self, name: &str) -> PathBuf {
@@ -110,15 +119,34 @@ impl Desk {
         self.pack_with(fit, replace, &|| false)
     }
 
+    /// Packs `source` into `out` without a password.
+    pub fn pack_open(&self, fit: &str) -> Result<Packed, PackError> {
+        self.pack_for(fit, false, &|| false, &[Credentials::none()])
+    }
+
     fn pack_with(&self, fit: &str, replace: bool, cancel: &(dyn Fn() -> bool + Sync)) -> Result<Packed, PackError> {
+        self.pack_for(fit, replace, cancel, &[Password::new(PASSWORD).unwrap().into()])
+    }
+
+    fn pack_for(
+        &self,
+        fit: &str,
+        replace: bool,
+        cancel: &(dyn Fn() -> bool + Sync),
+        credentials: &[Credentials],
+    ) -> Result<Packed, PackError> {
         let target = Target { folder: self.path("out"), stem: "set".into() };
         let fit = if fit.is_empty() { Fit::OneVolume } else { fit.parse().unwrap() };
         let (sources, choice) = ([self.path("source")], Choice::default());
-        let request =
-            PackRequest { fit, squeeze: self.squeeze, replace, ..PackRequest::new(&sources, &choice, &target) };
-        let credentials = [Password::new(PASSWORD).unwrap().into()];
+        let request = PackRequest {
+            format: self.format,
+            fit,
+            squeeze: self.squeeze,
+            replace,
+            ..PackRequest::new(&sources, &choice, &target)
+        };
         self.with_context(cancel, |context| {
-            Delivery::prepare(&request, context)?.pack(&credentials, KeyCost::CHEAPEST, context)
+            Delivery::prepare(&request, context)?.pack(credentials, KeyCost::CHEAPEST, context)
         })
     }
 
@@ -133,6 +161,32 @@ impl Desk {
             fs::read_dir(self.path("out")).unwrap().map(|file| file.unwrap().path()).collect();
         volumes.sort();
         volumes
+    }
+
+    /// Opens what was packed into `out`, whatever its format.
+    pub fn open_packed(&self, into: &Path) -> Result<Opened, Error> {
+        match self.format {
+            Format::Sealed => self.open(&[self.path("out")], into),
+            Format::Zip => {
+                let parts = open_parts(&self.path("out/set.zip")).map_err(ArchiveError::from)?;
+                let password = Some(Password::new(PASSWORD).unwrap());
+                let mut archive = ZipReader::open(parts, password).map_err(ArchiveError::from)?;
+                Ok(self.with_context(&|| false, |context| open(&mut archive, into, context))?)
+            }
+        }
+    }
+
+    /// What is below a folder, as far as this desk's format keeps it.
+    pub fn tree(&self, root: &Path) -> BTreeMap<PathBuf, String> {
+        let kept = |features: String| match self.format {
+            Format::Sealed => features,
+            Format::Zip => {
+                let (mode, rest) = features.split_once(' ').unwrap();
+                let (time, content) = rest.split_once(' ').unwrap();
+                format!("{mode} {} {content}", time.split_once('.').unwrap().0)
+            }
+        };
+        tree(root).into_iter().map(|(path, features)| (path, kept(features))).collect()
     }
 
     pub fn unlock(&self, places: &[PathBuf]) -> Result<SealedReader, Error> {
