@@ -1,10 +1,12 @@
 //! What is read, of whatever format: recognised by its content, unlocked where that is needed, and open.
 
-use crate::args::UnlockArguments;
+use crate::args::{UnlockArguments, WorkArguments};
 use crate::credentials::{self, NOT_SECRET};
 use crate::failure::Failure;
 use crate::places::gather;
+use crate::session;
 use crate::ui::paint::{Tone, paint};
+use crate::ui::progress::ProgressLine;
 use crate::ui::text::shown;
 use serde::Serialize;
 use std::os::unix::ffi::OsStrExt as _;
@@ -13,6 +15,8 @@ use under_seal_core::Error;
 use under_seal_core::archive::{Archive, ArchiveError, OpenFormat, open_format_of};
 use under_seal_core::members::Refused;
 use under_seal_core::sealed::SealedReader;
+use under_seal_core::tar::{LoneReader, TarReader};
+use under_seal_core::unpacked::WrappedFile;
 use under_seal_core::volume::VolumeSet;
 use under_seal_core::zip::{Encryption, ZipReader, open_parts};
 
@@ -55,10 +59,12 @@ pub struct NotExtracted {
 }
 
 /// What the places hold.
-pub fn given(places: &[PathBuf]) -> Result<Given, Failure> {
+pub fn given(places: &[PathBuf], work: &WorkArguments) -> Result<Given, Failure> {
+    let progress = ProgressLine::for_reading(None, work);
+    let context = session::context(&progress, work.threads);
     if let [path] = places
         && path.is_file()
-        && let Some(format) = open_format_of(path).map_err(Failure::File)?
+        && let Some(format) = open_format_of(path, &context).map_err(archive_failure)?
     {
         return Ok(Given::Open(format, path.clone()));
     }
@@ -67,7 +73,7 @@ pub fn given(places: &[PathBuf]) -> Result<Given, Failure> {
 
 impl Given {
     /// Unlocks and opens it.
-    pub fn load(self, unlock: &UnlockArguments, wanted: Wanted) -> Result<Loaded, Failure> {
+    pub fn load(self, unlock: &UnlockArguments, wanted: Wanted, work: &WorkArguments) -> Result<Loaded, Failure> {
         match self {
             Self::Sealed(set) => {
                 let unlocked = credentials::to_unlock(&set, unlock)?;
@@ -78,6 +84,7 @@ impl Given {
                 Ok(Loaded { archive: Archive::Sealed(Box::new(archive)), name, secret: unlocked.secret, notes, files })
             }
             Self::Open(OpenFormat::Zip, path) => load_zip(&path, unlock, wanted),
+            Self::Open(format, path) => load_wrapped(format, &path, work),
         }
     }
 }
@@ -94,6 +101,28 @@ fn load_zip(path: &Path, unlock: &UnlockArguments, wanted: Wanted) -> Result<Loa
         false => archive,
     };
     Ok(Loaded { name, secret, notes: notes(&encryptions), files, archive: Archive::Zip(Box::new(archive)) })
+}
+
+/// A tar archive, or a lone compressed file: all of it is read once.
+fn load_wrapped(format: OpenFormat, path: &Path, work: &WorkArguments) -> Result<Loaded, Failure> {
+    let progress = ProgressLine::for_reading(None, work);
+    let context = session::context(&progress, work.threads);
+    let file = WrappedFile::look_at(path).map_err(Failure::File)?;
+    let archive = match format {
+        OpenFormat::Lone => Archive::Lone(Box::new(LoneReader::open(file, &context).map_err(archive_failure)?)),
+        _ => Archive::Tar(Box::new(TarReader::open(file, &context).map_err(archive_failure)?)),
+    };
+    Ok(Loaded { archive, name: name_of_tar(path), secret: false, notes: vec![TAR_NOTE], files: 1 })
+}
+
+const TAR_NOTE: &str = "Nothing in it is encrypted, and contents have no checksum but that of the compression around them, if \
+                        there is one: it finds accidents, and nothing shows whether it is genuine.";
+
+fn name_of_tar(path: &Path) -> Vec<u8> {
+    let stem = path.file_stem().unwrap_or_default();
+    let whole = Path::new(stem);
+    let is_tar = whole.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("tar"));
+    if is_tar { whole.file_stem().unwrap_or_default().as_bytes().to_vec() } else { stem.as_bytes().to_vec() }
 }
 
 /// A failure to read an archive.
@@ -135,6 +164,8 @@ impl Loaded {
         match &self.archive {
             Archive::Sealed(archive) => volume_paths(archive.set()),
             Archive::Zip(archive) => archive.segments().paths().map(Path::to_owned).collect(),
+            Archive::Tar(archive) => vec![archive.file().path.clone()],
+            Archive::Lone(archive) => vec![archive.file().path.clone()],
         }
     }
 

@@ -6,6 +6,8 @@ use crate::members::Refused;
 use crate::place::{FileAction, FileError};
 use crate::reader::{ArchiveReader, ExtractError};
 use crate::sealed::{SealedError, SealedReader};
+use crate::tar::{LoneReader, TarError, TarReader, is_tar};
+use crate::unpacked::{WrappedFile, Wrapping};
 use crate::zip::{PartsError, ZipError, ZipReader, is_zip};
 use std::convert::Infallible;
 use std::path::Path;
@@ -19,6 +21,9 @@ pub enum ArchiveError {
     /// A ZIP archive.
     #[error(transparent)]
     Zip(#[from] ZipError),
+    /// A tar archive, or a lone compressed file.
+    #[error(transparent)]
+    Tar(#[from] TarError),
     /// Parts of an archive are missing.
     #[error(transparent)]
     Parts(#[from] PartsError),
@@ -32,19 +37,32 @@ pub enum ArchiveError {
 pub enum OpenFormat {
     /// ZIP, in one file or in parts.
     Zip,
+    /// Tar, maybe compressed as a whole.
+    Tar,
+    /// A file that is compressed by itself.
+    Lone,
 }
 
 /// What is read here, as people call it.
-pub const FORMATS: [&str; 2] = ["sealed", "ZIP"];
+pub const FORMATS: [&str; 4] = ["sealed", "ZIP", "tar", "compressed file"];
 
 /// Which open format a file has, by its content; `None` for sealed volumes and whatever is unknown.
 ///
 /// # Errors
-/// [`FileError`] from the system.
-pub fn open_format_of(path: &Path) -> Result<Option<OpenFormat>, FileError> {
-    let metadata = path.metadata().map_err(FileError::on(FileAction::Open, path))?;
-    let is_zip = metadata.is_file() && is_zip(path)?;
-    Ok(is_zip.then_some(OpenFormat::Zip))
+/// [`ArchiveError`] from the system, or where the user asked to stop.
+pub fn open_format_of(path: &Path, context: &Context<'_>) -> Result<Option<OpenFormat>, ArchiveError> {
+    let metadata = path.metadata().map_err(FileError::on(FileAction::Open, path)).map_err(TarError::from)?;
+    if !metadata.is_file() {
+        return Ok(None);
+    }
+    if is_zip(path).map_err(TarError::from)? {
+        return Ok(Some(OpenFormat::Zip));
+    }
+    let file = WrappedFile::look_at(path).map_err(TarError::from)?;
+    if is_tar(&file, context)? {
+        return Ok(Some(OpenFormat::Tar));
+    }
+    Ok((file.wrapping != Wrapping::None).then_some(OpenFormat::Lone))
 }
 
 /// An archive that is open for reading.
@@ -53,6 +71,10 @@ pub enum Archive {
     Sealed(Box<SealedReader>),
     /// A ZIP archive.
     Zip(Box<ZipReader>),
+    /// A tar archive.
+    Tar(Box<TarReader>),
+    /// A lone compressed file.
+    Lone(Box<LoneReader>),
 }
 
 impl Archive {
@@ -61,6 +83,8 @@ impl Archive {
         match self {
             Self::Sealed(_) => "sealed",
             Self::Zip(_) => "zip",
+            Self::Tar(_) => "tar",
+            Self::Lone(_) => "compressed file",
         }
     }
 
@@ -68,15 +92,16 @@ impl Archive {
     pub fn sealed(&self) -> Option<&SealedReader> {
         match self {
             Self::Sealed(archive) => Some(archive),
-            Self::Zip(_) => None,
+            Self::Zip(_) | Self::Tar(_) | Self::Lone(_) => None,
         }
     }
 
     /// What is in it and cannot be extracted.
     pub fn refused(&self) -> &[Refused] {
         match self {
-            Self::Sealed(_) => &[],
+            Self::Sealed(_) | Self::Lone(_) => &[],
             Self::Zip(archive) => archive.refused(),
+            Self::Tar(archive) => archive.refused(),
         }
     }
 
@@ -85,6 +110,7 @@ impl Archive {
         match self {
             Self::Sealed(archive) => archive.about().message.clone(),
             Self::Zip(archive) => String::from_utf8_lossy(archive.comment()).into_owned(),
+            Self::Tar(_) | Self::Lone(_) => String::new(),
         }
     }
 
@@ -93,6 +119,8 @@ impl Archive {
         match self {
             Self::Sealed(archive) => archive.kept_shares(),
             Self::Zip(archive) => archive.kept_shares(),
+            // What is compressed as a whole leaves no share of its own to each.
+            Self::Tar(_) | Self::Lone(_) => vec![1.0; self.entries().len()],
         }
     }
 
@@ -116,7 +144,10 @@ impl Archive {
         let read = self.extract(&mut digests, context);
         context.tell(Progress::End);
         match read {
-            Ok(()) => Ok(digests.0),
+            Ok(()) => {
+                digests.0.sort_by(|one, other| one.entry.path.cmp(&other.entry.path));
+                Ok(digests.0)
+            }
             Err(ExtractError::Archive(error)) => Err(error),
             Err(ExtractError::Sink(never)) => match never {},
         }
@@ -150,6 +181,8 @@ impl ArchiveReader for Archive {
         match self {
             Self::Sealed(archive) => archive.entries(),
             Self::Zip(archive) => archive.entries(),
+            Self::Tar(archive) => archive.entries(),
+            Self::Lone(archive) => archive.entries(),
         }
     }
 
@@ -161,6 +194,8 @@ impl ArchiveReader for Archive {
         match self {
             Self::Sealed(archive) => archive.extract(sink, context).map_err(ExtractError::of_any_archive),
             Self::Zip(archive) => archive.extract(sink, context).map_err(ExtractError::of_any_archive),
+            Self::Tar(archive) => archive.extract(sink, context).map_err(ExtractError::of_any_archive),
+            Self::Lone(archive) => archive.extract(sink, context).map_err(ExtractError::of_any_archive),
         }
     }
 
@@ -173,6 +208,8 @@ impl ArchiveReader for Archive {
         match self {
             Self::Sealed(archive) => archive.extract_some(wanted, sink, context).map_err(ExtractError::of_any_archive),
             Self::Zip(archive) => archive.extract_some(wanted, sink, context).map_err(ExtractError::of_any_archive),
+            Self::Tar(archive) => archive.extract_some(wanted, sink, context).map_err(ExtractError::of_any_archive),
+            Self::Lone(archive) => archive.extract_some(wanted, sink, context).map_err(ExtractError::of_any_archive),
         }
     }
 }

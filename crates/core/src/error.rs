@@ -22,6 +22,7 @@ use crate::sealed::record::RecordError;
 use crate::sealed::stream::StreamError;
 use crate::sealed::{HeadError, PasswordError, SealError, SealedError};
 use crate::source::{PassedOverReason, SourceError};
+use crate::tar::TarError;
 use crate::volume::{CellError, GatherError, HeaderError, WriteError};
 use crate::zip::{PartsError, ZipError, ZipWriteError};
 
@@ -170,6 +171,10 @@ fn archive_class(error: &ArchiveError) -> ErrorClass {
     match error {
         ArchiveError::Sealed(error) => sealed_class(error),
         ArchiveError::Zip(error) | ArchiveError::Parts(PartsError::Zip(error)) => zip_class(error),
+        ArchiveError::Tar(TarError::File(error)) => file_class(error),
+        ArchiveError::Tar(TarError::Cancelled(_)) => ErrorClass::Cancelled,
+        ArchiveError::Tar(TarError::TooMany) => ErrorClass::Unsafe,
+        ArchiveError::Tar(_) => ErrorClass::Damaged,
         ArchiveError::Parts(PartsError::Missing { .. }) => ErrorClass::VolumesMissing,
         ArchiveError::Cancelled(_) => ErrorClass::Cancelled,
     }

@@ -23,7 +23,9 @@
 //! - [`sealed`]: the sealed format. Password and keys, the head, cells' seals, frames, records, index and tail;
 //!   a writer, a reader, and a reader of what is left.
 //! - [`members`]: what open formats hold, made into safe paths; what cannot be is refused by name.
-//! - [`zip`]: ZIP archives (the public application note), split ones too: a reader.
+//! - [`unpacked`]: streams that are compressed as a whole, recognised and read through.
+//! - [`zip`]: ZIP archives (the public application note), in parts too: a reader and a writer.
+//! - [`tar`]: tar archives (POSIX pax, and what other writers have added), and lone compressed files: readers.
 //! - [`archive`]: archives of whatever format: recognised by content, and handed to the right reader.
 //! - [`passwords`]: choosing one. How long it would withstand guessing, and making a passphrase.
 //! - [`listing`]: looking through an archive's entries by pattern, fragment, level and order.
@@ -77,7 +79,11 @@ pub mod sealed;
 
 pub mod members;
 
+pub mod unpacked;
+
 pub mod zip;
+
+pub mod tar;
 
 pub mod archive;
 

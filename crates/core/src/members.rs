@@ -47,6 +47,12 @@ pub enum RefusedReason {
     /// It would lie in something that is no folder.
     #[error("an entry inside what is no folder")]
     InNoFolder,
+    /// A file with holes, stored in a way that is not read here.
+    #[error("a file with holes, which is not read here")]
+    Sparse,
+    /// A second name for something that does not stand before it in the archive.
+    #[error("a second name for what is not in the archive")]
+    NoTarget,
     /// A device, a pipe or the like.
     #[error("neither file, folder nor link")]
     Special,

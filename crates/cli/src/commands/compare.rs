@@ -25,12 +25,12 @@ const LISTED: usize = 30;
 /// Runs the command; the exit code.
 pub fn run(arguments: &CompareArguments) -> Result<u8, Failure> {
     let choice = Settings::choice_alone(&arguments.choice, &arguments.configuration, arguments.work.threads)?;
-    let given = match given(slice::from_ref(&arguments.archive))? {
+    let given = match given(slice::from_ref(&arguments.archive), &arguments.work)? {
         // A proof needs every byte; a comparison only the index.
         Given::Sealed(set) if arguments.originals => Given::Sealed(set.complete()?),
         given => given,
     };
-    let mut loaded = given.load(&arguments.unlock, Wanted::Content)?;
+    let mut loaded = given.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
     let progress = ProgressLine::for_reading(Some(loaded.files), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let sources = expand(&arguments.sources).map_err(|error| Error::Pack(error.into()))?;

@@ -19,7 +19,7 @@ use under_seal_core::source::Patterns;
 pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
     let typed = tell_apart(&arguments.typed);
     let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
-    let loaded = given(&typed.places)?.load(&arguments.unlock, Wanted::List)?;
+    let loaded = given(&typed.places, &arguments.work)?.load(&arguments.unlock, Wanted::List, &arguments.work)?;
     let entries = loaded.archive.entries();
     let kept = loaded.archive.kept_shares();
     let (mut places, unmatched) = listing::matching(entries, &patterns);

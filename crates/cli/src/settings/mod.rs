@@ -116,6 +116,8 @@ pub enum BadValue {
         /// What is wanted.
         what: &'static str,
     },
+    /// A plan is wanted for a format that is not reckoned for.
+    PlanOfOpenFormat,
     /// Pieces are wanted, and nothing says how large.
     PiecesWithoutFit,
     /// Parcels are wanted, and nothing says how large.

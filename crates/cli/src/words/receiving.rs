@@ -10,6 +10,7 @@ use under_seal_core::reader::ExtractError;
 use under_seal_core::sealed::record::RecordError;
 use under_seal_core::sealed::stream::StreamError;
 use under_seal_core::sealed::{HeadError, KeyCost, SealedError};
+use under_seal_core::tar::TarError;
 use under_seal_core::volume::{CellError, GatherError, HeaderError, SetSummary};
 use under_seal_core::zip::{PartsError, ZipError};
 
@@ -208,8 +209,32 @@ pub fn archive(error: &ArchiveError) -> String {
     match error {
         ArchiveError::Sealed(error) => sealed(error),
         ArchiveError::Zip(error) | ArchiveError::Parts(PartsError::Zip(error)) => zip(error),
+        ArchiveError::Tar(error) => tar(error),
         ArchiveError::Parts(PartsError::Missing { missing, count }) => parts_missing(missing, *count),
         ArchiveError::Cancelled(_) => "Cancelled.".to_owned(),
+    }
+}
+
+fn tar(error: &TarError) -> String {
+    match error {
+        TarError::CutShort => {
+            "This archive is cut short: it ends in the middle, or without its end mark. Ask the sender for it again."
+                .to_owned()
+        }
+        TarError::Header(at) => {
+            format!("A header of this archive is damaged, {} in. Ask the sender for it again.", bytes(*at))
+        }
+        TarError::Malformed { what, at } => {
+            format!("This archive is damaged ({what}), {} in. Ask the sender for it again.", bytes(*at))
+        }
+        TarError::TooMany => "This archive has more entries than are read here.".to_owned(),
+        TarError::Changed => "This archive changed while it was read. Try again when nobody works on it.".to_owned(),
+        TarError::Damaged => {
+            "What this is compressed with does not decompress: it is damaged or cut short. Ask the sender for it again."
+                .to_owned()
+        }
+        TarError::File(error) => file_error(error),
+        TarError::Cancelled(_) => "Cancelled.".to_owned(),
     }
 }
 

@@ -100,6 +100,9 @@ pub fn bad_value(value: &BadValue) -> String {
             "An archive of the format {} cannot have {what}. Leave that away, or pack it with --as sealed.",
             FormatName::from(*format)
         ),
+        BadValue::PlanOfOpenFormat => {
+            "A plan reckons for the sealed format only. Leave --as away, or pack it to see.".to_owned()
+        }
         BadValue::PiecesWithoutFit => {
             "Nothing says how large a piece may be. Add --fit with a size such as 20MB, or a name (see fits).".to_owned()
         }

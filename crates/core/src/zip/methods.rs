@@ -1,10 +1,8 @@
 //! Methods: how an entry's data is compressed (section 4.4.5), each decompressed by a crate of its own, with a limit to the
 //! memory that a stream may ask for.
 
+use crate::unpacked::MAX_WINDOW_BYTES;
 use std::io::{self, BufRead, BufReader, Cursor, Read};
-
-/// No decompressor takes more memory than this for its window, in bytes.
-const MAX_WINDOW_BYTES: u64 = 128 * 1024 * 1024;
 
 /// The same as a power of two.
 const MAX_WINDOW_LOG: u32 = MAX_WINDOW_BYTES.ilog2();

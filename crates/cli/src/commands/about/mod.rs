@@ -23,15 +23,15 @@ const LARGEST: usize = 5;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &AboutArguments) -> Result<u8, Failure> {
-    let loaded = given(&arguments.places)?.load(&arguments.unlock, Wanted::List)?;
+    let loaded = given(&arguments.places, &arguments.work)?.load(&arguments.unlock, Wanted::List, &arguments.work)?;
     match &loaded.archive {
         Archive::Sealed(archive) => {
             let report = Report::new(archive, loaded.secret, arguments.unlock.password.key_file.is_some())?;
             show(&report, &arguments.work, || lines(&report))?;
             Ok(DONE)
         }
-        Archive::Zip(archive) => {
-            let report = open_format::Report::new(&loaded, archive);
+        _ => {
+            let report = open_format::Report::new(&loaded);
             show(&report, &arguments.work, || open_format::lines(&report))?;
             Ok(report.exit_code)
         }

@@ -7,8 +7,10 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::table;
 use crate::ui::text::{self, bytes, contents, count, shown, shown_lines};
 use serde::Serialize;
+use under_seal_core::archive::Archive;
 use under_seal_core::reader::ArchiveReader as _;
-use under_seal_core::zip::{Encryption, ZipReader};
+use under_seal_core::unpacked::Wrapping;
+use under_seal_core::zip::Encryption;
 
 /// The JSON object (docs/json.md).
 #[derive(Serialize)]
@@ -34,23 +36,33 @@ pub(super) struct Report {
 }
 
 impl Report {
-    pub fn new(loaded: &Loaded, archive: &ZipReader) -> Self {
-        let totals = loaded.archive.totals();
+    pub fn new(loaded: &Loaded) -> Self {
+        let (archive, totals, paths) = (&loaded.archive, loaded.archive.totals(), loaded.paths());
+        let (bytes_in_front, encryption, methods) = match archive {
+            Archive::Zip(archive) => {
+                let encryption = archive.encryptions().into_iter().map(encryption).collect();
+                (archive.bytes_in_front(), encryption, archive.methods())
+            }
+            Archive::Tar(archive) => (0, vec!["none"], wrapping(archive.file().wrapping)),
+            Archive::Lone(archive) => (0, vec!["none"], wrapping(archive.file().wrapping)),
+            Archive::Sealed(_) => (0, Vec::new(), Vec::new()),
+        };
+        let lengths = paths.iter().filter_map(|path| path.metadata().ok());
         Self {
             command: "about",
             exit_code: if archive.refused().is_empty() { DONE } else { LOOK },
             archive: shown(&loaded.name),
             format: loaded.archive.format(),
-            parts: archive.segments().paths().map(text::path).collect(),
-            bytes_in_front: archive.bytes_in_front(),
+            parts: paths.iter().map(|path| text::path(path)).collect(),
+            bytes_in_front,
             secret: loaded.secret,
-            encryption: archive.encryptions().into_iter().map(encryption).collect(),
-            methods: archive.methods(),
+            encryption,
+            methods,
             files: totals.files,
             folders: totals.folders,
             links: totals.links,
             before_bytes: totals.content_bytes,
-            after_bytes: archive.segments().length(),
+            after_bytes: lengths.map(|metadata| metadata.len()).sum(),
             largest: largest(archive.entries(), LARGEST),
             message: loaded.archive.message(),
             not_extracted: loaded.not_extracted(),
@@ -59,12 +71,26 @@ impl Report {
     }
 }
 
+fn wrapping(wrapping: Wrapping) -> Vec<&'static str> {
+    [wrapping.name()].into_iter().filter(|name| !name.is_empty()).collect()
+}
+
+/// What people call a format.
+pub(in super::super) fn format_name(format: &str) -> &str {
+    if format == "zip" { "ZIP" } else { format }
+}
+
 const fn encryption(encryption: Encryption) -> &'static str {
     match encryption {
         Encryption::None => "none",
         Encryption::Old => "old cipher",
         Encryption::Aes => "AES",
     }
+}
+
+fn format_of(report: &Report) -> String {
+    let format = format_name(report.format);
+    if report.methods.is_empty() { format.to_owned() } else { format!("{format} ({})", report.methods.join(", ")) }
 }
 
 pub(super) fn lines(report: &Report) -> Vec<String> {
@@ -77,7 +103,7 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
     };
     let mut lines = vec![paint(Tone::Strong, &report.archive), String::new()];
     lines.extend(table::summary(&[
-        ("format", vec![format!("ZIP ({})", report.methods.join(", "))]),
+        ("format", vec![format_of(report)]),
         ("where", [files].into_iter().chain(in_front).collect()),
         ("locked", vec![report.encryption.join(", ")]),
         ("hidden", vec![if report.secret { "contents alone" } else { "nothing" }.to_owned()]),

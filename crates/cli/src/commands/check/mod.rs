@@ -35,7 +35,7 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     let context = session::context(&silent, arguments.work.threads);
     let set = match arguments.coming.one_by_one {
         true => gather_or_collect(&arguments.places, &arguments.coming, &context)?,
-        false => match given(&arguments.places)? {
+        false => match given(&arguments.places, &arguments.work)? {
             Given::Sealed(set) => set,
             given @ Given::Open(..) => return open_format::run(given, arguments),
         },

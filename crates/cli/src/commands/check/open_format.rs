@@ -23,7 +23,7 @@ use under_seal_core::zip::{Encryption, ZipError};
 pub(super) fn run(given: Given, arguments: &CheckArguments) -> Result<u8, Failure> {
     let has_password = credentials::is_given(&arguments.unlock) || arguments.ask_password;
     let wanted = if has_password { Wanted::Content } else { Wanted::List };
-    let mut loaded = given.load(&arguments.unlock, wanted)?;
+    let mut loaded = given.load(&arguments.unlock, wanted, &arguments.work)?;
     let progress = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let read = has_password || !loaded.secret;
@@ -130,9 +130,17 @@ impl Report {
     }
 }
 
+fn kind_of(format: &str) -> &'static str {
+    match format {
+        "zip" => "a ZIP archive",
+        "tar" => "a tar archive",
+        _ => "a compressed file",
+    }
+}
+
 /// How much it proves that every checksum is right.
 fn proof(archive: &Archive) -> &'static str {
-    let Archive::Zip(archive) = archive else { return "" };
+    let Archive::Zip(archive) = archive else { return TAR_PROOF };
     match archive.encryptions().as_slice() {
         [Encryption::Aes] => {
             "Every authentication code is right: whoever made it knew the password. Nothing shows whether entries were left out."
@@ -141,17 +149,29 @@ fn proof(archive: &Archive) -> &'static str {
     }
 }
 
+/// Tar has sums of headers only; what compression keeps for itself it compares too.
+const TAR_PROOF: &str =
+    "That finds accidents in headers, and, where it is compressed, what the compression's own checksum finds.";
+
 fn lines(report: &Report) -> Vec<String> {
     let parts = if report.parts.len() == 1 { String::new() } else { format!(" in {} parts", report.parts.len()) };
-    let mut lines = vec![paint(Tone::Strong, format!("{}: a ZIP archive{parts}", report.archive)), String::new()];
+    let mut lines =
+        vec![paint(Tone::Strong, format!("{}: {}{parts}", report.archive, kind_of(report.format))), String::new()];
     let what = contents(report.files, report.folders, report.links);
     lines.push(format!("  holds     {what}, {}", bytes(report.bytes)));
-    lines.push(
-        "  headers   the directory and every entry's own header say the same, and no two entries share bytes"
-            .to_owned(),
-    );
+    match report.format {
+        "zip" => lines.push(
+            "  headers   the directory and every entry's own header say the same, and no two entries share bytes"
+                .to_owned(),
+        ),
+        "tar" => lines.push("  headers   every header's sum is right, and the archive has its end".to_owned()),
+        _ => {}
+    }
     lines.push(match report.contents_read {
-        true => "  contents  every entry was read to its end, and its length and checksum compared".to_owned(),
+        true if report.format == "zip" => {
+            "  contents  every entry was read to its end, and its length and checksum compared".to_owned()
+        }
+        true => "  contents  every entry was read to its end".to_owned(),
         false => "  contents  not read: they need the password".to_owned(),
     });
     if !report.damaged.is_empty() {
@@ -163,7 +183,8 @@ fn lines(report: &Report) -> Vec<String> {
     let open = format!("  under-seal open {}", argument(&report.first));
     match (report.damaged.len() as u64, report.contents_read) {
         (0, true) => {
-            lines.push(paint(Tone::Good, "Everything in it can be read, and is what its checksums say."));
+            lines
+                .push(paint(Tone::Good, "Everything in it can be read, and is what the checksums say that there are."));
             lines.push(report.proof.to_owned());
             lines.extend(["Next: open it with".to_owned(), open]);
         }

@@ -41,7 +41,7 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
     let context = session::context(&silent, arguments.work.threads);
     let given = match arguments.coming.one_by_one {
         true => Given::Sealed(gather_or_collect(&typed.places, &arguments.coming, &context)?),
-        false => given(&typed.places)?,
+        false => given(&typed.places, &arguments.work)?,
     };
     let part = arguments.pick || !typed.inside.is_empty();
     let report = match (arguments.salvage, given) {
@@ -58,7 +58,7 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
 
 fn extract(arguments: &OpenArguments, typed: &Typed, given: Given) -> Result<Report, Failure> {
     let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
-    let mut loaded = given.load(&arguments.unlock, Wanted::Content)?;
+    let mut loaded = given.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
     let progress = ProgressLine::for_reading(Some(loaded.files), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let archive = &loaded.archive;

@@ -37,10 +37,11 @@ pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
         1 => typed.inside.remove(0),
         _ => return Err(Failure::SeveralToPeek),
     };
-    let mut archive = given(&typed.places)?.load(&arguments.unlock, Wanted::Content)?.archive;
-    let place = find(archive.entries(), &sought)?;
     // What is printed may be on the same screen: no bar may write over it.
-    let progress = ProgressLine::for_reading(None, &WorkArguments { quiet: true, ..WorkArguments::default() });
+    let quiet = WorkArguments { quiet: true, ..WorkArguments::default() };
+    let mut archive = given(&typed.places, &quiet)?.load(&arguments.unlock, Wanted::Content, &quiet)?.archive;
+    let place = find(archive.entries(), &sought)?;
+    let progress = ProgressLine::for_reading(None, &quiet);
     let context = session::context(&progress, None);
     if arguments.viewer {
         let mut copy = PrivateCopy::begin()?;

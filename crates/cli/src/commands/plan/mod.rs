@@ -3,10 +3,10 @@
 mod report;
 
 use super::show;
-use crate::args::PlanArguments;
+use crate::args::{FormatName, PlanArguments};
 use crate::failure::Failure;
 use crate::session;
-use crate::settings::{Configuration, Settings};
+use crate::settings::{BadValue, Configuration, Settings};
 use crate::ui::progress::ProgressLine;
 use report::{Report, lines};
 use under_seal_core::Error;
@@ -32,6 +32,9 @@ struct Planning<'a> {
 pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let settings = Settings::resolve(&arguments.delivery, arguments.work.threads)?;
     check_fit(settings.fit.value.fit)?;
+    if arguments.delivery.shape.format.is_some_and(|format| format != FormatName::Sealed) {
+        return Err(Failure::Value(BadValue::PlanOfOpenFormat));
+    }
     let choice = settings.choice(&arguments.delivery.choice)?;
     let progress = ProgressLine::for_writing(Fit::OneVolume, &arguments.work);
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));

@@ -1,0 +1,116 @@
+//! Archives in formats that everybody has: made, read and refused.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod support;
+
+use rstest::rstest;
+use std::fs;
+use support::Desk;
+
+fn with_dossier() -> Desk {
+    let desk = Desk::new();
+    desk.run(&["demo", "--data-to", "."]).expect(0);
+    desk
+}
+
+/// How it is packed, the files that come of it, one of them, and what is said.
+#[rstest]
+#[case::by_its_extension(&["--to", "out/board.zip"], &["board.zip"], "board.zip", "Contents are encrypted with AES-256")]
+#[case::by_its_name(&["--as", "zip", "--to", "out/"], &["wrenfall-light.zip"], "wrenfall-light.zip", "names, sizes and dates of what is inside")]
+#[case::for_everybody(&["--to", "out/board.zip", "--no-password"], &["board.zip"], "board.zip", "with any program for ZIP")]
+#[case::in_parts(&["--to", "out/b.zip", "--fit", "900KB"], &["b.z01", "b.zip"], "b.z01", "that knows archives in parts")]
+#[case::for_a_recipient(&["--to", "out/b", "--for", "board", "--config", "board.toml"], &["b.zip"], "b.zip", "AES-256")]
+#[case::typed_counts_more(&["--to", "out/b", "--for", "board", "--config", "board.toml", "--as", "sealed"], &["b.useal"], "b.useal", "under-seal open b.useal")]
+fn everything_of_the_readers_desk_takes_it(
+    #[case] options: &[&str],
+    #[case] files: &[&str],
+    #[case] any: &str,
+    #[case] words: &str,
+) {
+    let desk = with_dossier();
+    desk.file("board.toml", b"[profiles.board]\nformat = \"zip\"\n");
+    let packed = desk.run(&[&["pack", "wrenfall-light"], options].concat()).expect(0).out;
+    assert!(packed.replace("\n  ", " ").contains(words), "{packed}");
+    assert_eq!(desk.names("out"), files);
+    let any = format!("out/{any}");
+    desk.run(&["check", &any]).expect(0);
+    desk.run(&["check", &any, "--ask-password", "--json"]).expect(0);
+    assert_eq!(desk.run(&["about", &any, "--json"]).expect(0).json("/files"), 20);
+    let listed = desk.run(&["list", &any, "--long", "*.csv"]).expect(0).out;
+    assert!(listed.contains("wrenfall-light/costs/cost-table.csv"), "{listed}");
+    let peeked = desk.run(&["peek", &any, "cost-table.csv"]).expect(0).out;
+    assert_eq!(peeked.into_bytes(), fs::read(desk.path("wrenfall-light/costs/cost-table.csv")).unwrap());
+    desk.run(&["open", &any, "--into", "some", "*.csv"]).expect(0);
+    assert!(desk.path("some/wrenfall-light/survey/levels.csv").exists());
+    desk.run(&["open", &any, "--into", "board"]).expect(0);
+    desk.run(&["compare", &any, "board/wrenfall-light"]).expect(0);
+    let originals = desk.run(&["compare", &any, "wrenfall-light", "--originals", "--json"]).expect(0);
+    assert_eq!(originals.json("/originals/proven").as_array().unwrap().len(), 20);
+    // Packed again it does not overwrite, unless that is wished.
+    desk.run(&[&["pack", "wrenfall-light"], options].concat()).expect(6);
+    desk.run(&[&["pack", "wrenfall-light", "--replace"], options].concat()).expect(0);
+    assert_eq!(desk.names("out"), files);
+}
+
+/// What is wanted of a format that cannot do it, or of a password that is too weak for it.
+#[rstest]
+#[case::parcels(&["--parcels", "--fit", "1MB"], "cannot have parcels")]
+#[case::several_passwords(&["--also-password-from", "other.txt"], "cannot have several passwords")]
+#[case::key_file(&["--key-file", "other.txt"], "cannot have a key file")]
+#[case::enough_for_sealed(&["--password-from", "other.txt"], "a thousand times cheaper")]
+fn what_a_format_cannot_do_is_told(#[case] options: &[&str], #[case] words: &str) {
+    let desk = Desk::new();
+    desk.file("a", b"1").file("other.txt", b"pane salted glass");
+    let ran = desk.run(&[&["pack", "a", "--to", "a.zip"], options].concat()).expect(2);
+    assert!(ran.err.replace("\n  ", " ").contains(words), "{}", ran.err);
+    assert!(!desk.path("a.zip").exists());
+}
+
+/// What befalls an archive in three parts, the exit code, and what is said.
+#[rstest]
+#[case::a_part_is_lost(|desk: &Desk| fs::remove_file(desk.path("out/b.z02")).unwrap(), "open", 4, "Part 2 of 3")]
+#[case::the_last_is_lost(|desk: &Desk| fs::remove_file(desk.path("out/b.zip")).unwrap(), "open", 4, "The last part")]
+#[case::content_changed(|desk: &Desk| { desk.flip(&desk.path("out/b.z02"), 900); }, "open", 5, "its authentication code is wrong")]
+#[case::content_changed_is_found(|desk: &Desk| { desk.flip(&desk.path("out/b.z02"), 900); }, "check", 5, "1 file of it cannot be had whole")]
+#[case::cut_short(|desk: &Desk| {
+    let path = desk.path("out/b.zip");
+    let bytes = fs::read(&path).unwrap();
+    fs::write(path, &bytes[..bytes.len() - 9]).unwrap();
+}, "check", 5, "damaged")]
+fn what_befalls_an_archive_is_told(
+    #[case] accident: fn(&Desk),
+    #[case] command: &str,
+    #[case] code: i32,
+    #[case] words: &str,
+) {
+    let desk = with_dossier();
+    desk.run(&["pack", "wrenfall-light", "--to", "out/b.zip", "--fit", "700KB"]).expect(0);
+    accident(&desk);
+    let part = if words.starts_with("The last") { "out/b.z01" } else { "out/b.zip" };
+    let mut arguments = vec![command, part];
+    arguments.extend((command == "open").then_some(["--into", "board"]).into_iter().flatten());
+    let ran = desk.run(&arguments).expect(code);
+    assert!((ran.out.clone() + &ran.err).replace("\n  ", " ").contains(words), "{}{}", ran.out, ran.err);
+    assert!(desk.names("board").is_empty());
+}
+
+#[test]
+fn a_plan_says_what_it_reckons_for() {
+    let desk = Desk::new();
+    desk.file("a", b"1").run(&["plan", "a", "--as", "sealed"]).expect(0);
+    assert!(desk.run(&["plan", "a", "--as", "zip"]).expect(2).err.contains("for the sealed format only"));
+}
+
+#[test]
+fn a_wrong_password_and_no_password_are_told() {
+    let desk = Desk::new();
+    desk.file("a", b"one").file("wrong.txt", b"another one").run(&["pack", "a"]).expect(0);
+    desk.run(&["pack", "a", "--to", "a.zip"]).expect(0);
+    desk.run(&["open", "a.zip", "--into", "b", "--password-from", "wrong.txt"]).expect(3);
+    let mut command = desk.command(&["check", "a.zip"]);
+    let ran = support::Ran::new(command.env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(0);
+    assert!(ran.out.contains("they need the password"), "{}", ran.out);
+    let mut command = desk.command(&["list", "a.zip"]);
+    support::Ran::new(command.env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(0);
+}

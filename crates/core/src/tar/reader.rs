@@ -1,0 +1,473 @@
+//! Reading: once through, to know what is there; then again for each content that is wanted. Folders are handed over first,
+//! so that what lies in them finds them.
+
+use super::header::{Header, HeaderFlaw};
+use super::records::Records;
+use super::{BLOCK_BYTES, MAX_ENTRIES, MAX_RECORDS_BYTES, TarError};
+use crate::context::{Context, Progress};
+use crate::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry, MAX_LINK_TARGET_BYTES, Timestamp};
+use crate::members::{Member, Refused, RefusedReason, SameName, Tree, path_of};
+use crate::place::{FileAction, FileError};
+use crate::reader::{ArchiveReader, ExtractError};
+use crate::unpacked::{Unwrapped, WrappedFile, Wrapping};
+use std::collections::BTreeMap;
+use std::os::unix::fs::MetadataExt as _;
+use std::path::Path;
+
+/// So many bytes of content are handed on at once.
+const CONTENT_BYTES: usize = 128 * 1024;
+
+/// Kinds of headers (ustar interchange format, and what other writers have added).
+const OLD_FILE: u8 = 0;
+const FILE: u8 = b'0';
+const HARD_LINK: u8 = b'1';
+const LINK: u8 = b'2';
+const FOLDER: u8 = b'5';
+const CONTIGUOUS: u8 = b'7';
+const RECORDS: u8 = b'x';
+const GLOBAL_RECORDS: u8 = b'g';
+const LONG_NAME: u8 = b'L';
+const LONG_LINK: u8 = b'K';
+const SPARSE: u8 = b'S';
+
+/// An entry as its header and records describe it together.
+#[derive(Debug, Clone)]
+struct Described {
+    name: Vec<u8>,
+    mode: u32,
+    size: u64,
+    modified: Timestamp,
+    kind: u8,
+    link: Vec<u8>,
+    sparse: bool,
+}
+
+/// An open archive.
+pub struct TarReader {
+    file: WrappedFile,
+    tree: Tree,
+    /// For each listed entry the place, among all that have content, of the content that is its own; a hard link has
+    /// another's.
+    contents: Vec<Option<usize>>,
+}
+
+/// Whether what is inside a file begins like a tar archive.
+///
+/// # Errors
+/// [`TarError`] from the system; what does not decompress is no tar archive.
+pub fn is_tar(file: &WrappedFile, context: &Context<'_>) -> Result<bool, TarError> {
+    let mut block = [0; BLOCK_BYTES];
+    let mut stream = match file.open(context).map_err(TarError::from) {
+        Err(TarError::Damaged) => return Ok(false),
+        stream => stream?,
+    };
+    match stream.fill(&mut block).map_err(TarError::from) {
+        Ok(BLOCK_BYTES) => Ok(Header::decode(&block).is_ok_and(|header| !header.name.is_empty())),
+        Ok(_) | Err(TarError::Damaged) => Ok(false),
+        Err(error) => Err(error),
+    }
+}
+
+impl TarReader {
+    /// Reads the whole archive once, to know what is in it.
+    ///
+    /// # Errors
+    /// [`TarError`].
+    pub fn open(file: WrappedFile, context: &Context<'_>) -> Result<Self, TarError> {
+        let mut walk = Walk::begin(&file, context)?;
+        let mut described = Vec::new();
+        while let Some(entry) = walk.next()? {
+            if described.len() >= MAX_ENTRIES {
+                return Err(TarError::TooMany);
+            }
+            described.push(entry);
+            walk.pass_over()?;
+        }
+        drop(walk);
+        let (members, owners, mut refused) = members(&described);
+        let mut tree = Tree::grow(&members, SameName::LaterCounts);
+        tree.refused.append(&mut refused);
+        let contents = tree.members.iter().map(|member| member.and_then(|member| owners[member])).collect();
+        Ok(Self { file, tree, contents })
+    }
+
+    /// What is not extracted, and why.
+    pub fn refused(&self) -> &[Refused] {
+        &self.tree.refused
+    }
+
+    /// Where it is, and how it is compressed.
+    pub fn file(&self) -> &WrappedFile {
+        &self.file
+    }
+
+    /// Hands over contents, one pass through the archive for each that several entries share.
+    fn hand_over_contents<S: EntrySink + ?Sized>(
+        &self,
+        wanted: &[usize],
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<TarError, S::Error>> {
+        let mut passes: Vec<BTreeMap<usize, usize>> = Vec::new();
+        for place in wanted.iter().filter(|place| self.tree.listed[**place].entry.kind == EntryKind::File) {
+            let Some(content) = self.contents[*place] else { continue };
+            match passes.iter_mut().find(|pass| !pass.contains_key(&content)) {
+                Some(pass) => pass.insert(content, *place),
+                None => {
+                    passes.push(BTreeMap::from([(content, *place)]));
+                    None
+                }
+            };
+        }
+        passes.into_iter().try_for_each(|pass| self.hand_over_pass(pass, sink, context))
+    }
+
+    fn hand_over_pass<S: EntrySink + ?Sized>(
+        &self,
+        mut pass: BTreeMap<usize, usize>,
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<TarError, S::Error>> {
+        let mut walk = Walk::begin(&self.file, context)?;
+        let mut number = 0;
+        while let Some(described) = walk.next()? {
+            if let Some(place) = pass.remove(&number) {
+                let listed = &self.tree.listed[place];
+                if described.size != listed.content.size {
+                    return Err(TarError::Changed.into());
+                }
+                hand_over_file(&mut walk, listed, sink, context)?;
+            } else {
+                walk.pass_over()?;
+            }
+            number += 1;
+            if pass.is_empty() {
+                return Ok(());
+            }
+        }
+        Err(TarError::Changed.into())
+    }
+}
+
+fn hand_over_file<S: EntrySink + ?Sized>(
+    walk: &mut Walk<'_>,
+    listed: &ListedEntry,
+    sink: &mut S,
+    context: &Context<'_>,
+) -> Result<(), ExtractError<TarError, S::Error>> {
+    context.tell(Progress::Entry(&listed.entry.path));
+    sink.begin(&listed.entry).map_err(ExtractError::Sink)?;
+    let mut digest = blake3::Hasher::new();
+    let mut buffer = vec![0; CONTENT_BYTES];
+    loop {
+        let read = walk.content(&mut buffer)?;
+        if read == 0 {
+            break;
+        }
+        digest.update(&buffer[..read]);
+        context.tell(Progress::Advance(read as u64));
+        sink.content(&buffer[..read]).map_err(ExtractError::Sink)?;
+    }
+    walk.pass_over()?;
+    let digest = *digest.finalize().as_bytes();
+    let content = Content { size: listed.content.size, digest, changed_while_read: false };
+    sink.end(&listed.entry, &content).map_err(ExtractError::Sink)
+}
+
+impl ArchiveReader for TarReader {
+    type Error = TarError;
+
+    fn entries(&self) -> &[ListedEntry] {
+        &self.tree.listed
+    }
+
+    fn extract<S: EntrySink + ?Sized>(
+        &mut self,
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<TarError, S::Error>> {
+        let all: Vec<usize> = (0..self.tree.listed.len()).collect();
+        self.extract_some(&all, sink, context)
+    }
+
+    fn extract_some<S: EntrySink + ?Sized>(
+        &mut self,
+        wanted: &[usize],
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<TarError, S::Error>> {
+        let wanted: Vec<usize> = wanted.iter().copied().filter(|place| *place < self.tree.listed.len()).collect();
+        for place in &wanted {
+            let entry = &self.tree.listed[*place].entry;
+            if entry.kind != EntryKind::File {
+                sink.begin(entry).map_err(ExtractError::Sink)?;
+                sink.end(entry, &Content::default()).map_err(ExtractError::Sink)?;
+            }
+        }
+        self.hand_over_contents(&wanted, sink, context)
+    }
+}
+
+/// What the headers come to: members, for each the place of its content, and what is refused already. A hard link has the
+/// content of what it leads to, which must stand before it.
+fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize>>, Vec<Refused>) {
+    let (mut members, mut owners, mut refused) = (Vec::new(), Vec::new(), Vec::new());
+    let mut known: BTreeMap<EntryPath, usize> = BTreeMap::new();
+    for (place, entry) in described.iter().enumerate() {
+        let mut size = entry.size;
+        let mut owner = Some(place);
+        let kind = match entry.kind {
+            _ if entry.sparse => Err(RefusedReason::Sparse),
+            OLD_FILE if entry.name.last() == Some(&b'/') => Ok(EntryKind::Folder),
+            OLD_FILE | FILE | CONTIGUOUS => Ok(EntryKind::File),
+            FOLDER => Ok(EntryKind::Folder),
+            LINK if entry.link.len() > MAX_LINK_TARGET_BYTES => Err(RefusedReason::Special),
+            LINK => Ok(EntryKind::Link),
+            HARD_LINK => {
+                let target = path_of(&entry.link).ok().and_then(|path| known.get(&path).copied());
+                owner = target;
+                size = target.map_or(0, |target| described[target].size);
+                if target.is_some() { Ok(EntryKind::File) } else { Err(RefusedReason::NoTarget) }
+            }
+            _ => Err(RefusedReason::Special),
+        };
+        let kind = match kind {
+            Ok(kind) => kind,
+            Err(why) => {
+                refused.push(Refused { name: entry.name.clone(), why });
+                continue;
+            }
+        };
+        if let (EntryKind::File, Ok(path), Some(owner)) = (kind, path_of(&entry.name), owner) {
+            known.insert(path, owner);
+        }
+        let link_target = if kind == EntryKind::Link { entry.link.clone() } else { Vec::new() };
+        let (name, mode, modified) = (entry.name.clone(), entry.mode, entry.modified);
+        members.push(Member { name, kind: Some(kind), mode, modified, size, link_target });
+        owners.push(owner.filter(|_| kind == EntryKind::File));
+    }
+    (members, owners, refused)
+}
+
+/// A walk through an archive, from entry to entry.
+struct Walk<'a> {
+    stream: Unwrapped<'a>,
+    global: Records,
+    /// Bytes of the current content, and of what fills up its last block, that were not read yet.
+    content: u64,
+    padding: u64,
+}
+
+impl<'a> Walk<'a> {
+    fn begin(file: &WrappedFile, context: &'a Context<'a>) -> Result<Self, TarError> {
+        Ok(Self { stream: file.open(context)?, global: Records::default(), content: 0, padding: 0 })
+    }
+
+    /// The next entry; `None` at the end. What came before it has been read or passed over.
+    fn next(&mut self) -> Result<Option<Described>, TarError> {
+        let (mut own, mut long_name, mut long_link) = (Records::default(), None, None);
+        loop {
+            let Some(header) = self.header()? else { return Ok(None) };
+            self.follow(header.size);
+            match header.kind {
+                RECORDS => own = self.records()?,
+                GLOBAL_RECORDS => self.global = self.records()?.over(&self.global),
+                LONG_NAME => long_name = Some(self.text()?),
+                LONG_LINK => long_link = Some(self.text()?),
+                kind => {
+                    let said = own.over(&self.global);
+                    let size = said.size.unwrap_or(header.size);
+                    // Only what is a file, or may be one, has content behind it.
+                    let has_content = !matches!(kind, HARD_LINK | LINK | b'3' | b'4' | FOLDER | b'6');
+                    self.follow(if has_content { size } else { 0 });
+                    let whole = Timestamp { seconds: header.modified, nanoseconds: 0 };
+                    return Ok(Some(Described {
+                        name: said.path.or(long_name).unwrap_or(header.name),
+                        mode: header.mode,
+                        size: if has_content { size } else { 0 },
+                        modified: said.modified.unwrap_or(whole),
+                        kind,
+                        link: said.link.or(long_link).unwrap_or(header.link),
+                        sparse: said.sparse || kind == SPARSE,
+                    }));
+                }
+            }
+        }
+    }
+
+    fn header(&mut self) -> Result<Option<Header>, TarError> {
+        let at = self.stream.position();
+        let mut block = [0; BLOCK_BYTES];
+        if self.stream.fill(&mut block)? < BLOCK_BYTES {
+            return Err(TarError::CutShort);
+        }
+        if block == [0; BLOCK_BYTES] {
+            return self.end().map(|()| None);
+        }
+        Header::decode(&block).map(Some).map_err(|flaw| match flaw {
+            HeaderFlaw::Sum => TarError::Header(at),
+            HeaderFlaw::Number => TarError::Malformed { what: "header", at },
+        })
+    }
+
+    /// A block of zeros is the end; some writers leave out the second one. What the compression keeps for the end of its
+    /// stream, a checksum say, is behind that.
+    fn end(&mut self) -> Result<(), TarError> {
+        let mut block = [0; BLOCK_BYTES];
+        while self.stream.fill(&mut block)? > 0 {}
+        Ok(())
+    }
+
+    fn follow(&mut self, size: u64) {
+        self.content = size;
+        self.padding = size.next_multiple_of(BLOCK_BYTES as u64).saturating_sub(size);
+    }
+
+    /// The next bytes of the content; none at its end.
+    fn content(&mut self, buffer: &mut [u8]) -> Result<usize, TarError> {
+        let room = usize::try_from(self.content).unwrap_or(usize::MAX).min(buffer.len());
+        if room == 0 {
+            return Ok(0);
+        }
+        let read = self.stream.read(&mut buffer[..room])?;
+        if read == 0 {
+            return Err(TarError::CutShort);
+        }
+        self.content -= read as u64;
+        Ok(read)
+    }
+
+    /// Passes over what is left of the content and its last block.
+    fn pass_over(&mut self) -> Result<(), TarError> {
+        let mut buffer = vec![0; CONTENT_BYTES];
+        while self.content(&mut buffer)? > 0 {}
+        self.content = std::mem::take(&mut self.padding);
+        while self.content(&mut buffer)? > 0 {}
+        Ok(())
+    }
+
+    /// All of a content that belongs to the next header.
+    fn whole(&mut self) -> Result<Vec<u8>, TarError> {
+        let at = self.stream.position();
+        if self.content > MAX_RECORDS_BYTES {
+            return Err(TarError::Malformed { what: "length of extended records", at });
+        }
+        let mut all = vec![0; usize::try_from(self.content).unwrap_or(0)];
+        let mut filled = 0;
+        while filled < all.len() {
+            filled += self.content(&mut all[filled..])?;
+        }
+        self.pass_over()?;
+        Ok(all)
+    }
+
+    fn records(&mut self) -> Result<Records, TarError> {
+        let at = self.stream.position();
+        Records::read(&self.whole()?).ok_or(TarError::Malformed { what: "extended record", at })
+    }
+
+    /// A name of its own content, up to its zero.
+    fn text(&mut self) -> Result<Vec<u8>, TarError> {
+        let mut text = self.whole()?;
+        let length = text.iter().position(|byte| *byte == 0).unwrap_or(text.len());
+        text.truncate(length);
+        Ok(text)
+    }
+}
+
+/// A lone compressed file: an archive of one entry, named after it.
+pub struct LoneReader {
+    file: WrappedFile,
+    listed: Vec<ListedEntry>,
+}
+
+impl LoneReader {
+    /// Reads all of it once, to know how long it is.
+    ///
+    /// # Errors
+    /// [`TarError`].
+    pub fn open(file: WrappedFile, context: &Context<'_>) -> Result<Self, TarError> {
+        let metadata = file.path.metadata().map_err(FileError::on(FileAction::Open, &file.path))?;
+        let nanoseconds = u32::try_from(metadata.mtime_nsec()).unwrap_or(0);
+        let modified = Timestamp { seconds: metadata.mtime(), nanoseconds };
+        let mut stream = file.open(context)?;
+        let (mut size, mut buffer) = (0, vec![0; CONTENT_BYTES]);
+        loop {
+            match stream.read(&mut buffer)? {
+                0 => break,
+                read => size += read as u64,
+            }
+        }
+        drop(stream);
+        let path = EntryPath::new(name_inside(&file)).map_err(|_| TarError::Malformed { what: "name", at: 0 })?;
+        let entry = Entry { id: 1, path, kind: EntryKind::File, mode: 0o644, modified, link_target: Vec::new() };
+        let listed = vec![ListedEntry { entry, content: Content { size, ..Content::default() } }];
+        Ok(Self { file, listed })
+    }
+
+    /// Where it is, and how it is compressed.
+    pub fn file(&self) -> &WrappedFile {
+        &self.file
+    }
+}
+
+/// The compressed file's name without what its compression added.
+fn name_inside(file: &WrappedFile) -> Vec<u8> {
+    let extensions: &[&str] = match file.wrapping {
+        Wrapping::None => &[],
+        Wrapping::Gzip => &["gz"],
+        Wrapping::Zstandard => &["zst"],
+        Wrapping::Xz => &["xz"],
+        Wrapping::Bzip2 => &["bz2"],
+    };
+    let path: &Path = &file.path;
+    let known = path.extension().is_some_and(|end| extensions.iter().any(|known| end.eq_ignore_ascii_case(known)));
+    let name = if known { path.file_stem() } else { path.file_name() };
+    name.unwrap_or_default().as_encoded_bytes().to_vec()
+}
+
+impl ArchiveReader for LoneReader {
+    type Error = TarError;
+
+    fn entries(&self) -> &[ListedEntry] {
+        &self.listed
+    }
+
+    fn extract<S: EntrySink + ?Sized>(
+        &mut self,
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<TarError, S::Error>> {
+        let listed = &self.listed[0];
+        let mut stream = self.file.open(context).map_err(TarError::from)?;
+        sink.begin(&listed.entry).map_err(ExtractError::Sink)?;
+        let (mut size, mut digest, mut buffer) = (0, blake3::Hasher::new(), vec![0; CONTENT_BYTES]);
+        loop {
+            let read = stream.read(&mut buffer).map_err(TarError::from)?;
+            if read == 0 {
+                break;
+            }
+            size += read as u64;
+            if size > listed.content.size {
+                return Err(TarError::Changed.into());
+            }
+            digest.update(&buffer[..read]);
+            context.tell(Progress::Advance(read as u64));
+            sink.content(&buffer[..read]).map_err(ExtractError::Sink)?;
+        }
+        if size != listed.content.size {
+            return Err(TarError::Changed.into());
+        }
+        let content = Content { size, digest: *digest.finalize().as_bytes(), changed_while_read: false };
+        sink.end(&listed.entry, &content).map_err(ExtractError::Sink)
+    }
+
+    fn extract_some<S: EntrySink + ?Sized>(
+        &mut self,
+        wanted: &[usize],
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<TarError, S::Error>> {
+        if wanted.contains(&0) { self.extract(sink, context) } else { Ok(()) }
+    }
+}
