@@ -77,7 +77,7 @@ fn what_a_format_cannot_do_is_told(#[case] options: &[&str], #[case] words: &str
     let path = desk.path("out/b.zip");
     let bytes = fs::read(&path).unwrap();
     fs::write(path, &bytes[..bytes.len() - 9]).unwrap();
-}, "check", 5, "damaged")]
+}, "check", 5, "has no end")]
 fn what_befalls_an_archive_is_told(
     #[case] accident: fn(&Desk),
     #[case] command: &str,
@@ -93,6 +93,35 @@ fn what_befalls_an_archive_is_told(
     let ran = desk.run(&arguments).expect(code);
     assert!((ran.out.clone() + &ran.err).replace("\n  ", " ").contains(words), "{}{}", ran.out, ran.err);
     assert!(desk.names("board").is_empty());
+}
+
+/// An archive of the dossier by another language's standard library, and what `check` says of it.
+#[rstest]
+#[case::plain("w", "a tar archive")]
+#[case::compressed("w:gz", "the compression's own checksum")]
+fn a_tar_archive_is_taken_as_it_comes(#[case] mode: &str, #[case] words: &str) {
+    let desk = with_dossier();
+    let script =
+        format!("import tarfile\nwith tarfile.open('letter.bin', '{mode}') as t:\n    t.add('wrenfall-light')");
+    let made = std::process::Command::new("python3").args(["-c", &script]).current_dir(desk.path(".")).status();
+    let Ok(made) = made else {
+        assert!(std::env::var_os("CI").is_none(), "the tests of CI need Python 3");
+        eprintln!("Python 3 is not here; what it writes was not read.");
+        return;
+    };
+    assert!(made.success());
+    let ran = desk.run(&["check", "letter.bin"]).expect(0).out;
+    assert!(ran.replace("\n  ", " ").contains(words), "{ran}");
+    assert_eq!(desk.run(&["about", "letter.bin", "--json"]).expect(0).json("/format"), "tar");
+    desk.run(&["list", "letter.bin", "--tree"]).expect(0);
+    desk.run(&["open", "letter.bin", "--into", "board"]).expect(0);
+    desk.run(&["compare", "letter.bin", "board/wrenfall-light"]).expect(0);
+    let peeked = desk.run(&["peek", "letter.bin", "cost-table.csv"]).expect(0).out;
+    assert_eq!(peeked.into_bytes(), fs::read(desk.path("wrenfall-light/costs/cost-table.csv")).unwrap());
+    let bytes = fs::read(desk.path("letter.bin")).unwrap();
+    desk.file("cut.bin", &bytes[..bytes.len() / 2]);
+    desk.run(&["open", "cut.bin", "--into", "other"]).expect(5);
+    assert!(desk.names("other").is_empty());
 }
 
 #[test]

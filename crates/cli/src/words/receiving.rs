@@ -78,7 +78,9 @@ pub fn costly(cost: KeyCost) -> String {
 fn header(why: HeaderError) -> String {
     match why {
         HeaderError::NotAVolume => {
-            "is not an Under Seal volume. Name one of the files that the sender sent.".to_owned()
+            "is not an Under Seal volume, nor anything else that is read here: ZIP, tar, and what gzip, Zstandard, xz or bzip2 \
+             have compressed. Name one of the files that the sender sent."
+                .to_owned()
         }
         HeaderError::MovedAsText => {
             "was changed on its way: some program moved it as if it were text. Ask for it again, sent as a binary file."

@@ -48,14 +48,16 @@ pub fn is_zip(path: &Path) -> Result<bool, FileError> {
     match find_end(&segments) {
         Ok(_) | Err(ZipError::Parts { .. } | ZipError::TwoEnds) => Ok(true),
         Err(ZipError::File(error)) => Err(error),
-        Err(_) => Ok(is_numbered_part(path)),
+        Err(_) => is_named_part(path),
     }
 }
 
-/// A middle part begins with anything; its name says what it is.
-fn is_numbered_part(path: &Path) -> bool {
+/// A middle part begins with anything, and so does a last one that is cut short; their names, beside the first one's, say
+/// what they are.
+fn is_named_part(path: &Path) -> Result<bool, FileError> {
     let name = path.file_name().unwrap_or_default().as_bytes().to_ascii_lowercase();
-    part_number(&name).is_some() || has_zip_before_number(&name)
+    let is_last = || Ok(name.ends_with(b".zip") && Siblings::of(&absolute(path))?.find(b"z01").is_some());
+    if part_number(&name).is_some() || has_zip_before_number(&name) { Ok(true) } else { is_last() }
 }
 
 /// The number of a part: `name.z01`.

@@ -4,6 +4,7 @@
 
 pub mod delivery;
 pub mod draft;
+pub mod tar;
 pub mod zip;
 
 use std::collections::BTreeMap;

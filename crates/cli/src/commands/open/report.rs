@@ -159,10 +159,7 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
     let mut lines = vec![paint(tone, report.heading()), String::new()];
     let (would, verified) = match report.dry_run {
         true => ("would extract", Vec::new()),
-        false if report.format == "sealed" => {
-            ("extracted", vec!["every file's digest compared before it got its name".to_owned()])
-        }
-        false => ("extracted", vec!["every file's length and checksum compared before it got its name".to_owned()]),
+        false => ("extracted", vec![how_verified(report.format).to_owned()]),
     };
     lines.extend(table::summary(&[
         ("from", vec![from(report)]),
@@ -203,6 +200,15 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
         lines.extend([String::new(), format!("Next: ask the sender for {} again.", volumes(&needed))]);
     }
     lines
+}
+
+/// What was compared before a file got its name.
+fn how_verified(format: &str) -> &'static str {
+    match format {
+        "sealed" => "every file's digest compared before it got its name",
+        "zip" => "every file's length and checksum compared before it got its name",
+        _ => "every file read to its end before it got its name",
+    }
 }
 
 /// What has no place without folders.

@@ -1,0 +1,214 @@
+//! Tar archives that others have written, and what they are compressed with: what is read, and what is refused.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod support;
+
+use rstest::rstest;
+use std::fs;
+use std::io::Write as _;
+use std::os::unix::fs::PermissionsExt as _;
+use std::process::Command;
+use support::tar::{archive, entry, header, link, records, with_sum};
+use support::{Desk, noise, tree};
+use under_seal_core::archive::{Archive, ArchiveError, OpenFormat, open_format_of};
+use under_seal_core::opening::open;
+use under_seal_core::reader::ArchiveReader as _;
+use under_seal_core::tar::{LoneReader, TarReader};
+use under_seal_core::unpacked::WrappedFile;
+use under_seal_core::{Error, ErrorClass};
+
+const FILE: u8 = b'0';
+
+fn read(desk: &Desk, name: &str, bytes: &[u8]) -> Result<Archive, ArchiveError> {
+    fs::write(desk.path(name), bytes).unwrap();
+    desk.with_context(&|| false, |context| {
+        let file = WrappedFile::look_at(&desk.path(name)).unwrap();
+        Ok(match open_format_of(&desk.path(name), context)? {
+            Some(OpenFormat::Tar) => Archive::Tar(Box::new(TarReader::open(file, context)?)),
+            Some(OpenFormat::Lone) => Archive::Lone(Box::new(LoneReader::open(file, context)?)),
+            other => panic!("{other:?}"),
+        })
+    })
+}
+
+/// Opens an archive; the files that have landed, by name.
+fn landed(desk: &Desk, bytes: &[u8]) -> Result<Vec<(String, Vec<u8>)>, Error> {
+    let mut archive = read(desk, "a.tar", bytes)?;
+    let into = desk.path("inbox");
+    desk.with_context(&|| false, |context| open(&mut archive, into.as_path(), context))?;
+    let names =
+        archive.entries().iter().map(|listed| String::from_utf8(listed.entry.path.as_bytes().to_vec()).unwrap());
+    let files = names.filter(|name| into.join(name).is_file());
+    Ok(files.map(|name| (name.clone(), fs::read(into.join(name)).unwrap())).collect())
+}
+
+fn one(name: &str, content: &[u8]) -> Vec<(String, Vec<u8>)> {
+    vec![(name.to_owned(), content.to_vec())]
+}
+
+/// An entry as writers have it, and the name under which its content lands.
+#[rstest]
+#[case::plain(entry("a/letter", FILE, b"lit"), "a/letter")]
+#[case::of_old(entry("a/letter", 0, b"lit"), "a/letter")]
+#[case::contiguous(entry("letter", b'7', b"lit"), "letter")]
+#[case::from_here(entry("./letter", FILE, b"lit"), "letter")]
+#[case::with_a_prefix({
+    let mut block = entry("letter", FILE, b"lit");
+    block[345..350].copy_from_slice(b"a/b/c");
+    with_sum(&mut block);
+    block
+}, "a/b/c/letter")]
+#[case::another_writers_have_no_prefix({
+    let mut block = entry("letter", FILE, b"lit");
+    block[257..265].copy_from_slice(b"ustar  \0");
+    block[345..350].copy_from_slice(b"12345");
+    with_sum(&mut block);
+    block
+}, "letter")]
+#[case::signed_sum({
+    let mut block = header("l\u{e9}tter".as_bytes(), FILE, 3, b"", b"lit");
+    block[148..156].copy_from_slice(b"        ");
+    let sum: i32 = block[..512].iter().map(|byte| i32::from(byte.cast_signed())).sum();
+    block[148..156].copy_from_slice(format!("{sum:06o}\0 ").as_bytes());
+    block
+}, "l\u{e9}tter")]
+#[case::binary_size({
+    let mut block = entry("letter", FILE, b"lit");
+    block[124..136].copy_from_slice(b"\x80\0\0\0\0\0\0\0\0\0\0\x03");
+    with_sum(&mut block);
+    block
+}, "letter")]
+#[case::long_name([entry("././@LongLink", b'L', b"a long name\0"), entry("a long", FILE, b"lit")].concat(), "a long name")]
+#[case::records([records(b'x', &[("path", "Überblick\n2"), ("size", "3")]), header(b"x", FILE, 0, b"", b"lit")].concat(), "Überblick\n2")]
+#[case::global_records([records(b'g', &[("path", "all")]), entry("x", FILE, b"lit")].concat(), "all")]
+#[case::own_records_count_more([records(b'g', &[("path", "all")]), records(b'x', &[("path", "own")]), entry("x", FILE, b"lit")].concat(), "own")]
+#[case::the_later_counts([entry("a", FILE, b"old"), entry("a", FILE, b"lit")].concat(), "a")]
+fn whatever_others_write_is_read(#[case] bytes: Vec<u8>, #[case] name: &str) {
+    assert_eq!(landed(&Desk::new(), &archive(&[bytes])).unwrap(), one(name, b"lit"));
+}
+
+/// What lands of an archive whose first entry is a file `a`, and how much is refused.
+#[rstest]
+#[case::outside(&[entry("../evil", FILE, b"x")], &[], 1)]
+#[case::absolute(&[entry("/tmp/evil", FILE, b"x")], &[], 1)]
+#[case::device(&[entry("tty", b'3', b"")], &[], 1)]
+#[case::pipe(&[entry("pipe", b'6', b"")], &[], 1)]
+#[case::sparse_of_old(&[entry("holes", b'S', b"x")], &[], 1)]
+#[case::sparse(&[[records(b'x', &[("GNU.sparse.major", "1")]), entry("holes", FILE, b"x")].concat()], &[], 1)]
+#[case::hard_link(&[link("b", b'1', "a")], &[("b", "one")], 0)]
+#[case::hard_links_of_hard_links(&[link("b", b'1', "a"), link("c/d", b'1', "./b")], &[("b", "one"), ("c/d", "one")], 0)]
+#[case::hard_link_to_nothing(&[link("b", b'1', "/etc/passwd")], &[], 1)]
+#[case::hard_link_to_what_comes_later(&[link("b", b'1', "c"), entry("c", FILE, b"x")], &[("c", "x")], 1)]
+#[case::through_a_link(&[link("out", b'2', "/tmp"), entry("out/evil", FILE, b"x")], &[], 1)]
+fn what_could_do_harm_is_refused_by_name(
+    #[case] entries: &[Vec<u8>],
+    #[case] lands: &[(&str, &str)],
+    #[case] refused: usize,
+) {
+    let desk = Desk::new();
+    let bytes = archive(&[&[entry("a", FILE, b"one")], entries].concat());
+    let expected = [("a", "one")].iter().chain(lands);
+    let expected: Vec<_> = expected.map(|(name, content)| ((*name).to_owned(), content.as_bytes().to_vec())).collect();
+    assert_eq!(landed(&desk, &bytes).unwrap(), expected);
+    assert_eq!(read(&desk, "a.tar", &bytes).unwrap().refused().len(), refused);
+}
+
+/// What was done to an archive, which is not read then.
+#[rstest]
+#[case::no_end(|bytes: &mut Vec<u8>| bytes.truncate(bytes.len() - 1024))]
+#[case::in_the_middle(|bytes: &mut Vec<u8>| bytes.truncate(600))]
+#[case::a_header_changed(|bytes: &mut Vec<u8>| bytes[1024 + 3] ^= 1)]
+#[case::a_long_record(|bytes: &mut Vec<u8>| { bytes.splice(1024..1024, header(b"x", b'x', (1 << 33) - 1, b"", b"")); })]
+#[case::a_malformed_record(|bytes: &mut Vec<u8>| { bytes.splice(1024..1024, entry("x", b'x', b"99 path=a\n")); })]
+#[case::more_than_there_is(|bytes: &mut Vec<u8>| { bytes.splice(1024..1024, header(b"x", FILE, (1 << 33) - 1, b"", b"x")); })]
+fn what_is_damaged_is_told(#[case] damage: fn(&mut Vec<u8>)) {
+    let desk = Desk::new();
+    let mut bytes = archive(&[entry("a", FILE, b"one"), entry("b", FILE, b"two")]);
+    damage(&mut bytes);
+    assert_eq!(landed(&desk, &bytes).unwrap_err().class(), ErrorClass::Damaged);
+    assert!(!desk.path("inbox").exists());
+}
+
+/// What a writer of each kind makes of bytes.
+fn compressed(kind: &str, bytes: &[u8]) -> Vec<u8> {
+    match kind {
+        "gz" => {
+            let mut encoder = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::default());
+            encoder.write_all(bytes).unwrap();
+            encoder.finish().unwrap()
+        }
+        "zst" => zstd::encode_all(bytes, 3).unwrap(),
+        "xz" => {
+            let mut encoder = liblzma::write::XzEncoder::new(Vec::new(), 6);
+            encoder.write_all(bytes).unwrap();
+            encoder.finish().unwrap()
+        }
+        _ => {
+            let mut encoder = bzip2::write::BzEncoder::new(Vec::new(), bzip2::Compression::default());
+            encoder.write_all(bytes).unwrap();
+            encoder.finish().unwrap()
+        }
+    }
+}
+
+#[rstest]
+fn what_it_is_compressed_with_is_recognised(#[values("gz", "zst", "xz", "bz2")] kind: &str) {
+    let desk = Desk::new();
+    let content = noise(50_000);
+    let bytes = archive(&[entry("a", FILE, &content)]);
+    assert_eq!(landed(&desk, &compressed(kind, &bytes)).unwrap(), one("a", &content));
+    // Several members one after the other are read through.
+    let parts = [compressed(kind, &bytes[..20_000]), compressed(kind, &bytes[20_000..])].concat();
+    fs::remove_dir_all(desk.path("inbox")).unwrap();
+    assert_eq!(landed(&desk, &parts).unwrap(), one("a", &content));
+    // Cut short, or changed, it is told.
+    let whole = compressed(kind, &bytes);
+    assert!(read(&desk, "cut", &whole[..whole.len() - 900]).is_err());
+    // A lone compressed file is one entry, under its own name.
+    let mut lone = read(&desk, &format!("letter.txt.{kind}"), &compressed(kind, b"lit")).unwrap();
+    let into = desk.path("lone");
+    desk.with_context(&|| false, |context| open(&mut lone, into.as_path(), context)).unwrap();
+    assert_eq!(fs::read(into.join("letter.txt")).unwrap(), b"lit");
+}
+
+#[test]
+fn folders_get_their_modes_though_what_is_in_them_came_first() {
+    let desk = Desk::new();
+    let mut folder = entry("a/", b'5', b"");
+    folder[100..108].copy_from_slice(b"0000750\0");
+    with_sum(&mut folder);
+    landed(&desk, &archive(&[entry("a/b", FILE, b"1"), folder, entry("c/d", FILE, b"1")])).unwrap();
+    let mode = |name: &str| fs::metadata(desk.path("inbox").join(name)).unwrap().permissions().mode() & 0o777;
+    assert_eq!([mode("a"), mode("a/b"), mode("c")], [0o750, 0o640, 0o755]);
+}
+
+/// The standard library of another language writes them; where it is not at hand, this is skipped.
+#[rstest]
+fn what_another_language_writes_is_read(#[values("PAX", "GNU", "USTAR")] format: &str) {
+    let desk = Desk::new();
+    let long = "n".repeat(90);
+    desk.source(&format!("letters/{long}/Überblick.txt"), b"lit")
+        .source("plans/noise", &noise(100_000))
+        .source("empty", b"");
+    std::os::unix::fs::symlink("plans/noise", desk.path("source/link")).unwrap();
+    let script = format!(
+        "import tarfile\nwith tarfile.open('a.tar.gz', 'w:gz', format=tarfile.{format}_FORMAT) as t:\n    t.add('source')\nprint('done')"
+    );
+    let Ok(ran) = Command::new("python3").args(["-c", &script]).current_dir(desk.place.path()).output() else {
+        assert!(std::env::var_os("CI").is_none(), "the tests of CI need Python 3");
+        eprintln!("Python 3 is not here; what it writes was not read.");
+        return;
+    };
+    assert_eq!(String::from_utf8_lossy(&ran.stdout), "done\n", "{}", String::from_utf8_lossy(&ran.stderr));
+    landed(&desk, &fs::read(desk.path("a.tar.gz")).unwrap()).unwrap();
+    let coarse = |root: &str| {
+        // The other language counts time in floating point, or in whole seconds.
+        let whole = |features: String| {
+            let (front, rest) = features.split_once('.').unwrap();
+            format!("{front} {}", rest.split_once(' ').unwrap().1)
+        };
+        tree(&desk.path(root)).into_iter().map(|(path, features)| (path, whole(features))).collect::<Vec<_>>()
+    };
+    assert_eq!(coarse("inbox/source"), coarse("source"));
+}
