@@ -2,21 +2,27 @@
 //! accepted to what it came from. Whatever the bytes, nothing panics and nothing large is allocated.
 
 use ring::hmac;
+use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
+use std::sync::atomic::{AtomicU64, Ordering};
 use under_seal_core::codec::Decompressor;
 use under_seal_core::codes::{decode, encode};
 use under_seal_core::context::{Context, NoRandomness, Observer, Progress, Randomness};
-use under_seal_core::entry::Timestamp;
+use under_seal_core::entry::{Content, Entry, EntrySink, Timestamp};
 use under_seal_core::proof::{Receipt, Slip};
+use under_seal_core::reader::ArchiveReader;
 use under_seal_core::sealed::frame::{FRAME_HEADER_BYTES, FrameHeader};
 use under_seal_core::sealed::head::open_head;
 use under_seal_core::sealed::index::{PageRef, Root, read_page};
 use under_seal_core::sealed::keys::KeyPurpose;
 use under_seal_core::sealed::record::{Record, Records, begin_data, grow_data, put_end, put_entry};
 use under_seal_core::sealed::{ArchiveKey, CostLimit, Credentials, KeyCost, Password, seal_head};
+use under_seal_core::tar::{TarReader, is_tar};
+use under_seal_core::unpacked::WrappedFile;
 use under_seal_core::volume::header::{CHECK_AT, HEAD_BYTES, Head, Header, bound_bytes};
 use under_seal_core::volume::supplement::{PAGE_BYTES, decode_page, encode_page};
 use under_seal_core::volume::{CHECK_BYTES, Geometry, HEADER_BYTES, Ids};
+use under_seal_core::zip::{Segments, ZipReader, is_zip};
 
 /// A volume's header, as it is and with its check made right.
 pub fn header(data: &[u8]) {
@@ -174,4 +180,77 @@ pub fn supplement(data: &[u8]) {
     if let Some(runs) = decode_page(&ids, &geometry, &page) {
         assert_eq!(encode_page(&ids, &runs), page);
     }
+}
+
+/// Puts bytes into a file, where the readers of open formats find them.
+fn in_a_file<T>(data: &[u8], name: &str, read: impl FnOnce(&Path) -> T) -> T {
+    let folder = if Path::new("/dev/shm").is_dir() { PathBuf::from("/dev/shm") } else { std::env::temp_dir() };
+    let number = FILES.fetch_add(1, Ordering::Relaxed);
+    let path = folder.join(format!("under-seal-fuzz-{}-{number}-{name}", std::process::id()));
+    std::fs::write(&path, data).unwrap();
+    let outcome = read(&path);
+    std::fs::remove_file(&path).unwrap();
+    outcome
+}
+
+static FILES: AtomicU64 = AtomicU64::new(0);
+
+fn with_context<T>(work: impl FnOnce(&Context<'_>) -> T) -> T {
+    let clock = || Timestamp::default();
+    let cancel = || false;
+    work(&Context { observer: &Fixed, cancel: &cancel, randomness: &Fixed, clock: &clock, threads: 1 })
+}
+
+/// Whatever an archive lists, so much comes out, or it is refused.
+fn extract(archive: &mut impl ArchiveReader, context: &Context<'_>) {
+    assert!(archive.entries().is_sorted_by(|one, other| one.entry.path < other.entry.path));
+    let expected = archive.entries().iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
+    // What is large only costs time.
+    let mut count = Count(0);
+    if expected < 1 << 24 && archive.extract(&mut count, context).is_ok() {
+        assert_eq!(count.0, expected);
+    }
+}
+
+struct Count(u64);
+
+impl EntrySink for Count {
+    type Error = std::convert::Infallible;
+
+    fn begin(&mut self, _: &Entry) -> Result<(), Self::Error> {
+        Ok(())
+    }
+
+    fn content(&mut self, bytes: &[u8]) -> Result<(), Self::Error> {
+        self.0 += bytes.len() as u64;
+        Ok(())
+    }
+
+    fn end(&mut self, _: &Entry, _: &Content) -> Result<(), Self::Error> {
+        Ok(())
+    }
+}
+
+/// A ZIP archive, from its end to its contents.
+pub fn zip(data: &[u8]) {
+    in_a_file(data, "zip", |path| {
+        let _ = is_zip(path);
+        let password = Password::new("lamp").unwrap();
+        if let Ok(mut archive) = ZipReader::open(Segments::open(&[path]).unwrap(), Some(password)) {
+            with_context(|context| extract(&mut archive, context));
+        }
+    });
+}
+
+/// A tar archive, or what it is compressed with.
+pub fn tar(data: &[u8]) {
+    in_a_file(data, "tar", |path| {
+        with_context(|context| {
+            let file = WrappedFile::look_at(path).unwrap();
+            let _ = is_tar(&file, context);
+            if let Ok(mut archive) = TarReader::open(file, context) {
+                extract(&mut archive, context);
+            }
+        });
+    });
 }

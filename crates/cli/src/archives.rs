@@ -5,6 +5,7 @@ use crate::credentials::{self, NOT_SECRET};
 use crate::failure::Failure;
 use crate::places::gather;
 use crate::session;
+use crate::settings::BadValue;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::text::shown;
@@ -67,6 +68,18 @@ pub fn given(places: &[PathBuf], work: &WorkArguments) -> Result<Given, Failure>
         && let Some(format) = open_format_of(path, &context).map_err(archive_failure)?
     {
         return Ok(Given::Open(format, path.clone()));
+    }
+    if let [first, others @ ..] = places
+        && first.is_file()
+        && open_format_of(first, &context).map_err(archive_failure)? == Some(OpenFormat::Zip)
+    {
+        let absolute = |path: &PathBuf| std::path::absolute(path).unwrap_or_else(|_| path.clone());
+        let parts: Vec<PathBuf> =
+            open_parts(first).map_err(archive_failure)?.paths().map(|path| absolute(&path.to_owned())).collect();
+        if others.iter().all(|other| parts.contains(&absolute(other))) {
+            return Ok(Given::Open(OpenFormat::Zip, first.clone()));
+        }
+        return Err(Failure::Value(BadValue::SeveralArchives));
     }
     gather(places).map(Given::Sealed)
 }

@@ -1,11 +1,15 @@
 //! What is typed for an archive that is read: places with volumes in them, and behind them patterns for what is inside.
 
-use crate::args::ComingArguments;
+use crate::args::{ComingArguments, WorkArguments};
 use crate::failure::Failure;
+use crate::session;
+use crate::settings::BadValue;
+use crate::ui::progress::ProgressLine;
 use crate::ui::{prompt, text};
 use crate::words;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
+use under_seal_core::archive::open_format_of;
 use under_seal_core::context::Context;
 use under_seal_core::rework::{CollectError, Collection};
 use under_seal_core::volume::{GatherError, VolumeSet};
@@ -108,6 +112,14 @@ pub fn gather(places: &[PathBuf]) -> Result<VolumeSet, Failure> {
                 None => Err(Failure::GivenUp),
             }
         }
+        Err(GatherError::Unusable { path, .. }) if is_of_an_open_format(&path) => {
+            Err(Failure::Value(BadValue::SealedOnly))
+        }
         outcome => Ok(outcome?),
     }
+}
+
+fn is_of_an_open_format(path: &Path) -> bool {
+    let silent = ProgressLine::for_reading(None, &WorkArguments { quiet: true, ..WorkArguments::default() });
+    matches!(open_format_of(path, &session::context(&silent, None)), Ok(Some(_)))
 }

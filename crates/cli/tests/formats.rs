@@ -124,6 +124,33 @@ fn a_tar_archive_is_taken_as_it_comes(#[case] mode: &str, #[case] words: &str) {
     assert!(desk.names("other").is_empty());
 }
 
+/// What is named together with an archive in two parts, the command, the exit code, and what is said.
+#[rstest]
+#[case::all_parts("open", &["b.z01", "b.zip", "--into", "board"], 0, "b is open")]
+#[case::two_archives("open", &["b.zip", "c.zip", "--into", "board"], 2, "These are several archives")]
+#[case::for_sealed_only("receipt", &["c.zip"], 2, "for sealed volumes")]
+#[case::to_be_rehearsed("rehearse", &["c.zip", "--against", "a"], 2, "for sealed volumes")]
+#[case::salvage("open", &["c.zip", "--salvage"], 2, "--salvage is for sealed volumes")]
+fn what_is_named_is_one_archive(
+    #[case] command: &str,
+    #[case] arguments: &[&str],
+    #[case] code: i32,
+    #[case] words: &str,
+) {
+    let desk = Desk::new();
+    let noise: Vec<u8> =
+        (0..90_000_u32).flat_map(|place| (place.wrapping_mul(2_654_435_761) >> 24).to_le_bytes()).collect();
+    desk.file("a", &noise).run(&["pack", "a", "--to", "c.zip"]).expect(0);
+    desk.run(&["pack", "a", "--to", "b.zip", "--fit", "70KB", "--squeeze", "none", "--replace"]).expect(0);
+    let arguments: Vec<&str> = match arguments {
+        // However many parts it came to.
+        ["b.z01", rest @ ..] => ["b.z01", "b.z02"].into_iter().chain(rest.iter().copied()).collect(),
+        _ => arguments.to_vec(),
+    };
+    let ran = desk.run(&[&[command], &arguments[..]].concat()).expect(code);
+    assert!((ran.out.clone() + &ran.err).replace("\n  ", " ").contains(words), "{}{}", ran.out, ran.err);
+}
+
 #[test]
 fn a_plan_says_what_it_reckons_for() {
     let desk = Desk::new();

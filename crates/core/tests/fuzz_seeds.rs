@@ -10,7 +10,8 @@ mod support;
 use rstest::rstest;
 use std::fs;
 use std::path::{Path, PathBuf};
-use support::{Desk, PASSWORD};
+use support::zip::{Behind, Lock, Made};
+use support::{Desk, PASSWORD, tar, zip};
 use under_seal_core::codec::Decompressor;
 use under_seal_core::codes::decode;
 use under_seal_core::sealed::CostLimit;
@@ -34,6 +35,8 @@ fn seeds(target: &str) -> PathBuf {
 #[case("index", parts::index)]
 #[case("codes", parts::codes)]
 #[case("supplement", parts::supplement)]
+#[case("zip", parts::zip)]
+#[case("tar", parts::tar)]
 fn every_seed_is_taken_or_refused_in_good_order(#[case] target: &str, #[case] parse: fn(&[u8])) {
     let mut count = 0;
     for seed in fs::read_dir(seeds(target)).unwrap() {
@@ -48,6 +51,33 @@ fn every_seed_is_taken_or_refused_in_good_order(#[case] target: &str, #[case] pa
         count += 1;
     }
     assert!(count > 0, "no seeds for {target}");
+}
+
+/// Archives with one of each kind of entry.
+fn make_seeds_of_open_formats(put: impl Fn(&str, &str, &[u8])) {
+    let (mut stored, mut wide, mut locked) =
+        (zip::entry("a/b", b"lit"), zip::entry("c", b"lit"), zip::entry("d", b"lit"));
+    (stored.method, stored.behind, wide.wide, locked.lock) = (0, Behind::Signed, true, Lock::Aes(2, 3));
+    let mut link = zip::entry("e", b"c");
+    link.mode = Some(0o120_777);
+    put("zip", "one of each", &zip::archive(&[stored, wide, locked, link], b"lamp", b"from the keeper").bytes);
+    put(
+        "zip",
+        "under the old cipher",
+        &zip::archive(&[Made { lock: Lock::Old, ..zip::entry("a", b"lit") }], b"lamp", b"").bytes,
+    );
+    let entries = [
+        tar::records(b'g', &[("mtime", "-1.5")]),
+        tar::records(b'x', &[("path", "Überblick"), ("size", "3")]),
+        tar::header(b"x", b'0', 0, b"", b"lit"),
+        tar::entry("././@LongLink", b'L', b"a long name\0"),
+        tar::entry("a long", b'0', b"lit"),
+        tar::link("second", b'1', "a long name"),
+        tar::link("link", b'2', "second"),
+        tar::entry("folder/", b'5', b""),
+    ];
+    put("tar", "one of each", &tar::archive(&entries));
+    put("tar", "compressed", &zstd::encode_all(&tar::archive(&entries)[..], 3).unwrap());
 }
 
 /// Takes a real archive apart into seeds. Run by hand where the format changes.
@@ -72,6 +102,7 @@ fn make_seeds() {
     put("codes", "slip", b"AD576-6RMD3-0480N-6000J");
     put("codes", "receipt", b"A957T-6RRHK-AXESQ-GWV4K");
     put("codes", "what a slip carries", &decode("AD576-6RMD3-0480N-6000J").unwrap());
+    make_seeds_of_open_formats(put);
     let key =
         open_head(&set.head, &set.ids.set, &Password::new(PASSWORD).unwrap().into(), CostLimit::Bearable).unwrap();
     let seal = CellSeal::new(&key, &set.ids.set).unwrap();

@@ -116,6 +116,10 @@ pub enum BadValue {
         /// What is wanted.
         what: &'static str,
     },
+    /// Several archives of an open format at once.
+    SeveralArchives,
+    /// What is for sealed volumes only is wanted of another format.
+    SealedOnly,
     /// A plan is wanted for a format that is not reckoned for.
     PlanOfOpenFormat,
     /// Pieces are wanted, and nothing says how large.

@@ -100,6 +100,12 @@ pub fn bad_value(value: &BadValue) -> String {
             "An archive of the format {} cannot have {what}. Leave that away, or pack it with --as sealed.",
             FormatName::from(*format)
         ),
+        BadValue::SeveralArchives => "These are several archives. Name one, or parts of one.".to_owned(),
+        BadValue::SealedOnly => {
+            "This command is for sealed volumes, and that is an archive of another format. It can be checked, listed, opened \
+             and compared."
+                .to_owned()
+        }
         BadValue::PlanOfOpenFormat => {
             "A plan reckons for the sealed format only. Leave --as away, or pack it to see.".to_owned()
         }

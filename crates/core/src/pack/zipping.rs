@@ -68,7 +68,7 @@ struct Piece {
 
 /// A step when its work is done.
 enum Done {
-    Begin(Described, Option<Encrypting>),
+    Begin(Described, Option<Box<Encrypting>>),
     Piece { bytes: Vec<u8>, sum: crc32fast::Hasher, size: u64 },
     End { abandoned: bool },
     Failed,
@@ -117,7 +117,7 @@ fn working<'a>(job: &'a ZipJob<'_>) -> impl FnMut(Step) -> Done + 'a {
                 None => None,
                 Some(password) => match Encrypting::begin(password, salt) {
                     None => return Done::Failed,
-                    encrypting => encrypting,
+                    Some(encrypting) => Some(Box::new(encrypting)),
                 },
             };
             Done::Begin(described, encrypting)

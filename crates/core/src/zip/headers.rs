@@ -171,7 +171,7 @@ impl Described {
             EntryKind::Folder => (FOLDER_KIND, FOLDER_ATTRIBUTE),
             EntryKind::Link => (LINK_KIND, 0),
         };
-        (kind | self.mode & 0o7777) << 16 | low
+        ((kind | (self.mode & 0o7777)) << 16) | low
     }
 }
 
@@ -267,8 +267,8 @@ fn wall_clock(seconds: i64) -> (u16, u16) {
     let day = of_year - (153 * month + 2) / 5 + 1;
     let (month, year) = if month < 10 { (month + 3, 0) } else { (month - 9, 1) };
     let year = year + year_of_era + era * 400;
-    let date = (year - 1980) << 9 | month << 5 | day;
-    let time = second / 3_600 << 11 | second / 60 % 60 << 5 | second % 60 / 2;
+    let date = ((year - 1980) << 9) | (month << 5) | day;
+    let time = ((second / 3_600) << 11) | ((second / 60 % 60) << 5) | (second % 60 / 2);
     (u16::try_from(time).unwrap_or(0), u16::try_from(date).unwrap_or(0x0021))
 }
 

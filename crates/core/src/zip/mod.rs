@@ -29,8 +29,8 @@ use crate::context::Cancelled;
 use crate::place::FileError;
 use crate::wire::Malformed;
 
-/// No directory is longer than this, in bytes: about ten million entries.
-pub const MAX_DIRECTORY_BYTES: u64 = 1 << 30;
+/// No directory is longer than this, in bytes: some million entries.
+pub const MAX_DIRECTORY_BYTES: u64 = 1 << 28;
 
 /// Why a ZIP archive cannot be read.
 #[derive(Debug, thiserror::Error)]

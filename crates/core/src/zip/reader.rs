@@ -405,9 +405,11 @@ fn compared(segments: &Segments, header: &Central, local: &Local) -> Result<Stor
             return contradiction("its length or checksum");
         }
     } else {
-        let known = said == (crc, compressed, size) || (local.crc == 0 || local.crc == crc);
+        // What is said already in front need not be said again behind.
         let behind = local.data_at.saturating_add(compressed);
-        if !known || !descriptor_agrees(segments, behind, (crc, compressed, size), local.wide)? {
+        let expected = (crc, compressed, size);
+        let known = said == expected || local.crc == 0 || local.crc == crc;
+        if !known || (said != expected && !descriptor_agrees(segments, behind, expected, local.wide)?) {
             return contradiction("its length or checksum");
         }
     }

@@ -130,7 +130,7 @@ pub struct ZipWriter<'a> {
 struct Open {
     described: Described,
     header_at: At,
-    encrypting: Option<Encrypting>,
+    encrypting: Option<Box<Encrypting>>,
     finished: Finished,
     sum: crc32fast::Hasher,
 }
@@ -152,7 +152,11 @@ impl<'a> ZipWriter<'a> {
     ///
     /// # Errors
     /// [`ZipWriteError`].
-    pub fn begin_entry(&mut self, described: Described, encrypting: Option<Encrypting>) -> Result<(), ZipWriteError> {
+    pub fn begin_entry(
+        &mut self,
+        described: Described,
+        encrypting: Option<Box<Encrypting>>,
+    ) -> Result<(), ZipWriteError> {
         if described.name.len() > u16::MAX.into() {
             return Err(ZipWriteError::LongName(described.name.len()));
         }

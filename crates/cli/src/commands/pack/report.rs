@@ -167,7 +167,8 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
     lines.extend(volume_lines(packed));
     lines.push(String::new());
     let verified = format!(
-        "read back from disk and unlocked; {} in {}, every digest compared",
+        "read back from disk{}; {} in {}, every digest compared",
+        if report.secret || report.format == "sealed" { " and unlocked" } else { "" },
         bytes(report.verified_bytes),
         contents(report.verified_files, packed.verified.folders, packed.verified.links)
     );
