@@ -154,7 +154,7 @@ fn notes(encryptions: &[Encryption]) -> Vec<&'static str> {
         notes.push("Some of it is under ZIP's old cipher, which withstands nobody: take it for readable by anyone.");
     }
     if encryptions.contains(&Encryption::Aes) {
-        notes.push("Contents are encrypted with AES-256 or its kin; names, sizes and dates are not hidden, nor proven genuine.");
+        notes.push("Contents are encrypted with AES; names, sizes and dates are not hidden, nor proven genuine.");
     }
     if encryptions == [Encryption::None] {
         notes.push("Nothing in it is encrypted. Checksums find accidents, and nothing shows whether it is genuine.");

@@ -29,7 +29,7 @@ pub(super) fn run(given: Given, arguments: &CheckArguments) -> Result<u8, Failur
     let read = has_password || !loaded.secret;
     let damaged = if read { damaged(&mut loaded.archive, &context)? } else { Vec::new() };
     drop(progress);
-    let report = Report::new(&loaded, read, damaged);
+    let report = Report::new(&loaded, read, damaged, arguments.places.first().cloned().unwrap_or_default());
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
 }
@@ -89,7 +89,7 @@ struct Report {
     not_extracted: Vec<NotExtracted>,
     notes: Vec<&'static str>,
     #[serde(skip)]
-    first: PathBuf,
+    typed: PathBuf,
     #[serde(skip)]
     proof: &'static str,
 }
@@ -101,7 +101,7 @@ struct DamagedEntry {
 }
 
 impl Report {
-    fn new(loaded: &Loaded, contents_read: bool, damaged: Vec<DamagedEntry>) -> Self {
+    fn new(loaded: &Loaded, contents_read: bool, damaged: Vec<DamagedEntry>, typed: PathBuf) -> Self {
         let Totals { files, folders, links, content_bytes } = loaded.archive.totals();
         let not_extracted = loaded.not_extracted();
         let paths = loaded.paths();
@@ -124,7 +124,7 @@ impl Report {
             damaged,
             not_extracted,
             notes: loaded.notes.clone(),
-            first: paths.last().cloned().unwrap_or_default(),
+            typed,
             proof: proof(&loaded.archive),
         }
     }
@@ -180,11 +180,11 @@ fn lines(report: &Report) -> Vec<String> {
     }
     lines.extend(not_extracted_lines(&report.not_extracted));
     lines.push(String::new());
-    let open = format!("  under-seal open {}", argument(&report.first));
+    let open = format!("  under-seal open {}", argument(&report.typed));
     match (report.damaged.len() as u64, report.contents_read) {
         (0, true) => {
-            lines
-                .push(paint(Tone::Good, "Everything in it can be read, and is what the checksums say that there are."));
+            let sums = if report.format == "zip" { ", and every checksum is right" } else { "" };
+            lines.push(paint(Tone::Good, format!("Everything in it can be read{sums}.")));
             lines.push(report.proof.to_owned());
             lines.extend(["Next: open it with".to_owned(), open]);
         }

@@ -161,10 +161,10 @@ impl Report {
 }
 
 pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
-    let volumes = count(packed.volumes.len() as u64, if report.parcels { "parcel" } else { "volume" });
+    let volumes = count(packed.volumes.len() as u64, what_it_is(packed, report));
     let heading = format!("{} is packed and verified: {volumes}.", report.archive);
     let mut lines = vec![paint(Tone::Good, heading), String::new()];
-    lines.extend(volume_lines(packed));
+    lines.extend(volume_lines(packed, what_it_is(packed, report)));
     lines.push(String::new());
     let verified = format!(
         "read back from disk{}; {} in {}, every digest compared",
@@ -223,7 +223,17 @@ fn no_gain(report: &Report) -> Vec<String> {
     }
 }
 
-fn volume_lines(packed: &Packed) -> Vec<String> {
+/// What one of the files is called.
+fn what_it_is(packed: &Packed, report: &Report) -> &'static str {
+    match (report.format.as_str(), packed.volumes.len()) {
+        _ if report.parcels => "parcel",
+        ("zip", 1) => "archive",
+        ("zip", _) => "part",
+        _ => "volume",
+    }
+}
+
+fn volume_lines(packed: &Packed, what: &'static str) -> Vec<String> {
     let row = |(number, volume): (usize, &PackedVolume)| {
         let name = volume.path.file_name().map(text::name).unwrap_or_default();
         let mut cells = vec![number.to_string(), name, grouped(volume.bytes)];
@@ -239,11 +249,7 @@ fn volume_lines(packed: &Packed) -> Vec<String> {
         let gap = (Tone::Faint, vec!["…".to_owned(), format!("{hidden} more"), each]);
         rows.splice(kept..kept + hidden, [gap]);
     }
-    let mut columns = vec![
-        Column::Number(if packed.parcels { "parcel" } else { "volume" }),
-        Column::Text("file"),
-        Column::Number("bytes"),
-    ];
+    let mut columns = vec![Column::Number(what), Column::Text("file"), Column::Number("bytes")];
     columns.extend(packed.parcels.then_some(Column::Number("files")));
     table::lines(&columns, &rows)
 }
@@ -276,10 +282,10 @@ fn notes(report: &Report) -> Vec<String> {
 
 fn next_steps(packed: &Packed, report: &Report) -> Vec<String> {
     let Some(first) = packed.volumes.first() else { return Vec::new() };
+    let one = what_it_is(packed, report);
     let what = match (packed.volumes.len(), packed.parcels) {
-        (1, false) => "send the volume".to_owned(),
-        (1, true) => "send the parcel".to_owned(),
-        (all, false) => format!("send all {all} volumes"),
+        (1, _) => format!("send the {one}"),
+        (all, false) => format!("send all {all} {one}s"),
         (all, true) => format!("send the {all} parcels, together or one by one"),
     };
     let tell = if report.secret { ", and tell the password by another way" } else { "" };
