@@ -21,6 +21,9 @@ fn with_dossier() -> Desk {
 #[case::for_everybody(&["--to", "out/board.zip", "--no-password"], &["board.zip"], "board.zip", "with any program for ZIP")]
 #[case::in_parts(&["--to", "out/b.zip", "--fit", "900KB"], &["b.z01", "b.zip"], "b.z01", "that knows archives in parts")]
 #[case::for_a_recipient(&["--to", "out/b", "--for", "board", "--config", "board.toml"], &["b.zip"], "b.zip", "AES-256")]
+#[case::tar(&["--to", "out/b.tar", "--no-password"], &["b.tar"], "b.tar", "with any program for tar")]
+#[case::tar_and_gzip(&["--to", "out/b.tar.gz", "--no-password"], &["b.tar.gz"], "b.tar.gz", "Nothing is encrypted")]
+#[case::tar_and_zstandard(&["--as", "tar.zst", "--to", "out/b", "--no-password"], &["b.tar.zst"], "b.tar.zst", "under-seal open b.tar.zst")]
 #[case::typed_counts_more(&["--to", "out/b", "--for", "board", "--config", "board.toml", "--as", "sealed"], &["b.useal"], "b.useal", "under-seal open b.useal")]
 fn everything_of_the_readers_desk_takes_it(
     #[case] options: &[&str],
@@ -58,13 +61,18 @@ fn everything_of_the_readers_desk_takes_it(
 #[case::parcels(&["--parcels", "--fit", "1MB"], "cannot have parcels")]
 #[case::several_passwords(&["--also-password-from", "other.txt"], "cannot have several passwords")]
 #[case::key_file(&["--key-file", "other.txt"], "cannot have a key file")]
+#[case::tar_with_a_password(&["--as", "tar"], "Add --no-password if anybody may read it")]
+#[case::tar_in_volumes(&["--as", "tar.gz", "--no-password", "--fit", "1MB"], "cannot have volumes")]
+#[case::tar_with_a_message(&["--as", "tar", "--no-password", "--message", "Mind the step."], "cannot have a message")]
 #[case::enough_for_sealed(&["--password-from", "other.txt"], "a thousand times cheaper")]
 fn what_a_format_cannot_do_is_told(#[case] options: &[&str], #[case] words: &str) {
     let desk = Desk::new();
     desk.file("a", b"1").file("other.txt", b"pane salted glass");
-    let ran = desk.run(&[&["pack", "a", "--to", "a.zip"], options].concat()).expect(2);
+    let before = desk.names(".");
+    let to = if options.contains(&"--as") { "b" } else { "a.zip" };
+    let ran = desk.run(&[&["pack", "a", "--to", to], options].concat()).expect(2);
     assert!(ran.err.replace("\n  ", " ").contains(words), "{}", ran.err);
-    assert!(!desk.path("a.zip").exists());
+    assert_eq!(desk.names("."), before);
 }
 
 /// What befalls an archive in three parts, the exit code, and what is said.

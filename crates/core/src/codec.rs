@@ -27,7 +27,7 @@ pub enum Squeeze {
 
 impl Squeeze {
     /// The Zstandard level; `None` where nothing is compressed.
-    const fn level(self) -> Option<i32> {
+    pub const fn level(self) -> Option<i32> {
         match self {
             Self::None => None,
             Self::Light => Some(1),

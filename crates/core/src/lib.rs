@@ -14,6 +14,7 @@
 //! - [`place`]: putting bytes on disk for good. Open folders, new files, renames that never replace, sync;
 //!   [`place::staging`], the all-or-nothing placing of a set; [`place::faults`], where tests make the disk fail.
 //! - [`codec`]: compressing and decompressing one block; whether it was worth it.
+//! - [`deflate`]: one deflate stream from pieces that are compressed each by itself.
 //! - [`pipeline`]: ordered parallel work with bounded memory, both ways.
 //! - [`source`]: gathering. What is chosen, the walk that makes a catalogue, and reading a file that may change
 //!   meanwhile, names that other systems refuse.
@@ -25,7 +26,8 @@
 //! - [`members`]: what open formats hold, made into safe paths; what cannot be is refused by name.
 //! - [`unpacked`]: streams that are compressed as a whole, recognised and read through.
 //! - [`zip`]: ZIP archives (the public application note), in parts too: a reader and a writer.
-//! - [`tar`]: tar archives (POSIX pax, and what other writers have added), and lone compressed files: readers.
+//! - [`tar`]: tar archives (POSIX pax, and what other writers have added), and lone compressed files: a reader of each, and the headers
+//!   that a writer needs.
 //! - [`archive`]: archives of whatever format: recognised by content, and handed to the right reader.
 //! - [`passwords`]: choosing one. How long it would withstand guessing, and making a passphrase.
 //! - [`listing`]: looking through an archive's entries by pattern, fragment, level and order.
@@ -64,6 +66,8 @@ pub mod reader;
 pub mod place;
 
 pub mod codec;
+
+pub mod deflate;
 
 pub mod pipeline;
 

@@ -105,6 +105,29 @@ fn a_disk_that_fails_at_any_operation_of_a_pack_harms_nothing(
 }
 
 #[rstest]
+fn a_disk_that_fails_leaves_no_tar_archive_that_looks_finished(#[values(Fault::Full, Fault::Broken)] fault: Fault) {
+    let _alone = alone();
+    for number in 0.. {
+        let desk = Desk { format: Format::TarGz, ..Desk::new() };
+        desk.source("noise", &noise(150_000)).source("empty", b"");
+        plan(Some((number, fault)), None);
+        let outcome = desk.pack_until("", &|| false);
+        let operations = plan(None, None);
+        match outcome {
+            Ok(_) => drop(desk.open_packed(&desk.path("inbox")).unwrap()),
+            Err(error) => {
+                assert_eq!(Error::from(error).class(), ErrorClass::System);
+                assert!(!desk.path("out/set.tar.gz").exists(), "operation {number}");
+            }
+        }
+        if number >= operations {
+            assert!(number > 5);
+            break;
+        }
+    }
+}
+
+#[rstest]
 fn a_disk_that_fails_at_any_operation_of_an_opening_leaves_whole_files_only(
     #[values(Fault::Full, Fault::Broken)] fault: Fault,
     #[values(OnClash::Refuse, OnClash::Replace)] on_clash: OnClash,

@@ -94,7 +94,7 @@ pub struct DeliveryArguments {
 /// What the archive will be like.
 #[derive(Debug, Clone, Default, Args)]
 pub struct ShapeArguments {
-    /// The format: sealed hides everything, zip can be opened by everybody (without this: by the extension of --to, else
+    /// The format: sealed hides everything, zip and tar can be opened by everybody (without this: by the extension of --to, else
     /// sealed)
     #[arg(long = "as", value_enum, value_name = "FORMAT")]
     pub format: Option<FormatName>,
@@ -121,6 +121,14 @@ pub enum FormatName {
     Sealed,
     /// ZIP: with a password, contents are encrypted with AES-256; names, sizes and dates can be read by anyone
     Zip,
+    /// Tar, which has no password: readable by anyone
+    Tar,
+    /// Tar, compressed with gzip
+    #[value(name = "tar.gz")]
+    TarGz,
+    /// Tar, compressed with Zstandard
+    #[value(name = "tar.zst")]
+    TarZst,
 }
 
 impl From<FormatName> for Format {
@@ -128,6 +136,9 @@ impl From<FormatName> for Format {
         match name {
             FormatName::Sealed => Self::Sealed,
             FormatName::Zip => Self::Zip,
+            FormatName::Tar => Self::Tar,
+            FormatName::TarGz => Self::TarGz,
+            FormatName::TarZst => Self::TarZst,
         }
     }
 }
@@ -137,6 +148,9 @@ impl From<Format> for FormatName {
         match format {
             Format::Sealed => Self::Sealed,
             Format::Zip => Self::Zip,
+            Format::Tar => Self::Tar,
+            Format::TarGz => Self::TarGz,
+            Format::TarZst => Self::TarZst,
         }
     }
 }
@@ -146,6 +160,9 @@ impl fmt::Display for FormatName {
         formatter.write_str(match self {
             Self::Sealed => "sealed",
             Self::Zip => "zip",
+            Self::Tar => "tar",
+            Self::TarGz => "tar.gz",
+            Self::TarZst => "tar.zst",
         })
     }
 }

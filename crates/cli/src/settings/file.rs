@@ -200,7 +200,7 @@ impl Configuration {
             NamePattern::new(written.get_ref()).map_err(|error| source.bad(written, &BadValue::Name(error)))
         };
         let format = |written: &Written| {
-            let why = format!("there is no format '{}'; write sealed or zip", written.get_ref());
+            let why = format!("there is no format '{}'; write sealed, zip, tar, tar.gz or tar.zst", written.get_ref());
             FormatName::from_str(written.get_ref(), false).map_err(|_| source.at(Some(written.span()), why))
         };
         // What the file names is sought from where the file is.

@@ -130,6 +130,9 @@ pub enum BadValue {
     TwoNames,
 }
 
+/// What a format without encryption cannot have.
+pub const PASSWORD: &str = "a password";
+
 /// Everything that shapes an archive.
 #[derive(Debug)]
 pub struct Settings {

@@ -2,7 +2,7 @@
 
 use super::{file_error, missing_path, system};
 use crate::args::FormatName;
-use crate::settings::{BadValue, FIELDS, NamePatternError};
+use crate::settings::{BadValue, FIELDS, NamePatternError, PASSWORD};
 use crate::ui::text::{self, bytes, duration, first_few, grouped, listed, path, shown};
 use under_seal_core::carriers::{Carrier, LimitError};
 use under_seal_core::codes::CodeError;
@@ -96,6 +96,11 @@ pub fn bad_value(value: &BadValue) -> String {
                 bytes(*overhead)
             )
         }
+        BadValue::NotInFormat { format, what } if *what == PASSWORD => format!(
+            "An archive of the format {} has no password. Add --no-password if anybody may read it, or pack it with --as \
+             sealed or --as zip.",
+            FormatName::from(*format)
+        ),
         BadValue::NotInFormat { format, what } => format!(
             "An archive of the format {} cannot have {what}. Leave that away, or pack it with --as sealed.",
             FormatName::from(*format)
@@ -275,6 +280,10 @@ pub(super) fn pack(error: &PackError) -> String {
             shown(name)
         ),
         PackError::Zip(error) => format!("Nothing was packed: {error}. Pack it with --as sealed."),
+        PackError::NotInTar(what) => format!("A tar archive has no {what}. Pack it with --as sealed or --as zip."),
+        PackError::TarReadBack(error) => format!(
+            "What was written cannot be read back ({error}): the disk, or its cable, cannot be trusted. Nothing was kept."
+        ),
         PackError::Compressor => "The compressor failed, for want of memory. Nothing was packed.".to_owned(),
         PackError::ZipReadBack(error) => format!(
             "What was written cannot be read back ({error}): the disk, or its cable, cannot be trusted. Nothing was kept."

@@ -6,6 +6,7 @@
 
 mod sealing;
 pub mod target;
+mod tarring;
 mod zipping;
 
 pub use target::{Target, TargetError, WayError};
@@ -21,8 +22,10 @@ use crate::pipeline::Stopped;
 use crate::place::staging::{Placing, Staging, StagingError};
 use crate::place::{FileError, Folder};
 use crate::proof::verify_contents;
-use crate::sealed::{Credentials, KeyCost, Password, SealError, SealedError, SealedReader, Totals};
+use crate::sealed::{Credentials, KeyCost, SealError, SealedError, SealedReader, Totals};
 use crate::source::{Catalogue, Choice, PassedOver, SourceEntry, SourceError};
+use crate::tar::{TarError, TarReader};
+use crate::unpacked::WrappedFile;
 use crate::volume::{GatherError, Geometry, Ids, VolumeSet, WriteError, names};
 use crate::zip::{Segments, ZipError, ZipReader, ZipWriteError};
 use sealing::{Job, Sealed, SoFar};
@@ -39,6 +42,12 @@ pub enum Format {
     Sealed,
     /// ZIP, which everybody can open; with a password, contents are encrypted with AES-256.
     Zip,
+    /// Tar (POSIX pax), in one file, which has no password.
+    Tar,
+    /// Tar, compressed as a whole with gzip.
+    TarGz,
+    /// Tar, compressed as a whole with Zstandard.
+    TarZst,
 }
 
 /// What to pack, and into what.
@@ -172,6 +181,12 @@ pub enum PackError {
     /// The compressor failed, for want of memory.
     #[error("the compressor failed")]
     Compressor,
+    /// Tar has no password, and no volumes.
+    #[error("tar has no {0}")]
+    NotInTar(&'static str),
+    /// What was written as tar is not what was packed.
+    #[error("reading back: {0}")]
+    TarReadBack(#[source] TarError),
     /// What was written as ZIP is not what was packed.
     #[error("reading back: {0}")]
     ZipReadBack(#[source] ZipError),
@@ -262,8 +277,10 @@ impl Delivery {
         cost: KeyCost,
         context: &Context<'_>,
     ) -> Result<Packed, PackError> {
-        if self.format == Format::Zip {
-            return self.pack_zip(credentials.first(), context);
+        match self.format {
+            Format::Sealed => {}
+            Format::Zip => return self.pack_zip(credentials.first(), context),
+            Format::Tar | Format::TarGz | Format::TarZst => return self.pack_tar(credentials.first(), context),
         }
         let (staging, mut archives) = self.seal(credentials, cost, context)?;
         let kinds = match self.squeeze {
@@ -327,38 +344,85 @@ impl Delivery {
         };
         let zipped = zipping::zip(&job, &staging, context)?;
         context.tell(Progress::End);
+        let numbers = 1..=u32::try_from(zipped.parts.len()).unwrap_or(u32::MAX);
+        let files: Vec<PathBuf> = numbers.map(|number| staging.path_of(number)).collect();
+        let suffixes: Vec<String> = zipping::suffixes(zipped.parts.len()).collect();
+        let written = Written {
+            files: suffixes.into_iter().zip(zipped.parts).collect(),
+            totals: zipped.totals,
+            contents: zipped.contents,
+            passed_over: zipped.passed_over,
+            changed: zipped.changed,
+        };
+        self.finish_open(written, staging, context, || {
+            let archive = ZipReader::open(Segments::open(&files)?, password.cloned());
+            Ok(Archive::Zip(Box::new(archive.map_err(PackError::ZipReadBack)?)))
+        })
+    }
+
+    /// Packs, reads back and places a tar archive.
+    fn pack_tar(self, credentials: Option<&Credentials>, context: &Context<'_>) -> Result<Packed, PackError> {
+        if credentials.is_some_and(|given| *given != Credentials::none()) {
+            return Err(PackError::NotInTar("password"));
+        }
+        if self.fit != Fit::OneVolume {
+            return Err(PackError::NotInTar("volumes"));
+        }
+        let staging = Staging::begin(Folder::open_or_create(&self.target.folder)?, &self.target.stem)?;
+        context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
+        let tarred = tarring::tar(&self.catalogue, self.format, self.squeeze, &staging, context)?;
+        context.tell(Progress::End);
+        let file = staging.path_of(1);
+        let written = Written {
+            files: vec![(self.format.extension().to_owned(), tarred.bytes)],
+            totals: tarred.totals,
+            contents: tarred.contents,
+            passed_over: tarred.passed_over,
+            changed: tarred.changed,
+        };
+        self.finish_open(written, staging, context, || {
+            let archive = TarReader::open(WrappedFile::look_at(&file)?, context);
+            Ok(Archive::Tar(Box::new(archive.map_err(PackError::TarReadBack)?)))
+        })
+    }
+
+    /// Reads an archive of an open format back from disk, with nothing but the staged files, and places it.
+    fn finish_open(
+        self,
+        written: Written,
+        staging: Staging,
+        context: &Context<'_>,
+        open: impl FnOnce() -> Result<Archive, PackError>,
+    ) -> Result<Packed, PackError> {
         let (outward_links, left_out, mut passed_over) = told_of(self.catalogue);
-        passed_over.extend(zipped.passed_over);
-        if zipped.totals == Totals::default() {
+        passed_over.extend(written.passed_over);
+        if written.totals == Totals::default() {
             return Err(PackError::NothingPacked(passed_over));
         }
-        let numbers = 1..=u32::try_from(zipped.parts.len()).unwrap_or(u32::MAX);
-        let files: Vec<PathBuf> = numbers.clone().map(|number| staging.path_of(number)).collect();
-        let verified = read_zip_back(&files, password, &zipped.contents, context)?;
-        if verified != zipped.totals {
+        let verified = read_open_back(open()?, &written.contents, context)?;
+        if verified != written.totals {
             return Err(PackError::ContentsDiffer);
         }
         context.go_on()?;
-        let suffixes: Vec<String> = zipping::suffixes(zipped.parts.len()).collect();
         let placings: Vec<Placing> =
-            numbers.zip(&suffixes).map(|(number, suffix)| Placing { number, suffix: suffix.clone() }).collect();
+            (1..).zip(&written.files).map(|(number, (suffix, _))| Placing { number, suffix: suffix.clone() }).collect();
         staging.place(&placings, &self.replaced)?;
-        let volume = |(suffix, bytes): (&String, &u64)| PackedVolume {
+        let volume = |(suffix, bytes): &(String, u64)| PackedVolume {
             path: self.target.path_with(suffix),
             bytes: *bytes,
             ids: None,
-            totals: zipped.totals,
+            totals: written.totals,
         };
         Ok(Packed {
             parcels: false,
-            totals: zipped.totals,
+            totals: written.totals,
             verified,
-            volumes: suffixes.iter().zip(&zipped.parts).map(volume).collect(),
+            volumes: written.files.iter().map(volume).collect(),
             replaced: self.replaced.iter().map(|suffix| self.target.path_with(suffix)).collect(),
             passed_over,
             kinds: Vec::new(),
             left_out,
-            changed: zipped.changed,
+            changed: written.changed,
             outward_links,
         })
     }
@@ -441,19 +505,29 @@ fn told_of(catalogue: Catalogue) -> (Vec<EntryPath>, LeftOut, Vec<PassedOver>) {
     (outward_links, left_out, catalogue.passed_over)
 }
 
-/// Reads a ZIP archive back from disk, with nothing but the staged files and the password, and compares every content's
-/// digest with the one that was read from its source.
-fn read_zip_back(
-    files: &[PathBuf],
-    password: Option<&Password>,
+/// What was written in an open format.
+struct Written {
+    /// What follows the archive's name in each file's name, and the file's length.
+    files: Vec<(String, u64)>,
+    totals: Totals,
+    contents: Vec<(EntryPath, Content)>,
+    passed_over: Vec<PassedOver>,
+    changed: Vec<EntryPath>,
+}
+
+/// Reads an archive of an open format to its end, and compares every content's digest with the one that was read from its
+/// source.
+fn read_open_back(
+    mut archive: Archive,
     contents: &[(EntryPath, Content)],
     context: &Context<'_>,
 ) -> Result<Totals, PackError> {
-    let archive = ZipReader::open(Segments::open(files)?, password.cloned()).map_err(PackError::ZipReadBack)?;
-    let mut archive = Archive::Zip(Box::new(archive));
     let found = archive.entries_with_digests(context).map_err(|error| match error {
-        ArchiveError::Cancelled(cancelled) | ArchiveError::Zip(ZipError::Cancelled(cancelled)) => cancelled.into(),
+        ArchiveError::Cancelled(cancelled)
+        | ArchiveError::Zip(ZipError::Cancelled(cancelled))
+        | ArchiveError::Tar(TarError::Cancelled(cancelled)) => cancelled.into(),
         ArchiveError::Zip(error) => PackError::ZipReadBack(error),
+        ArchiveError::Tar(error) => PackError::TarReadBack(error),
         _ => PackError::ContentsDiffer,
     })?;
     let files = found.iter().filter(|listed| listed.entry.kind == EntryKind::File);

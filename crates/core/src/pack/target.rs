@@ -49,7 +49,20 @@ impl Format {
         match self {
             Self::Sealed => names::EXTENSION,
             Self::Zip => ".zip",
+            Self::Tar => ".tar",
+            Self::TarGz => ".tar.gz",
+            Self::TarZst => ".tar.zst",
         }
+    }
+
+    /// The open format that a name says by its end, and the name without that.
+    pub fn of_name(name: &OsStr) -> Option<(Self, OsString)> {
+        [Self::Zip, Self::Tar, Self::TarGz, Self::TarZst].into_iter().find_map(|format| {
+            let end = format.extension().as_bytes();
+            let (stem, own) = name.as_bytes().split_at_checked(name.len().checked_sub(end.len())?)?;
+            let is_one = own.eq_ignore_ascii_case(end) && !stem.is_empty();
+            is_one.then(|| (format, OsStr::from_bytes(stem).to_owned()))
+        })
     }
 
     /// What follows the archive's name, if `name` is that of one of its volumes or parts.
@@ -61,6 +74,10 @@ impl Format {
                 let digits = suffix.strip_prefix(".z").filter(|digits| digits.len() >= 2);
                 let is_part = digits.is_some_and(|digits| digits.bytes().all(|byte| byte.is_ascii_digit()));
                 (suffix == ".zip" || is_part).then_some(suffix)
+            }
+            Self::Tar | Self::TarGz | Self::TarZst => {
+                let suffix = std::str::from_utf8(name.as_bytes().strip_prefix(stem.as_bytes())?).ok()?;
+                (suffix == self.extension()).then_some(suffix)
             }
         }
     }

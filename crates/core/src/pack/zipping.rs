@@ -4,6 +4,7 @@
 use super::PackError;
 use crate::codec::{Squeeze, looks_random};
 use crate::context::{Context, Progress};
+use crate::deflate::{Deflater, PIECE_BYTES, window_of};
 use crate::entry::{Content, EntryKind, EntryPath, Totals};
 use crate::pipeline::{Jobs, ordered};
 use crate::place::FileError;
@@ -11,14 +12,6 @@ use crate::place::staging::Staging;
 use crate::sealed::Password;
 use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
 use crate::zip::{Described, Encrypting, SALT_BYTES, ZipWriteError, ZipWriter, may_need_64};
-use flate2::{Compress, Compression, FlushCompress, Status};
-
-/// A file is compressed in pieces of so many bytes; each but the last ends with a sync flush, so that together they are one
-/// stream (RFC 1951 section 3.2.4).
-const PIECE_BYTES: usize = 1024 * 1024;
-
-/// A piece may refer back to so many bytes before it: deflate's window.
-const WINDOW_BYTES: usize = 32 * 1024;
 
 /// How often a file that changes while it is read is read.
 const READINGS: u32 = 2;
@@ -105,12 +98,7 @@ pub(super) fn zip(job: &ZipJob<'_>, staging: &Staging, context: &Context<'_>) ->
 
 /// A worker with a compressor of its own.
 fn working<'a>(job: &'a ZipJob<'_>) -> impl FnMut(Step) -> Done + 'a {
-    let level = match job.squeeze {
-        Squeeze::None | Squeeze::Light => Compression::fast(),
-        Squeeze::Even => Compression::default(),
-        Squeeze::Hard | Squeeze::Utmost => Compression::best(),
-    };
-    let mut compressor = Compress::new(level, false);
+    let mut deflater = Deflater::new(job.squeeze);
     move |step| match step {
         Step::Begin(described, salt) => {
             let encrypting = match job.password.filter(|_| described.encrypted) {
@@ -129,34 +117,10 @@ fn working<'a>(job: &'a ZipJob<'_>) -> impl FnMut(Step) -> Done + 'a {
             if !piece.compressed {
                 return Done::Piece { bytes: piece.content, sum, size };
             }
-            deflate(&mut compressor, &piece).map_or(Done::Failed, |bytes| Done::Piece { bytes, sum, size })
+            let bytes = deflater.piece(&piece.content, &piece.window, piece.last);
+            bytes.map_or(Done::Failed, |bytes| Done::Piece { bytes, sum, size })
         }
         Step::End { abandoned } => Done::End { abandoned },
-    }
-}
-
-/// A piece as a part of its file's deflate stream.
-fn deflate(compressor: &mut Compress, piece: &Piece) -> Option<Vec<u8>> {
-    compressor.reset();
-    if !piece.window.is_empty() {
-        compressor.set_dictionary(&piece.window).ok()?;
-    }
-    let flush = if piece.last { FlushCompress::Finish } else { FlushCompress::Sync };
-    let mut bytes = Vec::with_capacity(piece.content.len() / 2 + 1024);
-    loop {
-        let taken = usize::try_from(compressor.total_in()).ok()?;
-        // The dictionary does not count as taken in.
-        let rest = piece.content.get(taken..)?;
-        let status = compressor.compress_vec(rest, &mut bytes, flush).ok()?;
-        let all_in = compressor.total_in() == piece.content.len() as u64;
-        match status {
-            Status::StreamEnd => return Some(bytes),
-            // A flush is complete when room is left over.
-            Status::Ok | Status::BufError if all_in && !piece.last && bytes.len() < bytes.capacity() => {
-                return Some(bytes);
-            }
-            _ => bytes.reserve(bytes.capacity().max(1024)),
-        }
     }
 }
 
@@ -297,8 +261,8 @@ impl Reading<'_> {
             digest.update(&content);
             size += content.len() as u64;
             self.context.tell(Progress::Advance(content.len() as u64));
-            let behind = if compressed { content.len().saturating_sub(WINDOW_BYTES) } else { content.len() };
-            let window_before = std::mem::replace(&mut window, content[behind..].to_vec());
+            let next = if compressed { window_of(&content).to_vec() } else { Vec::new() };
+            let window_before = std::mem::replace(&mut window, next);
             self.steps.submit(Step::Piece(Piece { content, window: window_before, compressed, last }))?;
             if last {
                 break;

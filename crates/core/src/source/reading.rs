@@ -45,6 +45,11 @@ impl SourceFile {
         Ok(Self { before, file, path: path.to_owned(), left, mode, modified })
     }
 
+    /// How long it was when it was opened, in bytes.
+    pub fn size(&self) -> u64 {
+        self.before.size
+    }
+
     /// Bytes that are still to be read, if the file is as long as it said. What it grew by since is not read.
     pub fn left(&self) -> u64 {
         self.left

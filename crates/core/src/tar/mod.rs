@@ -6,8 +6,10 @@
 mod header;
 mod reader;
 mod records;
+mod writer;
 
 pub use reader::{LoneReader, TarReader, is_tar};
+pub use writer::{end, headers, padding};
 
 use crate::place::FileError;
 use crate::unpacked::UnwrapError;

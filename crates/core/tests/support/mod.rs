@@ -22,6 +22,8 @@ use under_seal_core::opening::{Opened, open};
 use under_seal_core::pack::{Delivery, Format, PackError, PackRequest, Packed, Target};
 use under_seal_core::sealed::{Credentials, KeyCost, Password, SealedReader};
 use under_seal_core::source::Choice;
+use under_seal_core::tar::TarReader;
+use under_seal_core::unpacked::WrappedFile;
 use under_seal_core::volume::VolumeSet;
 use under_seal_core::zip::{ZipReader, open_parts};
 use under_seal_core::{Error, volume::cell_offset, volume::header::CHECK_AT};
@@ -126,7 +128,11 @@ impl Desk {
     }
 
     fn pack_with(&self, fit: &str, replace: bool, cancel: &(dyn Fn() -> bool + Sync)) -> Result<Packed, PackError> {
-        self.pack_for(fit, replace, cancel, &[Password::new(PASSWORD).unwrap().into()])
+        let credentials = match self.format {
+            Format::Sealed | Format::Zip => Password::new(PASSWORD).unwrap().into(),
+            Format::Tar | Format::TarGz | Format::TarZst => Credentials::none(),
+        };
+        self.pack_for(fit, replace, cancel, &[credentials])
     }
 
     fn pack_for(
@@ -168,6 +174,14 @@ impl Desk {
     pub fn open_packed(&self, into: &Path) -> Result<Opened, Error> {
         match self.format {
             Format::Sealed => self.open(&[self.path("out")], into),
+            Format::Tar | Format::TarGz | Format::TarZst => {
+                let path = self.path(&format!("out/set{}", self.format.extension()));
+                self.with_context(&|| false, |context| {
+                    let file = WrappedFile::look_at(&path).unwrap();
+                    let mut archive = TarReader::open(file, context).map_err(ArchiveError::from)?;
+                    Ok(open(&mut archive, into, context)?)
+                })
+            }
             Format::Zip => {
                 let parts = open_parts(&self.path("out/set.zip")).map_err(ArchiveError::from)?;
                 let password = Some(Password::new(PASSWORD).unwrap());
@@ -180,7 +194,7 @@ impl Desk {
     /// What is below a folder, as far as this desk's format keeps it.
     pub fn tree(&self, root: &Path) -> BTreeMap<PathBuf, String> {
         let kept = |features: String| match self.format {
-            Format::Sealed => features,
+            Format::Sealed | Format::Tar | Format::TarGz | Format::TarZst => features,
             Format::Zip => {
                 let (mode, rest) = features.split_once(' ').unwrap();
                 let (time, content) = rest.split_once(' ').unwrap();

@@ -8,13 +8,14 @@ use crate::args::{PackArguments, SealArguments};
 use crate::credentials::{self, Sealing};
 use crate::failure::Failure;
 use crate::session;
-use crate::settings::{BadValue, NameFields, Origin, Settings};
+use crate::settings::{BadValue, NameFields, Origin, PASSWORD, Settings};
 use crate::ui::progress::ProgressLine;
 use report::{Report, lines};
 use std::ffi::OsString;
 use std::fs;
 use std::path::{Path, PathBuf};
 use under_seal_core::Error;
+use under_seal_core::fit::Fit;
 use under_seal_core::pack::{Delivery, Format, PackRequest, Target, target::name_of};
 use under_seal_core::passwords::{Guessing, guessable_words};
 use under_seal_core::sealed::index::MAX_MESSAGE_BYTES;
@@ -41,7 +42,7 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let message = message(arguments)?;
     let sources = expand(&arguments.sources).map_err(|error| Error::Pack(error.into()))?;
     let format = format(arguments, &settings);
-    refuse_what_it_lacks(format, arguments)?;
+    refuse_what_it_lacks(format, arguments, &settings)?;
     let target = target(arguments, format, &settings, &sources)?;
     let request = PackRequest {
         format,
@@ -76,25 +77,32 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
 
 /// The format that was said, else that of the target's extension.
 fn format(arguments: &PackArguments, settings: &Settings) -> Format {
-    let by_name = || arguments.to.as_deref().filter(|to| is_called_zip(to)).map(|_| Format::Zip);
+    let by_name = || arguments.to.as_deref().and_then(called_as).map(|(format, _)| format);
     let said = settings.format.as_ref();
     let typed = said.filter(|format| format.from == Origin::CommandLine).map(|format| format.value.into());
     typed.or_else(by_name).or_else(|| said.map(|format| format.value.into())).unwrap_or_default()
 }
 
-fn is_called_zip(to: &Path) -> bool {
-    to.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("zip")) && !Target::is_folder(to)
+/// The format that a target's name says, and the target without that.
+fn called_as(to: &Path) -> Option<(Format, PathBuf)> {
+    let (format, stem) = Format::of_name(to.file_name()?).filter(|_| !Target::is_folder(to))?;
+    Some((format, to.with_file_name(stem)))
 }
 
 /// What is wanted must be something that the format can do.
-fn refuse_what_it_lacks(format: Format, arguments: &PackArguments) -> Result<(), Failure> {
-    let SealArguments { password, also_password_from, .. } = &arguments.seal;
+fn refuse_what_it_lacks(format: Format, arguments: &PackArguments, settings: &Settings) -> Result<(), Failure> {
+    let SealArguments { password, also_password_from, no_password, .. } = &arguments.seal;
+    let is_tar = !matches!(format, Format::Sealed | Format::Zip);
+    let has_message = arguments.message.is_some() || arguments.message_from.is_some();
     let wanted = [
         (arguments.delivery.shape.parcels, "parcels"),
         (password.key_file.is_some(), "a key file"),
         (!also_password_from.is_empty(), "several passwords"),
+        (is_tar && !no_password, PASSWORD),
+        (is_tar && settings.fit.value.fit != Fit::OneVolume, "volumes"),
+        (is_tar && has_message, "a message"),
     ];
-    match wanted.into_iter().find(|(wanted, _)| *wanted && format == Format::Zip) {
+    match wanted.into_iter().find(|(wanted, _)| *wanted && format != Format::Sealed) {
         Some((_, what)) => Err(Failure::Value(BadValue::NotInFormat { format, what })),
         None => Ok(()),
     }
@@ -134,8 +142,8 @@ fn target(
         None => None,
     };
     // Our own extension is no part of the name, nor is the one that has said the format.
-    let to = arguments.to.as_deref().map(|to| match format {
-        Format::Zip if is_called_zip(to) => to.with_extension(""),
+    let to = arguments.to.as_deref().map(|to| match called_as(to) {
+        Some((called, stem)) if called == format => stem,
         _ => to.to_owned(),
     });
     Ok(Target::resolve(to.as_deref(), name.as_deref(), sources)?)

@@ -18,7 +18,7 @@ const HARDLY_SMALLER: f64 = 0.95;
 /// What a sender of ZIP should know.
 const ZIP_SECRET: &str =
     "Contents are encrypted with AES-256. Anyone can read the names, sizes and dates of what is inside.";
-const ZIP_OPEN: &str = "Nothing is encrypted: whoever has the archive can read it.";
+const NOT_ENCRYPTED: &str = "Nothing is encrypted: whoever has the archive can read it.";
 
 /// Sets of more volumes than this are summed up instead of listed.
 const VOLUMES_LISTED: usize = 12;
@@ -194,8 +194,8 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
     ]));
     let note = match (report.format.as_str(), report.secret) {
         ("zip", true) => Some(ZIP_SECRET),
-        ("zip", false) => Some(ZIP_OPEN),
-        (_, false) => Some(NOT_SECRET),
+        ("sealed", false) => Some(NOT_SECRET),
+        (_, false) => Some(NOT_ENCRYPTED),
         _ => None,
     };
     if let Some(note) = note {
@@ -227,9 +227,9 @@ fn no_gain(report: &Report) -> Vec<String> {
 fn what_it_is(packed: &Packed, report: &Report) -> &'static str {
     match (report.format.as_str(), packed.volumes.len()) {
         _ if report.parcels => "parcel",
-        ("zip", 1) => "archive",
-        ("zip", _) => "part",
-        _ => "volume",
+        ("sealed", _) => "volume",
+        (_, 1) => "archive",
+        _ => "part",
     }
 }
 
@@ -291,9 +291,12 @@ fn next_steps(packed: &Packed, report: &Report) -> Vec<String> {
     let tell = if report.secret { ", and tell the password by another way" } else { "" };
     let opens = if packed.parcels { "The recipient opens each by itself" } else { "The recipient runs" };
     // Of parts, the last is the one that programs are shown.
-    let shown = packed.volumes.last().filter(|_| report.format == "zip").unwrap_or(first);
+    let shown = packed.volumes.last().filter(|_| report.format != "sealed").unwrap_or(first);
     let name = shown.path.file_name().map(std::path::Path::new).unwrap_or(&shown.path);
     let mut lines = vec![format!("Next: {what}{tell}. {opens}"), format!("  under-seal open {}", argument(name))];
+    if report.format.starts_with("tar") {
+        lines.push("or opens it with any program for tar.".to_owned());
+    }
     if report.format == "zip" {
         let several = packed.volumes.len() > 1;
         let programs = match (report.secret, several) {

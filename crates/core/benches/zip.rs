@@ -1,0 +1,73 @@
+//! Packing as ZIP against the one-threaded codec on the same data, in one run: `cargo bench --bench zip`.
+//!
+//! The codec alone compresses every file in memory, at the same level, with nothing written. Ours reads, compresses,
+//! encrypts and writes, with as many threads as there are cores; the read-back is not counted. Of many small files and of a
+//! single huge one alike. Above 1 ours is faster.
+
+#![allow(clippy::unwrap_used, missing_docs, reason = "a bench stops at the first thing that is not as it should be")]
+
+#[allow(dead_code, reason = "the corpus is for the other benches")]
+mod support;
+
+use flate2::{Compression, write::DeflateEncoder};
+use std::fs;
+use std::io::Write as _;
+use std::path::{Path, PathBuf};
+use std::time::Instant;
+use support::{binary, median, text, with_context};
+use under_seal_core::codec::Squeeze;
+use under_seal_core::context::Phase;
+use under_seal_core::pack::{Delivery, Format, PackRequest, Target};
+use under_seal_core::sealed::{KeyCost, Password};
+use under_seal_core::source::Choice;
+
+const ROUNDS: usize = 5;
+
+/// Seconds of packing, without the read-back.
+fn ours(place: &Path, source: &Path, threads: usize) -> f64 {
+    let credentials = [Password::new("twelve panes of salted glass").unwrap().into()];
+    let target = Target { folder: place.join("out"), stem: "set".into() };
+    let (sources, choice) = ([source.to_owned()], Choice::default());
+    let request = PackRequest {
+        format: Format::Zip,
+        squeeze: Squeeze::Even,
+        replace: true,
+        ..PackRequest::new(&sources, &choice, &target)
+    };
+    let begun = Instant::now();
+    let (_, phases) = with_context(threads, |context| {
+        Delivery::prepare(&request, context).unwrap().pack(&credentials, KeyCost::CHEAPEST, context).unwrap()
+    });
+    (begun.elapsed() - phases.of(Phase::Verifying)).as_secs_f64()
+}
+
+/// Seconds of compressing everything with one thread.
+fn codec(files: &[PathBuf]) -> f64 {
+    let contents: Vec<Vec<u8>> = files.iter().map(|path| fs::read(path).unwrap()).collect();
+    let begun = Instant::now();
+    for content in &contents {
+        let mut encoder = DeflateEncoder::new(Vec::with_capacity(content.len()), Compression::default());
+        encoder.write_all(content).unwrap();
+        std::hint::black_box(encoder.finish().unwrap());
+    }
+    begun.elapsed().as_secs_f64()
+}
+
+fn content(seed: u64, length: usize) -> Vec<u8> {
+    if seed.is_multiple_of(2) { text(seed, length) } else { binary(seed, length) }
+}
+
+fn main() {
+    let threads = std::thread::available_parallelism().map_or(1, usize::from);
+    for (what, count, length) in [("many small files", 4_000_u64, 16 * 1024), ("one huge file", 1, 64 * 1024 * 1024)] {
+        let place = tempfile::tempdir().unwrap();
+        let source = place.path().join("source");
+        fs::create_dir(&source).unwrap();
+        let files: Vec<PathBuf> = (0..count).map(|seed| source.join(format!("{seed:05}"))).collect();
+        for (seed, path) in (0..).zip(&files) {
+            fs::write(path, content(seed, length)).unwrap();
+        }
+        let rounds = (0..ROUNDS).map(|_| codec(&files) / ours(place.path(), &source, threads));
+        println!("{what}, {threads} threads: {:.2} of the one-threaded codec's speed", median(rounds.collect()));
+    }
+}

@@ -1,0 +1,96 @@
+//! Tar archives that we write: they come back exactly, and others can read them.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod support;
+
+use rstest::rstest;
+use std::ffi::OsString;
+use std::fs::{self, File, FileTimes};
+use std::os::unix::ffi::OsStringExt as _;
+use std::os::unix::fs::symlink;
+use std::process::Command;
+use std::time::{Duration, SystemTime};
+use support::{Desk, noise};
+use under_seal_core::codec::Squeeze;
+use under_seal_core::pack::Format;
+
+/// One of everything that tar keeps: long names, names that are no text, times before 1970, files of several pieces.
+fn lay_out(desk: &Desk) {
+    let text: Vec<u8> = (0..120_000_u32).flat_map(|line| format!("level {line}\n").into_bytes()).collect();
+    desk.source("survey/levels.csv", &text).source("photographs/noise.jpg", &noise(1_100_000)).source("empty", b"");
+    let long = "n".repeat(120);
+    desk.source(&format!("{long}/{long}/Überblick – Laterne.txt"), b"lit").source("x", &noise(512));
+    fs::write(desk.path("source").join(OsString::from_vec(b"not \xff text".to_vec())), b"latin").unwrap();
+    fs::create_dir_all(desk.path("source/nothing in here")).unwrap();
+    symlink(format!("{long}/../survey/levels.csv"), desk.path("source/latest")).unwrap();
+    let old = SystemTime::UNIX_EPOCH - Duration::new(1_218_000_000, 123_456_789);
+    File::open(desk.path("source/x")).unwrap().set_times(FileTimes::new().set_modified(old)).unwrap();
+}
+
+#[rstest]
+fn whatever_is_packed_comes_back(
+    #[values(Format::Tar, Format::TarGz, Format::TarZst)] format: Format,
+    #[values(1, 3)] threads: usize,
+) {
+    let desk = Desk { format, threads, squeeze: Squeeze::Light, ..Desk::new() };
+    lay_out(&desk);
+    // A link whose target has a step back in its middle is not made: it could lead out.
+    let refused = desk.path("source/latest");
+    desk.pack("");
+    let opened = desk.open_packed(&desk.path("inbox")).unwrap();
+    assert_eq!(opened.landed.refused_links.len(), 1);
+    fs::remove_file(refused).unwrap();
+    let without_top = |root: &str| {
+        let mut tree = desk.tree(&desk.path(root));
+        // Its time changed with the link that went.
+        tree.remove(std::path::Path::new(""));
+        tree
+    };
+    assert_eq!(without_top("inbox/source"), without_top("source"));
+    let bytes = fs::metadata(desk.path(&format!("out/set{}", format.extension()))).unwrap().len();
+    assert_eq!(format == Format::Tar, bytes.is_multiple_of(10_240) && bytes > 2_000_000);
+}
+
+#[test]
+fn a_file_that_changes_meanwhile_is_told() {
+    let desk = Desk { format: Format::Tar, ..Desk::new() };
+    desk.source("a", &[7; 3_000_000]).source("b", b"2");
+    let path = desk.path("source/a");
+    // It shrinks while it is read: at some question whether to go on.
+    let asked = std::sync::atomic::AtomicU64::new(0);
+    let packed = desk.pack_until("", &|| {
+        if asked.fetch_add(1, std::sync::atomic::Ordering::Relaxed) == 5 {
+            File::options().write(true).open(&path).unwrap().set_len(1_000).unwrap();
+        }
+        false
+    });
+    let packed = packed.unwrap();
+    assert_eq!(packed.changed.len(), 1);
+    assert_eq!(packed.totals.content_bytes, 3_000_001);
+    desk.open_packed(&desk.path("inbox")).unwrap();
+    assert_eq!(fs::metadata(desk.path("inbox/source/a")).unwrap().len(), 3_000_000);
+}
+
+/// The standard library of another language reads them; where it is not at hand, this is skipped.
+#[rstest]
+fn another_language_reads_them(#[values(Format::Tar, Format::TarGz)] format: Format) {
+    let desk = Desk { format, ..Desk::new() };
+    let long = "n".repeat(120);
+    desk.source(&format!("{long}/Überblick.txt"), b"lit").source("noise", &noise(2_200_000)).source("empty", b"");
+    desk.pack("");
+    let script = format!(
+        "import tarfile\nt = tarfile.open('out/set{}')\nt.extractall('inbox')\nprint(len(t.getmembers()))",
+        format.extension()
+    );
+    let Ok(ran) = Command::new("python3").args(["-c", &script]).current_dir(desk.place.path()).output() else {
+        assert!(std::env::var_os("CI").is_none(), "the tests of CI need Python 3");
+        eprintln!("Python 3 is not here; whether it reads this is not known.");
+        return;
+    };
+    assert_eq!(String::from_utf8_lossy(&ran.stdout), "5\n", "{}", String::from_utf8_lossy(&ran.stderr));
+    for name in [&format!("{long}/Überblick.txt"), "noise", "empty"] {
+        let [one, other] = ["inbox/source", "source"].map(|root| fs::read(desk.path(root).join(name)).unwrap());
+        assert!(one == other, "{name}");
+    }
+}
