@@ -14,6 +14,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use support::{Desk, noise, tree};
 use under_seal_core::landing::{Destination, OnClash, Screen};
 use under_seal_core::pack::{Format, PackError, WayError};
+use under_seal_core::pieces::{Pieces, PortionRequest, portion, reunite};
 use under_seal_core::place::FileAction;
 use under_seal_core::place::faults::{Fault, plan};
 use under_seal_core::{Error, ErrorClass};
@@ -278,6 +279,60 @@ fn an_opening_killed_at_any_operation_leaves_whole_files_only(#[values("open", "
         }
         if alive {
             assert!(number > 10, "only {number} operations");
+            break;
+        }
+    }
+}
+
+/// Cuts a file into pieces, or joins them; whether it came to its end.
+fn cut_or_join(desk: &Desk, joins: bool) -> Result<(), Error> {
+    desk.with_context(&|| false, |context| {
+        let (file, folder) = (desk.path("noise"), desk.path("cut"));
+        if !joins {
+            return Ok(portion(&PortionRequest { file: &file, folder: &folder, limit: 40_000 }, context).map(drop)?);
+        }
+        let pieces = Pieces::find(&[folder.join("noise.02of04")], context)?;
+        Ok(reunite(&pieces, &desk.path("joined"), None, context).map(drop)?)
+    })
+}
+
+#[rstest]
+fn a_disk_that_fails_leaves_all_pieces_or_none_and_the_whole_or_nothing(
+    #[values(Fault::Full, Fault::Broken)] fault: Fault,
+    #[values(false, true)] joins: bool,
+) {
+    let _alone = alone();
+    let names = |desk: &Desk, folder: &str| -> Vec<String> {
+        let names = fs::read_dir(desk.path(folder)).into_iter().flatten();
+        let mut names: Vec<_> = names.map(|name| name.unwrap().file_name().into_string().unwrap()).collect();
+        names.retain(|name| !name.starts_with('.') && !name.ends_with(".unfinished"));
+        names.sort();
+        names
+    };
+    for number in 0.. {
+        let desk = Desk::new();
+        fs::write(desk.path("noise"), noise(150_000)).unwrap();
+        if joins {
+            cut_or_join(&desk, false).unwrap();
+        }
+        plan(Some((number, fault)), None);
+        let outcome = cut_or_join(&desk, joins);
+        let operations = plan(None, None);
+        let at = format!("{fault:?} at operation {number} of {operations}");
+        let folder = if joins { "joined" } else { "cut" };
+        if let Err(error) = &outcome {
+            assert_eq!(error.class(), ErrorClass::System, "{at}: {error}");
+            assert!(names(&desk, folder).is_empty(), "{at}: {:?}", names(&desk, folder));
+            // The next run is not in the way of what this one left.
+            cut_or_join(&desk, joins).unwrap();
+        }
+        match joins {
+            true => assert!(fs::read(desk.path("joined/noise")).unwrap() == noise(150_000), "{at}"),
+            false => assert_eq!(names(&desk, "cut").len(), 5, "{at}"),
+        }
+        assert!(fs::read(desk.path("noise")).unwrap() == noise(150_000), "{at}");
+        if number >= operations {
+            assert!(number > 4 && outcome.is_ok(), "{number} operations");
             break;
         }
     }

@@ -32,6 +32,13 @@ fn read(desk: &Desk, name: &str, bytes: &[u8]) -> Result<Archive, ArchiveError> 
     })
 }
 
+/// Reads whatever it is as a lone compressed file.
+fn read_any(desk: &Desk, name: &str, bytes: &[u8]) -> Result<LoneReader, ArchiveError> {
+    fs::write(desk.path(name), bytes).unwrap();
+    let file = WrappedFile::look_at(&desk.path(name)).unwrap();
+    Ok(desk.with_context(&|| false, |context| LoneReader::open(file, context))?)
+}
+
 /// Opens an archive; the files that have landed, by name.
 fn landed(desk: &Desk, bytes: &[u8]) -> Result<Vec<(String, Vec<u8>)>, Error> {
     let mut archive = read(desk, "a.tar", bytes)?;
@@ -170,6 +177,36 @@ fn what_it_is_compressed_with_is_recognised(#[values("gz", "zst", "xz", "bz2")] 
     let into = desk.path("lone");
     desk.with_context(&|| false, |context| open(&mut lone, into.as_path(), context)).unwrap();
     assert_eq!(fs::read(into.join("letter.txt")).unwrap(), b"lit");
+}
+
+/// A stream that asks for more memory than is given is refused, however little is in it.
+#[test]
+fn no_decompressor_gets_more_memory_than_its_limit() {
+    let desk = Desk::new();
+    let bytes = archive(&[entry("a", FILE, &noise(2_000))]);
+    let mut encoder = zstd::stream::write::Encoder::new(Vec::new(), 3).unwrap();
+    encoder.set_parameter(zstd::zstd_safe::CParameter::WindowLog(30)).unwrap();
+    encoder.set_parameter(zstd::zstd_safe::CParameter::ContentSizeFlag(false)).unwrap();
+    encoder.write_all(&bytes).unwrap();
+    let greedy = encoder.finish().unwrap();
+    assert!(read_any(&desk, "greedy", &greedy).is_err());
+}
+
+/// What a file is, by what is in it.
+#[rstest]
+#[case::tar(archive(&[entry("a", FILE, b"1")]), Some(OpenFormat::Tar))]
+#[case::compressed_tar(compressed("gz", &archive(&[entry("a", FILE, b"1")])), Some(OpenFormat::Tar))]
+#[case::compressed_text(compressed("xz", b"lit"), Some(OpenFormat::Lone))]
+#[case::zip(support::zip::archive(&[support::zip::entry("a", b"1")], b"", b"").bytes, Some(OpenFormat::Zip))]
+#[case::an_empty_zip(support::zip::archive(&[], b"", b"").bytes, Some(OpenFormat::Zip))]
+#[case::text(b"The lamp is lit.".to_vec(), None)]
+#[case::nothing(Vec::new(), None)]
+#[case::zeros(vec![0; 10_240], None)]
+fn files_are_known_by_their_content(#[case] bytes: Vec<u8>, #[case] expected: Option<OpenFormat>) {
+    let desk = Desk::new();
+    fs::write(desk.path("letter.doc"), bytes).unwrap();
+    let found = desk.with_context(&|| false, |context| open_format_of(&desk.path("letter.doc"), context));
+    assert_eq!(found.unwrap(), expected);
 }
 
 #[test]

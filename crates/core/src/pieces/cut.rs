@@ -96,7 +96,6 @@ pub fn portion(request: &PortionRequest<'_>, context: &Context<'_>) -> Result<Po
     let placings: Vec<Placing> = suffixes.map(|(number, suffix)| Placing { number, suffix }).collect();
     context.go_on()?;
     staging.place(&placings, &[])?;
-    folder.sync()?;
     context.tell(Progress::End);
     let path = |name: &OsStr| folder.path().join(name);
     Ok(Portioned {

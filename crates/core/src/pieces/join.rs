@@ -282,7 +282,11 @@ pub fn reunite(
     let joined = Join { pieces, file, context }.write().and_then(|joined| {
         context.go_on()?;
         folder.publish(&temporary, &folder, name)?;
-        folder.sync()?;
+        folder.sync().map_err(|error| {
+            // A name that the disk may not hold is taken back; that the sync failed is what is told.
+            let _ = folder.remove_file(name);
+            error
+        })?;
         Ok(joined)
     });
     match joined {
