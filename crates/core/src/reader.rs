@@ -1,7 +1,8 @@
 //! What the reader of every archive format offers: entries that are known beforehand, and their content on demand.
 
 use crate::context::Context;
-use crate::entry::{EntrySink, ListedEntry};
+use crate::entry::{Content, Entry, EntrySink, ListedEntry};
+use std::convert::Infallible;
 
 /// Why an extraction stopped.
 #[derive(Debug, thiserror::Error)]
@@ -41,7 +42,10 @@ pub trait ArchiveReader {
         &mut self,
         sink: &mut S,
         context: &Context<'_>,
-    ) -> Result<(), ExtractError<Self::Error, S::Error>>;
+    ) -> Result<(), ExtractError<Self::Error, S::Error>> {
+        let all: Vec<usize> = (0..self.entries().len()).collect();
+        self.extract_some(&all, sink, context)
+    }
 
     /// Hands some entries, by their places in [`ArchiveReader::entries`], to the sink.
     ///
@@ -53,4 +57,35 @@ pub trait ArchiveReader {
         sink: &mut S,
         context: &Context<'_>,
     ) -> Result<(), ExtractError<Self::Error, S::Error>>;
+}
+
+/// Reads an entry to its end, so that everything that can be compared is, and keeps nothing.
+///
+/// # Errors
+/// The archive's own.
+pub fn verify_entry<A: ArchiveReader>(archive: &mut A, place: usize, context: &Context<'_>) -> Result<(), A::Error> {
+    match archive.extract_some(&[place], &mut Nowhere, context) {
+        Ok(()) => Ok(()),
+        Err(ExtractError::Archive(error)) => Err(error),
+        Err(ExtractError::Sink(never)) => match never {},
+    }
+}
+
+/// A sink that keeps nothing: the reader itself does all comparing.
+struct Nowhere;
+
+impl EntrySink for Nowhere {
+    type Error = Infallible;
+
+    fn begin(&mut self, _: &Entry) -> Result<(), Infallible> {
+        Ok(())
+    }
+
+    fn content(&mut self, _: &[u8]) -> Result<(), Infallible> {
+        Ok(())
+    }
+
+    fn end(&mut self, _: &Entry, _: &Content) -> Result<(), Infallible> {
+        Ok(())
+    }
 }

@@ -181,15 +181,6 @@ impl ArchiveReader for TarReader {
         &self.tree.listed
     }
 
-    fn extract<S: EntrySink + ?Sized>(
-        &mut self,
-        sink: &mut S,
-        context: &Context<'_>,
-    ) -> Result<(), ExtractError<TarError, S::Error>> {
-        let all: Vec<usize> = (0..self.tree.listed.len()).collect();
-        self.extract_some(&all, sink, context)
-    }
-
     fn extract_some<S: EntrySink + ?Sized>(
         &mut self,
         wanted: &[usize],

@@ -272,15 +272,6 @@ impl ArchiveReader for ZipReader {
         &self.tree.listed
     }
 
-    fn extract<S: EntrySink + ?Sized>(
-        &mut self,
-        sink: &mut S,
-        context: &Context<'_>,
-    ) -> Result<(), ExtractError<ZipError, S::Error>> {
-        let all: Vec<usize> = (0..self.tree.listed.len()).collect();
-        self.extract_some(&all, sink, context)
-    }
-
     fn extract_some<S: EntrySink + ?Sized>(
         &mut self,
         wanted: &[usize],

@@ -1,7 +1,7 @@
 //! Checking an archive of an open format: what it says of itself, and every checksum that there is.
 
 use super::super::show;
-use crate::archives::{Given, Loaded, NotExtracted, Wanted, not_extracted_lines};
+use crate::archives::{Given, Loaded, NotExtracted, Wanted, archive_failure, not_extracted_lines};
 use crate::args::CheckArguments;
 use crate::credentials;
 use crate::failure::{DAMAGED, DONE, Failure, LOOK};
@@ -10,13 +10,11 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::text::{self, argument, bytes, contents, count, shown};
 use serde::Serialize;
-use std::convert::Infallible;
 use std::path::PathBuf;
-use under_seal_core::Error;
 use under_seal_core::archive::{Archive, ArchiveError};
 use under_seal_core::context::{Context, Phase, Progress};
-use under_seal_core::entry::{Content, Entry, EntrySink, Totals};
-use under_seal_core::reader::{ArchiveReader as _, ExtractError};
+use under_seal_core::entry::Totals;
+use under_seal_core::reader::{ArchiveReader as _, verify_entry};
 use under_seal_core::zip::{Encryption, ZipError};
 
 /// Checks it; the exit code.
@@ -39,36 +37,16 @@ fn damaged(archive: &mut Archive, context: &Context<'_>) -> Result<Vec<DamagedEn
     context.tell(Progress::Begin(Phase::Verifying, archive.totals().content_bytes));
     let mut damaged = Vec::new();
     for place in 0..archive.entries().len() {
-        match archive.extract_some(&[place], &mut Nothing, context) {
+        match verify_entry(archive, place, context) {
             Ok(()) => {}
-            Err(ExtractError::Archive(ArchiveError::Zip(ZipError::Damaged { name, what, .. }))) => {
+            Err(ArchiveError::Zip(ZipError::Damaged { name, what, .. })) => {
                 damaged.push(DamagedEntry { path: shown(&name), what });
             }
-            Err(ExtractError::Archive(error)) => return Err(Failure::Core(Error::from(error))),
-            Err(ExtractError::Sink(never)) => match never {},
+            Err(error) => return Err(archive_failure(error)),
         }
     }
     context.tell(Progress::End);
     Ok(damaged)
-}
-
-/// A sink that keeps nothing: the reader does all comparing.
-struct Nothing;
-
-impl EntrySink for Nothing {
-    type Error = Infallible;
-
-    fn begin(&mut self, _: &Entry) -> Result<(), Infallible> {
-        Ok(())
-    }
-
-    fn content(&mut self, _: &[u8]) -> Result<(), Infallible> {
-        Ok(())
-    }
-
-    fn end(&mut self, _: &Entry, _: &Content) -> Result<(), Infallible> {
-        Ok(())
-    }
 }
 
 /// The JSON object (docs/json.md).

@@ -3,20 +3,17 @@
 mod viewer;
 
 use super::list::nothing;
-use crate::archives::{Wanted, given};
+use crate::archives::{Wanted, archive_failure, given};
 use crate::args::{PeekArguments, WorkArguments};
 use crate::failure::{DONE, Failure};
 use crate::places::tell_apart;
 use crate::session;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
-use std::convert::Infallible;
 use std::io::{self, IsTerminal as _, Write};
 use under_seal_core::Error;
-use under_seal_core::archive::Archive;
-use under_seal_core::context::Context;
 use under_seal_core::entry::{Content, Entry, EntryKind, EntrySink, ListedEntry};
-use under_seal_core::reader::{ArchiveReader as _, ExtractError};
+use under_seal_core::reader::{ArchiveReader as _, ExtractError, verify_entry};
 use viewer::PrivateCopy;
 
 /// So much of a file decides whether it is text.
@@ -53,7 +50,7 @@ pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
     }
     if archive.sealed().is_none() {
         // What other formats let through may turn out damaged in the end: nothing of that is printed.
-        verify(&mut archive, place, &context)?;
+        verify_entry(&mut archive, place, &context).map_err(archive_failure)?;
     }
     let looks = io::stdout().is_terminal() && !arguments.raw;
     let mut printer = Printer { output: io::stdout().lock(), looks, path: sought };
@@ -63,33 +60,6 @@ pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
         // Whoever reads this has seen enough.
         Err(ExtractError::Sink(Stop::Closed)) => Ok(DONE),
         Err(ExtractError::Archive(error)) => Err(Failure::Core(Error::from(error))),
-    }
-}
-
-/// Reads a file to its end and keeps nothing.
-fn verify(archive: &mut Archive, place: usize, context: &Context<'_>) -> Result<(), Failure> {
-    match archive.extract_some(&[place], &mut Nowhere, context) {
-        Ok(()) => Ok(()),
-        Err(ExtractError::Archive(error)) => Err(Failure::Core(Error::from(error))),
-        Err(ExtractError::Sink(never)) => match never {},
-    }
-}
-
-struct Nowhere;
-
-impl EntrySink for Nowhere {
-    type Error = Infallible;
-
-    fn begin(&mut self, _: &Entry) -> Result<(), Infallible> {
-        Ok(())
-    }
-
-    fn content(&mut self, _: &[u8]) -> Result<(), Infallible> {
-        Ok(())
-    }
-
-    fn end(&mut self, _: &Entry, _: &Content) -> Result<(), Infallible> {
-        Ok(())
     }
 }
 
