@@ -4,6 +4,7 @@
 //! written under a staging folder; it is read back from disk, unlocked with the password and verified to
 //! the last byte; and only then do the volumes get their names, all or none.
 
+mod open_formats;
 mod sealing;
 pub mod target;
 mod tarring;
@@ -11,10 +12,9 @@ mod zipping;
 
 pub use target::{Target, TargetError, WayError};
 
-use crate::archive::{Archive, ArchiveError};
 use crate::codec::Squeeze;
 use crate::context::{Cancelled, Context, NoRandomness, Phase, Progress};
-use crate::entry::{Content, EntryKind, EntryPath, link_stays_inside};
+use crate::entry::{EntryPath, link_stays_inside};
 use crate::fit::Fit;
 use crate::kinds::{KindWeight, kinds};
 use crate::parcels::{Parcel, ParcelError, Weights};
@@ -24,15 +24,13 @@ use crate::place::{FileError, Folder};
 use crate::proof::verify_contents;
 use crate::sealed::{Credentials, KeyCost, SealError, SealedError, SealedReader, Totals};
 use crate::source::{Catalogue, Choice, PassedOver, SourceEntry, SourceError};
-use crate::tar::{TarError, TarReader};
-use crate::unpacked::WrappedFile;
+use crate::tar::TarError;
 use crate::volume::{GatherError, Geometry, Ids, VolumeSet, WriteError, names};
-use crate::zip::{Segments, ZipError, ZipReader, ZipWriteError};
+use crate::zip::{ZipError, ZipWriteError};
 use sealing::{Job, Sealed, SoFar};
 use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
-use zipping::ZipJob;
 
 /// The format of what is made.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -242,7 +240,7 @@ impl Delivery {
                 && path.file_name().is_some_and(|name| request.target.is_own_name(name, request.format))
         };
         let catalogue = Catalogue::gather(request.sources, request.choice, &is_own, context)?;
-        let parcels = match request.fit.volume_limit().filter(|_| request.parcels) {
+        let parcels = match request.fit.volume_limit().filter(|_| request.parcels && request.format == Format::Sealed) {
             Some(volume_limit) => {
                 let weights = Weights::find(&catalogue, request.squeeze, context)?;
                 let parcels = weights.divide(&catalogue, volume_limit, request.message.len() as u64)?;
@@ -330,103 +328,6 @@ impl Delivery {
         })
     }
 
-    /// Packs, reads back and places a ZIP archive.
-    fn pack_zip(self, credentials: Option<&Credentials>, context: &Context<'_>) -> Result<Packed, PackError> {
-        let staging = Staging::begin(Folder::open_or_create(&self.target.folder)?, &self.target.stem)?;
-        let password = credentials.filter(|given| **given != Credentials::none()).map(|given| &given.password);
-        context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
-        let job = ZipJob {
-            catalogue: &self.catalogue,
-            squeeze: self.squeeze,
-            comment: self.message.as_bytes(),
-            part_limit: self.fit.volume_limit(),
-            password,
-        };
-        let zipped = zipping::zip(&job, &staging, context)?;
-        context.tell(Progress::End);
-        let numbers = 1..=u32::try_from(zipped.parts.len()).unwrap_or(u32::MAX);
-        let files: Vec<PathBuf> = numbers.map(|number| staging.path_of(number)).collect();
-        let suffixes: Vec<String> = zipping::suffixes(zipped.parts.len()).collect();
-        let written = Written {
-            files: suffixes.into_iter().zip(zipped.parts).collect(),
-            totals: zipped.totals,
-            contents: zipped.contents,
-            passed_over: zipped.passed_over,
-            changed: zipped.changed,
-        };
-        self.finish_open(written, staging, context, || {
-            let archive = ZipReader::open(Segments::open(&files)?, password.cloned());
-            Ok(Archive::Zip(Box::new(archive.map_err(PackError::ZipReadBack)?)))
-        })
-    }
-
-    /// Packs, reads back and places a tar archive.
-    fn pack_tar(self, credentials: Option<&Credentials>, context: &Context<'_>) -> Result<Packed, PackError> {
-        if credentials.is_some_and(|given| *given != Credentials::none()) {
-            return Err(PackError::NotInTar("password"));
-        }
-        if self.fit != Fit::OneVolume {
-            return Err(PackError::NotInTar("volumes"));
-        }
-        let staging = Staging::begin(Folder::open_or_create(&self.target.folder)?, &self.target.stem)?;
-        context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
-        let tarred = tarring::tar(&self.catalogue, self.format, self.squeeze, &staging, context)?;
-        context.tell(Progress::End);
-        let file = staging.path_of(1);
-        let written = Written {
-            files: vec![(self.format.extension().to_owned(), tarred.bytes)],
-            totals: tarred.totals,
-            contents: tarred.contents,
-            passed_over: tarred.passed_over,
-            changed: tarred.changed,
-        };
-        self.finish_open(written, staging, context, || {
-            let archive = TarReader::open(WrappedFile::look_at(&file)?, context);
-            Ok(Archive::Tar(Box::new(archive.map_err(PackError::TarReadBack)?)))
-        })
-    }
-
-    /// Reads an archive of an open format back from disk, with nothing but the staged files, and places it.
-    fn finish_open(
-        self,
-        written: Written,
-        staging: Staging,
-        context: &Context<'_>,
-        open: impl FnOnce() -> Result<Archive, PackError>,
-    ) -> Result<Packed, PackError> {
-        let (outward_links, left_out, mut passed_over) = told_of(self.catalogue);
-        passed_over.extend(written.passed_over);
-        if written.totals == Totals::default() {
-            return Err(PackError::NothingPacked(passed_over));
-        }
-        let verified = read_open_back(open()?, &written.contents, context)?;
-        if verified != written.totals {
-            return Err(PackError::ContentsDiffer);
-        }
-        context.go_on()?;
-        let placings: Vec<Placing> =
-            (1..).zip(&written.files).map(|(number, (suffix, _))| Placing { number, suffix: suffix.clone() }).collect();
-        staging.place(&placings, &self.replaced)?;
-        let volume = |(suffix, bytes): &(String, u64)| PackedVolume {
-            path: self.target.path_with(suffix),
-            bytes: *bytes,
-            ids: None,
-            totals: written.totals,
-        };
-        Ok(Packed {
-            parcels: false,
-            totals: written.totals,
-            verified,
-            volumes: written.files.iter().map(volume).collect(),
-            replaced: self.replaced.iter().map(|suffix| self.target.path_with(suffix)).collect(),
-            passed_over,
-            kinds: Vec::new(),
-            left_out,
-            changed: written.changed,
-            outward_links,
-        })
-    }
-
     /// Seals everything into staged volumes: one archive, or a parcel each.
     fn seal(
         &mut self,
@@ -503,40 +404,6 @@ fn told_of(catalogue: Catalogue) -> (Vec<EntryPath>, LeftOut, Vec<PassedOver>) {
         unmatched: catalogue.unmatched,
     };
     (outward_links, left_out, catalogue.passed_over)
-}
-
-/// What was written in an open format.
-struct Written {
-    /// What follows the archive's name in each file's name, and the file's length.
-    files: Vec<(String, u64)>,
-    totals: Totals,
-    contents: Vec<(EntryPath, Content)>,
-    passed_over: Vec<PassedOver>,
-    changed: Vec<EntryPath>,
-}
-
-/// Reads an archive of an open format to its end, and compares every content's digest with the one that was read from its
-/// source.
-fn read_open_back(
-    mut archive: Archive,
-    contents: &[(EntryPath, Content)],
-    context: &Context<'_>,
-) -> Result<Totals, PackError> {
-    let found = archive.entries_with_digests(context).map_err(|error| match error {
-        ArchiveError::Cancelled(cancelled)
-        | ArchiveError::Zip(ZipError::Cancelled(cancelled))
-        | ArchiveError::Tar(TarError::Cancelled(cancelled)) => cancelled.into(),
-        ArchiveError::Zip(error) => PackError::ZipReadBack(error),
-        ArchiveError::Tar(error) => PackError::TarReadBack(error),
-        _ => PackError::ContentsDiffer,
-    })?;
-    let files = found.iter().filter(|listed| listed.entry.kind == EntryKind::File);
-    let found = files.map(|listed| (&listed.entry.path, &listed.content));
-    if found.eq(contents.iter().map(|(path, content)| (path, content))) && archive.refused().is_empty() {
-        Ok(archive.totals())
-    } else {
-        Err(PackError::ContentsDiffer)
-    }
 }
 
 /// Refuses a fit in which no volume fits.

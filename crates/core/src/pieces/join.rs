@@ -282,10 +282,9 @@ pub fn reunite(
     let joined = Join { pieces, file, context }.write().and_then(|joined| {
         context.go_on()?;
         folder.publish(&temporary, &folder, name)?;
-        folder.sync().map_err(|error| {
+        folder.sync().inspect_err(|_| {
             // A name that the disk may not hold is taken back; that the sync failed is what is told.
             let _ = folder.remove_file(name);
-            error
         })?;
         Ok(joined)
     });

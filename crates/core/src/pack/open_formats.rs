@@ -1,0 +1,158 @@
+//! A delivery in an open format: written, read back from disk with nothing but what the recipient will have, compared with
+//! what was read from the sources, and placed.
+
+use super::zipping::ZipJob;
+use super::{Delivery, PackError, Packed, PackedVolume, tarring, told_of, zipping};
+use crate::archive::{Archive, ArchiveError};
+use crate::context::{Context, Phase, Progress};
+use crate::entry::{Content, EntryKind, EntryPath, Totals};
+use crate::fit::Fit;
+use crate::place::Folder;
+use crate::place::staging::{Placing, Staging};
+use crate::sealed::Credentials;
+use crate::source::PassedOver;
+use crate::tar::{TarError, TarReader};
+use crate::unpacked::WrappedFile;
+use crate::zip::{Segments, ZipError, ZipReader};
+use std::path::PathBuf;
+
+impl Delivery {
+    /// Packs, reads back and places a ZIP archive.
+    pub(super) fn pack_zip(
+        self,
+        credentials: Option<&Credentials>,
+        context: &Context<'_>,
+    ) -> Result<Packed, PackError> {
+        let staging = Staging::begin(Folder::open_or_create(&self.target.folder)?, &self.target.stem)?;
+        let password = credentials.filter(|given| **given != Credentials::none()).map(|given| &given.password);
+        context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
+        let job = ZipJob {
+            catalogue: &self.catalogue,
+            squeeze: self.squeeze,
+            comment: self.message.as_bytes(),
+            part_limit: self.fit.volume_limit(),
+            password,
+        };
+        let zipped = zipping::zip(&job, &staging, context)?;
+        context.tell(Progress::End);
+        let numbers = 1..=u32::try_from(zipped.parts.len()).unwrap_or(u32::MAX);
+        let files: Vec<PathBuf> = numbers.map(|number| staging.path_of(number)).collect();
+        let suffixes: Vec<String> = zipping::suffixes(zipped.parts.len()).collect();
+        let written = Written {
+            files: suffixes.into_iter().zip(zipped.parts).collect(),
+            totals: zipped.totals,
+            contents: zipped.contents,
+            passed_over: zipped.passed_over,
+            changed: zipped.changed,
+        };
+        self.finish_open(written, staging, context, || {
+            let archive = ZipReader::open(Segments::open(&files)?, password.cloned());
+            Ok(Archive::Zip(Box::new(archive.map_err(PackError::ZipReadBack)?)))
+        })
+    }
+
+    /// Packs, reads back and places a tar archive.
+    pub(super) fn pack_tar(
+        self,
+        credentials: Option<&Credentials>,
+        context: &Context<'_>,
+    ) -> Result<Packed, PackError> {
+        if credentials.is_some_and(|given| *given != Credentials::none()) {
+            return Err(PackError::NotInTar("password"));
+        }
+        if self.fit != Fit::OneVolume {
+            return Err(PackError::NotInTar("volumes"));
+        }
+        let staging = Staging::begin(Folder::open_or_create(&self.target.folder)?, &self.target.stem)?;
+        context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
+        let tarred = tarring::tar(&self.catalogue, self.format, self.squeeze, &staging, context)?;
+        context.tell(Progress::End);
+        let file = staging.path_of(1);
+        let written = Written {
+            files: vec![(self.format.extension().to_owned(), tarred.bytes)],
+            totals: tarred.totals,
+            contents: tarred.contents,
+            passed_over: tarred.passed_over,
+            changed: tarred.changed,
+        };
+        self.finish_open(written, staging, context, || {
+            let archive = TarReader::open(WrappedFile::look_at(&file)?, context);
+            Ok(Archive::Tar(Box::new(archive.map_err(PackError::TarReadBack)?)))
+        })
+    }
+
+    /// Reads an archive of an open format back from disk, with nothing but the staged files, and places it.
+    fn finish_open(
+        self,
+        written: Written,
+        staging: Staging,
+        context: &Context<'_>,
+        open: impl FnOnce() -> Result<Archive, PackError>,
+    ) -> Result<Packed, PackError> {
+        let (outward_links, left_out, mut passed_over) = told_of(self.catalogue);
+        passed_over.extend(written.passed_over);
+        if written.totals == Totals::default() {
+            return Err(PackError::NothingPacked(passed_over));
+        }
+        let verified = read_open_back(open()?, &written.contents, context)?;
+        if verified != written.totals {
+            return Err(PackError::ContentsDiffer);
+        }
+        context.go_on()?;
+        let placings: Vec<Placing> =
+            (1..).zip(&written.files).map(|(number, (suffix, _))| Placing { number, suffix: suffix.clone() }).collect();
+        staging.place(&placings, &self.replaced)?;
+        let volume = |(suffix, bytes): &(String, u64)| PackedVolume {
+            path: self.target.path_with(suffix),
+            bytes: *bytes,
+            ids: None,
+            totals: written.totals,
+        };
+        Ok(Packed {
+            parcels: false,
+            totals: written.totals,
+            verified,
+            volumes: written.files.iter().map(volume).collect(),
+            replaced: self.replaced.iter().map(|suffix| self.target.path_with(suffix)).collect(),
+            passed_over,
+            kinds: Vec::new(),
+            left_out,
+            changed: written.changed,
+            outward_links,
+        })
+    }
+}
+
+/// What was written in an open format.
+struct Written {
+    /// What follows the archive's name in each file's name, and the file's length.
+    files: Vec<(String, u64)>,
+    totals: Totals,
+    contents: Vec<(EntryPath, Content)>,
+    passed_over: Vec<PassedOver>,
+    changed: Vec<EntryPath>,
+}
+
+/// Reads an archive of an open format to its end, and compares every content's digest with the one that was read from its
+/// source.
+fn read_open_back(
+    mut archive: Archive,
+    contents: &[(EntryPath, Content)],
+    context: &Context<'_>,
+) -> Result<Totals, PackError> {
+    let found = archive.entries_with_digests(context).map_err(|error| match error {
+        ArchiveError::Cancelled(cancelled)
+        | ArchiveError::Zip(ZipError::Cancelled(cancelled))
+        | ArchiveError::Tar(TarError::Cancelled(cancelled)) => cancelled.into(),
+        ArchiveError::Zip(error) => PackError::ZipReadBack(error),
+        ArchiveError::Tar(error) => PackError::TarReadBack(error),
+        _ => PackError::ContentsDiffer,
+    })?;
+    let files = found.iter().filter(|listed| listed.entry.kind == EntryKind::File);
+    let found = files.map(|listed| (&listed.entry.path, &listed.content));
+    if found.eq(contents.iter().map(|(path, content)| (path, content))) && archive.refused().is_empty() {
+        Ok(archive.totals())
+    } else {
+        Err(PackError::ContentsDiffer)
+    }
+}
