@@ -251,7 +251,8 @@ fn put_32(header: &mut Vec<u8>, value: u64) {
 
 /// A time as the headers have it, UTC; what lies outside of 1980 to 2107 becomes the nearest that does not.
 fn wall_clock(seconds: i64) -> (u16, u16) {
-    let days = seconds.div_euclid(86_400).clamp(3_652, 50_403);
+    // From 1980-01-01 to 2107-12-31.
+    let days = seconds.div_euclid(86_400).clamp(3_652, 50_402);
     let second = match seconds.div_euclid(86_400) {
         day if day < days => 0,
         day if day > days => 86_398,
