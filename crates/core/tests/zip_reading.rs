@@ -40,6 +40,8 @@ fn landed(desk: &Desk, bytes: &[u8]) -> Result<Vec<(String, Vec<u8>)>, Error> {
 #[rstest]
 #[case::stored(|entry: &mut Made| entry.method = 0)]
 #[case::deflate(|_: &mut Made| {})]
+#[case::deflate64(|entry: &mut Made| entry.method = 9)]
+#[case::bzip2(|entry: &mut Made| entry.method = 12)]
 #[case::zstandard(|entry: &mut Made| entry.method = 93)]
 #[case::xz(|entry: &mut Made| entry.method = 95)]
 #[case::wide(|entry: &mut Made| entry.wide = true)]
@@ -248,6 +250,47 @@ fn what_another_language_writes_is_read() {
         assert_eq!(found[0], ("source/letters/Überblick – Laterne.txt".to_owned(), text()));
         assert_eq!(found[1].1, support::noise(100_000));
     }
+}
+
+/// What is declared, and what the data comes to instead: never a byte more, and never fewer unsaid.
+#[rstest]
+#[case::more_than_declared(0, 7_500, 100)]
+#[case::more_than_declared_when_compressed(8, 7_500, 100)]
+#[case::less_than_declared(0, 100, 7_500)]
+#[case::less_than_declared_when_compressed(8, 100, 7_500)]
+fn content_is_as_long_as_it_declares(#[case] method: u16, #[case] comes: usize, #[case] declared: u32) {
+    let desk = Desk::new();
+    let mut made = entry("a", &text()[..comes]);
+    made.method = method;
+    let mut archive = archive(&[made], b"", b"");
+    let (local, central) = (archive.locals[0], archive.centrals[0]);
+    put(&mut archive, local + 22, &declared.to_le_bytes());
+    put(&mut archive, central + 24, &declared.to_le_bytes());
+    assert_eq!(landed(&desk, &archive.bytes).unwrap_err().class(), ErrorClass::Damaged);
+    assert!(!desk.path("inbox/a").exists());
+}
+
+#[test]
+fn several_files_are_read_as_one() {
+    let desk = Desk::new();
+    let whole: Vec<u8> = (0..100).collect();
+    let paths: Vec<_> = [0..30, 30..30, 30..31, 31..100]
+        .into_iter()
+        .enumerate()
+        .map(|(place, range)| {
+            let path = desk.path(&place.to_string());
+            fs::write(&path, &whole[range]).unwrap();
+            path
+        })
+        .collect();
+    let segments = Segments::open(&paths).unwrap();
+    assert_eq!((segments.length(), segments.count()), (100, 4));
+    for (from, length) in [(0, 100), (29, 3), (30, 1), (99, 1), (40, 0)] {
+        let read = segments.bytes_at(from as u64, length).unwrap();
+        assert_eq!(read.as_deref(), Some(&whole[from..from + length]));
+    }
+    assert_eq!(segments.bytes_at(99, 2).unwrap(), None);
+    assert_eq!([segments.place(3, 5), segments.place(2, 2), segments.place(4, 0)], [Some(36), None, None]);
 }
 
 #[test]

@@ -175,6 +175,16 @@ impl Made {
                 encoder.write_all(&self.content).unwrap();
                 encoder.finish().unwrap()
             }
+            // A block that is stored is the same with either window (RFC 1951 section 3.2.4).
+            9 => {
+                let length = self.content.len() as u16;
+                [&[1][..], &length.to_le_bytes(), &(!length).to_le_bytes(), &self.content].concat()
+            }
+            12 => {
+                let mut encoder = bzip2::write::BzEncoder::new(Vec::new(), bzip2::Compression::default());
+                encoder.write_all(&self.content).unwrap();
+                encoder.finish().unwrap()
+            }
             93 => zstd::encode_all(&self.content[..], 3).unwrap(),
             95 => {
                 let mut encoder = liblzma::write::XzEncoder::new(Vec::new(), 6);
