@@ -63,16 +63,12 @@ pub struct NotExtracted {
 pub fn given(places: &[PathBuf], work: &WorkArguments) -> Result<Given, Failure> {
     let progress = ProgressLine::for_reading(None, work);
     let context = session::context(&progress, work.threads);
-    if let [path] = places
-        && path.is_file()
-        && let Some(format) = open_format_of(path, &context).map_err(archive_failure)?
-    {
+    let first = places.first().filter(|first| first.is_file());
+    let format = first.map(|first| open_format_of(first, &context)).transpose().map_err(archive_failure)?.flatten();
+    if let ([path], Some(format)) = (places, format) {
         return Ok(Given::Open(format, path.clone()));
     }
-    if let [first, others @ ..] = places
-        && first.is_file()
-        && open_format_of(first, &context).map_err(archive_failure)? == Some(OpenFormat::Zip)
-    {
+    if let ([first, others @ ..], Some(OpenFormat::Zip)) = (places, format) {
         let absolute = |path: &PathBuf| std::path::absolute(path).unwrap_or_else(|_| path.clone());
         let parts: Vec<PathBuf> =
             open_parts(first).map_err(archive_failure)?.paths().map(|path| absolute(&path.to_owned())).collect();

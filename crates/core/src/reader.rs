@@ -59,12 +59,12 @@ pub trait ArchiveReader {
     ) -> Result<(), ExtractError<Self::Error, S::Error>>;
 }
 
-/// Reads an entry to its end, so that everything that can be compared is, and keeps nothing.
+/// Reads entries to their ends, so that everything that can be compared is, and keeps nothing.
 ///
 /// # Errors
 /// The archive's own.
-pub fn verify_entry<A: ArchiveReader>(archive: &mut A, place: usize, context: &Context<'_>) -> Result<(), A::Error> {
-    match archive.extract_some(&[place], &mut Nowhere, context) {
+pub fn verify_some<A: ArchiveReader>(archive: &mut A, places: &[usize], context: &Context<'_>) -> Result<(), A::Error> {
+    match archive.extract_some(places, &mut Nowhere, context) {
         Ok(()) => Ok(()),
         Err(ExtractError::Archive(error)) => Err(error),
         Err(ExtractError::Sink(never)) => match never {},

@@ -33,18 +33,12 @@ impl Delivery {
             part_limit: self.fit.volume_limit(),
             password,
         };
-        let zipped = zipping::zip(&job, &staging, context)?;
+        let (parts, read) = zipping::zip(&job, &staging, context)?;
         context.tell(Progress::End);
-        let numbers = 1..=u32::try_from(zipped.parts.len()).unwrap_or(u32::MAX);
+        let numbers = 1..=u32::try_from(parts.len()).unwrap_or(u32::MAX);
         let files: Vec<PathBuf> = numbers.map(|number| staging.path_of(number)).collect();
-        let suffixes: Vec<String> = zipping::suffixes(zipped.parts.len()).collect();
-        let written = Written {
-            files: suffixes.into_iter().zip(zipped.parts).collect(),
-            totals: zipped.totals,
-            contents: zipped.contents,
-            passed_over: zipped.passed_over,
-            changed: zipped.changed,
-        };
+        let suffixes: Vec<String> = zipping::suffixes(parts.len()).collect();
+        let written = Written { files: suffixes.into_iter().zip(parts).collect(), read };
         self.finish_open(written, staging, context, || {
             let archive = ZipReader::open(Segments::open(&files)?, password.cloned());
             Ok(Archive::Zip(Box::new(archive.map_err(PackError::ZipReadBack)?)))
@@ -65,16 +59,10 @@ impl Delivery {
         }
         let staging = Staging::begin(Folder::open_or_create(&self.target.folder)?, &self.target.stem)?;
         context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
-        let tarred = tarring::tar(&self.catalogue, self.format, self.squeeze, &staging, context)?;
+        let (bytes, read) = tarring::tar(&self.catalogue, self.format, self.squeeze, &staging, context)?;
         context.tell(Progress::End);
         let file = staging.path_of(1);
-        let written = Written {
-            files: vec![(self.format.extension().to_owned(), tarred.bytes)],
-            totals: tarred.totals,
-            contents: tarred.contents,
-            passed_over: tarred.passed_over,
-            changed: tarred.changed,
-        };
+        let written = Written { files: vec![(self.format.extension().to_owned(), bytes)], read };
         self.finish_open(written, staging, context, || {
             let archive = TarReader::open(WrappedFile::look_at(&file)?, context);
             Ok(Archive::Tar(Box::new(archive.map_err(PackError::TarReadBack)?)))
@@ -89,35 +77,36 @@ impl Delivery {
         context: &Context<'_>,
         open: impl FnOnce() -> Result<Archive, PackError>,
     ) -> Result<Packed, PackError> {
+        let Written { files, read } = written;
         let (outward_links, left_out, mut passed_over) = told_of(self.catalogue);
-        passed_over.extend(written.passed_over);
-        if written.totals == Totals::default() {
+        passed_over.extend(read.passed_over);
+        if read.totals == Totals::default() {
             return Err(PackError::NothingPacked(passed_over));
         }
-        let verified = read_open_back(open()?, &written.contents, context)?;
-        if verified != written.totals {
+        let verified = read_open_back(open()?, &read.contents, context)?;
+        if verified != read.totals {
             return Err(PackError::ContentsDiffer);
         }
         context.go_on()?;
         let placings: Vec<Placing> =
-            (1..).zip(&written.files).map(|(number, (suffix, _))| Placing { number, suffix: suffix.clone() }).collect();
+            (1..).zip(&files).map(|(number, (suffix, _))| Placing { number, suffix: suffix.clone() }).collect();
         staging.place(&placings, &self.replaced)?;
         let volume = |(suffix, bytes): &(String, u64)| PackedVolume {
             path: self.target.path_with(suffix),
             bytes: *bytes,
             ids: None,
-            totals: written.totals,
+            totals: read.totals,
         };
         Ok(Packed {
             parcels: false,
-            totals: written.totals,
+            totals: read.totals,
             verified,
-            volumes: written.files.iter().map(volume).collect(),
+            volumes: files.iter().map(volume).collect(),
             replaced: self.replaced.iter().map(|suffix| self.target.path_with(suffix)).collect(),
             passed_over,
             kinds: Vec::new(),
             left_out,
-            changed: written.changed,
+            changed: read.changed,
             outward_links,
         })
     }
@@ -127,10 +116,17 @@ impl Delivery {
 struct Written {
     /// What follows the archive's name in each file's name, and the file's length.
     files: Vec<(String, u64)>,
-    totals: Totals,
-    contents: Vec<(EntryPath, Content)>,
-    passed_over: Vec<PassedOver>,
-    changed: Vec<EntryPath>,
+    read: Read,
+}
+
+/// What came of reading all sources.
+#[derive(Default)]
+pub(super) struct Read {
+    pub totals: Totals,
+    /// Every file's content, by path, sorted.
+    pub contents: Vec<(EntryPath, Content)>,
+    pub passed_over: Vec<PassedOver>,
+    pub changed: Vec<EntryPath>,
 }
 
 /// Reads an archive of an open format to its end, and compares every content's digest with the one that was read from its

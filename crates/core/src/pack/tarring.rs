@@ -1,31 +1,25 @@
 //! The writing half of a delivery as tar: every source is read once into one stream, whose pieces are compressed in parallel
 //! and written in order.
 
+use super::open_formats::Read;
 use super::{Format, PackError};
 use crate::codec::Squeeze;
 use crate::context::{Context, Progress};
 use crate::deflate::{Deflater, PIECE_BYTES, window_of};
-use crate::entry::{Content, Entry, EntryKind, EntryPath, Totals};
+use crate::entry::{Content, Entry, EntryKind};
 use crate::pipeline::{Jobs, ordered};
 use crate::place::staging::Staging;
 use crate::source::{Catalogue, PassedOver, SourceEntry};
-use crate::tar::{end, headers, padding};
+use crate::tar::{BLOCK_BYTES, end, headers, padding};
 
 /// How much is read from a source at a time, in bytes.
 const READ_BYTES: usize = 256 * 1024;
 
+/// What fills up.
+const ZEROS: [u8; BLOCK_BYTES] = [0; BLOCK_BYTES];
+
 /// A gzip member's header: deflate, no name, no time, any system (RFC 1952 section 2.3.1).
 const GZIP_HEADER: [u8; 10] = [0x1F, 0x8B, 8, 0, 0, 0, 0, 0, 0, 0xFF];
-
-/// What was written.
-pub(super) struct Tarred {
-    pub bytes: u64,
-    pub totals: Totals,
-    /// Every file's content, by path, sorted.
-    pub contents: Vec<(EntryPath, Content)>,
-    pub passed_over: Vec<PassedOver>,
-    pub changed: Vec<EntryPath>,
-}
 
 /// A piece of the stream.
 struct Piece {
@@ -41,13 +35,14 @@ struct Packed {
     length: u64,
 }
 
+/// Writes the archive; its length in bytes, and what was read for it.
 pub(super) fn tar(
     catalogue: &Catalogue,
     format: Format,
     squeeze: Squeeze,
     staging: &Staging,
     context: &Context<'_>,
-) -> Result<Tarred, PackError> {
+) -> Result<(u64, Read), PackError> {
     let mut file = staging.create(1)?;
     let (mut sum, mut raw, mut written) = (crc32fast::Hasher::new(), 0_u64, 0_u64);
     if format == Format::TarGz {
@@ -78,8 +73,7 @@ pub(super) fn tar(
     }
     file.sync()?;
     file.close()?;
-    let Read { totals, contents, passed_over, changed } = read;
-    Ok(Tarred { bytes: written, totals, contents, passed_over, changed })
+    Ok((written, read))
 }
 
 /// A worker with a compressor of its own; `None` where that fails.
@@ -99,15 +93,6 @@ fn packing(format: Format, squeeze: Squeeze) -> impl FnMut(Piece) -> Option<Pack
         };
         Some(Packed { bytes, sum, length })
     }
-}
-
-/// What came of reading all sources.
-#[derive(Default)]
-struct Read {
-    totals: Totals,
-    contents: Vec<(EntryPath, Content)>,
-    passed_over: Vec<PassedOver>,
-    changed: Vec<EntryPath>,
 }
 
 /// The reading side.
@@ -179,7 +164,7 @@ impl Reading<'_> {
         };
         let size = file.size();
         self.put(&headers(&Entry { mode: file.mode, modified: file.modified, ..source.entry(id) }, size))?;
-        let (mut digest, mut left, mut buffer) = (blake3::Hasher::new(), size, Vec::with_capacity(READ_BYTES));
+        let (mut digest, mut left, mut buffer) = (blake3::Hasher::new(), size, Vec::new());
         let mut trouble = None;
         while left > 0 && trouble.is_none() {
             self.context.go_on()?;
@@ -197,14 +182,13 @@ impl Reading<'_> {
             self.put(&buffer)?;
         }
         let unchanged = trouble.is_none() && file.is_unchanged(size - left).unwrap_or(false);
-        let zeros = vec![0; READ_BYTES];
         while left > 0 {
-            let filled = usize::try_from(left).unwrap_or(usize::MAX).min(READ_BYTES);
-            digest.update(&zeros[..filled]);
-            self.put(&zeros[..filled])?;
+            let filled = usize::try_from(left).unwrap_or(usize::MAX).min(BLOCK_BYTES);
+            digest.update(&ZEROS[..filled]);
+            self.put(&ZEROS[..filled])?;
             left -= filled as u64;
         }
-        self.put(&zeros[..padding(size)])?;
+        self.put(&ZEROS[..padding(size)])?;
         if !unchanged {
             self.read.changed.push(source.path.clone());
         }

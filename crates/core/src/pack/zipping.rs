@@ -2,10 +2,11 @@
 //! huge file keeps all cores as busy as many small ones do, and written in order.
 
 use super::PackError;
+use super::open_formats::Read;
 use crate::codec::{Squeeze, looks_random};
 use crate::context::{Context, Progress};
 use crate::deflate::{Deflater, PIECE_BYTES, window_of};
-use crate::entry::{Content, EntryKind, EntryPath, Totals};
+use crate::entry::{Content, EntryKind};
 use crate::pipeline::{Jobs, ordered};
 use crate::place::FileError;
 use crate::place::staging::Staging;
@@ -28,17 +29,6 @@ pub(super) struct ZipJob<'a> {
     pub comment: &'a [u8],
     pub part_limit: Option<u64>,
     pub password: Option<&'a Password>,
-}
-
-/// What was written.
-pub(super) struct Zipped {
-    /// Each part's length in bytes.
-    pub parts: Vec<u64>,
-    pub totals: Totals,
-    /// Every file's content, by path, sorted.
-    pub contents: Vec<(EntryPath, Content)>,
-    pub passed_over: Vec<PassedOver>,
-    pub changed: Vec<EntryPath>,
 }
 
 /// What the writing side is told, in order.
@@ -67,7 +57,8 @@ enum Done {
     Failed,
 }
 
-pub(super) fn zip(job: &ZipJob<'_>, staging: &Staging, context: &Context<'_>) -> Result<Zipped, PackError> {
+/// Writes the archive; each part's length in bytes, and what was read for it.
+pub(super) fn zip(job: &ZipJob<'_>, staging: &Staging, context: &Context<'_>) -> Result<(Vec<u64>, Read), PackError> {
     let mut writer = ZipWriter::begin(staging, job.part_limit, job.comment)?;
     let mut raw = 0;
     let (read, written) = ordered(
@@ -92,8 +83,8 @@ pub(super) fn zip(job: &ZipJob<'_>, staging: &Staging, context: &Context<'_>) ->
     );
     // Where writing failed, reading was only stopped by that.
     written?;
-    let Read { totals, contents, passed_over, changed } = read?;
-    Ok(Zipped { parts: writer.finish()?, totals, contents, passed_over, changed })
+    let read = read?;
+    Ok((writer.finish()?, read))
 }
 
 /// A worker with a compressor of its own.
@@ -122,15 +113,6 @@ fn working<'a>(job: &'a ZipJob<'_>) -> impl FnMut(Step) -> Done + 'a {
         }
         Step::End { abandoned } => Done::End { abandoned },
     }
-}
-
-/// What came of reading all sources.
-#[derive(Default)]
-struct Read {
-    totals: Totals,
-    contents: Vec<(EntryPath, Content)>,
-    passed_over: Vec<PassedOver>,
-    changed: Vec<EntryPath>,
 }
 
 /// The reading side.

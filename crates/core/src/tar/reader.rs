@@ -247,11 +247,13 @@ struct Walk<'a> {
     /// Bytes of the current content, and of what fills up its last block, that were not read yet.
     content: u64,
     padding: u64,
+    /// For what is passed over.
+    spare: Vec<u8>,
 }
 
 impl<'a> Walk<'a> {
     fn begin(file: &WrappedFile, context: &'a Context<'a>) -> Result<Self, TarError> {
-        Ok(Self { stream: file.open(context)?, global: Records::default(), content: 0, padding: 0 })
+        Ok(Self { stream: file.open(context)?, global: Records::default(), content: 0, padding: 0, spare: Vec::new() })
     }
 
     /// The next entry; `None` at the end. What came before it has been read or passed over.
@@ -330,10 +332,13 @@ impl<'a> Walk<'a> {
 
     /// Passes over what is left of the content and its last block.
     fn pass_over(&mut self) -> Result<(), TarError> {
-        let mut buffer = vec![0; CONTENT_BYTES];
+        // The same buffer for every entry: there may be very many small ones.
+        let mut buffer = std::mem::take(&mut self.spare);
+        buffer.resize(CONTENT_BYTES, 0);
         while self.content(&mut buffer)? > 0 {}
         self.content = std::mem::take(&mut self.padding);
         while self.content(&mut buffer)? > 0 {}
+        self.spare = buffer;
         Ok(())
     }
 

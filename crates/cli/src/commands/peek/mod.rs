@@ -13,7 +13,7 @@ use crate::ui::prompt;
 use std::io::{self, IsTerminal as _, Write};
 use under_seal_core::Error;
 use under_seal_core::entry::{Content, Entry, EntryKind, EntrySink, ListedEntry};
-use under_seal_core::reader::{ArchiveReader as _, ExtractError, verify_entry};
+use under_seal_core::reader::{ArchiveReader as _, ExtractError, verify_some};
 use viewer::PrivateCopy;
 
 /// So much of a file decides whether it is text.
@@ -50,7 +50,7 @@ pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
     }
     if archive.sealed().is_none() {
         // What other formats let through may turn out damaged in the end: nothing of that is printed.
-        verify_entry(&mut archive, place, &context).map_err(archive_failure)?;
+        verify_some(&mut archive, &[place], &context).map_err(archive_failure)?;
     }
     let looks = io::stdout().is_terminal() && !arguments.raw;
     let mut printer = Printer { output: io::stdout().lock(), looks, path: sought };
