@@ -9,6 +9,7 @@ use under_seal_core::codec::Decompressor;
 use under_seal_core::codes::{decode, encode};
 use under_seal_core::context::{Context, NoRandomness, Observer, Progress, Randomness};
 use under_seal_core::entry::{Content, Entry, EntrySink, Timestamp};
+use under_seal_core::iso::{IsoReader, SECTOR_BYTES};
 use under_seal_core::proof::{Receipt, Slip};
 use under_seal_core::reader::ArchiveReader;
 use under_seal_core::sealed::frame::{FRAME_HEADER_BYTES, FrameHeader};
@@ -249,6 +250,17 @@ pub fn tar(data: &[u8]) {
             let file = WrappedFile::look_at(path).unwrap();
             let _ = is_tar(&file, context);
             if let Ok(mut archive) = TarReader::open(file, context) {
+                extract(&mut archive, context);
+            }
+        });
+    });
+}
+
+/// A disc image from its first descriptor on; what stands before that is for whoever starts a machine from it.
+pub fn iso(data: &[u8]) {
+    in_a_file(&[&[0; 16 * SECTOR_BYTES], data].concat(), "iso", |path| {
+        with_context(|context| {
+            if let Ok(mut archive) = IsoReader::open(path, context) {
                 extract(&mut archive, context);
             }
         });

@@ -14,6 +14,8 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use under_seal_core::Error;
 use under_seal_core::archive::{Archive, ArchiveError, OpenFormat, open_format_of};
+use under_seal_core::context::Context;
+use under_seal_core::iso::IsoReader;
 use under_seal_core::members::Refused;
 use under_seal_core::sealed::SealedReader;
 use under_seal_core::tar::{LoneReader, TarReader};
@@ -93,7 +95,13 @@ impl Given {
                 Ok(Loaded { archive: Archive::Sealed(Box::new(archive)), name, secret: unlocked.secret, notes, files })
             }
             Self::Open(OpenFormat::Zip, path) => load_zip(&path, unlock, wanted),
-            Self::Open(format, path) => load_wrapped(format, &path, work),
+            Self::Open(OpenFormat::DiscImage, path) => load_disc_image(&path, work),
+            Self::Open(OpenFormat::Tar, path) => {
+                load_wrapped(&path, work, |file, context| Ok(Archive::Tar(Box::new(TarReader::open(file, context)?))))
+            }
+            Self::Open(OpenFormat::Lone, path) => {
+                load_wrapped(&path, work, |file, context| Ok(Archive::Lone(Box::new(LoneReader::open(file, context)?))))
+            }
         }
     }
 }
@@ -113,16 +121,40 @@ fn load_zip(path: &Path, unlock: &UnlockArguments, wanted: Wanted) -> Result<Loa
 }
 
 /// A tar archive, or a lone compressed file: all of it is read once.
-fn load_wrapped(format: OpenFormat, path: &Path, work: &WorkArguments) -> Result<Loaded, Failure> {
+fn load_wrapped(
+    path: &Path,
+    work: &WorkArguments,
+    open: impl FnOnce(WrappedFile, &Context<'_>) -> Result<Archive, ArchiveError>,
+) -> Result<Loaded, Failure> {
     let progress = ProgressLine::for_reading(None, work);
     let context = session::context(&progress, work.threads);
     let file = WrappedFile::look_at(path).map_err(Failure::File)?;
-    let archive = match format {
-        OpenFormat::Lone => Archive::Lone(Box::new(LoneReader::open(file, &context).map_err(archive_failure)?)),
-        _ => Archive::Tar(Box::new(TarReader::open(file, &context).map_err(archive_failure)?)),
-    };
+    let archive = open(file, &context).map_err(archive_failure)?;
     Ok(Loaded { archive, name: name_of_tar(path), secret: false, notes: vec![TAR_NOTE], files: 1 })
 }
+
+fn load_disc_image(path: &Path, work: &WorkArguments) -> Result<Loaded, Failure> {
+    let progress = ProgressLine::for_reading(None, work);
+    let archive = IsoReader::open(path, &session::context(&progress, work.threads)).map_err(archive_failure)?;
+    let mut notes = vec![DISC_NOTE];
+    if archive.has_other_system() {
+        notes.push(OTHER_SYSTEM_NOTE);
+    }
+    if archive.is_short() {
+        notes.push(SHORT_NOTE);
+    }
+    let archive = Archive::DiscImage(Box::new(archive));
+    Ok(Loaded { archive, name: name_of(path), secret: false, notes, files: 1 })
+}
+
+const DISC_NOTE: &str = "Nothing in it is encrypted, and a disc image has no checksums: nothing shows whether contents are as \
+                         they were, or genuine.";
+
+const OTHER_SYSTEM_NOTE: &str =
+    "It has a second file system (UDF), which is not read here: some discs have other files there.";
+
+const SHORT_NOTE: &str =
+    "The image ends before it says it does: it was cut short. What check finds no fault with is whole all the same.";
 
 const TAR_NOTE: &str = "Nothing in it is encrypted, and contents have no checksum but that of the compression around them, if \
                         there is one: it finds accidents, and nothing shows whether it is genuine.";
@@ -174,6 +206,7 @@ impl Loaded {
             Archive::Sealed(archive) => volume_paths(archive.set()),
             Archive::Zip(archive) => archive.segments().paths().map(Path::to_owned).collect(),
             Archive::Tar(archive) => vec![archive.file().path.clone()],
+            Archive::DiscImage(archive) => vec![archive.path().to_owned()],
             Archive::Lone(archive) => vec![archive.file().path.clone()],
         }
     }

@@ -2,8 +2,12 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
 
+#[allow(dead_code, reason = "discs of other kinds are for the core's tests")]
+#[path = "../../core/tests/support/iso.rs"]
+mod iso;
 mod support;
 
+use iso::{Disc, file, folder, mode, named};
 use rstest::rstest;
 use std::fs;
 use support::Desk;
@@ -130,6 +134,40 @@ fn a_tar_archive_is_taken_as_it_comes(#[case] mode: &str, #[case] words: &str) {
     desk.file("cut.bin", &bytes[..bytes.len() / 2]);
     desk.run(&["open", "cut.bin", "--into", "other"]).expect(5);
     assert!(desk.names("other").is_empty());
+}
+
+#[test]
+fn a_disc_image_is_taken_as_it_comes() {
+    let desk = Desk::new();
+    let table = file("LEVELS.CSV;1", b"lamp,3\n").using(&[named("levels of the lamp.csv"), mode(0o100_640)]);
+    let plan = file("PLAN.SVG;1", b"<svg/>").using(&[named("Grundriß.svg"), mode(0o100_640)]);
+    let device = file("TTY", b"").using(&[named("tty"), mode(0o20_666)]);
+    let disc = Disc::with_rock_ridge(vec![folder("SURVEY", vec![table, plan]).using(&[named("survey")])]);
+    desk.file("disc.bin", &disc.bytes());
+    let checked = desk.run(&["check", "disc.bin"]).expect(0).out;
+    assert!(checked.contains("disc: a disc image") && checked.contains("no checksum"), "{checked}");
+    let about = desk.run(&["about", "disc.bin"]).expect(0).out;
+    assert!(about.contains("WRENFALL LIGHT") && about.contains("disc image (Rock Ridge)"), "{about}");
+    assert!(desk.run(&["list", "disc.bin", "--tree"]).expect(0).out.contains("Grundriß.svg"));
+    assert_eq!(desk.run(&["peek", "disc.bin", "levels of the lamp.csv"]).expect(0).out, "lamp,3\n");
+    desk.run(&["open", "disc.bin", "--into", "board"]).expect(0);
+    desk.run(&["compare", "disc.bin", "board/survey"]).expect(0);
+    desk.file("board/survey/Grundriß.svg", b"<svg>another</svg>");
+    desk.run(&["compare", "disc.bin", "board/survey"]).expect(1);
+    desk.run(&["open", "disc.bin", "--into", "board"]).expect(6);
+    desk.run(&["open", "disc.bin", "--into", "board", "--on-clash", "both", "*.svg"]).expect(0);
+    let cut = disc.bytes().len() - iso::SECTOR;
+    desk.file("cut.bin", &disc.bytes()[..cut]);
+    let checked = desk.run(&["check", "cut.bin"]).expect(5).out;
+    assert!(checked.contains("it lies beyond the end of the image"), "{checked}");
+    desk.file(
+        "odd.bin",
+        &Disc { root: [disc.root, vec![device]].concat(), ..Disc::with_rock_ridge(Vec::new()) }.bytes(),
+    );
+    let opened = desk.run(&["open", "odd.bin", "--into", "other"]).expect(1).out;
+    assert!(opened.contains("tty: neither file, folder nor link"), "{opened}");
+    let unknown = desk.file("what.bin", b"neither this nor that").run(&["list", "what.bin"]).expect(2).err;
+    assert!(unknown.contains("disc images (ISO 9660)"), "{unknown}");
 }
 
 /// What is named together with an archive in two parts, the command, the exit code, and what is said.

@@ -2,6 +2,7 @@
 
 use crate::context::{Cancelled, Context, Phase, Progress};
 use crate::entry::{Content, Entry, EntrySink, ListedEntry, Totals};
+use crate::iso::{IsoError, IsoReader, is_iso};
 use crate::members::Refused;
 use crate::place::{FileAction, FileError};
 use crate::reader::{ArchiveReader, ExtractError};
@@ -24,6 +25,9 @@ pub enum ArchiveError {
     /// A tar archive, or a lone compressed file.
     #[error(transparent)]
     Tar(#[from] TarError),
+    /// A disc image.
+    #[error(transparent)]
+    Iso(#[from] IsoError),
     /// Parts of an archive are missing.
     #[error(transparent)]
     Parts(#[from] PartsError),
@@ -39,12 +43,11 @@ pub enum OpenFormat {
     Zip,
     /// Tar, maybe compressed as a whole.
     Tar,
+    /// A disc image (ISO 9660).
+    DiscImage,
     /// A file that is compressed by itself.
     Lone,
 }
-
-/// What is read here, as people call it.
-pub const FORMATS: [&str; 4] = ["sealed", "ZIP", "tar", "compressed file"];
 
 /// Which open format a file has, by its content; `None` for sealed volumes and whatever is unknown.
 ///
@@ -54,6 +57,10 @@ pub fn open_format_of(path: &Path, context: &Context<'_>) -> Result<Option<OpenF
     let metadata = path.metadata().map_err(FileError::on(FileAction::Open, path)).map_err(TarError::from)?;
     if !metadata.is_file() {
         return Ok(None);
+    }
+    // An image may end with an archive of another kind, which is in it.
+    if is_iso(path).map_err(TarError::from)? {
+        return Ok(Some(OpenFormat::DiscImage));
     }
     if is_zip(path).map_err(TarError::from)? {
         return Ok(Some(OpenFormat::Zip));
@@ -73,6 +80,8 @@ pub enum Archive {
     Zip(Box<ZipReader>),
     /// A tar archive.
     Tar(Box<TarReader>),
+    /// A disc image.
+    DiscImage(Box<IsoReader>),
     /// A lone compressed file.
     Lone(Box<LoneReader>),
 }
@@ -84,6 +93,7 @@ impl Archive {
             Self::Sealed(_) => "sealed",
             Self::Zip(_) => "zip",
             Self::Tar(_) => "tar",
+            Self::DiscImage(_) => "disc image",
             Self::Lone(_) => "compressed file",
         }
     }
@@ -92,7 +102,7 @@ impl Archive {
     pub fn sealed(&self) -> Option<&SealedReader> {
         match self {
             Self::Sealed(archive) => Some(archive),
-            Self::Zip(_) | Self::Tar(_) | Self::Lone(_) => None,
+            Self::Zip(_) | Self::Tar(_) | Self::DiscImage(_) | Self::Lone(_) => None,
         }
     }
 
@@ -102,6 +112,7 @@ impl Archive {
             Self::Sealed(_) | Self::Lone(_) => &[],
             Self::Zip(archive) => archive.refused(),
             Self::Tar(archive) => archive.refused(),
+            Self::DiscImage(archive) => archive.refused(),
         }
     }
 
@@ -110,7 +121,7 @@ impl Archive {
         match self {
             Self::Sealed(archive) => archive.about().message.clone(),
             Self::Zip(archive) => String::from_utf8_lossy(archive.comment()).into_owned(),
-            Self::Tar(_) | Self::Lone(_) => String::new(),
+            Self::Tar(_) | Self::DiscImage(_) | Self::Lone(_) => String::new(),
         }
     }
 
@@ -120,7 +131,7 @@ impl Archive {
             Self::Sealed(archive) => archive.kept_shares(),
             Self::Zip(archive) => archive.kept_shares(),
             // What is compressed as a whole leaves no share of its own to each.
-            Self::Tar(_) | Self::Lone(_) => vec![1.0; self.entries().len()],
+            Self::Tar(_) | Self::DiscImage(_) | Self::Lone(_) => vec![1.0; self.entries().len()],
         }
     }
 
@@ -182,6 +193,7 @@ impl ArchiveReader for Archive {
             Self::Sealed(archive) => archive.entries(),
             Self::Zip(archive) => archive.entries(),
             Self::Tar(archive) => archive.entries(),
+            Self::DiscImage(archive) => archive.entries(),
             Self::Lone(archive) => archive.entries(),
         }
     }
@@ -195,6 +207,7 @@ impl ArchiveReader for Archive {
             Self::Sealed(archive) => archive.extract(sink, context).map_err(ExtractError::of_any_archive),
             Self::Zip(archive) => archive.extract(sink, context).map_err(ExtractError::of_any_archive),
             Self::Tar(archive) => archive.extract(sink, context).map_err(ExtractError::of_any_archive),
+            Self::DiscImage(archive) => archive.extract(sink, context).map_err(ExtractError::of_any_archive),
             Self::Lone(archive) => archive.extract(sink, context).map_err(ExtractError::of_any_archive),
         }
     }
@@ -209,6 +222,9 @@ impl ArchiveReader for Archive {
             Self::Sealed(archive) => archive.extract_some(wanted, sink, context).map_err(ExtractError::of_any_archive),
             Self::Zip(archive) => archive.extract_some(wanted, sink, context).map_err(ExtractError::of_any_archive),
             Self::Tar(archive) => archive.extract_some(wanted, sink, context).map_err(ExtractError::of_any_archive),
+            Self::DiscImage(archive) => {
+                archive.extract_some(wanted, sink, context).map_err(ExtractError::of_any_archive)
+            }
             Self::Lone(archive) => archive.extract_some(wanted, sink, context).map_err(ExtractError::of_any_archive),
         }
     }

@@ -164,6 +164,15 @@ pub struct Timestamp {
     pub nanoseconds: u32,
 }
 
+impl Timestamp {
+    /// The time of a date and a clock (hour, minute, second) in UTC; `None` for what is no date.
+    pub fn of_calendar(year: i16, month: i8, day: i8, [hour, minute, second]: [i8; 3]) -> Option<Self> {
+        let there = jiff::civil::DateTime::new(year, month, day, hour, minute, second, 0).ok()?;
+        let there = jiff::tz::Offset::UTC.to_timestamp(there).ok()?;
+        Some(Self { seconds: there.as_second(), nanoseconds: 0 })
+    }
+}
+
 /// A file, folder or link as an archive describes it before its content.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Entry {

@@ -4,6 +4,7 @@ use crate::archive::ArchiveError;
 use crate::carriers::CarryError;
 use crate::codec::CodecError;
 use crate::handover::{DraftError, HandoverError};
+use crate::iso::IsoError;
 use crate::landing::LandingError;
 use crate::opening::OpenError;
 use crate::pack::{PackError, TargetError, WayError};
@@ -175,8 +176,19 @@ fn archive_class(error: &ArchiveError) -> ErrorClass {
         ArchiveError::Tar(TarError::Cancelled(_)) => ErrorClass::Cancelled,
         ArchiveError::Tar(TarError::TooMany) => ErrorClass::Unsafe,
         ArchiveError::Tar(_) => ErrorClass::Damaged,
+        ArchiveError::Iso(error) => iso_class(error),
         ArchiveError::Parts(PartsError::Missing { .. }) => ErrorClass::VolumesMissing,
         ArchiveError::Cancelled(_) => ErrorClass::Cancelled,
+    }
+}
+
+fn iso_class(error: &IsoError) -> ErrorClass {
+    match error {
+        IsoError::TooMany | IsoError::Expands | IsoError::FolderTwice(_) => ErrorClass::Unsafe,
+        IsoError::NoVolume | IsoError::Malformed { .. } => ErrorClass::Damaged,
+        IsoError::CutShort(_) | IsoError::BeyondEnd { .. } => ErrorClass::Damaged,
+        IsoError::File(error) => file_class(error),
+        IsoError::Cancelled(_) => ErrorClass::Cancelled,
     }
 }
 

@@ -28,6 +28,7 @@
 //! - [`zip`]: ZIP archives (the public application note), in parts too: a reader and a writer.
 //! - [`tar`]: tar archives (POSIX pax, and what other writers have added), and lone compressed files: a reader of each, and the headers
 //!   that a writer needs.
+//! - [`iso`]: disc images (ISO 9660, with Rock Ridge or Joliet): a reader.
 //! - [`archive`]: archives of whatever format: recognised by content, and handed to the right reader.
 //! - [`passwords`]: choosing one. How long it would withstand guessing, and making a passphrase.
 //! - [`listing`]: looking through an archive's entries by pattern, fragment, level and order.
@@ -88,6 +89,8 @@ pub mod unpacked;
 pub mod zip;
 
 pub mod tar;
+
+pub mod iso;
 
 pub mod archive;
 

@@ -50,6 +50,12 @@ pub enum RefusedReason {
     /// A file with holes, stored in a way that is not read here.
     #[error("a file with holes, which is not read here")]
     Sparse,
+    /// It is compressed within a disc image, in a way that is not read here.
+    #[error("a file that is compressed within the image, which is not read here")]
+    Compressed,
+    /// Its name would be a path of its own.
+    #[error("a slash within a name")]
+    Separator,
     /// A second name for something that does not stand before it in the archive.
     #[error("a second name for what is not in the archive")]
     NoTarget,

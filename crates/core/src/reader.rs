@@ -1,6 +1,6 @@
 //! What the reader of every archive format offers: entries that are known beforehand, and their content on demand.
 
-use crate::context::Context;
+use crate::context::{Context, Progress};
 use crate::entry::{Content, Entry, EntrySink, ListedEntry};
 use std::convert::Infallible;
 
@@ -69,6 +69,44 @@ pub fn verify_some<A: ArchiveReader>(archive: &mut A, places: &[usize], context:
         Err(ExtractError::Archive(error)) => Err(error),
         Err(ExtractError::Sink(never)) => match never {},
     }
+}
+
+/// So many bytes of content are handed on at once.
+const CONTENT_BYTES: usize = 128 * 1024;
+
+/// Hands one file to the sink: what `read` fills buffers with, until it has nothing more. `differs` tells the error where that
+/// comes to another length than is listed.
+///
+/// # Errors
+/// [`ExtractError`].
+pub fn hand_over<A, S: EntrySink + ?Sized>(
+    listed: &ListedEntry,
+    sink: &mut S,
+    context: &Context<'_>,
+    differs: impl Fn() -> A,
+    mut read: impl FnMut(&mut [u8]) -> Result<usize, A>,
+) -> Result<(), ExtractError<A, S::Error>> {
+    context.tell(Progress::Entry(&listed.entry.path));
+    sink.begin(&listed.entry).map_err(ExtractError::Sink)?;
+    let (mut size, mut digest, mut buffer) = (0, blake3::Hasher::new(), vec![0; CONTENT_BYTES]);
+    loop {
+        let bytes = match read(&mut buffer)? {
+            0 => break,
+            count => &buffer[..count],
+        };
+        size += bytes.len() as u64;
+        if size > listed.content.size {
+            return Err(differs().into());
+        }
+        digest.update(bytes);
+        context.tell(Progress::Advance(bytes.len() as u64));
+        sink.content(bytes).map_err(ExtractError::Sink)?;
+    }
+    if size != listed.content.size {
+        return Err(differs().into());
+    }
+    let content = Content { size, digest: *digest.finalize().as_bytes(), changed_while_read: false };
+    sink.end(&listed.entry, &content).map_err(ExtractError::Sink)
 }
 
 /// A sink that keeps nothing: the reader itself does all comparing.

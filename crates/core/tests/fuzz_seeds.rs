@@ -10,6 +10,7 @@ mod support;
 use rstest::rstest;
 use std::fs;
 use std::path::{Path, PathBuf};
+use support::iso::{self, Disc, file, folder};
 use support::zip::{Behind, Lock, Made};
 use support::{Desk, PASSWORD, tar, zip};
 use under_seal_core::codec::Decompressor;
@@ -37,6 +38,7 @@ fn seeds(target: &str) -> PathBuf {
 #[case("supplement", parts::supplement)]
 #[case("zip", parts::zip)]
 #[case("tar", parts::tar)]
+#[case("iso", parts::iso)]
 fn every_seed_is_taken_or_refused_in_good_order(#[case] target: &str, #[case] parse: fn(&[u8])) {
     let mut count = 0;
     for seed in fs::read_dir(seeds(target)).unwrap() {
@@ -77,6 +79,19 @@ fn make_seeds_of_open_formats(put: impl Fn(&str, &str, &[u8])) {
         tar::entry("folder/", b'5', b""),
     ];
     put("tar", "one of each", &tar::archive(&entries));
+    let named = file("A;1", b"lit").using(&[iso::named("the lamp"), iso::mode(0o100_640)]);
+    let link = file("B", b"").using(&[iso::mode(0o120_777), iso::field(b"SL", b"\0\x04\0\0\x01c")]);
+    let ridged = Disc {
+        joliet: Some(vec![file("Ü", b"lit").wide()]),
+        ..Disc::with_rock_ridge(vec![folder("C", vec![named, link])])
+    };
+    put("iso", "with Rock Ridge and Joliet", &ridged.bytes()[16 * iso::SECTOR..]);
+    let plain = Disc {
+        root: vec![folder("C", vec![file("A.TXT;1", b"lit")])],
+        joliet: Some(vec![file("Ü", b"lit").wide()]),
+        ..Disc::default()
+    };
+    put("iso", "with Joliet", &plain.bytes()[16 * iso::SECTOR..]);
     put("tar", "compressed", &zstd::encode_all(&tar::archive(&entries)[..], 3).unwrap());
 }
 

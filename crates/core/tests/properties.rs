@@ -260,6 +260,7 @@ fn portable() {
         "http-body-util",
         "hyper",
         "hyper-util",
+        "jiff",
         "mail-builder",
         "mail-parser",
         "multer",

@@ -4,6 +4,7 @@ use super::{file_error, missing_path};
 use crate::ui::text::{self, argument, bytes, first_few, grouped, number_list, path, shown};
 use std::path::PathBuf;
 use under_seal_core::archive::ArchiveError;
+use under_seal_core::iso::IsoError;
 use under_seal_core::landing::LandingError;
 use under_seal_core::opening::{OpenError, Stopped};
 use under_seal_core::reader::ExtractError;
@@ -78,7 +79,7 @@ pub fn costly(cost: KeyCost) -> String {
 fn header(why: HeaderError) -> String {
     match why {
         HeaderError::NotAVolume => {
-            "is not an Under Seal volume, nor anything else that is read here: ZIP, tar, and what gzip, Zstandard, xz or bzip2 \
+            "is not an Under Seal volume, nor anything else that is read here: ZIP, tar, disc images (ISO 9660), and what gzip, Zstandard, xz or bzip2 \
              have compressed. Name one of the files that the sender sent."
                 .to_owned()
         }
@@ -212,6 +213,7 @@ pub fn archive(error: &ArchiveError) -> String {
         ArchiveError::Sealed(error) => sealed(error),
         ArchiveError::Zip(error) | ArchiveError::Parts(PartsError::Zip(error)) => zip(error),
         ArchiveError::Tar(error) => tar(error),
+        ArchiveError::Iso(error) => disc_image(error),
         ArchiveError::Parts(PartsError::Missing { missing, count }) => parts_missing(missing, *count),
         ArchiveError::Cancelled(_) => "Cancelled.".to_owned(),
     }
@@ -237,6 +239,36 @@ fn tar(error: &TarError) -> String {
         }
         TarError::File(error) => file_error(error),
         TarError::Cancelled(_) => "Cancelled.".to_owned(),
+    }
+}
+
+fn disc_image(error: &IsoError) -> String {
+    match error {
+        IsoError::NoVolume => {
+            "This disc image does not say where its files are. Ask the sender for it again.".to_owned()
+        }
+        IsoError::Malformed { what, at } => {
+            format!("This disc image is damaged ({what}), {} in. Ask the sender for it again.", bytes(*at))
+        }
+        IsoError::FolderTwice(at) => format!(
+            "In this disc image a folder lies in two places, or within itself, {} in. It is not opened: discs are misused so.",
+            bytes(*at)
+        ),
+        IsoError::TooMany => "This disc image has more entries than are read here.".to_owned(),
+        IsoError::Expands => {
+            "The files in this disc image come to many times its length. It is not opened: discs are misused so."
+                .to_owned()
+        }
+        IsoError::CutShort(at) => format!(
+            "This disc image is cut short: a folder should be {} in, and nothing is there. Ask the sender for it again.",
+            bytes(*at)
+        ),
+        IsoError::BeyondEnd { name } => format!(
+            "This disc image is cut short: {} lies beyond its end. What is whole can be opened by its path.",
+            shown(name)
+        ),
+        IsoError::File(error) => file_error(error),
+        IsoError::Cancelled(_) => "Cancelled.".to_owned(),
     }
 }
 

@@ -4,17 +4,17 @@
 use super::header::{Header, HeaderFlaw};
 use super::records::Records;
 use super::{BLOCK_BYTES, MAX_ENTRIES, MAX_RECORDS_BYTES, TarError};
-use crate::context::{Context, Progress};
+use crate::context::Context;
 use crate::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry, MAX_LINK_TARGET_BYTES, Timestamp};
 use crate::members::{Member, Refused, RefusedReason, SameName, Tree, path_of};
 use crate::place::{FileAction, FileError};
-use crate::reader::{ArchiveReader, ExtractError};
+use crate::reader::{ArchiveReader, ExtractError, hand_over};
 use crate::unpacked::{Unwrapped, WrappedFile, Wrapping};
 use std::collections::BTreeMap;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::Path;
 
-/// So many bytes of content are handed on at once.
+/// So many bytes are passed over at once.
 const CONTENT_BYTES: usize = 128 * 1024;
 
 /// Kinds of headers (ustar interchange format, and what other writers have added).
@@ -136,7 +136,8 @@ impl TarReader {
                 if described.size != listed.content.size {
                     return Err(TarError::Changed.into());
                 }
-                hand_over_file(&mut walk, listed, sink, context)?;
+                hand_over(listed, sink, context, || TarError::Changed, |buffer| walk.content(buffer))?;
+                walk.pass_over()?;
             } else {
                 walk.pass_over()?;
             }
@@ -147,31 +148,6 @@ impl TarReader {
         }
         Err(TarError::Changed.into())
     }
-}
-
-fn hand_over_file<S: EntrySink + ?Sized>(
-    walk: &mut Walk<'_>,
-    listed: &ListedEntry,
-    sink: &mut S,
-    context: &Context<'_>,
-) -> Result<(), ExtractError<TarError, S::Error>> {
-    context.tell(Progress::Entry(&listed.entry.path));
-    sink.begin(&listed.entry).map_err(ExtractError::Sink)?;
-    let mut digest = blake3::Hasher::new();
-    let mut buffer = vec![0; CONTENT_BYTES];
-    loop {
-        let read = walk.content(&mut buffer)?;
-        if read == 0 {
-            break;
-        }
-        digest.update(&buffer[..read]);
-        context.tell(Progress::Advance(read as u64));
-        sink.content(&buffer[..read]).map_err(ExtractError::Sink)?;
-    }
-    walk.pass_over()?;
-    let digest = *digest.finalize().as_bytes();
-    let content = Content { size: listed.content.size, digest, changed_while_read: false };
-    sink.end(&listed.entry, &content).map_err(ExtractError::Sink)
 }
 
 impl ArchiveReader for TarReader {
@@ -434,28 +410,8 @@ impl ArchiveReader for LoneReader {
         sink: &mut S,
         context: &Context<'_>,
     ) -> Result<(), ExtractError<TarError, S::Error>> {
-        let listed = &self.listed[0];
         let mut stream = self.file.open(context).map_err(TarError::from)?;
-        sink.begin(&listed.entry).map_err(ExtractError::Sink)?;
-        let (mut size, mut digest, mut buffer) = (0, blake3::Hasher::new(), vec![0; CONTENT_BYTES]);
-        loop {
-            let read = stream.read(&mut buffer).map_err(TarError::from)?;
-            if read == 0 {
-                break;
-            }
-            size += read as u64;
-            if size > listed.content.size {
-                return Err(TarError::Changed.into());
-            }
-            digest.update(&buffer[..read]);
-            context.tell(Progress::Advance(read as u64));
-            sink.content(&buffer[..read]).map_err(ExtractError::Sink)?;
-        }
-        if size != listed.content.size {
-            return Err(TarError::Changed.into());
-        }
-        let content = Content { size, digest: *digest.finalize().as_bytes(), changed_while_read: false };
-        sink.end(&listed.entry, &content).map_err(ExtractError::Sink)
+        hand_over(&self.listed[0], sink, context, || TarError::Changed, |buffer| Ok(stream.read(buffer)?))
     }
 
     fn extract_some<S: EntrySink + ?Sized>(

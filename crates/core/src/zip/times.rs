@@ -13,6 +13,9 @@ pub(super) const FINE_TIMES: u16 = 0x000A;
 /// Seconds from 1601 to 1970.
 const SECONDS_TO_1970: i64 = 11_644_473_600;
 
+/// Seconds from 1970 to 1980, when the calendar of headers begins.
+const FIRST_DAY: i64 = 315_532_800;
+
 const UNITS_IN_SECOND: u64 = 10_000_000;
 
 /// When an entry was modified. The extended timestamp wins; the fine one adds what is below a second where both agree.
@@ -30,7 +33,7 @@ pub(super) fn modified(time: u16, date: u16, extra: &[u8]) -> Timestamp {
         (Some(seconds), Some(fine)) if fine.seconds == seconds => fine,
         (Some(seconds), _) => Timestamp { seconds, nanoseconds: 0 },
         (None, Some(fine)) => fine,
-        (None, None) => Timestamp { seconds: wall_clock(time, date), nanoseconds: 0 },
+        (None, None) => wall_clock(time, date),
     }
 }
 
@@ -51,20 +54,13 @@ fn read_fine(data: &[u8]) -> Option<Timestamp> {
 }
 
 /// A date and time of day without a zone, taken for UTC. What is no date counts as the first day there is.
-fn wall_clock(time: u16, date: u16) -> i64 {
-    let (year, month, day) = (1980 + i64::from(date >> 9), i64::from(date >> 5 & 15), i64::from(date & 31));
-    let (hour, minute, second) = (i64::from(time >> 11), i64::from(time >> 5 & 63), i64::from(time & 31) * 2);
-    if !(1..=12).contains(&month) || !(1..=31).contains(&day) || hour > 23 || minute > 59 || second > 59 {
-        return days_since_1970(1980, 1, 1) * 86_400;
-    }
-    days_since_1970(year, month, day) * 86_400 + hour * 3_600 + minute * 60 + second
-}
-
-/// Days of the Gregorian calendar, counted in years that begin with March.
-const fn days_since_1970(year: i64, month: i64, day: i64) -> i64 {
-    let (year, month) = if month > 2 { (year, month - 3) } else { (year - 1, month + 9) };
-    let before = year * 365 + year.div_euclid(4) - year.div_euclid(100) + year.div_euclid(400);
-    before + (153 * month + 2) / 5 + day - 1 - 719_468
+fn wall_clock(time: u16, date: u16) -> Timestamp {
+    // Each field has few bits: none is cut here.
+    let field = |value: u16, from: u32, mask: u16| i8::try_from(value >> from & mask).unwrap_or(-1);
+    let year = 1980 + i16::try_from(date >> 9).unwrap_or(0);
+    let clock = [field(time, 11, 31), field(time, 5, 63), field(time, 0, 31) * 2];
+    let there = Timestamp::of_calendar(year, field(date, 5, 15), field(date, 0, 31), clock);
+    there.unwrap_or(Timestamp { seconds: FIRST_DAY, nanoseconds: 0 })
 }
 
 #[cfg(test)]

@@ -4,6 +4,7 @@
 
 pub mod delivery;
 pub mod draft;
+pub mod iso;
 pub mod tar;
 pub mod zip;
 

@@ -30,6 +30,7 @@ pub(super) struct Report {
     before_bytes: u64,
     after_bytes: u64,
     largest: Vec<Largest>,
+    label: String,
     message: String,
     not_extracted: Vec<NotExtracted>,
     notes: Vec<&'static str>,
@@ -44,6 +45,7 @@ impl Report {
                 (archive.bytes_in_front(), encryption, archive.methods())
             }
             Archive::Tar(archive) => (0, vec!["none"], wrapping(archive.file().wrapping)),
+            Archive::DiscImage(archive) => (0, vec!["none"], archive.naming().into_iter().collect()),
             Archive::Lone(archive) => (0, vec!["none"], wrapping(archive.file().wrapping)),
             Archive::Sealed(_) => (0, Vec::new(), Vec::new()),
         };
@@ -64,10 +66,19 @@ impl Report {
             before_bytes: totals.content_bytes,
             after_bytes: lengths.map(|metadata| metadata.len()).sum(),
             largest: largest(archive.entries(), LARGEST),
+            label: label(archive),
             message: loaded.archive.message(),
             not_extracted: loaded.not_extracted(),
             notes: loaded.notes.clone(),
         }
+    }
+}
+
+/// What a disc is called.
+fn label(archive: &Archive) -> String {
+    match archive {
+        Archive::DiscImage(archive) => shown(archive.label()),
+        _ => String::new(),
     }
 }
 
@@ -102,7 +113,8 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
         several => format!("{}, the last of them {}", count(several.len() as u64, "part"), several[several.len() - 1]),
     };
     let mut lines = vec![paint(Tone::Strong, &report.archive), String::new()];
-    lines.extend(table::summary(&[
+    let label = (!report.label.is_empty()).then(|| ("label", vec![report.label.clone()]));
+    let rows = [
         ("format", vec![format_of(report)]),
         ("where", [files].into_iter().chain(in_front).collect()),
         ("locked", vec![report.encryption.join(", ")]),
@@ -113,7 +125,8 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
         ),
         ("packed", vec![format!("{}; {:.1} % saved", bytes(report.after_bytes), saved.max(0.0))]),
         ("largest", report.largest.iter().map(Largest::line).collect()),
-    ]));
+    ];
+    lines.extend(table::summary(&label.into_iter().chain(rows).collect::<Vec<_>>()));
     if !report.message.is_empty() {
         lines.extend([String::new(), paint(Tone::Strong, "The sender says:")]);
         lines.extend(shown_lines(&report.message).iter().map(|line| format!("  {line}")));

@@ -14,6 +14,7 @@ use std::path::PathBuf;
 use under_seal_core::archive::{Archive, ArchiveError};
 use under_seal_core::context::{Context, Phase, Progress};
 use under_seal_core::entry::Totals;
+use under_seal_core::iso::IsoError;
 use under_seal_core::reader::{ArchiveReader as _, verify_some};
 use under_seal_core::zip::{Encryption, ZipError};
 
@@ -38,12 +39,15 @@ fn damaged(archive: &mut Archive, context: &Context<'_>) -> Result<Vec<DamagedEn
     let mut damaged = Vec::new();
     let all: Vec<usize> = (0..archive.entries().len()).collect();
     // A format without a directory is read in one go: to each entry by itself it would be read from its beginning again.
-    let at_once = if matches!(archive, Archive::Zip(_)) { 1 } else { all.len().max(1) };
+    let at_once = if matches!(archive, Archive::Zip(_) | Archive::DiscImage(_)) { 1 } else { all.len().max(1) };
     for places in all.chunks(at_once) {
         match verify_some(archive, places, context) {
             Ok(()) => {}
             Err(ArchiveError::Zip(ZipError::Damaged { name, what, .. })) => {
                 damaged.push(DamagedEntry { path: shown(&name), what });
+            }
+            Err(ArchiveError::Iso(IsoError::BeyondEnd { name })) => {
+                damaged.push(DamagedEntry { path: shown(&name), what: "it lies beyond the end of the image" });
             }
             Err(error) => return Err(archive_failure(error)),
         }
@@ -115,13 +119,18 @@ fn kind_of(format: &str) -> &'static str {
     match format {
         "zip" => "a ZIP archive",
         "tar" => "a tar archive",
+        "disc image" => "a disc image",
         _ => "a compressed file",
     }
 }
 
 /// How much it proves that every checksum is right.
 fn proof(archive: &Archive) -> &'static str {
-    let Archive::Zip(archive) = archive else { return TAR_PROOF };
+    let archive = match archive {
+        Archive::Zip(archive) => archive,
+        Archive::DiscImage(_) => return DISC_PROOF,
+        _ => return TAR_PROOF,
+    };
     match archive.encryptions().as_slice() {
         [Encryption::Aes] => {
             "Every authentication code is right: whoever made it knew the password. Nothing shows whether entries were left out."
@@ -129,6 +138,10 @@ fn proof(archive: &Archive) -> &'static str {
         _ => "That finds accidents. Whoever changed something on purpose could make the checksums right again.",
     }
 }
+
+/// Disc images have no sums at all.
+const DISC_PROOF: &str =
+    "That shows only that it is not cut short: there is no checksum that could find a changed byte.";
 
 /// Tar has sums of headers only; what compression keeps for itself it compares too.
 const TAR_PROOF: &str =
@@ -145,6 +158,9 @@ fn lines(report: &Report) -> Vec<String> {
             "  headers   the directory and every entry's own header say the same, and no two entries share bytes"
                 .to_owned(),
         ),
+        "disc image" => {
+            lines.push("  folders   every folder and file lies where the image says, and within it".to_owned())
+        }
         "tar" => lines.push("  headers   every header's sum is right, and the archive has its end".to_owned()),
         _ => {}
     }

@@ -148,8 +148,8 @@ impl Report {
                 format!("What is whole was taken out; {} could not be.", count(lost.len() as u64, "thing"))
             }
             (_, true, None) => "What is whole was taken out; the list of contents is lost, so more may be.".to_owned(),
-            _ if self.part => format!("What was wanted of {} is open: every file complete and verified.", self.archive),
-            _ => format!("{} is open: every file complete and verified.", self.archive),
+            _ if self.part => format!("What was wanted of {} is open: {}.", self.archive, how_whole(self.format)),
+            _ => format!("{} is open: {}.", self.archive, how_whole(self.format)),
         }
     }
 }
@@ -166,7 +166,7 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
         (would, vec![format!("{} in {}", bytes(report.bytes), contents(report.files, report.folders, report.links))]),
         ("clashes", clashes(report)),
         ("left out", left_out(report).into_iter().collect()),
-        ("verified", verified),
+        (if matches!(report.format, "sealed" | "zip") { "verified" } else { "read" }, verified),
         (
             "screened",
             if report.screened { vec!["the screening command said yes to all of it".to_owned()] } else { Vec::new() },
@@ -202,12 +202,17 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
     lines
 }
 
+/// What can be said of every file that was extracted. Where contents have no checksum nothing is verified.
+fn how_whole(format: &str) -> &'static str {
+    if matches!(format, "sealed" | "zip") { "every file complete and verified" } else { "every file is complete" }
+}
+
 /// What was compared before a file got its name.
 fn how_verified(format: &str) -> &'static str {
     match format {
         "sealed" => "every file's digest compared before it got its name",
         "zip" => "every file's length and checksum compared before it got its name",
-        _ => "every file read to its end before it got its name",
+        _ => "every file to its end before it got its name; contents have no checksums here",
     }
 }
 
