@@ -31,14 +31,22 @@ pub(super) struct ZipJob<'a> {
     pub password: Option<&'a Password>,
 }
 
-/// What the writing side is told, in order.
-enum Step {
-    /// An entry begins.
-    Begin(Described, [u8; SALT_BYTES]),
-    /// A piece of its content.
-    Piece(Piece),
-    /// It ends, or is given up.
-    End { abandoned: bool },
+/// What the writing side is told, in order: a piece of content, with the entry's beginning in front where it is the first,
+/// and its end behind where it is the last. So a small file is one job, and several are worked on at once.
+#[derive(Default)]
+struct Step {
+    begin: Option<(Described, [u8; SALT_BYTES])>,
+    piece: Option<Piece>,
+    end: Option<End>,
+}
+
+/// How an entry ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum End {
+    /// It is complete.
+    Complete,
+    /// What was read of it is no good, and it stays unnamed.
+    Abandoned,
 }
 
 struct Piece {
@@ -50,11 +58,18 @@ struct Piece {
 }
 
 /// A step when its work is done.
-enum Done {
-    Begin(Described, Option<Box<Encrypting>>),
-    Piece { bytes: Vec<u8>, sum: crc32fast::Hasher, size: u64 },
-    End { abandoned: bool },
-    Failed,
+#[derive(Default)]
+struct Done {
+    begin: Option<(Described, Option<Box<Encrypting>>)>,
+    piece: Option<Packed>,
+    end: Option<End>,
+}
+
+/// A piece, as it is written.
+struct Packed {
+    bytes: Vec<u8>,
+    sum: crc32fast::Hasher,
+    size: u64,
 }
 
 /// Writes the archive; each part's length in bytes, and what was read for it.
@@ -65,18 +80,21 @@ pub(super) fn zip(job: &ZipJob<'_>, staging: &Staging, context: &Context<'_>) ->
         context.threads,
         |steps| read_all(job, context, steps),
         || working(job),
-        |done: Done| -> Result<(), PackError> {
-            match done {
-                Done::Begin(described, encrypting) => writer.begin_entry(described, encrypting)?,
-                Done::Piece { bytes, sum, size } => {
-                    writer.write(bytes, &sum, size)?;
-                    raw += size;
-                    context.tell(Progress::Written { stream: writer.bytes_written(), raw });
-                    context.tell(Progress::Volume(writer.part()));
-                }
-                Done::End { abandoned: true } => writer.abandon_entry(),
-                Done::End { abandoned: false } => writer.end_entry()?,
-                Done::Failed => return Err(PackError::Compressor),
+        |done: Option<Done>| -> Result<(), PackError> {
+            let Done { begin, piece, end } = done.ok_or(PackError::Compressor)?;
+            if let Some((described, encrypting)) = begin {
+                writer.begin_entry(described, encrypting)?;
+            }
+            if let Some(Packed { bytes, sum, size }) = piece {
+                writer.write(bytes, &sum, size)?;
+                raw += size;
+                context.tell(Progress::Written { stream: writer.bytes_written(), raw });
+                context.tell(Progress::Volume(writer.part()));
+            }
+            match end {
+                Some(End::Abandoned) => writer.abandon_entry(),
+                Some(End::Complete) => writer.end_entry()?,
+                None => {}
             }
             Ok(())
         },
@@ -87,39 +105,41 @@ pub(super) fn zip(job: &ZipJob<'_>, staging: &Staging, context: &Context<'_>) ->
     Ok((writer.finish()?, read))
 }
 
-/// A worker with a compressor of its own.
-fn working<'a>(job: &'a ZipJob<'_>) -> impl FnMut(Step) -> Done + 'a {
+/// A worker with a compressor of its own; nothing comes of what the system has no memory for.
+fn working<'a>(job: &'a ZipJob<'_>) -> impl FnMut(Step) -> Option<Done> + 'a {
     let mut deflater = Deflater::new(job.squeeze);
-    move |step| match step {
-        Step::Begin(described, salt) => {
-            let encrypting = match job.password.filter(|_| described.encrypted) {
-                None => None,
-                Some(password) => match Encrypting::begin(password, salt) {
-                    None => return Done::Failed,
-                    Some(encrypting) => Some(Box::new(encrypting)),
-                },
-            };
-            Done::Begin(described, encrypting)
-        }
-        Step::Piece(piece) => {
-            let mut sum = crc32fast::Hasher::new();
-            sum.update(&piece.content);
-            let size = piece.content.len() as u64;
-            if !piece.compressed {
-                return Done::Piece { bytes: piece.content, sum, size };
-            }
-            let bytes = deflater.piece(&piece.content, &piece.window, piece.last);
-            bytes.map_or(Done::Failed, |bytes| Done::Piece { bytes, sum, size })
-        }
-        Step::End { abandoned } => Done::End { abandoned },
+    move |step| {
+        let begin = match step.begin {
+            None => None,
+            Some((described, salt)) => match job.password.filter(|_| described.encrypted) {
+                None => Some((described, None)),
+                Some(password) => Some((described, Some(Box::new(Encrypting::begin(password, salt)?)))),
+            },
+        };
+        let piece = match step.piece {
+            None => None,
+            Some(piece) => Some(packed(piece, &mut deflater)?),
+        };
+        Some(Done { begin, piece, end: step.end })
     }
+}
+
+fn packed(piece: Piece, deflater: &mut Deflater) -> Option<Packed> {
+    let mut sum = crc32fast::Hasher::new();
+    sum.update(&piece.content);
+    let size = piece.content.len() as u64;
+    let bytes = match piece.compressed {
+        true => deflater.piece(&piece.content, &piece.window, piece.last).ok()?,
+        false => piece.content,
+    };
+    Some(Packed { bytes, sum, size })
 }
 
 /// The reading side.
 struct Reading<'a> {
     job: ZipJob<'a>,
     context: &'a Context<'a>,
-    steps: &'a Jobs<Step, Done>,
+    steps: &'a Jobs<Step, Option<Done>>,
     read: Read,
 }
 
@@ -130,7 +150,7 @@ enum Outcome {
     Failed(FileError),
 }
 
-fn read_all(job: &ZipJob<'_>, context: &Context<'_>, steps: &Jobs<Step, Done>) -> Result<Read, PackError> {
+fn read_all(job: &ZipJob<'_>, context: &Context<'_>, steps: &Jobs<Step, Option<Done>>) -> Result<Read, PackError> {
     let mut reading = Reading { job: *job, context, steps, read: Read::default() };
     for entry in &job.catalogue.entries {
         context.go_on()?;
@@ -162,23 +182,21 @@ impl Reading<'_> {
         }
     }
 
-    fn begin(&self, described: Described) -> Result<(), PackError> {
+    /// What an entry begins with.
+    fn begin(&self, described: Described) -> Result<Option<(Described, [u8; SALT_BYTES])>, PackError> {
         if std::str::from_utf8(&described.name).is_err() {
             return Err(PackError::Zip(ZipWriteError::NotText(described.name)));
         }
         let salt = if described.encrypted { self.context.random()? } else { [0; SALT_BYTES] };
-        Ok(self.steps.submit(Step::Begin(described, salt))?)
+        Ok(Some((described, salt)))
     }
 
     /// A folder, or a link: its content is where it leads.
     fn add_whole(&mut self, entry: &SourceEntry) -> Result<(), PackError> {
-        self.begin(self.describe(entry, STORED))?;
-        if entry.kind == EntryKind::Link {
-            let content = entry.link_target.clone();
-            let piece = Piece { content, window: Vec::new(), compressed: false, last: true };
-            self.steps.submit(Step::Piece(piece))?;
-        }
-        self.steps.submit(Step::End { abandoned: false })?;
+        let target = (entry.kind == EntryKind::Link).then(|| entry.link_target.clone());
+        let piece = target.map(|content| Piece { content, window: Vec::new(), compressed: false, last: true });
+        let begin = self.begin(self.describe(entry, STORED))?;
+        self.steps.submit(Step { begin, piece, end: Some(End::Complete) })?;
         self.read.totals.add(entry.kind, 0);
         Ok(())
     }
@@ -195,10 +213,11 @@ impl Reading<'_> {
                     return Ok(());
                 }
             };
-            let outcome = self.read(entry, &mut file)?;
+            let (step, outcome) = self.read(entry, &mut file)?;
             let again = matches!(outcome, Outcome::Changed(_)) && reading < READINGS;
-            let abandoned = again || matches!(outcome, Outcome::Failed(_));
-            self.steps.submit(Step::End { abandoned })?;
+            let no_good = again || matches!(outcome, Outcome::Failed(_));
+            let end = Some(if no_good { End::Abandoned } else { End::Complete });
+            self.steps.submit(Step { end, ..step })?;
             let content = match outcome {
                 Outcome::Changed(_) if again => continue,
                 Outcome::Failed(error) => {
@@ -218,26 +237,27 @@ impl Reading<'_> {
         Ok(())
     }
 
-    /// Reads a file piece by piece. How it is stored shows with the first: what looks random is stored as it is.
-    fn read(&mut self, entry: &SourceEntry, file: &mut SourceFile) -> Result<Outcome, PackError> {
+    /// Reads a file piece by piece; the last one is given back, for the end to be put behind it. How the file is stored shows
+    /// with the first: what looks random is stored as it is.
+    fn read(&mut self, entry: &SourceEntry, file: &mut SourceFile) -> Result<(Step, Outcome), PackError> {
         let (mut digest, mut size, mut window) = (blake3::Hasher::new(), 0_u64, Vec::new());
         let mut compressed = None;
-        loop {
+        let last_step = loop {
             self.context.go_on()?;
             let wanted = usize::try_from(file.left()).unwrap_or(usize::MAX).min(PIECE_BYTES);
             let mut content = Vec::with_capacity(wanted);
             let read = if wanted == 0 { Ok(()) } else { file.read(&mut content, wanted) };
-            let compressed = match compressed {
-                Some(compressed) => compressed,
+            let (begin, compressed) = match compressed {
+                Some(compressed) => (None, compressed),
                 None => {
                     let pays = self.job.squeeze != Squeeze::None && !content.is_empty() && !looks_random(&content);
                     let described = self.describe(entry, if pays { DEFLATE } else { STORED });
-                    self.begin(Described { mode: file.mode, modified: file.modified, ..described })?;
-                    *compressed.insert(pays)
+                    let described = Described { mode: file.mode, modified: file.modified, ..described };
+                    (self.begin(described)?, *compressed.insert(pays))
                 }
             };
             if let Err(error) = read {
-                return Ok(Outcome::Failed(error));
+                return Ok((Step { begin, ..Step::default() }, Outcome::Failed(error)));
             }
             let last = file.left() == 0 || content.is_empty();
             digest.update(&content);
@@ -245,17 +265,20 @@ impl Reading<'_> {
             self.context.tell(Progress::Advance(content.len() as u64));
             let next = if compressed { window_of(&content).to_vec() } else { Vec::new() };
             let window_before = std::mem::replace(&mut window, next);
-            self.steps.submit(Step::Piece(Piece { content, window: window_before, compressed, last }))?;
+            let piece = Some(Piece { content, window: window_before, compressed, last });
+            let step = Step { begin, piece, end: None };
             if last {
-                break;
+                break step;
             }
-        }
+            self.steps.submit(step)?;
+        };
         let content = Content { size, digest: *digest.finalize().as_bytes(), changed_while_read: false };
-        Ok(match file.is_unchanged(size) {
+        let outcome = match file.is_unchanged(size) {
             Ok(true) => Outcome::Steady(content),
             Ok(false) => Outcome::Changed(content),
             Err(error) => Outcome::Failed(error),
-        })
+        };
+        Ok((last_step, outcome))
     }
 }
 
