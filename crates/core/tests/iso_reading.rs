@@ -244,7 +244,9 @@ fn nodes() -> impl Strategy<Value = Vec<Node>> {
 /// Nodes with identifiers of their own, and no two names alike.
 fn distinct(nodes: Vec<Node>) -> Vec<Node> {
     let mut by_name: BTreeMap<Vec<u8>, Node> = BTreeMap::new();
-    nodes.into_iter().for_each(|node| drop(by_name.insert(node.system_use[5..].to_vec(), node)));
+    nodes
+        .into_iter()
+        .for_each(|node| drop(by_name.insert(node.system_use[5..node.system_use[2].into()].to_vec(), node)));
     (10..).zip(by_name.into_values()).map(|(number, node)| Node { name: format!("N{number}").into(), ..node }).collect()
 }
 
@@ -263,7 +265,7 @@ fn expected(nodes: &[Node], above: &str, all: &mut BTreeMap<String, String>) {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(48))]
+    #![proptest_config(ProptestConfig { cases: 48, failure_persistence: None, ..ProptestConfig::default() })]
     #[test]
     fn whatever_is_on_a_disc_lands_as_it_is(nodes in nodes()) {
         let mut all = BTreeMap::new();

@@ -17,6 +17,11 @@ use crate::zip::{Described, Encrypting, SALT_BYTES, ZipWriteError, ZipWriter, ma
 /// How often a file that changes while it is read is read.
 const READINGS: u32 = 2;
 
+/// Steps are worked on in groups of about so much content, and no more than so many: handing each of very small files from
+/// thread to thread would take as long as compressing it.
+const GROUP_BYTES: usize = 128 * 1024;
+const GROUP_STEPS: usize = 16;
+
 /// The methods that are written.
 const STORED: u16 = 0;
 const DEFLATE: u16 = 8;
@@ -32,7 +37,7 @@ pub(super) struct ZipJob<'a> {
 }
 
 /// What the writing side is told, in order: a piece of content, with the entry's beginning in front where it is the first,
-/// and its end behind where it is the last. So a small file is one job, and several are worked on at once.
+/// and its end behind where it is the last.
 #[derive(Default)]
 struct Step {
     begin: Option<(Described, [u8; SALT_BYTES])>,
@@ -80,23 +85,24 @@ pub(super) fn zip(job: &ZipJob<'_>, staging: &Staging, context: &Context<'_>) ->
         context.threads,
         |steps| read_all(job, context, steps),
         || working(job),
-        |done: Option<Done>| -> Result<(), PackError> {
-            let Done { begin, piece, end } = done.ok_or(PackError::Compressor)?;
-            if let Some((described, encrypting)) = begin {
-                writer.begin_entry(described, encrypting)?;
-            }
-            if let Some(Packed { bytes, sum, size }) = piece {
-                writer.write(bytes, &sum, size)?;
-                raw += size;
-                context.tell(Progress::Written { stream: writer.bytes_written(), raw });
-                context.tell(Progress::Volume(writer.part()));
-            }
-            match end {
-                Some(End::Abandoned) => writer.abandon_entry(),
-                Some(End::Complete) => writer.end_entry()?,
-                None => {}
-            }
-            Ok(())
+        |done: Option<Vec<Done>>| {
+            done.ok_or(PackError::Compressor)?.into_iter().try_for_each(|Done { begin, piece, end }| {
+                if let Some((described, encrypting)) = begin {
+                    writer.begin_entry(described, encrypting)?;
+                }
+                if let Some(Packed { bytes, sum, size }) = piece {
+                    writer.write(bytes, &sum, size)?;
+                    raw += size;
+                    context.tell(Progress::Written { stream: writer.bytes_written(), raw });
+                    context.tell(Progress::Volume(writer.part()));
+                }
+                match end {
+                    Some(End::Abandoned) => writer.abandon_entry(),
+                    Some(End::Complete) => writer.end_entry()?,
+                    None => {}
+                }
+                Ok::<(), PackError>(())
+            })
         },
     );
     // Where writing failed, reading was only stopped by that.
@@ -106,22 +112,24 @@ pub(super) fn zip(job: &ZipJob<'_>, staging: &Staging, context: &Context<'_>) ->
 }
 
 /// A worker with a compressor of its own; nothing comes of what the system has no memory for.
-fn working<'a>(job: &'a ZipJob<'_>) -> impl FnMut(Step) -> Option<Done> + 'a {
+fn working<'a>(job: &'a ZipJob<'_>) -> impl FnMut(Vec<Step>) -> Option<Vec<Done>> + 'a {
     let mut deflater = Deflater::new(job.squeeze);
-    move |step| {
-        let begin = match step.begin {
-            None => None,
-            Some((described, salt)) => match job.password.filter(|_| described.encrypted) {
-                None => Some((described, None)),
-                Some(password) => Some((described, Some(Box::new(Encrypting::begin(password, salt)?)))),
-            },
-        };
-        let piece = match step.piece {
-            None => None,
-            Some(piece) => Some(packed(piece, &mut deflater)?),
-        };
-        Some(Done { begin, piece, end: step.end })
-    }
+    move |steps| steps.into_iter().map(|step| done(step, job.password, &mut deflater)).collect()
+}
+
+fn done(step: Step, password: Option<&Password>, deflater: &mut Deflater) -> Option<Done> {
+    let begin = match step.begin {
+        None => None,
+        Some((described, salt)) => match password.filter(|_| described.encrypted) {
+            None => Some((described, None)),
+            Some(password) => Some((described, Some(Box::new(Encrypting::begin(password, salt)?)))),
+        },
+    };
+    let piece = match step.piece {
+        None => None,
+        Some(piece) => Some(packed(piece, deflater)?),
+    };
+    Some(Done { begin, piece, end: step.end })
 }
 
 fn packed(piece: Piece, deflater: &mut Deflater) -> Option<Packed> {
@@ -139,7 +147,10 @@ fn packed(piece: Piece, deflater: &mut Deflater) -> Option<Packed> {
 struct Reading<'a> {
     job: ZipJob<'a>,
     context: &'a Context<'a>,
-    steps: &'a Jobs<Step, Option<Done>>,
+    jobs: &'a Jobs<Vec<Step>, Option<Vec<Done>>>,
+    /// What is still to be handed over, and how much content there is in it.
+    group: Vec<Step>,
+    group_bytes: usize,
     read: Read,
 }
 
@@ -150,8 +161,12 @@ enum Outcome {
     Failed(FileError),
 }
 
-fn read_all(job: &ZipJob<'_>, context: &Context<'_>, steps: &Jobs<Step, Option<Done>>) -> Result<Read, PackError> {
-    let mut reading = Reading { job: *job, context, steps, read: Read::default() };
+fn read_all(
+    job: &ZipJob<'_>,
+    context: &Context<'_>,
+    jobs: &Jobs<Vec<Step>, Option<Vec<Done>>>,
+) -> Result<Read, PackError> {
+    let mut reading = Reading { job: *job, context, jobs, group: Vec::new(), group_bytes: 0, read: Read::default() };
     for entry in &job.catalogue.entries {
         context.go_on()?;
         context.tell(Progress::Entry(&entry.path));
@@ -160,6 +175,7 @@ fn read_all(job: &ZipJob<'_>, context: &Context<'_>, steps: &Jobs<Step, Option<D
             EntryKind::Folder | EntryKind::Link => reading.add_whole(entry)?,
         }
     }
+    reading.hand_over()?;
     Ok(reading.read)
 }
 
@@ -182,6 +198,18 @@ impl Reading<'_> {
         }
     }
 
+    fn submit(&mut self, step: Step) -> Result<(), PackError> {
+        self.group_bytes += step.piece.as_ref().map_or(0, |piece| piece.content.len());
+        self.group.push(step);
+        let is_full = self.group_bytes >= GROUP_BYTES || self.group.len() >= GROUP_STEPS;
+        if is_full { self.hand_over() } else { Ok(()) }
+    }
+
+    fn hand_over(&mut self) -> Result<(), PackError> {
+        self.group_bytes = 0;
+        Ok(self.jobs.submit(std::mem::take(&mut self.group))?)
+    }
+
     /// What an entry begins with.
     fn begin(&self, described: Described) -> Result<Option<(Described, [u8; SALT_BYTES])>, PackError> {
         if std::str::from_utf8(&described.name).is_err() {
@@ -196,7 +224,7 @@ impl Reading<'_> {
         let target = (entry.kind == EntryKind::Link).then(|| entry.link_target.clone());
         let piece = target.map(|content| Piece { content, window: Vec::new(), compressed: false, last: true });
         let begin = self.begin(self.describe(entry, STORED))?;
-        self.steps.submit(Step { begin, piece, end: Some(End::Complete) })?;
+        self.submit(Step { begin, piece, end: Some(End::Complete) })?;
         self.read.totals.add(entry.kind, 0);
         Ok(())
     }
@@ -217,7 +245,7 @@ impl Reading<'_> {
             let again = matches!(outcome, Outcome::Changed(_)) && reading < READINGS;
             let no_good = again || matches!(outcome, Outcome::Failed(_));
             let end = Some(if no_good { End::Abandoned } else { End::Complete });
-            self.steps.submit(Step { end, ..step })?;
+            self.submit(Step { end, ..step })?;
             let content = match outcome {
                 Outcome::Changed(_) if again => continue,
                 Outcome::Failed(error) => {
@@ -270,7 +298,7 @@ impl Reading<'_> {
             if last {
                 break step;
             }
-            self.steps.submit(step)?;
+            self.submit(step)?;
         };
         let content = Content { size, digest: *digest.finalize().as_bytes(), changed_while_read: false };
         let outcome = match file.is_unchanged(size) {

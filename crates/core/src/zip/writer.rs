@@ -32,6 +32,9 @@ pub enum ZipWriteError {
     File(#[from] FileError),
 }
 
+/// Bytes are written in portions of about so many: a small entry, its header included, would be several writes.
+const WRITE_BYTES: usize = 256 * 1024;
+
 /// A place in one of the parts.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 struct At {
@@ -47,11 +50,14 @@ struct Parts<'a> {
     /// Bytes of each part that is full, and of the current one.
     full: Vec<u64>,
     filled: u64,
+    /// The last of these bytes, which are still to be written.
+    waiting: Vec<u8>,
 }
 
 impl<'a> Parts<'a> {
     fn begin(staging: &'a Staging, limit: Option<u64>) -> Result<Self, FileError> {
-        Ok(Self { current: staging.create(1)?, staging, limit, full: Vec::new(), filled: 0 })
+        let current = staging.create(1)?;
+        Ok(Self { current, staging, limit, full: Vec::new(), filled: 0, waiting: Vec::new() })
     }
 
     fn at(&self) -> At {
@@ -67,11 +73,21 @@ impl<'a> Parts<'a> {
         if number > MAX_PARTS {
             return Err(ZipWriteError::TooManyParts);
         }
+        self.flush()?;
         let full = std::mem::replace(&mut self.current, self.staging.create(number)?);
         full.sync()?;
         full.close()?;
         self.full.push(self.filled);
         self.filled = 0;
+        Ok(())
+    }
+
+    /// Writes what is waiting.
+    fn flush(&mut self) -> Result<(), FileError> {
+        if !self.waiting.is_empty() {
+            self.current.write(&self.waiting)?;
+            self.waiting.clear();
+        }
         Ok(())
     }
 
@@ -82,8 +98,11 @@ impl<'a> Parts<'a> {
                 self.next()?;
             }
             let (now, later) = bytes.split_at(usize::try_from(self.room()).unwrap_or(usize::MAX).min(bytes.len()));
-            self.current.write(now)?;
+            self.waiting.extend_from_slice(now);
             self.filled += now.len() as u64;
+            if self.waiting.len() >= WRITE_BYTES {
+                self.flush()?;
+            }
             bytes = later;
         }
         Ok(())
@@ -106,6 +125,13 @@ impl<'a> Parts<'a> {
     /// Writes over bytes that are there.
     fn patch(&mut self, at: At, bytes: &[u8]) -> Result<(), FileError> {
         if usize::from(at.disk) == self.full.len() {
+            let waits_from = self.filled - self.waiting.len() as u64;
+            let waiting = at.offset.checked_sub(waits_from).and_then(|from| usize::try_from(from).ok());
+            if let Some(waiting) = waiting.and_then(|from| self.waiting.get_mut(from..)?.get_mut(..bytes.len())) {
+                waiting.copy_from_slice(bytes);
+                return Ok(());
+            }
+            self.flush()?;
             return self.current.write_at(at.offset, bytes);
         }
         let mut part = self.staging.reopen(u32::from(at.disk) + 1)?;
@@ -261,6 +287,7 @@ impl<'a> ZipWriter<'a> {
         if self.split && disk == 0 {
             self.parts.patch(At { disk: 0, offset: 0 }, &STAYED_ONE)?;
         }
+        self.parts.flush()?;
         self.parts.current.sync()?;
         self.parts.current.close()?;
         self.parts.full.push(self.parts.filled);
