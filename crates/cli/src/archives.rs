@@ -14,14 +14,10 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use under_seal_core::Error;
 use under_seal_core::archive::{Archive, ArchiveError, OpenFormat, open_format_of};
-use under_seal_core::context::Context;
-use under_seal_core::iso::IsoReader;
 use under_seal_core::members::Refused;
 use under_seal_core::sealed::SealedReader;
-use under_seal_core::tar::{LoneReader, TarReader};
-use under_seal_core::unpacked::WrappedFile;
 use under_seal_core::volume::VolumeSet;
-use under_seal_core::zip::{Encryption, ZipReader, open_parts};
+use under_seal_core::zip::{Encryption, open_parts};
 
 /// What the user has named.
 pub enum Given {
@@ -94,57 +90,43 @@ impl Given {
                 let files = archive.set().geometry.data_volumes;
                 Ok(Loaded { archive: Archive::Sealed(Box::new(archive)), name, secret: unlocked.secret, notes, files })
             }
-            Self::Open(OpenFormat::Zip, path) => load_zip(&path, unlock, wanted),
-            Self::Open(OpenFormat::DiscImage, path) => load_disc_image(&path, work),
-            Self::Open(OpenFormat::Tar, path) => {
-                load_wrapped(&path, work, |file, context| Ok(Archive::Tar(Box::new(TarReader::open(file, context)?))))
-            }
-            Self::Open(OpenFormat::Lone, path) => {
-                load_wrapped(&path, work, |file, context| Ok(Archive::Lone(Box::new(LoneReader::open(file, context)?))))
+            Self::Open(format, path) => {
+                let progress = ProgressLine::for_reading(None, work);
+                let context = session::context(&progress, work.threads);
+                let archive = Archive::open(format, &path, &context).map_err(archive_failure)?;
+                drop(progress);
+                load_open(archive, unlock, wanted)
             }
         }
     }
 }
 
-fn load_zip(path: &Path, unlock: &UnlockArguments, wanted: Wanted) -> Result<Loaded, Failure> {
-    let segments = open_parts(path).map_err(archive_failure)?;
-    let name = name_of(segments.paths().last().unwrap_or(path));
-    let files = u32::try_from(segments.count()).unwrap_or(u32::MAX);
-    let archive = ZipReader::open(segments, None).map_err(archive_failure)?;
-    let encryptions = archive.encryptions();
-    let secret = encryptions.iter().any(|encryption| *encryption != Encryption::None);
-    let archive = match secret {
-        true => credentials::to_unlock_zip(archive, unlock, wanted)?,
-        false => archive,
+fn load_open(archive: Archive, unlock: &UnlockArguments, wanted: Wanted) -> Result<Loaded, Failure> {
+    let files = archive.paths();
+    let path = files.last().cloned().unwrap_or_default();
+    let (mut name, mut secret) = (path.file_stem().unwrap_or_default().as_bytes().to_vec(), false);
+    let (archive, notes) = match archive {
+        Archive::Zip(archive) => {
+            let encryptions = archive.encryptions();
+            secret = encryptions.iter().any(|encryption| *encryption != Encryption::None);
+            let archive = match secret {
+                true => Box::new(credentials::to_unlock_zip(*archive, unlock, wanted)?),
+                false => archive,
+            };
+            (Archive::Zip(archive), zip_notes(&encryptions))
+        }
+        Archive::DiscImage(archive) => {
+            let other_system = archive.has_other_system().then_some(OTHER_SYSTEM_NOTE);
+            let short = archive.is_short().then_some(SHORT_NOTE);
+            let notes = [Some(DISC_NOTE), other_system, short].into_iter().flatten().collect();
+            (Archive::DiscImage(archive), notes)
+        }
+        archive => {
+            name = name_of_tar(&path);
+            (archive, vec![TAR_NOTE])
+        }
     };
-    Ok(Loaded { name, secret, notes: notes(&encryptions), files, archive: Archive::Zip(Box::new(archive)) })
-}
-
-/// A tar archive, or a lone compressed file: all of it is read once.
-fn load_wrapped(
-    path: &Path,
-    work: &WorkArguments,
-    open: impl FnOnce(WrappedFile, &Context<'_>) -> Result<Archive, ArchiveError>,
-) -> Result<Loaded, Failure> {
-    let progress = ProgressLine::for_reading(None, work);
-    let context = session::context(&progress, work.threads);
-    let file = WrappedFile::look_at(path).map_err(Failure::File)?;
-    let archive = open(file, &context).map_err(archive_failure)?;
-    Ok(Loaded { archive, name: name_of_tar(path), secret: false, notes: vec![TAR_NOTE], files: 1 })
-}
-
-fn load_disc_image(path: &Path, work: &WorkArguments) -> Result<Loaded, Failure> {
-    let progress = ProgressLine::for_reading(None, work);
-    let archive = IsoReader::open(path, &session::context(&progress, work.threads)).map_err(archive_failure)?;
-    let mut notes = vec![DISC_NOTE];
-    if archive.has_other_system() {
-        notes.push(OTHER_SYSTEM_NOTE);
-    }
-    if archive.is_short() {
-        notes.push(SHORT_NOTE);
-    }
-    let archive = Archive::DiscImage(Box::new(archive));
-    Ok(Loaded { archive, name: name_of(path), secret: false, notes, files: 1 })
+    Ok(Loaded { archive, name, secret, notes, files: u32::try_from(files.len()).unwrap_or(u32::MAX) })
 }
 
 const DISC_NOTE: &str = "Nothing in it is encrypted, and a disc image has no checksums: nothing shows whether contents are as \
@@ -171,12 +153,8 @@ pub fn archive_failure(error: impl Into<ArchiveError>) -> Failure {
     Failure::Core(Error::Archive(error.into()))
 }
 
-fn name_of(path: &Path) -> Vec<u8> {
-    path.file_stem().unwrap_or_default().as_bytes().to_vec()
-}
-
 /// What a ZIP archive does not do.
-fn notes(encryptions: &[Encryption]) -> Vec<&'static str> {
+fn zip_notes(encryptions: &[Encryption]) -> Vec<&'static str> {
     let mut notes = Vec::new();
     if encryptions.contains(&Encryption::Old) {
         notes.push("Some of it is under ZIP's old cipher, which withstands nobody: take it for readable by anyone.");
@@ -200,17 +178,6 @@ pub fn volume_paths(set: &VolumeSet) -> Vec<PathBuf> {
 }
 
 impl Loaded {
-    /// The files that it is read from.
-    pub fn paths(&self) -> Vec<PathBuf> {
-        match &self.archive {
-            Archive::Sealed(archive) => volume_paths(archive.set()),
-            Archive::Zip(archive) => archive.segments().paths().map(Path::to_owned).collect(),
-            Archive::Tar(archive) => vec![archive.file().path.clone()],
-            Archive::DiscImage(archive) => vec![archive.path().to_owned()],
-            Archive::Lone(archive) => vec![archive.file().path.clone()],
-        }
-    }
-
     /// What is in it and cannot be extracted.
     pub fn not_extracted(&self) -> Vec<NotExtracted> {
         let one = |refused: &Refused| NotExtracted { path: shown(&refused.name), why: refused.why.to_string() };

@@ -175,7 +175,6 @@ fn a_disc_image_is_taken_as_it_comes() {
 #[case::all_parts("open", &["b.z01", "b.zip", "--into", "board"], 0, "b is open")]
 #[case::two_archives("open", &["b.zip", "c.zip", "--into", "board"], 2, "These are several archives")]
 #[case::for_sealed_only("receipt", &["c.zip"], 2, "for sealed volumes")]
-#[case::to_be_rehearsed("rehearse", &["c.zip", "--against", "a"], 2, "for sealed volumes")]
 #[case::salvage("open", &["c.zip", "--salvage"], 2, "--salvage is for sealed volumes")]
 fn what_is_named_is_one_archive(
     #[case] command: &str,
@@ -195,6 +194,85 @@ fn what_is_named_is_one_archive(
     };
     let ran = desk.run(&[&[command], &arguments[..]].concat()).expect(code);
     assert!((ran.out.clone() + &ran.err).replace("\n  ", " ").contains(words), "{}{}", ran.out, ran.err);
+}
+
+/// How it is packed, how it is rehearsed, the exit code, the step that this ends with, and what is said.
+#[rstest]
+#[case::parts(&["b.zip", "--fit", "700KB"], &[], 0, "compare", "3 files under their own names")]
+#[case::parts_by_mail(&["b.zip", "--fit", "700KB"], &["--through", "mail", "--limit", "1MB"], 0, "compare", "in 3 messages within 1,000,000 bytes")]
+#[case::parts_on_media(&["b.zip", "--fit", "700KB"], &["--through", "media", "--limit", "800KB"], 0, "compare", "on 3 media of 800,000 bytes")]
+#[case::parts_uploaded(&["b.zip", "--fit", "700KB"], &["--through", "upload"], 0, "compare", "transfers broke off and went on")]
+#[case::one_file(&["b.zip"], &["--through", "mail"], 0, "compare", "1 file was delivered by mail")]
+#[case::too_long(&["b.zip"], &["--through", "mail", "--limit", "1MB"], 1, "deliver", "the mailbox takes 1,000,000 bytes, and refused 1")]
+#[case::not_encrypted(&["b.zip", "--no-password"], &[], 0, "compare", "Next: send it.")]
+#[case::tar(&["b.tar.zst", "--no-password"], &["--through", "media"], 0, "compare", "known by what it holds")]
+#[case::a_part_is_lost(&["b.zip", "--fit", "700KB"], &["--lose", "1", "--seed", "4"], 1, "gather", "missing")]
+#[case::all_is_lost(&["b.zip"], &["--lose", "1"], 1, "deliver", "was named exactly")]
+#[case::a_byte_is_changed(&["b.zip", "--fit", "700KB"], &["--damage", "2"], 1, "check", "What was done to the delivery was noticed")]
+fn the_recipient_of_an_open_format_is_played(
+    #[case] packed: &[&str],
+    #[case] options: &[&str],
+    #[case] code: i32,
+    #[case] last: &str,
+    #[case] words: &str,
+) {
+    let desk = with_dossier();
+    let archive = packed[0];
+    desk.run(&[&["pack", "wrenfall-light", "--to"], packed].concat()).expect(0);
+    let arguments = [&["rehearse", archive, "--against", "wrenfall-light"], options].concat();
+    let said = desk.run(&arguments).expect(code).out;
+    assert!(said.contains(words), "{said}");
+    let json = desk.run(&[&arguments[..], &["--json"]].concat()).expect(code);
+    let steps = json.json("/steps").as_array().unwrap().clone();
+    assert_eq!((&steps.last().unwrap()["step"], json.json("/set").is_null()), (&last.into(), true));
+    if code == 0 {
+        desk.file("wrenfall-light/letters/one more.txt", b"The lamp is lit.");
+        let changed = desk.run(&arguments).expect(1).out;
+        assert!(changed.contains("the archive is good, and the sources have changed"), "{changed}");
+    }
+}
+
+/// What is handed over, how, and what the note and the report say.
+#[rstest]
+#[case::parts(&["b.zip", "--fit", "700KB"], &["--fit", "mail-10", "--password-note", "p.txt"], &["b.z01", "b.z02", "b.zip"], "a program that knows ZIP archives in parts; it must know AES-256", "every content's length and checksum before copying")]
+#[case::not_encrypted(&["b.zip", "--no-password"], &["--fit", "disc-700"], &["b.zip"], "No password is needed", "1 label")]
+#[case::tar(&["b.tar.gz", "--no-password"], &[], &["b.tar.gz"], "the program that you have for tar archives", "every content read to its end")]
+fn an_open_format_is_handed_over(
+    #[case] packed: &[&str],
+    #[case] options: &[&str],
+    #[case] files: &[&str],
+    #[case] note: &str,
+    #[case] words: &str,
+) {
+    let desk = with_dossier();
+    desk.run(&[&["pack", "wrenfall-light", "--to"], packed].concat()).expect(0);
+    let said = desk.run(&[&["handover", packed[0], "--to", "give"], options].concat()).expect(0).out;
+    assert!(said.contains(words), "{said}");
+    let text = fs::read_to_string(desk.path("give/how-to-open.txt")).unwrap();
+    assert!(text.contains(note), "{text}");
+    for file in files {
+        assert_eq!(fs::read(desk.path(&format!("give/{file}"))).unwrap(), fs::read(desk.path(file)).unwrap());
+        assert!(fs::read_to_string(desk.path("give/SHA256SUMS")).unwrap().contains(file));
+    }
+    desk.run(&["open", &format!("give/{}", files[0]), "--into", "board"]).expect(0);
+    // What is damaged is not handed over, and nothing is left of it.
+    desk.flip(&desk.path(files[0]), 90_000);
+    let before = desk.names(".");
+    desk.run(&["handover", packed[0], "--to", "other"]).expect(5);
+    assert_eq!(desk.names("."), before);
+}
+
+#[test]
+fn without_the_password_only_the_directory_is_read_before_it_is_handed_over() {
+    let desk = Desk::new();
+    desk.file("a", b"one").run(&["pack", "a", "--to", "a.zip"]).expect(0);
+    let mut command = desk.command(&["handover", "a.zip", "--to", "give", "--json"]);
+    let ran = support::Ran::new(command.env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(0);
+    assert_eq!((ran.json("/secret"), ran.json("/contents_read")), (true.into(), false.into()));
+    let refused = desk.run(&["pack", "a", "--to", "a.tar", "--no-password"]).expect(0);
+    assert!(refused.err.is_empty(), "{}", refused.err);
+    let told = desk.run(&["handover", "a.tar", "--to", "other", "--password-note", "p.txt"]).expect(2).err;
+    assert!(told.contains("There is no password to write down"), "{told}");
 }
 
 #[test]

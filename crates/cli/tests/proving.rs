@@ -213,7 +213,7 @@ fn what_cannot_be_handed_over_leaves_nothing(#[case] options: &[&str], #[case] c
 #[case::good(&[], |_: &Desk| {}, 0, "compare", "The recipient can open it")]
 #[case::lost(&["--lose", "2"], |_: &Desk| {}, 1, "check", "What was done to the delivery was named exactly")]
 #[case::damaged(&["--damage", "3", "--seed", "9"], |_: &Desk| {}, 1, "check", "was named exactly")]
-#[case::all_lost(&["--lose", "9"], |_: &Desk| {}, 1, "gather", "do not send these volumes")]
+#[case::all_lost(&["--lose", "9"], |_: &Desk| {}, 1, "gather", "do not send this")]
 #[case::sources_changed(&[], |desk: &Desk| { desk.flip(&desk.path("wrenfall-light/costs/cost-table.csv"), 10); }, 1, "compare", "the archive is good, and the sources have changed")]
 #[case::archive_damaged(&[], |desk: &Desk| { desk.flip(&desk.volume(3), 70_000); }, 1, "check", "volume 3 is damaged")]
 fn the_recipient_is_played_before_anything_is_sent(

@@ -6,12 +6,12 @@ use crate::iso::{IsoError, IsoReader, is_iso};
 use crate::members::Refused;
 use crate::place::{FileAction, FileError};
 use crate::reader::{ArchiveReader, ExtractError};
-use crate::sealed::{SealedError, SealedReader};
+use crate::sealed::{Password, SealedError, SealedReader};
 use crate::tar::{LoneReader, TarError, TarReader, is_tar};
 use crate::unpacked::{WrappedFile, Wrapping};
-use crate::zip::{PartsError, ZipError, ZipReader, is_zip};
+use crate::zip::{Encryption, PartsError, ZipError, ZipReader, is_zip, open_parts};
 use std::convert::Infallible;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// Why an archive cannot be read.
 #[derive(Debug, thiserror::Error)]
@@ -87,6 +87,39 @@ pub enum Archive {
 }
 
 impl Archive {
+    /// Opens what has this format. The contents of what is encrypted cannot be had so (see [`ZipReader::unlocked`]).
+    ///
+    /// # Errors
+    /// [`ArchiveError`].
+    pub fn open(format: OpenFormat, path: &Path, context: &Context<'_>) -> Result<Self, ArchiveError> {
+        let wrapped = || WrappedFile::look_at(path).map_err(TarError::from);
+        Ok(match format {
+            OpenFormat::Zip => Self::Zip(Box::new(ZipReader::open(open_parts(path)?, None)?)),
+            OpenFormat::Tar => Self::Tar(Box::new(TarReader::open(wrapped()?, context)?)),
+            OpenFormat::DiscImage => Self::DiscImage(Box::new(IsoReader::open(path, context)?)),
+            OpenFormat::Lone => Self::Lone(Box::new(LoneReader::open(wrapped()?, context)?)),
+        })
+    }
+
+    /// The files that it is read from, in order.
+    pub fn paths(&self) -> Vec<PathBuf> {
+        match self {
+            Self::Sealed(archive) => archive.set().volumes.values().flatten().map(|file| file.path.clone()).collect(),
+            Self::Zip(archive) => archive.segments().paths().map(Path::to_owned).collect(),
+            Self::Tar(archive) => vec![archive.file().path.clone()],
+            Self::DiscImage(archive) => vec![archive.path().to_owned()],
+            Self::Lone(archive) => vec![archive.file().path.clone()],
+        }
+    }
+
+    /// The password of a ZIP archive of which some is encrypted; where it is not known yet, nothing inside.
+    pub fn zip_password(&self) -> Option<Option<&Password>> {
+        match self {
+            Self::Zip(archive) if archive.encryptions() != [Encryption::None] => Some(archive.password()),
+            _ => None,
+        }
+    }
+
     /// What the format is called.
     pub fn format(&self) -> &'static str {
         match self {

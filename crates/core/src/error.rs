@@ -289,6 +289,8 @@ fn handover_class(error: &HandoverError) -> ErrorClass {
         HandoverError::Taken(_) => ErrorClass::Unsafe,
         HandoverError::NotWhole { missing, .. } if !missing.is_empty() => ErrorClass::VolumesMissing,
         HandoverError::NotWhole { .. } | HandoverError::Regather(_) | HandoverError::Differ => ErrorClass::Damaged,
+        HandoverError::DamagedEntries(_) => ErrorClass::Damaged,
+        HandoverError::Archive(error) => archive_class(error),
         HandoverError::Note(_) | HandoverError::Draft(DraftError::TooLarge { .. }) => ErrorClass::Usage,
         HandoverError::File(error) | HandoverError::Draft(DraftError::File(error)) => file_class(error),
         HandoverError::NoRandomness(_) | HandoverError::Draft(DraftError::NoRandomness(_)) => ErrorClass::System,

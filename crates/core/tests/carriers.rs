@@ -28,12 +28,18 @@ fn sent(desk: &Desk) -> Vec<Sent> {
 fn carried_until(desk: &Desk, way: Way, seed: u64, cancel: &(dyn Fn() -> bool + Sync)) -> Result<Carried, CarryError> {
     let volumes = sent(desk);
     let listed = volumes.iter().map(|volume| (volume.name(), volume.bytes)).collect();
-    let fields = NoteFields { archive: "source".into(), set: "0".into(), volumes: listed, secret: true };
+    let fields = NoteFields {
+        archive: "source".into(),
+        set: Some("0".into()),
+        volumes: listed,
+        secret: true,
+        how: String::new(),
+    };
     let (inbox, under_way) = (desk.path("inbox"), desk.path("under way"));
     for folder in [&inbox, &under_way] {
         fs::create_dir_all(folder).unwrap();
     }
-    let load = Load { volumes: &volumes, fields: &fields, inbox: &inbox, under_way: &under_way };
+    let load = Load { volumes: &volumes, fields: &fields, inbox: &inbox, under_way: &under_way, keep_names: false };
     desk.with_context(cancel, |context| carry(way, &load, &mut Choices::new(seed), context))
 }
 

@@ -76,8 +76,8 @@ pub struct ResendArguments {
 /// `handover`.
 #[derive(Debug, Args)]
 pub struct HandoverArguments {
-    /// A volume, or a folder with volumes in it
-    #[arg(value_name = "VOLUME|FOLDER")]
+    /// A volume, a folder with volumes in it, or an archive in another format
+    #[arg(value_name = "VOLUME|FOLDER|ARCHIVE")]
     pub archive: PathBuf,
     /// The folder to make; it must not be there yet
     #[arg(long, value_name = "FOLDER")]
@@ -85,7 +85,7 @@ pub struct HandoverArguments {
     /// How it goes: for a mail fit a draft of every message is made, for a disc a label (see "fits")
     #[arg(long, value_name = "SIZE|NAME")]
     pub fit: Option<String>,
-    /// Write the note from this text file instead; {archive}, {volumes}, {set}, {password} and {list} stand for what they say
+    /// Write the note from this text file instead; {archive}, {volumes}, {set}, {password}, {how} and {list} stand for what they say
     #[arg(long, value_name = "FILE")]
     pub note_template: Option<PathBuf>,
     /// Write a message with the password into this new file, which only you may read, to be sent by another way
@@ -113,8 +113,8 @@ pub enum Through {
 /// `rehearse`.
 #[derive(Debug, Args)]
 pub struct RehearseArguments {
-    /// A volume, or a folder with volumes in it
-    #[arg(value_name = "VOLUME|FOLDER")]
+    /// A volume, a folder with volumes in it, or an archive in another format
+    #[arg(value_name = "VOLUME|FOLDER|ARCHIVE")]
     pub archive: PathBuf,
     /// The files and folders that it was packed from. Repeatable
     #[arg(long, required = true, num_args = 1.., value_name = "SOURCE")]

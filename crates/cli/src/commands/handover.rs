@@ -1,10 +1,10 @@
 //! `handover`: everything that goes to the recipient, in one folder; and, apart from it, the password for another way.
 
 use super::show;
-use crate::args::{DeliveryArguments, HandoverArguments, ShapeArguments};
+use crate::archives::{Given, Wanted, given};
+use crate::args::{DeliveryArguments, HandoverArguments, ShapeArguments, UnlockArguments};
 use crate::credentials;
 use crate::failure::{DONE, Failure};
-use crate::places::gather;
 use crate::session;
 use crate::settings::{BadValue, Settings};
 use crate::ui::paint::{Tone, paint};
@@ -12,10 +12,17 @@ use crate::ui::progress::ProgressLine;
 use crate::ui::table;
 use crate::ui::text::{self, bytes, count};
 use serde::Serialize;
+use std::ffi::OsString;
 use std::fs;
+use std::os::unix::ffi::OsStringExt as _;
 use std::path::{Path, PathBuf};
 use std::slice;
-use under_seal_core::handover::{HandedFile, HandedOver, HandoverRequest, NOTE_PAGE, NOTE_TEXT, SUMS, hand_over};
+use under_seal_core::archive::Archive;
+use under_seal_core::handover::{
+    Handed, HandedFile, HandedOver, HandoverRequest, NOTE_PAGE, NOTE_TEXT, SUMS, hand_over,
+};
+use under_seal_core::sealed::{Password, opens_without_password};
+use under_seal_core::volume::VolumeSet;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
@@ -27,25 +34,35 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
     let settings = Settings::resolve(&delivery, arguments.work.threads)?;
     let stored = || settings.note_template.as_ref().map(|path| path.value.clone());
     let template = arguments.note_template.clone().or_else(stored).map(read_template).transpose()?;
-    let set = gather(slice::from_ref(&arguments.archive))?;
-    let stem = super::resend::stem(&set);
-    let password = arguments.password_note.as_deref().map(|note| apart(arguments, note, &set)).transpose()?;
-    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
+    let password_note = arguments.password_note.as_deref();
+    if let Some(note) = password_note {
+        lies_apart(note, &arguments.to)?;
+    }
+    let (mut what, stem) = match given(slice::from_ref(&arguments.archive), &arguments.work)? {
+        Given::Sealed(set) => (What::Volumes(set.clone()), super::resend::stem(&set)),
+        open => {
+            let is_given = credentials::is_given(&arguments.unlock) || password_note.is_some();
+            let wanted = if is_given { Wanted::Content } else { Wanted::List };
+            let loaded = open.load(&arguments.unlock, wanted, &arguments.work)?;
+            (What::Archive(Box::new(loaded.archive)), OsString::from_vec(loaded.name))
+        }
+    };
+    let password = password_note.map(|note| Ok::<_, Failure>((note, what.password(&arguments.unlock)?))).transpose()?;
+    let progress = ProgressLine::for_reading(what.volumes(), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let request = HandoverRequest {
-        set: &set,
         stem: &stem,
         folder: &arguments.to,
         fit: settings.fit.value.fit,
         template: template.as_deref(),
         mail_to: &settings.mail_to,
     };
-    let made = hand_over(&request, &context)?;
+    let made = hand_over(&mut what.handed(), &request, &context)?;
     drop(progress);
     if let Some((note, password)) = &password {
         credentials::write_password_note(note, password, &stem.to_string_lossy())?;
     }
-    let report = Report::new(&set.ids.set_text(), &made, arguments.password_note.as_deref());
+    let report = Report::new(&what, &made, password_note);
     show(&report, &arguments.work, || lines(&report))?;
     Ok(DONE)
 }
@@ -54,17 +71,60 @@ fn read_template(path: PathBuf) -> Result<String, Failure> {
     fs::read_to_string(&path).map_err(|source| Failure::TextFile { path, source })
 }
 
-/// The password for another way, which must open the archive and must not lie among what is handed over.
-fn apart(
-    arguments: &HandoverArguments,
-    note: &Path,
-    set: &under_seal_core::volume::VolumeSet,
-) -> Result<(PathBuf, under_seal_core::sealed::Password), Failure> {
+/// The password goes another way: it must not lie among what is handed over.
+fn lies_apart(note: &Path, folder: &Path) -> Result<(), Failure> {
     let absolute = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
-    if absolute(note).starts_with(absolute(&arguments.to)) {
-        return Err(Failure::Value(BadValue::PasswordAmongIt));
+    match absolute(note).starts_with(absolute(folder)) {
+        true => Err(Failure::Value(BadValue::PasswordAmongIt)),
+        false => Ok(()),
     }
-    Ok((note.to_owned(), credentials::that_opens(set, &arguments.unlock)?))
+}
+
+/// What is handed over.
+enum What {
+    Volumes(VolumeSet),
+    Archive(Box<Archive>),
+}
+
+impl What {
+    fn handed(&mut self) -> Handed<'_> {
+        match self {
+            Self::Volumes(set) => Handed::Volumes(set),
+            Self::Archive(archive) => Handed::Archive(archive),
+        }
+    }
+
+    fn volumes(&self) -> Option<u32> {
+        match self {
+            Self::Volumes(set) => Some(set.geometry.data_volumes),
+            Self::Archive(_) => None,
+        }
+    }
+
+    /// The password, once it has opened it.
+    fn password(&self, unlock: &UnlockArguments) -> Result<Password, Failure> {
+        match self {
+            Self::Volumes(set) => credentials::that_opens(set, unlock),
+            Self::Archive(archive) => {
+                archive.zip_password().flatten().cloned().ok_or(Failure::Value(BadValue::NoPasswordToTell))
+            }
+        }
+    }
+
+    fn is_secret(&self) -> bool {
+        match self {
+            Self::Volumes(set) => !opens_without_password(&set.head, &set.ids.set),
+            Self::Archive(archive) => archive.zip_password().is_some(),
+        }
+    }
+
+    /// Whether every content was read, as far as the format lets it be without the password.
+    fn contents_read(&self) -> bool {
+        match self {
+            Self::Volumes(_) => false,
+            Self::Archive(archive) => archive.zip_password() != Some(None),
+        }
+    }
 }
 
 /// The JSON object (docs/json.md).
@@ -72,7 +132,10 @@ fn apart(
 struct Report {
     command: &'static str,
     exit_code: u8,
-    set: String,
+    format: &'static str,
+    set: Option<String>,
+    secret: bool,
+    contents_read: bool,
     folder: String,
     note: [&'static str; 2],
     checksums: &'static str,
@@ -89,14 +152,23 @@ struct File {
 }
 
 impl Report {
-    fn new(set: &str, made: &HandedOver, password_note: Option<&Path>) -> Self {
+    fn new(what: &What, made: &HandedOver, password_note: Option<&Path>) -> Self {
         let files = |files: &[HandedFile]| {
             files.iter().map(|file| File { name: text::name(&file.name), bytes: file.bytes }).collect()
         };
         Self {
             command: "handover",
             exit_code: DONE,
-            set: set.to_owned(),
+            format: match what {
+                What::Volumes(_) => "sealed",
+                What::Archive(archive) => archive.format(),
+            },
+            set: match what {
+                What::Volumes(set) => Some(set.ids.set_text()),
+                What::Archive(_) => None,
+            },
+            secret: what.is_secret(),
+            contents_read: what.contents_read(),
             folder: text::path(&made.folder),
             note: [NOTE_TEXT, NOTE_PAGE],
             checksums: SUMS,
@@ -105,6 +177,21 @@ impl Report {
             labels: files(&made.labels),
             password_note: password_note.map(text::path),
         }
+    }
+}
+
+fn note(report: &Report) -> String {
+    let secret = if report.secret { "; the password is not in them" } else { "" };
+    format!("{} and {}{secret}", report.note[0], report.note[1])
+}
+
+/// What was found right before it was copied, and after.
+fn checked(report: &Report) -> &'static str {
+    match (report.format, report.contents_read) {
+        ("sealed", _) => "every cell's check, before and after copying",
+        ("zip", true) => "every content's length and checksum before copying, every byte after it",
+        ("zip", false) => "the directory before copying, every byte after it; contents need the password",
+        _ => "every content read to its end before copying, every byte compared after it",
     }
 }
 
@@ -126,19 +213,28 @@ fn lines(report: &Report) -> Vec<String> {
             .map(|largest| format!("the largest message has {}", bytes(largest))),
     );
     lines.extend(table::summary(&[
-        ("volumes", several(&report.volumes, "volume")),
-        ("note", vec![format!("{} and {}; the password is not in them", report.note[0], report.note[1])]),
+        if report.set.is_some() {
+            ("volumes", several(&report.volumes, "volume"))
+        } else {
+            ("archive", several(&report.volumes, "file"))
+        },
+        ("checked", vec![checked(report).to_owned()]),
+        ("note", vec![note(report)]),
         ("checksums", vec![report.checksums.to_owned()]),
         ("drafts", drafts),
         ("labels", several(&report.labels, "label")),
         ("where", vec![report.folder.clone()]),
         ("password", report.password_note.iter().cloned().collect()),
     ]));
-    let next = match (report.drafts.as_slice(), report.password_note.is_some()) {
-        ([], _) => "Next: give all of it to the recipient, and tell the password by another way.",
-        (_, true) => "Next: open the drafts in your mail program and send them; send the password by another way.",
-        (_, false) => "Next: open the drafts in your mail program and send them; tell the password by another way.",
+    let next = match report.drafts.as_slice() {
+        [] => "Next: give all of it to the recipient",
+        _ => "Next: open the drafts in your mail program and send them",
     };
-    lines.extend([String::new(), next.to_owned()]);
+    let password = match (report.secret, report.password_note.is_some()) {
+        (false, _) => "",
+        (true, true) => "; send the password by another way",
+        (true, false) => "; tell the password by another way",
+    };
+    lines.extend([String::new(), format!("{next}{password}.")]);
     lines
 }

@@ -1,10 +1,10 @@
 //! `rehearse`: playing the recipient before the sender lets go.
 
 use super::show;
+use crate::archives::{Given, Wanted, given};
 use crate::args::{DeliveryArguments, RehearseArguments, ShapeArguments, Through};
 use crate::credentials;
 use crate::failure::{DONE, Failure, LOOK};
-use crate::places::gather;
 use crate::session;
 use crate::settings::{BadValue, Origin, Settings};
 use crate::ui::paint::{Tone, paint};
@@ -13,13 +13,17 @@ use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, contents, count, number_list};
 use crate::words;
 use serde::Serialize;
+use std::ffi::OsString;
 use std::fs::Permissions;
+use std::os::unix::ffi::OsStringExt as _;
 use std::os::unix::fs::PermissionsExt as _;
 use std::slice;
 use under_seal_core::Error;
+use under_seal_core::archive::Archive;
 use under_seal_core::carriers::{Carrier, Trip, Way};
 use under_seal_core::fit::NAMED;
-use under_seal_core::rehearsal::{Failed, Faults, Rehearsal, RehearsalRequest, Step, rehearse};
+use under_seal_core::rehearsal::{Failed, Faults, Rehearsal, RehearsalRequest, Rehearsed, Step, rehearse};
+use under_seal_core::sealed::{CostLimit, Credentials};
 use under_seal_core::source::{Catalogue, expand};
 use under_seal_core::volume::VolumeSet;
 
@@ -27,31 +31,81 @@ use under_seal_core::volume::VolumeSet;
 pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
     let settings = settings(arguments)?;
     let (choice, way) = (settings.choice(&arguments.choice)?, way(arguments, &settings)?);
-    let set = gather(slice::from_ref(&arguments.archive))?;
-    let (credentials, limit) = credentials::tried(&set, &arguments.unlock)?;
-    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
+    let (what, stem) = match given(slice::from_ref(&arguments.archive), &arguments.work)? {
+        Given::Sealed(set) => {
+            let (credentials, limit) = credentials::tried(&set, &arguments.unlock)?;
+            let stem = super::resend::stem(&set);
+            (What::Sealed { set, credentials, limit }, stem)
+        }
+        open => {
+            let loaded = open.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
+            (What::Open(Box::new(loaded.archive)), OsString::from_vec(loaded.name))
+        }
+    };
+    let progress = ProgressLine::for_reading(Some(what.count()), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let sources = expand(&arguments.against).map_err(|error| Error::Pack(error.into()))?;
     let sources =
         Catalogue::gather(&sources, &choice, &|_| false, &context).map_err(|error| Error::Pack(error.into()))?;
     let place = tempfile::Builder::new().prefix("under-seal-").permissions(Permissions::from_mode(0o700)).tempdir();
     let place = session::remove_at_the_end(place.map_err(Failure::Temporary)?);
-    let stem = super::resend::stem(&set);
     let request = RehearsalRequest {
-        set: &set,
+        what: what.rehearsed(),
         way,
         stem: &stem.to_string_lossy(),
-        credentials: &credentials,
-        limit,
         sources: &sources,
         place: place.path(),
         faults: Faults { lost: arguments.lose, damaged: arguments.damage, seed: arguments.seed },
     };
     let rehearsal = rehearse(&request, &context)?;
     drop(progress);
-    let report = Report::new(&set, &rehearsal, way);
+    let report = Report::new(&what, &rehearsal, way);
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
+}
+
+/// What is sent.
+enum What {
+    Sealed { set: VolumeSet, credentials: Credentials, limit: CostLimit },
+    Open(Box<Archive>),
+}
+
+impl What {
+    fn rehearsed(&self) -> Rehearsed<'_> {
+        match self {
+            Self::Sealed { set, credentials, limit } => Rehearsed::Sealed { set, credentials, limit: *limit },
+            Self::Open(archive) => Rehearsed::Open(archive),
+        }
+    }
+
+    /// Of how many volumes or files it is.
+    fn count(&self) -> u32 {
+        match self {
+            Self::Sealed { set, .. } => set.geometry.data_volumes,
+            Self::Open(archive) => u32::try_from(archive.paths().len()).unwrap_or(u32::MAX),
+        }
+    }
+
+    fn is_secret(&self) -> bool {
+        match self {
+            Self::Sealed { credentials, .. } => *credentials != Credentials::none(),
+            Self::Open(archive) => archive.zip_password().is_some(),
+        }
+    }
+
+    const fn noun(&self) -> &'static str {
+        match self {
+            Self::Sealed { .. } => "volume",
+            Self::Open(_) => "file",
+        }
+    }
+
+    fn format(&self) -> &'static str {
+        match self {
+            Self::Sealed { .. } => "sealed",
+            Self::Open(archive) => archive.format(),
+        }
+    }
 }
 
 fn settings(arguments: &RehearseArguments) -> Result<Settings, Failure> {
@@ -84,7 +138,8 @@ fn way(arguments: &RehearseArguments, settings: &Settings) -> Result<Way, Failur
 struct Report {
     command: &'static str,
     exit_code: u8,
-    set: String,
+    format: &'static str,
+    set: Option<String>,
     volumes: u32,
     passed: bool,
     through: Option<&'static str>,
@@ -97,6 +152,8 @@ struct Report {
     damaged: Vec<u32>,
     why: Option<String>,
     next: String,
+    #[serde(skip)]
+    noun: &'static str,
 }
 
 #[derive(Serialize)]
@@ -123,7 +180,7 @@ impl TripLine {
 }
 
 impl Report {
-    fn new(set: &VolumeSet, rehearsal: &Rehearsal, way: Way) -> Self {
+    fn new(what: &What, rehearsal: &Rehearsal, way: Way) -> Self {
         let last = rehearsal.steps.len().saturating_sub(1);
         let steps = rehearsal.steps.iter().enumerate().map(|(place, (step, took))| {
             let failed = rehearsal.failed.as_ref().filter(|_| place == last);
@@ -131,7 +188,7 @@ impl Report {
                 step: name(*step),
                 seconds: took.as_secs_f64(),
                 passed: failed.is_none(),
-                verdict: failed.map_or_else(|| verdict(*step, set, rehearsal, way), |failed| why(failed, way)),
+                verdict: failed.map_or_else(|| verdict(*step, what, rehearsal, way), |failed| why(failed, way)),
             }
         });
         let (missing, damaged) = match &rehearsal.failed {
@@ -143,14 +200,19 @@ impl Report {
         Self {
             command: "rehearse",
             exit_code: if rehearsal.failed.is_none() { DONE } else { LOOK },
-            set: set.ids.set_text(),
-            volumes: set.geometry.data_volumes,
+            format: what.format(),
+            set: match what {
+                What::Sealed { set, .. } => Some(set.ids.set_text()),
+                What::Open(_) => None,
+            },
+            volumes: what.count(),
+            noun: what.noun(),
             passed: rehearsal.failed.is_none(),
             through: through(way).map(|(name, _)| name),
             limit: through(way).map(|(_, limit)| limit),
             trips: rehearsal.trips.iter().map(TripLine::new).collect(),
             steps: steps.collect(),
-            next: next(rehearsal.failed.as_ref(), as_requested && !(missing.is_empty() && damaged.is_empty()), way),
+            next: next(rehearsal, as_requested && !(missing.is_empty() && damaged.is_empty()), what, way),
             lost_on_request,
             damaged_on_request,
             missing,
@@ -181,39 +243,52 @@ fn name(step: Step) -> &'static str {
     }
 }
 
-fn verdict(step: Step, set: &VolumeSet, rehearsal: &Rehearsal, way: Way) -> String {
-    let volumes = count(set.geometry.data_volumes.into(), "volume");
+fn verdict(step: Step, what: &What, rehearsal: &Rehearsal, way: Way) -> String {
+    let volumes = count(what.count().into(), what.noun());
+    let sealed = matches!(what, What::Sealed { .. });
+    let keeps_names = !sealed && what.count() > 1;
     let (lost, damaged) = &rehearsal.done_to;
     let totals = rehearsal.totals;
     match step {
-        Step::Deliver if lost.is_empty() && damaged.is_empty() => delivered(&volumes, &rehearsal.trips, way),
+        Step::Deliver if lost.is_empty() && damaged.is_empty() => {
+            delivered(&volumes, keeps_names, &rehearsal.trips, way)
+        }
         Step::Deliver => {
             let some =
                 |numbers: &[u32], what: &str| (!numbers.is_empty()).then(|| format!("{what} {}", number_list(numbers)));
             let done = [some(lost, "lost"), some(damaged, "damaged")];
             format!("on request: {}", done.into_iter().flatten().collect::<Vec<_>>().join("; "))
         }
-        Step::Gather => "found by their headers".to_owned(),
-        Step::Check => "all here, every check right".to_owned(),
+        Step::Gather if sealed => "found by their headers".to_owned(),
+        Step::Gather if keeps_names => "found by their names, and known by what they hold".to_owned(),
+        Step::Gather => "known by what it holds".to_owned(),
+        Step::Check if sealed => "all here, every check right".to_owned(),
+        Step::Check if what.format() == "zip" => "every entry read to its end, every checksum right".to_owned(),
+        Step::Check => "every entry read to its end".to_owned(),
         Step::Unlock => "unlocked, with nothing of yours but what was given for it".to_owned(),
         Step::Open => {
             format!("{}, {}", contents(totals.files, totals.folders, totals.links), bytes(totals.content_bytes))
+        }
+        Step::Compare if !sealed => {
+            "the same as the sources, in every byte and mode, and in times to the second".to_owned()
         }
         Step::Compare => "the same as the sources, in every byte, time and mode".to_owned(),
     }
 }
 
 /// What came through, and how.
-fn delivered(volumes: &str, trips: &[Trip], way: Way) -> String {
+fn delivered(volumes: &str, keeps_names: bool, trips: &[Trip], way: Way) -> String {
+    let named = |other: &'static str| if keeps_names { "their own names, which they need" } else { other };
     let many = trips.len() as u64;
     match way {
-        Way::ByHand => format!("{volumes} under other names, the last first"),
+        Way::ByHand => format!("{volumes} under {}, the last first", named("other names")),
         Way::Mail { limit } => {
-            format!("{volumes} in {} within {}; other names and order", count(many, "message"), bytes(limit))
+            let names = named("other names");
+            format!("{volumes} in {} within {}; {names}, another order", count(many, "message"), bytes(limit))
         }
         Way::Media { capacity, .. } => {
             let media = if many == 1 { "1 medium".to_owned() } else { format!("{many} media") };
-            format!("{volumes} on {media} of {}, one at a time; short names", bytes(capacity))
+            format!("{volumes} on {media} of {}, one at a time; {}", bytes(capacity), named("short names"))
         }
         Way::Upload { limit } => {
             let broken: u32 = trips.iter().map(|trip| trip.broken_off).sum();
@@ -242,6 +317,8 @@ fn why(failed: &Failed, way: Way) -> String {
         Failed::Refused(trips) => refused(trips, way),
         Failed::Gather(error) => words::gather(error),
         Failed::NotWhole { missing, damaged } => text::missing_and_damaged(missing, damaged),
+        Failed::Archive(error) => words::archive(error),
+        Failed::Unknown => "what arrived is of no known format".to_owned(),
         Failed::Unlock(error) => words::sealed(error),
         Failed::Open(error) => words::opening(error),
         Failed::Differs => "what was extracted is not what is inside".to_owned(),
@@ -249,20 +326,28 @@ fn why(failed: &Failed, way: Way) -> String {
     }
 }
 
-fn next(failed: Option<&Failed>, as_requested: bool, way: Way) -> String {
+fn next(rehearsal: &Rehearsal, as_requested: bool, what: &What, way: Way) -> String {
+    let failed = rehearsal.failed.as_ref();
     if let Some(Failed::Refused(_)) = failed {
         return smaller(way);
     }
+    let sealed = matches!(what, What::Sealed { .. });
+    let (lost, damaged) = &rehearsal.done_to;
     let next = match failed {
-        None => "Next: send the volumes, and tell the password by another way.",
+        None if sealed && what.is_secret() => "Next: send the volumes, and tell the password by another way.",
+        None if what.is_secret() => "Next: send it, and tell the password by another way.",
+        None => "Next: send it.",
         Some(_) if as_requested => {
             "What was done to the delivery was named exactly. Rehearse it without that to see the rest."
+        }
+        Some(_) if !(sealed || lost.is_empty() && damaged.is_empty()) => {
+            "What was done to the delivery was noticed. Rehearse it without that to see the rest."
         }
         Some(Failed::SourcesChanged) => {
             "Next: see what changed with compare, and pack again if the recipient needs it."
         }
         Some(Failed::Unlock(_)) => "Next: give the password that the recipient will have.",
-        Some(_) => "Next: do not send these volumes. Pack again, and rehearse that.",
+        Some(_) => "Next: do not send this. Pack again, and rehearse that.",
     };
     next.to_owned()
 }
@@ -276,11 +361,15 @@ fn smaller(way: Way) -> String {
 }
 
 fn lines(report: &Report) -> Vec<String> {
-    let volumes = count(report.volumes.into(), "volume");
+    let volumes = count(report.volumes.into(), report.noun);
     let by = report.through.map_or_else(String::new, |way| format!(" by {way}"));
     let heading = match report.passed {
         true => {
-            paint(Tone::Good, format!("The recipient can open it: {volumes} were delivered{by}, opened and compared."))
+            let were = if report.volumes == 1 { "was" } else { "were" };
+            paint(
+                Tone::Good,
+                format!("The recipient can open it: {volumes} {were} delivered{by}, opened and compared."),
+            )
         }
         false => paint(Tone::Bad, "The rehearsal failed.".to_owned()),
     };

@@ -120,6 +120,8 @@ pub enum BadValue {
     SeveralArchives,
     /// What is for sealed volumes only is wanted of another format.
     SealedOnly,
+    /// A password of what has none.
+    NoPasswordToTell,
     /// A plan is wanted for a format that is not reckoned for.
     PlanOfOpenFormat,
     /// Pieces are wanted, and nothing says how large.

@@ -1,6 +1,6 @@
 //! What can go wrong for a sender, in words.
 
-use super::{file_error, missing_path, system};
+use super::{archive, file_error, missing_path, system};
 use crate::args::FormatName;
 use crate::settings::{BadValue, FIELDS, NamePatternError, PASSWORD};
 use crate::ui::text::{self, bytes, duration, first_few, grouped, listed, path, shown};
@@ -106,9 +106,12 @@ pub fn bad_value(value: &BadValue) -> String {
             FormatName::from(*format)
         ),
         BadValue::SeveralArchives => "These are several archives. Name one, or parts of one.".to_owned(),
+        BadValue::NoPasswordToTell => {
+            "There is no password to write down: this archive is not encrypted. Leave --password-note out.".to_owned()
+        }
         BadValue::SealedOnly => {
-            "This command is for sealed volumes, and that is an archive of another format. It can be checked, listed, opened \
-             and compared."
+            "This command is for sealed volumes, and that is an archive of another format. It can be checked, listed, opened, \
+             compared, rehearsed and handed over."
                 .to_owned()
         }
         BadValue::PlanOfOpenFormat => {
@@ -392,6 +395,11 @@ pub(super) fn handover(error: &HandoverError) -> String {
             let wrong = text::missing_and_damaged(missing, damaged);
             format!("This cannot be handed over: {wrong}. Pack it again.")
         }
+        HandoverError::DamagedEntries(names) => format!(
+            "This cannot be handed over: {} of it cannot be had whole. Pack it again.",
+            first_few(&names.iter().map(|name| shown(name)).collect::<Vec<_>>())
+        ),
+        HandoverError::Archive(error) => archive(error),
         HandoverError::Note(error) => format!(
             "The note's template cannot be used: {error}. The fields are {}.",
             NOTE_FIELDS.map(|field| format!("{{{field}}}")).join(", ")

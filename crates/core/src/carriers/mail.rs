@@ -23,7 +23,7 @@ pub(super) fn carry(
     choices: &mut Choices,
     context: &Context<'_>,
 ) -> Result<Carried, CarryError> {
-    let text = note::text(note::TEMPLATE, load.fields)?;
+    let text = note::text(load.fields.built_in(), load.fields)?;
     let drafts = Drafts { limit, text: &text, fields: load.fields, mail_to: &["recipient@example.invalid".to_owned()] };
     let attachments: Vec<Attachment> = load.volumes.iter().map(attachment).collect();
     let messages = drafts.divide(&attachments);
@@ -37,7 +37,7 @@ pub(super) fn carry(
         let bytes = message.len() as u64;
         let refused = bytes > limit;
         if !refused {
-            let saved = save_attachments(&message, load.inbox, choices)?;
+            let saved = save_attachments(&message, load, choices)?;
             carried.arrived.extend(numbers.iter().copied().zip(saved));
         }
         carried.trips.push(Trip { volumes: numbers, bytes, refused, broken_off: 0 });
@@ -73,12 +73,13 @@ fn relayed(message: &[u8]) -> Vec<u8> {
 }
 
 /// Reads a message and saves what is attached; where each is, in the message's order.
-fn save_attachments(message: &[u8], inbox: &Path, choices: &mut Choices) -> Result<Vec<PathBuf>, CarryError> {
+fn save_attachments(message: &[u8], load: &Load<'_>, choices: &mut Choices) -> Result<Vec<PathBuf>, CarryError> {
     let message = MessageParser::default().parse(message).ok_or(CarryError::Unreadable)?;
     let mut saved = Vec::new();
     for part in message.attachments() {
         let name = part.attachment_name().unwrap_or("attachment");
-        let path = renamed(name, inbox, choices);
+        let kept = load.keep_names.then(|| load.inbox.join(name.replace('/', "_")));
+        let path = kept.unwrap_or_else(|| renamed(name, load.inbox, choices));
         let mut file = File::create_new(&path).map_err(FileError::on(FileAction::Create, &path))?;
         file.write_all(part.contents()).map_err(FileError::on(FileAction::Write, &path))?;
         saved.push(path);

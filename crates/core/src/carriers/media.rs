@@ -27,7 +27,7 @@ pub(super) fn carry(
         fs::create_dir(&drive).map_err(FileError::on(FileAction::Create, &drive))?;
         let mut recorded = Vec::new();
         for volume in &medium {
-            let to = short_name(&volume.path, &drive);
+            let to = if load.keep_names { drive.join(volume.name()) } else { short_name(&volume.path, &drive) };
             copy(&volume.path, &to, context)?;
             recorded.push((volume.number, to));
         }

@@ -160,6 +160,8 @@ pub struct Load<'a> {
     pub inbox: &'a Path,
     /// A folder for what is under way; it is there, and empty.
     pub under_way: &'a Path,
+    /// Everything keeps its name, since it is of no use under another.
+    pub keep_names: bool,
 }
 
 /// A message, a medium or an upload.
@@ -239,7 +241,7 @@ fn told(volume: &Sent, context: &Context<'_>) {
 fn by_hand(load: &Load<'_>, context: &Context<'_>) -> Result<Carried, CarryError> {
     let mut carried = Carried::default();
     for (place, volume) in load.volumes.iter().rev().enumerate() {
-        let to = load.inbox.join(format!("ATT{place:05}.bin"));
+        let to = load.inbox.join(if load.keep_names { volume.name() } else { format!("ATT{place:05}.bin") });
         let bytes = copy(&volume.path, &to, context)?;
         carried.trips.push(Trip { volumes: vec![volume.number], bytes, refused: false, broken_off: 0 });
         carried.arrived.push((volume.number, to));

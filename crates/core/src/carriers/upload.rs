@@ -42,7 +42,10 @@ pub(super) fn carry(
         let id = id_of(place);
         let trip = client.upload(&id, volume, context)?;
         if !trip.refused {
-            carried.arrived.push((volume.number, load.inbox.join(id)));
+            let stored = load.inbox.join(id);
+            let to = if load.keep_names { load.inbox.join(volume.name()) } else { stored.clone() };
+            std::fs::rename(&stored, &to).map_err(FileError::on(FileAction::Rename, &to))?;
+            carried.arrived.push((volume.number, to));
         }
         carried.trips.push(trip);
         told(volume, context);

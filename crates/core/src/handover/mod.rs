@@ -1,21 +1,26 @@
 //! Handover: everything that goes to a recipient, in one folder. The volumes, a note as text and as a page, checksums in
 //! the usual form; where volumes go by mail, a draft of every message; where they go on discs, a label for each.
 //!
+//! An archive in an open format is handed over likewise: its files keep their names, which some of these formats need.
+//!
 //! The password is never among it: nothing here knows it. The folder gets its name when all of it is there and the
 //! volumes in it have been checked.
 
+mod bundle;
 mod drafts;
 pub mod note;
 
+pub use bundle::Handed;
 pub use drafts::{Attachment, DraftError, Drafts};
 pub use note::{NoteError, NoteFields};
 
+use crate::archive::ArchiveError;
 use crate::context::{Cancelled, Context, NoRandomness};
 use crate::fit::Fit;
 use crate::place::{FileAction, FileError, Folder, Links, absolute, open_regular, temporary_name};
-use crate::proof::{InspectError, inspect};
-use crate::sealed::opens_without_password;
-use crate::volume::{GatherError, VolumeFile, VolumeSet, names};
+use crate::proof::InspectError;
+use crate::volume::GatherError;
+use bundle::{Bundle, Part};
 use sha2::{Digest as _, Sha256};
 use std::ffi::{OsStr, OsString};
 use std::io::Read as _;
@@ -34,11 +39,9 @@ const PREFIX: &str = ".handing-over-";
 /// So many bytes are copied at once.
 const COPIED_BYTES: usize = 1024 * 1024;
 
-/// What is handed over, and how.
+/// How something is handed over.
 #[derive(Debug, Clone)]
 pub struct HandoverRequest<'a> {
-    /// The volumes.
-    pub set: &'a VolumeSet,
     /// What the archive is called, for people and for the volumes' names.
     pub stem: &'a OsStr,
     /// The folder that is made; it must not be there.
@@ -87,6 +90,12 @@ pub enum HandoverError {
         /// Numbers of volumes of which no file is whole.
         damaged: Vec<u32>,
     },
+    /// Entries of an archive in an open format are damaged.
+    #[error("{} entries are damaged", .0.len())]
+    DamagedEntries(Vec<Vec<u8>>),
+    /// An archive in an open format cannot be read.
+    #[error(transparent)]
+    Archive(#[from] ArchiveError),
     /// The note cannot be written.
     #[error(transparent)]
     Note(#[from] NoteError),
@@ -123,9 +132,13 @@ impl From<InspectError> for HandoverError {
 ///
 /// # Errors
 /// [`HandoverError`]; nothing is left of it then.
-pub fn hand_over(request: &HandoverRequest<'_>, context: &Context<'_>) -> Result<HandedOver, HandoverError> {
+pub fn hand_over(
+    handed: &mut Handed<'_>,
+    request: &HandoverRequest<'_>,
+    context: &Context<'_>,
+) -> Result<HandedOver, HandoverError> {
     let folder = absolute(request.folder);
-    let whole = whole_files(request.set, context)?;
+    let bundle = Bundle::of(handed, request.stem, context)?;
     let (Some(above), Some(name)) = (folder.parent(), folder.file_name()) else {
         return Err(HandoverError::Taken(folder));
     };
@@ -135,7 +148,7 @@ pub fn hand_over(request: &HandoverRequest<'_>, context: &Context<'_>) -> Result
     }
     let temporary = temporary_name(PREFIX, context)?;
     let inside = above.create_subfolder(&temporary)?;
-    let made = fill(request, &whole, &inside, context).and_then(|made| {
+    let made = fill(request, &bundle, &inside, context).and_then(|made| {
         inside.set_mode_and_time(0o755, (context.clock)())?;
         inside.sync()?;
         above.publish(&temporary, &above, name)?;
@@ -152,51 +165,22 @@ pub fn hand_over(request: &HandoverRequest<'_>, context: &Context<'_>) -> Result
     }
 }
 
-/// Of every volume a file that has nothing wrong with it.
-fn whole_files<'a>(set: &'a VolumeSet, context: &Context<'_>) -> Result<Vec<&'a VolumeFile>, HandoverError> {
-    let found = inspect(set, context)?;
-    let (mut missing, mut damaged, mut whole) = (Vec::new(), Vec::new(), Vec::new());
-    for volume in &found.volumes {
-        let files = set.volumes.get(&volume.number).map(Vec::as_slice).unwrap_or_default();
-        let good = files.iter().zip(&volume.files).find(|(_, report)| report.is_intact() && !report.supplement);
-        match good {
-            Some((file, _)) => whole.push(file),
-            None if files.is_empty() => missing.push(volume.number),
-            None => damaged.push(volume.number),
-        }
-    }
-    if missing.is_empty() && damaged.is_empty() { Ok(whole) } else { Err(HandoverError::NotWhole { missing, damaged }) }
-}
-
 fn fill(
     request: &HandoverRequest<'_>,
-    whole: &[&VolumeFile],
+    bundle: &Bundle,
     folder: &Folder,
     context: &Context<'_>,
 ) -> Result<HandedOver, HandoverError> {
-    let set = request.set;
-    let count = set.geometry.data_volumes;
     let mut made = HandedOver::default();
-    let mut sums = String::new();
-    for (number, file) in (1..=count).zip(whole) {
-        let name = with_end(request.stem, &names::suffix(number, count));
-        let bytes = set.geometry.volume_bytes(number);
-        let sum = copy(file, bytes, folder, &name, context)?;
-        sums.push_str(&sum_line(&sum, &name));
-        made.volumes.push(HandedFile { name, bytes });
+    let (mut sums, mut copies) = (Vec::new(), Vec::new());
+    for Part { path, name, bytes } in &bundle.parts {
+        sums.push(copy(path, *bytes, folder, name, context)?);
+        copies.push(folder.path().join(name));
+        made.volumes.push(HandedFile { name: name.clone(), bytes: *bytes });
     }
-    let copies: Vec<PathBuf> = made.volumes.iter().map(|file| folder.path().join(&file.name)).collect();
-    let copied = VolumeSet::from_files(&copies).map_err(HandoverError::Regather)?;
-    if !inspect(&copied, context)?.is_complete() {
-        return Err(HandoverError::Differ);
-    }
-    let fields = NoteFields {
-        archive: request.stem.to_string_lossy().into_owned(),
-        set: set.ids.set_text(),
-        volumes: made.volumes.iter().map(|file| (file.name.to_string_lossy().into_owned(), file.bytes)).collect(),
-        secret: !opens_without_password(&set.head, &set.ids.set),
-    };
-    let template = request.template.unwrap_or(note::TEMPLATE);
+    bundle.compare(&copies, &sums, context)?;
+    let fields = bundle.fields();
+    let template = request.template.unwrap_or(fields.built_in());
     let text = note::text(template, &fields)?;
     write(folder, OsStr::new(NOTE_TEXT), text.as_bytes())?;
     write(folder, OsStr::new(NOTE_PAGE), note::page(template, &fields)?.as_bytes())?;
@@ -205,21 +189,16 @@ fn fill(
         made.drafts = drafts.write(&made.volumes, folder, context)?;
     }
     if let Fit::Disc { .. } = request.fit {
+        let count = made.volumes.len();
         for number in 1..=count {
             let name = OsString::from(format!("label-{number}of{count}.txt"));
-            let label = note::label(&fields, number);
-            let bytes = write(folder, &name, label.as_bytes())?;
+            let bytes = write(folder, &name, note::label(&fields, number).as_bytes())?;
             made.labels.push(HandedFile { name, bytes });
         }
     }
-    write(folder, OsStr::new(SUMS), sums.as_bytes())?;
+    let lines: String = made.volumes.iter().zip(&sums).map(|(file, sum)| sum_line(sum, &file.name)).collect();
+    write(folder, OsStr::new(SUMS), lines.as_bytes())?;
     Ok(made)
-}
-
-fn with_end(stem: &OsStr, end: &str) -> OsString {
-    let mut name = stem.to_owned();
-    name.push(end);
-    name
 }
 
 /// A line as checksum tools write and read it; a name with a backslash or a line break is escaped and marked, as they do.
@@ -231,15 +210,15 @@ fn sum_line(sum: &[u8], name: &OsStr) -> String {
     format!("{mark}{digits}  {escaped}\n")
 }
 
-/// Copies a volume's file, without what may stand behind its end; its SHA-256.
+/// Copies a file, without what may stand behind a volume's end; its SHA-256.
 fn copy(
-    file: &VolumeFile,
+    path: &Path,
     bytes: u64,
     folder: &Folder,
     name: &OsStr,
     context: &Context<'_>,
 ) -> Result<Vec<u8>, HandoverError> {
-    let (original, _) = open_regular(&file.path, Links::Follow)?;
+    let (original, _) = open_regular(path, Links::Follow)?;
     let mut copy = folder.create_file(name, 0o644)?;
     let (mut hasher, mut buffer) = (Sha256::new(), Vec::with_capacity(COPIED_BYTES));
     let mut left = bytes;
@@ -247,7 +226,7 @@ fn copy(
         context.go_on()?;
         buffer.clear();
         let read = (&original).take(left.min(COPIED_BYTES as u64)).read_to_end(&mut buffer);
-        if read.map_err(FileError::on(FileAction::Read, &file.path))? == 0 {
+        if read.map_err(FileError::on(FileAction::Read, path))? == 0 {
             return Err(HandoverError::Differ);
         }
         hasher.update(&buffer);

@@ -1,22 +1,27 @@
 //! The note for the recipient, as plain text and as a page, from a template; and labels for discs.
 
-/// The built-in template. A blank line ends a paragraph; lines that begin with four spaces are commands.
+/// The built-in template for sealed volumes. A blank line ends a paragraph; lines that begin with four spaces are commands.
 pub const TEMPLATE: &str = include_str!("note.txt");
 
+/// The built-in template for archives in open formats.
+pub const OPEN_TEMPLATE: &str = include_str!("note-open.txt");
+
 /// What a template may name.
-pub const FIELDS: [&str; 5] = ["archive", "volumes", "set", "password", "list"];
+pub const FIELDS: [&str; 6] = ["archive", "volumes", "set", "password", "list", "how"];
 
 /// What the fields of a template stand for.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NoteFields {
     /// `{archive}`: what it is called.
     pub archive: String,
-    /// `{set}`: its id, in hexadecimal digits.
-    pub set: String,
+    /// `{set}`: its id, in hexadecimal digits. Only sealed volumes have one.
+    pub set: Option<String>,
     /// `{list}`: each volume's name and bytes, a line each; `{volumes}`: how many there are, with the word.
     pub volumes: Vec<(String, u64)>,
     /// `{password}`: a sentence that says where the password comes from, or that none is needed.
     pub secret: bool,
+    /// `{how}`: a sentence that says how to open it.
+    pub how: String,
 }
 
 /// A template that cannot be used.
@@ -31,16 +36,25 @@ pub enum NoteError {
 }
 
 impl NoteFields {
+    /// The built-in template for what these fields are of.
+    pub const fn built_in(&self) -> &'static str {
+        if self.set.is_some() { TEMPLATE } else { OPEN_TEMPLATE }
+    }
+
     fn value(&self, field: &str) -> Option<String> {
         Some(match field {
             "archive" => self.archive.clone(),
-            "set" => self.set.clone(),
-            "volumes" if self.volumes.len() == 1 => "1 volume".to_owned(),
-            "volumes" => format!("{} volumes", self.volumes.len()),
+            "set" => self.set.clone().unwrap_or_else(|| "none".to_owned()),
+            "how" => self.how.clone(),
+            "volumes" => {
+                let what = if self.set.is_some() { "volume" } else { "file" };
+                let plural = if self.volumes.len() == 1 { "" } else { "s" };
+                format!("{} {what}{plural}", self.volumes.len())
+            }
             "password" if self.secret => {
                 "The password comes to you by another way; it is in none of these files and messages.".to_owned()
             }
-            "password" => "No password is needed: whoever has the volumes can open them.".to_owned(),
+            "password" => "No password is needed: whoever has these files can open them.".to_owned(),
             "list" => self.lines().join("\n"),
             _ => return None,
         })
@@ -135,15 +149,11 @@ fn filled(template: &str, value: impl Fn(&str) -> Option<String>) -> Result<Stri
 }
 
 /// What is written on the disc with this number.
-pub(super) fn label(fields: &NoteFields, number: u32) -> String {
-    let file = usize::try_from(number).ok().and_then(|number| fields.volumes.get(number.checked_sub(1)?));
+pub(super) fn label(fields: &NoteFields, number: usize) -> String {
+    let file = number.checked_sub(1).and_then(|place| fields.volumes.get(place));
     let name = file.map(|(name, _)| name.as_str()).unwrap_or_default();
-    format!(
-        "{}\ndisc {number} of {}\n{name}\nset {}\n",
-        fields.archive,
-        fields.volumes.len(),
-        fields.set.get(..8).unwrap_or_default()
-    )
+    let set = fields.set.as_deref().and_then(|set| set.get(..8)).map(|set| format!("set {set}\n"));
+    format!("{}\ndisc {number} of {}\n{name}\n{}", fields.archive, fields.volumes.len(), set.unwrap_or_default())
 }
 
 #[cfg(test)]
@@ -154,9 +164,10 @@ mod tests {
     fn fields() -> NoteFields {
         NoteFields {
             archive: "tower & <lamp>".to_owned(),
-            set: "00ff".to_owned(),
+            set: Some("00ff".to_owned()),
             volumes: vec![("tower-1of2.useal".to_owned(), 10_240), ("tower-2of2.useal".to_owned(), 5)],
             secret: true,
+            how: "Open it.".to_owned(),
         }
     }
 
@@ -165,6 +176,7 @@ mod tests {
         "{archive}, {volumes}, {set}\n{list}",
         Ok("tower & <lamp>, 2 volumes, 00ff\n    tower-1of2.useal  10,240 bytes\n    tower-2of2.useal  5 bytes\n")
     )]
+    #[case::how("{how}", Ok("Open it.\n"))]
     #[case::a_brace_that_is_meant("{{archive}", Ok("{archive}\n"))]
     #[case::unknown("{archive} by {sender}", Err(NoteError::UnknownField("sender".to_owned())))]
     #[case::open("{archive", Err(NoteError::OpenBrace))]

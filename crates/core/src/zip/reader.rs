@@ -143,6 +143,11 @@ impl ZipReader {
         &self.tree.refused
     }
 
+    /// The password that it was unlocked with.
+    pub fn password(&self) -> Option<&Password> {
+        self.password.as_ref()
+    }
+
     /// The sender's words behind the directory.
     pub fn comment(&self) -> &[u8] {
         &self.end.comment

@@ -202,11 +202,17 @@ fn carried(desk: &Desk, way: Way, volumes: &[PathBuf], inbox: &Path, choices: &m
     });
     let sent: Vec<Sent> = sent.collect();
     let listed = sent.iter().map(|volume| (volume.name(), volume.bytes)).collect();
-    let fields = NoteFields { archive: "source".into(), set: "0".into(), volumes: listed, secret: true };
+    let fields = NoteFields {
+        archive: "source".into(),
+        set: Some("0".into()),
+        volumes: listed,
+        secret: true,
+        how: String::new(),
+    };
     let under_way = desk.path("under way");
     fs::create_dir(inbox).unwrap();
     fs::create_dir(&under_way).unwrap();
-    let load = Load { volumes: &sent, fields: &fields, inbox, under_way: &under_way };
+    let load = Load { volumes: &sent, fields: &fields, inbox, under_way: &under_way, keep_names: false };
     desk.with_context(&|| false, |context| carry(way, &load, choices, context)).unwrap()
 }
 

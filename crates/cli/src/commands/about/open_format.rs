@@ -38,7 +38,7 @@ pub(super) struct Report {
 
 impl Report {
     pub fn new(loaded: &Loaded) -> Self {
-        let (archive, totals, paths) = (&loaded.archive, loaded.archive.totals(), loaded.paths());
+        let (archive, totals, paths) = (&loaded.archive, loaded.archive.totals(), loaded.archive.paths());
         let (bytes_in_front, encryption, methods) = match archive {
             Archive::Zip(archive) => {
                 let encryption = archive.encryptions().into_iter().map(encryption).collect();

@@ -11,12 +11,10 @@ use crate::ui::progress::ProgressLine;
 use crate::ui::text::{self, argument, bytes, contents, count, shown};
 use serde::Serialize;
 use std::path::PathBuf;
-use under_seal_core::archive::{Archive, ArchiveError};
-use under_seal_core::context::{Context, Phase, Progress};
+use under_seal_core::archive::Archive;
 use under_seal_core::entry::Totals;
-use under_seal_core::iso::IsoError;
-use under_seal_core::reader::{ArchiveReader as _, verify_some};
-use under_seal_core::zip::{Encryption, ZipError};
+use under_seal_core::proof::{self, damaged_contents};
+use under_seal_core::zip::Encryption;
 
 /// Checks it; the exit code.
 pub(super) fn run(given: Given, arguments: &CheckArguments) -> Result<u8, Failure> {
@@ -26,34 +24,12 @@ pub(super) fn run(given: Given, arguments: &CheckArguments) -> Result<u8, Failur
     let progress = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let read = has_password || !loaded.secret;
-    let damaged = if read { damaged(&mut loaded.archive, &context)? } else { Vec::new() };
+    let damaged =
+        if read { damaged_contents(&mut loaded.archive, &context).map_err(archive_failure)? } else { Vec::new() };
     drop(progress);
-    let report = Report::new(&loaded, read, damaged, arguments.places.first().cloned().unwrap_or_default());
+    let report = Report::new(&loaded, read, &damaged, arguments.places.first().cloned().unwrap_or_default());
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
-}
-
-/// Reads each entry to its end; those that are not what they should be.
-fn damaged(archive: &mut Archive, context: &Context<'_>) -> Result<Vec<DamagedEntry>, Failure> {
-    context.tell(Progress::Begin(Phase::Verifying, archive.totals().content_bytes));
-    let mut damaged = Vec::new();
-    let all: Vec<usize> = (0..archive.entries().len()).collect();
-    // A format without a directory is read in one go: to each entry by itself it would be read from its beginning again.
-    let at_once = if matches!(archive, Archive::Zip(_) | Archive::DiscImage(_)) { 1 } else { all.len().max(1) };
-    for places in all.chunks(at_once) {
-        match verify_some(archive, places, context) {
-            Ok(()) => {}
-            Err(ArchiveError::Zip(ZipError::Damaged { name, what, .. })) => {
-                damaged.push(DamagedEntry { path: shown(&name), what });
-            }
-            Err(ArchiveError::Iso(IsoError::BeyondEnd { name })) => {
-                damaged.push(DamagedEntry { path: shown(&name), what: "it lies beyond the end of the image" });
-            }
-            Err(error) => return Err(archive_failure(error)),
-        }
-    }
-    context.tell(Progress::End);
-    Ok(damaged)
 }
 
 /// The JSON object (docs/json.md).
@@ -86,10 +62,10 @@ struct DamagedEntry {
 }
 
 impl Report {
-    fn new(loaded: &Loaded, contents_read: bool, damaged: Vec<DamagedEntry>, typed: PathBuf) -> Self {
+    fn new(loaded: &Loaded, contents_read: bool, damaged: &[proof::DamagedEntry], typed: PathBuf) -> Self {
         let Totals { files, folders, links, content_bytes } = loaded.archive.totals();
         let not_extracted = loaded.not_extracted();
-        let paths = loaded.paths();
+        let paths = loaded.archive.paths();
         Self {
             command: "check",
             exit_code: match () {
@@ -106,7 +82,7 @@ impl Report {
             folders,
             links,
             bytes: content_bytes,
-            damaged,
+            damaged: damaged.iter().map(|entry| DamagedEntry { path: shown(&entry.name), what: entry.what }).collect(),
             not_extracted,
             notes: loaded.notes.clone(),
             typed,

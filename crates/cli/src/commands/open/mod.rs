@@ -81,7 +81,7 @@ fn extract(arguments: &OpenArguments, typed: &Typed, given: Given) -> Result<Rep
     report.part = part;
     report.changed_while_read = changed(entries.iter());
     report.unmatched_patterns = unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect();
-    let wishes = Wishes::new(arguments, &loaded.paths())?;
+    let wishes = Wishes::new(arguments, &loaded.archive.paths())?;
     let into = wishes.destination(&folder, arguments, &entries)?;
     if arguments.dry_run {
         report.would_land(&entries, arguments.flat, &refused(foresee(&entries, into))?);

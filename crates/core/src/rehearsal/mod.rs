@@ -1,32 +1,29 @@
 //! Rehearsing: playing the recipient before the sender lets go. In a closed place, with nothing of the sender's but the
 //! volumes and what unlocks them: what a carrier brings under other names and in another order is gathered, checked,
-//! unlocked, opened, and compared with the sources.
+//! unlocked, opened, and compared with the sources. So are archives in open formats, whose parts need their names.
 
-use crate::carriers::{Carried, CarryError, Choices, Load, Sent, Trip, Way, carry};
+mod delivering;
+mod open_formats;
+mod sealed;
+
+use crate::archive::{Archive, ArchiveError};
+use crate::carriers::{CarryError, Trip, Way};
 use crate::context::{Context, NoRandomness};
 use crate::entry::{EntryKind, ListedEntry};
-use crate::handover::NoteFields;
-use crate::opening::{OpenError, open};
-use crate::place::{FileAction, FileError};
-use crate::proof::{Comparison, InspectError, TimesKept, VolumeState, compare, inspect};
-use crate::sealed::{CostLimit, Credentials, SealedError, SealedReader, Totals, opens_without_password, unlock};
+use crate::opening::{OpenError, Opened};
+use crate::place::FileError;
+use crate::proof::{Comparison, InspectError, TimesKept, compare};
+use crate::sealed::{CostLimit, Credentials, SealedError, Totals};
 use crate::source::{Catalogue, Choice, Naming, SourceError};
-use crate::volume::{GatherError, HEADER_BYTES, VolumeFile, VolumeSet};
-use std::fs::{self, File};
-use std::io;
-use std::os::unix::fs::FileExt as _;
+use crate::volume::{GatherError, VolumeSet};
 use std::path::Path;
 use std::time::Duration;
 
 /// What is rehearsed.
 pub struct RehearsalRequest<'a> {
-    /// The volumes.
-    pub set: &'a VolumeSet,
-    /// What unlocks them.
-    pub credentials: &'a Credentials,
-    /// How costly unlocking may be.
-    pub limit: CostLimit,
-    /// What they were packed from.
+    /// What is sent.
+    pub what: Rehearsed<'a>,
+    /// What it was packed from.
     pub sources: &'a Catalogue,
     /// An empty folder that only the user may enter.
     pub place: &'a Path,
@@ -36,6 +33,21 @@ pub struct RehearsalRequest<'a> {
     pub stem: &'a str,
     /// What goes wrong on the way.
     pub faults: Faults,
+}
+
+/// What is sent.
+pub enum Rehearsed<'a> {
+    /// Sealed volumes.
+    Sealed {
+        /// The volumes.
+        set: &'a VolumeSet,
+        /// What unlocks them.
+        credentials: &'a Credentials,
+        /// How costly unlocking may be.
+        limit: CostLimit,
+    },
+    /// An archive in an open format; the password that it knows is the recipient's too.
+    Open(&'a Archive),
 }
 
 /// What goes wrong on the way, on request.
@@ -54,9 +66,9 @@ pub struct Faults {
 pub enum Step {
     /// Volumes arrive.
     Deliver,
-    /// They are known by their headers.
+    /// They are known by their headers, or by what they hold.
     Gather,
-    /// Every cell's check is compared.
+    /// Every cell's check is compared; every content of an open format read to its end.
     Check,
     /// The archive is unlocked.
     Unlock,
@@ -83,6 +95,12 @@ pub enum Failed {
         /// Numbers of the damaged ones.
         damaged: Vec<u32>,
     },
+    /// What arrived of an archive in an open format is none, or not whole.
+    #[error(transparent)]
+    Archive(#[from] ArchiveError),
+    /// What arrived is of no known format.
+    #[error("what arrived is of no known format")]
+    Unknown,
     /// It cannot be unlocked.
     #[error(transparent)]
     Unlock(SealedError),
@@ -150,48 +168,28 @@ pub fn rehearse(request: &RehearsalRequest<'_>, context: &Context<'_>) -> Result
         totals: Totals::default(),
         sources: Comparison::default(),
     };
-    rehearsal.failed = play(request, &mut rehearsal, context)?.err();
+    let played = match &request.what {
+        Rehearsed::Sealed { set, credentials, limit } => {
+            sealed::play(set, (credentials, *limit), request, &mut rehearsal, context)?
+        }
+        Rehearsed::Open(archive) => open_formats::play(archive, request, &mut rehearsal, context)?,
+    };
+    rehearsal.failed = played.err();
     Ok(rehearsal)
 }
 
-fn play(
+/// What both kinds of archives end with: what was extracted is compared with what is inside, and that with the sources. A
+/// link that leads outside was not made, and a bit that gives rights away not restored: both are meant so.
+fn compared(
+    (inside, opened): (&[ListedEntry], &Opened),
+    (outcome, times): (&Path, TimesKept),
     request: &RehearsalRequest<'_>,
     rehearsal: &mut Rehearsal,
     context: &Context<'_>,
 ) -> Result<Result<(), Failed>, RehearsalError> {
-    let (inbox, outcome) = (request.place.join("inbox"), request.place.join("opened"));
-    let (carried, done_to) = timed(Step::Deliver, rehearsal, context, || deliver(request, &inbox, context))?;
-    rehearsal.trips = carried.trips;
-    rehearsal.done_to = done_to;
-    let refused: Vec<Trip> = rehearsal.trips.iter().filter(|trip| trip.refused).cloned().collect();
-    if !refused.is_empty() {
-        return Ok(Err(Failed::Refused(refused)));
-    }
-    let set = match timed(Step::Gather, rehearsal, context, || VolumeSet::gather(std::slice::from_ref(&inbox))) {
-        Ok(set) => set,
-        Err(error) => return Ok(Err(error.into())),
-    };
-    let found = timed(Step::Check, rehearsal, context, || inspect(&set, context))?;
-    if !found.is_complete() {
-        let (missing, damaged) = (found.numbers(VolumeState::Missing), found.numbers(VolumeState::Damaged));
-        return Ok(Err(Failed::NotWhole { missing, damaged }));
-    }
-    let unlocked = timed(Step::Unlock, rehearsal, context, || {
-        unlock(&set, request.credentials, request.limit).and_then(|key| SealedReader::with_key(set.clone(), &key))
-    });
-    let mut archive = match unlocked {
-        Ok(archive) => archive,
-        Err(error) => return Ok(Err(Failed::Unlock(error))),
-    };
-    rehearsal.totals = archive.totals();
-    let opened = match timed(Step::Open, rehearsal, context, || open(&mut archive, &outcome, context)) {
-        Ok(opened) => opened,
-        Err(error) => return Ok(Err(error.into())),
-    };
-    // A link that leads outside is not made, and a bit that gives rights away not restored: both are meant so.
     let refused =
         |listed: &&ListedEntry| !opened.landed.refused_links.iter().any(|link| link.path == listed.entry.path);
-    let mut expected: Vec<ListedEntry> = archive.entries().iter().filter(refused).cloned().collect();
+    let mut expected: Vec<ListedEntry> = inside.iter().filter(refused).cloned().collect();
     expected
         .iter_mut()
         .filter(|listed| listed.entry.kind != EntryKind::Link)
@@ -200,12 +198,9 @@ fn play(
         let choice = Choice { naming: Naming::Contents, ..Choice::default() };
         let there = match expected.is_empty() {
             true => Catalogue::default(),
-            false => Catalogue::gather(std::slice::from_ref(&outcome), &choice, &|_| false, context)?,
+            false => Catalogue::gather(&[outcome.to_owned()], &choice, &|_| false, context)?,
         };
-        Ok((
-            compare(&expected, &there, TimesKept::Nanoseconds, context)?,
-            compare(archive.entries(), request.sources, TimesKept::Nanoseconds, context)?,
-        ))
+        Ok((compare(&expected, &there, times, context)?, compare(inside, request.sources, times, context)?))
     });
     let (landed, sources) = compared?;
     let sources_changed = !sources.is_same() || !request.sources.passed_over.is_empty();
@@ -228,67 +223,4 @@ fn timed<T>(step: Step, rehearsal: &mut Rehearsal, context: &Context<'_>, work: 
     let took = u64::try_from(now() - begun).unwrap_or(0);
     rehearsal.steps.push((step, Duration::from_nanos(took)));
     outcome
-}
-
-/// Numbers of the volumes that were lost, and damaged.
-type DoneTo = (Vec<u32>, Vec<u32>);
-
-/// Has the volumes carried, without those that were to be lost, and does to the others what was asked for.
-fn deliver(
-    request: &RehearsalRequest<'_>,
-    inbox: &Path,
-    context: &Context<'_>,
-) -> Result<(Carried, DoneTo), RehearsalError> {
-    let under_way = request.place.join("under-way");
-    for folder in [inbox, &under_way] {
-        fs::create_dir_all(folder).map_err(FileError::on(FileAction::Create, folder))?;
-    }
-    let mut volumes = sent(request.set)?;
-    let fields = NoteFields {
-        archive: request.stem.to_owned(),
-        set: request.set.ids.set_text(),
-        volumes: volumes.iter().map(|volume| (volume.name(), volume.bytes)).collect(),
-        secret: !opens_without_password(&request.set.head, &request.set.ids.set),
-    };
-    let mut choices = Choices::new(request.faults.seed);
-    let lost = (0..request.faults.lost).filter_map(|_| choices.take(&mut volumes)).map(|volume| volume.number);
-    let lost = lost.collect();
-    let load = Load { volumes: &volumes, fields: &fields, inbox, under_way: &under_way };
-    let carried = carry(request.way, &load, &mut choices, context)?;
-    let mut damaged = Vec::new();
-    for _ in 0..request.faults.damaged {
-        let Some((number, path)) = carried.arrived.get(choices.below(carried.arrived.len() as u64) as usize) else {
-            break;
-        };
-        damage(path, &mut choices).map_err(FileError::on(FileAction::Write, path))?;
-        damaged.push(*number);
-    }
-    let sorted = |mut numbers: Vec<u32>| {
-        numbers.sort_unstable();
-        numbers.dedup();
-        numbers
-    };
-    Ok((carried, (sorted(lost), sorted(damaged))))
-}
-
-/// What the sender has. The best copy comes first; a supplement of the sender's own is no volume.
-fn sent(set: &VolumeSet) -> Result<Vec<Sent>, FileError> {
-    let mut sent = Vec::new();
-    for (number, files) in &set.volumes {
-        if let Some(VolumeFile { path, .. }) = files.iter().find(|file| file.runs.is_none()) {
-            let metadata = fs::metadata(path).map_err(FileError::on(FileAction::Read, path))?;
-            sent.push(Sent { number: *number, path: path.clone(), bytes: metadata.len() });
-        }
-    }
-    Ok(sent)
-}
-
-/// Changes a byte behind the header.
-fn damage(path: &Path, choices: &mut Choices) -> io::Result<()> {
-    let file = File::options().read(true).write(true).open(path)?;
-    let at = HEADER_BYTES as u64 + choices.below(file.metadata()?.len().saturating_sub(HEADER_BYTES as u64));
-    let mut byte = [0];
-    file.read_exact_at(&mut byte, at)?;
-    byte[0] = byte[0].wrapping_add(1 + choices.below(200) as u8);
-    file.write_all_at(&byte, at)
 }

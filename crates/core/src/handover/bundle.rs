@@ -1,0 +1,149 @@
+//! What is handed over, of whatever format: files that were found whole, each with the name that it gets; and whether
+//! copies of them are what they were.
+
+use super::{COPIED_BYTES, HandoverError, NoteFields};
+use crate::archive::Archive;
+use crate::context::Context;
+use crate::place::{FileAction, FileError, Links, open_regular};
+use crate::proof::{damaged_contents, inspect};
+use crate::sealed::opens_without_password;
+use crate::volume::{VolumeFile, VolumeSet, names};
+use sha2::{Digest as _, Sha256};
+use std::ffi::{OsStr, OsString};
+use std::io::Read as _;
+use std::path::{Path, PathBuf};
+
+/// What is to be handed over.
+pub enum Handed<'a> {
+    /// Sealed volumes.
+    Volumes(&'a VolumeSet),
+    /// An archive in an open format. Where its password is known, or none is needed, every content is read first.
+    Archive(&'a mut Archive),
+}
+
+/// One file of it.
+#[derive(Debug, Clone)]
+pub(super) struct Part {
+    pub path: PathBuf,
+    pub name: OsString,
+    pub bytes: u64,
+}
+
+/// What was found whole.
+pub(super) struct Bundle {
+    pub parts: Vec<Part>,
+    /// The id of the set, where there is one.
+    pub set: Option<String>,
+    archive: String,
+    secret: bool,
+    how: String,
+}
+
+impl Bundle {
+    pub fn of(handed: &mut Handed<'_>, stem: &OsStr, context: &Context<'_>) -> Result<Self, HandoverError> {
+        let archive = stem.to_string_lossy().into_owned();
+        match handed {
+            Handed::Volumes(set) => Ok(Self {
+                parts: volumes(set, stem, context)?,
+                set: Some(set.ids.set_text()),
+                archive,
+                secret: !opens_without_password(&set.head, &set.ids.set),
+                how: "Run under-seal open FOLDER --into NEW-FOLDER.".to_owned(),
+            }),
+            Handed::Archive(open) => {
+                let parts = files(open, context)?;
+                Ok(Self { how: how(open, &parts), set: None, archive, secret: open.zip_password().is_some(), parts })
+            }
+        }
+    }
+
+    /// What a note may name.
+    pub fn fields(&self) -> NoteFields {
+        NoteFields {
+            archive: self.archive.clone(),
+            set: self.set.clone(),
+            volumes: self.parts.iter().map(|part| (part.name.to_string_lossy().into_owned(), part.bytes)).collect(),
+            secret: self.secret,
+            how: self.how.clone(),
+        }
+    }
+
+    /// Whether copies are what they were, as they stand on disk.
+    pub fn compare(&self, copies: &[PathBuf], sums: &[Vec<u8>], context: &Context<'_>) -> Result<(), HandoverError> {
+        let same = match self.set {
+            Some(_) => {
+                let copied = VolumeSet::from_files(copies).map_err(HandoverError::Regather)?;
+                inspect(&copied, context)?.is_complete()
+            }
+            None => {
+                let found = copies.iter().map(|copy| sum_of(copy, context)).collect::<Result<Vec<_>, _>>()?;
+                found == sums
+            }
+        };
+        if same { Ok(()) } else { Err(HandoverError::Differ) }
+    }
+}
+
+/// Of every volume a file that has nothing wrong with it.
+fn volumes(set: &VolumeSet, stem: &OsStr, context: &Context<'_>) -> Result<Vec<Part>, HandoverError> {
+    let found = inspect(set, context)?;
+    let (mut missing, mut damaged, mut whole) = (Vec::new(), Vec::new(), Vec::new());
+    for volume in &found.volumes {
+        let files = set.volumes.get(&volume.number).map(Vec::as_slice).unwrap_or_default();
+        let good = files.iter().zip(&volume.files).find(|(_, report)| report.is_intact() && !report.supplement);
+        match good {
+            Some((VolumeFile { path, .. }, _)) => {
+                let mut name = stem.to_owned();
+                name.push(names::suffix(volume.number, set.geometry.data_volumes));
+                whole.push(Part { path: path.clone(), name, bytes: set.geometry.volume_bytes(volume.number) });
+            }
+            None if files.is_empty() => missing.push(volume.number),
+            None => damaged.push(volume.number),
+        }
+    }
+    if missing.is_empty() && damaged.is_empty() { Ok(whole) } else { Err(HandoverError::NotWhole { missing, damaged }) }
+}
+
+/// The files of an archive that is whole, as far as that can be seen.
+fn files(archive: &mut Archive, context: &Context<'_>) -> Result<Vec<Part>, HandoverError> {
+    if archive.zip_password() != Some(None) {
+        let damaged = damaged_contents(archive, context)?;
+        if !damaged.is_empty() {
+            return Err(HandoverError::DamagedEntries(damaged.into_iter().map(|entry| entry.name).collect()));
+        }
+    }
+    let part = |path: PathBuf| {
+        let bytes = path.metadata().map_err(FileError::on(FileAction::Open, &path))?.len();
+        Ok(Part { name: path.file_name().unwrap_or_default().to_owned(), path, bytes })
+    };
+    archive.paths().into_iter().map(part).collect()
+}
+
+/// How somebody opens it who has never heard of this program.
+fn how(archive: &Archive, parts: &[Part]) -> String {
+    let name = parts.last().map(|part| part.name.to_string_lossy().into_owned()).unwrap_or_default();
+    let aes = if archive.zip_password().is_some() { "; it must know AES-256 in ZIP" } else { "" };
+    let with = match archive {
+        Archive::Zip(_) if parts.len() > 1 => format!("with a program that knows ZIP archives in parts{aes}"),
+        Archive::Zip(_) => format!("with the program that you have for ZIP archives{aes}"),
+        Archive::Tar(_) => "with the program that you have for tar archives".to_owned(),
+        Archive::DiscImage(_) => "with a program for disc images, or put it onto a disc".to_owned(),
+        Archive::Sealed(_) | Archive::Lone(_) => "with the program that you have for compressed files".to_owned(),
+    };
+    format!("Open {name} {with}. Under Seal opens it too: under-seal open {name}")
+}
+
+/// A file's SHA-256.
+fn sum_of(path: &Path, context: &Context<'_>) -> Result<Vec<u8>, HandoverError> {
+    let (mut file, _) = open_regular(path, Links::Follow)?;
+    let (mut hasher, mut buffer) = (Sha256::new(), vec![0; COPIED_BYTES]);
+    loop {
+        context.go_on()?;
+        match file.read(&mut buffer) {
+            Ok(0) => return Ok(hasher.finalize().to_vec()),
+            Ok(count) => hasher.update(&buffer[..count]),
+            Err(error) if error.kind() == std::io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(FileError::on(FileAction::Read, path)(error).into()),
+        }
+    }
+}

@@ -1,0 +1,80 @@
+//! Playing the recipient of an archive in an open format.
+
+use super::delivering::{Parcel, deliver};
+use super::{Failed, Rehearsal, RehearsalError, RehearsalRequest, Step, compared, timed};
+use crate::archive::{Archive, ArchiveError, open_format_of};
+use crate::carriers::Sent;
+use crate::context::Context;
+use crate::opening::open;
+use crate::place::{FileAction, FileError};
+use crate::proof::TimesKept;
+use crate::sealed::Password;
+use crate::zip::PartsError;
+use std::path::{Path, PathBuf};
+
+pub(super) fn play(
+    archive: &Archive,
+    request: &RehearsalRequest<'_>,
+    rehearsal: &mut Rehearsal,
+    context: &Context<'_>,
+) -> Result<Result<(), Failed>, RehearsalError> {
+    let (inbox, outcome) = (request.place.join("inbox"), request.place.join("opened"));
+    let files = sent(&archive.paths())?;
+    let password = archive.zip_password().flatten();
+    let needs_names = files.len() > 1;
+    let parcel = Parcel { files, set: None, secret: password.is_some(), needs_names, unchanged: 0 };
+    let carried = match deliver(parcel, request, &inbox, rehearsal, context)? {
+        Ok(carried) => carried,
+        Err(refused) => return Ok(Err(Failed::Refused(refused))),
+    };
+    let Some((_, any)) = carried.arrived.first() else {
+        return Ok(Err(Failed::NotWhole { missing: rehearsal.done_to.0.clone(), damaged: Vec::new() }));
+    };
+    let gathered = timed(Step::Gather, rehearsal, context, || gathered(any, context));
+    let mut archive = match gathered {
+        Ok(archive) => archive,
+        Err(failed) => return Ok(Err(failed)),
+    };
+    if let Some(password) = password {
+        archive = match timed(Step::Unlock, rehearsal, context, || unlocked(archive, password)) {
+            Ok(archive) => archive,
+            Err(error) => return Ok(Err(error.into())),
+        };
+    }
+    let inside = match timed(Step::Check, rehearsal, context, || archive.entries_with_digests(context)) {
+        Ok(inside) => inside,
+        Err(error) => return Ok(Err(error.into())),
+    };
+    rehearsal.totals = archive.totals();
+    let opened = match timed(Step::Open, rehearsal, context, || open(&mut archive, outcome.as_path(), context)) {
+        Ok(opened) => opened,
+        Err(error) => return Ok(Err(error.into())),
+    };
+    compared((&inside, &opened), (&outcome, TimesKept::Seconds), request, rehearsal, context)
+}
+
+/// The archive that one of the files that arrived belongs to.
+fn gathered(any: &Path, context: &Context<'_>) -> Result<Archive, Failed> {
+    let format = open_format_of(any, context)?.ok_or(Failed::Unknown)?;
+    Archive::open(format, any, context).map_err(|error| match error {
+        ArchiveError::Parts(PartsError::Missing { missing, .. }) if !missing.is_empty() => {
+            Failed::NotWhole { missing, damaged: Vec::new() }
+        }
+        error => error.into(),
+    })
+}
+
+fn unlocked(archive: Archive, password: &Password) -> Result<Archive, ArchiveError> {
+    Ok(match archive {
+        Archive::Zip(archive) => Archive::Zip(Box::new(archive.unlocked(password.clone())?)),
+        other => other,
+    })
+}
+
+fn sent(paths: &[PathBuf]) -> Result<Vec<Sent>, FileError> {
+    let one = |(number, path): (u32, &PathBuf)| {
+        let metadata = path.metadata().map_err(FileError::on(FileAction::Read, path))?;
+        Ok(Sent { number, path: path.clone(), bytes: metadata.len() })
+    };
+    (1..).zip(paths).map(one).collect()
+}
