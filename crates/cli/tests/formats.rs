@@ -275,11 +275,38 @@ fn without_the_password_only_the_directory_is_read_before_it_is_handed_over() {
     assert!(told.contains("There is no password to write down"), "{told}");
 }
 
+/// Each format's real size is in the range that the plan tells.
+#[rstest]
+fn a_plan_compares_the_formats(#[values("none", "even")] squeeze: &str) {
+    let desk = with_dossier();
+    let planned = desk.run(&["plan", "wrenfall-light", "--squeeze", squeeze, "--fit", "700KB", "--json"]).expect(0);
+    let formats = planned.json("/formats").as_array().unwrap().clone();
+    let names: Vec<_> = formats.iter().map(|one| one["format"].as_str().unwrap()).collect();
+    assert_eq!(names, ["sealed", "zip", "tar", "tar.gz", "tar.zst"]);
+    for one in formats {
+        let format = one["format"].as_str().unwrap();
+        let mut arguments = vec!["pack", "wrenfall-light", "--as", format, "--squeeze", squeeze, "--to", "out/"];
+        arguments.extend(format.starts_with("tar").then_some("--no-password"));
+        arguments.extend(["--replace", "--json"]);
+        if ["sealed", "zip"].contains(&format) {
+            arguments.extend(["--fit", "700KB"]);
+            let packed = desk.run(&arguments).expect(0).json("/volumes").as_array().unwrap().len();
+            assert_eq!(one["files"].as_u64().unwrap(), packed as u64, "{format}");
+        }
+        let real = desk.run(&arguments).expect(0).json("/after_bytes").as_u64().unwrap();
+        let (low, high) = (one["at_least"].as_u64().unwrap(), one["at_most"].as_u64().unwrap());
+        assert!((low..=high).contains(&real), "{format}: {real} is not within {low} to {high}");
+        assert_eq!(one["files"].is_null(), format.starts_with("tar"), "{format}");
+    }
+}
+
 #[test]
-fn a_plan_says_what_it_reckons_for() {
-    let desk = Desk::new();
-    desk.file("a", b"1").run(&["plan", "a", "--as", "sealed"]).expect(0);
-    assert!(desk.run(&["plan", "a", "--as", "zip"]).expect(2).err.contains("for the sealed format only"));
+fn a_plan_is_for_the_format_that_is_chosen() {
+    let desk = with_dossier();
+    let planned = desk.run(&["plan", "wrenfall-light", "--as", "zip"]).expect(0).out;
+    assert!(planned.contains("Format by format") && !planned.contains("squeeze  "), "{planned}");
+    let refused = desk.run(&["plan", "wrenfall-light", "--as", "zip", "--parcels", "--fit", "1MB"]).expect(2).err;
+    assert!(refused.contains("cannot have parcels"), "{refused}");
 }
 
 #[test]

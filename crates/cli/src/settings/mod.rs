@@ -122,8 +122,6 @@ pub enum BadValue {
     SealedOnly,
     /// A password of what has none.
     NoPasswordToTell,
-    /// A plan is wanted for a format that is not reckoned for.
-    PlanOfOpenFormat,
     /// Pieces are wanted, and nothing says how large.
     PiecesWithoutFit,
     /// Parcels are wanted, and nothing says how large.

@@ -114,9 +114,6 @@ pub fn bad_value(value: &BadValue) -> String {
              compared, rehearsed and handed over."
                 .to_owned()
         }
-        BadValue::PlanOfOpenFormat => {
-            "A plan reckons for the sealed format only. Leave --as away, or pack it to see.".to_owned()
-        }
         BadValue::PiecesWithoutFit => {
             "Nothing says how large a piece may be. Add --fit with a size such as 20MB, or a name (see fits).".to_owned()
         }

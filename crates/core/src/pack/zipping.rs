@@ -12,7 +12,7 @@ use crate::place::FileError;
 use crate::place::staging::Staging;
 use crate::sealed::Password;
 use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
-use crate::zip::{Described, Encrypting, SALT_BYTES, ZipWriteError, ZipWriter, may_need_64};
+use crate::zip::{Described, Encrypting, SALT_BYTES, ZipWriteError, ZipWriter};
 
 /// How often a file that changes while it is read is read.
 const READINGS: u32 = 2;
@@ -181,21 +181,7 @@ fn read_all(
 
 impl Reading<'_> {
     fn describe(&self, entry: &SourceEntry, method: u16) -> Described {
-        let mut name = entry.path.as_bytes().to_vec();
-        if entry.kind == EntryKind::Folder {
-            name.push(b'/');
-        }
-        let has_content = entry.kind != EntryKind::Folder;
-        let encrypted = self.job.password.is_some() && has_content;
-        Described {
-            name,
-            kind: entry.kind,
-            mode: entry.mode,
-            modified: entry.modified,
-            method,
-            encrypted,
-            wide: has_content && may_need_64(entry.size, encrypted),
-        }
+        Described::of(&entry.entry(0), entry.size, method, self.job.password.is_some())
     }
 
     fn submit(&mut self, step: Step) -> Result<(), PackError> {

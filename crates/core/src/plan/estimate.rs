@@ -11,7 +11,7 @@ use crate::source::Catalogue;
 use std::time::Instant;
 
 /// What is sampled for the fast squeezes, in stretches of one block each.
-const FAST_SAMPLES: u64 = 64;
+pub(super) const FAST_SAMPLES: u64 = 64;
 
 /// What is sampled for the slow ones, beside the usual one for comparison.
 const SLOW_SAMPLES: u64 = 9;
@@ -88,13 +88,24 @@ pub fn estimate(catalogue: &Catalogue, context: &Context<'_>) -> Result<Vec<Esti
 }
 
 /// Which parts of the stream are compressed.
-struct Stretches {
-    parts: Vec<(u64, u64)>,
+pub(super) struct Stretches {
+    pub parts: Vec<(u64, u64)>,
     /// Whether they are all there is.
-    whole: bool,
+    pub whole: bool,
 }
 
 impl Stretches {
+    /// So many stretches of this length, evenly spaced; all of the stream where that is no more.
+    pub(super) fn evenly(total: u64, count: u64, bytes: u64) -> Self {
+        let whole = total <= count * bytes;
+        let count = if whole { total.div_ceil(bytes) } else { count };
+        let step = if whole { bytes } else { total / count };
+        // In the middle of its part of the stream each stands for it best.
+        let lead = if whole { 0 } else { (step - bytes) / 2 };
+        let part = |place: u64| (place * step + lead, (place * step + lead + bytes).min(total));
+        Self { parts: (0..count).map(part).collect(), whole }
+    }
+
     fn bytes(&self) -> u64 {
         self.parts.iter().map(|(from, to)| to - from).sum()
     }
@@ -102,10 +113,10 @@ impl Stretches {
 
 /// What one stretch came to at one squeeze.
 #[derive(Clone, Copy, Default)]
-struct Sample {
-    raw: f64,
-    stored: f64,
-    seconds: f64,
+pub(super) struct Sample {
+    pub raw: f64,
+    pub stored: f64,
+    pub seconds: f64,
 }
 
 struct Sampler<'a> {
@@ -114,16 +125,8 @@ struct Sampler<'a> {
 }
 
 impl Sampler<'_> {
-    /// So many stretches of this length, evenly spaced; all of the stream where that is no more.
     fn stretches(&self, count: u64, bytes: u64) -> Stretches {
-        let total = self.layout.total;
-        let whole = total <= count * bytes;
-        let count = if whole { total.div_ceil(bytes) } else { count };
-        let step = if whole { bytes } else { total / count };
-        // In the middle of its part of the stream each stands for it best.
-        let lead = if whole { 0 } else { (step - bytes) / 2 };
-        let part = |place: u64| (place * step + lead, (place * step + lead + bytes).min(total));
-        Stretches { parts: (0..count).map(part).collect(), whole }
+        Stretches::evenly(self.layout.total, count, bytes)
     }
 
     fn slow_stretches(&self) -> Vec<(Vec<Squeeze>, Stretches)> {
@@ -190,7 +193,7 @@ fn stored(samples: &[Sample]) -> Vec<f64> {
 }
 
 /// The sum over the whole stream, and its standard error.
-fn total(samples: &[Sample], stretches: &Stretches, stream: u64) -> (f64, f64) {
+pub(super) fn total(samples: &[Sample], stretches: &Stretches, stream: u64) -> (f64, f64) {
     let raw: f64 = samples.iter().map(|sample| sample.raw).sum();
     let sum: f64 = samples.iter().map(|sample| sample.stored).sum();
     if stretches.whole || raw == 0.0 {
@@ -239,10 +242,16 @@ fn none(layout: &Layout<'_>, index: u64, context: &Context<'_>) -> Estimate {
 }
 
 fn finished(squeeze: Squeeze, sum: f64, error: f64, exact: bool, seconds: f64, index: u64) -> Estimate {
-    let around = (2.0 * error).max(SURE_WITHIN * sum);
-    let bytes = |sum: f64| sum.max(0.0) as u64 + index;
-    let stream_bytes = Likely { low: bytes(sum - around), likely: bytes(sum), high: bytes(sum + around) };
-    Estimate { squeeze, stream_bytes, seconds, exact }
+    Estimate { squeeze, stream_bytes: Likely::around((sum, error), index), seconds, exact }
+}
+
+impl Likely {
+    /// A sum with its standard error, and bytes that are sure to come to it.
+    pub(super) fn around((sum, error): (f64, f64), sure: u64) -> Self {
+        let around = (2.0 * error).max(SURE_WITHIN * sum);
+        let bytes = |sum: f64| sum.max(0.0) as u64 + sure;
+        Self { low: bytes(sum - around), likely: bytes(sum), high: bytes(sum + around) }
+    }
 }
 
 /// Bytes of the index: from runs of entries that stand beside each other, as they will in its pages.

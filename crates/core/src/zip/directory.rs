@@ -14,7 +14,8 @@ pub(super) const DESCRIPTOR: u32 = 0x0807_4B50;
 /// Bytes of the fixed parts of local and central headers, of the end record, the 64-bit locator and the 64-bit record.
 pub(super) const LOCAL_BYTES: usize = 30;
 pub(super) const CENTRAL_BYTES: usize = 46;
-pub(super) const END_BYTES: usize = 22;
+/// Bytes of the record that ends an archive (section 4.3.16).
+pub const END_BYTES: usize = 22;
 const LOCATOR_64_BYTES: usize = 20;
 const END_64_BYTES: usize = 56;
 

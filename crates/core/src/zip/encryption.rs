@@ -12,7 +12,7 @@ pub const SALT_BYTES: usize = 16;
 pub const FRONT_BYTES: usize = SALT_BYTES + 2;
 
 /// Bytes that encryption adds to an entry.
-pub const ADDED_BYTES: u64 = (FRONT_BYTES + CODE_BYTES) as u64;
+pub const ENCRYPTION_BYTES: u64 = (FRONT_BYTES + CODE_BYTES) as u64;
 
 /// One entry's encryption under way.
 pub struct Encrypting {

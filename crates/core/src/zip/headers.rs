@@ -2,9 +2,9 @@
 //! stand where a value needs them, and only there.
 
 use super::directory::{CENTRAL, DESCRIPTOR, END, END_64, LOCAL, LOCATOR_64, SATURATED, ZIP64};
-use super::encryption::ADDED_BYTES;
+use super::encryption::ENCRYPTION_BYTES;
 use super::times::EXTENDED_TIME;
-use crate::entry::{EntryKind, Timestamp};
+use crate::entry::{Entry, EntryKind, Timestamp};
 
 /// What reading needs: 2.0 for deflate and folders, 4.5 for 64-bit fields, 5.1 for AES (section 4.4.3).
 const VERSION: u16 = 20;
@@ -69,11 +69,24 @@ pub struct Finished {
 /// Whether an entry whose content has so many bytes may come to a length that needs 64 bits.
 pub fn may_need_64(size: u64, encrypted: bool) -> bool {
     // Deflate adds at most five bytes to 32 KiB, and some for each piece (RFC 1951 section 3.2.4).
-    let added = size / 32_768 * 5 + 64 * 1024 + if encrypted { ADDED_BYTES } else { 0 };
+    let added = size / 32_768 * 5 + 64 * 1024 + if encrypted { ENCRYPTION_BYTES } else { 0 };
     size.saturating_add(added) >= SATURATED_BYTES
 }
 
 impl Described {
+    /// An entry whose content has about so many bytes, stored by this method; a folder has none and is not encrypted.
+    pub fn of(entry: &Entry, size: u64, method: u16, encrypted: bool) -> Self {
+        let mut name = entry.path.as_bytes().to_vec();
+        if entry.kind == EntryKind::Folder {
+            name.push(b'/');
+        }
+        let has_content = entry.kind != EntryKind::Folder;
+        let encrypted = encrypted && has_content;
+        let wide = has_content && may_need_64(size, encrypted);
+        let Entry { kind, mode, modified, .. } = *entry;
+        Self { name, kind, mode, modified, method, encrypted, wide }
+    }
+
     fn flags(&self) -> u16 {
         let utf8 = if self.name.is_ascii() || std::str::from_utf8(&self.name).is_err() { 0 } else { UTF8 };
         utf8 | if self.encrypted { ENCRYPTED } else { 0 }

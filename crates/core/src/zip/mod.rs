@@ -17,8 +17,9 @@ mod segments;
 mod times;
 mod writer;
 
-pub use encryption::{Encrypting, SALT_BYTES};
-pub use headers::{Described, may_need_64};
+pub use directory::END_BYTES;
+pub use encryption::{ENCRYPTION_BYTES, Encrypting, SALT_BYTES};
+pub use headers::{Described, Finished, may_need_64};
 pub use methods::Method;
 pub use parts::{PartsError, is_zip, open_parts};
 pub use reader::{Encryption, ZipReader};

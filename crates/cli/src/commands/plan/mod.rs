@@ -1,5 +1,6 @@
 //! `plan`: a delivery before it exists. Nothing is written.
 
+mod formats;
 mod report;
 
 use super::show;
@@ -13,7 +14,7 @@ use under_seal_core::Error;
 use under_seal_core::fit::{Fit, NAMED};
 use under_seal_core::pack::check_fit;
 use under_seal_core::parcels::{Parcel, Weights};
-use under_seal_core::plan::Plan;
+use under_seal_core::plan::{InFormat, Plan};
 use under_seal_core::source::{Catalogue, expand};
 
 /// What a report is made of.
@@ -24,6 +25,9 @@ struct Planning<'a> {
     /// The fits to compare, by name, where none was chosen.
     fits: Vec<(String, Fit)>,
     line_bits_a_second: Option<f64>,
+    /// What it would come to in other formats, and which one was chosen.
+    formats: Vec<InFormat>,
+    format: FormatName,
     /// Where parcels are wanted: how it would be divided.
     parcels: Vec<Parcel>,
 }
@@ -32,8 +36,9 @@ struct Planning<'a> {
 pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let settings = Settings::resolve(&arguments.delivery, arguments.work.threads)?;
     check_fit(settings.fit.value.fit)?;
-    if arguments.delivery.shape.format.is_some_and(|format| format != FormatName::Sealed) {
-        return Err(Failure::Value(BadValue::PlanOfOpenFormat));
+    let format = settings.format.as_ref().map_or(FormatName::Sealed, |format| format.value);
+    if format != FormatName::Sealed && arguments.delivery.shape.parcels {
+        return Err(Failure::Value(BadValue::NotInFormat { format: format.into(), what: "parcels" }));
     }
     let choice = settings.choice(&arguments.delivery.choice)?;
     let progress = ProgressLine::for_writing(Fit::OneVolume, &arguments.work);
@@ -42,6 +47,7 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let catalogue =
         Catalogue::gather(&sources, &choice, &|_| false, &context).map_err(|error| Error::Pack(error.into()))?;
     let plan = Plan::make(&catalogue, &context)?;
+    let formats = Plan::in_open_formats(&catalogue, settings.squeeze.value.into(), &context)?;
     let parcels = match settings.fit.value.fit.volume_limit().filter(|_| arguments.delivery.shape.parcels) {
         Some(limit) => Weights::find(&catalogue, settings.squeeze.value.into(), &context)
             .and_then(|weights| weights.divide(&catalogue, limit, 0))
@@ -54,8 +60,8 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
         _ => Vec::new(),
     };
     let line_bits_a_second = arguments.line.map(|line| line.0);
-    let planning =
-        Planning { settings: &settings, catalogue: &catalogue, plan: &plan, fits, line_bits_a_second, parcels };
+    let (settings, catalogue, plan) = (&settings, &catalogue, &plan);
+    let planning = Planning { settings, catalogue, plan, fits, line_bits_a_second, formats, format, parcels };
     let report = Report::new(&planning);
     show(&report, &arguments.work, || lines(&planning, &report))?;
     Ok(report.exit_code)

@@ -1,7 +1,8 @@
 //! What `plan` says: for people and as JSON.
 
 use super::Planning;
-use crate::args::SqueezeName;
+use super::formats::{Formatted, format_lines};
+use crate::args::{FormatName, SqueezeName};
 use crate::failure::{DONE, LOOK};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::table::{self, Column};
@@ -38,8 +39,10 @@ pub struct Report {
     top_level: Vec<Top>,
     heaviest_folders: Vec<Weight>,
     kinds: Vec<Weight>,
+    format: String,
     fit: String,
     squeeze: String,
+    formats: Vec<Formatted>,
     estimates: Vec<Estimated>,
     fits: Vec<Fitted>,
     parcels: Vec<Divided>,
@@ -125,9 +128,11 @@ fn entry(path: &EntryPath) -> String {
 impl Report {
     pub fn new(planning: &Planning<'_>) -> Self {
         let Planning { settings, catalogue, plan, .. } = planning;
+        // The others are told by their size alone.
+        let sealed = planning.format == FormatName::Sealed;
         let (fit, squeeze) = (settings.fit.value.fit, settings.squeeze.value);
         let chosen = plan.estimate(squeeze.into());
-        let outline = chosen.and_then(|estimate| Outline::new(estimate.stream_bytes.likely, fit));
+        let outline = chosen.and_then(|estimate| Outline::new(estimate.stream_bytes.likely, fit)).filter(|_| sealed);
         let unmatched = settings.typed_among(&catalogue.unmatched);
         let quiet = catalogue.passed_over.is_empty()
             && plan.unreadable.is_empty()
@@ -164,17 +169,19 @@ impl Report {
             top_level: top_level.collect(),
             heaviest_folders: folders.collect(),
             kinds: kinds.collect(),
+            format: planning.format.to_string(),
+            formats: Formatted::all(planning),
             fit: settings.fit.value.text.clone(),
             squeeze: squeeze.to_string(),
-            estimates: plan.estimates.iter().map(|estimate| Estimated::new(estimate, fit)).collect(),
-            fits: planning.fits.iter().map(|(name, fit)| Fitted::new(name, *fit, chosen)).collect(),
+            estimates: plan.estimates.iter().filter(|_| sealed).map(|estimate| Estimated::new(estimate, fit)).collect(),
+            fits: planning.fits.iter().filter(|_| sealed).map(|(name, fit)| Fitted::new(name, *fit, chosen)).collect(),
             parcels: planning.parcels.iter().map(|parcel| Divided::new(parcel, catalogue, fit)).collect(),
             messages: outline.filter(|_| matches!(fit, Fit::Message(_))).map(|outline| outline.volumes),
             sending_seconds: planning
                 .line_bits_a_second
                 .zip(outline)
                 .map(|(speed, outline)| on_the_line(&outline, fit) as f64 * 8.0 / speed),
-            advice: plan.advice(catalogue, squeeze.into(), fit).iter().map(Advised::new).collect(),
+            advice: plan.advice(catalogue, squeeze.into(), fit).iter().filter(|_| sealed).map(Advised::new).collect(),
             passed_over: catalogue
                 .passed_over
                 .iter()
@@ -284,6 +291,8 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     let limit = planning.settings.fit.value.fit.volume_limit();
     let at = limit.map(|limit| format!(" at {}, {} a volume", report.fit, bytes(limit))).unwrap_or_default();
     section(&format!("What it would come to{at}"), estimate_lines(report, limit.is_some()));
+    let formats = format_lines(&report.formats, &report.format, limit.is_some());
+    section(&format!("Format by format, at {}", report.squeeze), formats);
     section(&format!("Volumes by fit, at {}", report.squeeze), fit_lines(report));
     section(&format!("Parcels, at {}", report.squeeze), parcel_lines(report));
     section("On the way", way_lines(planning, report));
@@ -344,6 +353,9 @@ fn percent(share: Option<f64>) -> String {
 
 fn estimate_lines(report: &Report, in_volumes: bool) -> Vec<String> {
     let number = |number: Option<u64>| number.map_or("-".to_owned(), grouped);
+    if report.estimates.is_empty() {
+        return Vec::new();
+    }
     let row = |estimate: &Estimated| {
         let saved = estimate.bytes.map(|bytes| 1.0 - bytes as f64 / report.bytes.max(1) as f64);
         let tone = if estimate.squeeze == report.squeeze { Tone::Strong } else { Tone::Plain };

@@ -1,0 +1,84 @@
+//! The formats beside each other: what each would come to, and what it hides.
+
+use super::Planning;
+use crate::args::FormatName;
+use crate::ui::paint::Tone;
+use crate::ui::table::{self, Column};
+use crate::ui::text::grouped;
+use serde::Serialize;
+use under_seal_core::pack::Format;
+use under_seal_core::plan::{Likely, Outline};
+
+/// One format.
+#[derive(Serialize)]
+pub(super) struct Formatted {
+    pub format: String,
+    bytes: Option<u64>,
+    at_least: Option<u64>,
+    at_most: Option<u64>,
+    files: Option<u64>,
+    encrypted: bool,
+    hides_names: bool,
+}
+
+impl Formatted {
+    /// Every format at the chosen squeeze and fit; the sealed one first.
+    pub fn all(planning: &Planning<'_>) -> Vec<Self> {
+        let settings = planning.settings;
+        let (fit, limit) = (settings.fit.value.fit, settings.fit.value.fit.volume_limit());
+        let outline = |bytes| Outline::new(bytes, fit);
+        let sealed = planning.plan.estimate(settings.squeeze.value.into()).map(|estimate| estimate.stream_bytes);
+        let sealed = sealed.map(|Likely { low, likely, high }| Self {
+            format: FormatName::Sealed.to_string(),
+            bytes: outline(likely).map(|outline| outline.bytes),
+            at_least: outline(low).map(|outline| outline.bytes),
+            at_most: outline(high).map(|outline| outline.bytes),
+            files: outline(likely).map(|outline| outline.volumes.into()),
+            encrypted: true,
+            hides_names: true,
+        });
+        let open = planning.formats.iter().map(|one| Self {
+            format: FormatName::from(one.format).to_string(),
+            bytes: Some(one.bytes.likely),
+            at_least: Some(one.bytes.low),
+            at_most: Some(one.bytes.high),
+            files: match (limit, one.format) {
+                (Some(limit), Format::Zip) => Some(one.bytes.likely.div_ceil(limit.max(1))),
+                // Only ZIP comes in parts.
+                (Some(limit), _) => (one.bytes.likely <= limit).then_some(1),
+                (None, _) => Some(1),
+            },
+            encrypted: one.format == Format::Zip,
+            hides_names: false,
+        });
+        sealed.into_iter().chain(open).collect()
+    }
+}
+
+/// The table; the format that was chosen stands out.
+pub(super) fn format_lines(formats: &[Formatted], chosen: &str, in_volumes: bool) -> Vec<String> {
+    let number = |number: Option<u64>| number.map_or("-".to_owned(), grouped);
+    let row = |one: &Formatted| {
+        let between = match (one.at_least, one.at_most) {
+            (low, high) if low == high => "exactly that".to_owned(),
+            (low, high) => format!("{} to {}", number(low), number(high)),
+        };
+        let hides = match (one.encrypted, one.hides_names) {
+            (true, true) => "contents, names, sizes and dates",
+            (true, false) => "contents, with a password",
+            (false, _) => "nothing",
+        };
+        let mut cells = vec![one.format.clone(), number(one.bytes), between];
+        if in_volumes {
+            cells.push(one.files.map_or("too long".to_owned(), |files| files.to_string()));
+        }
+        cells.push(hides.to_owned());
+        (if one.format == chosen { Tone::Strong } else { Tone::Plain }, cells)
+    };
+    let mut columns = vec![Column::Text("format"), Column::Number("bytes"), Column::Number("surely between")];
+    if in_volumes {
+        columns.push(Column::Number("files"));
+    }
+    columns.push(Column::Text("hides"));
+    table::lines(&columns, &formats.iter().map(row).collect::<Vec<_>>())
+}

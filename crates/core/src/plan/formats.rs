@@ -1,0 +1,191 @@
+//! What the same sources would come to in the open formats, by compressing evenly spaced samples of contents as each of
+//! these formats would.
+
+use super::PlanError;
+use super::estimate::{FAST_SAMPLES, Likely, Sample, Stretches, total};
+use crate::codec::{CodecError, Squeeze, looks_random};
+use crate::context::{Context, Phase, Progress};
+use crate::deflate::{Deflater, PIECE_BYTES, WINDOW_BYTES, window_of};
+use crate::entry::EntryKind;
+use crate::pack::Format;
+use crate::pipeline::ordered;
+use crate::source::{Catalogue, SourceEntry};
+use crate::tar;
+use crate::zip::{Described, ENCRYPTION_BYTES, END_BYTES, Finished};
+
+/// What an archive would come to in an open format.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct InFormat {
+    /// The format.
+    pub format: Format,
+    /// Its bytes; a ZIP archive with a password, which adds some for each file.
+    pub bytes: Likely,
+    /// Whether everything was compressed to find this out.
+    pub exact: bool,
+}
+
+/// What one file has in a stretch.
+struct Segment {
+    /// What stands in front of it in a tar archive, and behind it, if it begins and ends here.
+    headers: Vec<u8>,
+    padding: usize,
+    /// What comes right before it in its file.
+    window: Vec<u8>,
+    content: Vec<u8>,
+}
+
+/// Estimates every open format at a squeeze.
+///
+/// # Errors
+/// [`PlanError`].
+pub(super) fn formats(
+    catalogue: &Catalogue,
+    squeeze: Squeeze,
+    context: &Context<'_>,
+) -> Result<Vec<InFormat>, PlanError> {
+    let contents = Contents::new(catalogue);
+    let stretches = Stretches::evenly(contents.total, FAST_SAMPLES, PIECE_BYTES as u64);
+    context.tell(Progress::Begin(Phase::Sampling, stretches.parts.iter().map(|(from, to)| to - from).sum()));
+    let mut samples = [Vec::new(), Vec::new(), Vec::new()];
+    let (read, measured) = ordered(
+        context.threads,
+        |jobs| {
+            for (from, to) in &stretches.parts {
+                context.go_on()?;
+                if jobs.submit(contents.stretch(*from, *to)).is_err() {
+                    break;
+                }
+                context.tell(Progress::Advance(to - from));
+            }
+            Ok(())
+        },
+        || measuring(squeeze),
+        |measured: Option<[Sample; 3]>| -> Result<(), PlanError> {
+            let measured = measured.ok_or(CodecError::Compressor)?;
+            samples.iter_mut().zip(measured).for_each(|(all, one)| all.push(one));
+            Ok(())
+        },
+    );
+    measured?;
+    read.and_then(|()| context.go_on().map_err(PlanError::from))?;
+    context.tell(Progress::End);
+    let exact = stretches.whole;
+    let estimated = |format, samples: &[Sample], sure| {
+        let bytes = Likely::around(total(samples, &stretches, contents.total), sure);
+        InFormat { format, bytes, exact }
+    };
+    let plain = tar_bytes(catalogue);
+    let [zip, gzip, zstandard] = &samples;
+    Ok(vec![
+        estimated(Format::Zip, zip, zip_headers_bytes(catalogue)),
+        InFormat { format: Format::Tar, bytes: Likely { low: plain, likely: plain, high: plain }, exact: true },
+        estimated(Format::TarGz, gzip, 0),
+        estimated(Format::TarZst, zstandard, 0),
+    ])
+}
+
+/// All contents one after the other, of which any stretch can be read.
+struct Contents<'a> {
+    catalogue: &'a Catalogue,
+    starts: Vec<u64>,
+    /// Bytes of all contents, and one more, in which whatever has none at the end lies.
+    total: u64,
+}
+
+impl<'a> Contents<'a> {
+    fn new(catalogue: &'a Catalogue) -> Self {
+        let (mut starts, mut total) = (Vec::with_capacity(catalogue.entries.len()), 0);
+        for source in &catalogue.entries {
+            starts.push(total);
+            total += content_bytes(source);
+        }
+        Self { catalogue, starts, total: total + 1 }
+    }
+
+    fn stretch(&self, from: u64, to: u64) -> Vec<Segment> {
+        let first = self.starts.partition_point(|start| *start < from).saturating_sub(1);
+        let entries = self.catalogue.entries.iter().zip(&self.starts).skip(first);
+        let mut segments = Vec::new();
+        for (source, start) in entries.take_while(|(_, start)| **start < to) {
+            let size = content_bytes(source);
+            let (begins, end) = (*start >= from, start + size);
+            if !begins && end <= from {
+                continue;
+            }
+            let skipped = from.saturating_sub(*start);
+            let wanted = to.min(end) - (start + skipped);
+            let mut segment = Segment { headers: Vec::new(), padding: 0, window: Vec::new(), content: Vec::new() };
+            if begins {
+                segment.headers = tar::headers(&source.entry(0), size);
+            }
+            if end <= to {
+                segment.padding = tar::padding(size);
+            }
+            if source.kind == EntryKind::File {
+                self.read(source, skipped, wanted, &mut segment);
+            }
+            segments.push(segment);
+        }
+        segments
+    }
+
+    /// Files that cannot be read are told from the catalogue; here they count for nothing.
+    fn read(&self, source: &SourceEntry, skipped: u64, wanted: u64, segment: &mut Segment) {
+        let Ok(mut file) = self.catalogue.open(&source.path) else { return };
+        let before = skipped.min(WINDOW_BYTES as u64);
+        let read = file.skip(skipped - before).and_then(|()| file.read(&mut segment.window, before as usize));
+        let _ = read.and_then(|()| file.read(&mut segment.content, wanted as usize));
+    }
+}
+
+fn content_bytes(source: &SourceEntry) -> u64 {
+    if source.kind == EntryKind::File { source.size } else { 0 }
+}
+
+/// A worker with compressors of its own: what a stretch comes to in ZIP, with gzip, and with Zstandard.
+fn measuring(squeeze: Squeeze) -> impl FnMut(Vec<Segment>) -> Option<[Sample; 3]> {
+    let mut deflater = Deflater::new(squeeze);
+    move |segments| {
+        let raw: usize = segments.iter().map(|segment| segment.content.len()).sum();
+        let (mut zip, mut stream) = (0, Vec::with_capacity(raw));
+        for segment in &segments {
+            zip += match squeeze == Squeeze::None || segment.content.is_empty() || looks_random(&segment.content) {
+                true => segment.content.len(),
+                false => deflater.piece(&segment.content, &segment.window, true).ok()?.len(),
+            };
+            stream.extend_from_slice(&segment.headers);
+            stream.extend_from_slice(&segment.content);
+            stream.resize(stream.len() + segment.padding, 0);
+        }
+        let (mut gzip, mut zstandard, mut window) = (0, 0, Vec::new());
+        for piece in stream.chunks(PIECE_BYTES) {
+            gzip += deflater.piece(piece, &window, true).ok()?.len();
+            zstandard += zstd::bulk::compress(piece, squeeze.level().unwrap_or(1)).ok()?.len();
+            window = window_of(piece).to_vec();
+        }
+        let sample = |stored: usize| Sample { raw: raw as f64, stored: stored as f64, seconds: 0.0 };
+        Some([sample(zip), sample(gzip), sample(zstandard)])
+    }
+}
+
+/// What ZIP adds to contents: headers, the directory and what encryption takes.
+fn zip_headers_bytes(catalogue: &Catalogue) -> u64 {
+    let of = |source: &SourceEntry| {
+        let described = Described::of(&source.entry(0), source.size, 0, true);
+        let added = if described.encrypted { ENCRYPTION_BYTES } else { 0 };
+        let link = if source.kind == EntryKind::Link { source.link_target.len() as u64 } else { 0 };
+        let headers = described.local(Finished::default()).len() + described.central(Finished::default(), 0, 0).len();
+        headers as u64 + added + link
+    };
+    catalogue.entries.iter().map(of).sum::<u64>() + END_BYTES as u64
+}
+
+/// A plain tar archive's length, exactly.
+fn tar_bytes(catalogue: &Catalogue) -> u64 {
+    let of = |source: &SourceEntry| {
+        let size = content_bytes(source);
+        tar::headers(&source.entry(0), size).len() as u64 + size + tar::padding(size) as u64
+    };
+    let bytes = catalogue.entries.iter().map(of).sum::<u64>();
+    bytes + tar::end(bytes).len() as u64
+}
