@@ -47,8 +47,8 @@ pub enum RefusedReason {
     /// It would lie in something that is no folder.
     #[error("an entry inside what is no folder")]
     InNoFolder,
-    /// A file with holes, stored in a way that is not read here.
-    #[error("a file with holes, which is not read here")]
+    /// A file with holes: more of them than are written here, or stored in a way that is not read.
+    #[error("a file with holes, too large or stored in a way that is not read here")]
     Sparse,
     /// It is compressed within a disc image, in a way that is not read here.
     #[error("a file that is compressed within the image, which is not read here")]

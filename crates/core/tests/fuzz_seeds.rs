@@ -77,6 +77,10 @@ fn make_seeds_of_open_formats(put: impl Fn(&str, &str, &[u8])) {
         tar::link("second", b'1', "a long name"),
         tar::link("link", b'2', "second"),
         tar::entry("folder/", b'5', b""),
+        tar::records(b'x', &[("GNU.sparse.major", "1"), ("GNU.sparse.realsize", "9")]),
+        tar::entry("holes", b'0', &[&b"1\n3\n3\n"[..], &[0; 505], b"lit"].concat()),
+        tar::records(b'x', &[("GNU.sparse.size", "9"), ("GNU.sparse.map", "1,3")]),
+        tar::entry("holes too", b'0', b"lit"),
     ];
     put("tar", "one of each", &tar::archive(&entries));
     let named = file("A;1", b"lit").using(&[iso::named("the lamp"), iso::mode(0o100_640)]);

@@ -101,8 +101,7 @@ fn whatever_others_write_is_read(#[case] bytes: Vec<u8>, #[case] name: &str) {
 #[case::absolute(&[entry("/tmp/evil", FILE, b"x")], &[], 1)]
 #[case::device(&[entry("tty", b'3', b"")], &[], 1)]
 #[case::pipe(&[entry("pipe", b'6', b"")], &[], 1)]
-#[case::sparse_of_old(&[entry("holes", b'S', b"x")], &[], 1)]
-#[case::sparse(&[[records(b'x', &[("GNU.sparse.major", "1")]), entry("holes", FILE, b"x")].concat()], &[], 1)]
+#[case::holes_without_end(&[[records(b'x', &[("GNU.sparse.size", "99999999999999"), ("GNU.sparse.map", "0,1")]), entry("holes", FILE, b"x")].concat()], &[], 1)]
 #[case::hard_link(&[link("b", b'1', "a")], &[("b", "one")], 0)]
 #[case::hard_links_of_hard_links(&[link("b", b'1', "a"), link("c/d", b'1', "./b")], &[("b", "one"), ("c/d", "one")], 0)]
 #[case::hard_link_to_nothing(&[link("b", b'1', "/etc/passwd")], &[], 1)]
@@ -121,12 +120,66 @@ fn what_could_do_harm_is_refused_by_name(
     assert_eq!(read(&desk, "a.tar", &bytes).unwrap().refused().len(), refused);
 }
 
+/// A file of 2,000 bytes with "lit" at 600 and "dark" at its end, in each of the ways in which others store that.
+#[rstest]
+#[case::of_old(sparse_of_old(&[(600, 3), (1_996, 4)], 2_000, b"litdark"))]
+#[case::of_old_in_many_parts({
+    // Four parts have room in the header; the others are told in a block behind it.
+    let parts: Vec<(u64, u64)> = (0..3).map(|part| (600 + part, 1)).chain((0..4).map(|part| (1_996 + part, 1))).collect();
+    sparse_of_old(&parts, 2_000, b"litdark")
+})]
+#[case::in_records([records(b'x', &[("GNU.sparse.size", "2000"), ("GNU.sparse.numblocks", "2"), ("GNU.sparse.offset", "600"), ("GNU.sparse.numbytes", "3"), ("GNU.sparse.offset", "1996"), ("GNU.sparse.numbytes", "4")]), entry("holes", FILE, b"litdark")].concat())]
+#[case::in_one_record([records(b'x', &[("GNU.sparse.name", "holes"), ("GNU.sparse.size", "2000"), ("GNU.sparse.map", "600,3,1996,4")]), entry("GNUSparseFile.0/holes", FILE, b"litdark")].concat())]
+#[case::in_front_of_it([records(b'x', &[("GNU.sparse.major", "1"), ("GNU.sparse.minor", "0"), ("GNU.sparse.name", "holes"), ("GNU.sparse.realsize", "2000")]), entry("GNUSparseFile.0/holes", FILE, &in_front("2\n600\n3\n1996\n4\n", b"litdark"))].concat())]
+fn holes_are_filled_with_zeros(#[case] bytes: Vec<u8>) {
+    let mut whole = vec![0; 2_000];
+    whole[600..603].copy_from_slice(b"lit");
+    whole[1_996..].copy_from_slice(b"dark");
+    let bytes = archive(&[bytes, entry("z", FILE, b"behind it")]);
+    let expected = [one("holes", &whole), one("z", b"behind it")].concat();
+    assert_eq!(landed(&Desk::new(), &bytes).unwrap(), expected);
+}
+
+/// A header of the old kind with its map.
+fn sparse_of_old(parts: &[(u64, u64)], real_size: u64, content: &[u8]) -> Vec<u8> {
+    let mut block = header(b"holes", b'S', content.len() as u64, b"", b"");
+    block[257..265].copy_from_slice(b"ustar  \0");
+    let (first, others) = parts.split_at(parts.len().min(4));
+    let digits = |(at, bytes): &(u64, u64)| format!("{at:011o}\0{bytes:011o}\0").into_bytes();
+    let put = |into: &mut [u8], parts: &[(u64, u64)]| {
+        let text: Vec<u8> = parts.iter().flat_map(digits).collect();
+        into[..text.len()].copy_from_slice(&text);
+    };
+    put(&mut block[386..482], first);
+    block[482] = u8::from(!others.is_empty());
+    block[483..495].copy_from_slice(format!("{real_size:011o}\0").as_bytes());
+    with_sum(&mut block);
+    let mut all = block;
+    if !others.is_empty() {
+        let mut behind = vec![0; 512];
+        put(&mut behind, others);
+        all.extend(behind);
+    }
+    all.extend(content);
+    all.resize(all.len().next_multiple_of(512), 0);
+    all
+}
+
+/// A map that fills a block, and the content behind it.
+fn in_front(map: &str, content: &[u8]) -> Vec<u8> {
+    let mut block = map.as_bytes().to_vec();
+    block.resize(512, 0);
+    [&block, content].concat()
+}
+
 /// What was done to an archive, which is not read then.
 #[rstest]
 #[case::no_end(|bytes: &mut Vec<u8>| bytes.truncate(bytes.len() - 1024))]
 #[case::in_the_middle(|bytes: &mut Vec<u8>| bytes.truncate(600))]
 #[case::a_header_changed(|bytes: &mut Vec<u8>| bytes[1024 + 3] ^= 1)]
 #[case::a_long_record(|bytes: &mut Vec<u8>| { bytes.splice(1024..1024, header(b"x", b'x', (1 << 33) - 1, b"", b"")); })]
+#[case::a_map_beyond_its_file(|bytes: &mut Vec<u8>| { bytes.splice(1024..1024, [records(b'x', &[("GNU.sparse.size", "2"), ("GNU.sparse.map", "1,3")]), entry("holes", FILE, b"lit")].concat()); })]
+#[case::a_map_without_end(|bytes: &mut Vec<u8>| { bytes.splice(1024..1024, [records(b'x', &[("GNU.sparse.major", "1"), ("GNU.sparse.realsize", "9")]), entry("holes", FILE, b"3\n1\n1\n")].concat()); })]
 #[case::a_malformed_record(|bytes: &mut Vec<u8>| { bytes.splice(1024..1024, entry("x", b'x', b"99 path=a\n")); })]
 #[case::more_than_there_is(|bytes: &mut Vec<u8>| { bytes.splice(1024..1024, header(b"x", FILE, (1 << 33) - 1, b"", b"x")); })]
 fn what_is_damaged_is_told(#[case] damage: fn(&mut Vec<u8>)) {

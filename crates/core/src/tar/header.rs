@@ -42,11 +42,11 @@ pub(super) enum HeaderFlaw {
 impl Header {
     pub fn decode(block: &[u8; BLOCK_BYTES]) -> Result<Self, HeaderFlaw> {
         let field = |(from, to): (usize, usize)| &block[from..to];
-        let told = number(field(SUM)).ok_or(HeaderFlaw::Sum)?;
+        let told = unsigned(field(SUM)).ok_or(HeaderFlaw::Sum)?;
         if ![sum(block, u64::from), sum(block, |byte| i64::from(byte.cast_signed()).cast_unsigned())].contains(&told) {
             return Err(HeaderFlaw::Sum);
         }
-        let unsigned = |(from, to)| number(field((from, to))).ok_or(HeaderFlaw::Number);
+        let number_in = |(from, to)| unsigned(field((from, to))).ok_or(HeaderFlaw::Number);
         let mut name = text(field(NAME)).to_vec();
         let prefix = text(field(PREFIX));
         if field(MAGIC) == USTAR && !prefix.is_empty() {
@@ -54,8 +54,8 @@ impl Header {
         }
         Ok(Self {
             name,
-            mode: u32::try_from(unsigned(MODE)? & 0o7777).unwrap_or(0),
-            size: unsigned(SIZE)?,
+            mode: u32::try_from(number_in(MODE)? & 0o7777).unwrap_or(0),
+            size: number_in(SIZE)?,
             modified: signed(field(MODIFIED)).ok_or(HeaderFlaw::Number)?,
             kind: block[KIND],
             link: text(field(LINK)).to_vec(),
@@ -75,7 +75,7 @@ fn text(field: &[u8]) -> &[u8] {
 }
 
 /// A number: octal digits between blanks and zeros, or binary.
-fn number(field: &[u8]) -> Option<u64> {
+pub(super) fn unsigned(field: &[u8]) -> Option<u64> {
     signed(field).and_then(|value| u64::try_from(value).ok())
 }
 

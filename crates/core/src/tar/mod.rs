@@ -6,9 +6,11 @@
 mod header;
 mod reader;
 mod records;
+mod sparse;
 mod writer;
 
 pub use reader::{LoneReader, TarReader, is_tar};
+pub use sparse::MAX_HOLES_BYTES;
 pub use writer::{end, headers, padding};
 
 use crate::place::FileError;

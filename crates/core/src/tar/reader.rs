@@ -3,6 +3,7 @@
 
 use super::header::{Header, HeaderFlaw};
 use super::records::Records;
+use super::sparse::{InFront, MAX_HOLES_BYTES, Map, SparseRecords, behind_header, in_header};
 use super::{BLOCK_BYTES, MAX_ENTRIES, MAX_RECORDS_BYTES, TarError};
 use crate::context::Context;
 use crate::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry, MAX_LINK_TARGET_BYTES, Timestamp};
@@ -39,7 +40,10 @@ struct Described {
     modified: Timestamp,
     kind: u8,
     link: Vec<u8>,
-    sparse: bool,
+    /// Bytes of its holes.
+    holes: u64,
+    /// Where the content belongs, of a file with holes.
+    map: Option<Map>,
 }
 
 /// An open archive.
@@ -80,7 +84,8 @@ impl TarReader {
             if described.len() >= MAX_ENTRIES {
                 return Err(TarError::TooMany);
             }
-            described.push(entry);
+            // The map is read again with the content: very many of them would take much memory.
+            described.push(Described { map: None, ..entry });
             walk.pass_over()?;
         }
         drop(walk);
@@ -136,7 +141,8 @@ impl TarReader {
                 if described.size != listed.content.size {
                     return Err(TarError::Changed.into());
                 }
-                hand_over(listed, sink, context, || TarError::Changed, |buffer| walk.content(buffer))?;
+                let mut spread = Spread::new(&mut walk, described.map);
+                hand_over(listed, sink, context, || TarError::Changed, |buffer| spread.read(buffer))?;
                 walk.pass_over()?;
             } else {
                 walk.pass_over()?;
@@ -180,13 +186,14 @@ impl ArchiveReader for TarReader {
 fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize>>, Vec<Refused>) {
     let (mut members, mut owners, mut refused) = (Vec::new(), Vec::new(), Vec::new());
     let mut known: BTreeMap<EntryPath, usize> = BTreeMap::new();
+    let mut holes_left = MAX_HOLES_BYTES;
     for (place, entry) in described.iter().enumerate() {
         let mut size = entry.size;
         let mut owner = Some(place);
         let kind = match entry.kind {
-            _ if entry.sparse => Err(RefusedReason::Sparse),
+            _ if entry.holes > holes_left => Err(RefusedReason::Sparse),
             OLD_FILE if entry.name.last() == Some(&b'/') => Ok(EntryKind::Folder),
-            OLD_FILE | FILE | CONTIGUOUS => Ok(EntryKind::File),
+            OLD_FILE | FILE | CONTIGUOUS | SPARSE => Ok(EntryKind::File),
             FOLDER => Ok(EntryKind::Folder),
             LINK if entry.link.len() > MAX_LINK_TARGET_BYTES => Err(RefusedReason::Special),
             LINK => Ok(EntryKind::Link),
@@ -208,12 +215,52 @@ fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize>>, Vec<Ref
         if let (EntryKind::File, Ok(path), Some(owner)) = (kind, path_of(&entry.name), owner) {
             known.insert(path, owner);
         }
+        holes_left -= entry.holes;
         let link_target = if kind == EntryKind::Link { entry.link.clone() } else { Vec::new() };
         let (name, mode, modified) = (entry.name.clone(), entry.mode, entry.modified);
         members.push(Member { name, kind: Some(kind), mode, modified, size, link_target });
         owners.push(owner.filter(|_| kind == EntryKind::File));
     }
     (members, owners, refused)
+}
+
+/// A content with zeros where nothing of it is stored.
+struct Spread<'w, 'a> {
+    walk: &'w mut Walk<'a>,
+    map: Option<Map>,
+    /// Bytes that were handed on.
+    at: u64,
+    /// Parts that were handed on.
+    part: usize,
+}
+
+impl<'w, 'a> Spread<'w, 'a> {
+    const fn new(walk: &'w mut Walk<'a>, map: Option<Map>) -> Self {
+        Self { walk, map, at: 0, part: 0 }
+    }
+
+    /// The next bytes; none at the end.
+    fn read(&mut self, buffer: &mut [u8]) -> Result<usize, TarError> {
+        let Some(map) = &self.map else { return self.walk.content(buffer) };
+        while map.parts.get(self.part).is_some_and(|part| self.at >= part.at.saturating_add(part.bytes)) {
+            self.part += 1;
+        }
+        let room = |until: u64| usize::try_from(until - self.at).unwrap_or(usize::MAX).min(buffer.len());
+        let read = match map.parts.get(self.part).filter(|part| self.at >= part.at) {
+            Some(part) => {
+                let room = room(part.at.saturating_add(part.bytes));
+                self.walk.content(&mut buffer[..room])?
+            }
+            None => {
+                let room = room(map.parts.get(self.part).map_or(map.real_size, |part| part.at));
+                buffer[..room].fill(0);
+                self.walk.stream.go_on()?;
+                room
+            }
+        };
+        self.at += read as u64;
+        Ok(read)
+    }
 }
 
 /// A walk through an archive, from entry to entry.
@@ -236,7 +283,8 @@ impl<'a> Walk<'a> {
     fn next(&mut self) -> Result<Option<Described>, TarError> {
         let (mut own, mut long_name, mut long_link) = (Records::default(), None, None);
         loop {
-            let Some(header) = self.header()? else { return Ok(None) };
+            let at = self.stream.position();
+            let Some((header, block)) = self.header()? else { return Ok(None) };
             self.follow(header.size);
             match header.kind {
                 RECORDS => own = self.records()?,
@@ -250,21 +298,71 @@ impl<'a> Walk<'a> {
                     let has_content = !matches!(kind, HARD_LINK | LINK | b'3' | b'4' | FOLDER | b'6');
                     self.follow(if has_content { size } else { 0 });
                     let whole = Timestamp { seconds: header.modified, nanoseconds: 0 };
+                    let malformed = TarError::Malformed { what: "map of holes", at };
+                    let map = match &said.sparse {
+                        _ if kind == SPARSE => Some(self.map_behind(&block)?.ok_or(malformed)?),
+                        Some(records) => Some(self.map_of(records)?.ok_or(malformed)?),
+                        None => None,
+                    };
+                    let size = map.as_ref().map_or(size, |map| map.real_size);
+                    let real_name = said.sparse.and_then(|records| records.name);
                     return Ok(Some(Described {
-                        name: said.path.or(long_name).unwrap_or(header.name),
+                        name: real_name.or(said.path).or(long_name).unwrap_or(header.name),
                         mode: header.mode,
                         size: if has_content { size } else { 0 },
                         modified: said.modified.unwrap_or(whole),
                         kind,
                         link: said.link.or(long_link).unwrap_or(header.link),
-                        sparse: said.sparse || kind == SPARSE,
+                        holes: map.as_ref().map_or(0, Map::holes),
+                        map,
                     }));
                 }
             }
         }
     }
 
-    fn header(&mut self) -> Result<Option<Header>, TarError> {
+    /// The map of a file whose header has it, with the blocks behind that; `None` where it is malformed.
+    fn map_behind(&mut self, block: &[u8; BLOCK_BYTES]) -> Result<Option<Map>, TarError> {
+        let Some((mut numbers, mut goes_on, real_size)) = in_header(block) else { return Ok(None) };
+        while goes_on {
+            let mut block = [0; BLOCK_BYTES];
+            if self.stream.fill(&mut block)? < BLOCK_BYTES {
+                return Err(TarError::CutShort);
+            }
+            match behind_header(&block, &mut numbers) {
+                Some(more) => goes_on = more,
+                None => return Ok(None),
+            }
+        }
+        Ok(Map::new(&numbers, real_size, self.content))
+    }
+
+    /// The map that records tell, or that stands in front of the content; `None` where it is malformed.
+    fn map_of(&mut self, records: &SparseRecords) -> Result<Option<Map>, TarError> {
+        let Some(real_size) = records.real_size else { return Ok(None) };
+        if !records.in_front {
+            return Ok(Map::new(&records.numbers, real_size, self.content));
+        }
+        let mut map = InFront::default();
+        let mut goes_on = true;
+        while goes_on {
+            let mut block = [0; BLOCK_BYTES];
+            let mut filled = 0;
+            while filled < BLOCK_BYTES {
+                match self.content(&mut block[filled..])? {
+                    0 => return Ok(None),
+                    read => filled += read,
+                }
+            }
+            match map.take(&block) {
+                Some(more) => goes_on = more,
+                None => return Ok(None),
+            }
+        }
+        Ok(Map::new(map.numbers(), real_size, self.content))
+    }
+
+    fn header(&mut self) -> Result<Option<(Header, [u8; BLOCK_BYTES])>, TarError> {
         let at = self.stream.position();
         let mut block = [0; BLOCK_BYTES];
         if self.stream.fill(&mut block)? < BLOCK_BYTES {
@@ -273,7 +371,7 @@ impl<'a> Walk<'a> {
         if block == [0; BLOCK_BYTES] {
             return self.end().map(|()| None);
         }
-        Header::decode(&block).map(Some).map_err(|flaw| match flaw {
+        Header::decode(&block).map(|header| Some((header, block))).map_err(|flaw| match flaw {
             HeaderFlaw::Sum => TarError::Header(at),
             HeaderFlaw::Number => TarError::Malformed { what: "header", at },
         })

@@ -1,5 +1,6 @@
 //! Extended records: `LENGTH KEY=VALUE` and a line break, the length counting all of it (POSIX.1-2024 `pax`, extended header).
 
+use super::sparse::SparseRecords;
 use crate::entry::Timestamp;
 
 /// What records say of an entry, or, in a global header, of all that follow.
@@ -9,8 +10,8 @@ pub(super) struct Records {
     pub link: Option<Vec<u8>>,
     pub size: Option<u64>,
     pub modified: Option<Timestamp>,
-    /// A file with holes, in one of several ways that are not read here.
-    pub sparse: bool,
+    /// Of a file with holes.
+    pub sparse: Option<SparseRecords>,
 }
 
 impl Records {
@@ -37,8 +38,11 @@ impl Records {
             b"linkpath" => self.link = filled.map(<[u8]>::to_vec),
             b"size" => self.size = filled.map(|value| number(value).ok_or(())).transpose().ok()?,
             b"mtime" => self.modified = filled.map(|value| time(value).ok_or(())).transpose().ok()?,
-            key if key.starts_with(b"GNU.sparse.") => self.sparse = true,
-            _ => {}
+            key => {
+                if let Some(key) = key.strip_prefix(b"GNU.sparse.") {
+                    self.sparse.get_or_insert_default().take(key, value)?;
+                }
+            }
         }
         Some(())
     }
@@ -50,7 +54,8 @@ impl Records {
             link: self.link.or_else(|| global.link.clone()),
             size: self.size.or(global.size),
             modified: self.modified.or(global.modified),
-            sparse: self.sparse || global.sparse,
+            // A map is of one file's content.
+            sparse: self.sparse,
         }
     }
 }
