@@ -10,13 +10,16 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::text::shown;
 use serde::Serialize;
+use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use under_seal_core::Error;
 use under_seal_core::archive::{Archive, ArchiveError, OpenFormat, open_format_of};
+use under_seal_core::context::Context;
 use under_seal_core::members::Refused;
+use under_seal_core::place::{FileAction, FileError};
 use under_seal_core::sealed::SealedReader;
-use under_seal_core::volume::VolumeSet;
+use under_seal_core::volume::{GatherError, VolumeSet};
 use under_seal_core::zip::{Encryption, open_parts};
 
 /// What the user has named.
@@ -75,7 +78,37 @@ pub fn given(places: &[PathBuf], work: &WorkArguments) -> Result<Given, Failure>
         }
         return Err(Failure::Value(BadValue::SeveralArchives));
     }
+    if let [folder] = places
+        && folder.is_dir()
+        && matches!(VolumeSet::gather(places), Err(GatherError::NoVolumes(_)))
+    {
+        match open_archives_in(folder, &context)?.as_slice() {
+            [] => {}
+            [(path, format)] => return Ok(Given::Open(*format, path.clone())),
+            _ => return Err(Failure::Value(BadValue::SeveralArchives)),
+        }
+    }
     gather(places).map(Given::Sealed)
+}
+
+/// The archives of open formats that lie in a folder, parts of one taken together.
+fn open_archives_in(folder: &Path, context: &Context<'_>) -> Result<Vec<(PathBuf, OpenFormat)>, Failure> {
+    let unreadable = FileError::on(FileAction::List, folder);
+    let listed = fs::read_dir(folder).and_then(Iterator::collect::<Result<Vec<_>, _>>);
+    let mut paths: Vec<PathBuf> =
+        listed.map_err(|error| Failure::File(unreadable(error)))?.iter().map(fs::DirEntry::path).collect();
+    paths.sort();
+    let mut found: Vec<(PathBuf, OpenFormat)> = Vec::new();
+    for path in paths.into_iter().filter(|path| path.is_file()) {
+        // What cannot be read here is not what is looked for.
+        let Ok(Some(format)) = open_format_of(&path, context) else { continue };
+        // Parts of one archive differ in their ends only.
+        let is_part = |(other, _): &(PathBuf, OpenFormat)| other.file_stem() == path.file_stem();
+        if format != OpenFormat::Zip || !found.iter().any(is_part) {
+            found.push((path, format));
+        }
+    }
+    Ok(found)
 }
 
 impl Given {

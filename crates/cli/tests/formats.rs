@@ -170,6 +170,23 @@ fn a_disc_image_is_taken_as_it_comes() {
     assert!(unknown.contains("disc images (ISO 9660)"), "{unknown}");
 }
 
+/// What lies in a folder beside other things, and what comes of naming the folder.
+#[rstest]
+#[case::in_parts(&["b.z01", "b.z02", "b.zip"], 0)]
+#[case::a_part_is_lost(&["b.z01", "b.zip"], 4)]
+#[case::two_archives(&["a.tar", "b.z01", "b.z02", "b.zip"], 2)]
+#[case::none(&[], 2)]
+fn a_folder_stands_for_the_archive_in_it(#[case] files: &[&str], #[case] code: i32) {
+    let desk = with_dossier();
+    desk.run(&["pack", "wrenfall-light", "--to", "b.zip", "--fit", "700KB"]).expect(0);
+    desk.run(&["pack", "wrenfall-light", "--to", "a.tar", "--no-password"]).expect(0);
+    desk.file("in/how-to-open.txt", b"Open b.zip with the program that you have for it.");
+    files.iter().for_each(|file| drop(fs::copy(desk.path(file), desk.path(&format!("in/{file}"))).unwrap()));
+    desk.run(&["check", "in"]).expect(code);
+    desk.run(&["open", "in", "--into", "board"]).expect(code);
+    assert_eq!(desk.path("board/wrenfall-light").exists(), code == 0);
+}
+
 /// What is named together with an archive in two parts, the command, the exit code, and what is said.
 #[rstest]
 #[case::all_parts("open", &["b.z01", "b.zip", "--into", "board"], 0, "b is open")]

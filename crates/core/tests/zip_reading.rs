@@ -93,6 +93,7 @@ fn put(archive: &mut Archive, at: usize, bytes: &[u8]) {
 }, ErrorClass::Damaged)]
 #[case::content_changed(|archive: &mut Archive| { let at = archive.data[1] + 20; archive.bytes[at] ^= 1; }, ErrorClass::Damaged)]
 #[case::cut_short(|archive: &mut Archive| { let length = archive.bytes.len() - 30; archive.bytes.truncate(length); }, ErrorClass::Damaged)]
+#[case::a_links_target_is_too_long(|archive: &mut Archive| { let at = archive.centrals[1] + 38; put(archive, at, &(0o120_777_u32 << 16).to_le_bytes()); }, ErrorClass::Unsafe)]
 #[case::no_such_place(|archive: &mut Archive| { let at = archive.centrals[1] + 42; put(archive, at, &[0xFF; 3]); }, ErrorClass::Damaged)]
 #[case::a_method_of_others(|archive: &mut Archive| {
     let (local, central) = (archive.locals[1] + 8, archive.centrals[1] + 10);
