@@ -181,7 +181,9 @@ fn a_folder_stands_for_the_archive_in_it(#[case] files: &[&str], #[case] code: i
     desk.run(&["pack", "wrenfall-light", "--to", "b.zip", "--fit", "700KB"]).expect(0);
     desk.run(&["pack", "wrenfall-light", "--to", "a.tar", "--no-password"]).expect(0);
     desk.file("in/how-to-open.txt", b"Open b.zip with the program that you have for it.");
-    files.iter().for_each(|file| drop(fs::copy(desk.path(file), desk.path(&format!("in/{file}"))).unwrap()));
+    for file in files {
+        fs::copy(desk.path(file), desk.path(&format!("in/{file}"))).unwrap();
+    }
     desk.run(&["check", "in"]).expect(code);
     desk.run(&["open", "in", "--into", "board"]).expect(code);
     assert_eq!(desk.path("board/wrenfall-light").exists(), code == 0);
