@@ -103,7 +103,8 @@ fn open_archives_in(folder: &Path, context: &Context<'_>) -> Result<Vec<(PathBuf
         // What cannot be read here is not what is looked for.
         let Ok(Some(format)) = open_format_of(&path, context) else { continue };
         // Parts of one archive differ in their ends only.
-        let is_part = |(other, _): &(PathBuf, OpenFormat)| other.file_stem() == path.file_stem();
+        let is_part =
+            |(other, kind): &(PathBuf, OpenFormat)| *kind == OpenFormat::Zip && other.file_stem() == path.file_stem();
         if format != OpenFormat::Zip || !found.iter().any(is_part) {
             found.push((path, format));
         }

@@ -119,7 +119,7 @@ pub struct RehearseArguments {
     /// The files and folders that it was packed from. Repeatable
     #[arg(long, required = true, num_args = 1.., value_name = "SOURCE")]
     pub against: Vec<PathBuf>,
-    /// How they go to the recipient; without it they are copied under other names. Each way is a stand-in with limits of its own
+    /// How it goes to the recipient; without it files are copied under other names, unless they need theirs. Each way is a stand-in with limits of its own
     #[arg(long, value_enum, value_name = "WAY")]
     pub through: Option<Through>,
     /// What a message, a medium or a request may have: a size, or a fit of that kind (see "fits"). The profile's fit counts

@@ -174,6 +174,8 @@ pub fn rehearse(request: &RehearsalRequest<'_>, context: &Context<'_>) -> Result
         }
         Rehearsed::Open(archive) => open_formats::play(archive, request, &mut rehearsal, context)?,
     };
+    // What ends because the user wants it to has not failed.
+    context.go_on()?;
     rehearsal.failed = played.err();
     Ok(rehearsal)
 }

@@ -21,7 +21,8 @@ pub(super) fn play(
     let (inbox, outcome) = (request.place.join("inbox"), request.place.join("opened"));
     let files = sent(&archive.paths())?;
     let password = archive.zip_password().flatten();
-    let needs_names = files.len() > 1;
+    // Parts are found by their names, and what is in a lone compressed file is called after it.
+    let needs_names = files.len() > 1 || matches!(archive, Archive::Lone(_));
     let parcel = Parcel { files, set: None, secret: password.is_some(), needs_names, unchanged: 0 };
     let carried = match deliver(parcel, request, &inbox, rehearsal, context)? {
         Ok(carried) => carried,

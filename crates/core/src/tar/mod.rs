@@ -4,12 +4,14 @@
 //! Nothing protects contents but what the archive may be compressed with; headers have a sum each.
 
 mod header;
+mod lone;
 mod reader;
 mod records;
 mod sparse;
 mod writer;
 
-pub use reader::{LoneReader, TarReader, is_tar};
+pub use lone::LoneReader;
+pub use reader::{TarReader, is_tar};
 pub use sparse::MAX_HOLES_BYTES;
 pub use writer::{end, headers, padding};
 

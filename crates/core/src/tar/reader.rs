@@ -6,17 +6,14 @@ use super::records::Records;
 use super::sparse::{InFront, MAX_HOLES_BYTES, Map, SparseRecords, behind_header, in_header};
 use super::{BLOCK_BYTES, MAX_ENTRIES, MAX_RECORDS_BYTES, TarError};
 use crate::context::Context;
-use crate::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry, MAX_LINK_TARGET_BYTES, Timestamp};
+use crate::entry::{Content, EntryKind, EntryPath, EntrySink, ListedEntry, MAX_LINK_TARGET_BYTES, Timestamp};
 use crate::members::{Member, Refused, RefusedReason, SameName, Tree, path_of};
-use crate::place::{FileAction, FileError};
 use crate::reader::{ArchiveReader, ExtractError, hand_over};
-use crate::unpacked::{Unwrapped, WrappedFile, Wrapping};
+use crate::unpacked::{Unwrapped, WrappedFile};
 use std::collections::BTreeMap;
-use std::os::unix::fs::MetadataExt as _;
-use std::path::Path;
 
 /// So many bytes are passed over at once.
-const CONTENT_BYTES: usize = 128 * 1024;
+pub(super) const CONTENT_BYTES: usize = 128 * 1024;
 
 /// Kinds of headers (ustar interchange format, and what other writers have added).
 const OLD_FILE: u8 = 0;
@@ -442,82 +439,5 @@ impl<'a> Walk<'a> {
         let length = text.iter().position(|byte| *byte == 0).unwrap_or(text.len());
         text.truncate(length);
         Ok(text)
-    }
-}
-
-/// A lone compressed file: an archive of one entry, named after it.
-pub struct LoneReader {
-    file: WrappedFile,
-    listed: Vec<ListedEntry>,
-}
-
-impl LoneReader {
-    /// Reads all of it once, to know how long it is.
-    ///
-    /// # Errors
-    /// [`TarError`].
-    pub fn open(file: WrappedFile, context: &Context<'_>) -> Result<Self, TarError> {
-        let metadata = file.path.metadata().map_err(FileError::on(FileAction::Open, &file.path))?;
-        let nanoseconds = u32::try_from(metadata.mtime_nsec()).unwrap_or(0);
-        let modified = Timestamp { seconds: metadata.mtime(), nanoseconds };
-        let mut stream = file.open(context)?;
-        let (mut size, mut buffer) = (0, vec![0; CONTENT_BYTES]);
-        loop {
-            match stream.read(&mut buffer)? {
-                0 => break,
-                read => size += read as u64,
-            }
-        }
-        drop(stream);
-        let path = EntryPath::new(name_inside(&file)).map_err(|_| TarError::Malformed { what: "name", at: 0 })?;
-        let entry = Entry { id: 1, path, kind: EntryKind::File, mode: 0o644, modified, link_target: Vec::new() };
-        let listed = vec![ListedEntry { entry, content: Content { size, ..Content::default() } }];
-        Ok(Self { file, listed })
-    }
-
-    /// Where it is, and how it is compressed.
-    pub fn file(&self) -> &WrappedFile {
-        &self.file
-    }
-}
-
-/// The compressed file's name without what its compression added.
-fn name_inside(file: &WrappedFile) -> Vec<u8> {
-    let extensions: &[&str] = match file.wrapping {
-        Wrapping::None => &[],
-        Wrapping::Gzip => &["gz"],
-        Wrapping::Zstandard => &["zst"],
-        Wrapping::Xz => &["xz"],
-        Wrapping::Bzip2 => &["bz2"],
-    };
-    let path: &Path = &file.path;
-    let known = path.extension().is_some_and(|end| extensions.iter().any(|known| end.eq_ignore_ascii_case(known)));
-    let name = if known { path.file_stem() } else { path.file_name() };
-    name.unwrap_or_default().as_encoded_bytes().to_vec()
-}
-
-impl ArchiveReader for LoneReader {
-    type Error = TarError;
-
-    fn entries(&self) -> &[ListedEntry] {
-        &self.listed
-    }
-
-    fn extract<S: EntrySink + ?Sized>(
-        &mut self,
-        sink: &mut S,
-        context: &Context<'_>,
-    ) -> Result<(), ExtractError<TarError, S::Error>> {
-        let mut stream = self.file.open(context).map_err(TarError::from)?;
-        hand_over(&self.listed[0], sink, context, || TarError::Changed, |buffer| Ok(stream.read(buffer)?))
-    }
-
-    fn extract_some<S: EntrySink + ?Sized>(
-        &mut self,
-        wanted: &[usize],
-        sink: &mut S,
-        context: &Context<'_>,
-    ) -> Result<(), ExtractError<TarError, S::Error>> {
-        if wanted.contains(&0) { self.extract(sink, context) } else { Ok(()) }
     }
 }
