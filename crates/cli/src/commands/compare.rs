@@ -36,7 +36,7 @@ pub fn run(arguments: &CompareArguments) -> Result<u8, Failure> {
     let sources = expand(&arguments.sources).map_err(|error| Error::Pack(error.into()))?;
     let disk = Catalogue::gather(&sources, &choice, &|_| false, &context).map_err(|error| Error::Pack(error.into()))?;
     let entries = loaded.archive.entries_with_digests(&context)?;
-    let times = if loaded.archive.sealed().is_some() { TimesKept::Nanoseconds } else { TimesKept::Seconds };
+    let times = TimesKept::by(&loaded.archive);
     let found = compare(&entries, &disk, times, &context).map_err(|cancelled| Error::Sealed(cancelled.into()))?;
     if let Archive::Sealed(archive) = &mut loaded.archive
         && arguments.originals

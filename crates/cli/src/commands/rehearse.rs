@@ -269,6 +269,7 @@ fn verdict(step: Step, what: &What, rehearsal: &Rehearsal, way: Way) -> String {
         Step::Open => {
             format!("{}, {}", contents(totals.files, totals.folders, totals.links), bytes(totals.content_bytes))
         }
+        Step::Compare if what.format() == "compressed file" => "the same as the source, in every byte".to_owned(),
         Step::Compare if !sealed => {
             "the same as the sources, in every byte and mode, and in times to the second".to_owned()
         }
@@ -278,7 +279,7 @@ fn verdict(step: Step, what: &What, rehearsal: &Rehearsal, way: Way) -> String {
 
 /// What came through, and how.
 fn delivered(volumes: &str, keeps_names: bool, trips: &[Trip], way: Way) -> String {
-    let named = |other: &'static str| if keeps_names { "their own names, which they need" } else { other };
+    let named = |other: &'static str| if keeps_names { "the names that they need" } else { other };
     let many = trips.len() as u64;
     match way {
         Way::ByHand => format!("{volumes} under {}, the last first", named("other names")),

@@ -1,6 +1,7 @@
 //! Comparing an archive with folders on disk: what was added, removed or changed since it was packed. Content counts by
 //! its digest, never by its date.
 
+use crate::archive::Archive;
 use crate::context::{Cancelled, Context, Phase, Progress};
 use crate::entry::{EntryKind, EntryPath, ListedEntry, Timestamp};
 use crate::place::FileError;
@@ -37,13 +38,25 @@ pub enum TimesKept {
     Nanoseconds,
     /// To the second; what is below counts for nothing.
     Seconds,
+    /// Not at all, nor modes: a lone compressed file has none of its own.
+    Neither,
 }
 
 impl TimesKept {
+    /// How an archive keeps them.
+    pub const fn by(archive: &Archive) -> Self {
+        match archive {
+            Archive::Sealed(_) => Self::Nanoseconds,
+            Archive::Lone(_) => Self::Neither,
+            Archive::Zip(_) | Archive::Tar(_) | Archive::DiscImage(_) => Self::Seconds,
+        }
+    }
+
     fn differ(self, one: Timestamp, other: Timestamp) -> bool {
         match self {
             Self::Nanoseconds => one != other,
             Self::Seconds => one.seconds != other.seconds,
+            Self::Neither => false,
         }
     }
 }
@@ -131,7 +144,7 @@ fn differences(
         content: false,
         time: times.differ(entry.modified, there.modified),
         // A link's own mode means nothing.
-        mode: entry.mode != there.mode && there.kind != EntryKind::Link,
+        mode: entry.mode != there.mode && there.kind != EntryKind::Link && times != TimesKept::Neither,
     };
     if differences.kind {
         return Ok(Ok(differences));

@@ -51,7 +51,7 @@ pub(super) fn play(
         Ok(opened) => opened,
         Err(error) => return Ok(Err(error.into())),
     };
-    compared((&inside, &opened), (&outcome, TimesKept::Seconds), request, rehearsal, context)
+    compared((&inside, &opened), (&outcome, TimesKept::by(&archive)), request, rehearsal, context)
 }
 
 /// The archive that one of the files that arrived belongs to.
