@@ -140,6 +140,17 @@ fn holes_are_filled_with_zeros(#[case] bytes: Vec<u8>) {
     assert_eq!(landed(&Desk::new(), &bytes).unwrap(), expected);
 }
 
+#[test]
+fn second_names_of_holes_count_again() {
+    let desk = Desk::new();
+    // Just within the limit for once.
+    let large = records(b'x', &[("GNU.sparse.size", "60000000000"), ("GNU.sparse.map", "0,3")]);
+    let large = [large, entry("holes", FILE, b"lit")].concat();
+    let archive = read(&desk, "a.tar", &archive(&[large, link("again", b'1', "holes")])).unwrap();
+    let refused: Vec<_> = archive.refused().iter().map(|refused| refused.name.clone()).collect();
+    assert_eq!((archive.entries().len(), refused), (1, vec![b"again".to_vec()]));
+}
+
 /// A header of the old kind with its map.
 fn sparse_of_old(parts: &[(u64, u64)], real_size: u64, content: &[u8]) -> Vec<u8> {
     let mut block = header(b"holes", b'S', content.len() as u64, b"", b"");

@@ -188,7 +188,6 @@ fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize>>, Vec<Ref
         let mut size = entry.size;
         let mut owner = Some(place);
         let kind = match entry.kind {
-            _ if entry.holes > holes_left => Err(RefusedReason::Sparse),
             OLD_FILE if entry.name.last() == Some(&b'/') => Ok(EntryKind::Folder),
             OLD_FILE | FILE | CONTIGUOUS | SPARSE => Ok(EntryKind::File),
             FOLDER => Ok(EntryKind::Folder),
@@ -202,6 +201,12 @@ fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize>>, Vec<Ref
             }
             _ => Err(RefusedReason::Special),
         };
+        // A second name has the holes once more.
+        let holes = owner.map_or(0, |owner| described[owner].holes);
+        let kind = match kind {
+            Ok(_) if holes > holes_left => Err(RefusedReason::Sparse),
+            kind => kind,
+        };
         let kind = match kind {
             Ok(kind) => kind,
             Err(why) => {
@@ -212,7 +217,7 @@ fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize>>, Vec<Ref
         if let (EntryKind::File, Ok(path), Some(owner)) = (kind, path_of(&entry.name), owner) {
             known.insert(path, owner);
         }
-        holes_left -= entry.holes;
+        holes_left -= holes;
         let link_target = if kind == EntryKind::Link { entry.link.clone() } else { Vec::new() };
         let (name, mode, modified) = (entry.name.clone(), entry.mode, entry.modified);
         members.push(Member { name, kind: Some(kind), mode, modified, size, link_target });
