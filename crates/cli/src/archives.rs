@@ -78,17 +78,16 @@ pub fn given(places: &[PathBuf], work: &WorkArguments) -> Result<Given, Failure>
         }
         return Err(Failure::Value(BadValue::SeveralArchives));
     }
-    if let [folder] = places
-        && folder.is_dir()
-        && matches!(VolumeSet::gather(places), Err(GatherError::NoVolumes(_)))
-    {
-        match open_archives_in(folder, &context)?.as_slice() {
-            [] => {}
-            [(path, format)] => return Ok(Given::Open(*format, path.clone())),
-            _ => return Err(Failure::Value(BadValue::SeveralArchives)),
+    match (gather(places), places) {
+        (Err(none @ Failure::Core(Error::Gather(GatherError::NoVolumes(_)))), [folder]) if folder.is_dir() => {
+            match open_archives_in(folder, &context)?.as_slice() {
+                [] => Err(none),
+                [(path, format)] => Ok(Given::Open(*format, path.clone())),
+                _ => Err(Failure::Value(BadValue::SeveralArchives)),
+            }
         }
+        (gathered, _) => gathered.map(Given::Sealed),
     }
-    gather(places).map(Given::Sealed)
 }
 
 /// The archives of open formats that lie in a folder, parts of one taken together.

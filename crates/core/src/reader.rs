@@ -1,7 +1,7 @@
 //! What the reader of every archive format offers: entries that are known beforehand, and their content on demand.
 
-use crate::context::{Context, Progress};
-use crate::entry::{Content, Entry, EntrySink, ListedEntry};
+use crate::context::{Cancelled, Context, Progress};
+use crate::entry::{Content, Entry, EntryKind, EntrySink, ListedEntry};
 use std::convert::Infallible;
 
 /// Why an extraction stopped.
@@ -79,7 +79,7 @@ const CONTENT_BYTES: usize = 128 * 1024;
 ///
 /// # Errors
 /// [`ExtractError`].
-pub fn hand_over<A, S: EntrySink + ?Sized>(
+pub fn hand_over<A: From<Cancelled>, S: EntrySink + ?Sized>(
     listed: &ListedEntry,
     sink: &mut S,
     context: &Context<'_>,
@@ -90,6 +90,7 @@ pub fn hand_over<A, S: EntrySink + ?Sized>(
     sink.begin(&listed.entry).map_err(ExtractError::Sink)?;
     let (mut size, mut digest, mut buffer) = (0, blake3::Hasher::new(), vec![0; CONTENT_BYTES]);
     loop {
+        context.go_on().map_err(A::from)?;
         let bytes = match read(&mut buffer)? {
             0 => break,
             count => &buffer[..count],
@@ -107,6 +108,29 @@ pub fn hand_over<A, S: EntrySink + ?Sized>(
     }
     let content = Content { size, digest: *digest.finalize().as_bytes(), changed_while_read: false };
     sink.end(&listed.entry, &content).map_err(ExtractError::Sink)
+}
+
+/// Hands over what is wanted and has no content, folders and links; the places of the files among the wanted.
+///
+/// # Errors
+/// The sink's own.
+pub fn hand_over_without_content<S: EntrySink + ?Sized>(
+    listed: &[ListedEntry],
+    wanted: &[usize],
+    sink: &mut S,
+) -> Result<Vec<usize>, S::Error> {
+    let mut files = Vec::new();
+    for place in wanted {
+        match listed.get(*place).map(|listed| &listed.entry) {
+            None => {}
+            Some(entry) if entry.kind == EntryKind::File => files.push(*place),
+            Some(entry) => {
+                sink.begin(entry)?;
+                sink.end(entry, &Content::default())?;
+            }
+        }
+    }
+    Ok(files)
 }
 
 /// A sink that keeps nothing: the reader itself does all comparing.

@@ -133,14 +133,6 @@ impl Unwrapped<'_> {
         self.position
     }
 
-    /// Whether to go on, where nothing is read for a while.
-    ///
-    /// # Errors
-    /// [`UnwrapError::Cancelled`].
-    pub fn go_on(&self) -> Result<(), UnwrapError> {
-        Ok(self.context.go_on()?)
-    }
-
     /// The next bytes; none at the end.
     ///
     /// # Errors

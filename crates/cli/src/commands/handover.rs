@@ -39,7 +39,10 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
         lies_apart(note, &arguments.to)?;
     }
     let (mut what, stem) = match given(slice::from_ref(&arguments.archive), &arguments.work)? {
-        Given::Sealed(set) => (What::Volumes(set.clone()), super::resend::stem(&set)),
+        Given::Sealed(set) => {
+            let stem = super::resend::stem(&set);
+            (What::Volumes(set), stem)
+        }
         open => {
             let is_given = credentials::is_given(&arguments.unlock) || password_note.is_some();
             let wanted = if is_given { Wanted::Content } else { Wanted::List };

@@ -1,16 +1,15 @@
 //! What is handed over, of whatever format: files that were found whole, each with the name that it gets; and whether
 //! copies of them are what they were.
 
-use super::{COPIED_BYTES, HandoverError, NoteFields};
+use super::{HandoverError, NoteFields};
 use crate::archive::Archive;
 use crate::context::Context;
-use crate::place::{FileAction, FileError, Links, open_regular};
+use crate::place::{FileAction, FileError, read_through};
 use crate::proof::{damaged_contents, inspect};
 use crate::sealed::opens_without_password;
 use crate::volume::{VolumeFile, VolumeSet, names};
 use sha2::{Digest as _, Sha256};
 use std::ffi::{OsStr, OsString};
-use std::io::Read as _;
 use std::path::{Path, PathBuf};
 
 /// What is to be handed over.
@@ -135,15 +134,10 @@ fn how(archive: &Archive, parts: &[Part]) -> String {
 
 /// A file's SHA-256.
 fn sum_of(path: &Path, context: &Context<'_>) -> Result<Vec<u8>, HandoverError> {
-    let (mut file, _) = open_regular(path, Links::Follow)?;
-    let (mut hasher, mut buffer) = (Sha256::new(), vec![0; COPIED_BYTES]);
-    loop {
-        context.go_on()?;
-        match file.read(&mut buffer) {
-            Ok(0) => return Ok(hasher.finalize().to_vec()),
-            Ok(count) => hasher.update(&buffer[..count]),
-            Err(error) if error.kind() == std::io::ErrorKind::Interrupted => {}
-            Err(error) => return Err(FileError::on(FileAction::Read, path)(error).into()),
-        }
-    }
+    let mut sum = Sha256::new();
+    read_through(path, context, |bytes| {
+        sum.update(bytes);
+        Ok::<_, HandoverError>(())
+    })?;
+    Ok(sum.finalize().to_vec())
 }

@@ -6,10 +6,10 @@ use super::rock_ridge::announced;
 use super::walk::{Extent, Naming, Walked, walk};
 use super::{Image, IsoError, MAX_SHARING};
 use crate::context::Context;
-use crate::entry::{Content, EntryKind, EntrySink, ListedEntry};
+use crate::entry::{EntrySink, ListedEntry};
 use crate::members::{Refused, SameName, Tree};
 use crate::place::FileError;
-use crate::reader::{ArchiveReader, ExtractError, hand_over};
+use crate::reader::{ArchiveReader, ExtractError, hand_over, hand_over_without_content};
 use std::path::Path;
 
 /// An open disc image.
@@ -94,9 +94,7 @@ impl IsoReader {
 /// Whether the topmost folder's own record announces Rock Ridge, and how many bytes stand in front of its fields.
 fn rock_ridge(image: &Image, root: &Record, block_bytes: u64) -> Result<Option<usize>, IsoError> {
     let at = root.at(block_bytes);
-    let sector = image.sector(at)?;
-    let own = sector.get(..usize::from(sector[0])).and_then(|bytes| Record::decode(bytes).ok());
-    let own = own.ok_or(IsoError::Malformed { what: "topmost folder", at })?;
+    let own = Record::own(image, at)?.ok_or(IsoError::Malformed { what: "topmost folder", at })?;
     announced(image, block_bytes, &own.system_use)
 }
 
@@ -148,24 +146,14 @@ impl ArchiveReader for IsoReader {
         sink: &mut S,
         context: &Context<'_>,
     ) -> Result<(), ExtractError<IsoError, S::Error>> {
-        let wanted = wanted.iter().copied().filter(|place| *place < self.tree.listed.len());
-        let (mut files, others): (Vec<usize>, Vec<usize>) =
-            wanted.partition(|place| self.tree.listed[*place].entry.kind == EntryKind::File);
-        for place in others {
-            let entry = &self.tree.listed[place].entry;
-            sink.begin(entry).map_err(ExtractError::Sink)?;
-            sink.end(entry, &Content::default()).map_err(ExtractError::Sink)?;
-        }
+        let mut files = hand_over_without_content(&self.tree.listed, wanted, sink).map_err(ExtractError::Sink)?;
         // A disc is read from its beginning to its end.
         files.sort_by_key(|place| self.extents_of(*place).first().copied());
         for place in files {
             let listed = &self.tree.listed[place];
             let mut content = Extents { image: &self.image, extents: self.extents_of(place), done: 0 };
             let beyond = || IsoError::BeyondEnd { name: listed.entry.path.as_bytes().to_vec() };
-            hand_over(listed, sink, context, beyond, |buffer| {
-                context.go_on()?;
-                content.read(buffer)?.ok_or_else(beyond)
-            })?;
+            hand_over(listed, sink, context, beyond, |buffer| content.read(buffer)?.ok_or_else(beyond))?;
         }
         Ok(())
     }

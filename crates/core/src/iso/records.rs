@@ -1,6 +1,7 @@
 //! Directory records: where a file or folder lies, and what it is called (ECMA-119, 9.1). Numbers stand there twice, with
 //! the lowest byte first and with the highest; where the two differ, readers would differ.
 
+use super::{Image, IsoError};
 use crate::entry::Timestamp;
 use crate::wire::{Cursor, Malformed};
 
@@ -79,6 +80,12 @@ impl Record {
             identifier,
             system_use: cursor.rest().to_vec(),
         })
+    }
+
+    /// A folder's own record, which stands first in it; `None` where that is malformed.
+    pub fn own(image: &Image, at: u64) -> Result<Option<Self>, IsoError> {
+        let sector = image.sector(at)?;
+        Ok(sector.get(..usize::from(sector[0])).and_then(|bytes| Self::decode(bytes).ok()))
     }
 
     pub const fn is_folder(&self) -> bool {

@@ -183,8 +183,7 @@ impl Walk<'_> {
 
     /// A folder that lies elsewhere: its own first record tells how long it is.
     fn elsewhere(&self, at: u64) -> Result<(u64, u64), IsoError> {
-        let sector = self.image.sector(at)?;
-        let own = sector.get(..usize::from(sector[0])).and_then(|bytes| Record::decode(bytes).ok());
+        let own = Record::own(self.image, at)?;
         let own = own.filter(|own| own.is_folder() && own.identifier == [0] && own.at(self.block_bytes) == at);
         own.map(|own| (at, own.bytes.into())).ok_or(IsoError::Malformed { what: "folder that lies elsewhere", at })
     }

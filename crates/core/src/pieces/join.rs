@@ -1,15 +1,15 @@
 //! Joining: pieces are found from any one of them, compared with their list where there is one, and joined into a file that
 //! gets its name only when it is whole.
 
+use super::Sha256Sum;
 use super::list::{Line, MAX_LIST_BYTES, PieceList, SUFFIX};
 use super::numbered::Row;
-use super::{COPIED_BYTES, Sha256Sum};
 use crate::context::{Cancelled, Context, NoRandomness, Phase, Progress};
-use crate::place::{FileAction, FileError, Folder, Links, NewFile, absolute, open_regular, temporary_name};
+use crate::place::{FileError, Folder, Links, NewFile, absolute, open_regular, read_through, temporary_name};
 use sha2::{Digest as _, Sha256};
 use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::{OsStr, OsString};
-use std::io::{self, Read as _};
+use std::io::Read as _;
 use std::path::{Path, PathBuf};
 
 /// Temporary names begin so.
@@ -237,25 +237,6 @@ fn sum_of(path: &Path, context: &Context<'_>) -> Result<Sha256Sum, PiecesError> 
         Ok::<_, PiecesError>(())
     })?;
     Ok(sum.finalize().into())
-}
-
-/// Reads a file from its beginning to its end.
-fn read_through<E: From<FileError> + From<Cancelled>>(
-    path: &Path,
-    context: &Context<'_>,
-    mut take: impl FnMut(&[u8]) -> Result<(), E>,
-) -> Result<(), E> {
-    let (mut file, _) = open_regular(path, Links::Follow)?;
-    let mut buffer = vec![0; COPIED_BYTES];
-    loop {
-        context.go_on()?;
-        match file.read(&mut buffer) {
-            Ok(0) => return Ok(()),
-            Ok(count) => take(&buffer[..count])?,
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-            Err(error) => return Err(FileError::on(FileAction::Read, path)(error).into()),
-        }
-    }
 }
 
 /// Joins pieces into a file: of this path, or of the whole's own name in this folder.

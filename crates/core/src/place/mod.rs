@@ -15,10 +15,10 @@ pub use file::{Links, NewFile, ScratchFile, open_regular};
 pub use folder::{DiskSync, Folder};
 pub use origin::{OriginMark, origin_marks};
 
-use crate::context::{Context, NoRandomness};
+use crate::context::{Cancelled, Context, NoRandomness};
 use std::ffi::{OsStr, OsString};
 use std::fmt;
-use std::io;
+use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
 
 /// What was being done to a file when the system said no.
@@ -102,4 +102,28 @@ pub fn is_temporary(prefix: &str, name: &OsStr) -> bool {
 /// The absolute form of a path, without following links and without a slash at its end.
 pub fn absolute(path: &Path) -> PathBuf {
     std::path::absolute(path).unwrap_or_else(|_| path.to_owned()).components().collect()
+}
+/// So many bytes are read at once.
+const READ_BYTES: usize = 1024 * 1024;
+
+/// Reads a regular file from its beginning to its end, and hands on what it holds.
+///
+/// # Errors
+/// [`FileError`] from the system, [`Cancelled`], or what `take` comes upon.
+pub fn read_through<E: From<FileError> + From<Cancelled>>(
+    path: &Path,
+    context: &Context<'_>,
+    mut take: impl FnMut(&[u8]) -> Result<(), E>,
+) -> Result<(), E> {
+    let (mut file, _) = open_regular(path, Links::Follow)?;
+    let mut buffer = vec![0; READ_BYTES];
+    loop {
+        context.go_on()?;
+        match file.read(&mut buffer) {
+            Ok(0) => return Ok(()),
+            Ok(count) => take(&buffer[..count])?,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(FileError::on(FileAction::Read, path)(error).into()),
+        }
+    }
 }

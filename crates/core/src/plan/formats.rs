@@ -34,11 +34,11 @@ struct Segment {
     content: Vec<u8>,
 }
 
-/// Estimates every open format at a squeeze.
+/// What the sources would come to in each of the open formats at a squeeze.
 ///
 /// # Errors
 /// [`PlanError`].
-pub(super) fn formats(
+pub fn in_open_formats(
     catalogue: &Catalogue,
     squeeze: Squeeze,
     context: &Context<'_>,

@@ -9,7 +9,7 @@ mod weigh;
 
 pub use advice::Advice;
 pub use estimate::{Estimate, Likely};
-pub use formats::InFormat;
+pub use formats::{InFormat, in_open_formats};
 pub use weigh::{FolderWeight, TopLevel};
 
 use crate::codec::{CodecError, Squeeze};
@@ -110,18 +110,6 @@ impl Plan {
     /// The estimate for a squeeze.
     pub fn estimate(&self, squeeze: Squeeze) -> Option<&Estimate> {
         self.estimates.iter().find(|estimate| estimate.squeeze == squeeze)
-    }
-
-    /// What the same sources would come to in the open formats at this squeeze.
-    ///
-    /// # Errors
-    /// [`PlanError`].
-    pub fn in_open_formats(
-        catalogue: &Catalogue,
-        squeeze: Squeeze,
-        context: &Context<'_>,
-    ) -> Result<Vec<InFormat>, PlanError> {
-        formats::formats(catalogue, squeeze, context)
     }
 
     /// Changes that would save volumes against this squeeze at this fit, cheapest first.

@@ -68,21 +68,16 @@ impl ArchiveReader for LoneReader {
         &self.listed
     }
 
-    fn extract<S: EntrySink + ?Sized>(
-        &mut self,
-        sink: &mut S,
-        context: &Context<'_>,
-    ) -> Result<(), ExtractError<TarError, S::Error>> {
-        let mut stream = self.file.open(context).map_err(TarError::from)?;
-        hand_over(&self.listed[0], sink, context, || TarError::Changed, |buffer| Ok(stream.read(buffer)?))
-    }
-
     fn extract_some<S: EntrySink + ?Sized>(
         &mut self,
         wanted: &[usize],
         sink: &mut S,
         context: &Context<'_>,
     ) -> Result<(), ExtractError<TarError, S::Error>> {
-        if wanted.contains(&0) { self.extract(sink, context) } else { Ok(()) }
+        if !wanted.contains(&0) {
+            return Ok(());
+        }
+        let mut stream = self.file.open(context).map_err(TarError::from)?;
+        hand_over(&self.listed[0], sink, context, || TarError::Changed, |buffer| Ok(stream.read(buffer)?))
     }
 }

@@ -6,9 +6,9 @@ use super::records::Records;
 use super::sparse::{InFront, MAX_HOLES_BYTES, Map, SparseRecords, behind_header, in_header};
 use super::{BLOCK_BYTES, MAX_ENTRIES, MAX_RECORDS_BYTES, TarError};
 use crate::context::Context;
-use crate::entry::{Content, EntryKind, EntryPath, EntrySink, ListedEntry, MAX_LINK_TARGET_BYTES, Timestamp};
+use crate::entry::{EntryKind, EntryPath, EntrySink, ListedEntry, MAX_LINK_TARGET_BYTES, Timestamp};
 use crate::members::{Member, Refused, RefusedReason, SameName, Tree, path_of};
-use crate::reader::{ArchiveReader, ExtractError, hand_over};
+use crate::reader::{ArchiveReader, ExtractError, hand_over, hand_over_without_content};
 use crate::unpacked::{Unwrapped, WrappedFile};
 use std::collections::BTreeMap;
 
@@ -106,12 +106,12 @@ impl TarReader {
     /// Hands over contents, one pass through the archive for each that several entries share.
     fn hand_over_contents<S: EntrySink + ?Sized>(
         &self,
-        wanted: &[usize],
+        files: &[usize],
         sink: &mut S,
         context: &Context<'_>,
     ) -> Result<(), ExtractError<TarError, S::Error>> {
         let mut passes: Vec<BTreeMap<usize, usize>> = Vec::new();
-        for place in wanted.iter().filter(|place| self.tree.listed[**place].entry.kind == EntryKind::File) {
+        for place in files {
             let Some(content) = self.contents[*place] else { continue };
             match passes.iter_mut().find(|pass| !pass.contains_key(&content)) {
                 Some(pass) => pass.insert(content, *place),
@@ -140,10 +140,8 @@ impl TarReader {
                 }
                 let mut spread = Spread::new(&mut walk, described.map);
                 hand_over(listed, sink, context, || TarError::Changed, |buffer| spread.read(buffer))?;
-                walk.pass_over()?;
-            } else {
-                walk.pass_over()?;
             }
+            walk.pass_over()?;
             number += 1;
             if pass.is_empty() {
                 return Ok(());
@@ -166,15 +164,8 @@ impl ArchiveReader for TarReader {
         sink: &mut S,
         context: &Context<'_>,
     ) -> Result<(), ExtractError<TarError, S::Error>> {
-        let wanted: Vec<usize> = wanted.iter().copied().filter(|place| *place < self.tree.listed.len()).collect();
-        for place in &wanted {
-            let entry = &self.tree.listed[*place].entry;
-            if entry.kind != EntryKind::File {
-                sink.begin(entry).map_err(ExtractError::Sink)?;
-                sink.end(entry, &Content::default()).map_err(ExtractError::Sink)?;
-            }
-        }
-        self.hand_over_contents(&wanted, sink, context)
+        let files = hand_over_without_content(&self.tree.listed, wanted, sink).map_err(ExtractError::Sink)?;
+        self.hand_over_contents(&files, sink, context)
     }
 }
 
@@ -256,7 +247,6 @@ impl<'w, 'a> Spread<'w, 'a> {
             None => {
                 let room = room(map.parts.get(self.part).map_or(map.real_size, |part| part.at));
                 buffer[..room].fill(0);
-                self.walk.stream.go_on()?;
                 room
             }
         };

@@ -14,7 +14,7 @@ use under_seal_core::Error;
 use under_seal_core::fit::{Fit, NAMED};
 use under_seal_core::pack::check_fit;
 use under_seal_core::parcels::{Parcel, Weights};
-use under_seal_core::plan::{InFormat, Plan};
+use under_seal_core::plan::{InFormat, Plan, in_open_formats};
 use under_seal_core::source::{Catalogue, expand};
 
 /// What a report is made of.
@@ -47,7 +47,7 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let catalogue =
         Catalogue::gather(&sources, &choice, &|_| false, &context).map_err(|error| Error::Pack(error.into()))?;
     let plan = Plan::make(&catalogue, &context)?;
-    let formats = Plan::in_open_formats(&catalogue, settings.squeeze.value.into(), &context)?;
+    let formats = in_open_formats(&catalogue, settings.squeeze.value.into(), &context)?;
     let parcels = match settings.fit.value.fit.volume_limit().filter(|_| arguments.delivery.shape.parcels) {
         Some(limit) => Weights::find(&catalogue, settings.squeeze.value.into(), &context)
             .and_then(|weights| weights.divide(&catalogue, limit, 0))
