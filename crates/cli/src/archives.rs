@@ -20,7 +20,7 @@ use under_seal_core::members::Refused;
 use under_seal_core::place::{FileAction, FileError};
 use under_seal_core::sealed::SealedReader;
 use under_seal_core::volume::{GatherError, VolumeSet};
-use under_seal_core::zip::{Encryption, open_parts};
+use under_seal_core::zip::{Encryption, ZipReader, open_parts};
 
 /// What the user has named.
 pub enum Given {
@@ -33,6 +33,8 @@ pub enum Given {
 /// What content is wanted for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Wanted {
+    /// Nothing inside need be seen.
+    Outside,
     /// Nothing but the list of entries is read.
     List,
     /// Content is read too, so a password may be needed.
@@ -128,25 +130,30 @@ impl Given {
                 let context = session::context(&progress, work.threads);
                 let archive = Archive::open(format, &path, &context).map_err(archive_failure)?;
                 drop(progress);
-                load_open(archive, unlock, wanted)
+                load_open(archive, unlock, wanted, work)
             }
         }
     }
 }
 
-fn load_open(archive: Archive, unlock: &UnlockArguments, wanted: Wanted) -> Result<Loaded, Failure> {
+fn load_open(
+    archive: Archive,
+    unlock: &UnlockArguments,
+    wanted: Wanted,
+    work: &WorkArguments,
+) -> Result<Loaded, Failure> {
     let files = archive.paths();
     let path = files.last().cloned().unwrap_or_default();
     let (mut name, mut secret) = (path.file_stem().unwrap_or_default().as_bytes().to_vec(), false);
     let (archive, notes) = match archive {
         Archive::Zip(archive) => {
-            let encryptions = archive.encryptions();
-            secret = encryptions.iter().any(|encryption| *encryption != Encryption::None);
+            secret = archive.is_encrypted();
             let archive = match secret {
-                true => Box::new(credentials::to_unlock_zip(*archive, unlock, wanted)?),
+                true => Box::new(credentials::to_unlock_zip(*archive, unlock, wanted, work)?),
                 false => archive,
             };
-            (Archive::Zip(archive), zip_notes(&encryptions))
+            let notes = zip_notes(&archive);
+            (Archive::Zip(archive), notes)
         }
         Archive::DiscImage(archive) => {
             let other_system = archive.has_other_system().then_some(OTHER_SYSTEM_NOTE);
@@ -186,9 +193,15 @@ pub fn archive_failure(error: impl Into<ArchiveError>) -> Failure {
     Failure::Core(Error::Archive(error.into()))
 }
 
+const COVERED_NOTE: &str =
+    "Everything in it is encrypted with AES, names, sizes and dates too; how long it is in all shows.";
+
 /// What a ZIP archive does not do.
-fn zip_notes(encryptions: &[Encryption]) -> Vec<&'static str> {
-    let mut notes = Vec::new();
+fn zip_notes(archive: &ZipReader) -> Vec<&'static str> {
+    let (encryptions, mut notes) = (archive.encryptions(), Vec::new());
+    if archive.hides_names() {
+        return vec![COVERED_NOTE];
+    }
     if encryptions.contains(&Encryption::Old) {
         notes.push("Some of it is under ZIP's old cipher, which withstands nobody: take it for readable by anyone.");
     }

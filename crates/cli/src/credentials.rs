@@ -1,9 +1,10 @@
 //! What unlocks: from options, the variable and the terminal to the credentials of a new archive or an old one.
 
 use crate::archives::{Wanted, archive_failure};
-use crate::args::{PasswordArguments, SealArguments, UnlockArguments};
+use crate::args::{PasswordArguments, SealArguments, UnlockArguments, WorkArguments};
 use crate::failure::Failure;
 use crate::session;
+use crate::ui::progress::ProgressLine;
 use crate::ui::prompt::{self, Purpose};
 use crate::words;
 use std::fs::{self, File, OpenOptions};
@@ -157,9 +158,19 @@ pub fn asked(set: &VolumeSet, arguments: &UnlockArguments) -> Result<Unlocked, F
 }
 
 /// Unlocks a ZIP archive with what was given, or, where content is wanted, with what is asked for.
-pub fn to_unlock_zip(archive: ZipReader, arguments: &UnlockArguments, wanted: Wanted) -> Result<ZipReader, Failure> {
+pub fn to_unlock_zip(
+    archive: ZipReader,
+    arguments: &UnlockArguments,
+    wanted: Wanted,
+    work: &WorkArguments,
+) -> Result<ZipReader, Failure> {
     let given = given_password(&arguments.password)?;
-    if given.is_none() && wanted == Wanted::List {
+    let needed = match wanted {
+        Wanted::Outside => false,
+        Wanted::List => archive.is_covered(),
+        Wanted::Content => true,
+    };
+    if given.is_none() && !needed {
         return Ok(archive);
     }
     let paths: Vec<PathBuf> = archive.segments().paths().map(Path::to_owned).collect();
@@ -171,7 +182,10 @@ pub fn to_unlock_zip(archive: ZipReader, arguments: &UnlockArguments, wanted: Wa
             Some(archive) => archive,
             None => ZipReader::open(Segments::open(&paths).map_err(Failure::File)?, None).map_err(archive_failure)?,
         };
-        match locked.unlocked(password) {
+        let progress = ProgressLine::for_reading(None, work);
+        let unlocked = locked.unlocked(password, &session::context(&progress, work.threads));
+        drop(progress);
+        match unlocked {
             Err(ZipError::WrongPassword) if left > 0 && given.is_none() => wrong_password(left)?,
             outcome => return outcome.map_err(archive_failure),
         }

@@ -26,6 +26,8 @@ fn with_dossier() -> Desk {
 #[case::for_everybody(&["--to", "out/board.zip", "--no-password"], &["board.zip"], "board.zip", "with any program for ZIP")]
 #[case::in_parts(&["--to", "out/b.zip", "--fit", "900KB"], &["b.z01", "b.zip"], "b.z01", "that knows archives in parts")]
 #[case::for_a_recipient(&["--to", "out/b", "--for", "board", "--config", "board.toml"], &["b.zip"], "b.zip", "AES-256")]
+#[case::names_hidden(&["--to", "out/b.zip", "--hide-names"], &["b.zip"], "b.zip", "Contents, names, sizes and dates are encrypted")]
+#[case::names_hidden_in_parts(&["--to", "out/b.zip", "--hide-names", "--fit", "900KB"], &["b.z01", "b.zip"], "b.zip", "in one folder), and then contents.zip")]
 #[case::tar(&["--to", "out/b.tar", "--no-password"], &["b.tar"], "b.tar", "with any program for tar")]
 #[case::tar_and_gzip(&["--to", "out/b.tar.gz", "--no-password"], &["b.tar.gz"], "b.tar.gz", "Nothing is encrypted")]
 #[case::tar_and_zstandard(&["--as", "tar.zst", "--to", "out/b", "--no-password"], &["b.tar.zst"], "b.tar.zst", "under-seal open b.tar.zst")]
@@ -68,6 +70,8 @@ fn everything_of_the_readers_desk_takes_it(
 #[case::key_file(&["--key-file", "other.txt"], "cannot have a key file")]
 #[case::tar_with_a_password(&["--as", "tar"], "Add --no-password if anybody may read it")]
 #[case::tar_in_volumes(&["--as", "tar.gz", "--no-password", "--fit", "1MB"], "cannot have volumes")]
+#[case::tar_that_hides_names(&["--as", "tar", "--no-password", "--hide-names"], "cannot have hidden names")]
+#[case::names_hidden_by_nothing(&["--no-password", "--hide-names"], "are hidden by its password")]
 #[case::tar_with_a_message(&["--as", "tar", "--no-password", "--message", "Mind the step."], "cannot have a message")]
 #[case::enough_for_sealed(&["--password-from", "other.txt"], "a thousand times cheaper")]
 fn what_a_format_cannot_do_is_told(#[case] options: &[&str], #[case] words: &str) {
@@ -225,6 +229,8 @@ fn what_is_named_is_one_archive(
 #[case::parts_on_media(&["b.zip", "--fit", "700KB"], &["--through", "media", "--limit", "800KB"], 0, "compare", "on 3 media of 800,000 bytes")]
 #[case::parts_uploaded(&["b.zip", "--fit", "700KB"], &["--through", "upload"], 0, "compare", "transfers broke off and went on")]
 #[case::one_file(&["b.zip"], &["--through", "mail"], 0, "compare", "1 file was delivered by mail")]
+#[case::names_hidden(&["b.zip", "--hide-names"], &[], 0, "compare", "in times to the second")]
+#[case::names_hidden_and_a_byte_is_changed(&["b.zip", "--hide-names"], &["--damage", "1"], 1, "unlock", "What was done to the delivery was noticed")]
 #[case::too_long(&["b.zip"], &["--through", "mail", "--limit", "1MB"], 1, "deliver", "the mailbox takes 1,000,000 bytes, and refused 1")]
 #[case::not_encrypted(&["b.zip", "--no-password"], &[], 0, "compare", "Next: send it.")]
 #[case::tar(&["b.tar.zst", "--no-password"], &["--through", "media"], 0, "compare", "known by what it holds")]
@@ -257,6 +263,7 @@ fn the_recipient_of_an_open_format_is_played(
 /// What is handed over, how, and what the note and the report say.
 #[rstest]
 #[case::parts(&["b.zip", "--fit", "700KB"], &["--fit", "mail-10", "--password-note", "p.txt"], &["b.z01", "b.z02", "b.zip"], "a program that knows ZIP archives in parts; it must know AES-256", "every content's length and checksum before copying")]
+#[case::names_hidden(&["b.zip", "--hide-names"], &[], &["b.zip"], "it must know AES-256 in ZIP. Then open contents.zip, which comes out of it", "every content's length and checksum before copying")]
 #[case::not_encrypted(&["b.zip", "--no-password"], &["--fit", "disc-700"], &["b.zip"], "No password is needed", "1 label")]
 #[case::tar(&["b.tar.gz", "--no-password"], &[], &["b.tar.gz"], "the program that you have for tar archives", "every content read to its end")]
 fn an_open_format_is_handed_over(
@@ -314,11 +321,47 @@ fn without_the_password_only_the_directory_is_read_before_it_is_handed_over() {
     assert!(told.contains("There is no password to write down"), "{told}");
 }
 
+/// Nothing of an archive that hides names is seen without the password, and what can be checked is checked.
+#[test]
+fn hidden_names_need_the_password() {
+    let desk = with_dossier();
+    let packing = ["pack", "wrenfall-light", "--to", "b.zip", "--hide-names", "--message", "Mind the step.", "--json"];
+    assert_eq!(desk.run(&packing).expect(0).json("/hides_names"), true);
+    let without = |arguments: &[&str]| {
+        support::Ran::new(desk.command(arguments).env_remove("UNDER_SEAL_PASSWORD").output().unwrap())
+    };
+    for command in ["list", "about"] {
+        let refused = without(&[command, "b.zip"]).expect(2);
+        assert!(!(refused.out + &refused.err).contains("wrenfall-light"));
+    }
+    let checked = without(&["check", "b.zip"]).expect(0).out;
+    assert!(checked.contains("that are hidden, names and number of files too"), "{checked}");
+    let report = without(&["check", "b.zip", "--json"]).expect(0);
+    assert_eq!((report.json("/hides_names"), report.json("/contents_read")), (true.into(), false.into()));
+    without(&["handover", "b.zip", "--to", "give"]).expect(0);
+    let about = desk.run(&["about", "b.zip"]).expect(0).out;
+    assert!(about.contains("contents, names, sizes and dates") && about.contains("Mind the step."), "{about}");
+    let checked = desk.run(&["check", "b.zip"]).expect(0).out;
+    assert!(checked.contains("nothing was changed, left out or added since"), "{checked}");
+    desk.flip(&desk.path("b.zip"), 900);
+    for arguments in [&["check", "b.zip"][..], &["open", "b.zip", "--into", "board"]] {
+        let told = desk.run(arguments).expect(5).err;
+        assert!(told.contains("its authentication code is wrong"), "{told}");
+    }
+    assert!(desk.names("board").is_empty());
+}
+
 /// Each format's real size is in the range that the plan tells.
 #[rstest]
-fn a_plan_compares_the_formats(#[values("none", "even")] squeeze: &str) {
+#[case::stored("none", false)]
+#[case::compressed("even", false)]
+#[case::names_hidden("even", true)]
+fn a_plan_compares_the_formats(#[case] squeeze: &str, #[case] hide_names: bool) {
     let desk = with_dossier();
-    let planned = desk.run(&["plan", "wrenfall-light", "--squeeze", squeeze, "--fit", "700KB", "--json"]).expect(0);
+    let hiding = hide_names.then_some("--hide-names");
+    let mut planning = vec!["plan", "wrenfall-light", "--squeeze", squeeze, "--fit", "700KB", "--json"];
+    planning.extend(hiding);
+    let planned = desk.run(&planning).expect(0);
     let formats = planned.json("/formats").as_array().unwrap().clone();
     let names: Vec<_> = formats.iter().map(|one| one["format"].as_str().unwrap()).collect();
     assert_eq!(names, ["sealed", "zip", "tar", "tar.gz", "tar.zst"]);
@@ -329,6 +372,8 @@ fn a_plan_compares_the_formats(#[values("none", "even")] squeeze: &str) {
         arguments.extend(["--replace", "--json"]);
         if ["sealed", "zip"].contains(&format) {
             arguments.extend(["--fit", "700KB"]);
+            arguments.extend(hiding);
+            assert_eq!(one["hides_names"], hide_names || format == "sealed", "{format}");
             let packed = desk.run(&arguments).expect(0).json("/volumes").as_array().unwrap().len();
             assert_eq!(one["files"].as_u64().unwrap(), packed as u64, "{format}");
         }

@@ -9,7 +9,7 @@ use crate::reader::{ArchiveReader, ExtractError};
 use crate::sealed::{Password, SealedError, SealedReader};
 use crate::tar::{LoneReader, TarError, TarReader, is_tar};
 use crate::unpacked::{WrappedFile, Wrapping};
-use crate::zip::{Encryption, PartsError, ZipError, ZipReader, is_zip, open_parts};
+use crate::zip::{PartsError, ZipError, ZipReader, is_zip, open_parts};
 use std::convert::Infallible;
 use std::path::{Path, PathBuf};
 
@@ -115,8 +115,17 @@ impl Archive {
     /// The password of a ZIP archive of which some is encrypted; where it is not known yet, nothing inside.
     pub fn zip_password(&self) -> Option<Option<&Password>> {
         match self {
-            Self::Zip(archive) if archive.encryptions() != [Encryption::None] => Some(archive.password()),
+            Self::Zip(archive) if archive.is_encrypted() => Some(archive.password()),
             _ => None,
+        }
+    }
+
+    /// Whether names, sizes and dates are kept by the same password as contents.
+    pub fn hides_names(&self) -> bool {
+        match self {
+            Self::Sealed(_) => true,
+            Self::Zip(archive) => archive.hides_names(),
+            Self::Tar(_) | Self::DiscImage(_) | Self::Lone(_) => false,
         }
     }
 

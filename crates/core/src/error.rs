@@ -222,7 +222,7 @@ fn pack_class(error: &PackError) -> ErrorClass {
         PackError::Seal(error) => seal_class(error),
         PackError::Zip(ZipWriteError::File(error)) => file_class(error),
         PackError::Zip(_) => ErrorClass::Usage,
-        PackError::NotInTar(_) => ErrorClass::Usage,
+        PackError::NotInTar(_) | PackError::HidingNeedsPassword => ErrorClass::Usage,
         PackError::TarReadBack(TarError::File(error)) => file_class(error),
         PackError::TarReadBack(TarError::Cancelled(_)) => ErrorClass::Cancelled,
         PackError::TarReadBack(_) => ErrorClass::Damaged,

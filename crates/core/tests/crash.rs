@@ -74,11 +74,11 @@ fn recovers(desk: &Desk, before: &[String], at: &str) {
 fn a_disk_that_fails_at_any_operation_of_a_pack_harms_nothing(
     #[values(Fault::Full, Fault::Broken)] fault: Fault,
     #[values(false, true)] with_old_set: bool,
-    #[values(Format::Sealed, Format::Zip)] format: Format,
+    #[values((Format::Sealed, false), (Format::Zip, false), (Format::Zip, true))] (format, hide_names): (Format, bool),
 ) {
     let _alone = alone();
     for number in 0.. {
-        let desk = Desk { format, ..Desk::new() };
+        let desk = Desk { format, hide_names, ..Desk::new() };
         lay_out(&desk, with_old_set);
         let (sources, (before, _)) = (tree(&desk.path("source")), volumes(&desk));
         plan(Some((number, fault)), None);

@@ -13,6 +13,7 @@ use std::os::unix::ffi::OsStringExt as _;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::PathBuf;
 use std::process::Command;
+use std::slice;
 use support::zip::{CENTRAL, LOCAL};
 use support::{Desk, PASSWORD, noise};
 use under_seal_core::codec::Squeeze;
@@ -38,8 +39,9 @@ fn zipping(squeeze: Squeeze) -> Desk {
 fn whatever_is_packed_comes_back(
     #[values(Squeeze::None, Squeeze::Light, Squeeze::Even, Squeeze::Hard)] squeeze: Squeeze,
     #[values("", "300KB", "5MB")] fit: &str,
+    #[values(false, true)] hide_names: bool,
 ) {
-    let desk = zipping(squeeze);
+    let desk = Desk { hide_names, ..zipping(squeeze) };
     lay_out(&desk);
     let volumes = desk.pack(fit);
     assert_eq!(volumes.len() > 1, fit == "300KB");
@@ -55,8 +57,12 @@ fn whatever_is_packed_comes_back(
 
 #[test]
 fn the_bytes_are_the_same_for_any_number_of_threads() {
+    assert!([false, true].map(same_for_any_number_of_threads) == [true, true]);
+}
+
+fn same_for_any_number_of_threads(hide_names: bool) -> bool {
     let made = [1, 4].map(|threads| {
-        let desk = Desk { threads, ..zipping(Squeeze::Even) };
+        let desk = Desk { threads, hide_names, ..zipping(Squeeze::Even) };
         lay_out(&desk);
         for path in desk.tree(&desk.path("source")).into_keys() {
             let path = desk.path("source").join(path);
@@ -71,7 +77,7 @@ fn the_bytes_are_the_same_for_any_number_of_threads() {
         fs::File::open(desk.path("source")).unwrap().set_modified(std::time::SystemTime::UNIX_EPOCH).unwrap();
         fs::read(&desk.pack("")[0]).unwrap()
     });
-    assert!(made[0] == made[1]);
+    made[0] == made[1]
 }
 
 fn number(bytes: &[u8], at: usize, length: usize) -> u64 {
@@ -153,8 +159,14 @@ fn another_language_reads_what_is_not_encrypted() {
     let desk = zipping(Squeeze::Even);
     lay_out(&desk);
     desk.pack_open("").unwrap();
-    let script = "import zipfile, hashlib\nz = zipfile.ZipFile('out/set.zip')\nassert z.testzip() is None\nassert all(i.flag_bits == 0x800 * (not i.filename.isascii()) for i in z.infolist())\nz.extractall('inbox')\nprint(len(z.namelist()))";
-    let Ok(ran) = Command::new("python3").args(["-c", script]).current_dir(desk.place.path()).output() else {
+    read_by_another_language(&desk, "0x800 * (not i.filename.isascii())");
+}
+
+/// Reads `out/set.zip`, each entry of which has these flags.
+fn read_by_another_language(desk: &Desk, flags: &str) {
+    let script = "import zipfile, hashlib\nz = zipfile.ZipFile('out/set.zip')\nassert z.testzip() is None\nassert all(i.flag_bits == FLAGS for i in z.infolist())\nz.extractall('inbox')\nprint(len(z.namelist()))";
+    let script = script.replace("FLAGS", flags);
+    let Ok(ran) = Command::new("python3").args(["-c", &script]).current_dir(desk.place.path()).output() else {
         assert!(std::env::var_os("CI").is_none(), "the tests of CI need Python 3");
         eprintln!("Python 3 is not here; whether it reads this is not known.");
         return;
@@ -165,6 +177,72 @@ fn another_language_reads_what_is_not_encrypted() {
         let original = fs::read(desk.path("source").join(name)).unwrap();
         assert!(read("inbox") == original, "{name}");
     }
+}
+
+/// From outside there is one file, and what is in it is an archive for any other program.
+#[test]
+fn a_cover_shows_nothing_and_another_language_reads_what_is_under_it() {
+    let desk = Desk { hide_names: true, ..zipping(Squeeze::Even) };
+    lay_out(&desk);
+    let bytes = fs::read(&desk.pack("")[0]).unwrap();
+    for name in [&b"source"[..], b"levels.csv", b"noise", "Laterne".as_bytes()] {
+        assert!(!bytes.windows(name.len()).any(|window| window == name));
+    }
+    let shown = directory(slice::from_ref(&bytes));
+    assert_eq!(shown, [(0, 0, "contents.zip".to_owned())]);
+    let (name, extra, compressed) = (number(&bytes, 26, 2), number(&bytes, 28, 2), number(&bytes, 18, 4));
+    assert_eq!((number(&bytes, 6, 2), number(&bytes, 8, 2)), (1, 99), "encrypted with AES");
+    let inside = decrypted(&bytes[30 + (name + extra) as usize..][..compressed as usize]);
+    fs::create_dir_all(desk.path("out")).unwrap();
+    fs::write(desk.path("out/set.zip"), inside).unwrap();
+    read_by_another_language(&desk, "8 + 0x800 * (not i.filename.isascii()) - 8 * i.is_dir()");
+}
+
+/// Whatever byte is changed: it is noticed, or what comes out is what was packed.
+#[test]
+fn no_flipped_byte_of_a_cover_makes_other_content_land() {
+    let desk = Desk { hide_names: true, ..zipping(Squeeze::Even) };
+    desk.source("letters/a", b"The lamp is lit.").source("b", b"dusk");
+    let path = &desk.pack("")[0];
+    let (whole, mut noticed) = (fs::read(path).unwrap(), 0);
+    for at in 0..whole.len() {
+        let mut flipped = whole.clone();
+        flipped[at] ^= 0x11;
+        fs::write(path, &flipped).unwrap();
+        let inbox = desk.path(&format!("inbox {at}"));
+        match desk.open_packed(&inbox) {
+            Err(_) => noticed += 1,
+            // Without the field that marks it, a cover is a file as any other.
+            Ok(_) if inbox.join("contents.zip").exists() => {}
+            Ok(_) => assert_eq!(desk.tree(&inbox.join("source")), desk.tree(&desk.path("source")), "byte {at}"),
+        }
+    }
+    assert!(noticed > whole.len() * 4 / 5, "{noticed} of {}", whole.len());
+}
+
+/// An archive that a user packs is no cover, whatever it is called and whatever is in it.
+#[test]
+fn an_archive_in_an_archive_comes_back_as_it_is() {
+    let desk = zipping(Squeeze::Even);
+    desk.source("a", &noise(900));
+    let inner = fs::read(&desk.pack("")[0]).unwrap();
+    let desk = zipping(Squeeze::Even);
+    fs::create_dir_all(desk.path("source")).unwrap();
+    desk.source("contents.zip", &inner);
+    desk.pack("");
+    desk.open_packed(&desk.path("inbox")).unwrap();
+    assert!(fs::read(desk.path("inbox/source/contents.zip")).unwrap() == inner);
+}
+
+#[rstest]
+#[case::zip(Format::Zip)]
+#[case::tar(Format::TarGz)]
+fn names_are_not_hidden_where_nothing_is_encrypted(#[case] format: Format) {
+    let desk = Desk { hide_names: true, format, ..Desk::new() };
+    desk.source("a", b"1");
+    let error = desk.pack_open("").unwrap_err();
+    assert!(matches!(error, PackError::HidingNeedsPassword | PackError::NotInTar(_)), "{error}");
+    assert_eq!(fs::read_dir(desk.path("out")).map(Iterator::count).unwrap_or(0), 0);
 }
 
 #[test]
@@ -186,8 +264,9 @@ proptest! {
         files in prop::collection::btree_map("[a-z ]{1,6}(/[a-zÄ-ü.]{1,8}){0,2}/[A-Z0-9-]{1,9}", (0_usize..90_000, any::<bool>()), 0..12),
         fit in prop_oneof![Just(""), Just("70KB"), Just("150KB")],
         squeeze in prop_oneof![Just(Squeeze::None), Just(Squeeze::Light), Just(Squeeze::Utmost)],
+        hide_names in any::<bool>(),
     ) {
-        let desk = zipping(squeeze);
+        let desk = Desk { hide_names, ..zipping(squeeze) };
         desk.source("keeper", b"1");
         for (name, (length, is_text)) in &files {
             let mut content = noise(*length);
@@ -203,10 +282,11 @@ proptest! {
 }
 
 /// For real, once: a file longer than 32 bits count, and more entries than 16 bits do.
-#[test]
+#[rstest]
 #[ignore = "takes minutes and five gigabytes"]
-fn long_files_and_many_entries_come_back() {
-    let desk = Desk { place: support::Place::Temporary(tempfile::tempdir().unwrap()), ..zipping(Squeeze::Light) };
+fn long_files_and_many_entries_come_back(#[values(false, true)] hide_names: bool) {
+    let place = support::Place::Temporary(tempfile::tempdir().unwrap());
+    let desk = Desk { place, hide_names, ..zipping(Squeeze::Light) };
     desk.source("letter", b"1");
     let long = fs::File::create(desk.path("source/long")).unwrap();
     long.set_len(5 << 30).unwrap();

@@ -98,6 +98,9 @@ pub struct ShapeArguments {
     /// sealed)
     #[arg(long = "as", value_enum, value_name = "FORMAT")]
     pub format: Option<FormatName>,
+    /// Hide names, sizes and dates in ZIP too, by an archive within the archive (sealed always hides them)
+    #[arg(long)]
+    pub hide_names: bool,
     /// What a volume must fit: a size such as 300KB, 10MB or 5MiB, or a name such as mail-10 (see "fits")
     ///
     /// MB is 1,000,000 bytes and MiB is 1,048,576. Without this option there is one volume.
@@ -119,7 +122,8 @@ pub struct ShapeArguments {
 pub enum FormatName {
     /// Our own: names, sizes and dates are hidden too, and everything is authentic
     Sealed,
-    /// ZIP: with a password, contents are encrypted with AES-256; names, sizes and dates can be read by anyone
+    /// ZIP: with a password, contents are encrypted with AES-256; names, sizes and dates can be read by anyone, unless
+    /// --hide-names
     Zip,
     /// Tar, which has no password: readable by anyone
     Tar,

@@ -45,6 +45,8 @@ struct StoredProfile {
     name: String,
     fit: Option<String>,
     squeeze: Option<String>,
+    format: Option<String>,
+    hide_names: Option<bool>,
     archive_name: Option<String>,
     threads: Option<usize>,
     note_template: Option<String>,
@@ -92,6 +94,8 @@ impl StoredProfile {
             name: text::shown(name.as_bytes()),
             fit: profile.fit.as_ref().map(|fit| fit.text.clone()),
             squeeze: profile.squeeze.map(|squeeze| squeeze.to_string()),
+            format: profile.format.map(|format| format.to_string()),
+            hide_names: profile.hide_names,
             archive_name: profile.name.as_ref().map(|name| text::shown(name.as_str().as_bytes())),
             threads: profile.threads.map(|threads| threads.get()),
             note_template: profile.note_template.as_deref().map(text::path),
@@ -176,6 +180,7 @@ fn profile_lines(report: &Report) -> Vec<String> {
             profile.name.clone(),
             or_dash(&profile.fit),
             or_dash(&profile.squeeze),
+            or_dash(&profile.format),
             or_dash(&profile.archive_name),
             left_out,
         ];
@@ -185,6 +190,7 @@ fn profile_lines(report: &Report) -> Vec<String> {
         Column::Text("profile"),
         Column::Text("fit"),
         Column::Text("squeeze"),
+        Column::Text("format"),
         Column::Text("name"),
         Column::Text("left out"),
     ];

@@ -45,7 +45,7 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
         }
         open => {
             let is_given = credentials::is_given(&arguments.unlock) || password_note.is_some();
-            let wanted = if is_given { Wanted::Content } else { Wanted::List };
+            let wanted = if is_given { Wanted::Content } else { Wanted::Outside };
             let loaded = open.load(&arguments.unlock, wanted, &arguments.work)?;
             (What::Archive(Box::new(loaded.archive)), OsString::from_vec(loaded.name))
         }

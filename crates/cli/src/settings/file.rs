@@ -52,6 +52,8 @@ pub struct Profile {
     pub squeeze: Option<SqueezeName>,
     /// The format.
     pub format: Option<FormatName>,
+    /// Whether names are hidden in ZIP too.
+    pub hide_names: Option<bool>,
     /// The archive's name.
     pub name: Option<NamePattern>,
     /// Threads.
@@ -91,6 +93,7 @@ struct ProfileText {
     fit: Option<Written>,
     squeeze: Option<Written>,
     format: Option<Written>,
+    hide_names: Option<bool>,
     name: Option<Written>,
     threads: Option<NonZeroUsize>,
     note_template: Option<PathBuf>,
@@ -209,6 +212,7 @@ impl Configuration {
             fit: text.fit.as_ref().map(fit).transpose()?,
             squeeze: text.squeeze.as_ref().map(squeeze).transpose()?,
             format: text.format.as_ref().map(format).transpose()?,
+            hide_names: text.hide_names,
             name: text.name.as_ref().map(name).transpose()?,
             threads: text.threads,
             note_template: text.note_template.map(|template| beside.join(template)),
@@ -259,7 +263,8 @@ mod tests {
             [profiles.board]
             fit = "board-room"
             squeeze = "utmost"
-            format = "sealed"
+            format = "zip"
+            hide-names = true
             name = "{folder}"
             threads = 2
             note-template = "note.txt"
@@ -273,6 +278,7 @@ mod tests {
         assert_eq!(board.fit.as_ref().unwrap().fit.volume_limit(), Some(49_995_904));
         assert_eq!(board.note_template.as_deref(), Some(Path::new("/keeper/note.txt")));
         assert_eq!(board.mail_to, ["board@example.org"]);
+        assert_eq!((board.format, board.hide_names), (Some(FormatName::Zip), Some(true)));
         assert_eq!((board.squeeze, board.no_litter), (Some(SqueezeName::Utmost), Some(false)));
         assert_eq!((configuration.leave_out, &board.leave_out), (vec!["*.part".to_owned()], &vec!["raw/".to_owned()]));
     }

@@ -116,6 +116,8 @@ pub enum BadValue {
         /// What is wanted.
         what: &'static str,
     },
+    /// Names are to be hidden in ZIP, and no password is wanted.
+    HidingWithoutPassword,
     /// Several archives of an open format at once.
     SeveralArchives,
     /// What is for sealed volumes only is wanted of another format.
@@ -142,6 +144,8 @@ pub struct Settings {
     pub squeeze: Chosen<SqueezeName>,
     /// The format, where it is said.
     pub format: Option<Chosen<FormatName>>,
+    /// Whether names are hidden in ZIP too.
+    pub hide_names: Chosen<bool>,
     /// The archive's name, where there is a pattern for it.
     pub name: Option<Chosen<NamePattern>>,
     /// Threads, where their number is given.
@@ -186,6 +190,10 @@ impl Settings {
         let format = typed.shape.format.map(|format| Chosen::new(format, Origin::CommandLine));
         let format = format.or_else(|| in_profile().find_map(|(from, p)| Some(Chosen::new(p.format?, from))));
 
+        let hide_names = typed.shape.hide_names.then_some(Chosen::new(true, Origin::CommandLine));
+        let hide_names =
+            hide_names.or_else(|| in_profile().find_map(|(from, p)| Some(Chosen::new(p.hide_names?, from))));
+
         let name = typed
             .shape
             .name
@@ -216,6 +224,7 @@ impl Settings {
             fit: fit.unwrap_or_else(|| Chosen::new(one_volume(), Origin::BuiltIn)),
             squeeze: squeeze.unwrap_or(Chosen::new(SqueezeName::Even, Origin::BuiltIn)),
             format,
+            hide_names: hide_names.unwrap_or(Chosen::new(false, Origin::BuiltIn)),
             name,
             threads,
             note_template: note,

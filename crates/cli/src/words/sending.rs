@@ -21,6 +21,10 @@ use under_seal_core::source::{PassedOver, PassedOverReason, SourceError};
 use under_seal_core::volume::{MAX_VOLUMES, MIN_VOLUME_BYTES, WriteError};
 use under_seal_core::zip::{MAX_PARTS, ZipWriteError};
 
+/// What hides names in ZIP.
+const HIDING_NEEDS_PASSWORD: &str =
+    "Names in a ZIP archive are hidden by its password. Leave --no-password out, or --hide-names.";
+
 /// Why a text is not a size; the option and the text stand in front.
 fn size_error(text: &str, error: &SizeError) -> String {
     let number: String = text.trim().chars().take_while(|c| c.is_ascii_digit() || *c == '.').collect();
@@ -105,6 +109,7 @@ pub fn bad_value(value: &BadValue) -> String {
             "An archive of the format {} cannot have {what}. Leave that away, or pack it with --as sealed.",
             FormatName::from(*format)
         ),
+        BadValue::HidingWithoutPassword => HIDING_NEEDS_PASSWORD.to_owned(),
         BadValue::SeveralArchives => "These are several archives. Name one, or parts of one.".to_owned(),
         BadValue::NoPasswordToTell => {
             "There is no password to write down: this archive is not encrypted. Leave --password-note out.".to_owned()
@@ -281,6 +286,7 @@ pub(super) fn pack(error: &PackError) -> String {
         ),
         PackError::Zip(error) => format!("Nothing was packed: {error}. Pack it with --as sealed."),
         PackError::NotInTar(what) => format!("A tar archive has no {what}. Pack it with --as sealed or --as zip."),
+        PackError::HidingNeedsPassword => HIDING_NEEDS_PASSWORD.to_owned(),
         PackError::TarReadBack(error) => format!(
             "What was written cannot be read back ({error}): the disk, or its cable, cannot be trusted. Nothing was kept."
         ),

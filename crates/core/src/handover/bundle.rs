@@ -129,7 +129,9 @@ fn how(archive: &Archive, parts: &[Part]) -> String {
         Archive::DiscImage(_) => "with a program for disc images, or put it onto a disc".to_owned(),
         Archive::Sealed(_) | Archive::Lone(_) => "with the program that you have for compressed files".to_owned(),
     };
-    format!("Open {name} {with}. Under Seal opens it too: under-seal open {name}")
+    let then =
+        if archive.hides_names() { " Then open contents.zip, which comes out of it, in the same way." } else { "" };
+    format!("Open {name} {with}.{then} Under Seal opens it in one step: under-seal open {name}")
 }
 
 /// A file's SHA-256.

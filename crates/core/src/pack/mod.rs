@@ -64,6 +64,9 @@ pub struct PackRequest<'a> {
     pub squeeze: Squeeze,
     /// What to say to whoever opens it; sealed with the rest. Empty where nothing is said.
     pub message: &'a str,
+    /// Whether names, sizes and dates are hidden too. The sealed format always hides them; in ZIP the password does, which is
+    /// needed for that.
+    pub hide_names: bool,
     /// Whether several archives are made that each open alone and are one volume of this fit, instead of one that is cut.
     pub parcels: bool,
     /// Whether volumes that have the target's name already are replaced.
@@ -78,6 +81,7 @@ pub struct Delivery {
     fit: Fit,
     squeeze: Squeeze,
     message: String,
+    hide_names: bool,
     catalogue: Catalogue,
     /// Where there are to be parcels: how they are divided.
     parcels: Option<Division>,
@@ -182,6 +186,9 @@ pub enum PackError {
     /// Tar has no password, and no volumes.
     #[error("tar has no {0}")]
     NotInTar(&'static str),
+    /// Names can be hidden in ZIP only by what hides everything else: the password.
+    #[error("names are hidden with a password only")]
+    HidingNeedsPassword,
     /// What was written as tar is not what was packed.
     #[error("reading back: {0}")]
     TarReadBack(#[source] TarError),
@@ -219,6 +226,7 @@ impl<'a> PackRequest<'a> {
             fit: Fit::OneVolume,
             squeeze: Squeeze::default(),
             message: "",
+            hide_names: false,
             parcels: false,
             replace: false,
         }
@@ -255,6 +263,7 @@ impl Delivery {
             fit: request.fit,
             squeeze: request.squeeze,
             message: request.message.to_owned(),
+            hide_names: request.hide_names,
             catalogue,
             replaced,
         })

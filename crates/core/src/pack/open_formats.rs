@@ -25,6 +25,9 @@ impl Delivery {
     ) -> Result<Packed, PackError> {
         let staging = Staging::begin(Folder::open_or_create(&self.target.folder)?, &self.target.stem)?;
         let password = credentials.filter(|given| **given != Credentials::none()).map(|given| &given.password);
+        if self.hide_names && password.is_none() {
+            return Err(PackError::HidingNeedsPassword);
+        }
         context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
         let job = ZipJob {
             catalogue: &self.catalogue,
@@ -32,6 +35,7 @@ impl Delivery {
             comment: self.message.as_bytes(),
             part_limit: self.fit.volume_limit(),
             password,
+            covered: self.hide_names,
         };
         let (parts, read) = zipping::zip(&job, &staging, context)?;
         context.tell(Progress::End);
@@ -40,8 +44,12 @@ impl Delivery {
         let suffixes: Vec<String> = zipping::suffixes(parts.len()).collect();
         let written = Written { files: suffixes.into_iter().zip(parts).collect(), read };
         self.finish_open(written, staging, context, || {
-            let archive = ZipReader::open(Segments::open(&files)?, password.cloned());
-            Ok(Archive::Zip(Box::new(archive.map_err(PackError::ZipReadBack)?)))
+            let archive = ZipReader::open(Segments::open(&files)?, None);
+            let archive = archive.and_then(|archive| match password {
+                Some(password) => archive.unlocked(password.clone(), context),
+                None => Ok(archive),
+            });
+            Ok(Archive::Zip(Box::new(archive.map_err(zip_read_back)?)))
         })
     }
 
@@ -56,6 +64,9 @@ impl Delivery {
         }
         if self.fit != Fit::OneVolume {
             return Err(PackError::NotInTar("volumes"));
+        }
+        if self.hide_names {
+            return Err(PackError::NotInTar("way to hide names"));
         }
         let staging = Staging::begin(Folder::open_or_create(&self.target.folder)?, &self.target.stem)?;
         context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
@@ -129,6 +140,13 @@ pub(super) struct Read {
     pub changed: Vec<EntryPath>,
 }
 
+fn zip_read_back(error: ZipError) -> PackError {
+    match error {
+        ZipError::Cancelled(cancelled) => cancelled.into(),
+        error => PackError::ZipReadBack(error),
+    }
+}
+
 /// Reads an archive of an open format to its end, and compares every content's digest with the one that was read from its
 /// source.
 fn read_open_back(
@@ -137,10 +155,8 @@ fn read_open_back(
     context: &Context<'_>,
 ) -> Result<Totals, PackError> {
     let found = archive.entries_with_digests(context).map_err(|error| match error {
-        ArchiveError::Cancelled(cancelled)
-        | ArchiveError::Zip(ZipError::Cancelled(cancelled))
-        | ArchiveError::Tar(TarError::Cancelled(cancelled)) => cancelled.into(),
-        ArchiveError::Zip(error) => PackError::ZipReadBack(error),
+        ArchiveError::Cancelled(cancelled) | ArchiveError::Tar(TarError::Cancelled(cancelled)) => cancelled.into(),
+        ArchiveError::Zip(error) => zip_read_back(error),
         ArchiveError::Tar(error) => PackError::TarReadBack(error),
         _ => PackError::ContentsDiffer,
     })?;

@@ -22,6 +22,9 @@ const READINGS: u32 = 2;
 const GROUP_BYTES: usize = 128 * 1024;
 const GROUP_STEPS: usize = 16;
 
+/// An entry's header, or what the directory or its descriptor have of it, is shorter than this without its name.
+const HEADERS_BYTES: u64 = 128;
+
 /// The methods that are written.
 const STORED: u16 = 0;
 const DEFLATE: u16 = 8;
@@ -34,6 +37,8 @@ pub(super) struct ZipJob<'a> {
     pub comment: &'a [u8],
     pub part_limit: Option<u64>,
     pub password: Option<&'a Password>,
+    /// Whether names are hidden too, under a cover; for that a password is needed.
+    pub covered: bool,
 }
 
 /// What the writing side is told, in order: a piece of content, with the entry's beginning in front where it is the first,
@@ -79,7 +84,7 @@ struct Packed {
 
 /// Writes the archive; each part's length in bytes, and what was read for it.
 pub(super) fn zip(job: &ZipJob<'_>, staging: &Staging, context: &Context<'_>) -> Result<(Vec<u64>, Read), PackError> {
-    let mut writer = ZipWriter::begin(staging, job.part_limit, job.comment)?;
+    let mut writer = begin(job, staging, context)?;
     let mut raw = 0;
     let (read, written) = ordered(
         context.threads,
@@ -109,6 +114,24 @@ pub(super) fn zip(job: &ZipJob<'_>, staging: &Staging, context: &Context<'_>) ->
     written?;
     let read = read?;
     Ok((writer.finish()?, read))
+}
+
+fn begin<'a>(job: &ZipJob<'a>, staging: &'a Staging, context: &Context<'_>) -> Result<ZipWriter<'a>, PackError> {
+    let Some(password) = job.password.filter(|_| job.covered) else {
+        return Ok(ZipWriter::begin(staging, job.part_limit, job.comment)?);
+    };
+    let described = Described::cover(at_most(job), (context.clock)());
+    let encrypting = Encrypting::begin(password, context.random()?).ok_or(PackError::Compressor)?;
+    Ok(ZipWriter::begin_covered(staging, job.part_limit, job.comment, (described, Box::new(encrypting)))?)
+}
+
+/// What an archive of these sources surely does not come to more than, as long as none of them grows.
+fn at_most(job: &ZipJob<'_>) -> u64 {
+    let of = |entry: &SourceEntry| {
+        let twice = 2 * (entry.path.as_bytes().len() as u64 + HEADERS_BYTES);
+        entry.size.saturating_add(entry.link_target.len() as u64).saturating_add(twice)
+    };
+    job.catalogue.entries.iter().map(of).fold(job.comment.len() as u64, u64::saturating_add)
 }
 
 /// A worker with a compressor of its own; nothing comes of what the system has no memory for.
@@ -181,7 +204,7 @@ fn read_all(
 
 impl Reading<'_> {
     fn describe(&self, entry: &SourceEntry, method: u16) -> Described {
-        Described::of(&entry.entry(0), entry.size, method, self.job.password.is_some())
+        Described::of(&entry.entry(0), entry.size, method, self.job.password.is_some() && !self.job.covered)
     }
 
     fn submit(&mut self, step: Step) -> Result<(), PackError> {

@@ -6,7 +6,7 @@ use super::estimate::{FAST_SAMPLES, Likely, Sample, Stretches, total};
 use crate::codec::{CodecError, Squeeze, looks_random};
 use crate::context::{Context, Phase, Progress};
 use crate::deflate::{Deflater, PIECE_BYTES, WINDOW_BYTES, window_of};
-use crate::entry::EntryKind;
+use crate::entry::{EntryKind, Timestamp};
 use crate::pack::Format;
 use crate::pipeline::ordered;
 use crate::source::{Catalogue, SourceEntry};
@@ -34,13 +34,14 @@ struct Segment {
     content: Vec<u8>,
 }
 
-/// What the sources would come to in each of the open formats at a squeeze.
+/// What the sources would come to in each of the open formats at a squeeze; ZIP with a password, which hides names too or not.
 ///
 /// # Errors
 /// [`PlanError`].
 pub fn in_open_formats(
     catalogue: &Catalogue,
     squeeze: Squeeze,
+    hide_names: bool,
     context: &Context<'_>,
 ) -> Result<Vec<InFormat>, PlanError> {
     let contents = Contents::new(catalogue);
@@ -77,7 +78,7 @@ pub fn in_open_formats(
     let plain = tar_bytes(catalogue);
     let [zip, gzip, zstandard] = &samples;
     Ok(vec![
-        estimated(Format::Zip, zip, zip_headers_bytes(catalogue)),
+        estimated(Format::Zip, zip, zip_headers_bytes(catalogue, hide_names)),
         InFormat { format: Format::Tar, bytes: Likely { low: plain, likely: plain, high: plain }, exact: true },
         estimated(Format::TarGz, gzip, 0),
         estimated(Format::TarZst, zstandard, 0),
@@ -169,15 +170,23 @@ fn measuring(squeeze: Squeeze) -> impl FnMut(Vec<Segment>) -> Option<[Sample; 3]
 }
 
 /// What ZIP adds to contents: headers, the directory and what encryption takes.
-fn zip_headers_bytes(catalogue: &Catalogue) -> u64 {
-    let of = |source: &SourceEntry| {
-        let described = Described::of(&source.entry(0), source.size, 0, true);
-        let added = if described.encrypted { ENCRYPTION_BYTES } else { 0 };
-        let link = if source.kind == EntryKind::Link { source.link_target.len() as u64 } else { 0 };
-        let headers = described.local(Finished::default()).len() + described.central(Finished::default(), 0, 0).len();
-        headers as u64 + added + link
+fn zip_headers_bytes(catalogue: &Catalogue, hide_names: bool) -> u64 {
+    let headers = |described: &Described| {
+        described.local(Finished::default()).len() + described.central(Finished::default(), 0, 0).len()
     };
-    catalogue.entries.iter().map(of).sum::<u64>() + END_BYTES as u64
+    let of = |source: &SourceEntry| {
+        let described = Described::of(&source.entry(0), source.size, 0, !hide_names);
+        let added = match source.kind {
+            EntryKind::Folder => 0,
+            _ if hide_names => described.descriptor(Finished::default()).len() as u64,
+            _ => ENCRYPTION_BYTES,
+        };
+        let link = if source.kind == EntryKind::Link { source.link_target.len() as u64 } else { 0 };
+        headers(&described) as u64 + added + link
+    };
+    let archive = catalogue.entries.iter().map(of).sum::<u64>() + END_BYTES as u64;
+    let cover = headers(&Described::cover(archive, Timestamp::default())) + END_BYTES;
+    archive + if hide_names { cover as u64 + ENCRYPTION_BYTES } else { 0 }
 }
 
 /// A plain tar archive's length, exactly.

@@ -37,7 +37,7 @@ pub(super) fn play(
         Err(failed) => return Ok(Err(failed)),
     };
     if let Some(password) = password {
-        archive = match timed(Step::Unlock, rehearsal, context, || unlocked(archive, password)) {
+        archive = match timed(Step::Unlock, rehearsal, context, || unlocked(archive, password, context)) {
             Ok(archive) => archive,
             Err(error) => return Ok(Err(error.into())),
         };
@@ -65,9 +65,9 @@ fn gathered(any: &Path, context: &Context<'_>) -> Result<Archive, Failed> {
     })
 }
 
-fn unlocked(archive: Archive, password: &Password) -> Result<Archive, ArchiveError> {
+fn unlocked(archive: Archive, password: &Password, context: &Context<'_>) -> Result<Archive, ArchiveError> {
     Ok(match archive {
-        Archive::Zip(archive) => Archive::Zip(Box::new(archive.unlocked(password.clone())?)),
+        Archive::Zip(archive) => Archive::Zip(Box::new(archive.unlocked(password.clone(), context)?)),
         other => other,
     })
 }

@@ -1,10 +1,11 @@
 //! Deciphering: AES in counter mode with an authentication code behind the data (the AE-1 and AE-2 of the note's appendix E),
 //! and the old cipher (section 6.1), which is read and never written.
 
-use aes::cipher::{KeyIvInit as _, StreamCipher as _};
+use aes::cipher::{KeyIvInit as _, StreamCipher as _, StreamCipherSeek as _};
 use aes::{Aes128, Aes192, Aes256};
 use ctr::Ctr128LE;
 use ring::{hmac, pbkdf2};
+use std::fmt;
 use std::io::{self, Read};
 use std::num::NonZeroU32;
 use subtle::ConstantTimeEq as _;
@@ -84,6 +85,40 @@ impl KeyStream {
             Self::Aes192(stream) => stream.apply_keystream(bytes),
             Self::Aes256(stream) => stream.apply_keystream(bytes),
         }
+    }
+}
+
+/// The key of one entry's data, which is deciphered from any place on.
+pub(super) struct EntryKey {
+    strength: Strength,
+    key: Zeroizing<Vec<u8>>,
+}
+
+/// Never shows the key.
+impl fmt::Debug for EntryKey {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        formatter.write_str("EntryKey")
+    }
+}
+
+impl EntryKey {
+    pub fn derive(strength: Strength, salt: &[u8], password: &[u8]) -> Self {
+        let mut key = derive(strength, salt, password);
+        key.truncate(strength.key_bytes());
+        Self { strength, key }
+    }
+
+    /// Deciphers bytes that stand this far from the beginning; `None` beyond what a counter reaches, which no file does.
+    pub fn apply_at(&self, at: u64, bytes: &mut [u8]) -> Option<()> {
+        let mut stream = KeyStream::new(self.strength, &self.key)?;
+        match &mut stream {
+            KeyStream::Aes128(stream) => stream.try_seek(at),
+            KeyStream::Aes192(stream) => stream.try_seek(at),
+            KeyStream::Aes256(stream) => stream.try_seek(at),
+        }
+        .ok()?;
+        stream.apply(bytes);
+        Some(())
     }
 }
 

@@ -26,6 +26,28 @@ pub(super) const ZIP64: u16 = 0x0001;
 pub(super) const SATURATED: u32 = u32::MAX;
 const SATURATED_16: u16 = u16::MAX;
 
+/// Flags (section 4.4.4): encrypted; lengths stand behind the data; patches and strong encryption, which are not read; UTF-8;
+/// masked headers.
+pub(super) const ENCRYPTED: u16 = 1;
+pub(super) const LENGTHS_BEHIND: u16 = 1 << 3;
+pub(super) const PATCHED: u16 = 1 << 5;
+pub(super) const STRONG: u16 = 1 << 6;
+pub(super) const UTF8: u16 = 1 << 11;
+pub(super) const MASKED: u16 = 1 << 13;
+
+/// The method that says AES; the real one stands in an extra field of this number.
+pub(super) const AES_METHOD: u16 = 99;
+pub(super) const AES_FIELD: u16 = 0x9901;
+
+/// The attribute of a folder on systems without modes.
+pub(super) const FOLDER_ATTRIBUTE: u32 = 0x10;
+
+/// The kinds of POSIX modes (`sys/stat.h`).
+pub(super) const KIND_BITS: u32 = 0o170_000;
+pub(super) const FOLDER_KIND: u32 = 0o040_000;
+pub(super) const LINK_KIND: u32 = 0o120_000;
+pub(super) const FILE_KIND: u32 = 0o100_000;
+
 /// The longest comment behind the end record.
 const MAX_COMMENT_BYTES: usize = u16::MAX as usize;
 

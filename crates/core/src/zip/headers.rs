@@ -1,7 +1,11 @@
 //! Headers as they are written: local ones with room for what is known only later, central ones, and the end. 64-bit fields
 //! stand where a value needs them, and only there.
 
-use super::directory::{CENTRAL, DESCRIPTOR, END, END_64, LOCAL, LOCATOR_64, SATURATED, ZIP64};
+use super::cover::COVER_FIELD;
+use super::directory::{
+    AES_FIELD, AES_METHOD, CENTRAL, DESCRIPTOR, ENCRYPTED, END, END_64, FILE_KIND, FOLDER_ATTRIBUTE, FOLDER_KIND,
+    LENGTHS_BEHIND, LINK_KIND, LOCAL, LOCATOR_64, SATURATED, UTF8, ZIP64,
+};
 use super::encryption::ENCRYPTION_BYTES;
 use super::times::EXTENDED_TIME;
 use crate::entry::{Entry, EntryKind, Timestamp};
@@ -13,22 +17,6 @@ const VERSION_AES: u16 = 51;
 
 /// Written on a system with POSIX modes (section 4.4.2).
 const POSIX_HOST: u16 = 3 << 8;
-
-/// Flags (section 4.4.4).
-const ENCRYPTED: u16 = 1;
-const UTF8: u16 = 1 << 11;
-
-/// The method that says AES, its field, and what that holds: the second version, 256 bits.
-const AES_METHOD: u16 = 99;
-const AES_FIELD: u16 = 0x9901;
-
-/// A folder's attribute on systems without modes.
-const FOLDER_ATTRIBUTE: u32 = 0x10;
-
-/// The kinds of POSIX modes (`sys/stat.h`).
-const FOLDER_KIND: u32 = 0o040_000;
-const LINK_KIND: u32 = 0o120_000;
-const FILE_KIND: u32 = 0o100_000;
 
 /// From so many entries on, the 64-bit end record counts.
 const SATURATED_ENTRIES: u64 = u16::MAX as u64;
@@ -53,6 +41,10 @@ pub struct Described {
     pub encrypted: bool,
     /// Whether its lengths may need 64 bits, as far as that is known beforehand.
     pub wide: bool,
+    /// Whether lengths and checksum stand behind the data, since nothing that is written can be changed.
+    pub lengths_behind: bool,
+    /// Whether its content is the archive itself.
+    pub is_cover: bool,
 }
 
 /// What is known of an entry when all of it is written.
@@ -84,12 +76,13 @@ impl Described {
         let encrypted = encrypted && has_content;
         let wide = has_content && may_need_64(size, encrypted);
         let Entry { kind, mode, modified, .. } = *entry;
-        Self { name, kind, mode, modified, method, encrypted, wide }
+        Self { name, kind, mode, modified, method, encrypted, wide, lengths_behind: false, is_cover: false }
     }
 
     fn flags(&self) -> u16 {
         let utf8 = if self.name.is_ascii() || std::str::from_utf8(&self.name).is_err() { 0 } else { UTF8 };
-        utf8 | if self.encrypted { ENCRYPTED } else { 0 }
+        let encrypted = if self.encrypted { ENCRYPTED } else { 0 };
+        utf8 | encrypted | if self.lengths_behind { LENGTHS_BEHIND } else { 0 }
     }
 
     fn version(&self, wide: bool) -> u16 {
@@ -116,7 +109,11 @@ impl Described {
             put_field(&mut extra, EXTENDED_TIME, &[&[1][..], &seconds.to_le_bytes()].concat());
         }
         if self.encrypted {
+            // The second version, 256 bits.
             put_field(&mut extra, AES_FIELD, &[&[2, 0][..], b"AE", &[3], &self.method.to_le_bytes()].concat());
+        }
+        if self.is_cover {
+            put_field(&mut extra, COVER_FIELD, &[]);
         }
         extra
     }
@@ -176,6 +173,15 @@ impl Described {
         header.extend(&self.name);
         header.extend(extra);
         header
+    }
+
+    /// What stands behind the data (section 4.3.9), with its signature.
+    pub fn descriptor(&self, finished: Finished) -> Vec<u8> {
+        let mut descriptor = [DESCRIPTOR, finished.crc].map(u32::to_le_bytes).concat();
+        for value in [finished.compressed, finished.size] {
+            if self.wide { descriptor.extend(value.to_le_bytes()) } else { put_32(&mut descriptor, value) }
+        }
+        descriptor
     }
 
     fn attributes(&self) -> u32 {
@@ -302,6 +308,8 @@ mod tests {
             method: 8,
             encrypted: false,
             wide,
+            lengths_behind: false,
+            is_cover: false,
         }
     }
 

@@ -5,7 +5,9 @@
 //! before the directory, and there is one end only. What comes out is held to its declared size and CRC, and, where it is
 //! encrypted with AES-256, to its authentication code.
 
+mod agreement;
 mod cipher;
+mod cover;
 mod directory;
 mod encryption;
 mod headers;
@@ -17,12 +19,14 @@ mod segments;
 mod times;
 mod writer;
 
+pub use agreement::Encryption;
+pub use cover::COVER_NAME;
 pub use directory::END_BYTES;
 pub use encryption::{ENCRYPTION_BYTES, Encrypting, SALT_BYTES};
 pub use headers::{Described, Finished, may_need_64};
 pub use methods::Method;
 pub use parts::{PartsError, is_zip, open_parts};
-pub use reader::{Encryption, ZipReader};
+pub use reader::ZipReader;
 pub use segments::Segments;
 pub use writer::{MAX_PARTS, ZipWriteError, ZipWriter};
 

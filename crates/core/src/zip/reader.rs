@@ -1,83 +1,21 @@
 //! Reading: the directory becomes a tree of entries, each held to its own header; content comes out checked.
 
 use super::ZipError;
-use super::cipher::{AesReader, CODE_BYTES, CipherError, OldReader, Strength};
-use super::directory::{
-    Central, End, Extra, LOCAL_BYTES, Local, descriptor_agrees, extras, find_end, read_directory, read_local,
-};
-use super::methods::Method;
-use super::names;
+use super::agreement::{Cipher, Encryption, Stored, compared, lie_apart, member, place_of};
+use super::cipher::{AesReader, OldReader};
+use super::cover::{cover_among, uncovered};
+use super::directory::{End, find_end, read_directory, read_local};
 use super::segments::Segments;
-use super::times;
 use crate::context::{Context, Progress};
-use crate::entry::{Content, EntryKind, EntrySink, ListedEntry, MAX_LINK_TARGET_BYTES, Timestamp};
-use crate::members::{Member, Refused, SameName, Tree};
-use crate::place::FileError;
+use crate::entry::{Content, EntryKind, EntrySink, ListedEntry, MAX_LINK_TARGET_BYTES};
+use crate::members::{Refused, SameName, Tree};
 use crate::reader::{ArchiveReader, ExtractError};
 use crate::sealed::Password;
-use crate::wire::{Cursor, Malformed};
+use crate::wire::Malformed;
 use std::io::{self, Read};
 
 /// So many bytes of content are handed on at once.
 const CONTENT_BYTES: usize = 128 * 1024;
-
-/// Flags (section 4.4.4): encrypted; sizes stand behind the data; strong encryption, which is not read; UTF-8; masked headers.
-const ENCRYPTED: u16 = 1;
-const HAS_DESCRIPTOR: u16 = 1 << 3;
-const PATCHED: u16 = 1 << 5;
-const STRONG: u16 = 1 << 6;
-const UTF8: u16 = 1 << 11;
-const MASKED: u16 = 1 << 13;
-
-/// The method that says: AES, and the real method stands in an extra field.
-const AES_METHOD: u16 = 99;
-
-/// That field, and its length in bytes.
-const AES_FIELD: u16 = 0x9901;
-const AES_FIELD_BYTES: usize = 7;
-
-/// Systems whose attributes hold POSIX modes (section 4.4.2).
-const POSIX_HOSTS: [u8; 2] = [3, 19];
-
-/// The attribute of a folder on systems without modes.
-const FOLDER_ATTRIBUTE: u32 = 0x10;
-
-/// The kinds of POSIX modes (`sys/stat.h`).
-const KIND_BITS: u32 = 0o170_000;
-const FOLDER_KIND: u32 = 0o040_000;
-const LINK_KIND: u32 = 0o120_000;
-const FILE_KIND: u32 = 0o100_000;
-
-/// How an entry is encrypted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Encryption {
-    /// Not at all: a CRC finds accidents, and nothing finds more.
-    None,
-    /// With the old cipher, which withstands nobody.
-    Old,
-    /// With AES and an authentication code.
-    Aes,
-}
-
-/// Where an entry's content is, and what it must come to.
-#[derive(Debug, Clone)]
-struct Stored {
-    name: Vec<u8>,
-    data_at: u64,
-    compressed: u64,
-    size: u64,
-    /// `None` where the code stands for it.
-    crc: Option<u32>,
-    method: Method,
-    cipher: Cipher,
-}
-
-#[derive(Debug, Clone, Copy)]
-enum Cipher {
-    None,
-    Old { check: u8 },
-    Aes(Strength),
-}
 
 /// An open archive.
 pub struct ZipReader {
@@ -86,6 +24,8 @@ pub struct ZipReader {
     stored: Vec<Stored>,
     tree: Tree,
     password: Option<Password>,
+    /// Whether this was under a cover, and all of it is authentic.
+    uncovered: bool,
 }
 
 impl ZipReader {
@@ -110,7 +50,7 @@ impl ZipReader {
             stored.push(entry);
         }
         lie_apart(extents, end.directory_at)?;
-        let mut reader = Self { segments, end, stored, tree: Tree::default(), password };
+        let mut reader = Self { segments, end, stored, tree: Tree::default(), password, uncovered: false };
         for (place, member) in members.iter_mut().enumerate() {
             if member.kind == Some(EntryKind::Link) {
                 member.link_target = reader.link_target(place)?;
@@ -120,12 +60,14 @@ impl ZipReader {
         Ok(reader)
     }
 
-    /// The same archive, with the password. It is tried on the first entry that is encrypted.
+    /// The same archive, with the password. It is tried on the first entry that is encrypted. What is under a cover is read to
+    /// its end first, and stands for the archive from then on.
     ///
     /// # Errors
     /// [`ZipError::WrongPassword`], or what reading comes upon.
-    pub fn unlocked(self, password: Password) -> Result<Self, ZipError> {
-        let Some(first) = self.contents().find(|stored| stored.cipher.encryption() != Encryption::None) else {
+    pub fn unlocked(self, password: Password, context: &Context<'_>) -> Result<Self, ZipError> {
+        let encrypted = || self.contents().find(|stored| stored.cipher.encryption() != Encryption::None);
+        let Some(first) = cover_among(&self.stored).or_else(encrypted) else {
             return Ok(self);
         };
         let data = self.segments.range(first.data_at, first.compressed);
@@ -135,7 +77,13 @@ impl ZipReader {
             Cipher::None => Ok(()),
         }
         .map_err(|error| first.cipher_error(error))?;
-        Self::open(self.segments, Some(password))
+        match cover_among(&self.stored) {
+            None => Self::open(self.segments, Some(password)),
+            Some(cover) => {
+                let inside = uncovered(self.segments, cover, &password, context)?;
+                Ok(Self { uncovered: true, ..Self::open(inside, Some(password))? })
+            }
+        }
     }
 
     /// What is not extracted, and why.
@@ -163,8 +111,26 @@ impl ZipReader {
         &self.segments
     }
 
+    /// Whether anything in it is encrypted.
+    pub fn is_encrypted(&self) -> bool {
+        self.encryptions().iter().any(|encryption| *encryption != Encryption::None)
+    }
+
+    /// Whether names, sizes and dates are hidden too from whoever has not the password.
+    pub fn hides_names(&self) -> bool {
+        self.uncovered || self.is_covered()
+    }
+
+    /// Whether nothing is seen of what is inside, for want of the password.
+    pub fn is_covered(&self) -> bool {
+        cover_among(&self.stored).is_some()
+    }
+
     /// How content is encrypted, each way that occurs.
     pub fn encryptions(&self) -> Vec<Encryption> {
+        if self.hides_names() {
+            return vec![Encryption::Aes];
+        }
         let mut found: Vec<Encryption> = self.contents().map(|stored| stored.cipher.encryption()).collect();
         found.sort_unstable();
         found.dedup();
@@ -230,12 +196,10 @@ impl ZipReader {
                 pump.through(data).map(|(content, _)| content)
             }
             Cipher::Aes(strength) => {
-                let code_at = (stored.data_at + stored.compressed).saturating_sub(CODE_BYTES as u64);
-                let data = self.segments.range(stored.data_at, code_at.saturating_sub(stored.data_at));
+                let data = self.segments.range(stored.data_at, stored.code_at().saturating_sub(stored.data_at));
                 let data = AesReader::new(data, strength, password()?).map_err(|error| stored.cipher_error(error))?;
                 let (content, data) = pump.through(data)?;
-                let code = self.segments.bytes_at(code_at, CODE_BYTES).map_err(ZipError::from)?.unwrap_or_default();
-                if !data.has_code(&code) {
+                if !data.has_code(&stored.code(&self.segments)?) {
                     return Err(stored.damaged("its authentication code is wrong").into());
                 }
                 Ok(content)
@@ -291,39 +255,6 @@ impl ArchiveReader for ZipReader {
     }
 }
 
-impl Cipher {
-    const fn encryption(self) -> Encryption {
-        match self {
-            Self::None => Encryption::None,
-            Self::Old { .. } => Encryption::Old,
-            Self::Aes(_) => Encryption::Aes,
-        }
-    }
-}
-
-impl Stored {
-    fn damaged(&self, what: &'static str) -> ZipError {
-        let or_password = self.cipher.encryption() != Encryption::None;
-        ZipError::Damaged { name: self.name.clone(), what, or_password }
-    }
-
-    fn cipher_error(&self, error: CipherError) -> ZipError {
-        match error {
-            CipherError::WrongPassword => ZipError::WrongPassword,
-            CipherError::TooShort => self.damaged("it is too short to be encrypted"),
-            CipherError::Read(error) => self.read_error(error),
-        }
-    }
-
-    /// An error while reading: the system's, or that of bytes which do not decompress.
-    fn read_error(&self, error: io::Error) -> ZipError {
-        match error.downcast::<FileError>() {
-            Ok(error) => error.into(),
-            Err(_) => self.damaged("it does not decompress"),
-        }
-    }
-}
-
 /// Content on its way out.
 struct Pump<'a, T> {
     stored: &'a Stored,
@@ -366,111 +297,5 @@ impl<T> Pump<'_, T> {
             return Err(stored.damaged("its checksum is wrong").into());
         }
         Ok((Content { size, digest: *digest.finalize().as_bytes(), changed_while_read: false }, data))
-    }
-}
-
-fn place_of(segments: &Segments, end: &End, header: &Central) -> Result<u64, ZipError> {
-    let at = match end.parts {
-        1 => header.offset.checked_add(end.before),
-        _ => segments.place(header.disk, header.offset),
-    };
-    Ok(at.filter(|at| at.saturating_add(LOCAL_BYTES as u64) <= end.directory_at).ok_or(Malformed("entry's place"))?)
-}
-
-/// Holds an entry's own header to the directory.
-fn compared(segments: &Segments, header: &Central, local: &Local) -> Result<Stored, ZipError> {
-    let name = names::name(&header.name, header.flags & UTF8 != 0, header.host, &header.extra);
-    let contradiction = |what| Err(ZipError::Contradiction { name: name.clone(), what });
-    let unsupported = |what: String| Err(ZipError::Unsupported { name: name.clone(), what });
-    if header.flags & (STRONG | MASKED | PATCHED) != 0 {
-        return unsupported("a closed kind of encryption, or patches".to_owned());
-    }
-    if header.name != local.name {
-        return contradiction("its name");
-    }
-    if header.method != local.method {
-        return contradiction("its method");
-    }
-    if header.flags != local.flags {
-        return contradiction("its flags");
-    }
-    let (crc, compressed, size) = (header.crc, header.compressed, header.size);
-    let said = (local.crc, local.compressed, local.size);
-    if header.flags & HAS_DESCRIPTOR == 0 {
-        if said != (crc, compressed, size) {
-            return contradiction("its length or checksum");
-        }
-    } else {
-        // What is said already in front need not be said again behind.
-        let behind = local.data_at.saturating_add(compressed);
-        let expected = (crc, compressed, size);
-        let known = said == expected || local.crc == 0 || local.crc == crc;
-        if !known || (said != expected && !descriptor_agrees(segments, behind, expected, local.wide)?) {
-            return contradiction("its length or checksum");
-        }
-    }
-    let aes = extras(&header.extra).find(|field| field.id == AES_FIELD);
-    let (number, cipher, crc) = match (header.flags & ENCRYPTED != 0, header.method == AES_METHOD) {
-        (false, false) => (header.method, Cipher::None, Some(crc)),
-        (true, false) => {
-            let check =
-                if header.flags & HAS_DESCRIPTOR != 0 { header.time.to_be_bytes()[0] } else { crc.to_be_bytes()[0] };
-            (header.method, Cipher::Old { check }, Some(crc))
-        }
-        (_, true) => {
-            let Some((version, strength, method)) = aes.and_then(|field| read_aes_field(&field)) else {
-                return unsupported("an unknown kind of AES".to_owned());
-            };
-            if header.flags & ENCRYPTED == 0 || compressed < strength.added_bytes() {
-                return contradiction("its encryption");
-            }
-            // The second version leaves the CRC out, since it tells of short contents.
-            (method, Cipher::Aes(strength), (version == 1).then_some(crc))
-        }
-    };
-    let Some(method) = Method::from_number(number, header.flags) else {
-        return unsupported(format!("compression method {number}"));
-    };
-    Ok(Stored { name, data_at: local.data_at, compressed, size, crc, method, cipher })
-}
-
-/// Version, strength and the real method.
-fn read_aes_field(field: &Extra<'_>) -> Option<(u16, Strength, u16)> {
-    let mut cursor = Cursor::new(field.data, "AES field");
-    let (version, vendor) = (cursor.u16().ok()?, cursor.array::<2>().ok()?);
-    let (strength, method) = (Strength::from_number(cursor.u8().ok()?)?, cursor.u16().ok()?);
-    let known = field.data.len() == AES_FIELD_BYTES && vendor == *b"AE" && (1..=2).contains(&version);
-    known.then_some((version, strength, method))
-}
-
-fn member(header: &Central, stored: &Stored) -> Member {
-    let mode = header.attributes >> 16;
-    let has_mode = POSIX_HOSTS.contains(&header.host) && mode != 0;
-    let ends_as_folder = stored.name.last() == Some(&b'/');
-    let kind = match (has_mode, mode & KIND_BITS) {
-        (true, FOLDER_KIND) => Some(EntryKind::Folder),
-        (true, LINK_KIND) => Some(EntryKind::Link),
-        (true, FILE_KIND | 0) | (false, _) => {
-            let is_folder = ends_as_folder || (!has_mode && header.attributes & FOLDER_ATTRIBUTE != 0);
-            Some(if is_folder { EntryKind::Folder } else { EntryKind::File })
-        }
-        (true, _) => None,
-    };
-    let mode = match kind {
-        _ if has_mode => mode & 0o7777,
-        Some(EntryKind::Folder) => 0o755,
-        _ => 0o644,
-    };
-    let modified: Timestamp = times::modified(header.time, header.date, &header.extra);
-    Member { name: stored.name.clone(), kind, mode, modified, size: stored.size, link_target: Vec::new() }
-}
-
-/// No two entries share bytes, and all lie before the directory.
-fn lie_apart(mut extents: Vec<(u64, u64, Vec<u8>)>, directory_at: u64) -> Result<(), ZipError> {
-    extents.sort_unstable();
-    let starts = extents.iter().skip(1).map(|(start, ..)| *start).chain([directory_at]);
-    match extents.iter().zip(starts).find(|((_, end, _), next)| end > next) {
-        None => Ok(()),
-        Some(((_, _, name), _)) => Err(ZipError::Contradiction { name: name.clone(), what: "bytes that another has" }),
     }
 }

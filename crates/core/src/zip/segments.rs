@@ -1,5 +1,7 @@
-//! The bytes of an archive that may lie in several files: one after the other, they are one.
+//! The bytes of an archive that may lie in several files: one after the other, they are one. Under a cover they are deciphered
+//! as they are read, from any place on.
 
+use super::cipher::EntryKey;
 use crate::place::{FileAction, FileError, Links, open_regular};
 use std::fs::File;
 use std::io::{self, Read};
@@ -11,6 +13,8 @@ use std::path::{Path, PathBuf};
 pub struct Segments {
     files: Vec<Segment>,
     length: u64,
+    /// Where these are the bytes under a cover: what they are deciphered with, and where in the files they begin.
+    covered: Option<(EntryKey, u64)>,
 }
 
 #[derive(Debug)]
@@ -27,7 +31,7 @@ impl Segments {
     /// # Errors
     /// [`FileError`] from the system, or where one is no regular file.
     pub fn open<P: AsRef<Path>>(paths: &[P]) -> Result<Self, FileError> {
-        let mut segments = Self { files: Vec::new(), length: 0 };
+        let mut segments = Self { files: Vec::new(), length: 0, covered: None };
         for path in paths {
             let (file, metadata) = open_regular(path.as_ref(), Links::Follow)?;
             let (start, length) = (segments.length, metadata.len());
@@ -37,6 +41,11 @@ impl Segments {
         Ok(segments)
     }
 
+    /// So many bytes from a place on, deciphered: one file, wherever they lie.
+    pub(super) fn deciphered(self, at: u64, length: u64, key: EntryKey) -> Self {
+        Self { files: self.files, length, covered: Some((key, at)) }
+    }
+
     /// Bytes of all of them.
     pub fn length(&self) -> u64 {
         self.length
@@ -44,7 +53,7 @@ impl Segments {
 
     /// How many files there are.
     pub fn count(&self) -> usize {
-        self.files.len()
+        if self.covered.is_some() { 1 } else { self.files.len() }
     }
 
     /// The files' paths, in order.
@@ -54,6 +63,9 @@ impl Segments {
 
     /// Where a place in one of the files is in all of them; `None` where there is no such place.
     pub fn place(&self, number: u32, offset: u64) -> Option<u64> {
+        if self.covered.is_some() {
+            return (number == 0 && offset <= self.length).then_some(offset);
+        }
         let segment = self.files.get(number as usize).filter(|segment| offset <= segment.length)?;
         segment.start.checked_add(offset)
     }
@@ -63,6 +75,13 @@ impl Segments {
     /// # Errors
     /// [`FileError`] from the system.
     pub fn read_at(&self, at: u64, buffer: &mut [u8]) -> Result<usize, FileError> {
+        let Some((key, begins_at)) = &self.covered else { return self.read_files_at(at, buffer) };
+        let room = usize::try_from(self.length.saturating_sub(at)).unwrap_or(usize::MAX).min(buffer.len());
+        let read = self.read_files_at(begins_at.saturating_add(at), &mut buffer[..room])?;
+        Ok(key.apply_at(at, &mut buffer[..read]).map_or(0, |()| read))
+    }
+
+    fn read_files_at(&self, at: u64, buffer: &mut [u8]) -> Result<usize, FileError> {
         let place = self.files.partition_point(|segment| segment.start + segment.length <= at);
         let Some(segment) = self.files.get(place) else { return Ok(0) };
         let inside = at - segment.start;

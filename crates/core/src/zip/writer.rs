@@ -1,8 +1,10 @@
 //! Writing: entries one after the other, each behind a header that is made right when its end is known, then the directory.
-//! Parts are filled to their limit; no header is cut in two (section 8.3).
+//! Parts are filled to their limit; no header is cut in two (section 8.3). An archive under a cover goes into the entry that is
+//! open in another one, where nothing that is written can be changed: lengths stand behind the data there (section 4.3.9).
 
 use super::encryption::Encrypting;
 use super::headers::{Described, DirectoryAt, Finished, IN_PARTS, STAYED_ONE, end};
+use crate::entry::EntryKind;
 use crate::place::staging::Staging;
 use crate::place::{FileError, NewFile};
 
@@ -122,6 +124,18 @@ impl<'a> Parts<'a> {
         Ok(at)
     }
 
+    /// Makes the current one the last, which begins with what says so if it is the only one.
+    fn finish(mut self, split: bool) -> Result<Vec<u64>, ZipWriteError> {
+        if split && self.full.is_empty() {
+            self.patch(At { disk: 0, offset: 0 }, &STAYED_ONE)?;
+        }
+        self.flush()?;
+        self.current.sync()?;
+        self.current.close()?;
+        self.full.push(self.filled);
+        Ok(self.full)
+    }
+
     /// Writes over bytes that are there.
     fn patch(&mut self, at: At, bytes: &[u8]) -> Result<(), FileError> {
         if usize::from(at.disk) == self.full.len() {
@@ -141,9 +155,51 @@ impl<'a> Parts<'a> {
     }
 }
 
+/// Where an archive's bytes go.
+enum Output<'a> {
+    Parts(Parts<'a>),
+    /// Into the entry that is open there.
+    Cover(Box<ZipWriter<'a>>),
+}
+
+impl Output<'_> {
+    fn at(&self) -> At {
+        match self {
+            Self::Parts(parts) => parts.at(),
+            Self::Cover(outer) => At { disk: 0, offset: outer.open.as_ref().map_or(0, |open| open.finished.size) },
+        }
+    }
+
+    fn write(&mut self, bytes: &[u8]) -> Result<(), ZipWriteError> {
+        match self {
+            Self::Parts(parts) => parts.write(bytes),
+            // The authentication code stands for the checksum.
+            Self::Cover(outer) => outer.write(bytes.to_vec(), &crc32fast::Hasher::new(), bytes.len() as u64).map(drop),
+        }
+    }
+
+    /// Writes bytes that must stand in one part; where.
+    fn write_whole(&mut self, bytes: &[u8]) -> Result<At, ZipWriteError> {
+        if let Self::Parts(parts) = self {
+            return parts.write_whole(bytes);
+        }
+        let at = self.at();
+        self.write(bytes)?;
+        Ok(at)
+    }
+
+    /// Sees to it that so many bytes will stand in one part.
+    fn make_room(&mut self, bytes: u64) -> Result<(), ZipWriteError> {
+        match self {
+            Self::Parts(parts) if parts.room() < bytes => parts.next(),
+            _ => Ok(()),
+        }
+    }
+}
+
 /// An archive under way.
 pub struct ZipWriter<'a> {
-    parts: Parts<'a>,
+    output: Output<'a>,
     split: bool,
     comment: &'a [u8],
     directory: Vec<u8>,
@@ -171,7 +227,26 @@ impl<'a> ZipWriter<'a> {
         if limit.is_some() {
             parts.write_whole(&IN_PARTS)?;
         }
-        Ok(Self { parts, split: limit.is_some(), comment, directory: Vec::new(), ends: Vec::new(), open: None })
+        Ok(Self::writing_into(Output::Parts(parts), limit.is_some(), comment))
+    }
+
+    /// Begins an archive under a cover, which is encrypted so.
+    ///
+    /// # Errors
+    /// [`ZipWriteError`].
+    pub fn begin_covered(
+        staging: &'a Staging,
+        limit: Option<u64>,
+        comment: &'a [u8],
+        (cover, encrypting): (Described, Box<Encrypting>),
+    ) -> Result<Self, ZipWriteError> {
+        let mut outer = Self::begin(staging, limit, &[])?;
+        outer.begin_entry(cover, Some(encrypting))?;
+        Ok(Self::writing_into(Output::Cover(Box::new(outer)), false, comment))
+    }
+
+    const fn writing_into(output: Output<'a>, split: bool, comment: &'a [u8]) -> Self {
+        Self { output, split, comment, directory: Vec::new(), ends: Vec::new(), open: None }
     }
 
     /// Begins an entry. One that is open was abandoned: what was written of it stays, and nothing speaks of it.
@@ -186,10 +261,12 @@ impl<'a> ZipWriter<'a> {
         if described.name.len() > u16::MAX.into() {
             return Err(ZipWriteError::LongName(described.name.len()));
         }
-        let header_at = self.parts.write_whole(&described.local(Finished::default()))?;
+        let lengths_behind = matches!(self.output, Output::Cover(_)) && described.kind != EntryKind::Folder;
+        let described = Described { lengths_behind, ..described };
+        let header_at = self.output.write_whole(&described.local(Finished::default()))?;
         let mut finished = Finished::default();
         if let Some(encrypting) = &encrypting {
-            self.parts.write(encrypting.front())?;
+            self.output.write(encrypting.front())?;
             finished.compressed = encrypting.front().len() as u64;
         }
         self.open = Some(Open { described, header_at, encrypting, finished, sum: crc32fast::Hasher::new() });
@@ -205,7 +282,7 @@ impl<'a> ZipWriter<'a> {
         if let Some(encrypting) = &mut open.encrypting {
             encrypting.apply(&mut bytes);
         }
-        self.parts.write(&bytes)?;
+        self.output.write(&bytes)?;
         open.finished.compressed += bytes.len() as u64;
         open.finished.size += size;
         open.sum.combine(sum);
@@ -228,7 +305,7 @@ impl<'a> ZipWriter<'a> {
         match encrypting {
             Some(encrypting) => {
                 let code = encrypting.code();
-                self.parts.write(&code)?;
+                self.output.write(&code)?;
                 finished.compressed += code.len() as u64;
             }
             None => finished.crc = sum.finalize(),
@@ -237,7 +314,11 @@ impl<'a> ZipWriter<'a> {
         if !described.wide && (over(finished.size) || over(finished.compressed)) {
             return Err(ZipWriteError::Grown);
         }
-        self.parts.patch(header_at, &described.local(finished))?;
+        match &mut self.output {
+            Output::Parts(parts) => parts.patch(header_at, &described.local(finished))?,
+            output if described.lengths_behind => output.write(&described.descriptor(finished))?,
+            Output::Cover(_) => {}
+        }
         self.directory.extend(described.central(finished, header_at.disk, header_at.offset));
         self.ends.push(self.directory.len());
         Ok(())
@@ -245,12 +326,18 @@ impl<'a> ZipWriter<'a> {
 
     /// Bytes written so far.
     pub fn bytes_written(&self) -> u64 {
-        self.parts.full.iter().sum::<u64>() + self.parts.filled
+        match &self.output {
+            Output::Parts(parts) => parts.full.iter().sum::<u64>() + parts.filled,
+            Output::Cover(outer) => outer.bytes_written(),
+        }
     }
 
     /// The part that is being written, from 1.
     pub fn part(&self) -> u32 {
-        u32::from(self.parts.at().disk) + 1
+        match &self.output {
+            Output::Parts(parts) => u32::from(parts.at().disk) + 1,
+            Output::Cover(outer) => outer.part(),
+        }
     }
 
     /// Writes directory and end; the length of each part.
@@ -262,12 +349,12 @@ impl<'a> ZipWriter<'a> {
         let stops = std::mem::take(&mut self.ends);
         let entries = stops.len() as u64;
         for stop in stops {
-            let at = self.parts.write_whole(&self.directory[start..stop])?;
+            let at = self.output.write_whole(&self.directory[start..stop])?;
             begun.get_or_insert(at);
             in_last = if at.disk == last_disk { in_last + 1 } else { 1 };
             (last_disk, start) = (at.disk, stop);
         }
-        let begun = begun.unwrap_or_else(|| self.parts.at());
+        let begun = begun.unwrap_or_else(|| self.output.at());
         let directory = DirectoryAt {
             disk: begun.disk,
             offset: begun.offset,
@@ -277,20 +364,17 @@ impl<'a> ZipWriter<'a> {
         };
         // The end stands in one part: its length is known whatever the part.
         let length = end(directory, (u16::MAX, 0), self.comment).len() as u64;
-        if self.parts.room() < length {
-            self.parts.next()?;
-        }
-        let At { disk, offset } = self.parts.at();
+        self.output.make_room(length)?;
+        let At { disk, offset } = self.output.at();
         let entries_in_last = if disk == last_disk { in_last } else { 0 };
         let directory = DirectoryAt { entries_in_last, ..directory };
-        self.parts.write_whole(&end(directory, (disk, offset), self.comment))?;
-        if self.split && disk == 0 {
-            self.parts.patch(At { disk: 0, offset: 0 }, &STAYED_ONE)?;
+        self.output.write_whole(&end(directory, (disk, offset), self.comment))?;
+        match self.output {
+            Output::Parts(parts) => parts.finish(self.split),
+            Output::Cover(mut outer) => {
+                outer.end_entry()?;
+                outer.finish()
+            }
         }
-        self.parts.flush()?;
-        self.parts.current.sync()?;
-        self.parts.current.close()?;
-        self.parts.full.push(self.parts.filled);
-        Ok(self.parts.full)
     }
 }

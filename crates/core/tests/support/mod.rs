@@ -69,6 +69,7 @@ pub struct Desk {
     pub threads: usize,
     pub squeeze: Squeeze,
     pub format: Format,
+    pub hide_names: bool,
 }
 
 impl Desk {
@@ -87,6 +88,7 @@ impl Desk {
             threads: 2,
             squeeze: Squeeze::default(),
             format: Format::Sealed,
+            hide_names: false,
         }
     }
 
@@ -148,6 +150,7 @@ impl Desk {
         let (sources, choice) = ([self.path("source")], Choice::default());
         let request = PackRequest {
             format: self.format,
+            hide_names: self.hide_names,
             fit,
             squeeze: self.squeeze,
             replace,
@@ -185,9 +188,11 @@ impl Desk {
             }
             Format::Zip => {
                 let parts = open_parts(&self.path("out/set.zip")).map_err(ArchiveError::from)?;
-                let password = Some(Password::new(PASSWORD).unwrap());
-                let mut archive = ZipReader::open(parts, password).map_err(ArchiveError::from)?;
-                Ok(self.with_context(&|| false, |context| open(&mut archive, into, context))?)
+                self.with_context(&|| false, |context| {
+                    let locked = ZipReader::open(parts, None);
+                    let archive = locked.and_then(|locked| locked.unlocked(Password::new(PASSWORD).unwrap(), context));
+                    Ok(open(&mut archive.map_err(ArchiveError::from)?, into, context)?)
+                })
             }
         }
     }

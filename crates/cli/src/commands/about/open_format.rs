@@ -22,6 +22,7 @@ pub(super) struct Report {
     parts: Vec<String>,
     bytes_in_front: u64,
     secret: bool,
+    hides_names: bool,
     encryption: Vec<&'static str>,
     methods: Vec<&'static str>,
     files: u64,
@@ -58,6 +59,7 @@ impl Report {
             parts: paths.iter().map(|path| text::path(path)).collect(),
             bytes_in_front,
             secret: loaded.secret,
+            hides_names: loaded.archive.hides_names(),
             encryption,
             methods,
             files: totals.files,
@@ -99,6 +101,14 @@ const fn encryption(encryption: Encryption) -> &'static str {
     }
 }
 
+fn hidden(report: &Report) -> &'static str {
+    match (report.secret, report.hides_names) {
+        (true, true) => "contents, names, sizes and dates",
+        (true, false) => "contents alone",
+        (false, _) => "nothing",
+    }
+}
+
 fn format_of(report: &Report) -> String {
     let format = format_name(report.format);
     if report.methods.is_empty() { format.to_owned() } else { format!("{format} ({})", report.methods.join(", ")) }
@@ -118,7 +128,7 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
         ("format", vec![format_of(report)]),
         ("where", [files].into_iter().chain(in_front).collect()),
         ("locked", vec![report.encryption.join(", ")]),
-        ("hidden", vec![if report.secret { "contents alone" } else { "nothing" }.to_owned()]),
+        ("hidden", vec![hidden(report).to_owned()]),
         (
             "holds",
             vec![format!("{} in {}", bytes(report.before_bytes), contents(report.files, report.folders, report.links))],

@@ -19,7 +19,7 @@ use under_seal_core::zip::Encryption;
 /// Checks it; the exit code.
 pub(super) fn run(given: Given, arguments: &CheckArguments) -> Result<u8, Failure> {
     let has_password = credentials::is_given(&arguments.unlock) || arguments.ask_password;
-    let wanted = if has_password { Wanted::Content } else { Wanted::List };
+    let wanted = if has_password { Wanted::Content } else { Wanted::Outside };
     let mut loaded = given.load(&arguments.unlock, wanted, &arguments.work)?;
     let progress = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
@@ -41,6 +41,7 @@ struct Report {
     format: &'static str,
     parts: Vec<String>,
     secret: bool,
+    hides_names: bool,
     contents_read: bool,
     files: u64,
     folders: u64,
@@ -77,6 +78,7 @@ impl Report {
             format: loaded.archive.format(),
             parts: paths.iter().map(|path| text::path(path)).collect(),
             secret: loaded.secret,
+            hides_names: loaded.archive.hides_names(),
             contents_read,
             files,
             folders,
@@ -107,6 +109,9 @@ fn proof(archive: &Archive) -> &'static str {
         Archive::DiscImage(_) => return DISC_PROOF,
         _ => return TAR_PROOF,
     };
+    if archive.hides_names() {
+        return COVERED_PROOF;
+    }
     match archive.encryptions().as_slice() {
         [Encryption::Aes] => {
             "Every authentication code is right: whoever made it knew the password. Nothing shows whether entries were left out."
@@ -114,6 +119,10 @@ fn proof(archive: &Archive) -> &'static str {
         _ => "That finds accidents. Whoever changed something on purpose could make the checksums right again.",
     }
 }
+
+/// Under a cover one code is over everything.
+const COVERED_PROOF: &str = "The authentication code over all of it is right: whoever made it knew the password, and nothing \
+                             was changed, left out or added since.";
 
 /// Disc images have no sums at all.
 const DISC_PROOF: &str =
@@ -128,7 +137,10 @@ fn lines(report: &Report) -> Vec<String> {
     let mut lines =
         vec![paint(Tone::Strong, format!("{}: {}{parts}", report.archive, kind_of(report.format))), String::new()];
     let what = contents(report.files, report.folders, report.links);
-    lines.push(format!("  holds     {what}, {}", bytes(report.bytes)));
+    lines.push(match report.hides_names && !report.contents_read {
+        true => format!("  holds     {} that are hidden, names and number of files too", bytes(report.bytes)),
+        false => format!("  holds     {what}, {}", bytes(report.bytes)),
+    });
     match report.format {
         "zip" => lines.push(
             "  headers   the directory and every entry's own header say the same, and no two entries share bytes"

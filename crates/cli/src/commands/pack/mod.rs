@@ -31,6 +31,13 @@ pub(super) struct Packing {
     passphrase_file: Option<PathBuf>,
 }
 
+impl Packing {
+    /// Whether it is a ZIP archive that hides names too.
+    fn hides_names_in_zip(&self) -> bool {
+        self.format == Format::Zip && self.settings.hide_names.value
+    }
+}
+
 /// Runs the command; the exit code.
 pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let settings = Settings::resolve(&arguments.delivery, arguments.work.threads)?;
@@ -46,6 +53,7 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let target = target(arguments, format, &settings, &sources)?;
     let request = PackRequest {
         format,
+        hide_names: settings.hide_names.value,
         fit: settings.fit.value.fit,
         squeeze: settings.squeeze.value.into(),
         message: &message,
@@ -101,7 +109,11 @@ fn refuse_what_it_lacks(format: Format, arguments: &PackArguments, settings: &Se
         (is_tar && !no_password, PASSWORD),
         (is_tar && settings.fit.value.fit != Fit::OneVolume, "volumes"),
         (is_tar && has_message, "a message"),
+        (is_tar && settings.hide_names.value, "hidden names"),
     ];
+    if format == Format::Zip && settings.hide_names.value && *no_password {
+        return Err(Failure::Value(BadValue::HidingWithoutPassword));
+    }
     match wanted.into_iter().find(|(wanted, _)| *wanted && format != Format::Sealed) {
         Some((_, what)) => Err(Failure::Value(BadValue::NotInFormat { format, what })),
         None => Ok(()),

@@ -10,7 +10,7 @@ use crate::ui::text::{self, argument, bytes, contents, count, grouped, shown};
 use crate::words;
 use serde::Serialize;
 use under_seal_core::kinds::KindWeight;
-use under_seal_core::pack::{Packed, PackedVolume};
+use under_seal_core::pack::{Format, Packed, PackedVolume};
 
 /// Where more than this share is left, squeezing did not pay.
 const HARDLY_SMALLER: f64 = 0.95;
@@ -18,6 +18,8 @@ const HARDLY_SMALLER: f64 = 0.95;
 /// What a sender of ZIP should know.
 const ZIP_SECRET: &str =
     "Contents are encrypted with AES-256. Anyone can read the names, sizes and dates of what is inside.";
+const ZIP_HIDDEN: &str = "Contents, names, sizes and dates are encrypted with AES-256. Other programs find one file in it, \
+                          contents.zip, and everything in that.";
 const NOT_ENCRYPTED: &str = "Nothing is encrypted: whoever has the archive can read it.";
 
 /// Sets of more volumes than this are summed up instead of listed.
@@ -35,6 +37,7 @@ pub struct Report {
     fit: String,
     squeeze: String,
     secret: bool,
+    hides_names: bool,
     message: bool,
     passphrase_file: Option<String>,
     files: u64,
@@ -124,6 +127,7 @@ impl Report {
             fit: packing.settings.fit.value.text.clone(),
             squeeze: packing.settings.squeeze.value.to_string(),
             secret: packing.secret,
+            hides_names: packing.secret && (packing.format == Format::Sealed || packing.hides_names_in_zip()),
             message: !packing.message.is_empty(),
             passphrase_file: packing.passphrase_file.as_deref().map(text::path),
             files: packed.totals.files,
@@ -154,7 +158,8 @@ impl Report {
     fn saved(&self) -> String {
         let (before, after) = (self.before_bytes, self.after_bytes);
         if after >= before {
-            return format!("{} more than before: seals and padding", bytes(after - before));
+            let what = if self.format == "sealed" { "seals and padding" } else { "headers" };
+            return format!("{} more than before: {what}", bytes(after - before));
         }
         format!("{:.1} % saved", 100.0 * (before - after) as f64 / before as f64)
     }
@@ -178,7 +183,7 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
         some => vec![format!("{}, as you chose", count(some, "thing"))],
     };
     let passphrase = report.passphrase_file.iter().map(|file| format!("in {file}, readable by you only")).collect();
-    let message = if report.message { vec!["sealed inside, shown on opening".to_owned()] } else { Vec::new() };
+    let message = if report.message { vec![where_the_message_is(report).to_owned()] } else { Vec::new() };
     lines.extend(table::summary(&[
         (
             "before",
@@ -193,6 +198,7 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
         ("where", folder.map(text::path).into_iter().collect()),
     ]));
     let note = match (report.format.as_str(), report.secret) {
+        ("zip", true) if report.hides_names => Some(ZIP_HIDDEN),
         ("zip", true) => Some(ZIP_SECRET),
         ("sealed", false) => Some(NOT_SECRET),
         (_, false) => Some(NOT_ENCRYPTED),
@@ -206,6 +212,14 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
     lines.push(String::new());
     lines.extend(next_steps(packed, report));
     lines
+}
+
+fn where_the_message_is(report: &Report) -> &'static str {
+    match (report.format.as_str(), report.hides_names) {
+        ("sealed", _) => "sealed inside, shown on opening",
+        (_, true) => "hidden inside, shown on opening",
+        (_, false) => "in the archive's comment, which anyone can read",
+    }
 }
 
 /// The kinds of files of which squeezing saved next to nothing.
@@ -300,6 +314,13 @@ fn next_steps(packed: &Packed, report: &Report) -> Vec<String> {
     if report.format == "zip" {
         let several = packed.volumes.len() > 1;
         let programs = match (report.secret, several) {
+            (_, false) if report.hides_names => {
+                "or opens it with a program for ZIP that knows AES-256, and then contents.zip, which comes out of it."
+            }
+            (_, true) if report.hides_names => {
+                "or opens it with a program for ZIP that knows AES-256 and archives in parts (all under their own names, in \
+                 one folder), and then contents.zip, which comes out of it."
+            }
             (false, false) => "or opens it with any program for ZIP.",
             (true, false) => "or opens it with a program for ZIP that knows AES-256.",
             (_, true) => {

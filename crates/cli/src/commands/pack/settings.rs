@@ -45,10 +45,11 @@ pub fn show(settings: &Settings, work: &WorkArguments) -> Result<u8, Failure> {
         }),
         Setting::new("squeeze", &settings.squeeze, ToString::to_string),
         Setting::optional("format", settings.format.as_ref(), ToString::to_string),
+        Setting::new("hide names", &settings.hide_names, yes_or_no),
         Setting::optional("name", settings.name.as_ref(), |name| name.as_str().to_owned()),
         Setting::optional("threads", settings.threads.as_ref(), ToString::to_string),
         Setting::optional("note template", settings.note_template.as_ref(), |path| text::path(path)),
-        Setting::new("no litter", &settings.no_litter, |no| if *no { "yes" } else { "no" }.to_owned()),
+        Setting::new("no litter", &settings.no_litter, yes_or_no),
     ];
     all.extend(settings.leave_out.iter().map(|pattern| Setting::new("leave out", pattern, String::clone)));
     let report = Report {
@@ -71,6 +72,10 @@ fn lines(report: &Report) -> Vec<String> {
     let mut lines = vec![paint(Tone::Strong, format!("What this run would use, {file}")), String::new()];
     lines.extend(table::lines(&[Column::Text("setting"), Column::Text("value"), Column::Text("from")], &rows));
     lines
+}
+
+fn yes_or_no(value: &bool) -> String {
+    if *value { "yes" } else { "no" }.to_owned()
 }
 
 /// What an unset value means.

@@ -49,7 +49,7 @@ impl Formatted {
                 (None, _) => Some(1),
             },
             encrypted: one.format == Format::Zip,
-            hides_names: false,
+            hides_names: one.format == Format::Zip && settings.hide_names.value,
         });
         sealed.into_iter().chain(open).collect()
     }
@@ -64,6 +64,7 @@ pub(super) fn format_lines(formats: &[Formatted], chosen: &str, in_volumes: bool
             (low, high) => format!("{} to {}", number(low), number(high)),
         };
         let hides = match (one.encrypted, one.hides_names) {
+            (true, true) if one.format == "zip" => "all that, with a password",
             (true, true) => "contents, names, sizes and dates",
             (true, false) => "contents, with a password",
             (false, _) => "nothing",

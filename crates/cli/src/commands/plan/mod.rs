@@ -47,7 +47,11 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let catalogue =
         Catalogue::gather(&sources, &choice, &|_| false, &context).map_err(|error| Error::Pack(error.into()))?;
     let plan = Plan::make(&catalogue, &context)?;
-    let formats = in_open_formats(&catalogue, settings.squeeze.value.into(), &context)?;
+    let hide_names = settings.hide_names.value;
+    if hide_names && !matches!(format, FormatName::Sealed | FormatName::Zip) {
+        return Err(Failure::Value(BadValue::NotInFormat { format: format.into(), what: "hidden names" }));
+    }
+    let formats = in_open_formats(&catalogue, settings.squeeze.value.into(), hide_names, &context)?;
     let parcels = match settings.fit.value.fit.volume_limit().filter(|_| arguments.delivery.shape.parcels) {
         Some(limit) => Weights::find(&catalogue, settings.squeeze.value.into(), &context)
             .and_then(|weights| weights.divide(&catalogue, limit, 0))
