@@ -1,7 +1,7 @@
 //! Archives of whatever format: recognised by their content, and read in one way.
 
 use crate::context::{Cancelled, Context, Phase, Progress};
-use crate::entry::{Content, Entry, EntrySink, ListedEntry, Totals};
+use crate::entry::{Content, Entry, EntrySink, ListedEntry, OnlyEnds, Totals};
 use crate::iso::{IsoError, IsoReader, is_iso};
 use crate::members::Refused;
 use crate::place::{FileAction, FileError};
@@ -10,7 +10,6 @@ use crate::sealed::{Password, SealedError, SealedReader};
 use crate::tar::{LoneReader, TarError, TarReader, is_tar};
 use crate::unpacked::{WrappedFile, Wrapping};
 use crate::zip::{PartsError, ZipError, ZipReader, is_zip, open_parts};
-use std::convert::Infallible;
 use std::path::{Path, PathBuf};
 
 /// Why an archive cannot be read.
@@ -193,37 +192,20 @@ impl Archive {
             return Ok(archive.entries().to_vec());
         }
         context.tell(Progress::Begin(Phase::Verifying, self.totals().content_bytes));
-        let mut digests = Digests(Vec::with_capacity(self.entries().len()));
-        let read = self.extract(&mut digests, context);
+        let mut digests = Vec::with_capacity(self.entries().len());
+        let mut keep = OnlyEnds::telling(|entry: &Entry, content: &Content| {
+            digests.push(ListedEntry { entry: entry.clone(), content: *content });
+        });
+        let read = self.extract(&mut keep, context);
         context.tell(Progress::End);
         match read {
             Ok(()) => {
-                digests.0.sort_by(|one, other| one.entry.path.cmp(&other.entry.path));
-                Ok(digests.0)
+                digests.sort_by(|one, other| one.entry.path.cmp(&other.entry.path));
+                Ok(digests)
             }
             Err(ExtractError::Archive(error)) => Err(error),
             Err(ExtractError::Sink(never)) => match never {},
         }
-    }
-}
-
-/// A sink that keeps what each content came to.
-struct Digests(Vec<ListedEntry>);
-
-impl EntrySink for Digests {
-    type Error = Infallible;
-
-    fn begin(&mut self, _: &Entry) -> Result<(), Infallible> {
-        Ok(())
-    }
-
-    fn content(&mut self, _: &[u8]) -> Result<(), Infallible> {
-        Ok(())
-    }
-
-    fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), Infallible> {
-        self.0.push(ListedEntry { entry: entry.clone(), content: *content });
-        Ok(())
     }
 }
 

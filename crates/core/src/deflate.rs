@@ -1,7 +1,7 @@
 //! One deflate stream (RFC 1951) from pieces that are compressed each by itself: each but the last ends with a sync flush, and
 //! may refer back into the one before it. So all cores work on one stream, and its bytes are the same for any number of them.
 
-use crate::codec::Squeeze;
+use crate::codec::{Squeeze, looks_random};
 use flate2::{Compress, Compression, FlushCompress, Status};
 
 /// Content is cut into pieces of so many bytes.
@@ -14,6 +14,11 @@ pub const WINDOW_BYTES: usize = 32 * 1024;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 #[error("the compressor failed")]
 pub struct DeflateFailed;
+
+/// Whether a content that begins so is worth compressing.
+pub fn pays(squeeze: Squeeze, beginning: &[u8]) -> bool {
+    squeeze != Squeeze::None && !beginning.is_empty() && !looks_random(beginning)
+}
 
 /// Compresses pieces, reusing its context.
 pub struct Deflater(Compress);

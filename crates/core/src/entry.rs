@@ -5,6 +5,7 @@
 //! cannot be built here at all.
 
 use std::cmp::Ordering;
+use std::convert::Infallible;
 
 /// The longest path inside an archive, in bytes.
 pub const MAX_PATH_BYTES: usize = 32_767;
@@ -265,6 +266,33 @@ pub trait EntrySink {
     /// # Errors
     /// The sink's own; extraction stops.
     fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), Self::Error>;
+}
+
+/// A sink that keeps no content, and is told what each entry came to.
+pub struct OnlyEnds<F>(F);
+
+impl<F: FnMut(&Entry, &Content)> OnlyEnds<F> {
+    /// A sink that tells of each entry's end.
+    pub const fn telling(told: F) -> Self {
+        Self(told)
+    }
+}
+
+impl<F: FnMut(&Entry, &Content)> EntrySink for OnlyEnds<F> {
+    type Error = Infallible;
+
+    fn begin(&mut self, _: &Entry) -> Result<(), Infallible> {
+        Ok(())
+    }
+
+    fn content(&mut self, _: &[u8]) -> Result<(), Infallible> {
+        Ok(())
+    }
+
+    fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), Infallible> {
+        (self.0)(entry, content);
+        Ok(())
+    }
 }
 
 #[cfg(test)]

@@ -47,11 +47,12 @@ impl Bundle {
                 set: Some(set.ids.set_text()),
                 archive,
                 secret: !opens_without_password(&set.head, &set.ids.set),
-                how: "Run under-seal open FOLDER --into NEW-FOLDER.".to_owned(),
+                how: HOW_TO_OPEN_VOLUMES.to_owned(),
             }),
             Handed::Archive(open) => {
                 let parts = files(open, context)?;
-                Ok(Self { how: how(open, &parts), set: None, archive, secret: open.zip_password().is_some(), parts })
+                let how = how_to_open(open);
+                Ok(Self { how, set: None, archive, secret: open.zip_password().is_some(), parts })
             }
         }
     }
@@ -118,9 +119,13 @@ fn files(archive: &mut Archive, context: &Context<'_>) -> Result<Vec<Part>, Hand
     archive.paths().into_iter().map(part).collect()
 }
 
-/// How somebody opens it who has never heard of this program.
-fn how(archive: &Archive, parts: &[Part]) -> String {
-    let name = parts.last().map(|part| part.name.to_string_lossy().into_owned()).unwrap_or_default();
+/// How whoever has Under Seal opens volumes, in one sentence.
+pub const HOW_TO_OPEN_VOLUMES: &str = "Run under-seal open FOLDER --into NEW-FOLDER.";
+
+/// How somebody opens an archive who has never heard of this program, in a few sentences.
+pub fn how_to_open(archive: &Archive) -> String {
+    let parts = archive.paths();
+    let name = parts.last().and_then(|path| path.file_name()).unwrap_or_default().to_string_lossy().into_owned();
     let aes = if archive.zip_password().is_some() { "; it must know AES-256 in ZIP" } else { "" };
     let with = match archive {
         Archive::Zip(_) if parts.len() > 1 => format!("with a program that knows ZIP archives in parts{aes}"),

@@ -10,7 +10,7 @@ mod bundle;
 mod drafts;
 pub mod note;
 
-pub use bundle::Handed;
+pub use bundle::{HOW_TO_OPEN_VOLUMES, Handed, how_to_open};
 pub use drafts::{Attachment, DraftError, Drafts};
 pub use note::{NoteError, NoteFields};
 

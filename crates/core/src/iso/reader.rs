@@ -1,7 +1,7 @@
 //! Reading: the best-described tree of an image, and contents from where they lie.
 
 use super::descriptors::Descriptors;
-use super::records::Record;
+use super::records::{Record, wide_text};
 use super::rock_ridge::announced;
 use super::walk::{Extent, Naming, Walked, walk};
 use super::{Image, IsoError, MAX_SHARING};
@@ -100,12 +100,7 @@ fn rock_ridge(image: &Image, root: &Record, block_bytes: u64) -> Result<Option<u
 
 /// A field of text, without what fills it up.
 fn text_of(field: &[u8], is_wide: bool) -> Vec<u8> {
-    let text = if is_wide {
-        let units = field.chunks_exact(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]]));
-        char::decode_utf16(units).filter_map(Result::ok).collect::<String>()
-    } else {
-        String::from_utf8_lossy(field).into_owned()
-    };
+    let text = if is_wide { wide_text(field) } else { String::from_utf8_lossy(field).into_owned() };
     text.trim_end_matches(['\0', ' ']).as_bytes().to_vec()
 }
 

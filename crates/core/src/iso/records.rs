@@ -117,7 +117,7 @@ impl Record {
 pub(super) fn recorded(bytes: &[u8; 7]) -> Timestamp {
     let [year, month, day, hour, minute, second, zone] = *bytes;
     let clock = [month, day, hour, minute, second].map(|field| i8::try_from(field).unwrap_or(-1));
-    at_zone(1900 + i16::from(year), clock, zone)
+    at_zone(1900 + i16::from(year), clock, zone).unwrap_or_default()
 }
 
 /// A date and time as digits, and hundredths of a second (ECMA-119, 8.4.26.1); `None` for what is no date.
@@ -126,14 +126,20 @@ pub(super) fn in_digits(bytes: &[u8; 17]) -> Option<Timestamp> {
     let field = |from: usize| number(from, from + 2).and_then(|field| i8::try_from(field).ok());
     let clock = [field(4)?, field(6)?, field(8)?, field(10)?, field(12)?];
     let hundredths = u32::try_from(number(14, 16)?).ok()?;
-    let whole = Some(at_zone(number(0, 4)?, clock, bytes[16])).filter(|whole| *whole != Timestamp::default())?;
+    let whole = at_zone(number(0, 4)?, clock, bytes[16])?;
     Some(Timestamp { nanoseconds: hundredths * 10_000_000, ..whole })
 }
 
-fn at_zone(year: i16, [month, day, hour, minute, second]: [i8; 5], zone: u8) -> Timestamp {
-    let there = Timestamp::of_calendar(year, month, day, [hour, minute, second]).unwrap_or_default();
+fn at_zone(year: i16, [month, day, hour, minute, second]: [i8; 5], zone: u8) -> Option<Timestamp> {
+    let there = Timestamp::of_calendar(year, month, day, [hour, minute, second])?;
     let ahead = i64::from(zone.cast_signed()) * ZONE_SECONDS;
-    if there == Timestamp::default() { there } else { Timestamp { seconds: there.seconds - ahead, ..there } }
+    Some(Timestamp { seconds: there.seconds - ahead, ..there })
+}
+
+/// Text in units of 16 bits, the higher byte first; what is no text is replaced.
+pub(super) fn wide_text(field: &[u8]) -> String {
+    let units = field.chunks_exact(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]]));
+    char::decode_utf16(units).map(|unit| unit.unwrap_or(char::REPLACEMENT_CHARACTER)).collect()
 }
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
 //! The walk through a folder tree: every record becomes a member with the places of its content.
 
 use super::descriptors::Volume;
-use super::records::Record;
+use super::records::{Record, wide_text};
 use super::rock_ridge::{Kind, SystemUse, Unread};
 use super::{Image, IsoError, MAX_ENTRIES, MAX_PATHS_BYTES, SECTOR_BYTES};
 use crate::context::Context;
@@ -216,13 +216,7 @@ fn kind(record: &Record, said: &SystemUse, last: &[u8]) -> Result<EntryKind, Ref
 /// A name without its version, and without the dot behind which nothing stands.
 fn plain_name(identifier: &[u8], naming: Naming) -> Vec<u8> {
     let mut name = match naming {
-        Naming::Joliet => {
-            let units = identifier.chunks_exact(2).map(|pair| u16::from_be_bytes([pair[0], pair[1]]));
-            char::decode_utf16(units)
-                .map(|unit| unit.unwrap_or(char::REPLACEMENT_CHARACTER))
-                .collect::<String>()
-                .into_bytes()
-        }
+        Naming::Joliet => wide_text(identifier).into_bytes(),
         _ => identifier.to_vec(),
     };
     let version = name.iter().rposition(|byte| *byte == b';');

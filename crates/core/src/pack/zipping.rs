@@ -3,9 +3,9 @@
 
 use super::PackError;
 use super::open_formats::Read;
-use crate::codec::{Squeeze, looks_random};
+use crate::codec::Squeeze;
 use crate::context::{Context, Progress};
-use crate::deflate::{Deflater, PIECE_BYTES, window_of};
+use crate::deflate::{self, Deflater, PIECE_BYTES, window_of};
 use crate::entry::{Content, EntryKind};
 use crate::pipeline::{Jobs, ordered};
 use crate::place::FileError;
@@ -287,7 +287,7 @@ impl Reading<'_> {
             let (begin, compressed) = match compressed {
                 Some(compressed) => (None, compressed),
                 None => {
-                    let pays = self.job.squeeze != Squeeze::None && !content.is_empty() && !looks_random(&content);
+                    let pays = deflate::pays(self.job.squeeze, &content);
                     let described = self.describe(entry, if pays { DEFLATE } else { STORED });
                     let described = Described { mode: file.mode, modified: file.modified, ..described };
                     (self.begin(described)?, *compressed.insert(pays))

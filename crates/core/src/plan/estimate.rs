@@ -106,8 +106,41 @@ impl Stretches {
         Self { parts: (0..count).map(part).collect(), whole }
     }
 
-    fn bytes(&self) -> u64 {
+    pub(super) fn bytes(&self) -> u64 {
         self.parts.iter().map(|(from, to)| to - from).sum()
+    }
+
+    /// Has each stretch, as it is read, measured in every way that the workers know; for each of these ways, a sample a stretch.
+    pub(super) fn measured<T: Send, W: FnMut(T) -> Result<Vec<Sample>, CodecError>>(
+        &self,
+        read: impl Fn(u64, u64) -> T + Send + Sync,
+        make_worker: impl Fn() -> W + Sync,
+        context: &Context<'_>,
+    ) -> Result<Vec<Vec<Sample>>, PlanError> {
+        let mut samples = Vec::new();
+        let (read, measured) = ordered(
+            context.threads,
+            |jobs| {
+                for (from, to) in &self.parts {
+                    context.go_on()?;
+                    if jobs.submit(read(*from, *to)).is_err() {
+                        break;
+                    }
+                    context.tell(Progress::Advance(to - from));
+                }
+                context.go_on()
+            },
+            make_worker,
+            |measured: Result<Vec<Sample>, CodecError>| -> Result<(), PlanError> {
+                let measured = measured?;
+                samples.resize_with(measured.len(), Vec::new);
+                samples.iter_mut().zip(measured).for_each(|(all, one): (&mut Vec<Sample>, _)| all.push(one));
+                Ok(())
+            },
+        );
+        measured?;
+        read?;
+        Ok(samples)
     }
 }
 
@@ -141,27 +174,12 @@ impl Sampler<'_> {
 
     /// Compresses every stretch at every one of the squeezes; for each of these, a sample a stretch.
     fn measure(&self, squeezes: &[Squeeze], stretches: &Stretches) -> Result<Vec<Vec<Sample>>, PlanError> {
-        let mut samples = vec![Vec::new(); squeezes.len()];
-        let (read, measured) = ordered(
-            self.context.threads,
-            |jobs| {
-                for (from, to) in &stretches.parts {
-                    self.context.go_on()?;
-                    if jobs.submit(self.layout.stretch(*from, *to)).is_err() {
-                        break;
-                    }
-                    self.context.tell(Progress::Advance(to - from));
-                }
-                Ok(())
-            },
-            || measuring(squeezes),
-            |measured: Result<Vec<Sample>, CodecError>| -> Result<(), PlanError> {
-                samples.iter_mut().zip(measured?).for_each(|(all, one)| all.push(one));
-                Ok(())
-            },
-        );
-        measured?;
-        read.map(|()| samples)
+        let measured =
+            stretches.measured(|from, to| self.layout.stretch(from, to), || measuring(squeezes), self.context);
+        let mut measured = measured?;
+        // Where there is no stretch, none has been measured.
+        measured.resize_with(squeezes.len(), Vec::new);
+        Ok(measured)
     }
 }
 

@@ -3,12 +3,11 @@
 
 use super::PlanError;
 use super::estimate::{FAST_SAMPLES, Likely, Sample, Stretches, total};
-use crate::codec::{CodecError, Squeeze, looks_random};
+use crate::codec::{CodecError, Squeeze};
 use crate::context::{Context, Phase, Progress};
-use crate::deflate::{Deflater, PIECE_BYTES, WINDOW_BYTES, window_of};
+use crate::deflate::{self, Deflater, PIECE_BYTES, WINDOW_BYTES, window_of};
 use crate::entry::{EntryKind, Timestamp};
 use crate::pack::Format;
-use crate::pipeline::ordered;
 use crate::source::{Catalogue, SourceEntry};
 use crate::tar;
 use crate::zip::{Described, ENCRYPTION_BYTES, END_BYTES, Finished};
@@ -47,28 +46,7 @@ pub fn in_open_formats(
     let contents = Contents::new(catalogue);
     let stretches = Stretches::evenly(contents.total, FAST_SAMPLES, PIECE_BYTES as u64);
     context.tell(Progress::Begin(Phase::Sampling, stretches.parts.iter().map(|(from, to)| to - from).sum()));
-    let mut samples = [Vec::new(), Vec::new(), Vec::new()];
-    let (read, measured) = ordered(
-        context.threads,
-        |jobs| {
-            for (from, to) in &stretches.parts {
-                context.go_on()?;
-                if jobs.submit(contents.stretch(*from, *to)).is_err() {
-                    break;
-                }
-                context.tell(Progress::Advance(to - from));
-            }
-            Ok(())
-        },
-        || measuring(squeeze),
-        |measured: Option<[Sample; 3]>| -> Result<(), PlanError> {
-            let measured = measured.ok_or(CodecError::Compressor)?;
-            samples.iter_mut().zip(measured).for_each(|(all, one)| all.push(one));
-            Ok(())
-        },
-    );
-    measured?;
-    read.and_then(|()| context.go_on().map_err(PlanError::from))?;
+    let samples = stretches.measured(|from, to| contents.stretch(from, to), || measuring(squeeze), context)?;
     context.tell(Progress::End);
     let exact = stretches.whole;
     let estimated = |format, samples: &[Sample], sure| {
@@ -76,7 +54,7 @@ pub fn in_open_formats(
         InFormat { format, bytes, exact }
     };
     let plain = tar_bytes(catalogue);
-    let [zip, gzip, zstandard] = &samples;
+    let [zip, gzip, zstandard] = [0, 1, 2].map(|place| samples.get(place).map(Vec::as_slice).unwrap_or_default());
     Ok(vec![
         estimated(Format::Zip, zip, zip_headers_bytes(catalogue, hide_names)),
         InFormat { format: Format::Tar, bytes: Likely { low: plain, likely: plain, high: plain }, exact: true },
@@ -144,15 +122,16 @@ fn content_bytes(source: &SourceEntry) -> u64 {
 }
 
 /// A worker with compressors of its own: what a stretch comes to in ZIP, with gzip, and with Zstandard.
-fn measuring(squeeze: Squeeze) -> impl FnMut(Vec<Segment>) -> Option<[Sample; 3]> {
+fn measuring(squeeze: Squeeze) -> impl FnMut(Vec<Segment>) -> Result<Vec<Sample>, CodecError> {
     let mut deflater = Deflater::new(squeeze);
+    let failed = |_| CodecError::Compressor;
     move |segments| {
         let raw: usize = segments.iter().map(|segment| segment.content.len()).sum();
         let (mut zip, mut stream) = (0, Vec::with_capacity(raw));
         for segment in &segments {
-            zip += match squeeze == Squeeze::None || segment.content.is_empty() || looks_random(&segment.content) {
-                true => segment.content.len(),
-                false => deflater.piece(&segment.content, &segment.window, true).ok()?.len(),
+            zip += match deflate::pays(squeeze, &segment.content) {
+                true => deflater.piece(&segment.content, &segment.window, true).map_err(failed)?.len(),
+                false => segment.content.len(),
             };
             stream.extend_from_slice(&segment.headers);
             stream.extend_from_slice(&segment.content);
@@ -160,12 +139,13 @@ fn measuring(squeeze: Squeeze) -> impl FnMut(Vec<Segment>) -> Option<[Sample; 3]
         }
         let (mut gzip, mut zstandard, mut window) = (0, 0, Vec::new());
         for piece in stream.chunks(PIECE_BYTES) {
-            gzip += deflater.piece(piece, &window, true).ok()?.len();
-            zstandard += zstd::bulk::compress(piece, squeeze.level().unwrap_or(1)).ok()?.len();
+            gzip += deflater.piece(piece, &window, true).map_err(failed)?.len();
+            zstandard +=
+                zstd::bulk::compress(piece, squeeze.level().unwrap_or(1)).map_err(|_| CodecError::Compressor)?.len();
             window = window_of(piece).to_vec();
         }
         let sample = |stored: usize| Sample { raw: raw as f64, stored: stored as f64, seconds: 0.0 };
-        Some([sample(zip), sample(gzip), sample(zstandard)])
+        Ok(vec![sample(zip), sample(gzip), sample(zstandard)])
     }
 }
 

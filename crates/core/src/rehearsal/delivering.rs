@@ -16,6 +16,8 @@ pub(super) struct Parcel {
     /// The id of its set, where there is one.
     pub set: Option<String>,
     pub secret: bool,
+    /// What a recipient is told about opening it.
+    pub how: String,
     /// Its files are found by their names only.
     pub needs_names: bool,
     /// So many bytes in front of each file are not changed on request.
@@ -56,7 +58,7 @@ fn carried(
         set: parcel.set,
         volumes: parcel.files.iter().map(|file| (file.name(), file.bytes)).collect(),
         secret: parcel.secret,
-        how: String::new(),
+        how: parcel.how,
     };
     let mut choices = Choices::new(request.faults.seed);
     let lost = (0..request.faults.lost).filter_map(|_| choices.take(&mut parcel.files)).map(|volume| volume.number);

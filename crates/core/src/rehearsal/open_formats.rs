@@ -5,6 +5,7 @@ use super::{Failed, Rehearsal, RehearsalError, RehearsalRequest, Step, compared,
 use crate::archive::{Archive, ArchiveError, open_format_of};
 use crate::carriers::Sent;
 use crate::context::Context;
+use crate::handover::how_to_open;
 use crate::opening::open;
 use crate::place::{FileAction, FileError};
 use crate::proof::TimesKept;
@@ -23,7 +24,8 @@ pub(super) fn play(
     let password = archive.zip_password().flatten();
     // Parts are found by their names, and what is in a lone compressed file is called after it.
     let needs_names = files.len() > 1 || matches!(archive, Archive::Lone(_));
-    let parcel = Parcel { files, set: None, secret: password.is_some(), needs_names, unchanged: 0 };
+    let (how, secret) = (how_to_open(archive), archive.zip_password().is_some());
+    let parcel = Parcel { files, set: None, secret, how, needs_names, unchanged: 0 };
     let carried = match deliver(parcel, request, &inbox, rehearsal, context)? {
         Ok(carried) => carried,
         Err(refused) => return Ok(Err(Failed::Refused(refused))),

@@ -4,6 +4,7 @@ use super::delivering::{Parcel, deliver};
 use super::{Failed, Rehearsal, RehearsalError, RehearsalRequest, Step, compared, timed};
 use crate::carriers::Sent;
 use crate::context::Context;
+use crate::handover::HOW_TO_OPEN_VOLUMES;
 use crate::opening::open;
 use crate::place::{FileAction, FileError};
 use crate::proof::{TimesKept, VolumeState, inspect};
@@ -23,6 +24,7 @@ pub(super) fn play(
         files: sent(set)?,
         set: Some(set.ids.set_text()),
         secret: !opens_without_password(&set.head, &set.ids.set),
+        how: HOW_TO_OPEN_VOLUMES.to_owned(),
         needs_names: false,
         unchanged: HEADER_BYTES as u64,
     };

@@ -100,7 +100,12 @@ impl<'a> Parts<'a> {
                 self.next()?;
             }
             let (now, later) = bytes.split_at(usize::try_from(self.room()).unwrap_or(usize::MAX).min(bytes.len()));
-            self.waiting.extend_from_slice(now);
+            if now.len() >= WRITE_BYTES {
+                self.flush()?;
+                self.current.write(now)?;
+            } else {
+                self.waiting.extend_from_slice(now);
+            }
             self.filled += now.len() as u64;
             if self.waiting.len() >= WRITE_BYTES {
                 self.flush()?;
