@@ -26,6 +26,10 @@ pub struct Member {
     pub link_target: Vec<u8>,
 }
 
+/// Where contents share what is stored, they come to no more than so many times as much: else they would cost an archive nothing,
+/// and a disk a lot.
+pub const MAX_SHARING: u64 = 64;
+
 /// A member that is not extracted.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Refused {
@@ -47,9 +51,12 @@ pub enum RefusedReason {
     /// It would lie in something that is no folder.
     #[error("an entry inside what is no folder")]
     InNoFolder,
-    /// A file with holes: more of them than are written here, or stored in a way that is not read.
-    #[error("a file with holes, too large or stored in a way that is not read here")]
+    /// A file with holes that are stored in a way that is not read.
+    #[error("a file with holes, stored in a way that is not read here")]
     Sparse,
+    /// Holes, or a second name of a file: there are too many of them, and nothing of them is stored.
+    #[error("holes, or a second name: together with the others it comes to more than is written here")]
+    Unstored,
     /// It is compressed within a disc image, in a way that is not read here.
     #[error("a file that is compressed within the image, which is not read here")]
     Compressed,

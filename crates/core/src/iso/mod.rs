@@ -14,6 +14,7 @@ pub use descriptors::is_iso;
 pub use reader::IsoReader;
 
 use crate::context::Cancelled;
+use crate::members::MAX_SHARING;
 use crate::place::{FileAction, FileError, Links, open_regular};
 use std::fs::{File, Metadata};
 use std::os::unix::fs::FileExt as _;
@@ -27,9 +28,6 @@ pub const MAX_ENTRIES: usize = 10_000_000;
 
 /// All paths in an image together are no longer than this, in bytes: deep folders could make much of little.
 pub const MAX_PATHS_BYTES: usize = 512 * 1024 * 1024;
-
-/// Files may share their bytes, but come to no more than so many times the image's length.
-pub const MAX_SHARING: u64 = 64;
 
 /// Why a disc image cannot be read.
 #[derive(Debug, thiserror::Error)]

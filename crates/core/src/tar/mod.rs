@@ -12,7 +12,6 @@ mod writer;
 
 pub use lone::LoneReader;
 pub use reader::{TarReader, is_tar};
-pub use sparse::MAX_HOLES_BYTES;
 pub use writer::{end, headers, padding};
 
 use crate::place::FileError;
@@ -20,6 +19,10 @@ use crate::unpacked::UnwrapError;
 
 /// Headers and contents fill whole blocks of so many bytes.
 pub const BLOCK_BYTES: usize = 512;
+
+/// Holes, and second names of files, come out without being stored: they cost an archive nothing, and a disk a lot. In all they
+/// come to no more than this many bytes, or than [`crate::members::MAX_SHARING`] times what is stored where that is more.
+pub const MAX_UNSTORED_BYTES: u64 = 64 * 1024 * 1024 * 1024;
 
 /// No archive has more entries than this.
 pub const MAX_ENTRIES: usize = 10_000_000;

@@ -3,11 +3,11 @@
 
 use super::header::{Header, HeaderFlaw};
 use super::records::Records;
-use super::sparse::{InFront, MAX_HOLES_BYTES, Map, SparseRecords, behind_header, in_header};
-use super::{BLOCK_BYTES, MAX_ENTRIES, MAX_RECORDS_BYTES, TarError};
+use super::sparse::{InFront, Map, SparseRecords, behind_header, in_header};
+use super::{BLOCK_BYTES, MAX_ENTRIES, MAX_RECORDS_BYTES, MAX_UNSTORED_BYTES, TarError};
 use crate::context::Context;
 use crate::entry::{EntryKind, EntryPath, EntrySink, ListedEntry, MAX_LINK_TARGET_BYTES, Timestamp};
-use crate::members::{Member, Refused, RefusedReason, SameName, Tree, path_of};
+use crate::members::{MAX_SHARING, Member, Refused, RefusedReason, SameName, Tree, path_of};
 use crate::reader::{ArchiveReader, ExtractError, hand_over, hand_over_without_content};
 use crate::unpacked::{Unwrapped, WrappedFile};
 use std::collections::BTreeMap;
@@ -174,7 +174,8 @@ impl ArchiveReader for TarReader {
 fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize>>, Vec<Refused>) {
     let (mut members, mut owners, mut refused) = (Vec::new(), Vec::new(), Vec::new());
     let mut known: BTreeMap<EntryPath, usize> = BTreeMap::new();
-    let mut holes_left = MAX_HOLES_BYTES;
+    let stored = described.iter().map(|entry| entry.size.saturating_sub(entry.holes)).fold(0, u64::saturating_add);
+    let mut unstored_left = stored.saturating_mul(MAX_SHARING).max(MAX_UNSTORED_BYTES);
     for (place, entry) in described.iter().enumerate() {
         let mut size = entry.size;
         let mut owner = Some(place);
@@ -192,10 +193,9 @@ fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize>>, Vec<Ref
             }
             _ => Err(RefusedReason::Special),
         };
-        // A second name has the holes once more.
-        let holes = owner.map_or(0, |owner| described[owner].holes);
+        let unstored = if entry.kind == HARD_LINK { size } else { entry.holes };
         let kind = match kind {
-            Ok(_) if holes > holes_left => Err(RefusedReason::Sparse),
+            Ok(_) if unstored > unstored_left => Err(RefusedReason::Unstored),
             kind => kind,
         };
         let kind = match kind {
@@ -208,7 +208,7 @@ fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize>>, Vec<Ref
         if let (EntryKind::File, Ok(path), Some(owner)) = (kind, path_of(&entry.name), owner) {
             known.insert(path, owner);
         }
-        holes_left -= holes;
+        unstored_left -= unstored;
         let link_target = if kind == EntryKind::Link { entry.link.clone() } else { Vec::new() };
         let (name, mode, modified) = (entry.name.clone(), entry.mode, entry.modified);
         members.push(Member { name, kind: Some(kind), mode, modified, size, link_target });

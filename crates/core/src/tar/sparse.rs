@@ -4,9 +4,6 @@
 use super::header::unsigned;
 use super::{BLOCK_BYTES, MAX_RECORDS_BYTES};
 
-/// Holes of all files in an archive come to no more than so many bytes: they cost the archive nothing, and the disk a lot.
-pub const MAX_HOLES_BYTES: u64 = 64 * 1024 * 1024 * 1024;
-
 /// A map has no more parts than this.
 const MAX_PARTS: usize = (MAX_RECORDS_BYTES / 4) as usize;
 
