@@ -234,7 +234,7 @@ fn what_is_named_is_one_archive(
 #[case::too_long(&["b.zip"], &["--through", "mail", "--limit", "1MB"], 1, "deliver", "the mailbox takes 1,000,000 bytes, and refused 1")]
 #[case::not_encrypted(&["b.zip", "--no-password"], &[], 0, "compare", "Next: send it.")]
 #[case::tar(&["b.tar.zst", "--no-password"], &["--through", "media"], 0, "compare", "known by what it holds")]
-#[case::a_part_is_lost(&["b.zip", "--fit", "700KB"], &["--lose", "1", "--seed", "4"], 1, "gather", "missing")]
+#[case::a_part_is_lost(&["b.zip", "--fit", "700KB"], &["--lose", "1", "--seed", "4"], 1, "gather", "file 2 is missing")]
 #[case::all_is_lost(&["b.zip"], &["--lose", "1"], 1, "deliver", "was named exactly")]
 #[case::a_byte_is_changed(&["b.zip", "--fit", "700KB"], &["--damage", "2"], 1, "check", "What was done to the delivery was noticed")]
 fn the_recipient_of_an_open_format_is_played(

@@ -188,7 +188,7 @@ impl Report {
                 step: name(*step),
                 seconds: took.as_secs_f64(),
                 passed: failed.is_none(),
-                verdict: failed.map_or_else(|| verdict(*step, what, rehearsal, way), |failed| why(failed, way)),
+                verdict: failed.map_or_else(|| verdict(*step, what, rehearsal, way), |failed| why(failed, what, way)),
             }
         });
         let (missing, damaged) = match &rehearsal.failed {
@@ -217,7 +217,7 @@ impl Report {
             damaged_on_request,
             missing,
             damaged,
-            why: rehearsal.failed.as_ref().map(|failed| why(failed, way)),
+            why: rehearsal.failed.as_ref().map(|failed| why(failed, what, way)),
         }
     }
 }
@@ -313,11 +313,11 @@ fn refused(trips: &[Trip], way: Way) -> String {
     }
 }
 
-fn why(failed: &Failed, way: Way) -> String {
+fn why(failed: &Failed, what: &What, way: Way) -> String {
     match failed {
         Failed::Refused(trips) => refused(trips, way),
         Failed::Gather(error) => words::gather(error),
-        Failed::NotWhole { missing, damaged } => text::missing_and_damaged(missing, damaged),
+        Failed::NotWhole { missing, damaged } => text::missing_and_damaged(what.noun(), missing, damaged),
         Failed::Archive(error) => words::archive(error),
         Failed::Unknown => "what arrived is of no known format".to_owned(),
         Failed::Unlock(error) => words::sealed(error),

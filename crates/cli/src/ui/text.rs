@@ -164,12 +164,12 @@ pub fn number_list(numbers: &[u32]) -> String {
     listed(&parts.collect::<Vec<_>>())
 }
 
-/// `volume 3 is missing, and volumes 4 and 5 are damaged`; nothing where nothing is wrong.
-pub fn missing_and_damaged(missing: &[u32], damaged: &[u32]) -> String {
+/// `volume 3 is missing, and volumes 4 and 5 are damaged`, of whatever this noun names; nothing where nothing is wrong.
+pub fn missing_and_damaged(noun: &str, missing: &[u32], damaged: &[u32]) -> String {
     let some = |numbers: &[u32], word: &str| match numbers {
         [] => None,
-        [one] => Some(format!("volume {one} is {word}")),
-        several => Some(format!("volumes {} are {word}", number_list(several))),
+        [one] => Some(format!("{noun} {one} is {word}")),
+        several => Some(format!("{noun}s {} are {word}", number_list(several))),
     };
     let wrong: Vec<String> = [some(missing, "missing"), some(damaged, "damaged")].into_iter().flatten().collect();
     wrong.join(", and ")

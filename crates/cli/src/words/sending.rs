@@ -395,7 +395,7 @@ pub(super) fn handover(error: &HandoverError) -> String {
             path(folder)
         ),
         HandoverError::NotWhole { missing, damaged } => {
-            let wrong = text::missing_and_damaged(missing, damaged);
+            let wrong = text::missing_and_damaged("volume", missing, damaged);
             format!("This cannot be handed over: {wrong}. Pack it again.")
         }
         HandoverError::DamagedEntries(names) => format!(

@@ -289,7 +289,7 @@ fn file_state(file: &FileReport) -> (Tone, String) {
 /// One verdict that a layman understands, and the next step.
 fn verdict(set: &VolumeSet, report: &Report) -> Vec<String> {
     let all = set.geometry.data_volumes;
-    let wrong = text::missing_and_damaged(&report.missing, &report.damaged);
+    let wrong = text::missing_and_damaged("volume", &report.missing, &report.damaged);
     if !wrong.is_empty() {
         let sentence = format!("This cannot be opened yet: {wrong}.");
         let again = if report.missing.len() + report.damaged.len() == 1 { "it" } else { "them" };
