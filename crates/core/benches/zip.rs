@@ -26,13 +26,14 @@ use under_seal_core::zip::{Encrypting, SALT_BYTES};
 const ROUNDS: usize = 5;
 
 /// Seconds of packing, without the read-back.
-fn ours(place: &Path, source: &Path, password: Option<&Password>, threads: usize) -> f64 {
+fn ours(place: &Path, source: &Path, (password, hide_names): (Option<&Password>, bool), threads: usize) -> f64 {
     let credentials: Vec<Credentials> = password.map(|password| password.clone().into()).into_iter().collect();
     let target = Target { folder: place.join("out"), stem: "set".into() };
     let (sources, choice) = ([source.to_owned()], Choice::default());
     let request = PackRequest {
         format: Format::Zip,
         squeeze: Squeeze::Even,
+        hide_names,
         replace: true,
         ..PackRequest::new(&sources, &choice, &target)
     };
@@ -45,18 +46,25 @@ fn ours(place: &Path, source: &Path, password: Option<&Password>, threads: usize
 
 /// Seconds of reading, compressing and writing everything with one thread, and encrypting it where there is a password; with
 /// nothing of a format, and nothing synced.
-fn codec(files: &[PathBuf], to: &Path, password: Option<&Password>) -> f64 {
+fn codec(files: &[PathBuf], to: &Path, (password, hide_names): (Option<&Password>, bool)) -> f64 {
     let begun = Instant::now();
+    let begin = |password: &Password| Encrypting::begin(password, [7; SALT_BYTES]).unwrap();
+    // Names are hidden by encrypting everything as one.
+    let mut all = password.filter(|_| hide_names).map(begin);
     let mut out = File::create(to).unwrap();
     for path in files {
         let content = fs::read(path).unwrap();
         let mut encoder = DeflateEncoder::new(Vec::with_capacity(content.len()), Compression::default());
         encoder.write_all(&content).unwrap();
         let mut compressed = encoder.finish().unwrap();
-        if let Some(password) = password {
-            let mut encrypting = Encrypting::begin(password, [7; SALT_BYTES]).unwrap();
-            encrypting.apply(&mut compressed);
-            std::hint::black_box(encrypting.code());
+        match (&mut all, password) {
+            (Some(all), _) => all.apply(&mut compressed),
+            (None, Some(password)) => {
+                let mut encrypting = begin(password);
+                encrypting.apply(&mut compressed);
+                std::hint::black_box(encrypting.code());
+            }
+            (None, None) => {}
         }
         out.write_all(&compressed).unwrap();
     }
@@ -78,9 +86,15 @@ fn main() {
             fs::write(path, content(seed, length)).unwrap();
         }
         let password = Password::new("twelve panes of salted glass").unwrap();
-        for (locked, password) in [("no password", None), ("a password", Some(&password))] {
+        let locks = [
+            ("no password", None, false),
+            ("a password", Some(&password), false),
+            ("names hidden too", Some(&password), true),
+        ];
+        for (locked, password, hide_names) in locks {
             let bare = place.path().join("bare");
-            let one = |_| codec(&files, &bare, password) / ours(place.path(), &source, password, threads);
+            let ours = || ours(place.path(), &source, (password, hide_names), threads);
+            let one = |_| codec(&files, &bare, (password, hide_names)) / ours();
             let ratio = median((0..ROUNDS).map(one).collect());
             println!("{what}, {locked}, {threads} threads: {ratio:.2} of the one-threaded codec's speed");
         }
