@@ -237,9 +237,12 @@ pub fn zip(data: &[u8]) {
     in_a_file(data, "zip", |path| {
         let _ = is_zip(path);
         let password = Password::new("lamp").unwrap();
-        if let Ok(mut archive) = ZipReader::open(Segments::open(&[path]).unwrap(), Some(password)) {
-            with_context(|context| extract(&mut archive, context));
-        }
+        with_context(|context| {
+            let locked = ZipReader::open(Segments::open(&[path]).unwrap(), None);
+            if let Ok(mut archive) = locked.and_then(|locked| locked.unlocked(password, context)) {
+                extract(&mut archive, context);
+            }
+        });
     });
 }
 

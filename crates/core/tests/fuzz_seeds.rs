@@ -62,6 +62,8 @@ fn make_seeds_of_open_formats(put: impl Fn(&str, &str, &[u8])) {
     (stored.method, stored.behind, wide.wide, locked.lock) = (0, Behind::Signed, true, Lock::Aes(2, 3));
     let mut link = zip::entry("e", b"c");
     link.mode = Some(0o120_777);
+    let inside = zip::archive(&[zip::entry("a", b"lit")], b"", b"").bytes;
+    put("zip", "cover", &zip::archive(&[zip::cover(&inside)], b"lamp", b"").bytes);
     put("zip", "one of each", &zip::archive(&[stored, wide, locked, link], b"lamp", b"from the keeper").bytes);
     put(
         "zip",

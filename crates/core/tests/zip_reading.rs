@@ -7,7 +7,7 @@ mod support;
 use rstest::rstest;
 use std::fs;
 use support::Desk;
-use support::zip::{Archive, Behind, Lock, Made, archive, entry, field};
+use support::zip::{Archive, Behind, Lock, Made, archive, cover, entry, field};
 use under_seal_core::opening::open;
 use under_seal_core::reader::ArchiveReader as _;
 use under_seal_core::sealed::Password;
@@ -175,6 +175,31 @@ fn a_wrong_password_is_told(#[case] lock: Lock) {
     assert_eq!(without.entries()[0].content.size, text().len() as u64);
     let unlocked = desk.with_context(&|| false, |context| without.unlocked(Password::new(PASSWORD).unwrap(), context));
     assert!(matches!(unlocked, Err(ZipError::WrongPassword)));
+}
+
+/// What an archive is made of, and what is seen with the password, or said: what is under a cover, if it is one.
+#[rstest]
+#[case::aes_256(|inside: &[u8]| vec![cover(inside)], "a, b")]
+#[case::aes_128(|inside: &[u8]| vec![Made { lock: Lock::Aes(1, 1), ..cover(inside) }], "a, b")]
+#[case::wide(|inside: &[u8]| vec![Made { wide: true, ..cover(inside) }], "a, b")]
+#[case::seen_through_once(|inside: &[u8]| vec![cover(&archive(&[cover(inside)], PASSWORD.as_bytes(), b"").bytes)], "contents.zip")]
+#[case::not_alone(|inside: &[u8]| vec![cover(inside), entry("z", b"")], "contents.zip, z")]
+#[case::compressed(|inside: &[u8]| vec![Made { method: 8, ..cover(inside) }], "contents.zip")]
+#[case::not_encrypted(|inside: &[u8]| vec![Made { lock: Lock::None, ..cover(inside) }], "contents.zip")]
+#[case::not_marked(|inside: &[u8]| vec![Made { extra: Vec::new(), ..cover(inside) }], "contents.zip")]
+#[case::no_archive(|_: &[u8]| vec![cover(b"The lamp is lit at dusk.")], "no end of a directory")]
+fn a_cover_is_seen_through(#[case] entries: fn(&[u8]) -> Vec<Made>, #[case] seen: &str) {
+    let desk = Desk::new();
+    let inside = archive(&[entry("a", b"one"), entry("b", &text())], b"", b"").bytes;
+    fs::write(desk.path("a.zip"), archive(&entries(&inside), PASSWORD.as_bytes(), b"").bytes).unwrap();
+    let locked = ZipReader::open(Segments::open(&[desk.path("a.zip")]).unwrap(), None).unwrap();
+    assert_eq!(locked.is_covered(), locked.hides_names());
+    let unlocked = desk.with_context(&|| false, |context| locked.unlocked(Password::new(PASSWORD).unwrap(), context));
+    let names = unlocked.map(|archive| {
+        let paths = archive.entries().iter().map(|listed| String::from_utf8_lossy(listed.entry.path.as_bytes()));
+        paths.collect::<Vec<_>>().join(", ")
+    });
+    assert_eq!(names.unwrap_or_else(|error| error.to_string()), seen);
 }
 
 /// Whatever byte is changed: it is noticed, or nothing of what lands is another.

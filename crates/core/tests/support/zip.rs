@@ -53,6 +53,11 @@ pub fn entry(name: &str, content: &[u8]) -> Made {
     }
 }
 
+/// An archive under the cover of another.
+pub fn cover(inside: &[u8]) -> Made {
+    Made { method: 0, lock: Lock::Aes(2, 3), extra: field(0x5355, b""), ..entry("contents.zip", inside) }
+}
+
 pub fn field(id: u16, data: &[u8]) -> Vec<u8> {
     [&id.to_le_bytes(), &(data.len() as u16).to_le_bytes(), data].concat()
 }
