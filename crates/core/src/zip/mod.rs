@@ -4,6 +4,9 @@
 //! Reading believes nothing twice said that is not said alike: directory and local headers must agree, entries lie apart and
 //! before the directory, and there is one end only. What comes out is held to its declared size and CRC, and, where it is
 //! encrypted with AES-256, to its authentication code.
+//!
+//! An archive may lie under a [cover](`COVER_NAME`), which hides names too: it is written as an entry of another, and read as
+//! if that were not there.
 
 mod agreement;
 mod cipher;
