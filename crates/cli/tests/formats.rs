@@ -71,7 +71,8 @@ fn everything_of_the_readers_desk_takes_it(
 #[case::tar_with_a_password(&["--as", "tar"], "Add --no-password if anybody may read it")]
 #[case::tar_in_volumes(&["--as", "tar.gz", "--no-password", "--fit", "1MB"], "cannot have volumes")]
 #[case::tar_that_hides_names(&["--as", "tar", "--no-password", "--hide-names"], "cannot have hidden names")]
-#[case::names_hidden_by_nothing(&["--no-password", "--hide-names"], "are hidden by its password")]
+#[case::names_hidden_by_nothing(&["--no-password", "--hide-names"], "are hidden by the password")]
+#[case::names_sealed_by_nothing(&["--as", "sealed", "--no-password", "--hide-names"], "are hidden by the password")]
 #[case::tar_with_a_message(&["--as", "tar", "--no-password", "--message", "Mind the step."], "cannot have a message")]
 #[case::enough_for_sealed(&["--password-from", "other.txt"], "a thousand times cheaper")]
 fn what_a_format_cannot_do_is_told(#[case] options: &[&str], #[case] words: &str) {

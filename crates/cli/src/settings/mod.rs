@@ -116,7 +116,7 @@ pub enum BadValue {
         /// What is wanted.
         what: &'static str,
     },
-    /// Names are to be hidden in ZIP, and no password is wanted.
+    /// Names are to be hidden, and no password is wanted.
     HidingWithoutPassword,
     /// Several archives of an open format at once.
     SeveralArchives,

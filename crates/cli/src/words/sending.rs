@@ -21,9 +21,8 @@ use under_seal_core::source::{PassedOver, PassedOverReason, SourceError};
 use under_seal_core::volume::{MAX_VOLUMES, MIN_VOLUME_BYTES, WriteError};
 use under_seal_core::zip::{MAX_PARTS, ZipWriteError};
 
-/// What hides names in ZIP.
-const HIDING_NEEDS_PASSWORD: &str =
-    "Names in a ZIP archive are hidden by its password. Leave --no-password out, or --hide-names.";
+/// What hides names.
+const HIDING_NEEDS_PASSWORD: &str = "Names are hidden by the password. Leave --no-password out, or --hide-names.";
 
 /// Why a text is not a size; the option and the text stand in front.
 fn size_error(text: &str, error: &SizeError) -> String {

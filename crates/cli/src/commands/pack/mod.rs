@@ -111,7 +111,7 @@ fn refuse_what_it_lacks(format: Format, arguments: &PackArguments, settings: &Se
         (is_tar && has_message, "a message"),
         (is_tar && settings.hide_names.value, "hidden names"),
     ];
-    if format == Format::Zip && settings.hide_names.value && *no_password {
+    if !is_tar && settings.hide_names.value && *no_password {
         return Err(Failure::Value(BadValue::HidingWithoutPassword));
     }
     match wanted.into_iter().find(|(wanted, _)| *wanted && format != Format::Sealed) {
