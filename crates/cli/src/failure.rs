@@ -60,7 +60,12 @@ pub enum Failure {
         source: io::Error,
     },
     /// The message is longer than an archive holds.
-    LongMessage(usize),
+    LongMessage {
+        /// Its bytes.
+        length: usize,
+        /// So many the format holds.
+        limit: usize,
+    },
     /// The configuration file holds something that cannot be used.
     Configuration {
         /// The file.
@@ -138,7 +143,7 @@ impl Failure {
             | Self::TextFile { .. }
             | Self::NowhereToShow
             | Self::WeakPassword(_)
-            | Self::LongMessage(_)
+            | Self::LongMessage { .. }
             | Self::Configuration { .. }
             | Self::Value(_)
             | Self::NothingInside { .. }

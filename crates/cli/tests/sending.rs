@@ -146,6 +146,7 @@ fn parcels_open_one_by_one_and_give_everything_back() {
 #[case::everything_left_out(&["--leave-out", "letters"], 2, "everything is left out")]
 #[case::no_patterns(&["--leave-out-from", "nope"], 2, "nope cannot be read: it is not there")]
 #[case::long_message(&["--message-from", "long"], 2, "an archive holds 65,536")]
+#[case::long_comment(&["--as", "zip", "--message-from", "long"], 2, "an archive holds 65,535")]
 #[case::bad_value_in_the_file(&["--config", "bad.toml"], 2, "bad.toml, line 3 cannot be used: there is no squeeze 'harder'")]
 #[case::unknown_key_in_the_file(&["--config", "typo.toml"], 2, "typo.toml, line 1 cannot be used: unknown field `fist`")]
 #[case::no_configuration(&["--config", "nope.toml"], 2, "nope.toml cannot be read: it is not there")]

@@ -27,7 +27,7 @@ pub struct PackArguments {
     pub delivery: DeliveryArguments,
     #[command(flatten)]
     pub seal: SealArguments,
-    /// Say this to whoever opens the archive; it is sealed with the rest
+    /// Say this to whoever opens the archive; it is sealed with the rest (in ZIP anyone can read it, unless --hide-names)
     #[arg(long, value_name = "TEXT", help_heading = "Message", conflicts_with = "message_from")]
     pub message: Option<String>,
     /// Read that message from a text file

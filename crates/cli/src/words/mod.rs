@@ -22,7 +22,6 @@ use under_seal_core::proof::InspectError;
 use under_seal_core::rehearsal::RehearsalError;
 use under_seal_core::rework::{CollectError, ResendError};
 use under_seal_core::sealed::PasswordError;
-use under_seal_core::sealed::index::MAX_MESSAGE_BYTES;
 use under_seal_core::sealed::password::MAX_PASSWORD_BYTES;
 
 /// What happened and what to do.
@@ -53,10 +52,10 @@ pub fn explain(failure: &Failure) -> String {
             weak_password(strength)
         ),
         Failure::TextFile { path: file, source } => format!("{} cannot be read: {}.", path(file), system(source)),
-        Failure::LongMessage(length) => format!(
+        Failure::LongMessage { length, limit } => format!(
             "The message has {} bytes, and an archive holds {}. Pack it as a file.",
             grouped(*length as u64),
-            grouped(MAX_MESSAGE_BYTES as u64)
+            grouped(*limit as u64)
         ),
         Failure::Configuration { path: file, line, why } => {
             let line = line.map(|line| format!(", line {line}")).unwrap_or_default();

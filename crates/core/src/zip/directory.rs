@@ -49,7 +49,7 @@ pub(super) const LINK_KIND: u32 = 0o120_000;
 pub(super) const FILE_KIND: u32 = 0o100_000;
 
 /// The longest comment behind the end record.
-const MAX_COMMENT_BYTES: usize = u16::MAX as usize;
+pub const MAX_COMMENT_BYTES: usize = u16::MAX as usize;
 
 /// One extra field.
 pub(super) struct Extra<'a> {

@@ -236,7 +236,6 @@ pub fn end(directory: DirectoryAt, (disk, at): (u16, u64), comment: &[u8]) -> Ve
     put_16(&mut end, entries);
     put_32(&mut end, bytes);
     put_32(&mut end, offset);
-    let comment = &comment[..comment.len().min(u16::MAX.into())];
     put_lengths(&mut end, &[comment.len()]);
     end.extend(comment);
     end

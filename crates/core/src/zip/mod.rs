@@ -24,7 +24,7 @@ mod writer;
 
 pub use agreement::Encryption;
 pub use cover::COVER_NAME;
-pub use directory::END_BYTES;
+pub use directory::{END_BYTES, MAX_COMMENT_BYTES};
 pub use encryption::{ENCRYPTION_BYTES, Encrypting, SALT_BYTES};
 pub use headers::{Described, Finished, may_need_64};
 pub use methods::Method;

@@ -2,6 +2,7 @@
 //! Parts are filled to their limit; no header is cut in two (section 8.3). An archive under a cover goes into the entry that is
 //! open in another one, where nothing that is written can be changed: lengths stand behind the data there (section 4.3.9).
 
+use super::directory::MAX_COMMENT_BYTES;
 use super::encryption::Encrypting;
 use super::headers::{Described, DirectoryAt, Finished, IN_PARTS, STAYED_ONE, end};
 use crate::entry::EntryKind;
@@ -23,6 +24,9 @@ pub enum ZipWriteError {
     /// A name is longer than a header holds.
     #[error("a name of {0} bytes")]
     LongName(usize),
+    /// The comment is longer than [`MAX_COMMENT_BYTES`].
+    #[error("a comment of {0} bytes")]
+    LongComment(usize),
     /// A name is no UTF-8, and readers would make something else of it.
     #[error("a name that is no text")]
     NotText(Vec<u8>),
@@ -202,6 +206,11 @@ impl Output<'_> {
     }
 }
 
+fn check_comment(comment: &[u8]) -> Result<(), ZipWriteError> {
+    let length = comment.len();
+    if length > MAX_COMMENT_BYTES { Err(ZipWriteError::LongComment(length)) } else { Ok(()) }
+}
+
 /// An archive under way.
 pub struct ZipWriter<'a> {
     output: Output<'a>,
@@ -228,6 +237,7 @@ impl<'a> ZipWriter<'a> {
     /// # Errors
     /// [`ZipWriteError`].
     pub fn begin(staging: &'a Staging, limit: Option<u64>, comment: &'a [u8]) -> Result<Self, ZipWriteError> {
+        check_comment(comment)?;
         let mut parts = Parts::begin(staging, limit)?;
         if limit.is_some() {
             parts.write_whole(&IN_PARTS)?;
@@ -245,6 +255,7 @@ impl<'a> ZipWriter<'a> {
         comment: &'a [u8],
         (cover, encrypting): (Described, Box<Encrypting>),
     ) -> Result<Self, ZipWriteError> {
+        check_comment(comment)?;
         let mut outer = Self::begin(staging, limit, &[])?;
         outer.begin_entry(cover, Some(encrypting))?;
         Ok(Self::writing_into(Output::Cover(Box::new(outer)), false, comment))

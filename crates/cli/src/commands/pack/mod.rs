@@ -20,6 +20,7 @@ use under_seal_core::pack::{Delivery, Format, PackRequest, Target, target::name_
 use under_seal_core::passwords::{Guessing, guessable_words};
 use under_seal_core::sealed::index::MAX_MESSAGE_BYTES;
 use under_seal_core::source::expand;
+use under_seal_core::zip::MAX_COMMENT_BYTES;
 
 /// One run, as far as its result speaks of it.
 pub(super) struct Packing {
@@ -46,9 +47,9 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     }
     let choice = settings.choice(&arguments.delivery.choice)?;
     tracing::info!(fit = settings.fit.value.text, squeeze = %settings.squeeze.value, "settings");
-    let message = message(arguments)?;
-    let sources = expand(&arguments.sources).map_err(|error| Error::Pack(error.into()))?;
     let format = format(arguments, &settings);
+    let message = message(arguments, format)?;
+    let sources = expand(&arguments.sources).map_err(|error| Error::Pack(error.into()))?;
     refuse_what_it_lacks(format, arguments, &settings)?;
     let target = target(arguments, format, &settings, &sources)?;
     let request = PackRequest {
@@ -121,7 +122,7 @@ fn refuse_what_it_lacks(format: Format, arguments: &PackArguments, settings: &Se
 }
 
 /// The message to whoever opens the archive; a file's last line break does not count.
-fn message(arguments: &PackArguments) -> Result<String, Failure> {
+fn message(arguments: &PackArguments, format: Format) -> Result<String, Failure> {
     let text = match (&arguments.message, &arguments.message_from) {
         (Some(text), _) => text.clone(),
         (None, Some(path)) => {
@@ -131,7 +132,8 @@ fn message(arguments: &PackArguments) -> Result<String, Failure> {
         (None, None) => String::new(),
     };
     let text = text.trim_end_matches(['\r', '\n']).to_owned();
-    if text.len() > MAX_MESSAGE_BYTES { Err(Failure::LongMessage(text.len())) } else { Ok(text) }
+    let (length, limit) = (text.len(), if format == Format::Zip { MAX_COMMENT_BYTES } else { MAX_MESSAGE_BYTES });
+    if length > limit { Err(Failure::LongMessage { length, limit }) } else { Ok(text) }
 }
 
 /// Where the archive goes and what it is called. A typed name counts more than a profile's pattern.
