@@ -24,7 +24,7 @@ fn with_dossier() -> Desk {
 #[case::by_its_extension(&["--to", "out/board.zip"], &["board.zip"], "board.zip", "Contents are encrypted with AES-256")]
 #[case::by_its_name(&["--as", "zip", "--to", "out/"], &["wrenfall-light.zip"], "wrenfall-light.zip", "names, sizes and dates of what is inside")]
 #[case::for_everybody(&["--to", "out/board.zip", "--no-password"], &["board.zip"], "board.zip", "with any program for ZIP")]
-#[case::in_parts(&["--to", "out/b.zip", "--fit", "900KB"], &["b.z01", "b.zip"], "b.z01", "that knows archives in parts")]
+#[case::in_parts(&["--to", "out/b.zip", "--fit", "900KB"], &["b.z01", "b.zip"], "b.z01", "that knows AES-256 and archives in parts")]
 #[case::for_a_recipient(&["--to", "out/b", "--for", "board", "--config", "board.toml"], &["b.zip"], "b.zip", "AES-256")]
 #[case::names_hidden(&["--to", "out/b.zip", "--hide-names"], &["b.zip"], "b.zip", "Contents, names, sizes and dates are encrypted")]
 #[case::names_hidden_in_parts(&["--to", "out/b.zip", "--hide-names", "--fit", "900KB"], &["b.z01", "b.zip"], "b.zip", "in one folder), and then contents.zip")]

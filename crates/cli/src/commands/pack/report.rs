@@ -323,7 +323,11 @@ fn next_steps(packed: &Packed, report: &Report) -> Vec<String> {
             }
             (false, false) => "or opens it with any program for ZIP.",
             (true, false) => "or opens it with a program for ZIP that knows AES-256.",
-            (_, true) => {
+            (true, true) => {
+                "or opens it with a program for ZIP that knows AES-256 and archives in parts; all under their own names, in \
+                 one folder."
+            }
+            (false, true) => {
                 "or opens it with a program for ZIP that knows archives in parts; all under their own names, in one folder."
             }
         };
