@@ -128,6 +128,12 @@ impl Archive {
         }
     }
 
+    /// Whether its files are of no use under other names: parts are found by theirs, and what is in a lone compressed file is
+    /// called after it.
+    pub fn needs_names(&self) -> bool {
+        matches!(self, Self::Lone(_)) || (matches!(self, Self::Zip(_)) && self.paths().len() > 1)
+    }
+
     /// What the format is called.
     pub fn format(&self) -> &'static str {
         match self {

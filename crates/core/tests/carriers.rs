@@ -9,9 +9,8 @@ use rstest::rstest;
 use std::collections::BTreeMap;
 use std::fs;
 use std::sync::atomic::{AtomicU64, Ordering};
-use support::{Desk, noise};
-use under_seal_core::carriers::{Carried, CarryError, Choices, Load, Sent, Way, carry};
-use under_seal_core::handover::NoteFields;
+use support::{Desk, delivery, noise};
+use under_seal_core::carriers::{Carried, CarryError, Choices, Sent, Way};
 
 const LENGTHS: [usize; 5] = [100_000, 1, 70_001, 0, 99_999];
 
@@ -26,21 +25,7 @@ fn sent(desk: &Desk) -> Vec<Sent> {
 }
 
 fn carried_until(desk: &Desk, way: Way, seed: u64, cancel: &(dyn Fn() -> bool + Sync)) -> Result<Carried, CarryError> {
-    let volumes = sent(desk);
-    let listed = volumes.iter().map(|volume| (volume.name(), volume.bytes)).collect();
-    let fields = NoteFields {
-        archive: "source".into(),
-        set: Some("0".into()),
-        volumes: listed,
-        secret: true,
-        how: String::new(),
-    };
-    let (inbox, under_way) = (desk.path("inbox"), desk.path("under way"));
-    for folder in [&inbox, &under_way] {
-        fs::create_dir_all(folder).unwrap();
-    }
-    let load = Load { volumes: &volumes, fields: &fields, inbox: &inbox, under_way: &under_way, keep_names: false };
-    desk.with_context(cancel, |context| carry(way, &load, &mut Choices::new(seed), context))
+    delivery::carried_until(desk, way, &sent(desk), (&desk.path("inbox"), &mut Choices::new(seed)), cancel)
 }
 
 const MAIL: Way = Way::Mail { limit: 200_000 };

@@ -246,7 +246,7 @@ fn name(step: Step) -> &'static str {
 fn verdict(step: Step, what: &What, rehearsal: &Rehearsal, way: Way) -> String {
     let volumes = count(what.count().into(), what.noun());
     let sealed = matches!(what, What::Sealed { .. });
-    let keeps_names = !sealed && (what.count() > 1 || what.format() == "compressed file");
+    let keeps_names = matches!(what, What::Open(archive) if archive.needs_names());
     let (lost, damaged) = &rehearsal.done_to;
     let totals = rehearsal.totals;
     match step {

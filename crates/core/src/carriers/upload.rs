@@ -42,10 +42,13 @@ pub(super) fn carry(
         let id = id_of(place);
         let trip = client.upload(&id, volume, context)?;
         if !trip.refused {
-            let stored = load.inbox.join(id);
-            let to = if load.keep_names { load.inbox.join(volume.name()) } else { stored.clone() };
-            std::fs::rename(&stored, &to).map_err(FileError::on(FileAction::Rename, &to))?;
-            carried.arrived.push((volume.number, to));
+            let mut stored = load.inbox.join(id);
+            if load.keep_names {
+                let named = load.inbox.join(volume.name());
+                std::fs::rename(&stored, &named).map_err(FileError::on(FileAction::Rename, &named))?;
+                stored = named;
+            }
+            carried.arrived.push((volume.number, stored));
         }
         carried.trips.push(trip);
         told(volume, context);

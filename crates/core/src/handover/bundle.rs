@@ -4,13 +4,13 @@
 use super::{HandoverError, NoteFields};
 use crate::archive::Archive;
 use crate::context::Context;
-use crate::place::{FileAction, FileError, read_through};
+use crate::pieces::{Sha256Sum, sum_of};
+use crate::place::{FileAction, FileError};
 use crate::proof::{damaged_contents, inspect};
 use crate::sealed::opens_without_password;
 use crate::volume::{VolumeFile, VolumeSet, names};
-use sha2::{Digest as _, Sha256};
 use std::ffi::{OsStr, OsString};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 /// What is to be handed over.
 pub enum Handed<'a> {
@@ -31,52 +31,34 @@ pub(super) struct Part {
 /// What was found whole.
 pub(super) struct Bundle {
     pub parts: Vec<Part>,
-    /// The id of the set, where there is one.
-    pub set: Option<String>,
-    archive: String,
-    secret: bool,
-    how: String,
+    /// What a note may name.
+    pub fields: NoteFields,
 }
 
 impl Bundle {
     pub fn of(handed: &mut Handed<'_>, stem: &OsStr, context: &Context<'_>) -> Result<Self, HandoverError> {
-        let archive = stem.to_string_lossy().into_owned();
-        match handed {
-            Handed::Volumes(set) => Ok(Self {
-                parts: volumes(set, stem, context)?,
-                set: Some(set.ids.set_text()),
-                archive,
-                secret: !opens_without_password(&set.head, &set.ids.set),
-                how: HOW_TO_OPEN_VOLUMES.to_owned(),
-            }),
-            Handed::Archive(open) => {
-                let parts = files(open, context)?;
-                let how = how_to_open(open);
-                Ok(Self { how, set: None, archive, secret: open.zip_password().is_some(), parts })
+        let (parts, set, secret, how) = match handed {
+            Handed::Volumes(set) => {
+                let secret = !opens_without_password(&set.head, &set.ids.set);
+                (volumes(set, stem, context)?, Some(set.ids.set_text()), secret, HOW_TO_OPEN_VOLUMES.to_owned())
             }
-        }
-    }
-
-    /// What a note may name.
-    pub fn fields(&self) -> NoteFields {
-        NoteFields {
-            archive: self.archive.clone(),
-            set: self.set.clone(),
-            volumes: self.parts.iter().map(|part| (part.name.to_string_lossy().into_owned(), part.bytes)).collect(),
-            secret: self.secret,
-            how: self.how.clone(),
-        }
+            Handed::Archive(open) => (files(open, context)?, None, open.zip_password().is_some(), how_to_open(open)),
+        };
+        let archive = stem.to_string_lossy().into_owned();
+        let volumes = parts.iter().map(|part| (part.name.to_string_lossy().into_owned(), part.bytes)).collect();
+        Ok(Self { parts, fields: NoteFields { archive, set, volumes, secret, how } })
     }
 
     /// Whether copies are what they were, as they stand on disk.
-    pub fn compare(&self, copies: &[PathBuf], sums: &[Vec<u8>], context: &Context<'_>) -> Result<(), HandoverError> {
-        let same = match self.set {
+    pub fn compare(&self, copies: &[PathBuf], sums: &[Sha256Sum], context: &Context<'_>) -> Result<(), HandoverError> {
+        let same = match self.fields.set {
             Some(_) => {
                 let copied = VolumeSet::from_files(copies).map_err(HandoverError::Regather)?;
                 inspect(&copied, context)?.is_complete()
             }
             None => {
-                let found = copies.iter().map(|copy| sum_of(copy, context)).collect::<Result<Vec<_>, _>>()?;
+                let found =
+                    copies.iter().map(|copy| sum_of(copy, context)).collect::<Result<Vec<_>, HandoverError>>()?;
                 found == sums
             }
         };
@@ -137,14 +119,4 @@ pub fn how_to_open(archive: &Archive) -> String {
     let then =
         if archive.hides_names() { " Then open contents.zip, which comes out of it, in the same way." } else { "" };
     format!("Open {name} {with}.{then} Under Seal opens it in one step: under-seal open {name}")
-}
-
-/// A file's SHA-256.
-fn sum_of(path: &Path, context: &Context<'_>) -> Result<Vec<u8>, HandoverError> {
-    let mut sum = Sha256::new();
-    read_through(path, context, |bytes| {
-        sum.update(bytes);
-        Ok::<_, HandoverError>(())
-    })?;
-    Ok(sum.finalize().to_vec())
 }

@@ -17,6 +17,7 @@ pub use note::{NoteError, NoteFields};
 use crate::archive::ArchiveError;
 use crate::context::{Cancelled, Context, NoRandomness};
 use crate::fit::Fit;
+use crate::pieces::Sha256Sum;
 use crate::place::{FileAction, FileError, Folder, Links, absolute, open_regular, temporary_name};
 use crate::proof::InspectError;
 use crate::volume::GatherError;
@@ -179,20 +180,20 @@ fn fill(
         made.volumes.push(HandedFile { name: name.clone(), bytes: *bytes });
     }
     bundle.compare(&copies, &sums, context)?;
-    let fields = bundle.fields();
+    let fields = &bundle.fields;
     let template = request.template.unwrap_or(fields.built_in());
-    let text = note::text(template, &fields)?;
+    let text = note::text(template, fields)?;
     write(folder, OsStr::new(NOTE_TEXT), text.as_bytes())?;
-    write(folder, OsStr::new(NOTE_PAGE), note::page(template, &fields)?.as_bytes())?;
+    write(folder, OsStr::new(NOTE_PAGE), note::page(template, fields)?.as_bytes())?;
     if let Fit::Message(limit) = request.fit {
-        let drafts = Drafts { limit: limit.bytes(), text: &text, fields: &fields, mail_to: request.mail_to };
+        let drafts = Drafts { limit: limit.bytes(), text: &text, fields, mail_to: request.mail_to };
         made.drafts = drafts.write(&made.volumes, folder, context)?;
     }
     if let Fit::Disc { .. } = request.fit {
         let count = made.volumes.len();
         for number in 1..=count {
             let name = OsString::from(format!("label-{number}of{count}.txt"));
-            let bytes = write(folder, &name, note::label(&fields, number).as_bytes())?;
+            let bytes = write(folder, &name, note::label(fields, number).as_bytes())?;
             made.labels.push(HandedFile { name, bytes });
         }
     }
@@ -217,7 +218,7 @@ fn copy(
     folder: &Folder,
     name: &OsStr,
     context: &Context<'_>,
-) -> Result<Vec<u8>, HandoverError> {
+) -> Result<Sha256Sum, HandoverError> {
     let (original, _) = open_regular(path, Links::Follow)?;
     let mut copy = folder.create_file(name, 0o644)?;
     let (mut hasher, mut buffer) = (Sha256::new(), Vec::with_capacity(COPIED_BYTES));
@@ -235,7 +236,7 @@ fn copy(
     }
     copy.sync()?;
     copy.close()?;
-    Ok(hasher.finalize().to_vec())
+    Ok(hasher.finalize().into())
 }
 
 fn write(folder: &Folder, name: &OsStr, bytes: &[u8]) -> Result<u64, FileError> {

@@ -11,6 +11,7 @@ mod tarring;
 mod zipping;
 
 pub use target::{Target, TargetError, WayError};
+pub(crate) use zipping::zip_headers_bytes;
 
 use crate::codec::Squeeze;
 use crate::context::{Cancelled, Context, NoRandomness, Phase, Progress};

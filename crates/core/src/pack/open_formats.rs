@@ -23,11 +23,11 @@ impl Delivery {
         credentials: Option<&Credentials>,
         context: &Context<'_>,
     ) -> Result<Packed, PackError> {
-        let staging = Staging::begin(Folder::open_or_create(&self.target.folder)?, &self.target.stem)?;
         let password = credentials.filter(|given| **given != Credentials::none()).map(|given| &given.password);
         if self.hide_names && password.is_none() {
             return Err(PackError::HidingNeedsPassword);
         }
+        let staging = Staging::begin(Folder::open_or_create(&self.target.folder)?, &self.target.stem)?;
         context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
         let job = ZipJob {
             catalogue: &self.catalogue,

@@ -6,13 +6,13 @@ use super::open_formats::Read;
 use crate::codec::Squeeze;
 use crate::context::{Context, Progress};
 use crate::deflate::{self, Deflater, PIECE_BYTES, window_of};
-use crate::entry::{Content, EntryKind};
+use crate::entry::{Content, EntryKind, Timestamp};
 use crate::pipeline::{Jobs, ordered};
 use crate::place::FileError;
 use crate::place::staging::Staging;
 use crate::sealed::Password;
 use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
-use crate::zip::{Described, Encrypting, SALT_BYTES, ZipWriteError, ZipWriter};
+use crate::zip::{Described, ENCRYPTION_BYTES, END_BYTES, Encrypting, Finished, SALT_BYTES, ZipWriteError, ZipWriter};
 
 /// How often a file that changes while it is read is read.
 const READINGS: u32 = 2;
@@ -21,9 +21,6 @@ const READINGS: u32 = 2;
 /// thread to thread would take as long as compressing it.
 const GROUP_BYTES: usize = 128 * 1024;
 const GROUP_STEPS: usize = 16;
-
-/// An entry's header, or what the directory or its descriptor have of it, is shorter than this without its name.
-const HEADERS_BYTES: u64 = 128;
 
 /// The methods that are written.
 const STORED: u16 = 0;
@@ -120,18 +117,32 @@ fn begin<'a>(job: &ZipJob<'a>, staging: &'a Staging, context: &Context<'_>) -> R
     let Some(password) = job.password.filter(|_| job.covered) else {
         return Ok(ZipWriter::begin(staging, job.part_limit, job.comment)?);
     };
-    let described = Described::cover(at_most(job), (context.clock)());
+    // It comes to no more, as long as no source grows.
+    let at_most = job.catalogue.total_bytes() + zip_headers_bytes(job.catalogue, true) + job.comment.len() as u64;
+    let described = Described::cover(at_most, (context.clock)());
     let encrypting = Encrypting::begin(password, context.random()?).ok_or(PackError::Compressor)?;
     Ok(ZipWriter::begin_covered(staging, job.part_limit, job.comment, (described, Box::new(encrypting)))?)
 }
 
-/// What an archive of these sources surely does not come to more than, as long as none of them grows.
-fn at_most(job: &ZipJob<'_>) -> u64 {
-    let of = |entry: &SourceEntry| {
-        let twice = 2 * (entry.path.as_bytes().len() as u64 + HEADERS_BYTES);
-        entry.size.saturating_add(entry.link_target.len() as u64).saturating_add(twice)
+/// What ZIP with a password adds to contents: headers, where links lead, the directory and what encryption takes; and, where
+/// names are hidden, the cover.
+pub(crate) fn zip_headers_bytes(catalogue: &Catalogue, hide_names: bool) -> u64 {
+    let headers = |described: &Described| {
+        described.local(Finished::default()).len() + described.central(Finished::default(), 0, 0).len()
     };
-    job.catalogue.entries.iter().map(of).fold(job.comment.len() as u64, u64::saturating_add)
+    let of = |source: &SourceEntry| {
+        let described = Described::of(&source.entry(0), source.size, 0, !hide_names);
+        let added = match source.kind {
+            EntryKind::Folder => 0,
+            _ if hide_names => described.descriptor(Finished::default()).len() as u64,
+            _ => ENCRYPTION_BYTES,
+        };
+        let link = if source.kind == EntryKind::Link { source.link_target.len() as u64 } else { 0 };
+        headers(&described) as u64 + added + link
+    };
+    let archive = catalogue.entries.iter().map(of).sum::<u64>() + END_BYTES as u64;
+    let cover = headers(&Described::cover(archive, Timestamp::default())) + END_BYTES;
+    archive + if hide_names { cover as u64 + ENCRYPTION_BYTES } else { 0 }
 }
 
 /// A worker with a compressor of its own; nothing comes of what the system has no memory for.

@@ -1,9 +1,9 @@
 //! Joining: pieces are found from any one of them, compared with their list where there is one, and joined into a file that
 //! gets its name only when it is whole.
 
-use super::Sha256Sum;
 use super::list::{Line, MAX_LIST_BYTES, PieceList, SUFFIX};
 use super::numbered::Row;
+use super::{Sha256Sum, sum_of};
 use crate::context::{Cancelled, Context, NoRandomness, Phase, Progress};
 use crate::place::{FileError, Folder, Links, NewFile, absolute, open_regular, read_through, temporary_name};
 use sha2::{Digest as _, Sha256};
@@ -166,7 +166,7 @@ impl Pieces {
             let all = names.iter().flat_map(|(folder, names)| names.iter().map(move |name| folder.join(name)));
             for path in all {
                 let Ok((_, metadata)) = open_regular(&path, Links::Follow) else { continue };
-                if metadata.len() == line.bytes && sum_of(&path, context)? == line.sum {
+                if metadata.len() == line.bytes && sum_of::<PiecesError>(&path, context)? == line.sum {
                     self.files.entry(number).or_default().push(path);
                     break;
                 }
@@ -228,15 +228,6 @@ fn seed(path: &Path, list: Option<&PieceList>) -> Option<OsString> {
 
 fn line_of(list: &PieceList, number: u32, first: u32) -> Option<&Line> {
     list.pieces.get(number.checked_sub(first)? as usize)
-}
-
-fn sum_of(path: &Path, context: &Context<'_>) -> Result<Sha256Sum, PiecesError> {
-    let mut sum = Sha256::new();
-    read_through(path, context, |bytes| {
-        sum.update(bytes);
-        Ok::<_, PiecesError>(())
-    })?;
-    Ok(sum.finalize().into())
 }
 
 /// Joins pieces into a file: of this path, or of the whole's own name in this folder.

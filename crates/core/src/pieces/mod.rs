@@ -9,7 +9,10 @@ pub mod numbered;
 pub use cut::{PortionError, PortionRequest, Portioned, portion};
 pub use join::{Pieces, PiecesError, ReuniteError, Reunited, reunite};
 
-use std::path::PathBuf;
+use crate::context::{Cancelled, Context};
+use crate::place::{FileError, read_through};
+use sha2::{Digest as _, Sha256};
+use std::path::{Path, PathBuf};
 
 /// So many bytes are copied at once.
 const COPIED_BYTES: usize = 1024 * 1024;
@@ -19,6 +22,16 @@ pub const MAX_PIECES: u32 = 65_535;
 
 /// A SHA-256, by which pieces are known anywhere (FIPS 180-4).
 pub type Sha256Sum = [u8; 32];
+
+/// A file's SHA-256, read from its beginning to its end.
+pub(crate) fn sum_of<E: From<FileError> + From<Cancelled>>(path: &Path, context: &Context<'_>) -> Result<Sha256Sum, E> {
+    let mut sum = Sha256::new();
+    read_through(path, context, |bytes| {
+        sum.update(bytes);
+        Ok::<_, E>(())
+    })?;
+    Ok(sum.finalize().into())
+}
 
 /// A file that was made.
 #[derive(Debug, Clone, PartialEq, Eq)]

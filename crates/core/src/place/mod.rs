@@ -103,6 +103,7 @@ pub fn is_temporary(prefix: &str, name: &OsStr) -> bool {
 pub fn absolute(path: &Path) -> PathBuf {
     std::path::absolute(path).unwrap_or_else(|_| path.to_owned()).components().collect()
 }
+
 /// So many bytes are read at once.
 const READ_BYTES: usize = 1024 * 1024;
 

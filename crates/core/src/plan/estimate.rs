@@ -110,14 +110,15 @@ impl Stretches {
         self.parts.iter().map(|(from, to)| to - from).sum()
     }
 
-    /// Has each stretch, as it is read, measured in every way that the workers know; for each of these ways, a sample a stretch.
+    /// Has each stretch, as it is read, measured in so many ways, which the workers know; for each of these, a sample a stretch.
     pub(super) fn measured<T: Send, W: FnMut(T) -> Result<Vec<Sample>, CodecError>>(
         &self,
+        ways: usize,
         read: impl Fn(u64, u64) -> T + Send + Sync,
         make_worker: impl Fn() -> W + Sync,
         context: &Context<'_>,
     ) -> Result<Vec<Vec<Sample>>, PlanError> {
-        let mut samples = Vec::new();
+        let mut samples = vec![Vec::new(); ways];
         let (read, measured) = ordered(
             context.threads,
             |jobs| {
@@ -132,9 +133,7 @@ impl Stretches {
             },
             make_worker,
             |measured: Result<Vec<Sample>, CodecError>| -> Result<(), PlanError> {
-                let measured = measured?;
-                samples.resize_with(measured.len(), Vec::new);
-                samples.iter_mut().zip(measured).for_each(|(all, one): (&mut Vec<Sample>, _)| all.push(one));
+                samples.iter_mut().zip(measured?).for_each(|(all, one)| all.push(one));
                 Ok(())
             },
         );
@@ -174,12 +173,8 @@ impl Sampler<'_> {
 
     /// Compresses every stretch at every one of the squeezes; for each of these, a sample a stretch.
     fn measure(&self, squeezes: &[Squeeze], stretches: &Stretches) -> Result<Vec<Vec<Sample>>, PlanError> {
-        let measured =
-            stretches.measured(|from, to| self.layout.stretch(from, to), || measuring(squeezes), self.context);
-        let mut measured = measured?;
-        // Where there is no stretch, none has been measured.
-        measured.resize_with(squeezes.len(), Vec::new);
-        Ok(measured)
+        let read = |from, to| self.layout.stretch(from, to);
+        stretches.measured(squeezes.len(), read, || measuring(squeezes), self.context)
     }
 }
 

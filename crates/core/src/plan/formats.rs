@@ -6,11 +6,10 @@ use super::estimate::{FAST_SAMPLES, Likely, Sample, Stretches, total};
 use crate::codec::{CodecError, Squeeze};
 use crate::context::{Context, Phase, Progress};
 use crate::deflate::{self, Deflater, PIECE_BYTES, WINDOW_BYTES, window_of};
-use crate::entry::{EntryKind, Timestamp};
-use crate::pack::Format;
+use crate::entry::EntryKind;
+use crate::pack::{Format, zip_headers_bytes};
 use crate::source::{Catalogue, SourceEntry};
 use crate::tar;
-use crate::zip::{Described, ENCRYPTION_BYTES, END_BYTES, Finished};
 
 /// What an archive would come to in an open format.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -46,7 +45,7 @@ pub fn in_open_formats(
     let contents = Contents::new(catalogue);
     let stretches = Stretches::evenly(contents.total, FAST_SAMPLES, PIECE_BYTES as u64);
     context.tell(Progress::Begin(Phase::Sampling, stretches.parts.iter().map(|(from, to)| to - from).sum()));
-    let samples = stretches.measured(|from, to| contents.stretch(from, to), || measuring(squeeze), context)?;
+    let samples = stretches.measured(3, |from, to| contents.stretch(from, to), || measuring(squeeze), context)?;
     context.tell(Progress::End);
     let exact = stretches.whole;
     let estimated = |format, samples: &[Sample], sure| {
@@ -54,7 +53,7 @@ pub fn in_open_formats(
         InFormat { format, bytes, exact }
     };
     let plain = tar_bytes(catalogue);
-    let [zip, gzip, zstandard] = [0, 1, 2].map(|place| samples.get(place).map(Vec::as_slice).unwrap_or_default());
+    let (zip, gzip, zstandard) = (&samples[0], &samples[1], &samples[2]);
     Ok(vec![
         estimated(Format::Zip, zip, zip_headers_bytes(catalogue, hide_names)),
         InFormat { format: Format::Tar, bytes: Likely { low: plain, likely: plain, high: plain }, exact: true },
@@ -147,26 +146,6 @@ fn measuring(squeeze: Squeeze) -> impl FnMut(Vec<Segment>) -> Result<Vec<Sample>
         let sample = |stored: usize| Sample { raw: raw as f64, stored: stored as f64, seconds: 0.0 };
         Ok(vec![sample(zip), sample(gzip), sample(zstandard)])
     }
-}
-
-/// What ZIP adds to contents: headers, the directory and what encryption takes.
-fn zip_headers_bytes(catalogue: &Catalogue, hide_names: bool) -> u64 {
-    let headers = |described: &Described| {
-        described.local(Finished::default()).len() + described.central(Finished::default(), 0, 0).len()
-    };
-    let of = |source: &SourceEntry| {
-        let described = Described::of(&source.entry(0), source.size, 0, !hide_names);
-        let added = match source.kind {
-            EntryKind::Folder => 0,
-            _ if hide_names => described.descriptor(Finished::default()).len() as u64,
-            _ => ENCRYPTION_BYTES,
-        };
-        let link = if source.kind == EntryKind::Link { source.link_target.len() as u64 } else { 0 };
-        headers(&described) as u64 + added + link
-    };
-    let archive = catalogue.entries.iter().map(of).sum::<u64>() + END_BYTES as u64;
-    let cover = headers(&Described::cover(archive, Timestamp::default())) + END_BYTES;
-    archive + if hide_names { cover as u64 + ENCRYPTION_BYTES } else { 0 }
 }
 
 /// A plain tar archive's length, exactly.

@@ -21,10 +21,8 @@ pub(super) fn play(
 ) -> Result<Result<(), Failed>, RehearsalError> {
     let (inbox, outcome) = (request.place.join("inbox"), request.place.join("opened"));
     let files = sent(&archive.paths())?;
-    let password = archive.zip_password().flatten();
-    // Parts are found by their names, and what is in a lone compressed file is called after it.
-    let needs_names = files.len() > 1 || matches!(archive, Archive::Lone(_));
-    let (how, secret) = (how_to_open(archive), archive.zip_password().is_some());
+    let (known, how) = (archive.zip_password(), how_to_open(archive));
+    let (secret, password, needs_names) = (known.is_some(), known.flatten(), archive.needs_names());
     let parcel = Parcel { files, set: None, secret, how, needs_names, unchanged: 0 };
     let carried = match deliver(parcel, request, &inbox, rehearsal, context)? {
         Ok(carried) => carried,

@@ -4,7 +4,7 @@
 
 use super::ZipError;
 use super::agreement::{Cipher, Stored};
-use super::cipher::{AesReader, EntryKey};
+use super::cipher::{AesReader, EntryKey, Strength};
 use super::headers::Described;
 use super::methods::Method;
 use super::segments::Segments;
@@ -40,10 +40,13 @@ impl Described {
     }
 }
 
-/// The cover among entries: the only one, of which its header says so.
-pub(super) fn cover_among(stored: &[Stored]) -> Option<&Stored> {
+/// The cover among entries, and its strength: the only one, of which its header says so.
+pub(super) fn cover_among(stored: &[Stored]) -> Option<(&Stored, Strength)> {
     match stored {
-        [only] if only.is_cover && only.method == Method::Stored && matches!(only.cipher, Cipher::Aes(_)) => Some(only),
+        [only] if only.is_cover && only.method == Method::Stored => match only.cipher {
+            Cipher::Aes(strength) => Some((only, strength)),
+            Cipher::None | Cipher::Old { .. } => None,
+        },
         _ => None,
     }
 }
@@ -51,16 +54,15 @@ pub(super) fn cover_among(stored: &[Stored]) -> Option<&Stored> {
 /// What is under a cover, once all of it is known to be as it was: the code is over every byte.
 pub(super) fn uncovered(
     segments: Segments,
-    cover: &Stored,
+    (cover, strength): (&Stored, Strength),
     password: &Password,
     context: &Context<'_>,
 ) -> Result<Segments, ZipError> {
-    let Cipher::Aes(strength) = cover.cipher else { return Ok(segments) };
+    let data = segments.range(cover.data_at, cover.code_at().saturating_sub(cover.data_at));
+    let mut data = AesReader::new(data, strength, password.as_bytes()).map_err(|error| cover.cipher_error(error))?;
     if cover.compressed.checked_sub(strength.added_bytes()) != Some(cover.size) {
         return Err(cover.damaged("it comes to another length than it declares"));
     }
-    let data = segments.range(cover.data_at, cover.code_at().saturating_sub(cover.data_at));
-    let mut data = AesReader::new(data, strength, password.as_bytes()).map_err(|error| cover.cipher_error(error))?;
     context.tell(Progress::Begin(Phase::Verifying, cover.size));
     let read = read_to_end(&mut data, cover, context);
     context.tell(Progress::End);

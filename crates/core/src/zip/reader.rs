@@ -66,8 +66,11 @@ impl ZipReader {
     /// # Errors
     /// [`ZipError::WrongPassword`], or what reading comes upon.
     pub fn unlocked(self, password: Password, context: &Context<'_>) -> Result<Self, ZipError> {
-        let encrypted = || self.contents().find(|stored| stored.cipher.encryption() != Encryption::None);
-        let Some(first) = cover_among(&self.stored).or_else(encrypted) else {
+        if let Some(cover) = cover_among(&self.stored) {
+            let inside = uncovered(self.segments, cover, &password, context)?;
+            return Ok(Self { uncovered: true, ..Self::open(inside, Some(password))? });
+        }
+        let Some(first) = self.contents().find(|stored| stored.cipher.encryption() != Encryption::None) else {
             return Ok(self);
         };
         let data = self.segments.range(first.data_at, first.compressed);
@@ -77,13 +80,7 @@ impl ZipReader {
             Cipher::None => Ok(()),
         }
         .map_err(|error| first.cipher_error(error))?;
-        match cover_among(&self.stored) {
-            None => Self::open(self.segments, Some(password)),
-            Some(cover) => {
-                let inside = uncovered(self.segments, cover, &password, context)?;
-                Ok(Self { uncovered: true, ..Self::open(inside, Some(password))? })
-            }
-        }
+        Self::open(self.segments, Some(password))
     }
 
     /// What is not extracted, and why.

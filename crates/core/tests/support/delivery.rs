@@ -7,7 +7,7 @@ use std::ffi::OsStr;
 use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
-use under_seal_core::carriers::{Carried, Choices, Load, Sent, Way, carry};
+use under_seal_core::carriers::{Carried, CarryError, Choices, Load, Sent, Way, carry};
 use under_seal_core::codec::Squeeze;
 use under_seal_core::handover::NoteFields;
 use under_seal_core::proof::{SetReport, Slip, VolumeState, inspect};
@@ -201,6 +201,17 @@ fn carried(desk: &Desk, way: Way, volumes: &[PathBuf], inbox: &Path, choices: &m
         Sent { number, path: path.clone(), bytes }
     });
     let sent: Vec<Sent> = sent.collect();
+    carried_until(desk, way, &sent, (inbox, choices), &|| false).unwrap()
+}
+
+/// Has files carried into a new inbox, until `cancel` says stop.
+pub fn carried_until(
+    desk: &Desk,
+    way: Way,
+    sent: &[Sent],
+    (inbox, choices): (&Path, &mut Choices),
+    cancel: &(dyn Fn() -> bool + Sync),
+) -> Result<Carried, CarryError> {
     let listed = sent.iter().map(|volume| (volume.name(), volume.bytes)).collect();
     let fields = NoteFields {
         archive: "source".into(),
@@ -212,8 +223,8 @@ fn carried(desk: &Desk, way: Way, volumes: &[PathBuf], inbox: &Path, choices: &m
     let under_way = desk.path("under way");
     fs::create_dir(inbox).unwrap();
     fs::create_dir(&under_way).unwrap();
-    let load = Load { volumes: &sent, fields: &fields, inbox, under_way: &under_way, keep_names: false };
-    desk.with_context(&|| false, |context| carry(way, &load, choices, context)).unwrap()
+    let load = Load { volumes: sent, fields: &fields, inbox, under_way: &under_way, keep_names: false };
+    desk.with_context(cancel, |context| carry(way, &load, choices, context))
 }
 
 /// What volumes have suffered, by a reckoning of its own.

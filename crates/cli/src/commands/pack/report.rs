@@ -312,26 +312,24 @@ fn next_steps(packed: &Packed, report: &Report) -> Vec<String> {
         lines.push("or opens it with any program for tar.".to_owned());
     }
     if report.format == "zip" {
-        let several = packed.volumes.len() > 1;
-        let programs = match (report.secret, several) {
-            (_, false) if report.hides_names => {
-                "or opens it with a program for ZIP that knows AES-256, and then contents.zip, which comes out of it."
-            }
-            (_, true) if report.hides_names => {
-                "or opens it with a program for ZIP that knows AES-256 and archives in parts (all under their own names, in \
-                 one folder), and then contents.zip, which comes out of it."
-            }
-            (false, false) => "or opens it with any program for ZIP.",
-            (true, false) => "or opens it with a program for ZIP that knows AES-256.",
-            (true, true) => {
-                "or opens it with a program for ZIP that knows AES-256 and archives in parts; all under their own names, in \
-                 one folder."
-            }
-            (false, true) => {
-                "or opens it with a program for ZIP that knows archives in parts; all under their own names, in one folder."
-            }
-        };
-        lines.push(programs.to_owned());
+        lines.push(programs_for_zip(report.secret, packed.volumes.len() > 1, report.hides_names));
     }
     lines
+}
+
+/// With what else a ZIP archive can be opened.
+fn programs_for_zip(secret: bool, in_parts: bool, hides_names: bool) -> String {
+    let knows: Vec<_> =
+        [secret.then_some("AES-256"), in_parts.then_some("archives in parts")].into_iter().flatten().collect();
+    let program = match knows.as_slice() {
+        [] => "any program for ZIP".to_owned(),
+        knows => format!("a program for ZIP that knows {}", knows.join(" and ")),
+    };
+    let place = match (in_parts, hides_names) {
+        (false, _) => "",
+        (true, false) => "; all under their own names, in one folder",
+        (true, true) => " (all under their own names, in one folder)",
+    };
+    let then = if hides_names { ", and then contents.zip, which comes out of it" } else { "" };
+    format!("or opens it with {program}{place}{then}.")
 }

@@ -40,6 +40,10 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     if format != FormatName::Sealed && arguments.delivery.shape.parcels {
         return Err(Failure::Value(BadValue::NotInFormat { format: format.into(), what: "parcels" }));
     }
+    let hide_names = settings.hide_names.value;
+    if hide_names && !matches!(format, FormatName::Sealed | FormatName::Zip) {
+        return Err(Failure::Value(BadValue::NotInFormat { format: format.into(), what: "hidden names" }));
+    }
     let choice = settings.choice(&arguments.delivery.choice)?;
     let progress = ProgressLine::for_writing(Fit::OneVolume, &arguments.work);
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
@@ -47,10 +51,6 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let catalogue =
         Catalogue::gather(&sources, &choice, &|_| false, &context).map_err(|error| Error::Pack(error.into()))?;
     let plan = Plan::make(&catalogue, &context)?;
-    let hide_names = settings.hide_names.value;
-    if hide_names && !matches!(format, FormatName::Sealed | FormatName::Zip) {
-        return Err(Failure::Value(BadValue::NotInFormat { format: format.into(), what: "hidden names" }));
-    }
     let formats = in_open_formats(&catalogue, settings.squeeze.value.into(), hide_names, &context)?;
     let parcels = match settings.fit.value.fit.volume_limit().filter(|_| arguments.delivery.shape.parcels) {
         Some(limit) => Weights::find(&catalogue, settings.squeeze.value.into(), &context)
