@@ -10,6 +10,7 @@ use under_seal_core::codes::{decode, encode};
 use under_seal_core::context::{Context, NoRandomness, Observer, Progress, Randomness};
 use under_seal_core::entry::{Content, Entry, EntrySink, Timestamp};
 use under_seal_core::iso::{IsoReader, SECTOR_BYTES};
+use under_seal_core::ownership::OwnerKey;
 use under_seal_core::proof::{Receipt, Slip};
 use under_seal_core::reader::ArchiveReader;
 use under_seal_core::sealed::frame::{FRAME_HEADER_BYTES, FrameHeader};
@@ -62,7 +63,8 @@ fn sealed() -> &'static (ArchiveKey, [u8; HEAD_BYTES], Credentials) {
     SEALED.get_or_init(|| {
         let clock = || Timestamp::default();
         let (cancel, threads) = (&|| false, 1);
-        let context = Context { observer: &Fixed, cancel, randomness: &Fixed, clock: &clock, threads };
+        let owner_key = &|| OwnerKey::new(&[0; 32]);
+        let context = Context { observer: &Fixed, cancel, randomness: &Fixed, clock: &clock, owner_key, threads };
         let key = ArchiveKey::generate(&context).unwrap();
         let credentials = Credentials::from(Password::new("lamp").unwrap());
         let head = seal_head(&key, &SET, std::slice::from_ref(&credentials), KeyCost::CHEAPEST, &context).unwrap();
@@ -199,7 +201,8 @@ static FILES: AtomicU64 = AtomicU64::new(0);
 fn with_context<T>(work: impl FnOnce(&Context<'_>) -> T) -> T {
     let clock = || Timestamp::default();
     let cancel = || false;
-    work(&Context { observer: &Fixed, cancel: &cancel, randomness: &Fixed, clock: &clock, threads: 1 })
+    let owner_key = &|| OwnerKey::new(&[0; 32]);
+    work(&Context { observer: &Fixed, cancel: &cancel, randomness: &Fixed, clock: &clock, owner_key, threads: 1 })
 }
 
 /// Whatever an archive lists, so much comes out, or it is refused.

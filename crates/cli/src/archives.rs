@@ -16,6 +16,7 @@ use std::path::{Path, PathBuf};
 use under_seal_core::Error;
 use under_seal_core::archive::{Archive, ArchiveError, OpenFormat, open_format_of};
 use under_seal_core::context::Context;
+use under_seal_core::landing::NotLanded;
 use under_seal_core::members::Refused;
 use under_seal_core::place::{FileAction, FileError};
 use under_seal_core::sealed::SealedReader;
@@ -60,6 +61,12 @@ pub struct Loaded {
 pub struct NotExtracted {
     pub path: String,
     pub why: String,
+}
+
+impl From<&NotLanded> for NotExtracted {
+    fn from(left: &NotLanded) -> Self {
+        Self { path: shown(left.path.as_bytes()), why: left.why.to_string() }
+    }
 }
 
 /// What the places hold.

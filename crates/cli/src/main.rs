@@ -2,13 +2,15 @@
 //!
 //! Arguments come in through [`args`]; [`settings`] puts them together with the configuration file, and [`credentials`]
 //! with passwords and key files; [`places`] tells volumes from what is wanted of them. [`commands`] call the core and show its results, [`words`] turns errors into sentences
-//! and [`failure`] into exit codes; [`ui`] draws, and [`session`] is what the core is lent.
+//! and [`failure`] into exit codes; [`ui`] draws, and [`session`] is what the core is lent, the
+//! user's own key of [`owner`] among it.
 
 mod archives;
 mod args;
 mod commands;
 mod credentials;
 mod failure;
+mod owner;
 mod places;
 mod session;
 mod settings;

@@ -57,7 +57,7 @@ fn collect(places: &[PathBuf], aside: &Path, context: &Context<'_>) -> Result<Vo
             instead: "Copy all volumes into one folder, and name that.",
         });
     }
-    let mut collection = Collection::begin(aside)?;
+    let mut collection = Collection::begin(aside, context)?;
     let say = |line: String| writeln!(anstream::stderr(), "{line}").map_err(Failure::Prompt);
     loop {
         let missing = collection.missing();

@@ -1,5 +1,6 @@
 //! What the program lends to the core: randomness, the clock, the wish to stop, and what a password costs.
 
+use crate::owner;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
 use crate::ui::stopwatch;
@@ -117,6 +118,7 @@ pub fn context(progress: &ProgressLine, threads: Option<NonZeroUsize>) -> Contex
         cancel: &|| STOPPING.load(Ordering::Relaxed),
         randomness: &SystemRandomness,
         clock: &now,
+        owner_key: &owner::key,
         threads: threads.or_else(|| std::thread::available_parallelism().ok()).map_or(1, NonZeroUsize::get),
     }
 }

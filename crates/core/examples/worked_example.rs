@@ -1,5 +1,5 @@
 //! Prints the worked example of docs/format.md: a tiny archive, sealed with fixed "randomness" and the cheapest key
-//! derivation, byte by byte. `tests/worked_example.rs` holds the page to it.
+//! derivation, byte by byte. `tests/all/worked_example.rs` holds the page to it.
 
 #![allow(clippy::unwrap_used, dead_code, reason = "an example stops at the first thing that is not as it should be")]
 
@@ -11,6 +11,7 @@ use std::time::{Duration, SystemTime};
 use under_seal_core::codec::Squeeze;
 use under_seal_core::context::{Context, NoRandomness, Observer, Progress, Randomness};
 use under_seal_core::entry::Timestamp;
+use under_seal_core::ownership::OwnerKey;
 use under_seal_core::pack::{Delivery, PackRequest, Target};
 use under_seal_core::sealed::cells::CellSeal;
 use under_seal_core::sealed::keys::{KeyPurpose, SecretBytes, keyhole_key, stretch};
@@ -44,7 +45,9 @@ fn volume() -> Vec<u8> {
     File::options().write(true).open(&source).unwrap().set_times(FileTimes::new().set_modified(modified)).unwrap();
     let fixed = Counting(AtomicU8::new(0));
     let clock = || Timestamp { seconds: 1_940_000_000, nanoseconds: 7 };
-    let context = Context { observer: &fixed, cancel: &|| false, randomness: &fixed, clock: &clock, threads: 1 };
+    let owner_key = &|| OwnerKey::new(&[0; 32]);
+    let context =
+        Context { observer: &fixed, cancel: &|| false, randomness: &fixed, clock: &clock, owner_key, threads: 1 };
     let target = Target { folder: place.path().to_owned(), stem: "lamp".into() };
     let (sources, choice) = ([source], Choice::default());
     let request = PackRequest { squeeze: Squeeze::Even, ..PackRequest::new(&sources, &choice, &target) };

@@ -1,10 +1,11 @@
-//! Everything the computation needs from outside: who watches, whether to stop, randomness, the clock and the
-//! number of threads.
+//! Everything the computation needs from outside: who watches, whether to stop, randomness, the clock, the
+//! user's own key and the number of threads.
 //!
 //! The caller hands one [`Context`] over, so tests can fix what comes in, and the core itself reads no
 //! environment and knows no terminal.
 
 use crate::entry::{EntryPath, Timestamp};
+use crate::ownership::OwnerKey;
 
 /// A long piece of work whose progress is told.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -89,6 +90,8 @@ pub struct Context<'a> {
     pub randomness: &'a dyn Randomness,
     /// The current time.
     pub clock: &'a (dyn Fn() -> Timestamp + Sync),
+    /// By what unfinished work that lies on disk is known as this user's own.
+    pub owner_key: &'a (dyn Fn() -> OwnerKey + Sync),
     /// How many threads compress or decompress; at least one does. What is written is the same for any number.
     pub threads: usize,
 }

@@ -247,7 +247,7 @@ fn way_class(error: &WayError) -> ErrorClass {
 
 fn staging_class(error: &StagingError) -> ErrorClass {
     match error {
-        StagingError::InUse(_) | StagingError::InTheWay(_) => ErrorClass::Unsafe,
+        StagingError::InUse(_) | StagingError::InTheWay(_) | StagingError::Changed(_) => ErrorClass::Unsafe,
         StagingError::File(error) => file_class(error),
     }
 }
@@ -335,7 +335,6 @@ fn sealed_class(error: &SealedError) -> ErrorClass {
 fn landing_class(error: &LandingError) -> ErrorClass {
     match error {
         LandingError::Clashes(_)
-        | LandingError::LongName(_)
         | LandingError::Folded(_)
         | LandingError::Screened(_)
         | LandingError::ChangedByScreen(_) => ErrorClass::Unsafe,

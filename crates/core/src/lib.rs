@@ -8,7 +8,8 @@
 //! - [`codes`]: short codes that people read to each other, each group checked.
 //! - [`entry`]: what a file, folder or link in any archive is, and the sink that receives entries. A path that
 //!   could leave its destination cannot be built.
-//! - [`context`]: who watches, whether to stop, randomness, the clock and the number of threads.
+//! - [`ownership`]: what proves that a user's own run left something on disk; nothing is believed for its looks.
+//! - [`context`]: who watches, whether to stop, randomness, the clock, the user's own key and the number of threads.
 //! - [`wire`]: a cursor over bytes that were read, for every binary format.
 //! - [`reader`]: what the reader of every archive format offers.
 //! - [`place`]: putting bytes on disk for good. Open folders, new files, renames that never replace, sync;
@@ -57,6 +58,8 @@ pub mod fit;
 pub mod codes;
 
 pub mod entry;
+
+pub mod ownership;
 
 pub mod context;
 

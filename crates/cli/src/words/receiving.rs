@@ -183,10 +183,6 @@ fn landing(error: &LandingError) -> String {
         LandingError::ChangedByScreen(entry) => {
             format!("The screening command changed '{}', or took it away.", shown(entry.as_bytes()))
         }
-        LandingError::LongName(entry) => format!(
-            "The archive holds a name that is too long for this system: '{}'. Nothing was extracted.",
-            shown(entry.as_bytes())
-        ),
         LandingError::NoRoom { needed, free, destination } => format!(
             "There is not enough room in {}: {} are needed, {} are free. Nothing was extracted; make room, or choose \
              another folder with --into.",

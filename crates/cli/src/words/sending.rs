@@ -350,7 +350,17 @@ pub(super) fn staging(error: &StagingError) -> String {
             format!("Another pack of this name is at work ({}). Wait for it, or choose another name.", path(at))
         }
         StagingError::InTheWay(at) => {
-            format!("{} is in the way, and is not ours to remove. Move it, or choose another name.", path(at))
+            format!(
+                "{} is in the way, and nothing proves that an interrupted run of yours left it, so it is not touched. Look \
+                 into it: files named set-aside- in it are older volumes. Move it away, or choose another name.",
+                path(at)
+            )
+        }
+        StagingError::Changed(at) => {
+            format!(
+                "{} was to be replaced, and has changed meanwhile. Nothing was replaced; look at it first.",
+                path(at)
+            )
         }
     }
 }

@@ -1,15 +1,11 @@
 //! What the documents say and what the program does are the same.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::Desk;
 use rstest::rstest;
 use serde_json::Value;
 use std::collections::BTreeSet;
 use std::fs;
 use std::path::Path;
-use support::Desk;
 
 fn document(name: &str) -> String {
     fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name)).unwrap()
@@ -79,7 +75,7 @@ fn every_exit_code_of_the_readme_is_tested() {
     let table = readme.split("## Exit codes").nth(1).unwrap().split("\n## ").next().unwrap();
     let codes = table.lines().filter_map(|line| line.strip_prefix("| ")?.split(" |").next()?.parse::<u8>().ok());
     let tests: String = ["story", "trouble", "terminal", "sending", "planning"]
-        .map(|name| document(&format!("crates/cli/tests/{name}.rs")))
+        .map(|name| document(&format!("crates/cli/tests/all/{name}.rs")))
         .concat();
     let mut found = 0;
     for code in codes {

@@ -1,17 +1,13 @@
 //! Archives in formats that everybody has: made, read and refused.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
 #[allow(dead_code, reason = "discs of other kinds are for the core's tests")]
-#[path = "../../core/tests/support/iso.rs"]
+#[path = "../../../core/tests/support/iso.rs"]
 mod iso;
-mod support;
-
+use crate::support::Desk;
 use iso::{Disc, file, folder, mode, named};
 use rstest::rstest;
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
-use support::Desk;
 
 fn with_dossier() -> Desk {
     let desk = Desk::new();
@@ -314,7 +310,7 @@ fn without_the_password_only_the_directory_is_read_before_it_is_handed_over() {
     let desk = Desk::new();
     desk.file("a", b"one").run(&["pack", "a", "--to", "a.zip"]).expect(0);
     let mut command = desk.command(&["handover", "a.zip", "--to", "give", "--json"]);
-    let ran = support::Ran::new(command.env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(0);
+    let ran = crate::support::Ran::new(command.env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(0);
     assert_eq!((ran.json("/secret"), ran.json("/contents_read")), (true.into(), false.into()));
     let refused = desk.run(&["pack", "a", "--to", "a.tar", "--no-password"]).expect(0);
     assert!(refused.err.is_empty(), "{}", refused.err);
@@ -329,7 +325,7 @@ fn hidden_names_need_the_password() {
     let packing = ["pack", "wrenfall-light", "--to", "b.zip", "--hide-names", "--message", "Mind the step.", "--json"];
     assert_eq!(desk.run(&packing).expect(0).json("/hides_names"), true);
     let without = |arguments: &[&str]| {
-        support::Ran::new(desk.command(arguments).env_remove("UNDER_SEAL_PASSWORD").output().unwrap())
+        crate::support::Ran::new(desk.command(arguments).env_remove("UNDER_SEAL_PASSWORD").output().unwrap())
     };
     for command in ["list", "about"] {
         let refused = without(&[command, "b.zip"]).expect(2);
@@ -401,8 +397,8 @@ fn a_wrong_password_and_no_password_are_told() {
     desk.run(&["pack", "a", "--to", "a.zip"]).expect(0);
     desk.run(&["open", "a.zip", "--into", "b", "--password-from", "wrong.txt"]).expect(3);
     let mut command = desk.command(&["check", "a.zip"]);
-    let ran = support::Ran::new(command.env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(0);
+    let ran = crate::support::Ran::new(command.env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(0);
     assert!(ran.out.contains("they need the password"), "{}", ran.out);
     let mut command = desk.command(&["list", "a.zip"]);
-    support::Ran::new(command.env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(0);
+    crate::support::Ran::new(command.env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(0);
 }

@@ -1,12 +1,8 @@
 //! Looking into an archive without extracting it.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::Desk;
 use rstest::rstest;
 use std::fs;
-use support::Desk;
 
 /// The dossier's volumes, and a folder of this desk that is called like one inside.
 fn desk() -> Desk {

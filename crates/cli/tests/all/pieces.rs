@@ -1,13 +1,9 @@
 //! Plain pieces: any file cut, and whatever is numbered joined.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::Desk;
 use rstest::rstest;
 use std::fs;
 use std::process::Command;
-use support::Desk;
 
 const NAME: &str = "tower's plan – Überblick.tif";
 

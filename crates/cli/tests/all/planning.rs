@@ -1,11 +1,7 @@
 //! What `plan` foresees comes true, and what may go wrong is told before anything is written.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::Desk;
 use rstest::rstest;
-use support::Desk;
 
 fn desk() -> Desk {
     let desk = Desk::new();

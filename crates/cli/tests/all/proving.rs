@@ -1,12 +1,8 @@
 //! Proof before sending and after.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::Desk;
 use rstest::rstest;
 use std::fs;
-use support::Desk;
 
 /// What happens to the sources after packing, and what is said of it.
 #[rstest]
@@ -177,8 +173,8 @@ fn a_folder_holds_everything_for_the_recipient_but_the_password(
         all.extend(fs::read(desk.path("give").join(name)).unwrap());
     }
     let holds = |text: &str| all.windows(text.len()).any(|window| window == text.as_bytes());
-    assert!(!holds(support::PASSWORD) && holds("Nobody works inside an archive"));
-    assert!(fs::read_to_string(desk.path("secret.txt")).unwrap().contains(support::PASSWORD));
+    assert!(!holds(crate::support::PASSWORD) && holds("Nobody works inside an archive"));
+    assert!(fs::read_to_string(desk.path("secret.txt")).unwrap().contains(crate::support::PASSWORD));
     for number in 1..=drafts {
         let message = fs::read_to_string(desk.path(&format!("give/message-{number}of{drafts}.eml"))).unwrap();
         let limit = if drafts == 1 { 10_000_000 } else { 800_000 };
@@ -229,7 +225,7 @@ fn the_recipient_is_played_before_anything_is_sent(
     let mut command = desk.command(&arguments);
     fs::create_dir(desk.path("tmp")).unwrap();
     command.env("TMPDIR", desk.path("tmp"));
-    let ran = support::Ran::new(command.output().unwrap()).expect(code);
+    let ran = crate::support::Ran::new(command.output().unwrap()).expect(code);
     assert!(ran.out.contains(words), "{}", ran.out);
     assert!(desk.names("tmp").is_empty(), "something was left of it");
     let json = desk.run(&[&arguments[..], &["--json"]].concat()).expect(code);

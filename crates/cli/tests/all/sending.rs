@@ -1,13 +1,9 @@
 //! What a sender decides before packing: what goes in, what it is called, what it fits, what unlocks it.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::Desk;
 use rstest::rstest;
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
-use support::Desk;
 
 const SETTINGS: &str = r#"
 leave-out = ["*.part"]

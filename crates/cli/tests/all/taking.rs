@@ -1,13 +1,9 @@
 //! Taking files out in other ways than all of them into their folders.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::{Desk, PASSWORD, Ran};
 use rstest::rstest;
 use std::fs;
 use std::process::Stdio;
-use support::{Desk, PASSWORD, Ran};
 
 #[test]
 fn files_can_be_taken_out_without_their_folders() {

@@ -1,16 +1,12 @@
 //! At a terminal: passwords are asked for, progress is drawn, and signals end the work in good order.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::Desk;
 use rstest::rstest;
 use rustix::process::{Pid, Signal, kill_process};
 use std::fs::File;
 use std::io::{Read as _, Write as _};
 use std::process::{Command, Stdio};
 use std::time::Duration;
-use support::Desk;
 
 const CTRL_C: &str = "\u{3}";
 const ESCAPE: &str = "\u{1b}";
@@ -87,7 +83,8 @@ fn packing_asks_for_the_password_twice_without_echo(#[case] typed: &str, #[case]
 #[test]
 fn opening_asks_once_and_draws_progress_in_place() {
     let desk = Desk::with_volumes();
-    let (exit, shown) = at_a_terminal(&desk, &["open", "out", "--into", "inbox"], &format!("{}\n", support::PASSWORD));
+    let (exit, shown) =
+        at_a_terminal(&desk, &["open", "out", "--into", "inbox"], &format!("{}\n", crate::support::PASSWORD));
     assert_eq!(exit, 0, "{shown}");
     assert!(shown.contains("Opening") && shown.contains("volume"), "{shown}");
     assert_eq!(desk.names("inbox"), ["wrenfall-light"]);
@@ -101,7 +98,7 @@ fn what_becomes_of_files_in_the_way_is_asked(#[case] answer: &str, #[case] code:
     let desk = Desk::with_volumes();
     let there = "in/wrenfall-light/costs/cost-table.csv";
     desk.file(there, b"mine");
-    let typed = format!("{}\n{answer}\n", support::PASSWORD);
+    let typed = format!("{}\n{answer}\n", crate::support::PASSWORD);
     let (exit, shown) = at_a_terminal(&desk, &["open", "out", "costs", "--into", "in"], &typed);
     assert!(exit == code && shown.contains("What shall become of what is there?"), "{exit}: {shown}");
     assert!(std::fs::read_to_string(desk.path(there)).unwrap().starts_with(begins));
@@ -127,7 +124,7 @@ fn of_several_sets_in_one_place_one_is_chosen(#[case] answer: &str, #[case] code
     desk.run(&["pack", "s/a", "--to", "o/first"]).expect(0);
     desk.run(&["pack", "s/b", "--to", "o/second", "--squeeze", "none", "--fit", "100KB"]).expect(0);
     std::fs::remove_file(desk.path("o/second-02of05.useal")).unwrap();
-    let typed = if code == 0 { format!("{answer}\n{}\n", support::PASSWORD) } else { format!("{answer}\n") };
+    let typed = if code == 0 { format!("{answer}\n{}\n", crate::support::PASSWORD) } else { format!("{answer}\n") };
     // Where nobody can be asked, the way to name one is told.
     assert!(desk.run(&["list", "o"]).expect(2).err.contains("Name one volume of"));
     let (exit, shown) = at_a_terminal(&desk, &["open", "o", "--into", "in"], &typed);
@@ -143,7 +140,7 @@ fn of_several_sets_in_one_place_one_is_chosen(#[case] answer: &str, #[case] code
 #[case::given_up(ESCAPE, 130, "")]
 fn what_to_take_out_is_picked_from_a_list(#[case] keys: &str, #[case] code: i32, #[case] folders: &str) {
     let desk = Desk::with_volumes();
-    let typed = format!("{}\n{keys}\n", support::PASSWORD);
+    let typed = format!("{}\n{keys}\n", crate::support::PASSWORD);
     let (exit, shown) = at_a_terminal(&desk, &["open", "out", "--into", "in", "--pick"], &typed);
     assert_eq!(exit, code, "{shown}");
     assert_eq!(desk.names("in/wrenfall-light").join(" "), folders);
@@ -187,7 +184,7 @@ fn a_file_is_shown_from_a_private_copy(#[case] typed: &str, #[case] end: &str, #
     let viewer = "#!/bin/sh\ncat \"$1\" >seen\nstat -c %a \"$1\" \"$(dirname \"$1\")\" >modes\n";
     desk.file("bin/xdg-open", format!("{viewer}{end}\n").as_bytes());
     std::fs::set_permissions(desk.path("bin/xdg-open"), std::fs::Permissions::from_mode(0o755)).unwrap();
-    let typed = format!("{}\n{typed}", support::PASSWORD);
+    let typed = format!("{}\n{typed}", crate::support::PASSWORD);
     let (exit, shown) = at_a_terminal(&desk, &["peek", "out", "cost-table.csv", "--viewer"], &typed);
     assert_eq!(exit, code, "{shown}");
     let read = |name: &str| std::fs::read_to_string(desk.path(name)).unwrap();
@@ -199,7 +196,8 @@ fn a_file_is_shown_from_a_private_copy(#[case] typed: &str, #[case] end: &str, #
 #[test]
 fn check_can_be_told_to_ask() {
     let desk = Desk::with_volumes();
-    let (exit, shown) = at_a_terminal(&desk, &["check", "out", "--ask-password"], &format!("{}\n", support::PASSWORD));
+    let (exit, shown) =
+        at_a_terminal(&desk, &["check", "out", "--ask-password"], &format!("{}\n", crate::support::PASSWORD));
     assert!(exit == 0 && shown.contains("genuine and complete"), "{exit}: {shown}");
 }
 
@@ -215,7 +213,7 @@ fn a_signal_ends_the_work_and_leaves_nothing(#[values(Signal::INT, Signal::TERM,
         std::thread::sleep(Duration::from_millis(5));
     }
     kill_process(Pid::from_child(&child), signal).unwrap();
-    let ran = support::Ran::new(child.wait_with_output().unwrap()).expect(130);
+    let ran = crate::support::Ran::new(child.wait_with_output().unwrap()).expect(130);
     assert!(ran.err.contains("Cancelled. What had been written was removed"), "{}", ran.err);
     assert!(desk.names("out").is_empty());
 }

@@ -1,15 +1,11 @@
 //! Bad input: the right exit code, words that name the thing and the way out, and nothing lost.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::{Desk, Ran};
 use rstest::rstest;
 use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::os::unix::process::CommandExt as _;
 use std::process::Command;
-use support::{Desk, Ran};
 
 #[rstest]
 #[case::no_such_source(&["pack", "wrenfal-light"], 2, "does not exist. Beside it there is: wrenfall-light.")]
@@ -64,6 +60,40 @@ fn a_way_with_accidents(
     assert_eq!(whole, open_code == 0);
     let half: Vec<_> = walk(&desk, "inbox").into_iter().filter(|path| path.contains(".arriving")).collect();
     assert!(half.is_empty(), "{half:?}");
+}
+
+/// The journal of a placing was once carried out whoever wrote it, and an archive can bring one.
+#[rstest]
+#[case::deleting("set-aside \nend\n")]
+#[case::exchanging("place 1 \nend\n")]
+#[case::as_it_is_now("set-aside 5 0 0 \nplace 1 -x\nproof 00000000000000000000000000000000\n")]
+fn steps_that_no_run_of_the_user_wrote_are_not_carried_out(#[case] steps: &str) {
+    let desk = Desk::new();
+    let head = "Under Seal was placing these files. Run the same command again, and it completes this.\n";
+    desk.file("r.pdf", b"work\n").file("r.pdf.unfinished/in-use", b"").file("r.pdf.unfinished/volume-00001", b"theirs");
+    desk.file("r.pdf.unfinished/steps", format!("{head}{steps}").as_bytes());
+    let here = || walk(&desk, ".").into_iter().filter(|path| !path.starts_with("./.state")).collect::<Vec<_>>();
+    let before = here();
+    for command in [&["pack", "r.pdf", "--no-password"][..], &["portion", "r.pdf", "--fit", "64KB"]] {
+        let refused = desk.run(command).expect(6);
+        assert!(refused.err.replace("\n  ", " ").contains("r.pdf.unfinished is in the way"), "{}", refused.err);
+        assert_eq!((here(), fs::read(desk.path("r.pdf")).unwrap()), (before.clone(), b"work\n".to_vec()));
+    }
+}
+
+/// Without a place for the user's key, everything works; only leftovers of killed runs are then known to nobody.
+#[test]
+fn the_users_key_is_kept_for_the_user_alone_and_is_not_needed() {
+    let desk = Desk::new();
+    desk.file("note.txt", b"1").file("no-folder", b"");
+    let mut homeless = desk.command(&["pack", "note.txt", "--to", "out/"]);
+    Ran::new(homeless.env("XDG_STATE_HOME", desk.path("no-folder")).output().unwrap()).expect(0);
+    desk.run(&["open", "out", "--into", "in"]).expect(0);
+    let key = desk.path(".state/under-seal/owner-key");
+    let first = fs::read(&key).unwrap();
+    assert_eq!((first.len(), fs::metadata(&key).unwrap().permissions().mode() & 0o777), (32, 0o600));
+    desk.run(&["open", "out", "--into", "again"]).expect(0);
+    assert_eq!(fs::read(&key).unwrap(), first);
 }
 
 #[test]
@@ -168,7 +198,7 @@ fn as_a_stranger(desk: &Desk, arguments: &[&str]) -> Ran {
         fs::copy(command.get_program(), desk.path("program")).unwrap();
         let mut copied = Command::new(desk.path("program"));
         copied.args(arguments).current_dir(desk.path(".")).uid(65_534).gid(65_534);
-        copied.env("UNDER_SEAL_PASSWORD", support::PASSWORD).env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1");
+        copied.env("UNDER_SEAL_PASSWORD", crate::support::PASSWORD).env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1");
         copied.env("XDG_CONFIG_HOME", desk.path(".settings"));
         fs::set_permissions(desk.path("."), fs::Permissions::from_mode(0o777)).unwrap();
         command = copied;
@@ -209,7 +239,7 @@ fn when_writing_fails_in_the_middle_nothing_half_written_stays(#[case] arguments
     let program = desk.command(&[]).get_program().to_owned();
     let mut limited = Command::new("sh");
     limited.args(["-c", "trap '' XFSZ; ulimit -f 2000; exec \"$0\" \"$@\""]).arg(program).args(arguments);
-    limited.current_dir(desk.path(".")).env("UNDER_SEAL_PASSWORD", support::PASSWORD);
+    limited.current_dir(desk.path(".")).env("UNDER_SEAL_PASSWORD", crate::support::PASSWORD);
     limited.env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1");
     let ran = Ran::new(limited.output().unwrap()).expect(7);
     assert!(ran.err.contains("cannot be written"), "{}", ran.err);

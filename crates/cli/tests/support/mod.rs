@@ -84,7 +84,7 @@ impl Desk {
         command.args(arguments).current_dir(self.place.path()).stdin(Stdio::null());
         command.env("UNDER_SEAL_PASSWORD", PASSWORD).env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1");
         // Whoever runs the tests may have settings of their own.
-        command.env("XDG_CONFIG_HOME", self.path(".settings"));
+        command.env("XDG_CONFIG_HOME", self.path(".settings")).env("XDG_STATE_HOME", self.path(".state"));
         command
     }
 

@@ -7,6 +7,7 @@ use std::sync::Mutex;
 use std::time::{Duration, Instant};
 use under_seal_core::context::{Context, NoRandomness, Observer, Phase, Progress, Randomness};
 use under_seal_core::entry::Timestamp;
+use under_seal_core::ownership::OwnerKey;
 
 /// Bytes that look random and are the same in every run.
 pub fn noise(seed: u64, length: usize) -> Vec<u8> {
@@ -125,7 +126,9 @@ impl Randomness for Fixed {
 pub fn with_context<T>(threads: usize, work: impl FnOnce(&Context<'_>) -> T) -> (T, Phases) {
     let phases = Phases::default();
     let clock = || Timestamp { seconds: 1_900_000_000, nanoseconds: 0 };
-    let context = Context { observer: &phases, cancel: &|| false, randomness: &Fixed, clock: &clock, threads };
+    let owner_key = &|| OwnerKey::new(&[0; 32]);
+    let context =
+        Context { observer: &phases, cancel: &|| false, randomness: &Fixed, clock: &clock, owner_key, threads };
     let done = work(&context);
     (done, phases)
 }

@@ -22,6 +22,8 @@ pub enum OnClash {
 /// What was decided for one file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Resolution {
+    /// It is not extracted, whatever is there.
+    Leave,
     /// It is not extracted.
     Keep,
     /// It takes the place of the one that is there.

@@ -1,6 +1,7 @@
 //! Where things are extracted to, and what is wished of it; and what has landed there in the end.
 
 use super::clash::OnClash;
+use super::unlandable::NotLanded;
 use crate::entry::EntryPath;
 use crate::place::OriginMark;
 use std::path::{Path, PathBuf};
@@ -59,6 +60,8 @@ pub struct Landed {
     pub bytes: u64,
     /// Links that were not made.
     pub refused_links: Vec<RefusedLink>,
+    /// What has a name that nothing is landed under.
+    pub not_landed: Vec<NotLanded>,
     /// Links that were left out, since there are no folders.
     pub flat_links: u64,
     /// Files that were not extracted, since one of that name was there.

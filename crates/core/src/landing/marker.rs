@@ -1,21 +1,19 @@
 //! The marker of an extraction under way: a file at the top of the destination that is there as long as anything else
 //! there may be unfinished.
 //!
-//! It is named `.arriving-` and the run's number, is locked while the run lives, and lists the folders in which the run
-//! has put temporary files, `.arriving-`, the run's number, `-` and a count. If a run was killed, the next one finds
-//! the marker unlocked, removes those files, and then the marker.
+//! It is named `.arriving-`, the run's number and a proof that this user's run made it in this very folder; it is locked while
+//! the run lives, and lists the folders in which the run has put temporary files: the marker's name, `-` and a count. If a
+//! run was killed, the next one of the same user finds the marker unlocked, removes those files, and then the marker.
 
-use crate::place::{FileError, Folder, NewFile};
+use crate::ownership::OwnerKey;
+use crate::place::{FileError, Folder, NewFile, is_own_name, own_name};
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::OsStrExt as _;
 
 const PREFIX: &str = ".arriving-";
 
-/// What every marker begins with, for people and for telling it from a file that only has such a name. A NUL ends it.
+/// What every marker begins with, for people. A NUL ends it.
 const HEAD: &[u8] = b"Under Seal is extracting files here. If it was cut off, its next run in this folder clears up.\0";
-
-/// Digits of a run's number.
-const RUN_DIGITS: usize = 16;
 
 /// A marker that stands.
 pub(super) struct Marker {
@@ -27,8 +25,8 @@ pub(super) struct Marker {
 
 impl Marker {
     /// Sets up the marker of the run with this random number.
-    pub fn begin(root: &Folder, run: u64) -> Result<Self, FileError> {
-        let name = OsString::from(format!("{PREFIX}{run:0RUN_DIGITS$x}"));
+    pub fn begin(root: &Folder, run: u64, key: &OwnerKey) -> Result<Self, FileError> {
+        let name = own_name(root, PREFIX, run, key)?;
         let mut file = root.create_file(&name, 0o600)?;
         // Where the file system has no locks, the run's number still keeps two runs apart.
         file.try_lock();
@@ -66,18 +64,18 @@ impl Marker {
     }
 }
 
-/// Removes what killed runs have left. What cannot be removed stays for the next run.
-pub(super) fn clear_leftovers(root: &Folder) {
+/// Whether a file of this name could be taken for a marker, or for what one speaks of.
+pub(super) fn looks_arriving(name: &[u8]) -> bool {
+    name.starts_with(PREFIX.as_bytes())
+}
+
+/// Removes what killed runs of this user have left. What cannot be removed stays for the next run.
+pub(super) fn clear_leftovers(root: &Folder, key: &OwnerKey) {
     for name in root.names().unwrap_or_default() {
-        if is_marker(&name) {
+        if is_own_name(root, PREFIX, &name, key).unwrap_or(false) {
             let _ = clear(root, &name);
         }
     }
-}
-
-fn is_marker(name: &OsStr) -> bool {
-    let run = name.as_bytes().strip_prefix(PREFIX.as_bytes());
-    run.is_some_and(|run| run.len() == RUN_DIGITS && run.iter().all(u8::is_ascii_hexdigit))
 }
 
 fn clear(root: &Folder, marker: &OsStr) -> Result<(), FileError> {

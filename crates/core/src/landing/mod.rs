@@ -13,12 +13,14 @@ mod marker;
 mod screening;
 mod survey;
 mod undo;
+mod unlandable;
 
 pub use clash::OnClash;
 pub use destination::{Destination, Landed, RefusedLink, Screen};
 pub(crate) use flat::Flat;
 pub(crate) use survey::survey;
 pub use survey::{Foreseen, LandingError};
+pub use unlandable::{NotLanded, NotLandedWhy};
 
 use crate::context::{Context, NoRandomness};
 use crate::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry, Timestamp, link_stays_inside};
@@ -108,13 +110,13 @@ impl Landing {
     ) -> Result<Self, LandingError> {
         let Destination { folder, on_clash, keep_partial, origin_marks, .. } = destination;
         if let Ok(root) = Folder::open(folder) {
-            marker::clear_leftovers(&root);
+            marker::clear_leftovers(&root, &(context.owner_key)());
         }
-        let Foreseen { resolutions } = survey(folder, entries, on_clash)?;
+        let Foreseen { resolutions, not_landed } = survey(folder, entries, on_clash)?;
         let run = u64::from_le_bytes(context.random()?);
         let root = Folder::open_or_create(folder)?;
         let disk = root.disk_sync()?;
-        let marker = Marker::begin(&root, run)?;
+        let marker = Marker::begin(&root, run, &(context.owner_key)())?;
         if root.folds_case(marker.name())
             && let Err(error) = refuse_folded(entries)
         {
@@ -131,7 +133,7 @@ impl Landing {
             waiting_bytes: 0,
             links: Vec::new(),
             made_folders: Vec::new(),
-            landed: Landed::default(),
+            landed: Landed { not_landed, ..Landed::default() },
             landed_ids: Vec::new(),
             keep_partial,
             settled: false,
@@ -243,7 +245,7 @@ impl Landing {
     /// Where a file stands, and whether it takes another's place there; `None` where it is not extracted.
     fn place_for(&self, entry: &Entry) -> Option<(EntryPath, bool)> {
         match self.resolutions.get(&entry.path) {
-            Some(Resolution::Keep) => None,
+            Some(Resolution::Leave | Resolution::Keep) => None,
             Some(Resolution::Beside(path)) => Some((path.clone(), false)),
             Some(Resolution::Replace) => Some((entry.path.clone(), true)),
             None => Some((entry.path.clone(), false)),
@@ -280,7 +282,17 @@ impl Landing {
         Ok((place, name))
     }
 
+    /// Whether anything of an entry comes to disk; counts what is kept in its stead.
+    fn lands(&mut self, entry: &Entry) -> bool {
+        let resolution = self.resolutions.get(&entry.path);
+        self.landed.kept += u64::from(resolution == Some(&Resolution::Keep));
+        !matches!(resolution, Some(Resolution::Keep | Resolution::Leave))
+    }
+
     fn make_folder(&mut self, entry: &Entry) -> Result<(), FileError> {
+        if !self.lands(entry) {
+            return Ok(());
+        }
         let (parent, name) = self.place_of(&entry.path)?;
         if parent.folder.kind_of(&name)?.is_none() {
             parent.folder.create_subfolder(&name)?;
@@ -290,9 +302,15 @@ impl Landing {
         Ok(())
     }
 
+    /// Links come after everything else.
+    fn keep_link(&mut self, entry: &Entry) {
+        if self.lands(entry) {
+            self.links.push(entry.clone());
+        }
+    }
+
     fn begin_file(&mut self, entry: &Entry) -> Result<(), FileError> {
-        if self.place_for(entry).is_none() {
-            self.landed.kept += 1;
+        if !self.lands(entry) {
             return Ok(());
         }
         self.arrivals += 1;
@@ -424,7 +442,7 @@ impl EntrySink for Landing {
         match entry.kind {
             EntryKind::Folder => self.make_folder(entry)?,
             EntryKind::File => self.begin_file(entry)?,
-            EntryKind::Link => self.links.push(entry.clone()),
+            EntryKind::Link => self.keep_link(entry),
         }
         Ok(())
     }

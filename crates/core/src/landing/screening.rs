@@ -44,7 +44,7 @@ impl Landing {
         for listed in entries {
             match listed.entry.kind {
                 EntryKind::Folder => self.make_folder(&listed.entry)?,
-                EntryKind::Link => self.links.push(listed.entry.clone()),
+                EntryKind::Link => self.keep_link(&listed.entry),
                 EntryKind::File => {
                     let parent = listed.entry.path.parent_and_name().0.unwrap_or_default();
                     let folder = match reached.take() {
@@ -61,10 +61,10 @@ impl Landing {
 
     fn adopt_file(&mut self, from: &Folder, listed: &ListedEntry) -> Result<(), LandingError> {
         let ListedEntry { entry, content } = listed;
-        let Some((path, replaces)) = self.place_for(entry) else {
-            self.landed.kept += 1;
+        if !self.lands(entry) {
             return Ok(());
-        };
+        }
+        let Some((path, replaces)) = self.place_for(entry) else { return Ok(()) };
         let name = OsStr::from_bytes(entry.path.parent_and_name().1);
         let changed = || LandingError::ChangedByScreen(entry.path.clone());
         if !from.kind_of(name)?.is_some_and(|kind| kind.is_file()) {

@@ -2,6 +2,7 @@
 
 use super::clash::{Clash, OnClash, Resolution, Resolutions, free_beside};
 use super::place_below;
+use super::unlandable::{NotLanded, not_landed};
 use crate::context::NoRandomness;
 use crate::entry::{EntryKind, EntryPath, ListedEntry};
 use crate::place::{FileError, Folder, absolute};
@@ -10,9 +11,6 @@ use std::collections::HashSet;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
-
-/// The longest name that common file systems hold, in bytes (`NAME_MAX` of POSIX systems).
-const MAX_NAME_BYTES: usize = 255;
 
 /// Why nothing can be extracted here.
 #[derive(Debug, thiserror::Error)]
@@ -29,9 +27,6 @@ pub enum LandingError {
     /// Whoever looked at the files has changed one, or taken it away.
     #[error("a file was changed while it was looked at")]
     ChangedByScreen(EntryPath),
-    /// A name that this system cannot hold.
-    #[error("a name is longer than {MAX_NAME_BYTES} bytes")]
-    LongName(EntryPath),
     /// The disk has not enough room.
     #[error("{needed} bytes needed, {free} free")]
     NoRoom {
@@ -55,27 +50,24 @@ pub enum LandingError {
 /// # Errors
 /// [`LandingError`].
 pub fn survey(destination: &Path, entries: &[ListedEntry], on_clash: OnClash) -> Result<Foreseen, LandingError> {
-    for listed in entries {
-        if listed.entry.path.components().any(|name| name.len() > MAX_NAME_BYTES) {
-            return Err(LandingError::LongName(listed.entry.path.clone()));
-        }
-    }
+    let not_landed = not_landed(absolute(destination).file_name(), entries);
+    let left = not_landed.iter().map(|left| (left.path.clone(), Resolution::Leave)).collect();
     let root = match Folder::open(destination) {
         Ok(root) => root,
         // What is not there has nothing in it; making it comes later, and tells if it cannot be made.
         Err(error) if error.source.kind() == std::io::ErrorKind::NotFound => {
             let above = absolute(destination).ancestors().skip(1).find_map(|above| Folder::open(above).ok());
             let room = above.map_or(Ok(()), |above| check_room(&above, destination, entries));
-            return room.map(|()| Foreseen::default());
+            return room.map(|()| Foreseen { resolutions: left, not_landed });
         }
         Err(error) => return Err(error.into()),
     };
-    let (clashes, resolutions) = find_clashes(&root, entries, on_clash)?;
+    let (clashes, resolutions) = find_clashes(&root, entries, on_clash, left)?;
     if !clashes.is_empty() {
         return Err(LandingError::Clashes(clashes));
     }
     check_room(&root, destination, entries)?;
-    Ok(Foreseen { resolutions })
+    Ok(Foreseen { resolutions, not_landed })
 }
 
 /// Refuses two names that are one where small and capital letters, or ways to write accents, are not told apart.
@@ -89,12 +81,15 @@ pub(super) fn refuse_folded(entries: &[ListedEntry]) -> Result<(), LandingError>
 #[derive(Debug, Default)]
 pub struct Foreseen {
     pub(super) resolutions: Resolutions,
+    /// What is not landed, whatever is there.
+    pub not_landed: Vec<NotLanded>,
 }
 
 impl Foreseen {
     /// How many files are kept, are replaced, and stand beside others then.
     pub fn counts(&self) -> (u64, u64, u64) {
         self.resolutions.values().fold((0, 0, 0), |(kept, replaced, beside), resolution| match resolution {
+            Resolution::Leave => (kept, replaced, beside),
             Resolution::Keep => (kept + 1, replaced, beside),
             Resolution::Replace => (kept, replaced + 1, beside),
             Resolution::Beside(_) => (kept, replaced, beside + 1),
@@ -116,15 +111,18 @@ fn find_clashes(
     root: &Folder,
     entries: &[ListedEntry],
     on_clash: OnClash,
+    mut resolutions: Resolutions,
 ) -> Result<(Vec<PathBuf>, Resolutions), FileError> {
-    let (mut clashes, mut resolutions) = (Vec::new(), Resolutions::new());
+    let mut clashes = Vec::new();
     // Only needed where names are made up.
     let mut given: HashSet<EntryPath> = match on_clash {
         OnClash::Both => entries.iter().map(|listed| listed.entry.path.clone()).collect(),
         _ => HashSet::new(),
     };
+    let left: HashSet<EntryPath> = resolutions.keys().cloned().collect();
+    let is_left = |path: &EntryPath| left.contains(path);
     let mut way = Way { root, open: Vec::new(), closed: None };
-    for listed in entries {
+    for listed in entries.iter().filter(|listed| !is_left(&listed.entry.path)) {
         let path = &listed.entry.path;
         let (parent, name) = path.parent_and_name();
         let Some(folder) = way.to(parent, &mut clashes)? else { continue };

@@ -20,7 +20,7 @@ use crate::fit::Fit;
 use crate::kinds::{KindWeight, kinds};
 use crate::parcels::{Parcel, ParcelError, Weights};
 use crate::pipeline::Stopped;
-use crate::place::staging::{Placing, Staging, StagingError};
+use crate::place::staging::{Placing, Replaced, Staging, StagingError};
 use crate::place::{FileError, Folder};
 use crate::proof::verify_contents;
 use crate::sealed::{Credentials, KeyCost, SealError, SealedError, SealedReader, Totals};
@@ -86,7 +86,7 @@ pub struct Delivery {
     catalogue: Catalogue,
     /// Where there are to be parcels: how they are divided.
     parcels: Option<Division>,
-    replaced: Vec<String>,
+    replaced: Vec<Replaced>,
 }
 
 /// A division into parcels, and what is needed for another.
@@ -241,7 +241,7 @@ impl Delivery {
     /// [`PackError`]; nothing was written, but what an earlier run left may have been cleared or completed.
     pub fn prepare(request: &PackRequest<'_>, context: &Context<'_>) -> Result<Self, PackError> {
         check_fit(request.fit)?;
-        let replaced = request.target.make_way(request.replace, request.format)?;
+        let replaced = request.target.make_way(request.replace, request.format, context)?;
         // An archive that is made inside a source must not be packed into itself, nor an old one that it replaces.
         let folder = fs::canonicalize(&request.target.folder).ok();
         let is_own = |path: &Path| {
@@ -329,7 +329,7 @@ impl Delivery {
             totals,
             verified,
             volumes: archives.iter().flat_map(volumes).collect(),
-            replaced: replaced.iter().map(|suffix| target.path_with(suffix)).collect(),
+            replaced: replaced.iter().map(|replaced| target.path_with(&replaced.suffix)).collect(),
             passed_over,
             kinds,
             left_out,
@@ -348,7 +348,7 @@ impl Delivery {
         let mut reserve = self.message.len() as u64;
         for _ in 0..DIVISIONS {
             let target = Folder::open_or_create(&self.target.folder)?;
-            let staging = Staging::begin(target, &self.target.stem)?;
+            let staging = Staging::begin(target, &self.target.stem, context)?;
             context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
             let archives = self.seal_all(credentials, cost, &staging, context)?;
             context.tell(Progress::End);

@@ -27,7 +27,7 @@ impl Delivery {
         if self.hide_names && password.is_none() {
             return Err(PackError::HidingNeedsPassword);
         }
-        let staging = Staging::begin(Folder::open_or_create(&self.target.folder)?, &self.target.stem)?;
+        let staging = Staging::begin(Folder::open_or_create(&self.target.folder)?, &self.target.stem, context)?;
         context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
         let job = ZipJob {
             catalogue: &self.catalogue,
@@ -68,7 +68,7 @@ impl Delivery {
         if self.hide_names {
             return Err(PackError::NotInTar("way to hide names"));
         }
-        let staging = Staging::begin(Folder::open_or_create(&self.target.folder)?, &self.target.stem)?;
+        let staging = Staging::begin(Folder::open_or_create(&self.target.folder)?, &self.target.stem, context)?;
         context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
         let (bytes, read) = tarring::tar(&self.catalogue, self.format, self.squeeze, &staging, context)?;
         context.tell(Progress::End);
@@ -113,7 +113,7 @@ impl Delivery {
             totals: read.totals,
             verified,
             volumes: files.iter().map(volume).collect(),
-            replaced: self.replaced.iter().map(|suffix| self.target.path_with(suffix)).collect(),
+            replaced: self.replaced.iter().map(|replaced| self.target.path_with(&replaced.suffix)).collect(),
             passed_over,
             kinds: Vec::new(),
             left_out,

@@ -1,7 +1,8 @@
 //! Where an archive goes and what it is called, from what the user wrote.
 
 use super::Format;
-use crate::place::staging::{self, Leftover, StagingError, settle};
+use crate::context::Context;
+use crate::place::staging::{self, Leftover, Replaced, StagingError, settle};
 use crate::place::{FileError, Folder, absolute};
 use crate::volume::names;
 use std::ffi::{OsStr, OsString};
@@ -113,24 +114,29 @@ impl Target {
         }
     }
 
-    /// Settles what an earlier run left, and says which old volumes of this name (by their suffixes) are to be
+    /// Settles what an earlier run left, and says which old volumes of this name are to be
     /// replaced: none, unless `replace` allows it.
     ///
     /// # Errors
     /// [`WayError`]; no volume was touched then.
-    pub fn make_way(&self, replace: bool, format: Format) -> Result<Vec<String>, WayError> {
+    pub fn make_way(&self, replace: bool, format: Format, context: &Context<'_>) -> Result<Vec<Replaced>, WayError> {
         let folder = match Folder::open(&self.folder) {
             Err(error) if error.source.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
             folder => folder?,
         };
-        let leftover = settle(&folder, &self.stem)?;
+        let leftover = settle(&folder, &self.stem, context)?;
         let names = folder.names()?;
-        let taken = names.iter().filter_map(|name| format.suffix_of(name, &self.stem)).map(ToOwned::to_owned);
-        let taken: Vec<String> = taken.collect();
+        let mut taken = Vec::new();
+        for name in &names {
+            if let Some(suffix) = format.suffix_of(name, &self.stem) {
+                let (bytes, modified) = folder.size_and_time_of(name)?;
+                taken.push(Replaced { suffix: suffix.to_owned(), bytes, modified });
+            }
+        }
         if taken.is_empty() || replace {
             return Ok(taken);
         }
-        let paths = taken.iter().map(|suffix| self.path_with(suffix)).collect();
+        let paths = taken.iter().map(|taken| self.path_with(&taken.suffix)).collect();
         Err(match leftover {
             Leftover::Completed => WayError::EarlierRunCompleted(paths),
             _ => WayError::Taken(paths),

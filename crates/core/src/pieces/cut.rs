@@ -81,9 +81,9 @@ pub fn portion(request: &PortionRequest<'_>, context: &Context<'_>) -> Result<Po
     let pieces = metadata.len().div_ceil(request.limit).max(1);
     let count = u32::try_from(pieces).ok().filter(|count| *count <= MAX_PIECES).ok_or(PortionError::TooMany(pieces))?;
     let folder = Folder::open_or_create(&absolute(request.folder))?;
-    settle(&folder, name)?;
+    settle(&folder, name, context)?;
     refuse_taken(&folder, name)?;
-    let staging = Staging::begin(folder.itself()?, name)?;
+    let staging = Staging::begin(folder.itself()?, name, context)?;
     context.tell(Progress::Begin(Phase::Portioning, metadata.len().saturating_mul(2)));
     let cut = Cut { request, name, original: &original, metadata: &metadata, count, staging: &staging, context };
     let list = cut.write()?;

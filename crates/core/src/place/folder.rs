@@ -303,6 +303,25 @@ impl Folder {
         Ok(cap_std::fs::MetadataExt::dev(&metadata))
     }
 
+    /// The number by which the file system knows this folder.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn number(&self) -> Result<u64, FileError> {
+        let metadata = self.dir.dir_metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
+        Ok(cap_std::fs::MetadataExt::ino(&metadata))
+    }
+
+    /// Whether this folder belongs to the user, and nobody else may write into it.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn is_only_mine(&self) -> Result<bool, FileError> {
+        let metadata = self.dir.dir_metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
+        let (owner, mode) = (cap_std::fs::MetadataExt::uid(&metadata), cap_std::fs::MetadataExt::mode(&metadata));
+        Ok(owner == rustix::process::geteuid().as_raw() && mode & 0o022 == 0)
+    }
+
     /// Bytes that may still be written to this folder's file system; `None` where it does not say.
     pub fn free_bytes(&self) -> Option<u64> {
         let about = rustix::fs::fstatvfs(self.readable_handle().ok()?.as_fd()).ok()?;

@@ -9,14 +9,16 @@ mod file;
 mod folder;
 pub mod missing;
 mod origin;
+mod own_name;
 pub mod staging;
 
 pub use file::{Links, NewFile, ScratchFile, open_regular};
 pub use folder::{DiskSync, Folder};
 pub use origin::{OriginMark, origin_marks};
+pub use own_name::{is_own_name, own_name};
 
 use crate::context::{Cancelled, Context, NoRandomness};
-use std::ffi::{OsStr, OsString};
+use std::ffi::OsString;
 use std::fmt;
 use std::io::{self, Read as _};
 use std::path::{Path, PathBuf};
@@ -91,12 +93,6 @@ impl FileError {
 /// [`NoRandomness`].
 pub fn temporary_name(prefix: &str, context: &Context<'_>) -> Result<OsString, NoRandomness> {
     Ok(OsString::from(format!("{prefix}{:016x}", u64::from_le_bytes(context.random()?))))
-}
-
-/// Whether a name is one that [`temporary_name`] gives.
-pub fn is_temporary(prefix: &str, name: &OsStr) -> bool {
-    let digits = name.as_encoded_bytes().strip_prefix(prefix.as_bytes());
-    digits.is_some_and(|digits| digits.len() == 16 && digits.iter().all(u8::is_ascii_hexdigit))
 }
 
 /// The absolute form of a path, without following links and without a slash at its end.

@@ -2,7 +2,7 @@
 //! missing is copied aside, verified cell by cell, and only then gets its name.
 
 use crate::context::{Cancelled, Context, NoRandomness};
-use crate::place::{FileError, Folder, Links, is_temporary, open_regular, temporary_name};
+use crate::place::{FileError, Folder, Links, is_own_name, open_regular, own_name};
 use crate::volume::{CellReader, GatherError, Geometry, Ids, VolumeFile, VolumeSet, names};
 use std::collections::BTreeMap;
 use std::ffi::{OsStr, OsString};
@@ -53,10 +53,12 @@ impl Collection {
     ///
     /// # Errors
     /// [`CollectError`]; [`GatherError::SeveralSets`] where the folder holds volumes of several.
-    pub fn begin(folder: &Path) -> Result<Self, CollectError> {
+    pub fn begin(folder: &Path, context: &Context<'_>) -> Result<Self, CollectError> {
         let folder = Folder::open_or_create(folder)?;
-        for name in folder.names()?.iter().filter(|name| is_temporary(PREFIX, name)) {
-            folder.remove_file(name)?;
+        for name in folder.names()? {
+            if is_own_name(&folder, PREFIX, &name, &(context.owner_key)())? {
+                folder.remove_file(&name)?;
+            }
         }
         let mut collection = Self { folder, set: None, here: BTreeMap::new() };
         match VolumeSet::gather(&[collection.folder.path().to_owned()]) {
@@ -116,7 +118,8 @@ impl Collection {
         file: &VolumeFile,
         context: &Context<'_>,
     ) -> Result<bool, CollectError> {
-        let temporary = temporary_name(PREFIX, context)?;
+        let run = u64::from_le_bytes(context.random()?);
+        let temporary = own_name(&self.folder, PREFIX, run, &(context.owner_key)())?;
         let copied = self.copy_to(&temporary, set, number, file, context);
         if !matches!(copied, Ok(true)) {
             // What came first is told; a name that could not be removed goes with the next run.
@@ -176,18 +179,4 @@ fn is_intact(set: &VolumeSet, number: u32, file: &VolumeFile) -> bool {
     let mut reader = CellReader::new(VolumeSet { volumes, ..set.clone() });
     !file.header_damaged
         && (0..set.geometry.cells_in(number)).all(|index| matches!(reader.read_copy(number, 0, index), Ok(Some(_))))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case::ours(".collecting-0123456789abcdef", true)]
-    #[case::somebodys(".collecting-notes", false)]
-    #[case::a_volume("set-1of2.useal", false)]
-    fn only_what_a_run_has_left_is_cleared(#[case] name: &str, #[case] ours: bool) {
-        assert_eq!(is_temporary(PREFIX, OsStr::new(name)), ours);
-    }
 }

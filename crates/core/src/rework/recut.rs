@@ -67,9 +67,9 @@ pub fn recut(
     replace: bool,
     context: &Context<'_>,
 ) -> Result<Recut, RecutError> {
-    let replaced = target.make_way(replace, Format::Sealed)?;
+    let replaced = target.make_way(replace, Format::Sealed, context)?;
     let ids = Ids { set: set.ids.set, cut: context.random()? };
-    let staging = Staging::begin(Folder::open_or_create(&target.folder)?, &target.stem)?;
+    let staging = Staging::begin(Folder::open_or_create(&target.folder)?, &target.stem, context)?;
     let mut writer = VolumeWriter::new(&staging, ids, fit.volume_limit())?;
     let cutting = writer.cutting();
     let mut cell = Vec::with_capacity(CELL_BYTES);
@@ -90,7 +90,7 @@ pub fn recut(
     Ok(Recut {
         ids,
         volumes: written.placings.iter().map(|placing| path(&placing.suffix)).collect(),
-        replaced: replaced.iter().map(path).collect(),
+        replaced: replaced.iter().map(|replaced| path(&replaced.suffix)).collect(),
     })
 }
 

@@ -211,6 +211,7 @@ mod tests {
     use super::*;
     use crate::context::{Observer, Progress, Randomness};
     use crate::entry::Timestamp;
+    use crate::ownership::OwnerKey;
     use crate::sealed::password::{KeyFile, Password};
     use rstest::rstest;
 
@@ -261,6 +262,7 @@ mod tests {
             cancel: &|| false,
             randomness: &Fixed,
             clock: &|| Timestamp { seconds: 0, nanoseconds: 0 },
+            owner_key: &|| OwnerKey::new(&[0; 32]),
             threads: 1,
         };
         let key = ArchiveKey::generate(&context).unwrap();

@@ -171,6 +171,7 @@ mod tests {
     use super::*;
     use crate::context::{NoRandomness, Observer, Progress, Randomness};
     use crate::entry::{Content, Entry, EntryKind, ListedEntry, Timestamp};
+    use crate::ownership::OwnerKey;
     use crate::place::Folder;
     use crate::sealed::index::{Place, read_page};
     use rstest::rstest;
@@ -199,7 +200,8 @@ mod tests {
     fn with_store<T>(scratch: &MakeScratch<'_>, work: impl FnOnce(PageStore<'_>) -> T) -> T {
         let clock = || Timestamp::default();
         let (cancel, threads) = (&|| false, 1);
-        let context = Context { observer: &Nobody, cancel, randomness: &Nobody, clock: &clock, threads };
+        let owner_key = &|| OwnerKey::new(&[0; 32]);
+        let context = Context { observer: &Nobody, cancel, randomness: &Nobody, clock: &clock, owner_key, threads };
         work(PageStore::new(scratch, context).unwrap())
     }
 

@@ -1,15 +1,11 @@
 //! Property 4: with the password, no change to any byte can alter what is released, or make a cut, mixed or
 //! reordered stream pass as whole.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::{Desk, mend_checks, noise, tree};
 use rstest::rstest;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::slice;
-use support::{Desk, mend_checks, noise, tree};
 use under_seal_core::proof::{inspect, verify_contents};
 use under_seal_core::volume::VolumeSet;
 use under_seal_core::{Error, ErrorClass};

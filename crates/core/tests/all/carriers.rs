@@ -1,15 +1,11 @@
 //! The stand-ins for what carries volumes: each brings exactly what it took, under names of its own, or refuses it for its
 //! length.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::{Desk, delivery, noise};
 use rstest::rstest;
 use std::collections::BTreeMap;
 use std::fs;
 use std::sync::atomic::{AtomicU64, Ordering};
-use support::{Desk, delivery, noise};
 use under_seal_core::carriers::{Carried, CarryError, Choices, Sent, Way};
 
 const LENGTHS: [usize; 5] = [100_000, 1, 70_001, 0, 99_999];

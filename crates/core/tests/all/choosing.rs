@@ -1,15 +1,11 @@
 //! What a sender chooses is what is packed, under the paths that were meant.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::Desk;
 use rstest::rstest;
 use std::collections::HashSet;
 use std::fs;
 use std::os::unix::fs::{MetadataExt as _, symlink};
 use std::path::PathBuf;
-use support::Desk;
 use under_seal_core::passwords::{Guessing, judge, make_passphrase};
 use under_seal_core::sealed::Password;
 use under_seal_core::source::{Catalogue, Choice, Naming, Patterns, SourceError, expand};

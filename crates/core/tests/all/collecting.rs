@@ -1,13 +1,11 @@
 //! Volumes that come one after the other, each on a medium of its own.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::{Desk, noise, tree};
 use rstest::rstest;
 use std::fs;
 use std::path::{Path, PathBuf};
-use support::{Desk, noise, tree};
+use under_seal_core::ownership::OwnerKey;
+use under_seal_core::place::{Folder, own_name};
 use under_seal_core::rework::{CollectError, Collection, Taken};
 
 /// Three volumes, and an empty medium.
@@ -31,15 +29,22 @@ fn take(desk: &Desk, collection: &mut Collection) -> Result<Taken, CollectError>
     desk.with_context(&|| false, |context| collection.take(&[desk.path("medium")], context))
 }
 
+fn begin(desk: &Desk, folder: &str) -> Collection {
+    desk.with_context(&|| false, |context| Collection::begin(&desk.path(folder), context)).unwrap()
+}
+
 #[test]
 fn a_set_comes_together_volume_by_volume_and_over_several_runs() {
     let (desk, volumes) = packed();
     let aside = desk.path("aside");
     fs::create_dir(&aside).unwrap();
-    // What a killed run has left, and a file of somebody else's.
-    fs::write(aside.join(".collecting-0123456789abcdef"), b"half").unwrap();
-    fs::write(aside.join("notes"), b"mine").unwrap();
-    let mut collection = Collection::begin(&aside).unwrap();
+    // What a killed run has left, what only looks so, and a file of somebody else's.
+    let left = own_name(&Folder::open(&aside).unwrap(), ".collecting-", 1, &OwnerKey::new(&[0; 32])).unwrap();
+    for name in [left.as_os_str(), ".collecting-0123456789abcdef".as_ref(), "notes".as_ref()] {
+        fs::write(aside.join(name), b"mine").unwrap();
+    }
+    let mut collection = begin(&desk, "aside");
+    assert!(!aside.join(left).exists() && aside.join(".collecting-0123456789abcdef").exists());
     assert_eq!(collection.missing(), None);
     assert_eq!(take(&desk, &mut collection).unwrap(), Taken::default());
     put_in(&desk, &[&volumes[2]]);
@@ -47,13 +52,13 @@ fn a_set_comes_together_volume_by_volume_and_over_several_runs() {
     // The same again is nothing new.
     assert_eq!(take(&desk, &mut collection).unwrap(), Taken::default());
     put_in(&desk, &[&volumes[0], &volumes[2]]);
-    let mut later = Collection::begin(&aside).unwrap();
+    let mut later = begin(&desk, "aside");
     assert_eq!(later.missing(), Some((vec![1, 2], 3)));
     assert_eq!(take(&desk, &mut later).unwrap().copied, [1]);
     put_in(&desk, &[&volumes[1]]);
     assert_eq!(take(&desk, &mut later).unwrap().copied, [2]);
     assert_eq!(later.missing(), Some((vec![], 3)));
-    assert_eq!((fs::read(aside.join("notes")).unwrap(), fs::read_dir(&aside).unwrap().count()), (b"mine".to_vec(), 4));
+    assert_eq!((fs::read(aside.join("notes")).unwrap(), fs::read_dir(&aside).unwrap().count()), (b"mine".to_vec(), 5));
     desk.open(&[aside], &desk.path("inbox")).unwrap();
     assert_eq!(tree(&desk.path("inbox/source")), tree(&desk.path("source")));
 }
@@ -66,7 +71,7 @@ fn a_set_comes_together_volume_by_volume_and_over_several_runs() {
 #[case::cut_short(|bytes: &mut Vec<u8>| bytes.truncate(100_000), false)]
 fn only_whole_volumes_are_taken(#[case] change: fn(&mut Vec<u8>), #[case] taken: bool) {
     let (desk, volumes) = packed();
-    let mut collection = Collection::begin(&desk.path("aside")).unwrap();
+    let mut collection = begin(&desk, "aside");
     put_in(&desk, &[&volumes[0]]);
     take(&desk, &mut collection).unwrap();
     let mut bytes = fs::read(&volumes[1]).unwrap();
@@ -85,14 +90,14 @@ fn only_whole_volumes_are_taken(#[case] change: fn(&mut Vec<u8>), #[case] taken:
 #[test]
 fn a_volume_of_another_set_is_not_mixed_in() {
     let (desk, volumes) = packed();
-    let mut collection = Collection::begin(&desk.path("aside")).unwrap();
+    let mut collection = begin(&desk, "aside");
     put_in(&desk, &[&volumes[0]]);
     take(&desk, &mut collection).unwrap();
     // The second volume, as one of a set with another id.
     let strange = desk.path("strange");
     let mut bytes = fs::read(&volumes[1]).unwrap();
     bytes[16] ^= 1;
-    support::mend_checks(&mut bytes);
+    crate::support::mend_checks(&mut bytes);
     fs::write(&strange, bytes).unwrap();
     put_in(&desk, &[&strange]);
     assert_eq!(take(&desk, &mut collection).unwrap(), Taken::default());

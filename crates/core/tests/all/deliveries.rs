@@ -1,15 +1,11 @@
 //! Whole deliveries, simulated (`support/delivery.rs`): each ends in identical files, or in naming exactly what is missing
 //! or damaged; what a slip then asks for makes it whole. `cargo run --release --example deliveries -- 1000` plays more.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::delivery::{FAULTS, play};
+use crate::support::{Desk, noise};
 use rstest::rstest;
 use std::ffi::OsStr;
 use std::fs;
-use support::delivery::{FAULTS, play};
-use support::{Desk, noise};
 use under_seal_core::proof::{Slip, VolumeState, inspect};
 use under_seal_core::rework::resend;
 use under_seal_core::volume::{CELL_BYTES, HEADER_BYTES, VolumeSet};

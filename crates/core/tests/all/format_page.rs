@@ -1,10 +1,7 @@
 //! A second reader, written from docs/format.md alone with primitive crates only: what the page says is what is
 //! written, and a change of the format that the page does not tell breaks this test.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::{Desk, PASSWORD};
 use argon2::{Algorithm, Argon2, Params, Version};
 use hkdf::Hkdf;
 use ring::aead::{AES_256_GCM, Aad, LessSafeKey, Nonce, UnboundKey};
@@ -13,7 +10,6 @@ use sha2::Sha256;
 use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::fs::{MetadataExt as _, symlink};
-use support::{Desk, PASSWORD};
 
 fn number<const N: usize>(bytes: &[u8], at: usize) -> u64 {
     let mut wide = [0; 8];

@@ -1,18 +1,14 @@
 //! The seeds of the fuzz targets (parts of real archives, and whatever a target once stumbled on) pass as ordinary
 //! tests; and what real archives are made of is among them.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-#[path = "../../../fuzz/src/lib.rs"]
+#[path = "../../../../fuzz/src/lib.rs"]
 mod parts;
-mod support;
-
+use crate::support::iso::{self, Disc, file, folder};
+use crate::support::zip::{Behind, Lock, Made};
+use crate::support::{Desk, PASSWORD, tar, zip};
 use rstest::rstest;
 use std::fs;
 use std::path::{Path, PathBuf};
-use support::iso::{self, Disc, file, folder};
-use support::zip::{Behind, Lock, Made};
-use support::{Desk, PASSWORD, tar, zip};
 use under_seal_core::codec::Decompressor;
 use under_seal_core::codes::decode;
 use under_seal_core::sealed::CostLimit;

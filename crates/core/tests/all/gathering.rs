@@ -1,15 +1,11 @@
 //! Finding sets and placing damage, without the password.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::{Desk, mend_checks, noise};
 use proptest::prelude::*;
 use rstest::rstest;
 use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
-use support::{Desk, mend_checks, noise};
 use under_seal_core::ErrorClass::{self, Damaged, Usage, VolumesMissing};
 use under_seal_core::proof::{Damage, Slip, VolumeState, inspect};
 use under_seal_core::volume::VolumeSet;

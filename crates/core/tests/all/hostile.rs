@@ -1,18 +1,15 @@
 //! Archives sealed with the right key by somebody who means harm, or with a broken program: every lie has a named
 //! refusal, nothing wrong lands, nothing panics.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::draft::{CONTENT, Draft, content, entry, put_data};
+use crate::support::{Desk, tree};
 use rstest::rstest;
 use std::fs;
 use std::path::PathBuf;
-use support::draft::{CONTENT, Draft, content, entry, put_data};
-use support::{Desk, tree};
 use under_seal_core::ErrorClass::{self, Damaged, Unsafe, Usage};
 use under_seal_core::codec::Codec;
 use under_seal_core::entry::{Content, Entry, EntryKind};
+use under_seal_core::landing::NotLandedWhy;
 use under_seal_core::sealed::record::{put_end, put_entry};
 
 /// Drops the end record of the last file.
@@ -112,15 +109,37 @@ fn links_come_last_and_none_that_leads_outside_is_made() {
 }
 
 #[test]
-fn a_name_that_the_system_cannot_hold_is_refused_before_anything_is_written() {
+fn a_name_that_the_system_cannot_hold_is_left_and_the_rest_lands() {
     let desk = Desk::new();
     let mut draft = Draft::empty();
     draft.file(1, "a");
     draft.file(2, &"b".repeat(256));
     let path = draft.seal(&desk);
-    let error = desk.open(&[path], &desk.path("inbox")).unwrap_err();
-    assert_eq!(error.class(), Unsafe);
-    assert!(!desk.path("inbox").exists());
+    let landed = desk.open(&[path], &desk.path("inbox")).unwrap().landed;
+    assert_eq!((landed.files, landed.not_landed[0].why), (1, NotLandedWhy::LongName));
+    assert_eq!(landed.not_landed[0].path.as_bytes().len(), 256);
+}
+
+/// What the next pack beside it would believe, were it looked at only (the journal was once believed whoever wrote it).
+#[test]
+fn an_archive_cannot_bring_unfinished_work() {
+    let desk = Desk::new();
+    let mut draft = Draft::empty();
+    let paths = [
+        ".arriving-0123456789abcdef",
+        "form.docx.unfinished/in-use",
+        "form.docx.unfinished/in-use-0",
+        "form.docx.unfinished/steps",
+    ];
+    for (id, path) in (1..).zip(paths) {
+        draft.file(id, path);
+    }
+    let path = draft.seal(&desk);
+    let landed = desk.open(&[path], &desk.path("inbox")).unwrap().landed;
+    let left: Vec<_> = landed.not_landed.iter().map(|left| (left.path.as_bytes(), left.why)).collect();
+    let unfinished = |path: &'static str| (path.as_bytes(), NotLandedWhy::LooksUnfinished);
+    assert_eq!(left, [paths[0], paths[2], paths[3]].map(unfinished));
+    assert_eq!(landed.files, 1);
 }
 
 /// The link lands last, and what was to go through it stands in its way already.

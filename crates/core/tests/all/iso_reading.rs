@@ -1,15 +1,11 @@
 //! Disc images: what is read of them, and what is refused.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::iso::{BEYOND, Disc, Node, ROOT, SECTOR, both, field, file, folder, goes_on, mode, named};
+use crate::support::{Desk, tree, zip};
 use proptest::prelude::*;
 use rstest::rstest;
 use std::collections::BTreeMap;
 use std::fs;
-use support::iso::{BEYOND, Disc, Node, ROOT, SECTOR, both, field, file, folder, goes_on, mode, named};
-use support::{Desk, tree, zip};
 use under_seal_core::archive::{Archive, ArchiveError, OpenFormat, open_format_of};
 use under_seal_core::iso::{IsoError, IsoReader};
 use under_seal_core::members::RefusedReason;

@@ -1,20 +1,17 @@
 //! Landing: what is wished of an extraction beside its place, and what it does not let itself be led to.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::{Desk, PASSWORD, tree};
 use rstest::rstest;
 use std::cell::RefCell;
 use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
-use support::{Desk, PASSWORD, tree};
 use under_seal_core::context::{Context, Observer, Progress, Randomness};
 use under_seal_core::entry::Timestamp;
 use under_seal_core::landing::{Destination, OnClash, Screen};
 use under_seal_core::opening::open;
+use under_seal_core::ownership::OwnerKey;
 use under_seal_core::sealed::{Password, SealedReader};
 use under_seal_core::volume::VolumeSet;
 use under_seal_core::{Error, ErrorClass};
@@ -108,7 +105,7 @@ fn files_land_only_if_whoever_looks_at_them_says_yes(
 #[case::left(true, &["a"])]
 fn what_has_landed_when_it_stops_is_taken_back_unless_it_shall_stay(#[case] keep_partial: bool, #[case] left: &[&str]) {
     let desk = Desk::new();
-    desk.source("a", &support::noise(2_000_000)).source("b", &support::noise(4_000_000)).pack("");
+    desk.source("a", &crate::support::noise(2_000_000)).source("b", &crate::support::noise(4_000_000)).pack("");
     let path = desk.path("out/set.useal");
     let mut bytes = fs::read(&path).unwrap();
     bytes[5_000_000] ^= 1;
@@ -160,6 +157,7 @@ fn a_folder_that_is_swapped_for_a_link_meanwhile_is_not_followed() {
         cancel: &|| false,
         randomness: &swapper,
         clock: &|| Timestamp::default(),
+        owner_key: &|| OwnerKey::new(&[0; 32]),
         threads: 1,
     };
     let outcome = open(&mut archive, &desk.path("inbox"), &context);

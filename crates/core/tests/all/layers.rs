@@ -1,7 +1,5 @@
 //! The map in `lib.rs` is true: every module uses only those above it.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
 use std::fs;
 use std::path::{Path, PathBuf};
 

@@ -1,13 +1,9 @@
 //! Parcels: each within the limit, each opening alone, nothing lost and nothing cut.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::{Desk, PASSWORD, noise, tree};
 use proptest::prelude::*;
 use rstest::rstest;
 use std::fs;
-use support::{Desk, PASSWORD, noise, tree};
 use under_seal_core::pack::{Delivery, PackError, PackRequest, Packed, Target};
 use under_seal_core::parcels::Weights;
 use under_seal_core::sealed::{KeyCost, Password};

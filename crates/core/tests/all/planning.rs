@@ -1,12 +1,8 @@
 //! A plan's numbers: the cut into volumes is the one that packing makes, and samples stand for the whole.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::{Desk, noise};
 use rstest::rstest;
 use std::fs;
-use support::{Desk, noise};
 use under_seal_core::codec::Squeeze;
 use under_seal_core::fit::Fit;
 use under_seal_core::plan::{Advice, Outline, Plan};

@@ -1,10 +1,8 @@
 //! The twelve properties that the sealed format promises (at the beginning of docs/format.md), each with a test of its name.
 //! Other files go deeper into some of them.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::draft::Draft;
+use crate::support::{Desk, PASSWORD, mend_checks, noise, tree};
 use rstest::rstest;
 use std::collections::BTreeSet;
 use std::convert::Infallible;
@@ -12,8 +10,6 @@ use std::fs::{self, File, FileTimes};
 use std::path::PathBuf;
 use std::process::Command;
 use std::time::SystemTime;
-use support::draft::Draft;
-use support::{Desk, PASSWORD, mend_checks, noise, tree};
 use under_seal_core::ErrorClass;
 use under_seal_core::entry::{Content, Entry, EntrySink};
 use under_seal_core::fit::Fit;
@@ -199,7 +195,7 @@ fn child() {
 /// The most memory, in KiB, of a process that packs and opens so many bytes.
 fn peak_kib(bytes: u64) -> u64 {
     let mut command = Command::new(std::env::current_exe().unwrap());
-    command.args(["--exact", "child", "--ignored", "--nocapture"]).env(CHILD, bytes.to_string());
+    command.args(["--exact", "properties::child", "--ignored", "--nocapture"]).env(CHILD, bytes.to_string());
     let shown = String::from_utf8(command.output().unwrap().stdout).unwrap();
     let peak = shown.lines().find_map(|line| line.split_once("VmHWM:")).unwrap_or_else(|| panic!("{shown}")).1;
     peak.trim().trim_end_matches(" kB").parse().unwrap()

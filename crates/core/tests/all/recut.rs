@@ -1,13 +1,9 @@
 //! Property 12: a set is cut to another size without the password.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::{Desk, noise, tree};
 use rstest::rstest;
 use std::fs;
 use std::path::PathBuf;
-use support::{Desk, noise, tree};
 use under_seal_core::fit::Fit;
 use under_seal_core::pack::Target;
 use under_seal_core::rework::{Recut, recut};

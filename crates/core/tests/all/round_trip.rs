@@ -1,9 +1,6 @@
 //! Whatever is packed comes back exactly, however the volumes are cut, named, ordered and spread.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::{Desk, noise, tree};
 use proptest::prelude::*;
 use std::ffi::OsString;
 use std::fs::{self, File, FileTimes, Permissions};
@@ -12,7 +9,6 @@ use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, SystemTime};
-use support::{Desk, noise, tree};
 use under_seal_core::ErrorClass;
 use under_seal_core::codec::Squeeze;
 use under_seal_core::opening::open;

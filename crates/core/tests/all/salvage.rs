@@ -1,15 +1,11 @@
 //! Property 6: with volumes missing, every file that lies wholly in those present can still be had.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::{Desk, PASSWORD, tree};
 use proptest::prelude::*;
 use rstest::rstest;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
-use support::{Desk, PASSWORD, tree};
 use under_seal_core::opening::open_salvaged;
 use under_seal_core::sealed::{CostLimit, Lost, Password, Salvage, SealedError, unlock};
 use under_seal_core::volume::VolumeSet;

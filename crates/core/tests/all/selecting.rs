@@ -1,13 +1,9 @@
 //! Taking out a part of an archive: exactly what is wanted, and no more is read than it takes.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::{Desk, noise, tree};
 use proptest::prelude::*;
 use std::collections::BTreeSet;
 use std::path::PathBuf;
-use support::{Desk, noise, tree};
 use under_seal_core::entry::EntryKind;
 use under_seal_core::opening::open_some;
 

@@ -1,16 +1,12 @@
 //! Tar archives that others have written, and what they are compressed with: what is read, and what is refused.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::tar::{archive, entry, header, link, records, with_sum};
+use crate::support::{Desk, noise, tree};
 use rstest::rstest;
 use std::fs;
 use std::io::Write as _;
 use std::os::unix::fs::PermissionsExt as _;
 use std::process::Command;
-use support::tar::{archive, entry, header, link, records, with_sum};
-use support::{Desk, noise, tree};
 use under_seal_core::archive::{Archive, ArchiveError, OpenFormat, open_format_of};
 use under_seal_core::opening::open;
 use under_seal_core::reader::ArchiveReader as _;
@@ -261,8 +257,8 @@ fn no_decompressor_gets_more_memory_than_its_limit() {
 #[case::tar(archive(&[entry("a", FILE, b"1")]), Some(OpenFormat::Tar))]
 #[case::compressed_tar(compressed("gz", &archive(&[entry("a", FILE, b"1")])), Some(OpenFormat::Tar))]
 #[case::compressed_text(compressed("xz", b"lit"), Some(OpenFormat::Lone))]
-#[case::zip(support::zip::archive(&[support::zip::entry("a", b"1")], b"", b"").bytes, Some(OpenFormat::Zip))]
-#[case::an_empty_zip(support::zip::archive(&[], b"", b"").bytes, Some(OpenFormat::Zip))]
+#[case::zip(crate::support::zip::archive(&[crate::support::zip::entry("a", b"1")], b"", b"").bytes, Some(OpenFormat::Zip))]
+#[case::an_empty_zip(crate::support::zip::archive(&[], b"", b"").bytes, Some(OpenFormat::Zip))]
 #[case::text(b"The lamp is lit.".to_vec(), None)]
 #[case::nothing(Vec::new(), None)]
 #[case::zeros(vec![0; 10_240], None)]

@@ -1,9 +1,6 @@
 //! Tar archives that we write: they come back exactly, and others can read them.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::{Desk, noise};
 use rstest::rstest;
 use std::ffi::OsString;
 use std::fs::{self, File, FileTimes};
@@ -11,7 +8,6 @@ use std::os::unix::ffi::OsStringExt as _;
 use std::os::unix::fs::symlink;
 use std::process::Command;
 use std::time::{Duration, SystemTime};
-use support::{Desk, noise};
 use under_seal_core::codec::Squeeze;
 use under_seal_core::pack::Format;
 

@@ -1,13 +1,9 @@
 //! ZIP archives that others have written: what is read, and what is refused.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::Desk;
+use crate::support::zip::{Archive, Behind, Lock, Made, archive, cover, entry, field};
 use rstest::rstest;
 use std::fs;
-use support::Desk;
-use support::zip::{Archive, Behind, Lock, Made, archive, cover, entry, field};
 use under_seal_core::opening::open;
 use under_seal_core::reader::ArchiveReader as _;
 use under_seal_core::sealed::Password;
@@ -230,7 +226,7 @@ fn parts_are_found_and_what_is_missing_is_named(
     #[case] number: u32,
 ) {
     let desk = Desk::new();
-    let mut made = archive(&[entry("a", b"one"), entry("b", &support::noise(2_000))], b"", b"");
+    let mut made = archive(&[entry("a", b"one"), entry("b", &crate::support::noise(2_000))], b"", b"");
     let cuts = made.bytes.len().div_ceil(800);
     if any == "a.zip" {
         // Offsets count within the part in which an entry begins.
@@ -261,7 +257,7 @@ fn parts_are_found_and_what_is_missing_is_named(
 #[test]
 fn what_another_language_writes_is_read() {
     let desk = Desk::new();
-    desk.source("letters/Überblick – Laterne.txt", &text()).source("plans/noise", &support::noise(100_000));
+    desk.source("letters/Überblick – Laterne.txt", &text()).source("plans/noise", &crate::support::noise(100_000));
     let script = "import zipfile, sys\nfor name, method in (('s', 0), ('d', 8), ('b', 12), ('l', 14)):\n    with zipfile.ZipFile(name + '.zip', 'w', method) as z:\n        z.write('source/letters/Überblick – Laterne.txt')\n        z.write('source/plans/noise')\nsys.stdout.write('done')";
     let ran = std::process::Command::new("python3").args(["-c", script]).current_dir(desk.place.path()).output();
     let Ok(ran) = ran else {
@@ -275,7 +271,7 @@ fn what_another_language_writes_is_read() {
         let _ = fs::remove_dir_all(desk.path("inbox"));
         let found = landed(&desk, &bytes).unwrap();
         assert_eq!(found[0], ("source/letters/Überblick – Laterne.txt".to_owned(), text()));
-        assert_eq!(found[1].1, support::noise(100_000));
+        assert_eq!(found[1].1, crate::support::noise(100_000));
     }
 }
 

@@ -1,9 +1,7 @@
 //! ZIP archives that we write: they come back, others can read them, and no header is cut in two.
 
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
-
-mod support;
-
+use crate::support::zip::{CENTRAL, LOCAL};
+use crate::support::{Desk, PASSWORD, noise};
 use ctr::cipher::{KeyIvInit as _, StreamCipher as _};
 use proptest::prelude::*;
 use ring::{hmac, pbkdf2};
@@ -14,8 +12,6 @@ use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::PathBuf;
 use std::process::Command;
 use std::slice;
-use support::zip::{CENTRAL, LOCAL};
-use support::{Desk, PASSWORD, noise};
 use under_seal_core::codec::Squeeze;
 use under_seal_core::pack::{Format, PackError};
 use under_seal_core::zip::ZipWriteError;
@@ -285,7 +281,7 @@ proptest! {
 #[rstest]
 #[ignore = "takes minutes and five gigabytes"]
 fn long_files_and_many_entries_come_back(#[values(false, true)] hide_names: bool) {
-    let place = support::Place::Temporary(tempfile::tempdir().unwrap());
+    let place = crate::support::Place::Temporary(tempfile::tempdir().unwrap());
     let desk = Desk { place, hide_names, ..zipping(Squeeze::Light) };
     desk.source("letter", b"1");
     let long = fs::File::create(desk.path("source/long")).unwrap();

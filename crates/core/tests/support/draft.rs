@@ -77,7 +77,8 @@ impl Draft {
 
     pub fn seal(self, desk: &Desk) -> PathBuf {
         fs::create_dir_all(desk.path("out")).unwrap();
-        let staging = Staging::begin(Folder::open(&desk.path("out")).unwrap(), "set".as_ref()).unwrap();
+        let target = Folder::open(&desk.path("out")).unwrap();
+        let staging = desk.with_context(&|| false, |context| Staging::begin(target, "set".as_ref(), context)).unwrap();
         let ids = Ids { set: [1; 16], cut: [2; 16] };
         let (key, head) = desk.with_context(&|| false, |context| {
             let key = ArchiveKey::generate(context).unwrap();

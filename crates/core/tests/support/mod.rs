@@ -20,6 +20,7 @@ use under_seal_core::entry::Timestamp;
 use under_seal_core::fit::Fit;
 use under_seal_core::landing::Destination;
 use under_seal_core::opening::{Opened, open};
+use under_seal_core::ownership::OwnerKey;
 use under_seal_core::pack::{Delivery, Format, PackError, PackRequest, Packed, Target};
 use under_seal_core::sealed::{Credentials, KeyCost, Password, SealedReader};
 use under_seal_core::source::Choice;
@@ -111,6 +112,7 @@ impl Desk {
             cancel,
             randomness: &self.randomness,
             clock: &now,
+            owner_key: &|| OwnerKey::new(&[0; 32]),
             threads: self.threads,
         })
     }

@@ -122,6 +122,7 @@ impl Report {
         let (kept, replaced, _) = foreseen.counts();
         (self.kept_files, self.replaced_files) = (kept, replaced);
         self.files = self.files.saturating_sub(kept);
+        self.not_extracted.extend(foreseen.not_landed.iter().map(NotExtracted::from));
     }
 
     pub fn has_landed(&mut self, landed: &Landed) {
@@ -137,6 +138,7 @@ impl Report {
             marks.marked_files = landed.marked;
         }
         self.beside = landed.beside.iter().map(beside).collect();
+        self.not_extracted.extend(landed.not_landed.iter().map(NotExtracted::from));
         self.links_not_made = landed.refused_links.iter().map(link).collect();
     }
 

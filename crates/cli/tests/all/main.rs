@@ -1,0 +1,18 @@
+//! All tests of the program, run as it is built, in one binary, so that it is linked once. A module tells in its opening what it holds to account.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod documents;
+mod formats;
+mod looking;
+mod pieces;
+mod planning;
+mod proving;
+mod sending;
+mod story;
+mod taking;
+mod terminal;
+mod trouble;
+
+#[path = "../support/mod.rs"]
+mod support;

@@ -1,0 +1,94 @@
+//! Names that no file is landed under, whatever its archive: those by which the program knows its own unfinished work, and
+//! those that no common file system holds. What has one is named and left, with all that is in it; the rest lands.
+
+use super::marker::looks_arriving;
+use crate::entry::{EntryPath, ListedEntry};
+use crate::place::staging::looks_staged;
+use std::ffi::OsStr;
+use std::fmt;
+use std::os::unix::ffi::OsStrExt as _;
+
+/// The longest name that common file systems hold, in bytes (`NAME_MAX` of POSIX systems).
+const MAX_NAME_BYTES: usize = 255;
+
+/// Why something is not landed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum NotLandedWhy {
+    /// It, or a folder above it, is called like unfinished work of this program.
+    LooksUnfinished,
+    /// Its name, or that of a folder above it, is longer than file systems hold.
+    LongName,
+}
+
+impl fmt::Display for NotLandedWhy {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::LooksUnfinished => formatter
+                .write_str("it is named like unfinished work of this program, which its next run would clear up"),
+            Self::LongName => {
+                write!(formatter, "a name in its path is longer than the {MAX_NAME_BYTES} bytes that disks hold")
+            }
+        }
+    }
+}
+
+/// Something that was in the archive, and is not landed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct NotLanded {
+    /// Its path in the archive.
+    pub path: EntryPath,
+    /// Why.
+    pub why: NotLandedWhy,
+}
+
+/// What of these entries is not landed in a folder of this name, in their order.
+pub(super) fn not_landed(destination: Option<&OsStr>, entries: &[ListedEntry]) -> Vec<NotLanded> {
+    let one = |listed: &ListedEntry| {
+        let why = why_not(destination, &listed.entry.path)?;
+        Some(NotLanded { path: listed.entry.path.clone(), why })
+    };
+    entries.iter().filter_map(one).collect()
+}
+
+fn why_not(destination: Option<&OsStr>, path: &EntryPath) -> Option<NotLandedWhy> {
+    let mut folder = destination.unwrap_or_default();
+    for name in path.components() {
+        let name_here = OsStr::from_bytes(name);
+        if looks_arriving(name) || looks_staged(folder, name_here) {
+            return Some(NotLandedWhy::LooksUnfinished);
+        }
+        if name.len() > MAX_NAME_BYTES {
+            return Some(NotLandedWhy::LongName);
+        }
+        folder = name_here;
+    }
+    None
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::plain("out", "a/steps", None)]
+    #[case::folder_alone("out", "form.unfinished/notes", None)]
+    #[case::steps("out", "form.unfinished/steps", Some(NotLandedWhy::LooksUnfinished))]
+    #[case::below_a_lock("out", "a/form.unfinished/in-use-0/x", Some(NotLandedWhy::LooksUnfinished))]
+    #[case::opened_into_one("form.unfinished", "volume-00001", Some(NotLandedWhy::LooksUnfinished))]
+    #[case::marker("out", "a/.arriving-0123456789abcdef", Some(NotLandedWhy::LooksUnfinished))]
+    fn names_of_unfinished_work_are_known(
+        #[case] destination: &str,
+        #[case] path: &str,
+        #[case] expected: Option<NotLandedWhy>,
+    ) {
+        assert_eq!(why_not(Some(destination.as_ref()), &EntryPath::new(path).unwrap()), expected);
+    }
+
+    #[rstest]
+    #[case(255, None)]
+    #[case(256, Some(NotLandedWhy::LongName))]
+    fn names_that_no_disk_holds_are_known(#[case] bytes: usize, #[case] expected: Option<NotLandedWhy>) {
+        assert_eq!(why_not(None, &EntryPath::new(format!("a/{}/b", "x".repeat(bytes))).unwrap()), expected);
+    }
+}
