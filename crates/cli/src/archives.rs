@@ -149,6 +149,9 @@ fn load_open(
     wanted: Wanted,
     work: &WorkArguments,
 ) -> Result<Loaded, Failure> {
+    if credentials::expects_password(unlock) {
+        archive.refuse_if_open_to_all().map_err(archive_failure)?;
+    }
     let files = archive.paths();
     let path = files.last().cloned().unwrap_or_default();
     let (mut name, mut secret) = (path.file_stem().unwrap_or_default().as_bytes().to_vec(), false);

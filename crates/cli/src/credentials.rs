@@ -16,7 +16,7 @@ use under_seal_core::context::Context;
 use under_seal_core::passwords::{self, Guessing, make_passphrase};
 use under_seal_core::sealed::{
     ArchiveKey, CostLimit, Credentials, HeadError, KeyCost, KeyFile, Password, SealedError, cost_of,
-    opens_without_password, unlock,
+    key_of_open_to_all, unlock,
 };
 use under_seal_core::volume::VolumeSet;
 use under_seal_core::zip::{Segments, ZipError, ZipReader};
@@ -86,9 +86,15 @@ impl Drop for PassphraseFile {
     }
 }
 
-/// Whether a password is given by option or variable.
+/// Whether a password, or a key file that goes with one, is given by option or variable.
 pub fn is_given(arguments: &UnlockArguments) -> bool {
-    arguments.password.password_from.is_some() || std::env::var_os(PASSWORD_VARIABLE).is_some()
+    let PasswordArguments { password_from, key_file } = &arguments.password;
+    password_from.is_some() || key_file.is_some() || std::env::var_os(PASSWORD_VARIABLE).is_some()
+}
+
+/// Whether an archive without a password is to be refused: one was given, and it was not said that there may be none.
+pub fn expects_password(arguments: &UnlockArguments) -> bool {
+    is_given(arguments) && !arguments.accept_no_password
 }
 
 /// The password given by option or variable, if there is one.
@@ -124,20 +130,20 @@ fn key_file(arguments: &PasswordArguments) -> Result<Option<KeyFile>, Failure> {
 
 /// Unlocks a set with what was given, or with what is asked for on the terminal, up to three times.
 pub fn to_unlock(set: &VolumeSet, arguments: &UnlockArguments) -> Result<Unlocked, Failure> {
-    match unasked(set, arguments)? {
+    match unasked(set, arguments, expects_password(arguments))? {
         Some(unlocked) => Ok(unlocked),
         None => asked(set, arguments),
     }
 }
 
-/// Unlocks a set as far as that can be done without asking; `None` where nothing was given.
-pub fn unasked(set: &VolumeSet, arguments: &UnlockArguments) -> Result<Option<Unlocked>, Failure> {
-    let given = if opens_without_password(&set.head, &set.ids.set) {
-        Credentials::none()
-    } else {
-        let Some(password) = given_password(&arguments.password)? else { return Ok(None) };
-        Credentials { password, key_file: key_file(&arguments.password)? }
-    };
+/// Unlocks a set as far as that can be done without asking; `None` where nothing was given. A set without a password is refused
+/// where one is expected.
+pub fn unasked(set: &VolumeSet, arguments: &UnlockArguments, expected: bool) -> Result<Option<Unlocked>, Failure> {
+    if let Some(key) = key_of_open_to_all(set, expected)? {
+        return Ok(Some(Unlocked { key, secret: false }));
+    }
+    let Some(password) = given_password(&arguments.password)? else { return Ok(None) };
+    let given = Credentials { password, key_file: key_file(&arguments.password)? };
     try_to_unlock(set, &given, arguments).map(Some)
 }
 
@@ -205,7 +211,7 @@ fn try_to_unlock(set: &VolumeSet, credentials: &Credentials, arguments: &UnlockA
         writeln!(anstream::stderr(), "Unlocking takes {}.", words::costly(cost)).map_err(Failure::Prompt)?;
     }
     let key = unlock(set, credentials, limit)?;
-    Ok(Unlocked { key, secret: *credentials != Credentials::none() })
+    Ok(Unlocked { key, secret: true })
 }
 
 /// The password itself, once it has opened the set.
@@ -215,13 +221,12 @@ pub fn that_opens(set: &VolumeSet, arguments: &UnlockArguments) -> Result<Passwo
 
 /// What unlocks a set, given or asked for, once it has; and how costly that may be.
 pub fn tried(set: &VolumeSet, arguments: &UnlockArguments) -> Result<(Credentials, CostLimit), Failure> {
-    let credentials = if opens_without_password(&set.head, &set.ids.set) {
-        Credentials::none()
-    } else {
-        let key_file = key_file(&arguments.password)?;
-        let password = given_password(&arguments.password)?.map_or_else(|| prompt::ask(Purpose::Unlock), Ok)?;
-        Credentials { password, key_file }
-    };
+    if key_of_open_to_all(set, expects_password(arguments))?.is_some() {
+        return Ok((Credentials::none(), limit(arguments)));
+    }
+    let key_file = key_file(&arguments.password)?;
+    let password = given_password(&arguments.password)?.map_or_else(|| prompt::ask(Purpose::Unlock), Ok)?;
+    let credentials = Credentials { password, key_file };
     try_to_unlock(set, &credentials, arguments)?;
     Ok((credentials, limit(arguments)))
 }

@@ -30,6 +30,9 @@ pub enum ArchiveError {
     /// Parts of an archive are missing.
     #[error(transparent)]
     Parts(#[from] PartsError),
+    /// Nothing in it is encrypted, and a password was given: whoever gave it expects another archive.
+    #[error("it has no password")]
+    OpenToAll,
     /// The user asked to stop.
     #[error(transparent)]
     Cancelled(#[from] Cancelled),
@@ -117,6 +120,16 @@ impl Archive {
             Self::Zip(archive) if archive.is_encrypted() => Some(archive.password()),
             _ => None,
         }
+    }
+
+    /// Refuses an archive of an open format in which nothing is encrypted, where a password was given for it: anybody can have
+    /// made it.
+    ///
+    /// # Errors
+    /// [`ArchiveError::OpenToAll`].
+    pub fn refuse_if_open_to_all(&self) -> Result<(), ArchiveError> {
+        let locked = matches!(self, Self::Sealed(_)) || self.zip_password().is_some();
+        if locked { Ok(()) } else { Err(ArchiveError::OpenToAll) }
     }
 
     /// Whether names, sizes and dates are kept by the same password as contents.

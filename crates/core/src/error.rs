@@ -178,6 +178,7 @@ fn archive_class(error: &ArchiveError) -> ErrorClass {
         ArchiveError::Tar(_) => ErrorClass::Damaged,
         ArchiveError::Iso(error) => iso_class(error),
         ArchiveError::Parts(PartsError::Missing { .. }) => ErrorClass::VolumesMissing,
+        ArchiveError::OpenToAll => ErrorClass::Damaged,
         ArchiveError::Cancelled(_) => ErrorClass::Cancelled,
     }
 }

@@ -26,6 +26,9 @@ pub struct UnlockArguments {
     /// Unlock even where that takes more memory or time than is done unasked (1 GiB, 16 passes); only for a sender you trust
     #[arg(long)]
     pub allow_costly_key: bool,
+    /// Read the archive even where a password is given and it has none, so that anybody can have made it
+    #[arg(long)]
+    pub accept_no_password: bool,
 }
 
 /// Volumes that do not come all at once.

@@ -21,7 +21,7 @@ use under_seal_core::archive::Archive;
 use under_seal_core::handover::{
     Handed, HandedFile, HandedOver, HandoverRequest, NOTE_PAGE, NOTE_TEXT, SUMS, hand_over,
 };
-use under_seal_core::sealed::{Password, opens_without_password};
+use under_seal_core::sealed::{Password, key_of_open_to_all};
 use under_seal_core::volume::VolumeSet;
 
 /// Runs the command; the exit code.
@@ -41,7 +41,8 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
     let (mut what, stem) = match given(slice::from_ref(&arguments.archive), &arguments.work)? {
         Given::Sealed(set) => {
             let stem = super::resend::stem(&set);
-            (What::Volumes(set), stem)
+            let secret = key_of_open_to_all(&set, credentials::expects_password(&arguments.unlock))?.is_none();
+            (What::Volumes { set, secret }, stem)
         }
         open => {
             let is_given = credentials::is_given(&arguments.unlock) || password_note.is_some();
@@ -85,21 +86,21 @@ fn lies_apart(note: &Path, folder: &Path) -> Result<(), Failure> {
 
 /// What is handed over.
 enum What {
-    Volumes(VolumeSet),
+    Volumes { set: VolumeSet, secret: bool },
     Archive(Box<Archive>),
 }
 
 impl What {
     fn handed(&mut self) -> Handed<'_> {
         match self {
-            Self::Volumes(set) => Handed::Volumes(set),
+            Self::Volumes { set, .. } => Handed::Volumes(set),
             Self::Archive(archive) => Handed::Archive(archive),
         }
     }
 
     fn volumes(&self) -> Option<u32> {
         match self {
-            Self::Volumes(set) => Some(set.geometry.data_volumes),
+            Self::Volumes { set, .. } => Some(set.geometry.data_volumes),
             Self::Archive(_) => None,
         }
     }
@@ -107,7 +108,7 @@ impl What {
     /// The password, once it has opened it.
     fn password(&self, unlock: &UnlockArguments) -> Result<Password, Failure> {
         match self {
-            Self::Volumes(set) => credentials::that_opens(set, unlock),
+            Self::Volumes { set, .. } => credentials::that_opens(set, unlock),
             Self::Archive(archive) => {
                 archive.zip_password().flatten().cloned().ok_or(Failure::Value(BadValue::NoPasswordToTell))
             }
@@ -116,7 +117,7 @@ impl What {
 
     fn is_secret(&self) -> bool {
         match self {
-            Self::Volumes(set) => !opens_without_password(&set.head, &set.ids.set),
+            Self::Volumes { secret, .. } => *secret,
             Self::Archive(archive) => archive.zip_password().is_some(),
         }
     }
@@ -124,7 +125,7 @@ impl What {
     /// Whether every content was read, as far as the format lets it be without the password.
     fn contents_read(&self) -> bool {
         match self {
-            Self::Volumes(_) => false,
+            Self::Volumes { .. } => false,
             Self::Archive(archive) => archive.zip_password() != Some(None),
         }
     }
@@ -163,11 +164,11 @@ impl Report {
             command: "handover",
             exit_code: DONE,
             format: match what {
-                What::Volumes(_) => "sealed",
+                What::Volumes { .. } => "sealed",
                 What::Archive(archive) => archive.format(),
             },
             set: match what {
-                What::Volumes(set) => Some(set.ids.set_text()),
+                What::Volumes { set, .. } => Some(set.ids.set_text()),
                 What::Archive(_) => None,
             },
             secret: what.is_secret(),

@@ -15,6 +15,10 @@ use under_seal_core::tar::TarError;
 use under_seal_core::volume::{CellError, GatherError, HeaderError, SetSummary};
 use under_seal_core::zip::{PartsError, ZipError};
 
+/// What is said where a password was given for an archive that has none.
+const OPEN_TO_ALL: &str = "This is not the archive that your password belongs to: it has no password, so anybody can have made \
+                           it. Ask the sender. If you know that this one has none, add --accept-no-password.";
+
 const MIB_IN_KIB: u32 = 1024;
 
 fn sets(found: &[SetSummary]) -> String {
@@ -110,9 +114,10 @@ pub fn sealed(error: &SealedError) -> String {
              letters and the keyboard's language. If the archive was sealed with a key file, add --key-file."
                 .to_owned()
         }
+        SealedError::Head(HeadError::OpenToAll) => OPEN_TO_ALL.to_owned(),
         SealedError::Head(HeadError::Tampered) => {
             format!(
-                "The password fits, but the archive's head {TAMPERED}. Trust nothing in it; ask the sender for it again."
+                "The archive's key fits, but its head {TAMPERED}. Trust nothing in it; ask the sender for it again."
             )
         }
         SealedError::Head(HeadError::Costly(cost)) => format!(
@@ -211,6 +216,7 @@ pub fn archive(error: &ArchiveError) -> String {
         ArchiveError::Tar(error) => tar(error),
         ArchiveError::Iso(error) => disc_image(error),
         ArchiveError::Parts(PartsError::Missing { missing, count }) => parts_missing(missing, *count),
+        ArchiveError::OpenToAll => OPEN_TO_ALL.to_owned(),
         ArchiveError::Cancelled(_) => "Cancelled.".to_owned(),
     }
 }

@@ -34,14 +34,15 @@ fn everything_of_the_readers_desk_takes_it(
     #[case] any: &str,
     #[case] words: &str,
 ) {
-    let desk = with_dossier();
+    let secret = !options.contains(&"--no-password");
+    let desk = with_dossier().with_password(secret);
     desk.file("board.toml", b"[profiles.board]\nformat = \"zip\"\n");
     let packed = desk.run(&[&["pack", "wrenfall-light"], options].concat()).expect(0).out;
     assert!(packed.replace("\n  ", " ").contains(words), "{packed}");
     assert_eq!(desk.names("out"), files);
     let any = format!("out/{any}");
     desk.run(&["check", &any]).expect(0);
-    desk.run(&["check", &any, "--ask-password", "--json"]).expect(0);
+    desk.run(&["check", &any, "--ask-password", "--json"]).expect(if secret { 0 } else { 5 });
     assert_eq!(desk.run(&["about", &any, "--json"]).expect(0).json("/files"), 20);
     let listed = desk.run(&["list", &any, "--long", "*.csv"]).expect(0).out;
     assert!(listed.contains("wrenfall-light/costs/cost-table.csv"), "{listed}");
@@ -114,7 +115,7 @@ fn what_befalls_an_archive_is_told(
 #[case::plain("w", "a tar archive")]
 #[case::compressed("w:gz", "the compression's own checksum")]
 fn a_tar_archive_is_taken_as_it_comes(#[case] mode: &str, #[case] words: &str) {
-    let desk = with_dossier();
+    let desk = with_dossier().with_password(false);
     let script =
         format!("import tarfile\nwith tarfile.open('letter.bin', '{mode}') as t:\n    t.add('wrenfall-light')");
     let made = std::process::Command::new("python3").args(["-c", &script]).current_dir(desk.path(".")).status();
@@ -140,7 +141,7 @@ fn a_tar_archive_is_taken_as_it_comes(#[case] mode: &str, #[case] words: &str) {
 
 #[test]
 fn a_disc_image_is_taken_as_it_comes() {
-    let desk = Desk::new();
+    let desk = Desk::new().with_password(false);
     let table = file("LEVELS.CSV;1", b"lamp,3\n").using(&[named("levels of the lamp.csv"), mode(0o100_640)]);
     let plan = file("PLAN.SVG;1", b"<svg/>").using(&[named("Grundriß.svg"), mode(0o100_640)]);
     let device = file("TTY", b"").using(&[named("tty"), mode(0o20_666)]);
@@ -241,7 +242,7 @@ fn the_recipient_of_an_open_format_is_played(
     #[case] last: &str,
     #[case] words: &str,
 ) {
-    let desk = with_dossier();
+    let desk = with_dossier().with_password(!packed.contains(&"--no-password"));
     let archive = packed[0];
     desk.run(&[&["pack", "wrenfall-light", "--to"], packed].concat()).expect(0);
     let arguments = [&["rehearse", archive, "--against", "wrenfall-light"], options].concat();
@@ -270,7 +271,7 @@ fn an_open_format_is_handed_over(
     #[case] note: &str,
     #[case] words: &str,
 ) {
-    let desk = with_dossier();
+    let desk = with_dossier().with_password(!packed.contains(&"--no-password"));
     desk.run(&[&["pack", "wrenfall-light", "--to"], packed].concat()).expect(0);
     let said = desk.run(&[&["handover", packed[0], "--to", "give"], options].concat()).expect(0).out;
     assert!(said.contains(words), "{said}");
@@ -290,7 +291,7 @@ fn an_open_format_is_handed_over(
 
 #[test]
 fn a_lone_compressed_file_keeps_its_name_on_the_way() {
-    let desk = Desk::new();
+    let desk = Desk::new().with_password(false);
     desk.file("levels.csv", b"lamp,3\n").file("levels.csv.gz", LEVELS);
     let said = desk.run(&["rehearse", "levels.csv.gz", "--against", "levels.csv"]).expect(0).out;
     assert!(said.contains("1 file under the names that they need") && said.contains("in every byte"), "{said}");
@@ -309,12 +310,11 @@ const LEVELS: &[u8] = b"\x1F\x8B\x08\0\0\0\0\0\0\xFF\x01\x07\0\xF8\xFFlamp,3\n\x
 fn without_the_password_only_the_directory_is_read_before_it_is_handed_over() {
     let desk = Desk::new();
     desk.file("a", b"one").run(&["pack", "a", "--to", "a.zip"]).expect(0);
-    let mut command = desk.command(&["handover", "a.zip", "--to", "give", "--json"]);
-    let ran = crate::support::Ran::new(command.env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(0);
+    let ran = desk.run_bare(&["handover", "a.zip", "--to", "give", "--json"]).expect(0);
     assert_eq!((ran.json("/secret"), ran.json("/contents_read")), (true.into(), false.into()));
     let refused = desk.run(&["pack", "a", "--to", "a.tar", "--no-password"]).expect(0);
     assert!(refused.err.is_empty(), "{}", refused.err);
-    let told = desk.run(&["handover", "a.tar", "--to", "other", "--password-note", "p.txt"]).expect(2).err;
+    let told = desk.run_bare(&["handover", "a.tar", "--to", "other", "--password-note", "p.txt"]).expect(2).err;
     assert!(told.contains("There is no password to write down"), "{told}");
 }
 
@@ -324,18 +324,15 @@ fn hidden_names_need_the_password() {
     let desk = with_dossier();
     let packing = ["pack", "wrenfall-light", "--to", "b.zip", "--hide-names", "--message", "Mind the step.", "--json"];
     assert_eq!(desk.run(&packing).expect(0).json("/hides_names"), true);
-    let without = |arguments: &[&str]| {
-        crate::support::Ran::new(desk.command(arguments).env_remove("UNDER_SEAL_PASSWORD").output().unwrap())
-    };
     for command in ["list", "about"] {
-        let refused = without(&[command, "b.zip"]).expect(2);
+        let refused = desk.run_bare(&[command, "b.zip"]).expect(2);
         assert!(!(refused.out + &refused.err).contains("wrenfall-light"));
     }
-    let checked = without(&["check", "b.zip"]).expect(0).out;
+    let checked = desk.run_bare(&["check", "b.zip"]).expect(0).out;
     assert!(checked.contains("that are hidden, names and number of files too"), "{checked}");
-    let report = without(&["check", "b.zip", "--json"]).expect(0);
+    let report = desk.run_bare(&["check", "b.zip", "--json"]).expect(0);
     assert_eq!((report.json("/hides_names"), report.json("/contents_read")), (true.into(), false.into()));
-    without(&["handover", "b.zip", "--to", "give"]).expect(0);
+    desk.run_bare(&["handover", "b.zip", "--to", "give"]).expect(0);
     let about = desk.run(&["about", "b.zip"]).expect(0).out;
     assert!(about.contains("contents, names, sizes and dates") && about.contains("Mind the step."), "{about}");
     let checked = desk.run(&["check", "b.zip"]).expect(0).out;
@@ -396,9 +393,7 @@ fn a_wrong_password_and_no_password_are_told() {
     desk.file("a", b"one").file("wrong.txt", b"another one").run(&["pack", "a"]).expect(0);
     desk.run(&["pack", "a", "--to", "a.zip"]).expect(0);
     desk.run(&["open", "a.zip", "--into", "b", "--password-from", "wrong.txt"]).expect(3);
-    let mut command = desk.command(&["check", "a.zip"]);
-    let ran = crate::support::Ran::new(command.env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(0);
+    let ran = desk.run_bare(&["check", "a.zip"]).expect(0);
     assert!(ran.out.contains("they need the password"), "{}", ran.out);
-    let mut command = desk.command(&["list", "a.zip"]);
-    crate::support::Ran::new(command.env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(0);
+    desk.run_bare(&["list", "a.zip"]).expect(0);
 }

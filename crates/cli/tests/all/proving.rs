@@ -300,3 +300,62 @@ fn the_note_can_be_the_senders_own() {
         assert!(page.contains(part), "{part}: {page}");
     }
 }
+
+/// An archive without a password in the place of one that has one: whoever was given a password gets nothing of it.
+#[rstest]
+#[case::sealed("forged.useal")]
+#[case::zip("forged.zip")]
+#[case::tar("forged.tar.gz")]
+fn a_password_is_not_taken_for_an_archive_that_has_none(#[case] forged: &str) {
+    let desk = Desk::new();
+    desk.file("pw", crate::support::PASSWORD.as_bytes()).file("key", b"any").file("a", b"not what was sent");
+    desk.run(&["pack", "a", "--to", forged, "--no-password"]).expect(0);
+    let commands: [&[&str]; 8] = [
+        &["open", forged, "--into", "in"],
+        &["list", forged],
+        &["peek", forged, "a"],
+        &["check", forged],
+        &["about", forged],
+        &["compare", forged, "a"],
+        &["rehearse", forged, "--against", "a"],
+        &["handover", forged, "--to", "give"],
+    ];
+    let sealed_only: [&[&str]; 1] = [&["receipt", forged]];
+    let all = commands.into_iter().chain(sealed_only.into_iter().filter(|_| forged.ends_with(".useal")));
+    for command in all {
+        for given in [&["--password-from", "pw"][..], &["--key-file", "key"]] {
+            let refused = desk.run_bare(&[command, given].concat()).expect(5);
+            assert!(
+                refused.err.replace("\n  ", " ").contains("anybody can have made it"),
+                "{command:?}: {}",
+                refused.err
+            );
+        }
+        desk.run(command).expect(5);
+        assert!(desk.names("in").is_empty() && desk.names("give").is_empty(), "{command:?}");
+    }
+    desk.run_bare(&["check", forged, "--ask-password"]).expect(5);
+    desk.run_bare(&["list", forged]).expect(0);
+    desk.run(&["open", forged, "--into", "in", "--accept-no-password"]).expect(0);
+    assert_eq!(desk.names("in"), ["a"]);
+}
+
+/// What of the header of a set without a password is changed, and its check made right again (docs/format.md, 2): the
+/// commitment to its key, or a key derivation that a later version may have.
+#[rstest]
+#[case::commitment(176, 5, "changed on purpose")]
+#[case::later_version(128, 2, "newer Under Seal")]
+fn a_changed_header_of_a_set_without_a_password_is_told(#[case] at: usize, #[case] code: i32, #[case] words: &str) {
+    let desk = Desk::new().with_password(false);
+    desk.file("a", b"1").run(&["pack", "a", "--no-password"]).expect(0);
+    let path = desk.path("a.useal");
+    let mut bytes = fs::read(&path).unwrap();
+    bytes[at] ^= 0x40;
+    let check = blake3::hash(&bytes[..4064]);
+    bytes[4064..4096].copy_from_slice(check.as_bytes());
+    fs::write(path, bytes).unwrap();
+    for command in [&["open", "a.useal", "--into", "in"][..], &["check", "a.useal"], &["list", "a.useal"]] {
+        let told = desk.run(command).expect(code).err;
+        assert!(told.replace("\n  ", " ").contains(words), "{told}");
+    }
+}

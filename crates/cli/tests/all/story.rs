@@ -51,8 +51,7 @@ fn a_folder_becomes_volumes_within_the_fit_and_comes_back() {
 #[test]
 fn check_looks_outside_without_the_password_and_inside_with_it() {
     let desk = Desk::with_volumes();
-    let mut outside = desk.command(&["check", "out", "--json"]);
-    let outside = crate::support::Ran::new(outside.env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(0);
+    let outside = desk.run_bare(&["check", "out", "--json"]).expect(0);
     assert_eq!((outside.json("/complete"), outside.json("/contents")), (true.into(), serde_json::Value::Null));
     let inside = desk.run(&["check", "out/wrenfall-light-07of07.useal", "--json"]).expect(0);
     assert_eq!((inside.json("/contents/bytes"), inside.json("/contents/files")), (1_785_141.into(), 20.into()));
@@ -90,8 +89,7 @@ fn several_sources_get_one_name_and_the_password_may_come_from_a_file() {
     desk.file("plans/tower.svg", b"<svg/>").file("note.txt", b"read me").file("pass", PASSWORD.as_bytes());
     desk.run(&["pack", "plans", "note.txt", "--to", "out/board.useal"]).expect(0);
     assert_eq!(desk.names("out"), ["board.useal"]);
-    let mut open = desk.command(&["open", "out", "--into", "in", "--password-from", "pass"]);
-    crate::support::Ran::new(open.env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(0);
+    desk.run_bare(&["open", "out", "--into", "in", "--password-from", "pass"]).expect(0);
     assert_eq!(desk.names("in"), ["note.txt", "plans"]);
 }
 

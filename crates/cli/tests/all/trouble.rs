@@ -173,7 +173,7 @@ fn a_volume_moved_as_text_is_recognised() {
 fn without_a_terminal_nobody_is_asked() {
     let desk = Desk::new();
     desk.file("a", b"1");
-    let ran = Ran::new(desk.command(&["pack", "a"]).env_remove("UNDER_SEAL_PASSWORD").output().unwrap()).expect(2);
+    let ran = desk.run_bare(&["pack", "a"]).expect(2);
     assert!(ran.err.contains("--password-from FILE"), "{}", ran.err);
 }
 

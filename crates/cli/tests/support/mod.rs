@@ -11,6 +11,7 @@ pub const PASSWORD: &str = "twelve panes of salted glass";
 
 pub struct Desk {
     place: tempfile::TempDir,
+    has_password: bool,
 }
 
 /// What a run of the program gave back.
@@ -45,7 +46,7 @@ impl Ran {
 
 impl Desk {
     pub fn new() -> Self {
-        Self { place: tempfile::tempdir().unwrap() }
+        Self { place: tempfile::tempdir().unwrap(), has_password: true }
     }
 
     /// A desk with the dossier on it, and its seven volumes in `out`.
@@ -54,6 +55,11 @@ impl Desk {
         desk.run(&["demo", "--data-to", "."]).expect(0);
         desk.run(&["pack", "wrenfall-light", "--to", "out/", "--fit", "300KB"]).expect(0);
         desk
+    }
+
+    /// Whether runs have the password in their environment; they have, unless they are told otherwise here.
+    pub fn with_password(self, has_password: bool) -> Self {
+        Self { has_password, ..self }
     }
 
     pub fn path(&self, name: &str) -> PathBuf {
@@ -82,7 +88,10 @@ impl Desk {
     pub fn command(&self, arguments: &[&str]) -> Command {
         let mut command = Command::new(cargo_bin("under-seal"));
         command.args(arguments).current_dir(self.place.path()).stdin(Stdio::null());
-        command.env("UNDER_SEAL_PASSWORD", PASSWORD).env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1");
+        command.env_remove("UNDER_SEAL_PASSWORD").env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1");
+        if self.has_password {
+            command.env("UNDER_SEAL_PASSWORD", PASSWORD);
+        }
         // Whoever runs the tests may have settings of their own.
         command.env("XDG_CONFIG_HOME", self.path(".settings")).env("XDG_STATE_HOME", self.path(".state"));
         command
@@ -90,6 +99,11 @@ impl Desk {
 
     pub fn run(&self, arguments: &[&str]) -> Ran {
         Ran::new(self.command(arguments).output().unwrap())
+    }
+
+    /// A run without the password.
+    pub fn run_bare(&self, arguments: &[&str]) -> Ran {
+        Ran::new(self.command(arguments).env_remove("UNDER_SEAL_PASSWORD").output().unwrap())
     }
 
     /// The names in a folder, sorted.

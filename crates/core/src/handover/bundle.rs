@@ -2,12 +2,12 @@
 //! copies of them are what they were.
 
 use super::{HandoverError, NoteFields};
-use crate::archive::Archive;
+use crate::archive::{Archive, ArchiveError};
 use crate::context::Context;
 use crate::pieces::{Sha256Sum, sum_of};
 use crate::place::{FileAction, FileError};
 use crate::proof::{damaged_contents, inspect};
-use crate::sealed::opens_without_password;
+use crate::sealed::key_of_open_to_all;
 use crate::volume::{VolumeFile, VolumeSet, names};
 use std::ffi::{OsStr, OsString};
 use std::path::PathBuf;
@@ -39,7 +39,7 @@ impl Bundle {
     pub fn of(handed: &mut Handed<'_>, stem: &OsStr, context: &Context<'_>) -> Result<Self, HandoverError> {
         let (parts, set, secret, how) = match handed {
             Handed::Volumes(set) => {
-                let secret = !opens_without_password(&set.head, &set.ids.set);
+                let secret = key_of_open_to_all(set, false).map_err(ArchiveError::from)?.is_none();
                 (volumes(set, stem, context)?, Some(set.ids.set_text()), secret, HOW_TO_OPEN_VOLUMES.to_owned())
             }
             Handed::Archive(open) => (files(open, context)?, None, open.zip_password().is_some(), how_to_open(open)),

@@ -8,7 +8,7 @@ use crate::handover::HOW_TO_OPEN_VOLUMES;
 use crate::opening::open;
 use crate::place::{FileAction, FileError};
 use crate::proof::{TimesKept, VolumeState, inspect};
-use crate::sealed::{CostLimit, Credentials, SealedReader, opens_without_password, unlock};
+use crate::sealed::{CostLimit, Credentials, SealedReader, unlock};
 use crate::volume::{HEADER_BYTES, VolumeFile, VolumeSet};
 use std::fs;
 
@@ -23,7 +23,7 @@ pub(super) fn play(
     let parcel = Parcel {
         files: sent(set)?,
         set: Some(set.ids.set_text()),
-        secret: !opens_without_password(&set.head, &set.ids.set),
+        secret: *credentials != Credentials::none(),
         how: HOW_TO_OPEN_VOLUMES.to_owned(),
         needs_names: false,
         unchanged: HEADER_BYTES as u64,

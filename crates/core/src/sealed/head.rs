@@ -34,6 +34,9 @@ pub enum HeadError {
     /// No keyhole opens with this password.
     #[error("wrong password")]
     WrongPassword,
+    /// It needs no password, and one was given: whoever gave it expects another archive.
+    #[error("it has no password")]
+    OpenToAll,
     /// A keyhole opens, but the commitment or the tag is wrong.
     #[error("the head was tampered with")]
     Tampered,
@@ -137,10 +140,19 @@ pub fn open_head(
     Err(HeadError::WrongPassword)
 }
 
-/// Whether an archive is not secret: it opens with [`Credentials::none`], and an attempt at that costs next to nothing.
-pub fn opens_without_password(head: &Head, set: &[u8; 16]) -> bool {
-    let cheap = read_cost(head.as_bytes()).is_ok_and(|cost| cost == KeyCost::CHEAPEST);
-    cheap && open_head(head, set, &Credentials::none(), CostLimit::Bearable).is_ok()
+/// The key of an archive that is not secret: it opens with [`Credentials::none`], and an attempt at that costs next to
+/// nothing. `None` where it needs a password. Whoever can write can make such an archive, so it is never authentic.
+///
+/// # Errors
+/// [`HeadError`], if the head opens without a password and was tampered with, or cannot be read.
+pub fn open_to_all(head: &Head, set: &[u8; 16]) -> Result<Option<ArchiveKey>, HeadError> {
+    if read_cost(head.as_bytes())? != KeyCost::CHEAPEST {
+        return Ok(None);
+    }
+    match open_head(head, set, &Credentials::none(), CostLimit::Bearable) {
+        Err(HeadError::WrongPassword) => Ok(None),
+        outcome => outcome.map(Some),
+    }
 }
 
 /// What an attempt at unlocking costs, bearable or not.
@@ -240,7 +252,7 @@ mod tests {
     #[case::costly(Credentials::none(), KeyCost { memory_kib: 16, ..KeyCost::CHEAPEST }, false)]
     fn what_is_not_secret_is_known(#[case] credentials: Credentials, #[case] cost: KeyCost, #[case] open: bool) {
         let (_, head) = sealed_at(cost, &[credentials]).unwrap();
-        assert_eq!(opens_without_password(&Head::new(head), &SET), open);
+        assert_eq!(open_to_all(&Head::new(head), &SET).unwrap().is_some(), open);
     }
 
     /// A password with a key file of this content.

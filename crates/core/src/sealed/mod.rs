@@ -27,10 +27,10 @@ pub use framing::{FrameDraft, Framer};
 
 pub use crate::entry::Totals;
 pub use crate::wire;
-pub use head::{HeadError, cost_of, opens_without_password, seal_head};
+pub use head::{HeadError, cost_of, seal_head};
 pub use index::About;
 pub use keys::{ArchiveKey, CostLimit, KeyCost};
 pub use password::{Credentials, KeyFile, Password, PasswordError};
-pub use reader::{ExtractError, SealedError, SealedReader, unlock};
+pub use reader::{ExtractError, SealedError, SealedReader, key_of_open_to_all, unlock};
 pub use salvage::{Lost, Salvage};
 pub use writer::{CompressedFrame, SealError, SealedArchive, SealedWriter};

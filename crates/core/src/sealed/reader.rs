@@ -6,7 +6,7 @@
 use super::cells::CellSeal;
 use super::delivery::{Delivery, Open};
 use super::frame::{FRAME_HEADER_BYTES, FrameError, FrameHeader, FrameKind};
-use super::head::{HeadError, open_head};
+use super::head::{HeadError, open_head, open_to_all};
 use super::index::{About, IndexEntry, Place, Root, RootError, check_order, read_page};
 use super::keys::{ArchiveKey, CostLimit};
 use super::password::Credentials;
@@ -266,6 +266,18 @@ impl ArchiveReader for SealedReader {
 /// [`SealedError::Head`].
 pub fn unlock(set: &VolumeSet, credentials: &Credentials, limit: CostLimit) -> Result<ArchiveKey, SealedError> {
     Ok(open_head(&set.head, &set.ids.set, credentials, limit)?)
+}
+
+/// The key of a set that is open to all, since it has no password; `None` for one that has. Whoever was given a password
+/// for it (`password_given`) expects another archive, and must not get this one instead: anybody can have made it.
+///
+/// # Errors
+/// [`SealedError::Head`]; [`HeadError::OpenToAll`] where a password was given and there is none.
+pub fn key_of_open_to_all(set: &VolumeSet, password_given: bool) -> Result<Option<ArchiveKey>, SealedError> {
+    match open_to_all(&set.head, &set.ids.set)? {
+        Some(_) if password_given => Err(HeadError::OpenToAll.into()),
+        key => Ok(key),
+    }
 }
 
 /// The stream of cells of a set that is unlocked.

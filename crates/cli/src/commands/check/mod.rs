@@ -40,7 +40,9 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
             given @ Given::Open(..) => return open_format::run(given, arguments),
         },
     };
-    let unlocked = match credentials::unasked(&set, &arguments.unlock) {
+    let expects = credentials::expects_password(&arguments.unlock)
+        || (arguments.ask_password && !arguments.unlock.accept_no_password);
+    let unlocked = match credentials::unasked(&set, &arguments.unlock, expects) {
         Ok(None) if arguments.ask_password => credentials::asked(&set, &arguments.unlock).map(Some),
         given => given,
     };

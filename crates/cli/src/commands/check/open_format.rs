@@ -21,6 +21,9 @@ pub(super) fn run(given: Given, arguments: &CheckArguments) -> Result<u8, Failur
     let has_password = credentials::is_given(&arguments.unlock) || arguments.ask_password;
     let wanted = if has_password { Wanted::Content } else { Wanted::Outside };
     let mut loaded = given.load(&arguments.unlock, wanted, &arguments.work)?;
+    if arguments.ask_password && !arguments.unlock.accept_no_password {
+        loaded.archive.refuse_if_open_to_all().map_err(archive_failure)?;
+    }
     let progress = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let read = has_password || !loaded.secret;
