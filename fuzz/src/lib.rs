@@ -241,7 +241,7 @@ pub fn zip(data: &[u8]) {
         let _ = is_zip(path);
         let password = Password::new("lamp").unwrap();
         with_context(|context| {
-            let locked = ZipReader::open(Segments::open(&[path]).unwrap(), None);
+            let locked = ZipReader::open(Segments::open(&[path]).unwrap(), None, context);
             if let Ok(mut archive) = locked.and_then(|locked| locked.unlocked(password, context)) {
                 extract(&mut archive, context);
             }

@@ -182,14 +182,16 @@ pub fn to_unlock_zip(
     let paths: Vec<PathBuf> = archive.segments().paths().map(Path::to_owned).collect();
     let (mut archive, mut left) = (Some(archive), TRIES);
     loop {
+        let progress = ProgressLine::for_reading(None, work);
+        let context = session::context(&progress, work.threads);
         let password = given.clone().map_or_else(|| prompt::ask(Purpose::Unlock), Ok)?;
         left -= 1;
         let locked = match archive.take() {
             Some(archive) => archive,
-            None => ZipReader::open(Segments::open(&paths).map_err(Failure::File)?, None).map_err(archive_failure)?,
+            None => ZipReader::open(Segments::open(&paths).map_err(Failure::File)?, None, &context)
+                .map_err(archive_failure)?,
         };
-        let progress = ProgressLine::for_reading(None, work);
-        let unlocked = locked.unlocked(password, &session::context(&progress, work.threads));
+        let unlocked = locked.unlocked(password, &context);
         drop(progress);
         match unlocked {
             Err(ZipError::WrongPassword) if left > 0 && given.is_none() => wrong_password(left)?,

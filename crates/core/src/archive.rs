@@ -96,7 +96,7 @@ impl Archive {
     pub fn open(format: OpenFormat, path: &Path, context: &Context<'_>) -> Result<Self, ArchiveError> {
         let wrapped = || WrappedFile::look_at(path).map_err(TarError::from);
         Ok(match format {
-            OpenFormat::Zip => Self::Zip(Box::new(ZipReader::open(open_parts(path)?, None)?)),
+            OpenFormat::Zip => Self::Zip(Box::new(ZipReader::open(open_parts(path)?, None, context)?)),
             OpenFormat::Tar => Self::Tar(Box::new(TarReader::open(wrapped()?, context)?)),
             OpenFormat::DiscImage => Self::DiscImage(Box::new(IsoReader::open(path, context)?)),
             OpenFormat::Lone => Self::Lone(Box::new(LoneReader::open(wrapped()?, context)?)),

@@ -10,6 +10,9 @@ use std::convert::Infallible;
 /// The longest path inside an archive, in bytes.
 pub const MAX_PATH_BYTES: usize = 32_767;
 
+/// The most components of a path: each folder above a file costs whoever extracts it one that is open.
+pub const MAX_DEPTH: usize = 256;
+
 /// The longest target of a symbolic link, in bytes (Linux's `PATH_MAX` without its final NUL).
 pub const MAX_LINK_TARGET_BYTES: usize = 4_095;
 
@@ -38,6 +41,9 @@ pub enum PathError {
     /// More than [`MAX_PATH_BYTES`].
     #[error("a path longer than {MAX_PATH_BYTES} bytes")]
     TooLong,
+    /// More than [`MAX_DEPTH`] components.
+    #[error("a path of more than {MAX_DEPTH} folders")]
+    TooDeep,
 }
 
 impl EntryPath {
@@ -56,10 +62,11 @@ impl EntryPath {
         if bytes.contains(&0) {
             return Err(PathError::Nul);
         }
-        for component in bytes.split(|byte| *byte == b'/') {
+        for (above, component) in bytes.split(|byte| *byte == b'/').enumerate() {
             match component {
                 b"" => return Err(PathError::Empty),
                 b"." | b".." => return Err(PathError::Climbs),
+                _ if above >= MAX_DEPTH => return Err(PathError::TooDeep),
                 _ => {}
             }
         }
@@ -104,6 +111,17 @@ impl EntryPath {
     /// The folders that it lies in, the innermost first.
     pub fn folders_above(&self) -> impl Iterator<Item = Self> {
         std::iter::successors(self.parent(), Self::parent)
+    }
+
+    /// How many components it has.
+    pub fn depth(&self) -> usize {
+        self.components().count()
+    }
+
+    /// This path's first components, as many as are wanted and there are; `None` for none.
+    pub fn first_components(&self, count: usize) -> Option<Self> {
+        let ends = self.0.iter().enumerate().filter(|(_, byte)| **byte == b'/').map(|(at, _)| at).chain([self.0.len()]);
+        ends.take(count).last().map(|end| Self(self.0[..end].to_vec()))
     }
 
     /// Whether it lies somewhere below this folder.

@@ -341,6 +341,7 @@ fn landing_class(error: &LandingError) -> ErrorClass {
         | LandingError::ChangedByScreen(_) => ErrorClass::Unsafe,
         LandingError::File(error) => file_class(error),
         LandingError::NoRoom { .. } | LandingError::NoRandomness(_) => ErrorClass::System,
+        LandingError::Cancelled(_) => ErrorClass::Cancelled,
     }
 }
 

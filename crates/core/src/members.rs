@@ -30,6 +30,13 @@ pub struct Member {
 /// and a disk a lot.
 pub const MAX_SHARING: u64 = 64;
 
+/// No archive in an open format has more entries than this.
+pub const MAX_ENTRIES: usize = 10_000_000;
+
+/// All paths in an archive in an open format together, with those of the folders that they imply, are no longer than this, in bytes:
+/// deep folders, and long names that compress well, could make much of little.
+pub const MAX_PATHS_BYTES: usize = 256 * 1024 * 1024;
+
 /// A member that is not extracted.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Refused {
@@ -45,6 +52,9 @@ pub enum RefusedReason {
     /// Its name cannot be a path inside a folder.
     #[error(transparent)]
     Path(#[from] PathError),
+    /// The paths of all members, with the folders that they imply, are longer than [`MAX_PATHS_BYTES`].
+    #[error("its path: with the others it is longer than is read here")]
+    LongPaths,
     /// Another member has that name.
     #[error("a second entry of that name")]
     Twice,
@@ -104,39 +114,24 @@ pub fn path_of(name: &[u8]) -> Result<EntryPath, PathError> {
 }
 
 impl Tree {
-    /// Sorts members into a tree.
+    /// Sorts members into a tree. It takes time and memory for the bytes of all paths, and no more.
     pub fn grow(members: &[Member], same_name: SameName) -> Self {
-        let mut refused = Vec::new();
+        let mut growing = GrowingTree { members, ..GrowingTree::default() };
         let mut chosen: BTreeMap<EntryPath, usize> = BTreeMap::new();
         for (place, member) in members.iter().enumerate() {
             if let Err(why) = choose(&mut chosen, place, members, same_name) {
-                refused.push(Refused { name: member.name.clone(), why });
+                growing.refuse(place, why);
+            } else {
+                growing.paths_bytes += member.name.len();
             }
         }
         // A folder comes before what is in it, so each finds what it lies in.
-        let mut growing: BTreeMap<EntryPath, Growing> = BTreeMap::new();
         for (path, place) in chosen {
-            let member = &members[place];
-            match folders_for(&path, &growing) {
-                Some(implied) => {
-                    growing.extend(implied.into_iter().map(|folder| (folder, Growing::implied())));
-                    for folder in path.folders_above() {
-                        if let Some(above) = growing.get_mut(&folder) {
-                            above.latest = above.latest.max(Some(member.modified));
-                        }
-                    }
-                    let kind = member.kind.unwrap_or(EntryKind::File);
-                    growing.insert(path, Growing { member: Some(place), kind, latest: None });
-                }
-                None => refused.push(Refused { name: member.name.clone(), why: RefusedReason::InNoFolder }),
+            if let Err(why) = growing.add(path, place) {
+                growing.refuse(place, why);
             }
         }
-        let mut tree = Self { refused, ..Self::default() };
-        for (id, (path, grown)) in (1..).zip(growing) {
-            tree.listed.push(grown.listed(id, path, members));
-            tree.members.push(grown.member);
-        }
-        tree
+        growing.finish()
     }
 }
 
@@ -170,32 +165,82 @@ fn choose(
     Ok(())
 }
 
-/// The folders above a path that nothing describes; `None` where one of them is something else.
-fn folders_for(path: &EntryPath, growing: &BTreeMap<EntryPath, Growing>) -> Option<Vec<EntryPath>> {
-    let mut implied = Vec::new();
-    for folder in path.folders_above() {
-        match growing.get(&folder) {
-            None => implied.push(folder),
-            Some(grown) if grown.kind == EntryKind::Folder => return Some(implied),
-            Some(_) => return None,
+/// A tree as far as it has grown: what was added last, with the folders above it, can still change.
+#[derive(Default)]
+struct GrowingTree<'a> {
+    members: &'a [Member],
+    grown: Vec<(EntryPath, Growing)>,
+    /// The places, in what has grown, of the last entry and the folders above it, from the top down.
+    way: Vec<usize>,
+    paths_bytes: usize,
+    refused: Vec<Refused>,
+}
+
+impl GrowingTree<'_> {
+    fn refuse(&mut self, place: usize, why: RefusedReason) {
+        self.refused.push(Refused { name: self.members[place].name.clone(), why });
+    }
+
+    /// Adds a member behind those whose paths come before its own, with the folders above it that are not there.
+    fn add(&mut self, path: EntryPath, place: usize) -> Result<(), RefusedReason> {
+        while self.way.last().is_some_and(|last| !path.is_below(&self.grown[*last].0)) {
+            self.leave();
+        }
+        let depth = path.depth();
+        let member = &self.members[place];
+        let kind = member.kind.unwrap_or(EntryKind::File);
+        if self.way.last().is_some_and(|last| self.grown[*last].1.kind != EntryKind::Folder) {
+            return Err(RefusedReason::InNoFolder);
+        }
+        for above in self.way.len() + 1..depth {
+            let Some(folder) = path.first_components(above) else { continue };
+            self.paths_bytes = self.paths_bytes.saturating_add(folder.as_bytes().len());
+            if self.paths_bytes > MAX_PATHS_BYTES {
+                return Err(RefusedReason::LongPaths);
+            }
+            self.enter(folder, Growing { member: None, kind: EntryKind::Folder, latest: None });
+        }
+        self.enter(path, Growing { member: Some(place), kind, latest: Some(member.modified) });
+        Ok(())
+    }
+
+    fn enter(&mut self, path: EntryPath, grown: Growing) {
+        self.way.push(self.grown.len());
+        self.grown.push((path, grown));
+    }
+
+    /// Nothing more comes below the last entry: the folder above it is as young as that, at least.
+    fn leave(&mut self) {
+        let Some(last) = self.way.pop() else { return };
+        let latest = self.grown[last].1.latest;
+        if let Some(above) = self.way.last() {
+            let above = &mut self.grown[*above].1;
+            above.latest = above.latest.max(latest);
         }
     }
-    Some(implied)
+
+    fn finish(mut self) -> Tree {
+        while !self.way.is_empty() {
+            self.leave();
+        }
+        let mut tree = Tree { refused: self.refused, ..Tree::default() };
+        for (id, (path, grown)) in (1..).zip(self.grown) {
+            tree.listed.push(grown.listed(id, path, self.members));
+            tree.members.push(grown.member);
+        }
+        tree
+    }
 }
 
 /// An entry while the tree grows.
 struct Growing {
     member: Option<usize>,
     kind: EntryKind,
-    /// When the youngest thing in it was modified, for a folder of which nothing else says.
+    /// When it, or the youngest thing in it, was modified, for a folder of which nothing else says.
     latest: Option<Timestamp>,
 }
 
 impl Growing {
-    const fn implied() -> Self {
-        Self { member: None, kind: EntryKind::Folder, latest: None }
-    }
-
     fn listed(&self, id: u64, path: EntryPath, members: &[Member]) -> ListedEntry {
         let entry = match self.member.map(|place| &members[place]) {
             Some(member) => Entry {
@@ -252,6 +297,15 @@ mod tests {
         assert_eq!(found, paths.iter().map(|path| path.as_bytes()).collect::<Vec<_>>());
         let found: Vec<_> = tree.refused.iter().map(|refused| refused.name.as_slice()).collect();
         assert_eq!(found, refused.iter().map(|name| name.as_bytes()).collect::<Vec<_>>());
+    }
+
+    #[rstest]
+    #[case::as_deep_as_can_be(256, &[])]
+    #[case::deeper(257, &[PathError::TooDeep.into()])]
+    fn paths_are_only_so_deep(#[case] depth: usize, #[case] refused: &[RefusedReason]) {
+        let tree = Tree::grow(&[member(&vec!["a"; depth].join("/"))], SameName::LaterRefused);
+        assert_eq!(tree.refused.iter().map(|refused| refused.why).collect::<Vec<_>>(), refused);
+        assert_eq!(tree.listed.len(), if refused.is_empty() { depth } else { 0 });
     }
 
     #[test]

@@ -91,10 +91,14 @@ pub fn open_salvaged<'a>(
 ///
 /// # Errors
 /// [`LandingError`].
-pub fn foresee(entries: &[ListedEntry], destination: Destination<'_>) -> Result<Foreseen, LandingError> {
+pub fn foresee(
+    entries: &[ListedEntry],
+    destination: Destination<'_>,
+    context: &Context<'_>,
+) -> Result<Foreseen, LandingError> {
     let flat = destination.flat.then(|| Flat::of(entries));
     let entries = flat.as_ref().map_or(entries, |flat| &flat.entries);
-    survey(destination.folder, entries, destination.on_clash)
+    survey(destination.folder, entries, destination.on_clash, context)
 }
 
 fn with_folders_above(entries: &[ListedEntry], wanted: &[usize]) -> Vec<usize> {

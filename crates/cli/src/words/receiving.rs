@@ -197,6 +197,7 @@ fn landing(error: &LandingError) -> String {
         ),
         LandingError::File(error) => file_error(error),
         LandingError::NoRandomness(error) => format!("Nothing was extracted: {error}."),
+        LandingError::Cancelled(_) => "Cancelled. Nothing was extracted.".to_owned(),
     }
 }
 

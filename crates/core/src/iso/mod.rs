@@ -23,12 +23,6 @@ use std::path::{Path, PathBuf};
 /// Descriptors and folders fill whole sectors of so many bytes (ECMA-119, 6.1.2).
 pub const SECTOR_BYTES: usize = 2_048;
 
-/// No image has more entries than this.
-pub const MAX_ENTRIES: usize = 10_000_000;
-
-/// All paths in an image together are no longer than this, in bytes: deep folders could make much of little.
-pub const MAX_PATHS_BYTES: usize = 512 * 1024 * 1024;
-
 /// Why a disc image cannot be read.
 #[derive(Debug, thiserror::Error)]
 pub enum IsoError {
@@ -43,10 +37,11 @@ pub enum IsoError {
         /// Where in the image.
         at: u64,
     },
-    /// A folder lies in two places, or within itself.
+    /// A folder lies in two places, or within itself, or folders share bytes.
     #[error("a folder in two places, {0} bytes in")]
     FolderTwice(u64),
-    /// More than [`MAX_ENTRIES`], or paths longer than [`MAX_PATHS_BYTES`] in all.
+    /// More than [`MAX_ENTRIES`](crate::members::MAX_ENTRIES), or paths longer than
+    /// [`MAX_PATHS_BYTES`](crate::members::MAX_PATHS_BYTES) in all.
     #[error("more entries than are read here")]
     TooMany,
     /// Contents that come to more than [`MAX_SHARING`] times the image.

@@ -6,8 +6,8 @@ use super::{Image, IsoError, SECTOR_BYTES};
 use crate::entry::{MAX_LINK_TARGET_BYTES, MAX_PATH_BYTES, Timestamp};
 use crate::wire::{Cursor, Malformed};
 
-/// No record's fields go on in more places than this.
-const MAX_CONTINUATIONS: usize = 64;
+/// No record's fields go on in more places than this: a name of 255 bytes and a link's target of 4,095 fill three.
+const MAX_CONTINUATIONS: usize = 8;
 
 /// Bytes that other standards may keep in front of the first field (IEEE P1281, 5.3, for CD-ROM XA).
 const IN_FRONT: [usize; 2] = [0, 14];

@@ -3,10 +3,10 @@
 use super::descriptors::Volume;
 use super::records::{Record, wide_text};
 use super::rock_ridge::{Kind, SystemUse, Unread};
-use super::{Image, IsoError, MAX_ENTRIES, MAX_PATHS_BYTES, SECTOR_BYTES};
+use super::{Image, IsoError, SECTOR_BYTES};
 use crate::context::Context;
-use crate::entry::EntryKind;
-use crate::members::{Member, Refused, RefusedReason};
+use crate::entry::{EntryKind, MAX_DEPTH, PathError};
+use crate::members::{MAX_ENTRIES, MAX_PATHS_BYTES, Member, Refused, RefusedReason};
 use crate::wire::Malformed;
 use std::collections::BTreeSet;
 
@@ -44,6 +44,8 @@ pub(super) enum Naming {
 /// A folder whose records are still to be read.
 struct Folder {
     name: Vec<u8>,
+    /// How many folders it lies in, itself counted; the topmost counts for nothing.
+    depth: usize,
     at: u64,
     bytes: u64,
     /// Its place among the members; `None` for the topmost.
@@ -57,18 +59,32 @@ struct Walk<'a> {
     pending: Vec<Folder>,
     seen: BTreeSet<u64>,
     paths_bytes: usize,
+    /// Bytes of all folders that were read: together they are no longer than the image.
+    folders_bytes: u64,
+    context: &'a Context<'a>,
     walked: Walked,
 }
 
 /// Walks through a volume's tree.
-pub(super) fn walk(image: &Image, volume: &Volume, naming: Naming, context: &Context<'_>) -> Result<Walked, IsoError> {
+pub(super) fn walk<'a>(
+    image: &'a Image,
+    volume: &Volume,
+    naming: Naming,
+    context: &'a Context<'a>,
+) -> Result<Walked, IsoError> {
     let block_bytes = volume.block_bytes;
-    let root =
-        Folder { name: Vec::new(), at: volume.root.at(block_bytes), bytes: volume.root.bytes.into(), member: None };
+    let root = Folder {
+        name: Vec::new(),
+        depth: 0,
+        at: volume.root.at(block_bytes),
+        bytes: volume.root.bytes.into(),
+        member: None,
+    };
     let (seen, walked) = (BTreeSet::new(), Walked::default());
-    let mut walk = Walk { image, block_bytes, naming, pending: vec![root], seen, paths_bytes: 0, walked };
+    let pending = vec![root];
+    let mut walk =
+        Walk { image, block_bytes, naming, pending, seen, paths_bytes: 0, folders_bytes: 0, context, walked };
     while let Some(folder) = walk.pending.pop() {
-        context.go_on()?;
         walk.folder(&folder)?;
     }
     Ok(walk.walked)
@@ -82,6 +98,11 @@ impl Walk<'_> {
         let (before, mut elsewhere, mut begun) = (self.walked.members.len(), false, None);
         let mut done = 0;
         while done < folder.bytes {
+            self.context.go_on()?;
+            self.folders_bytes = self.folders_bytes.saturating_add(SECTOR_BYTES as u64);
+            if self.folders_bytes > self.image.bytes() {
+                return Err(IsoError::FolderTwice(folder.at));
+            }
             let at = folder.at.saturating_add(done);
             let sector = self.image.sector(at)?;
             // Records do not go over the edge of a sector; zeros fill what is left of it.
@@ -145,7 +166,10 @@ impl Walk<'_> {
             return Err(IsoError::TooMany);
         }
         match kind(record, &said, &last) {
-            Ok(kind) => self.add(name, kind, record, said, extents)?,
+            Ok(_) if folder.depth >= MAX_DEPTH => {
+                self.walked.refused.push(Refused { name, why: PathError::TooDeep.into() });
+            }
+            Ok(kind) => self.add(name, kind, (folder, record), said, extents)?,
             Err(why) => self.walked.refused.push(Refused { name, why }),
         }
         Ok(false)
@@ -155,7 +179,7 @@ impl Walk<'_> {
         &mut self,
         name: Vec<u8>,
         kind: EntryKind,
-        record: &Record,
+        (folder, record): (&Folder, &Record),
         said: SystemUse,
         extents: Vec<Extent>,
     ) -> Result<(), IsoError> {
@@ -164,7 +188,8 @@ impl Walk<'_> {
                 None => (record.at(self.block_bytes), record.bytes.into()),
                 Some(block) => self.elsewhere(u64::from(block) * self.block_bytes)?,
             };
-            self.pending.push(Folder { name: name.clone(), at, bytes, member: Some(self.walked.members.len()) });
+            let (depth, member) = (folder.depth + 1, Some(self.walked.members.len()));
+            self.pending.push(Folder { name: name.clone(), depth, at, bytes, member });
         }
         let extents = if kind == EntryKind::File { extents } else { Vec::new() };
         self.walked.members.push(Member {

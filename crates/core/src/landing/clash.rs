@@ -1,4 +1,4 @@
-//! Clashes: what becomes of a file that meets one that is there. Decided for all of them before a byte is written.
+//! Clashes: what becomes of a file or link that meets something that is there. Decided for all of them before a byte is written.
 
 use crate::entry::{Entry, EntryPath, Timestamp};
 use std::collections::{HashMap, HashSet};
@@ -35,7 +35,7 @@ pub(super) enum Resolution {
 /// What was decided, by the entry's path.
 pub(super) type Resolutions = HashMap<EntryPath, Resolution>;
 
-/// A file that is in the way of one.
+/// A file or link that is in the way of another.
 pub(super) struct Clash<'a> {
     /// What would be extracted.
     pub entry: &'a Entry,
@@ -46,7 +46,7 @@ pub(super) struct Clash<'a> {
 }
 
 impl OnClash {
-    /// What becomes of one file; `None` where nothing is to be done unasked.
+    /// What becomes of one file or link; `None` where nothing is to be done unasked.
     pub(super) fn resolve(self, clash: Clash<'_>) -> Option<Resolution> {
         Some(match self {
             Self::Refuse => return None,

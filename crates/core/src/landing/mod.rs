@@ -31,7 +31,7 @@ use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
-use survey::refuse_folded;
+use survey::{is_at_or_above, refuse_folded};
 
 /// Permission bits that are restored: no set-user-id, set-group-id or sticky bit.
 const RESTORED_MODE: u32 = 0o777;
@@ -47,8 +47,9 @@ const FEW_FILES: usize = 32;
 pub struct Landing {
     root: Rc<Reached>,
     disk: DiskSync,
-    /// The folder that was used last, with its path in the archive.
-    current: Option<(Vec<u8>, Rc<Reached>)>,
+    /// The folder that was used last: its path in the archive, and it and those above it, open, from the top down, each with
+    /// the length of its path.
+    way: (Vec<u8>, Vec<(usize, Rc<Reached>)>),
     arriving: Option<Arriving>,
     /// Complete and verified files that wait for the disk.
     waiting: Vec<Waiting>,
@@ -112,7 +113,7 @@ impl Landing {
         if let Ok(root) = Folder::open(folder) {
             marker::clear_leftovers(&root, &(context.owner_key)());
         }
-        let Foreseen { resolutions, not_landed } = survey(folder, entries, on_clash)?;
+        let Foreseen { resolutions, not_landed } = survey(folder, entries, on_clash, context)?;
         let run = u64::from_le_bytes(context.random()?);
         let root = Folder::open_or_create(folder)?;
         let disk = root.disk_sync()?;
@@ -127,7 +128,7 @@ impl Landing {
             resolutions,
             disk,
             root: Rc::new(Reached { folder: root, on_disk: true }),
-            current: None,
+            way: (Vec::new(), Vec::new()),
             arriving: None,
             waiting: Vec::new(),
             waiting_bytes: 0,
@@ -176,10 +177,7 @@ impl Landing {
         self.name_waiting()?;
         for link in std::mem::take(&mut self.links) {
             if link_stays_inside(&link.path, &link.link_target) {
-                let (place, name) = self.place_of(&link.path)?;
-                place.folder.create_link(&name, OsStr::from_bytes(&link.link_target), link.modified)?;
-                self.landed.links += 1;
-                self.landed_ids.push(link.id);
+                self.make_link(&link)?;
             } else {
                 self.landed.refused_links.push(RefusedLink { path: link.path, target: link.link_target });
             }
@@ -190,6 +188,30 @@ impl Landing {
         self.disk.wait()?;
         self.end_marker()?;
         Ok(self.root.folder.sync()?)
+    }
+
+    /// A link never takes a name that is taken; where it is to replace something, that gives its name up to it.
+    fn make_link(&mut self, link: &Entry) -> Result<(), FileError> {
+        let Some((path, replaces)) = self.place_for(link) else { return Ok(()) };
+        let (place, name) = self.place_of(&path)?;
+        let target = OsStr::from_bytes(&link.link_target);
+        if replaces {
+            self.arrivals += 1;
+            let folder = path.parent_and_name().0.unwrap_or_default();
+            let Some(marker) = &mut self.marker else { return Ok(()) };
+            let temporary = marker.temporary(folder, self.arrivals)?;
+            place.folder.create_link(&temporary, target, link.modified)?;
+            if let Err(error) = place.folder.replace(&temporary, &place.folder, &name) {
+                self.litter |= place.folder.remove_file(&temporary).is_err();
+                return Err(error);
+            }
+            self.landed.replaced += 1;
+        } else {
+            place.folder.create_link(&name, target, link.modified)?;
+            self.landed_ids.push(link.id);
+        }
+        self.landed.links += 1;
+        Ok(())
     }
 
     fn end_marker(&mut self) -> Result<(), FileError> {
@@ -211,6 +233,8 @@ impl Landing {
     }
 
     fn settle_folders(&mut self) -> Result<(), FileError> {
+        // From the top down once more: a folder that was swapped for something else meanwhile is noticed.
+        self.way.1.clear();
         let mut made = self.made_folders.clone();
         made.sort_by(|one, other| other.0.cmp(&one.0));
         for (path, mode, modified) in made {
@@ -254,21 +278,25 @@ impl Landing {
 
     /// Opens a folder of the tree, component by component, never through a link, making what is missing.
     fn open(&mut self, path: &[u8]) -> Result<Rc<Reached>, FileError> {
-        if let Some((open, place)) = &self.current
-            && open == path
-        {
-            return Ok(Rc::clone(place));
+        let (reached, open) = &mut self.way;
+        while open.last().is_some_and(|(length, _)| !is_at_or_above(&reached[..*length], path)) {
+            open.pop();
         }
-        let mut place = Rc::clone(&self.root);
-        for component in path.split(|byte| *byte == b'/') {
-            let name = OsStr::from_bytes(component);
+        reached.clear();
+        reached.extend_from_slice(path);
+        let mut done = open.last().map_or(0, |(length, _)| *length);
+        let mut place = open.last().map_or_else(|| Rc::clone(&self.root), |(_, place)| Rc::clone(place));
+        while done < path.len() {
+            let from = if done == 0 { 0 } else { done + 1 };
+            done = path[from..].iter().position(|byte| *byte == b'/').map_or(path.len(), |length| from + length);
+            let name = OsStr::from_bytes(&path[from..done]);
             let folder = match place.folder.kind_of(name)? {
                 Some(_) => place.folder.subfolder(name)?,
                 None => place.folder.create_subfolder(name)?,
             };
             place = Rc::new(Reached { on_disk: self.disk.reaches(&folder)?, folder });
+            open.push((done, Rc::clone(&place)));
         }
-        self.current = Some((path.to_vec(), Rc::clone(&place)));
         Ok(place)
     }
 

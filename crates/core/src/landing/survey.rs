@@ -3,7 +3,7 @@
 use super::clash::{Clash, OnClash, Resolution, Resolutions, free_beside};
 use super::place_below;
 use super::unlandable::{NotLanded, not_landed};
-use crate::context::NoRandomness;
+use crate::context::{Cancelled, Context, NoRandomness};
 use crate::entry::{EntryKind, EntryPath, ListedEntry};
 use crate::place::{FileError, Folder, absolute};
 use crate::source::portability::{Trouble, Unportable, unportable};
@@ -43,13 +43,21 @@ pub enum LandingError {
     /// The system gave no random bytes.
     #[error(transparent)]
     NoRandomness(NoRandomness),
+    /// The user asked to stop.
+    #[error(transparent)]
+    Cancelled(#[from] Cancelled),
 }
 
 /// Looks at the destination without changing anything.
 ///
 /// # Errors
 /// [`LandingError`].
-pub fn survey(destination: &Path, entries: &[ListedEntry], on_clash: OnClash) -> Result<Foreseen, LandingError> {
+pub fn survey(
+    destination: &Path,
+    entries: &[ListedEntry],
+    on_clash: OnClash,
+    context: &Context<'_>,
+) -> Result<Foreseen, LandingError> {
     let not_landed = not_landed(absolute(destination).file_name(), entries);
     let left = not_landed.iter().map(|left| (left.path.clone(), Resolution::Leave)).collect();
     let root = match Folder::open(destination) {
@@ -62,7 +70,7 @@ pub fn survey(destination: &Path, entries: &[ListedEntry], on_clash: OnClash) ->
         }
         Err(error) => return Err(error.into()),
     };
-    let (clashes, resolutions) = find_clashes(&root, entries, on_clash, left)?;
+    let (clashes, resolutions) = find_clashes(&root, entries, on_clash, left, context)?;
     if !clashes.is_empty() {
         return Err(LandingError::Clashes(clashes));
     }
@@ -112,7 +120,8 @@ fn find_clashes(
     entries: &[ListedEntry],
     on_clash: OnClash,
     mut resolutions: Resolutions,
-) -> Result<(Vec<PathBuf>, Resolutions), FileError> {
+    context: &Context<'_>,
+) -> Result<(Vec<PathBuf>, Resolutions), LandingError> {
     let mut clashes = Vec::new();
     // Only needed where names are made up.
     let mut given: HashSet<EntryPath> = match on_clash {
@@ -123,14 +132,15 @@ fn find_clashes(
     let is_left = |path: &EntryPath| left.contains(path);
     let mut way = Way { root, open: Vec::new(), closed: None };
     for listed in entries.iter().filter(|listed| !is_left(&listed.entry.path)) {
+        context.go_on()?;
         let path = &listed.entry.path;
         let (parent, name) = path.parent_and_name();
         let Some(folder) = way.to(parent, &mut clashes)? else { continue };
         let name = OsStr::from_bytes(name);
-        match folder.kind_of(name)? {
-            None => {}
-            Some(kind) if kind.is_dir() && listed.entry.kind == EntryKind::Folder => {}
-            Some(kind) if kind.is_file() && listed.entry.kind == EntryKind::File => {
+        match (folder.kind_of(name)?, listed.entry.kind) {
+            (None, _) => {}
+            (Some(there), EntryKind::Folder) if there.is_dir() => {}
+            (Some(there), EntryKind::File | EntryKind::Link) if there.is_file() || there.is_symlink() => {
                 let taken = |name: &[u8]| !matches!(folder.kind_of(OsStr::from_bytes(name)), Ok(None));
                 let beside = if given.is_empty() { None } else { free_beside(path, &given, taken) };
                 let clash = Clash { entry: &listed.entry, there: folder.size_and_time_of(name)?.1, beside };
@@ -144,8 +154,8 @@ fn find_clashes(
                     None => clashes.push(place_below(root.path(), path)),
                 }
             }
-            // No policy makes a folder out of a file, or goes through somebody's link.
-            Some(_) => clashes.push(place_below(root.path(), path)),
+            // No policy makes a folder out of something else, or something else out of a folder.
+            (Some(_), _) => clashes.push(place_below(root.path(), path)),
         }
     }
     clashes.dedup();
@@ -195,7 +205,8 @@ impl Way<'_> {
     }
 }
 
-fn is_at_or_above(folder: &[u8], path: &[u8]) -> bool {
+/// Whether a path is that of this folder, or of something in it.
+pub(super) fn is_at_or_above(folder: &[u8], path: &[u8]) -> bool {
     path.strip_prefix(folder).is_some_and(|rest| rest.is_empty() || rest.first() == Some(&b'/'))
 }
 

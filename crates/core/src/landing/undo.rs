@@ -35,7 +35,7 @@ impl Landing {
                 _ => {}
             }
         }
-        self.current = None;
+        self.way.1.clear();
         self.take_back_folders();
         self.landed.beside.clear();
         removed
@@ -68,7 +68,7 @@ impl Landing {
                 Ok(()) => self.landed.folders -= 1,
                 Err(_) => self.made_folders.push(folder),
             }
-            self.current = None;
+            self.way.1.clear();
         }
     }
 }

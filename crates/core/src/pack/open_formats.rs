@@ -44,7 +44,7 @@ impl Delivery {
         let suffixes: Vec<String> = zipping::suffixes(parts.len()).collect();
         let written = Written { files: suffixes.into_iter().zip(parts).collect(), read };
         self.finish_open(written, staging, context, || {
-            let archive = ZipReader::open(Segments::open(&files)?, None);
+            let archive = ZipReader::open(Segments::open(&files)?, None, context);
             let archive = archive.and_then(|archive| match password {
                 Some(password) => archive.unlocked(password.clone(), context),
                 None => Ok(archive),

@@ -1,11 +1,9 @@
 //! Numbers in names: which of a name's numbers counts pieces, and what the others beside it are called.
 
+use super::MAX_PIECES;
 use std::collections::BTreeMap;
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
-
-/// No number of more digits counts pieces.
-const MOST_DIGITS: usize = 9;
 
 /// What follows the file's name in the name of piece `number` of `count`: like `.03of07`, with numbers of at least two
 /// digits and of one length.
@@ -80,8 +78,9 @@ fn trimmed<'a>(bytes: &'a [u8], end: &[u8]) -> &'a [u8] {
 }
 
 fn number(digits: &[u8]) -> Option<u32> {
-    let valid = !digits.is_empty() && digits.len() <= MOST_DIGITS && digits.iter().all(u8::is_ascii_digit);
-    std::str::from_utf8(digits).ok().filter(|_| valid)?.parse().ok()
+    let valid = !digits.is_empty() && digits.iter().all(u8::is_ascii_digit);
+    // A larger one is a date, say, and counts nothing.
+    std::str::from_utf8(digits).ok().filter(|_| valid)?.parse().ok().filter(|number| *number <= MAX_PIECES)
 }
 
 impl Row {
@@ -142,6 +141,7 @@ mod tests {
     #[rstest]
     #[case("letters.txt")]
     #[case("1234567890")]
+    #[case::a_date("photo-20261127.jpg")]
     fn a_name_without_a_number_is_no_piece(#[case] name: &str) {
         assert_eq!(Row::of(OsStr::new(name), &[]), None);
     }

@@ -207,12 +207,13 @@ impl Folder {
         rustix::fs::renameat(&self.dir, name, &to.dir, final_name).map_err(failed)
     }
 
-    /// Gives a file of this folder its final name in another (or this) one, in the place of a file that has it.
+    /// Gives a file of this folder its final name in another (or this) one, in the place of a file or link that has it; what a
+    /// link leads to stays.
     ///
     /// # Errors
-    /// [`FileError`] from the system; [`FileError::is_taken`] where something else than a regular file has the name.
+    /// [`FileError`] from the system; [`FileError::is_taken`] where something else has the name.
     pub fn replace(&self, name: &OsStr, to: &Self, final_name: &OsStr) -> Result<(), FileError> {
-        if to.kind_of(final_name)?.is_some_and(|kind| !kind.is_file()) {
+        if to.kind_of(final_name)?.is_some_and(|kind| !kind.is_file() && !kind.is_symlink()) {
             return Err(to.failed(FileAction::Rename, final_name)(Errno::EXIST.into()));
         }
         faults::before(FileAction::Rename)

@@ -5,8 +5,8 @@ use crate::context::{Cancelled, Context, NoRandomness};
 use crate::place::{FileError, Folder, temporary_name};
 use crate::proof::slip::Slip;
 use crate::volume::header::{Header, VolumeKind};
-use crate::volume::supplement::{MAX_RUNS, encode_page, runs_of};
-use crate::volume::{CELL_BYTES, CHECK_BYTES, CellError, CellReader, Cutting, VolumeSet, names};
+use crate::volume::supplement::{MAX_RUNS, Run, encode_page};
+use crate::volume::{CELL_BYTES, CHECK_BYTES, CellError, CellReader, Cutting, Geometry, VolumeSet, names};
 use std::ffi::{OsStr, OsString};
 use std::path::{Path, PathBuf};
 
@@ -65,8 +65,7 @@ pub fn resend(
     let asked: u64 = slip.runs.iter().map(|run| u64::from(run.count)).sum();
     let fits_one = asked <= u64::from(geometry.cells_per_volume);
     let whole: Vec<u32> = (1..=geometry.data_volumes).filter(|volume| !fits_one && is_whole(volume)).collect();
-    let all = slip.runs.iter().flat_map(|run| run.first..run.end());
-    let rest: Vec<u64> = all.filter(|cell| whole.binary_search(&geometry.locate(*cell).0).is_err()).collect();
+    let rest = outside(&slip.runs, &whole, &geometry);
     let mut work = Work { set, reader: CellReader::new(set.clone()), folder: Folder::open_or_create(folder)?, context };
     let mut resent = Resent::default();
     for number in whole {
@@ -77,15 +76,35 @@ pub fn resend(
         resent.volumes.push((number, path, bytes));
     }
     // A slip is so short that its runs go on one page, even cut apart by whole volumes.
-    let runs = runs_of(rest.iter().copied());
-    if !runs.is_empty() && runs.len() <= MAX_RUNS {
+    if !rest.is_empty() && rest.len() <= MAX_RUNS {
         let code = slip.code();
         let mark = code.rsplit('-').next().unwrap_or_default();
         let name = named(stem, &format!("-again-{mark}{}", names::EXTENSION));
-        let page = encode_page(&set.ids, &runs);
-        resent.supplement = Some(work.write(&name, VolumeKind::Supplement, 1, &page, rest.into_iter())?);
+        let page = encode_page(&set.ids, &rest);
+        let cells = rest.iter().flat_map(|run| run.first..run.end());
+        resent.supplement = Some(work.write(&name, VolumeKind::Supplement, 1, &page, cells)?);
     }
     Ok(resent)
+}
+
+/// What of these runs lies in none of these volumes, which are sorted. Cells are claims, so they are not gone through.
+fn outside(runs: &[Run], volumes: &[u32], geometry: &Geometry) -> Vec<Run> {
+    let mut left = Vec::new();
+    for run in runs {
+        let mut at = run.first;
+        let count = |from: u64, to: u64| u32::try_from(to.saturating_sub(from)).unwrap_or(u32::MAX);
+        let behind = volumes.partition_point(|volume| *volume < geometry.locate(run.first).0);
+        for volume in &volumes[behind..] {
+            let first = geometry.first_cell(*volume);
+            if first >= run.end() {
+                break;
+            }
+            left.extend((at < first).then(|| Run { first: at, count: count(at, first) }));
+            at = first + u64::from(geometry.cells_in(*volume));
+        }
+        left.extend((at < run.end()).then(|| Run { first: at, count: count(at, run.end()) }));
+    }
+    left
 }
 
 fn named(stem: &OsStr, end: &str) -> OsString {

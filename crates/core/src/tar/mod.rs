@@ -14,6 +14,7 @@ pub use lone::LoneReader;
 pub use reader::{TarReader, is_tar};
 pub use writer::{end, headers, padding};
 
+use crate::members::{MAX_ENTRIES, MAX_PATHS_BYTES};
 use crate::place::FileError;
 use crate::unpacked::UnwrapError;
 
@@ -23,9 +24,6 @@ pub const BLOCK_BYTES: usize = 512;
 /// Holes, and second names of files, come out without being stored: they cost an archive nothing, and a disk a lot. In all they
 /// come to no more than this many bytes, or than [`crate::members::MAX_SHARING`] times what is stored where that is more.
 pub const MAX_UNSTORED_BYTES: u64 = 64 * 1024 * 1024 * 1024;
-
-/// No archive has more entries than this.
-pub const MAX_ENTRIES: usize = 10_000_000;
 
 /// No name and no set of extended records is longer than this, in bytes.
 pub const MAX_RECORDS_BYTES: u64 = 1024 * 1024;
@@ -47,8 +45,8 @@ pub enum TarError {
         /// Where in what is inside the compression.
         at: u64,
     },
-    /// There are more than [`MAX_ENTRIES`].
-    #[error("more than {MAX_ENTRIES} entries")]
+    /// There are more than [`MAX_ENTRIES`], or their names are longer than [`MAX_PATHS_BYTES`] in all.
+    #[error("more than {MAX_ENTRIES} entries, or names of more than {MAX_PATHS_BYTES} bytes")]
     TooMany,
     /// It is another archive now than when it was opened.
     #[error("it changed while it was read")]

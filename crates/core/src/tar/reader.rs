@@ -4,16 +4,22 @@
 use super::header::{Header, HeaderFlaw};
 use super::records::Records;
 use super::sparse::{InFront, Map, SparseRecords, behind_header, in_header};
-use super::{BLOCK_BYTES, MAX_ENTRIES, MAX_RECORDS_BYTES, MAX_UNSTORED_BYTES, TarError};
+use super::{BLOCK_BYTES, MAX_RECORDS_BYTES, MAX_UNSTORED_BYTES, TarError};
 use crate::context::Context;
 use crate::entry::{EntryKind, EntryPath, EntrySink, ListedEntry, MAX_LINK_TARGET_BYTES, Timestamp};
-use crate::members::{MAX_SHARING, Member, Refused, RefusedReason, SameName, Tree, path_of};
+use crate::members::{
+    MAX_ENTRIES, MAX_PATHS_BYTES, MAX_SHARING, Member, Refused, RefusedReason, SameName, Tree, path_of,
+};
 use crate::reader::{ArchiveReader, ExtractError, hand_over, hand_over_without_content};
 use crate::unpacked::{Unwrapped, WrappedFile};
 use std::collections::BTreeMap;
+use std::io;
 
 /// So many bytes are passed over at once.
 pub(super) const CONTENT_BYTES: usize = 128 * 1024;
+
+/// A content that several entries share, and that is no longer than this, is kept in memory from one to the next.
+const SHARED_BYTES: u64 = 16 * 1024 * 1024;
 
 /// Kinds of headers (ustar interchange format, and what other writers have added).
 const OLD_FILE: u8 = 0;
@@ -76,9 +82,10 @@ impl TarReader {
     /// [`TarError`].
     pub fn open(file: WrappedFile, context: &Context<'_>) -> Result<Self, TarError> {
         let mut walk = Walk::begin(&file, context)?;
-        let mut described = Vec::new();
+        let (mut described, mut names_bytes) = (Vec::new(), 0_usize);
         while let Some(entry) = walk.next()? {
-            if described.len() >= MAX_ENTRIES {
+            names_bytes = names_bytes.saturating_add(entry.name.len() + entry.link.len());
+            if described.len() >= MAX_ENTRIES || names_bytes > MAX_PATHS_BYTES {
                 return Err(TarError::TooMany);
             }
             // The map is read again with the content: very many of them would take much memory.
@@ -103,51 +110,65 @@ impl TarReader {
         &self.file
     }
 
-    /// Hands over contents, one pass through the archive for each that several entries share.
+    /// Hands over contents in one pass through the archive, and a further one for each large content that several entries
+    /// share: no more than [`MAX_SHARING`] in all.
     fn hand_over_contents<S: EntrySink + ?Sized>(
         &self,
         files: &[usize],
         sink: &mut S,
         context: &Context<'_>,
     ) -> Result<(), ExtractError<TarError, S::Error>> {
-        let mut passes: Vec<BTreeMap<usize, usize>> = Vec::new();
-        for place in files {
-            let Some(content) = self.contents[*place] else { continue };
-            match passes.iter_mut().find(|pass| !pass.contains_key(&content)) {
-                Some(pass) => pass.insert(content, *place),
-                None => {
-                    passes.push(BTreeMap::from([(content, *place)]));
-                    None
-                }
-            };
+        let mut wanted: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
+        // The last of them is handed over first.
+        for place in files.iter().rev() {
+            if let Some(content) = self.contents[*place] {
+                wanted.entry(content).or_default().push(*place);
+            }
         }
-        passes.into_iter().try_for_each(|pass| self.hand_over_pass(pass, sink, context))
+        while !wanted.is_empty() {
+            wanted = self.hand_over_pass(wanted, sink, context)?;
+        }
+        Ok(())
     }
 
+    /// One pass; what is still wanted after it.
     fn hand_over_pass<S: EntrySink + ?Sized>(
         &self,
-        mut pass: BTreeMap<usize, usize>,
+        mut wanted: BTreeMap<usize, Vec<usize>>,
         sink: &mut S,
         context: &Context<'_>,
-    ) -> Result<(), ExtractError<TarError, S::Error>> {
+    ) -> Result<BTreeMap<usize, Vec<usize>>, ExtractError<TarError, S::Error>> {
+        let mut left = BTreeMap::new();
         let mut walk = Walk::begin(&self.file, context)?;
-        let mut number = 0;
-        while let Some(described) = walk.next()? {
-            if let Some(place) = pass.remove(&number) {
-                let listed = &self.tree.listed[place];
-                if described.size != listed.content.size {
+        for number in 0.. {
+            if wanted.is_empty() {
+                break;
+            }
+            let described = walk.next()?.ok_or(TarError::Changed)?;
+            if let Some(mut places) = wanted.remove(&number) {
+                let size = described.size;
+                if places.iter().any(|place| self.tree.listed[*place].content.size != size) {
                     return Err(TarError::Changed.into());
                 }
                 let mut spread = Spread::new(&mut walk, described.map);
-                hand_over(listed, sink, context, || TarError::Changed, |buffer| spread.read(buffer))?;
+                if places.len() > 1 && size <= SHARED_BYTES {
+                    let whole = spread.whole(size)?;
+                    for place in places.drain(..).rev() {
+                        let (listed, mut rest) = (&self.tree.listed[place], whole.as_slice());
+                        let read = |buffer: &mut [u8]| Ok(io::Read::read(&mut rest, buffer).unwrap_or(0));
+                        hand_over(listed, sink, context, || TarError::Changed, read)?;
+                    }
+                } else if let Some(place) = places.pop() {
+                    let listed = &self.tree.listed[place];
+                    hand_over(listed, sink, context, || TarError::Changed, |buffer| spread.read(buffer))?;
+                }
+                if !places.is_empty() {
+                    left.insert(number, places);
+                }
             }
             walk.pass_over()?;
-            number += 1;
-            if pass.is_empty() {
-                return Ok(());
-            }
         }
-        Err(TarError::Changed.into())
+        Ok(left)
     }
 }
 
@@ -173,6 +194,7 @@ impl ArchiveReader for TarReader {
 /// content of what it leads to, which must stand before it.
 fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize>>, Vec<Refused>) {
     let (mut members, mut owners, mut refused) = (Vec::new(), Vec::new(), Vec::new());
+    let mut sharing: BTreeMap<usize, u64> = BTreeMap::new();
     let mut known: BTreeMap<EntryPath, usize> = BTreeMap::new();
     let stored = described.iter().map(|entry| entry.size.saturating_sub(entry.holes)).fold(0, u64::saturating_add);
     let mut unstored_left = stored.saturating_mul(MAX_SHARING).max(MAX_UNSTORED_BYTES);
@@ -194,8 +216,14 @@ fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize>>, Vec<Ref
             _ => Err(RefusedReason::Special),
         };
         let unstored = if entry.kind == HARD_LINK { size } else { entry.holes };
+        let shared = owner.filter(|owner| *owner != place && size > SHARED_BYTES);
+        let others = shared.map_or(0, |owner| {
+            let others = sharing.entry(owner).or_default();
+            *others += 1;
+            *others
+        });
         let kind = match kind {
-            Ok(_) if unstored > unstored_left => Err(RefusedReason::Unstored),
+            Ok(_) if unstored > unstored_left || others >= MAX_SHARING => Err(RefusedReason::Unstored),
             kind => kind,
         };
         let kind = match kind {
@@ -230,6 +258,18 @@ struct Spread<'w, 'a> {
 impl<'w, 'a> Spread<'w, 'a> {
     const fn new(walk: &'w mut Walk<'a>, map: Option<Map>) -> Self {
         Self { walk, map, at: 0, part: 0 }
+    }
+
+    /// All of it, which is known not to be long.
+    fn whole(&mut self, size: u64) -> Result<Vec<u8>, TarError> {
+        let mut whole = Vec::new();
+        let mut buffer = vec![0; CONTENT_BYTES];
+        loop {
+            match self.read(&mut buffer)? {
+                0 => return if whole.len() as u64 == size { Ok(whole) } else { Err(TarError::Changed) },
+                read => whole.extend_from_slice(&buffer[..read]),
+            }
+        }
     }
 
     /// The next bytes; none at the end.

@@ -247,6 +247,9 @@ mod tests {
     #[case::number_beyond_the_count(|h: &mut Header| h.number = 8)]
     #[case::too_few_volumes(|h: &mut Header| h.geometry.data_volumes = 6)]
     #[case::no_cells_a_volume(|h: &mut Header| h.geometry.cells_per_volume = 0)]
+    #[case::more_cells_a_volume_than_cells(|h: &mut Header| {
+        (h.number, h.geometry.data_volumes, h.geometry.cells_per_volume) = (1, 1, 27);
+    })]
     #[case::no_cells(|h: &mut Header| h.geometry.cells = 0)]
     #[case::endless_cells(|h: &mut Header| h.geometry.cells = u64::MAX)]
     #[case::odd_last_cell(|h: &mut Header| h.geometry.last_cell_bytes = 5_000)]

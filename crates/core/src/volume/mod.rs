@@ -64,7 +64,7 @@ impl Geometry {
     pub fn is_consistent(&self) -> bool {
         let last = self.last_cell_bytes as usize;
         (1..=MAX_CELLS).contains(&self.cells)
-            && self.cells_per_volume > 0
+            && (1..=self.cells).contains(&self.cells_per_volume.into())
             && (1..=MAX_VOLUMES).contains(&self.data_volumes)
             && self.spare_volumes <= MAX_VOLUMES
             && u64::from(self.data_volumes) == self.cells.div_ceil(u64::from(self.cells_per_volume))

@@ -372,10 +372,18 @@ fn read_header(file: &File) -> Result<Header, HeaderError> {
 
 /// Which cells a supplement holds.
 fn read_runs(path: &Path, ids: &Ids, geometry: &Geometry) -> Option<Vec<Run>> {
-    let (file, _) = open_regular(path, Links::Follow).ok()?;
+    let (file, metadata) = open_regular(path, Links::Follow).ok()?;
     let mut page = [0; PAGE_BYTES];
     read_up_to(&file, &mut page, HEADER_BYTES as u64).ok()?;
-    decode_page(ids, geometry, &page)
+    let runs = decode_page(ids, geometry, &page)?;
+    // What is claimed counts as far as the file can hold it.
+    let mut room = metadata.len().saturating_sub((HEADER_BYTES + PAGE_BYTES) as u64).div_ceil(CELL_BYTES as u64);
+    let held = runs.into_iter().map_while(|run| {
+        let count = run.count.min(u32::try_from(room).unwrap_or(u32::MAX));
+        room -= u64::from(count);
+        (count > 0).then_some(Run { count, ..run })
+    });
+    Some(held.collect::<Vec<_>>()).filter(|runs| !runs.is_empty())
 }
 
 /// Reads until the buffer is full or the file ends; how many bytes.

@@ -1,6 +1,7 @@
 //! The directory: the end record from which everything is found, and the headers that it and each entry have.
 
-use super::{MAX_DIRECTORY_BYTES, Segments, ZipError};
+use super::{MAX_DIRECTORY_BYTES, MAX_PARTS, Segments, ZipError};
+use crate::context::Context;
 use crate::wire::{Cursor, Malformed};
 
 /// Signatures (sections 4.3.7 to 4.3.16).
@@ -98,19 +99,24 @@ pub(super) fn find_end(segments: &Segments) -> Result<End, ZipError> {
     let window = length.min((END_BYTES + MAX_COMMENT_BYTES) as u64);
     let from = length - window;
     let bytes = segments.bytes_at(from, window as usize)?.unwrap_or_default();
-    let (mut found, mut first_error): (Vec<(u64, End)>, _) = (Vec::new(), None);
+    // Of those before the last one: where each stands, and where its comment ends.
+    let mut before: Vec<(u64, u64)> = Vec::new();
+    let (mut last, mut first_error) = (None::<(u64, End)>, None);
     for at in places_of(&bytes, END) {
         match end_at(segments, from + at as u64, &bytes[at..]) {
-            Ok(end) => found.extend(end.map(|end| (from + at as u64, end))),
+            Ok(None) => {}
+            Ok(Some(end)) => {
+                let replaced = last.replace((from + at as u64, end));
+                before.extend(replaced.map(|(at, end)| (at, at + (END_BYTES + end.comment.len()) as u64)));
+            }
             Err(error) => first_error = first_error.or(Some(error)),
         }
     }
-    let Some((last_at, last)) = found.pop() else { return Err(first_error.unwrap_or(ZipError::NoEnd)) };
+    let Some((last_at, last)) = last else { return Err(first_error.unwrap_or(ZipError::NoEnd)) };
     // One that stands before the last one's directory is that of an archive inside, or in front. One whose comment the last
     // one stands in, or that stands in its directory, could just as well be the right one.
-    let rivals =
-        |(at, end): &(u64, End)| *at >= last.directory_at || at + (END_BYTES + end.comment.len()) as u64 > last_at;
-    if found.iter().any(rivals) { Err(ZipError::TwoEnds) } else { Ok(last) }
+    let rivals = |(at, comment_end): &(u64, u64)| *at >= last.directory_at || *comment_end > last_at;
+    if before.iter().any(rivals) { Err(ZipError::TwoEnds) } else { Ok(last) }
 }
 
 fn places_of(bytes: &[u8], signature: u32) -> impl Iterator<Item = usize> {
@@ -192,6 +198,9 @@ fn end_64_before(segments: &Segments, end_at: u64, disk: u32) -> Result<Option<S
 /// Finds the directory that an end record speaks of; `None` where there is none.
 fn placed(segments: &Segments, said: &Said, comment: Vec<u8>) -> Result<Option<End>, ZipError> {
     let parts = said.disk.saturating_add(1);
+    if parts > MAX_PARTS {
+        return Err(Malformed("number of parts").into());
+    }
     if said.disk > 0 && segments.count() as u64 != u64::from(parts) {
         return Err(ZipError::Parts { parts, given: segments.count() });
     }
@@ -238,12 +247,14 @@ pub(super) struct Central {
 }
 
 /// Every header of the directory.
-pub(super) fn read_directory(segments: &Segments, end: &End) -> Result<Vec<Central>, ZipError> {
+pub(super) fn read_directory(segments: &Segments, end: &End, context: &Context<'_>) -> Result<Vec<Central>, ZipError> {
     let length = usize::try_from(end.directory_bytes).map_err(|_| ZipError::LargeDirectory(end.directory_bytes))?;
     let bytes = segments.bytes_at(end.directory_at, length)?.ok_or(Malformed("directory"))?;
     let mut cursor = Cursor::new(&bytes, "directory");
     let mut headers = Vec::new();
+    // So many headers fit into the directory: that was seen to when the end record was believed.
     for _ in 0..end.entries {
+        context.go_on()?;
         headers.push(read_central(&mut cursor)?);
     }
     // A digital signature (section 4.3.13) may follow; nothing here reads it.

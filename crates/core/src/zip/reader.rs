@@ -34,13 +34,14 @@ impl ZipReader {
     ///
     /// # Errors
     /// [`ZipError`].
-    pub fn open(segments: Segments, password: Option<Password>) -> Result<Self, ZipError> {
+    pub fn open(segments: Segments, password: Option<Password>, context: &Context<'_>) -> Result<Self, ZipError> {
         let end = find_end(&segments)?;
-        let headers = read_directory(&segments, &end)?;
+        let headers = read_directory(&segments, &end, context)?;
         let mut stored = Vec::with_capacity(headers.len());
         let mut members = Vec::with_capacity(headers.len());
         let mut extents = Vec::with_capacity(headers.len());
         for header in &headers {
+            context.go_on()?;
             let header_at = place_of(&segments, &end, header)?;
             let local = read_local(&segments, header_at)?;
             let entry = compared(&segments, header, &local)?;
@@ -53,6 +54,7 @@ impl ZipReader {
         let mut reader = Self { segments, end, stored, tree: Tree::default(), password, uncovered: false };
         for (place, member) in members.iter_mut().enumerate() {
             if member.kind == Some(EntryKind::Link) {
+                context.go_on()?;
                 member.link_target = reader.link_target(place)?;
             }
         }
@@ -68,7 +70,7 @@ impl ZipReader {
     pub fn unlocked(self, password: Password, context: &Context<'_>) -> Result<Self, ZipError> {
         if let Some(cover) = cover_among(&self.stored) {
             let inside = uncovered(self.segments, cover, &password, context)?;
-            return Ok(Self { uncovered: true, ..Self::open(inside, Some(password))? });
+            return Ok(Self { uncovered: true, ..Self::open(inside, Some(password), context)? });
         }
         let Some(first) = self.contents().find(|stored| stored.cipher.encryption() != Encryption::None) else {
             return Ok(self);
@@ -80,7 +82,7 @@ impl ZipReader {
             Cipher::None => Ok(()),
         }
         .map_err(|error| first.cipher_error(error))?;
-        Self::open(self.segments, Some(password))
+        Self::open(self.segments, Some(password), context)
     }
 
     /// What is not extracted, and why.

@@ -61,6 +61,39 @@ fn without_folders_every_name_is_given_once(
     assert_eq!(fs::read_to_string(inbox.join("notes.txt")).unwrap(), begins);
 }
 
+/// Links clash like files do, and nothing is written through one: what a link leads to stays as it is.
+#[rstest]
+#[case(OnClash::Keep, &["link"], "../outside", "theirs")]
+#[case(OnClash::Replace, &["link"], "a/notes.txt", "first")]
+#[case(OnClash::Newer, &["link"], "../outside", "theirs")]
+#[case(OnClash::Both, &["link", "link (2)"], "../outside", "theirs")]
+fn links_clash_like_files(
+    #[case] on_clash: OnClash,
+    #[case] links: &[&str],
+    #[case] target: &str,
+    #[case] notes: &str,
+) {
+    let desk = packed();
+    let inbox = desk.path("inbox");
+    desk.open(&[desk.path("out")], &inbox).unwrap();
+    fs::write(inbox.join("outside"), "theirs").unwrap();
+    for (link, target) in [("source/link", "../outside"), ("source/a/notes.txt", "../../outside")] {
+        fs::remove_file(inbox.join(link)).unwrap();
+        symlink(target, inbox.join(link)).unwrap();
+    }
+    assert_eq!(desk.open(&[desk.path("out")], &inbox).unwrap_err().class(), ErrorClass::Unsafe);
+    let landed =
+        desk.open_with(&[desk.path("out")], Destination { on_clash, ..Destination::from(&inbox) }).unwrap().landed;
+    assert_eq!(landed.kept + landed.replaced + landed.beside.len() as u64, 4);
+    let found: Vec<_> = names(&inbox.join("source")).into_iter().filter(|name| name.starts_with("link")).collect();
+    assert_eq!(
+        (found, fs::read_link(inbox.join("source/link")).unwrap()),
+        (links.iter().map(|link| (*link).to_owned()).collect(), target.into())
+    );
+    assert_eq!(fs::read_to_string(inbox.join("source/a/notes.txt")).unwrap(), notes);
+    assert_eq!(fs::read_to_string(inbox.join("outside")).unwrap(), "theirs");
+}
+
 /// What the screening does with the closed folder, and what comes of it.
 #[rstest]
 #[case::yes(|_: &Path| Ok(()), None)]

@@ -8,6 +8,7 @@ use std::io::Write as _;
 use std::os::unix::fs::PermissionsExt as _;
 use std::process::Command;
 use under_seal_core::archive::{Archive, ArchiveError, OpenFormat, open_format_of};
+use under_seal_core::entry::{Content, OnlyEnds};
 use under_seal_core::opening::open;
 use under_seal_core::reader::ArchiveReader as _;
 use under_seal_core::tar::{LoneReader, TarReader};
@@ -114,6 +115,33 @@ fn what_could_do_harm_is_refused_by_name(
     let expected: Vec<_> = expected.map(|(name, content)| ((*name).to_owned(), content.as_bytes().to_vec())).collect();
     assert_eq!(landed(&desk, &bytes).unwrap(), expected);
     assert_eq!(read(&desk, "a.tar", &bytes).unwrap().refused().len(), refused);
+}
+
+/// Contents that several names share, short and long, come out under each of them, and no more often than is read here.
+#[rstest]
+#[case::short(1, 3_000, 3_000)]
+#[case::long(16 * 1024 * 1024 + 1, 3, 3)]
+#[case::very_often(16 * 1024 * 1024 + 1, 64, 63)]
+fn a_content_that_names_share_is_read_for_each_of_them(
+    #[case] bytes: usize,
+    #[case] names: usize,
+    #[case] taken: usize,
+) {
+    let desk = Desk::new();
+    let mut entries = vec![entry("a", FILE, &vec![b'x'; bytes]), entry("other", FILE, b"lit")];
+    entries.extend((0..names).map(|number| link(&format!("b{number}"), b'1', "a")));
+    let archive = read(&desk, "a.tar", &archive(&entries)).unwrap();
+    assert_eq!((archive.entries().len(), archive.refused().len()), (taken + 2, names - taken));
+    if names < 64 || bytes == 1 {
+        let mut archive = archive;
+        let entries = desk.with_context(&|| false, |context| {
+            let mut sizes = Vec::new();
+            let mut sink = OnlyEnds::telling(|_, content: &Content| sizes.push(content.size));
+            archive.extract(&mut sink, context).unwrap();
+            sizes
+        });
+        assert_eq!(entries.iter().filter(|size| **size == bytes as u64).count(), taken + 1);
+    }
 }
 
 /// A file of 2,000 bytes with "lit" at 600 and "dark" at its end, in each of the ways in which others store that.

@@ -18,7 +18,12 @@ fn text() -> Vec<u8> {
 
 fn read(desk: &Desk, bytes: &[u8]) -> Result<ZipReader, ZipError> {
     fs::write(desk.path("a.zip"), bytes).unwrap();
-    ZipReader::open(Segments::open(&[desk.path("a.zip")]).unwrap(), Some(Password::new(PASSWORD).unwrap()))
+    let (segments, password) = (Segments::open(&[desk.path("a.zip")]).unwrap(), Password::new(PASSWORD).unwrap());
+    desk.with_context(&|| false, |context| ZipReader::open(segments, Some(password), context))
+}
+
+fn locked(desk: &Desk, segments: Segments) -> ZipReader {
+    desk.with_context(&|| false, |context| ZipReader::open(segments, None, context)).unwrap()
 }
 
 /// Opens an archive; what has landed, by name.
@@ -167,7 +172,7 @@ fn a_wrong_password_is_told(#[case] lock: Lock) {
     let class = landed(&desk, &bytes).unwrap_err().class();
     assert_eq!(class, ErrorClass::WrongPassword);
     fs::write(desk.path("a.zip"), &bytes).unwrap();
-    let without = ZipReader::open(Segments::open(&[desk.path("a.zip")]).unwrap(), None).unwrap();
+    let without = locked(&desk, Segments::open(&[desk.path("a.zip")]).unwrap());
     assert_eq!(without.entries()[0].content.size, text().len() as u64);
     let unlocked = desk.with_context(&|| false, |context| without.unlocked(Password::new(PASSWORD).unwrap(), context));
     assert!(matches!(unlocked, Err(ZipError::WrongPassword)));
@@ -188,9 +193,9 @@ fn a_cover_is_seen_through(#[case] entries: fn(&[u8]) -> Vec<Made>, #[case] seen
     let desk = Desk::new();
     let inside = archive(&[entry("a", b"one"), entry("b", &text())], b"", b"").bytes;
     fs::write(desk.path("a.zip"), archive(&entries(&inside), PASSWORD.as_bytes(), b"").bytes).unwrap();
-    let locked = ZipReader::open(Segments::open(&[desk.path("a.zip")]).unwrap(), None).unwrap();
-    assert_eq!(locked.is_covered(), locked.hides_names());
-    let unlocked = desk.with_context(&|| false, |context| locked.unlocked(Password::new(PASSWORD).unwrap(), context));
+    let covered = locked(&desk, Segments::open(&[desk.path("a.zip")]).unwrap());
+    assert_eq!(covered.is_covered(), covered.hides_names());
+    let unlocked = desk.with_context(&|| false, |context| covered.unlocked(Password::new(PASSWORD).unwrap(), context));
     let names = unlocked.map(|archive| {
         let paths = archive.entries().iter().map(|listed| String::from_utf8_lossy(listed.entry.path.as_bytes()));
         paths.collect::<Vec<_>>().join(", ")
@@ -243,7 +248,7 @@ fn parts_are_found_and_what_is_missing_is_named(
         fs::write(desk.path(&name(place + 1, cuts)), part).unwrap();
     }
     assert!(is_zip(&desk.path(any)).unwrap());
-    let archive = ZipReader::open(open_parts(&desk.path(any)).unwrap(), None).unwrap();
+    let archive = locked(&desk, open_parts(&desk.path(any)).unwrap());
     assert_eq!(archive.entries().len(), 2);
     fs::remove_file(desk.path(lost)).unwrap();
     let missing = match open_parts(&desk.path(any)) {
@@ -323,4 +328,22 @@ fn fields_tell_finer_times() {
     made.extra = field(0x5455, &[1, 0xFE, 0xFF, 0xFF, 0xFF]);
     let archive = read(&desk, &archive(&[made], b"", b"").bytes).unwrap();
     assert_eq!(archive.entries()[0].entry.modified.seconds, -2);
+}
+
+/// An archive that is nothing but ends, which claim so many parts: what it takes to say so does not grow with the claim.
+#[rstest]
+#[case::as_many_as_there_can_be(65_535, ErrorClass::VolumesMissing)]
+#[case::more(65_537, ErrorClass::Damaged)]
+#[case::all_that_can_be_claimed(u32::MAX, ErrorClass::Damaged)]
+fn a_number_of_parts_is_a_claim(#[case] parts: u32, #[case] class: ErrorClass) {
+    let desk = Desk::new();
+    // The 64-bit end record, its locator and the end record (sections 4.3.14 to 4.3.16).
+    let wide = [&b"PK\x06\x06"[..], &44_u64.to_le_bytes(), &[0; 44]].concat();
+    let locator = [&b"PK\x06\x07"[..], &[0; 12], &parts.to_le_bytes()].concat();
+    let bytes = [&b"PK\x03\x04"[..], &[0; 89], &wide, &locator, b"PK\x05\x06", &[0; 18]].concat();
+    fs::write(desk.path("a.zip"), bytes).unwrap();
+    let opened = open_parts(&desk.path("a.zip"))
+        .map_err(ArchiveError::from)
+        .and_then(|parts| Ok(desk.with_context(&|| false, |context| ZipReader::open(parts, None, context))?));
+    assert_eq!(opened.map(drop).map_err(|error| Error::from(error).class()), Err(class));
 }

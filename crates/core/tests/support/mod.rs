@@ -191,7 +191,7 @@ impl Desk {
             Format::Zip => {
                 let parts = open_parts(&self.path("out/set.zip")).map_err(ArchiveError::from)?;
                 self.with_context(&|| false, |context| {
-                    let locked = ZipReader::open(parts, None);
+                    let locked = ZipReader::open(parts, None, context);
                     let archive = locked.and_then(|locked| locked.unlocked(Password::new(PASSWORD).unwrap(), context));
                     Ok(open(&mut archive.map_err(ArchiveError::from)?, into, context)?)
                 })

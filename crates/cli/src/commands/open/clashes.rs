@@ -5,6 +5,7 @@ use crate::args::OnClashName;
 use crate::failure::Failure;
 use crate::ui::prompt;
 use crate::ui::text;
+use under_seal_core::context::Context;
 use under_seal_core::entry::ListedEntry;
 use under_seal_core::landing::{Destination, LandingError, OnClash};
 use under_seal_core::opening::foresee;
@@ -17,6 +18,7 @@ pub(super) fn decide(
     typed: Option<OnClashName>,
     entries: &[ListedEntry],
     into: Destination<'_>,
+    context: &Context<'_>,
 ) -> Result<OnClash, Failure> {
     match typed {
         None if !prompt::can_ask() => return Ok(OnClash::Refuse),
@@ -27,7 +29,7 @@ pub(super) fn decide(
         Some(OnClashName::Newer) => return Ok(OnClash::Newer),
         Some(OnClashName::Both) => return Ok(OnClash::Both),
     }
-    let paths = match foresee(entries, into) {
+    let paths = match foresee(entries, into, context) {
         Ok(_) => return Ok(OnClash::Refuse),
         Err(LandingError::Clashes(paths)) => paths,
         Err(error) => return refused(Err(error)),

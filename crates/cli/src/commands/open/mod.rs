@@ -24,6 +24,7 @@ use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Component, Path, PathBuf};
 use under_seal_core::Error;
+use under_seal_core::context::Context;
 use under_seal_core::entry::{EntryKind, ListedEntry};
 use under_seal_core::landing::{Destination, LandingError};
 use under_seal_core::listing;
@@ -82,9 +83,9 @@ fn extract(arguments: &OpenArguments, typed: &Typed, given: Given) -> Result<Rep
     report.changed_while_read = changed(entries.iter());
     report.unmatched_patterns = unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect();
     let wishes = Wishes::new(arguments, &loaded.archive.paths())?;
-    let into = wishes.destination(&folder, arguments, &entries)?;
+    let into = wishes.destination(&folder, arguments, &entries, &context)?;
     if arguments.dry_run {
-        report.would_land(&entries, arguments.flat, &refused(foresee(&entries, into))?);
+        report.would_land(&entries, arguments.flat, &refused(foresee(&entries, into, &context))?);
     } else {
         wishes.tell(&mut report);
         let opened = match part {
@@ -131,6 +132,7 @@ impl<'a> Wishes<'a> {
         folder: &'b Path,
         arguments: &OpenArguments,
         entries: &[ListedEntry],
+        context: &Context<'_>,
     ) -> Result<Destination<'b>, Failure> {
         let into = Destination {
             flat: arguments.flat,
@@ -139,7 +141,7 @@ impl<'a> Wishes<'a> {
             screen: self.screen.as_deref(),
             ..Destination::from(folder)
         };
-        Ok(Destination { on_clash: clashes::decide(arguments.on_clash, entries, into)?, ..into })
+        Ok(Destination { on_clash: clashes::decide(arguments.on_clash, entries, into, context)?, ..into })
     }
 
     fn tell(&self, report: &mut Report) {
@@ -180,7 +182,7 @@ fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure>
     let context = session::context(&progress, arguments.work.threads);
     let mut archive = Salvage::survey(set, &unlocked.key, &context)?;
     let wishes = Wishes::new(arguments, &volume_paths(archive.set()))?;
-    let into = wishes.destination(&arguments.into, arguments, archive.entries())?;
+    let into = wishes.destination(&arguments.into, arguments, archive.entries(), &context)?;
     let opened = open_salvaged(&mut archive, into, &context)?;
     drop(progress);
     let lost = archive.lost();
