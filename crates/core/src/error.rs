@@ -240,7 +240,8 @@ fn pack_class(error: &PackError) -> ErrorClass {
 
 fn way_class(error: &WayError) -> ErrorClass {
     match error {
-        WayError::Taken(_) | WayError::EarlierRunCompleted(_) => ErrorClass::Unsafe,
+        WayError::Taken { .. } | WayError::EarlierRunCompleted(_) => ErrorClass::Unsafe,
+        WayError::SomethingElse(_) | WayError::SeveralArchives(_) => ErrorClass::Unsafe,
         WayError::Staging(error) => staging_class(error),
         WayError::File(error) => file_class(error),
     }

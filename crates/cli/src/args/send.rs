@@ -210,7 +210,8 @@ pub struct ChoiceArguments {
 pub struct SealArguments {
     #[command(flatten)]
     pub password: PasswordArguments,
-    /// Another password that opens the archive by itself, read from a file. Repeatable
+    /// Another password that opens the archive instead of the first, read from a file; with --key-file it takes the key file too.
+    /// Repeatable
     #[arg(long, value_name = "FILE", conflicts_with = "no_password")]
     pub also_password_from: Vec<PathBuf>,
     /// Take the password although it is weak

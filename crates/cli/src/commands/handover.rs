@@ -59,6 +59,7 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
         folder: &arguments.to,
         fit: settings.fit.value.fit,
         template: template.as_deref(),
+        key_file: arguments.unlock.password.key_file.is_some(),
         mail_to: &settings.mail_to,
     };
     let made = hand_over(&mut what.handed(), &request, &context)?;

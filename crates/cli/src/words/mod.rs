@@ -5,7 +5,7 @@ mod receiving;
 mod sending;
 
 pub use receiving::{archive, costly, gather, one_set, opening, sealed};
-pub use sending::{bad_value, name_trouble, passed_over, system_name, unknown_squeeze, weak_password};
+pub use sending::{bad_value, loss, name_trouble, passed_over, system_name, unknown_squeeze, weak_password};
 
 use crate::failure::Failure;
 use crate::ui::text::{self, grouped, name, path};
@@ -109,6 +109,10 @@ fn core(error: &Error) -> String {
              or --to FOLDER/NAME."
                 .to_owned()
         }
+        Error::Target(TargetError::NotWritten(ending)) => format!(
+            "Archives that end in {ending} are not written here. Let the name end in .useal, .zip, .tar, .tar.gz (.tgz) or .tar.zst, or \
+             say the format with --as."
+        ),
         Error::Password(error) => password_error(*error),
         Error::Pack(error) => sending::pack(error),
         Error::Plan(PlanError::Cancelled(_)) => "Cancelled.".to_owned(),

@@ -4,13 +4,14 @@ use super::{archive, file_error, missing_path, system};
 use crate::args::FormatName;
 use crate::settings::{BadValue, FIELDS, NamePatternError, PASSWORD};
 use crate::ui::text::{self, bytes, duration, first_few, grouped, listed, path, shown};
+use std::ffi::OsStr;
 use under_seal_core::carriers::{Carrier, LimitError};
 use under_seal_core::codes::CodeError;
 use under_seal_core::entry::EntryPath;
 use under_seal_core::fit::FitError;
 use under_seal_core::handover::note::FIELDS as NOTE_FIELDS;
 use under_seal_core::handover::{DraftError, HandoverError};
-use under_seal_core::pack::{PackError, WayError};
+use under_seal_core::pack::{Loss, PackError, WayError};
 use under_seal_core::parcels::{MAX_PARCELS, ParcelError};
 use under_seal_core::passwords::{Guessing, Strength};
 use under_seal_core::place::staging::StagingError;
@@ -328,9 +329,28 @@ fn parcels(error: &ParcelError) -> String {
 
 fn way(error: &WayError) -> String {
     match error {
-        WayError::Taken(paths) => format!(
-            "{} there already: {}. Nothing was written; choose another name with --to, or add --replace.",
-            if paths.len() == 1 { "A volume of this name is" } else { "Volumes of this name are" },
+        WayError::Taken { paths, bytes } => {
+            let (is, it, go) = if paths.len() == 1 {
+                ("An archive of this name is", "that file", "it would be")
+            } else {
+                ("Volumes of this name are", "those files", "they would be")
+            };
+            format!(
+                "{is} there already: {}. Nothing was written. Packing does not add to {it} ({}): with --replace {go} gone, with all that is \
+                 in them. Choose another name with --to, or open what is there and pack everything together; to have it replaced, \
+                 add --replace.",
+                first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>()),
+                text::about(*bytes)
+            )
+        }
+        WayError::SomethingElse(at) => format!(
+            "{} has this archive's name and is something else, so it is not replaced. Nothing was written; move it away, or choose \
+             another name with --to.",
+            path(at)
+        ),
+        WayError::SeveralArchives(paths) => format!(
+            "Volumes of several archives have this name, and it is not clear which is to be replaced: {}. Nothing was written; move those \
+             away that shall stay, or choose another name with --to.",
             first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>())
         ),
         WayError::EarlierRunCompleted(paths) => format!(
@@ -340,6 +360,25 @@ fn way(error: &WayError) -> String {
         ),
         WayError::Staging(error) => staging(error),
         WayError::File(error) => file_error(error),
+    }
+}
+
+/// What goes with an old archive, as the beginning of a question; `None` where nothing does.
+pub fn loss(loss: &Loss, stem: &OsStr) -> Option<String> {
+    let old = text::name(stem);
+    match loss {
+        Loss::Known(gone) if gone.is_empty() => None,
+        Loss::Known(gone) => {
+            let names: Vec<String> = gone.iter().map(|path| shown(path.as_bytes())).collect();
+            let files = text::count(gone.len() as u64, "file");
+            Some(format!(
+                "{files} of the {old} that is there would be gone, since the new one does not have them: {}.",
+                first_few(&names)
+            ))
+        }
+        Loss::Unknown => Some(format!(
+            "What is in the {old} that is there cannot be seen (it has another password, or is damaged); it would be gone."
+        )),
     }
 }
 

@@ -113,7 +113,7 @@ fn parcels_open_one_by_one_and_give_everything_back() {
     let packed = desk.run(&pack).expect(0).out;
     assert!(packed.contains("3 parcels") && packed.contains("dossier-parcel1of3.useal"), "{packed}");
     // Again, as if one parcel had been left from another division.
-    desk.file("out/dossier-parcel4of4.useal", b"");
+    fs::copy(desk.path("out/dossier-parcel1of3.useal"), desk.path("out/dossier-parcel4of4.useal")).unwrap();
     desk.run(&pack).expect(0);
     assert_eq!(desk.names("out"), [1, 2, 3].map(|number| format!("dossier-parcel{number}of3.useal")));
     for number in [3, 1, 2] {
@@ -168,4 +168,150 @@ fn fits_and_settings_say_where_each_value_comes_from() {
     {
         assert!(shown.contains(line), "{line}:\n{shown}");
     }
+}
+
+/// What is packed where, what is there before, and the files that are there then: one place decides what a target is.
+#[rstest]
+#[case::a_folder_of_the_stem(&["s", "--to", "s.zip"], &["s.zip"], "s")]
+#[case::a_folder_of_the_stem_elsewhere(&["t", "--to", "out/s.tar", "--no-password"], &["s", "s.tar"], "out")]
+#[case::sealed_beside_a_folder(&["s", "--to", "s.useal"], &["s.useal"], "s")]
+#[case::short_for_two(&["t", "--to", "out/s.tgz", "--no-password"], &["s", "s.tar.gz"], "out")]
+#[case::another_case(&["t", "--to", "out/s.ZIP"], &["s", "s.zip"], "out")]
+#[case::into_the_folder_that_is_named(&["t", "--to", "out/s"], &["s"], "out")]
+fn a_target_is_what_was_typed(#[case] arguments: &[&str], #[case] expected: &[&str], #[case] folder: &str) {
+    let desk = Desk::new();
+    desk.file("s/a", b"1").file("t", b"2").file("out/s/b", b"3");
+    desk.run(&[&["pack"], arguments].concat()).expect(0);
+    match folder {
+        "s" => {
+            assert_eq!(desk.names("s"), ["a"]);
+            assert!(desk.path(expected[0]).is_file());
+        }
+        folder => assert_eq!(desk.names(folder), expected),
+    }
+    let inside: &[&str] = if arguments.contains(&"out/s") { &["b", "t.useal"] } else { &["b"] };
+    assert_eq!(desk.names("out/s"), inside);
+}
+
+#[rstest]
+#[case("docs.tar.xz")]
+#[case("docs.txz")]
+#[case("docs.iso")]
+fn a_known_end_that_is_not_written_is_refused(#[case] to: &str) {
+    let desk = Desk::new();
+    desk.file("a", b"1");
+    let refused = desk.run(&["pack", "a", "--to", to]).expect(2).err.replace("\n  ", " ");
+    assert!(refused.contains("are not written here") && refused.contains(".tar.gz (.tgz)"), "{refused}");
+    desk.run(&["pack", "a", "--to", to, "--as", "zip"]).expect(0);
+    assert_eq!(desk.names("."), [".state", "a", &format!("{to}.zip")]);
+}
+
+/// Packing over an archive adds nothing to it, and says so before and after.
+#[rstest]
+#[case::sealed("trip.useal", &[][..])]
+#[case::parts("trip.zip", &["--fit", "70KB"])]
+#[case::hidden("trip.zip", &["--hide-names"])]
+fn what_goes_with_an_old_archive_is_told(#[case] to: &str, #[case] options: &[&str]) {
+    let desk = Desk::new();
+    let noise: Vec<u8> = (0..90_000_u32).map(|n| (n.wrapping_mul(2_654_435_761) >> 24) as u8).collect();
+    desk.file("trip/a", &noise).file("trip/b", b"2").file("new.txt", b"3");
+    desk.run(&[&["pack", "trip", "--to", to], options].concat()).expect(0);
+    let before = desk.names(".");
+    let refused = desk.run(&["pack", "new.txt", "--to", to]).expect(6).err.replace("\n  ", " ");
+    assert!(refused.contains("Packing does not add") && refused.contains("would be gone"), "{refused}");
+    assert_eq!(desk.names("."), before);
+    let replaced = desk.run(&["pack", "new.txt", "--to", to, "--replace", "--json"]).expect(0);
+    assert_eq!(replaced.json("/lost_with_replaced"), serde_json::json!(["trip/a", "trip/b"]));
+    let told = desk.run(&["pack", "new.txt", "--to", to, "--replace"]).expect(0).out;
+    assert!(told.contains("the new archive has everything that was in it"), "{told}");
+    desk.file("other", b"another password altogether");
+    let unseen = desk.run(&["pack", "trip", "--to", to, "--replace", "--password-from", "other", "--json"]).expect(0);
+    // What was packed last is no archive that hides names, unless it is sealed.
+    let expected = if to == "trip.useal" { serde_json::Value::Null } else { serde_json::json!(["new.txt"]) };
+    assert_eq!(unseen.json("/lost_with_replaced"), expected);
+}
+
+/// Files of mine that are named like volumes or parts are not replaced, and nothing is lost.
+#[rstest]
+#[case::a_volume_by_name("z", "z-1of9.useal", 1)]
+#[case::a_part_by_name("z.zip", "z.z07", 1)]
+#[case::the_very_name("z", "z.useal", 6)]
+#[case::the_very_name_of_a_zip("z.zip", "z.zip", 6)]
+#[case::the_very_name_of_a_tar("z.tar", "z.tar", 6)]
+fn what_is_not_part_of_an_old_archive_is_not_replaced(#[case] to: &str, #[case] mine: &str, #[case] code: i32) {
+    let desk = Desk::new();
+    desk.file("a", b"1").file(mine, b"my own work, and no archive");
+    let open = if to.ends_with(".tar") { &["--no-password"][..] } else { &[] };
+    let ran = desk.run(&[&["pack", "a", "--to", to, "--replace"], open].concat()).expect(code);
+    assert_eq!(fs::read(desk.path(mine)).unwrap(), b"my own work, and no archive");
+    assert!((ran.out + &ran.err).contains(mine));
+}
+
+#[test]
+fn volumes_of_two_archives_of_one_name_are_not_both_replaced() {
+    let desk = Desk::with_volumes();
+    desk.run(&["pack", "wrenfall-light", "--to", "other/", "--fit", "1MB"]).expect(0);
+    fs::copy(desk.path("other/wrenfall-light-01of02.useal"), desk.path("out/wrenfall-light-01of02.useal")).unwrap();
+    let before = desk.names("out");
+    desk.run(&["pack", "wrenfall-light", "--to", "out/", "--replace"]).expect(6);
+    assert_eq!(desk.names("out"), before);
+}
+
+/// A headline tells whether all of it is packed, and what is incomplete is not to be sent.
+#[rstest]
+#[case::sealed("out/")]
+#[case::zip("out/p.zip")]
+#[case::tar("out/p.tar")]
+fn an_incomplete_pack_says_so_first(#[case] to: &str) {
+    let desk = Desk::new();
+    desk.file("p/a", b"1").file("p/b", b"2");
+    std::os::unix::net::UnixListener::bind(desk.path("p/socket")).unwrap();
+    let open = if to.ends_with(".tar") { &["--no-password"][..] } else { &[] };
+    let told = desk.run(&[&["pack", "p", "--to", to], open].concat()).expect(1).out;
+    assert!(told.starts_with("Incomplete: p is packed, but 1 of 4 could not be read"), "{told}");
+    assert!(!told.contains("send") && !told.contains("verified: 1"), "{told}");
+}
+
+#[test]
+fn a_key_file_is_spoken_of_wherever_the_password_is() {
+    let desk = Desk::new();
+    desk.file("a", b"1").file("key", b"any file").file("second", b"second password, twelve panes");
+    let packed = desk.run(&["pack", "a", "--key-file", "key", "--also-password-from", "second"]).expect(0).out;
+    assert!(
+        packed.contains("the key file by other ways") && packed.contains("a.useal --key-file KEY-FILE"),
+        "{packed}"
+    );
+    let handing = ["handover", "a.useal", "--to", "give", "--key-file", "key"];
+    desk.run(&handing).expect(0);
+    let note = fs::read_to_string(desk.path("give/how-to-open.txt")).unwrap();
+    assert!(note.contains("Add --key-file FILE"), "{note}");
+    // Every password takes the key file, as the help of --also-password-from says.
+    desk.run(&["open", "a.useal", "--into", "in", "--password-from", "second"]).expect(3);
+    desk.run(&["open", "a.useal", "--into", "in", "--password-from", "second", "--key-file", "key"]).expect(0);
+}
+
+#[test]
+fn one_volume_of_several_is_not_packed_without_a_word() {
+    let desk = Desk::with_volumes();
+    let volume = "out/wrenfall-light-01of07.useal";
+    let told = desk.run(&["pack", volume, "--to", "again"]).expect(1).out.replace("\n  ", " ");
+    assert!(
+        told.contains("is volume 1 of 7 of a sealed archive") && told.contains("under-seal handover out"),
+        "{told}"
+    );
+    let all: Vec<String> = (1..=7).map(|number| format!("out/wrenfall-light-{number:02}of07.useal")).collect();
+    let all = all.iter().map(String::as_str);
+    desk.run(&["pack"].into_iter().chain(all).chain(["--to", "all"]).collect::<Vec<_>>()).expect(0);
+}
+
+/// What the system says is empty may hold something, and what is read counts in every format.
+#[rstest]
+#[case::sealed("c", &[])]
+#[case::zip("c.zip", &[])]
+#[case::tar("c.tar", &["--no-password"])]
+fn a_file_that_says_it_is_empty_is_packed_with_what_it_holds(#[case] to: &str, #[case] options: &[&str]) {
+    let desk = Desk::new().with_password(options.is_empty());
+    desk.run(&[&["pack", "/proc/version", "--to", to], options].concat());
+    let archive = if to == "c" { "c.useal" } else { to };
+    assert_eq!(desk.run(&["peek", archive, "version"]).expect(0).out, fs::read_to_string("/proc/version").unwrap());
 }

@@ -1,7 +1,7 @@
 //! What is handed over, of whatever format: files that were found whole, each with the name that it gets; and whether
 //! copies of them are what they were.
 
-use super::{HandoverError, NoteFields};
+use super::{HandoverError, HandoverRequest, NoteFields};
 use crate::archive::{Archive, ArchiveError};
 use crate::context::Context;
 use crate::pieces::{Sha256Sum, sum_of};
@@ -36,7 +36,12 @@ pub(super) struct Bundle {
 }
 
 impl Bundle {
-    pub fn of(handed: &mut Handed<'_>, stem: &OsStr, context: &Context<'_>) -> Result<Self, HandoverError> {
+    pub fn of(
+        handed: &mut Handed<'_>,
+        request: &HandoverRequest<'_>,
+        context: &Context<'_>,
+    ) -> Result<Self, HandoverError> {
+        let HandoverRequest { stem, key_file, .. } = *request;
         let (parts, set, secret, how) = match handed {
             Handed::Volumes(set) => {
                 let secret = key_of_open_to_all(set, false).map_err(ArchiveError::from)?.is_none();
@@ -46,7 +51,7 @@ impl Bundle {
         };
         let archive = stem.to_string_lossy().into_owned();
         let volumes = parts.iter().map(|part| (part.name.to_string_lossy().into_owned(), part.bytes)).collect();
-        Ok(Self { parts, fields: NoteFields { archive, set, volumes, secret, how } })
+        Ok(Self { parts, fields: NoteFields { archive, set, volumes, secret, key_file, how } })
     }
 
     /// Whether copies are what they were, as they stand on disk.

@@ -51,6 +51,8 @@ pub struct HandoverRequest<'a> {
     pub fit: Fit,
     /// The note's text with fields in braces (see [`note`]); the built-in one without it.
     pub template: Option<&'a str>,
+    /// Whether the password opens it only together with a key file.
+    pub key_file: bool,
     /// Who gets the messages, as addresses; left open where nobody is named.
     pub mail_to: &'a [String],
 }
@@ -139,7 +141,7 @@ pub fn hand_over(
     context: &Context<'_>,
 ) -> Result<HandedOver, HandoverError> {
     let folder = absolute(request.folder);
-    let bundle = Bundle::of(handed, request.stem, context)?;
+    let bundle = Bundle::of(handed, request, context)?;
     let (Some(above), Some(name)) = (folder.parent(), folder.file_name()) else {
         return Err(HandoverError::Taken(folder));
     };

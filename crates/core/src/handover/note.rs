@@ -20,6 +20,8 @@ pub struct NoteFields {
     pub volumes: Vec<(String, u64)>,
     /// `{password}`: a sentence that says where the password comes from, or that none is needed.
     pub secret: bool,
+    /// Whether the password opens it only together with a key file, which `{password}` says then.
+    pub key_file: bool,
     /// `{how}`: a sentence that says how to open it.
     pub how: String,
 }
@@ -50,6 +52,11 @@ impl NoteFields {
                 let what = if self.set.is_some() { "volume" } else { "file" };
                 let plural = if self.volumes.len() == 1 { "" } else { "s" };
                 format!("{} {what}{plural}", self.volumes.len())
+            }
+            "password" if self.secret && self.key_file => {
+                "The password and a key file come to you by other ways; they are in none of these files and messages. Add \
+                 --key-file FILE to the command that opens it: the password alone does not."
+                    .to_owned()
             }
             "password" if self.secret => {
                 "The password comes to you by another way; it is in none of these files and messages.".to_owned()
@@ -167,6 +174,7 @@ mod tests {
             set: Some("00ff".to_owned()),
             volumes: vec![("tower-1of2.useal".to_owned(), 10_240), ("tower-2of2.useal".to_owned(), 5)],
             secret: true,
+            key_file: false,
             how: "Open it.".to_owned(),
         }
     }
@@ -182,6 +190,14 @@ mod tests {
     #[case::open("{archive", Err(NoteError::OpenBrace))]
     fn a_template_is_filled_in(#[case] template: &str, #[case] expected: Result<&str, NoteError>) {
         assert_eq!(text(template, &fields()), expected.map(str::to_owned));
+    }
+
+    #[rstest]
+    #[case::alone(false, "The password comes to you by another way")]
+    #[case::with_a_key_file(true, "Add --key-file FILE to the command that opens it")]
+    fn what_opens_it_is_told(#[case] key_file: bool, #[case] words: &str) {
+        let note = text(TEMPLATE, &NoteFields { key_file, ..fields() }).unwrap();
+        assert!(note.contains(words) && note.contains("key file") == key_file, "{note}");
     }
 
     #[test]

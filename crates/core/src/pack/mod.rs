@@ -4,13 +4,15 @@
 //! written under a staging folder; it is read back from disk, unlocked with the password and verified to
 //! the last byte; and only then do the volumes get their names, all or none.
 
+mod old;
 mod open_formats;
 mod sealing;
 pub mod target;
 mod tarring;
 mod zipping;
 
-pub use target::{Target, TargetError, WayError};
+pub use old::{Loss, OldArchive};
+pub use target::{Target, TargetError, TargetWish, WayError};
 pub(crate) use zipping::zip_headers_bytes;
 
 use crate::codec::Squeeze;
@@ -20,15 +22,16 @@ use crate::fit::Fit;
 use crate::kinds::{KindWeight, kinds};
 use crate::parcels::{Parcel, ParcelError, Weights};
 use crate::pipeline::Stopped;
-use crate::place::staging::{Placing, Replaced, Staging, StagingError};
+use crate::place::staging::{Placing, Staging, StagingError};
 use crate::place::{FileError, Folder};
 use crate::proof::verify_contents;
 use crate::sealed::{Credentials, KeyCost, SealError, SealedError, SealedReader, Totals};
 use crate::source::{Catalogue, Choice, PassedOver, SourceEntry, SourceError};
 use crate::tar::TarError;
-use crate::volume::{GatherError, Geometry, Ids, VolumeSet, WriteError, names};
+use crate::volume::{GatherError, Geometry, Ids, VolumeSet, WriteError, header_of, names};
 use crate::zip::{ZipError, ZipWriteError};
 use sealing::{Job, Sealed, SoFar};
+use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
@@ -84,9 +87,10 @@ pub struct Delivery {
     message: String,
     hide_names: bool,
     catalogue: Catalogue,
+    lone_volumes: Vec<LoneVolume>,
     /// Where there are to be parcels: how they are divided.
     parcels: Option<Division>,
-    replaced: Vec<Replaced>,
+    old: OldArchive,
 }
 
 /// A division into parcels, and what is needed for another.
@@ -124,8 +128,10 @@ pub struct Packed {
     pub verified: Totals,
     /// The volumes in order.
     pub volumes: Vec<PackedVolume>,
-    /// Old volumes that were replaced.
-    pub replaced: Vec<PathBuf>,
+    /// Old volumes that were replaced: where they were, and their bytes.
+    pub replaced: Vec<(PathBuf, u64)>,
+    /// Files of such names that were not recognised, and stay.
+    pub not_replaced: Vec<PathBuf>,
     /// What could not be packed.
     pub passed_over: Vec<PassedOver>,
     /// Kinds of files, heaviest first, with what squeezing leaves of each; none where nothing was squeezed.
@@ -134,8 +140,34 @@ pub struct Packed {
     pub left_out: LeftOut,
     /// Files that changed while they were read, twice.
     pub changed: Vec<EntryPath>,
+    /// Files of which the archive holds less than they had at first, the rest being zeros; only tar has such.
+    pub filled_up: Vec<FilledUp>,
     /// Links that an opening will not make, because they could lead outside.
     pub outward_links: Vec<EntryPath>,
+    /// Sources that are volumes of a sealed archive, of which others were not named.
+    pub lone_volumes: Vec<LoneVolume>,
+}
+
+/// A file that could not be read to its end when its length was written down already.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FilledUp {
+    /// Its path in the archive.
+    pub path: EntryPath,
+    /// Bytes of it that are the file's.
+    pub real_bytes: u64,
+    /// Bytes of it in all.
+    pub bytes: u64,
+}
+
+/// A source that is one of several volumes of a sealed archive.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct LoneVolume {
+    /// Where it is, as it was typed.
+    pub path: PathBuf,
+    /// Its number.
+    pub number: u32,
+    /// How many volumes there are.
+    pub count: u32,
 }
 
 /// What the sender's choice left out.
@@ -241,7 +273,7 @@ impl Delivery {
     /// [`PackError`]; nothing was written, but what an earlier run left may have been cleared or completed.
     pub fn prepare(request: &PackRequest<'_>, context: &Context<'_>) -> Result<Self, PackError> {
         check_fit(request.fit)?;
-        let replaced = request.target.make_way(request.replace, request.format, context)?;
+        let old = request.target.make_way(request.replace, request.format, context)?;
         // An archive that is made inside a source must not be packed into itself, nor an old one that it replaces.
         let folder = fs::canonicalize(&request.target.folder).ok();
         let is_own = |path: &Path| {
@@ -266,7 +298,8 @@ impl Delivery {
             message: request.message.to_owned(),
             hide_names: request.hide_names,
             catalogue,
-            replaced,
+            lone_volumes: lone_volumes(request.sources),
+            old,
         })
     }
 
@@ -295,7 +328,7 @@ impl Delivery {
             Squeeze::None => Vec::new(),
             _ => kinds(&self.catalogue).map_err(SealError::from)?,
         };
-        let (target, replaced, parcels) = (self.target, self.replaced, self.parcels.is_some());
+        let (target, old, parcels) = (self.target, self.old, self.parcels.is_some());
         let catalogue = self.catalogue;
         // With many entries the catalogue is large, and reading back needs room for the index.
         let (outward_links, left_out, mut passed_over) = told_of(catalogue);
@@ -305,15 +338,13 @@ impl Delivery {
         for archive in &archives {
             totals.add_all(&archive.totals);
         }
-        if totals == Totals::default() {
-            return Err(PackError::NothingPacked(passed_over));
-        }
+        refuse_nothing(&totals, &mut passed_over)?;
         for archive in &archives {
             verified.add_all(&read_back(archive, credentials, &staging, context)?);
         }
         context.go_on()?;
         let placings: Vec<Placing> = archives.iter().flat_map(|archive| archive.written.placings.clone()).collect();
-        staging.place(&placings, &replaced)?;
+        staging.place(&placings, &old.files)?;
         let volumes = |archive: &Sealed| {
             let Sealed { ids, totals, written, .. } = archive;
             let volume = |(number, placing): (u32, &Placing)| PackedVolume {
@@ -329,12 +360,15 @@ impl Delivery {
             totals,
             verified,
             volumes: archives.iter().flat_map(volumes).collect(),
-            replaced: replaced.iter().map(|replaced| target.path_with(&replaced.suffix)).collect(),
+            replaced: old.replaced(&target),
+            not_replaced: old.left,
             passed_over,
             kinds,
             left_out,
             changed: archives.into_iter().flat_map(|archive| archive.changed).collect(),
+            filled_up: Vec::new(),
             outward_links,
+            lone_volumes: self.lone_volumes,
         })
     }
 
@@ -402,6 +436,20 @@ impl Delivery {
     }
 }
 
+/// The sources that are volumes of sets of which not all volumes are among the sources.
+fn lone_volumes(sources: &[PathBuf]) -> Vec<LoneVolume> {
+    let mut sets: BTreeMap<Ids, Vec<LoneVolume>> = BTreeMap::new();
+    for path in sources.iter().filter(|path| path.is_file()) {
+        // What cannot be read is told when it is packed.
+        if let Ok(Some(header)) = header_of(path) {
+            let volume = LoneVolume { path: path.clone(), number: header.number, count: header.geometry.data_volumes };
+            sets.entry(header.ids).or_default().push(volume);
+        }
+    }
+    let incomplete = |volumes: &Vec<LoneVolume>| volumes.first().is_some_and(|one| volumes.len() < one.count as usize);
+    sets.into_values().filter(incomplete).flatten().collect()
+}
+
 /// What the sender is told of a catalogue, when it is not needed any more: links that lead outside, what was left out, and
 /// what could not be read.
 fn told_of(catalogue: Catalogue) -> (Vec<EntryPath>, LeftOut, Vec<PassedOver>) {
@@ -414,6 +462,15 @@ fn told_of(catalogue: Catalogue) -> (Vec<EntryPath>, LeftOut, Vec<PassedOver>) {
         unmatched: catalogue.unmatched,
     };
     (outward_links, left_out, catalogue.passed_over)
+}
+
+/// Refuses an archive in which there would be nothing, or nothing but folders since all else could not be read.
+fn refuse_nothing(totals: &Totals, passed_over: &mut Vec<PassedOver>) -> Result<(), PackError> {
+    let nothing_to_read = totals.files + totals.links == 0 && !passed_over.is_empty();
+    if *totals == Totals::default() || nothing_to_read {
+        return Err(PackError::NothingPacked(std::mem::take(passed_over)));
+    }
+    Ok(())
 }
 
 /// Refuses a fit in which no volume fits.

@@ -2,7 +2,7 @@
 //! what was read from the sources, and placed.
 
 use super::zipping::ZipJob;
-use super::{Delivery, PackError, Packed, PackedVolume, tarring, told_of, zipping};
+use super::{Delivery, FilledUp, PackError, Packed, PackedVolume, refuse_nothing, tarring, told_of, zipping};
 use crate::archive::{Archive, ArchiveError};
 use crate::context::{Context, Phase, Progress};
 use crate::entry::{Content, EntryKind, EntryPath, Totals};
@@ -91,9 +91,7 @@ impl Delivery {
         let Written { files, read } = written;
         let (outward_links, left_out, mut passed_over) = told_of(self.catalogue);
         passed_over.extend(read.passed_over);
-        if read.totals == Totals::default() {
-            return Err(PackError::NothingPacked(passed_over));
-        }
+        refuse_nothing(&read.totals, &mut passed_over)?;
         let verified = read_open_back(open()?, &read.contents, context)?;
         if verified != read.totals {
             return Err(PackError::ContentsDiffer);
@@ -101,7 +99,7 @@ impl Delivery {
         context.go_on()?;
         let placings: Vec<Placing> =
             (1..).zip(&files).map(|(number, (suffix, _))| Placing { number, suffix: suffix.clone() }).collect();
-        staging.place(&placings, &self.replaced)?;
+        staging.place(&placings, &self.old.files)?;
         let volume = |(suffix, bytes): &(String, u64)| PackedVolume {
             path: self.target.path_with(suffix),
             bytes: *bytes,
@@ -113,12 +111,15 @@ impl Delivery {
             totals: read.totals,
             verified,
             volumes: files.iter().map(volume).collect(),
-            replaced: self.replaced.iter().map(|replaced| self.target.path_with(&replaced.suffix)).collect(),
+            replaced: self.old.replaced(&self.target),
+            not_replaced: self.old.left,
             passed_over,
             kinds: Vec::new(),
             left_out,
             changed: read.changed,
+            filled_up: read.filled_up,
             outward_links,
+            lone_volumes: self.lone_volumes,
         })
     }
 }
@@ -138,6 +139,7 @@ pub(super) struct Read {
     pub contents: Vec<(EntryPath, Content)>,
     pub passed_over: Vec<PassedOver>,
     pub changed: Vec<EntryPath>,
+    pub filled_up: Vec<FilledUp>,
 }
 
 fn zip_read_back(error: ZipError) -> PackError {

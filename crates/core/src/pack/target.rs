@@ -1,8 +1,8 @@
 //! Where an archive goes and what it is called, from what the user wrote.
 
-use super::Format;
+use super::{Format, OldArchive};
 use crate::context::Context;
-use crate::place::staging::{self, Leftover, Replaced, StagingError, settle};
+use crate::place::staging::{self, Leftover, StagingError, settle};
 use crate::place::{FileError, Folder, absolute};
 use crate::volume::names;
 use std::ffi::{OsStr, OsString};
@@ -19,20 +19,58 @@ pub struct Target {
     pub stem: OsString,
 }
 
+/// What a user wrote of where an archive goes and what it is called.
+#[derive(Debug, Clone, Copy)]
+pub struct TargetWish<'a> {
+    /// A folder, or the archive's own name.
+    pub to: Option<&'a Path>,
+    /// What it is called in a folder.
+    pub name: Option<&'a OsStr>,
+    /// What it is made from.
+    pub sources: &'a [PathBuf],
+    /// The format, where it was said.
+    pub format: Option<Format>,
+    /// The format where neither that nor the name says any.
+    pub usual_format: Format,
+}
+
+/// Ends of names by which people know archives and compressed files that are not written here.
+const ENDINGS_OF_OTHERS: [&str; 12] =
+    [".tar.xz", ".txz", ".tar.bz2", ".tbz2", ".tbz", ".tar.lz", ".gz", ".xz", ".bz2", ".zst", ".iso", ".cpio"];
+
+fn ending_of_others(name: &OsStr) -> Option<&'static str> {
+    let name = name.to_string_lossy().to_lowercase();
+    ENDINGS_OF_OTHERS.into_iter().find(|ending| name.len() > ending.len() && name.ends_with(ending))
+}
+
 /// Why there is no target.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum TargetError {
     /// Several sources (or one without a name of its own), and no name for the archive.
     #[error("the archive needs a name")]
     NeedsName,
+    /// Its name ends like those of a format that is not written here.
+    #[error("{0} is not written")]
+    NotWritten(String),
 }
 
 /// Why a target is not free.
 #[derive(Debug, thiserror::Error)]
 pub enum WayError {
     /// Volumes with the target's name are there already.
-    #[error("{} volumes are there already", .0.len())]
-    Taken(Vec<PathBuf>),
+    #[error("{} volumes are there already", paths.len())]
+    Taken {
+        /// Where they are.
+        paths: Vec<PathBuf>,
+        /// Their bytes.
+        bytes: u64,
+    },
+    /// Something has the archive's very name, and is no volume or part of one: it is not replaced.
+    #[error("{} is something else", .0.display())]
+    SomethingElse(PathBuf),
+    /// Volumes of several archives have the target's name, so it is not clear which of them is to be replaced.
+    #[error("volumes of several archives are there")]
+    SeveralArchives(Vec<PathBuf>),
     /// An earlier run was cut off while it placed its verified volumes; that is now completed.
     #[error("an earlier run was completed")]
     EarlierRunCompleted(Vec<PathBuf>),
@@ -56,18 +94,23 @@ impl Format {
         }
     }
 
-    /// The open format that a name says by its end, and the name without that.
+    /// The format that a name says by its end, and the name without that. Our own end, typed once or several times, is the
+    /// sealed format's.
     pub fn of_name(name: &OsStr) -> Option<(Self, OsString)> {
-        [Self::Zip, Self::Tar, Self::TarGz, Self::TarZst].into_iter().find_map(|format| {
-            let end = format.extension().as_bytes();
+        let without = |end: &str| {
             let (stem, own) = name.as_bytes().split_at_checked(name.len().checked_sub(end.len())?)?;
-            let is_one = own.eq_ignore_ascii_case(end) && !stem.is_empty();
-            is_one.then(|| (format, OsStr::from_bytes(stem).to_owned()))
-        })
+            let is_one = own.eq_ignore_ascii_case(end.as_bytes()) && !stem.is_empty();
+            is_one.then(|| OsStr::from_bytes(stem).to_owned())
+        };
+        let sealed = without(names::EXTENSION).map(|_| (Self::Sealed, names::without_extension(name)));
+        let open = [Self::Zip, Self::Tar, Self::TarGz, Self::TarZst].into_iter();
+        let open =
+            open.map(|format| (format, format.extension())).chain([(Self::TarGz, ".tgz"), (Self::TarZst, ".tzst")]);
+        sealed.or_else(|| open.into_iter().find_map(|(format, end)| Some((format, without(end)?))))
     }
 
     /// What follows the archive's name, if `name` is that of one of its volumes or parts.
-    fn suffix_of<'a>(self, name: &'a OsStr, stem: &OsStr) -> Option<&'a str> {
+    pub(super) fn suffix_of<'a>(self, name: &'a OsStr, stem: &OsStr) -> Option<&'a str> {
         match self {
             Self::Sealed => names::suffix_of(name, stem),
             Self::Zip => {
@@ -90,26 +133,37 @@ impl Target {
         to.as_os_str().as_bytes().ends_with(b"/") || to.is_dir()
     }
 
-    /// `to` as a folder: inside it, called `name`, or else after the only source. `to` as anything else: that very
-    /// name. No `to`: the current folder. Our extension, typed or not, is no part of the name.
+    /// Where an archive goes, what it is called, and its format. `to` as a folder: inside it, called `name`, or else after the
+    /// only source. `to` as anything else: that very name, whose end may say the format, and is no part of the name then.
+    /// No `to`: the current folder.
     ///
     /// # Errors
-    /// [`TargetError::NeedsName`].
-    pub fn resolve(to: Option<&Path>, name: Option<&OsStr>, sources: &[PathBuf]) -> Result<Self, TargetError> {
-        let folder = match to {
+    /// [`TargetError`].
+    pub fn resolve(wish: &TargetWish<'_>) -> Result<(Self, Format), TargetError> {
+        let otherwise = wish.format.unwrap_or(wish.usual_format);
+        let folder = match wish.to {
             None => PathBuf::from("."),
             Some(to) if Self::is_folder(to) => to.to_owned(),
             Some(to) => {
-                let stem = names::without_extension(to.file_name().ok_or(TargetError::NeedsName)?);
+                let name = to.file_name().ok_or(TargetError::NeedsName)?;
                 let folder = to.parent().filter(|folder| !folder.as_os_str().is_empty());
-                return Ok(Self { folder: folder.unwrap_or(Path::new(".")).to_owned(), stem });
+                let folder = folder.unwrap_or(Path::new(".")).to_owned();
+                let (stem, format) = match (Format::of_name(name), wish.format) {
+                    (Some((said, stem)), None) => (stem, said),
+                    (Some((said, stem)), Some(typed)) if said == typed => (stem, typed),
+                    (None, None) if ending_of_others(name).is_some() => {
+                        return Err(TargetError::NotWritten(ending_of_others(name).unwrap_or_default().to_owned()));
+                    }
+                    _ => (name.to_owned(), otherwise),
+                };
+                return Ok((Self { folder, stem }, format));
             }
         };
-        if let Some(name) = name {
-            return Ok(Self { folder, stem: names::without_extension(name) });
+        if let Some(name) = wish.name {
+            return Ok((Self { folder, stem: names::without_extension(name) }, otherwise));
         }
-        match sources {
-            [source] => Ok(Self { folder, stem: name_of(source).ok_or(TargetError::NeedsName)? }),
+        match wish.sources {
+            [source] => Ok((Self { folder, stem: name_of(source).ok_or(TargetError::NeedsName)? }, otherwise)),
             _ => Err(TargetError::NeedsName),
         }
     }
@@ -119,27 +173,28 @@ impl Target {
     ///
     /// # Errors
     /// [`WayError`]; no volume was touched then.
-    pub fn make_way(&self, replace: bool, format: Format, context: &Context<'_>) -> Result<Vec<Replaced>, WayError> {
+    pub fn make_way(&self, replace: bool, format: Format, context: &Context<'_>) -> Result<OldArchive, WayError> {
         let folder = match Folder::open(&self.folder) {
-            Err(error) if error.source.kind() == io::ErrorKind::NotFound => return Ok(Vec::new()),
+            Err(error) if error.source.kind() == io::ErrorKind::NotFound => return Ok(OldArchive::default()),
             folder => folder?,
         };
         let leftover = settle(&folder, &self.stem, context)?;
-        let names = folder.names()?;
-        let mut taken = Vec::new();
-        for name in &names {
-            if let Some(suffix) = format.suffix_of(name, &self.stem) {
-                let (bytes, modified) = folder.size_and_time_of(name)?;
-                taken.push(Replaced { suffix: suffix.to_owned(), bytes, modified });
-            }
+        let there: Vec<OsString> =
+            folder.names()?.into_iter().filter(|name| format.suffix_of(name, &self.stem).is_some()).collect();
+        if there.is_empty() {
+            return Ok(OldArchive::default());
         }
-        if taken.is_empty() || replace {
-            return Ok(taken);
+        if replace {
+            return OldArchive::find(self, &folder, there, format, context);
         }
-        let paths = taken.iter().map(|taken| self.path_with(&taken.suffix)).collect();
+        let mut bytes = 0;
+        for name in &there {
+            bytes += folder.size_and_time_of(name)?.0;
+        }
+        let paths = there.iter().map(|name| absolute(&self.folder).join(name)).collect();
         Err(match leftover {
             Leftover::Completed => WayError::EarlierRunCompleted(paths),
-            _ => WayError::Taken(paths),
+            _ => WayError::Taken { paths, bytes },
         })
     }
 
@@ -171,20 +226,29 @@ mod tests {
     use rstest::rstest;
 
     #[rstest]
-    #[case::beside(None, &["demo/dossier"], Ok((".", "dossier")))]
-    #[case::trailing_slash(Some("out/"), &["demo/dossier/"], Ok(("out/", "dossier")))]
-    #[case::name(Some("out/board"), &["a", "b"], Ok(("out", "board")))]
-    #[case::extension_typed(Some("board.useal"), &["a"], Ok((".", "board")))]
-    #[case::extension_typed_twice(Some("board.useal.USEAL"), &["a"], Ok((".", "board")))]
-    #[case::two_without_a_name(None, &["a", "b"], Err(TargetError::NeedsName))]
-    #[case::two_into_a_folder(Some("out/"), &["a", "b"], Err(TargetError::NeedsName))]
+    #[case::beside(None, None, &["demo/dossier"], Ok((".", "dossier", Format::Sealed)))]
+    #[case::trailing_slash(Some("out/"), None, &["demo/dossier/"], Ok(("out/", "dossier", Format::Sealed)))]
+    #[case::name(Some("out/board"), None, &["a", "b"], Ok(("out", "board", Format::Sealed)))]
+    #[case::extension_typed(Some("board.useal"), None, &["a"], Ok((".", "board", Format::Sealed)))]
+    #[case::extension_typed_twice(Some("board.useal.USEAL"), None, &["a"], Ok((".", "board", Format::Sealed)))]
+    #[case::by_its_end(Some("board.ZIP"), None, &["a"], Ok((".", "board", Format::Zip)))]
+    #[case::short_for_two(Some("board.tgz"), None, &["a"], Ok((".", "board", Format::TarGz)))]
+    #[case::typed_counts_more(Some("board.zip"), Some(Format::Tar), &["a"], Ok((".", "board.zip", Format::Tar)))]
+    #[case::not_written(Some("board.tar.xz"), None, &["a"], Err(TargetError::NotWritten(".tar.xz".into())))]
+    #[case::not_written_but_named(Some("board.tar.xz"), Some(Format::Zip), &["a"], Ok((".", "board.tar.xz", Format::Zip)))]
+    #[case::two_without_a_name(None, None, &["a", "b"], Err(TargetError::NeedsName))]
+    #[case::two_into_a_folder(Some("out/"), None, &["a", "b"], Err(TargetError::NeedsName))]
     fn a_target_is_what_the_user_means(
         #[case] to: Option<&str>,
+        #[case] format: Option<Format>,
         #[case] sources: &[&str],
-        #[case] expected: Result<(&str, &str), TargetError>,
+        #[case] expected: Result<(&str, &str, Format), TargetError>,
     ) {
         let sources: Vec<PathBuf> = sources.iter().map(PathBuf::from).collect();
-        let expected = expected.map(|(folder, stem)| Target { folder: folder.into(), stem: stem.into() });
-        assert_eq!(Target::resolve(to.map(Path::new), None, &sources), expected);
+        let expected =
+            expected.map(|(folder, stem, format)| (Target { folder: folder.into(), stem: stem.into() }, format));
+        let to = to.map(Path::new);
+        let wish = TargetWish { to, name: None, sources: &sources, format, usual_format: Format::Sealed };
+        assert_eq!(Target::resolve(&wish), expected);
     }
 }

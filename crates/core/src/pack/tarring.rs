@@ -1,19 +1,26 @@
-//! The writing half of a delivery as tar: every source is read once into one stream, whose pieces are compressed in parallel
+//! The writing half of a delivery as tar: sources are read into one stream, whose pieces are compressed in parallel
 //! and written in order.
 
 use super::open_formats::Read;
-use super::{Format, PackError};
+use super::{FilledUp, Format, PackError};
 use crate::codec::Squeeze;
 use crate::context::{Context, Progress};
 use crate::deflate::{Deflater, PIECE_BYTES, window_of};
 use crate::entry::{Content, Entry, EntryKind};
 use crate::pipeline::{Jobs, ordered};
+use crate::place::FileError;
 use crate::place::staging::Staging;
-use crate::source::{Catalogue, PassedOver, SourceEntry};
+use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
 use crate::tar::{BLOCK_BYTES, end, headers, padding};
 
 /// How much is read from a source at a time, in bytes.
 const READ_BYTES: usize = 256 * 1024;
+
+/// Files that are no longer than this are read before anything of them is written.
+const WHOLE_BYTES: u64 = 16 * 1024 * 1024;
+
+/// How often a file that changes while it is read is read.
+const READINGS: u32 = 2;
 
 /// What fills up.
 const ZEROS: [u8; BLOCK_BYTES] = [0; BLOCK_BYTES];
@@ -151,28 +158,91 @@ impl Reading<'_> {
         Ok(self.jobs.submit(Piece { content, window, last })?)
     }
 
-    /// A file of the length that it had when it was opened: what it grew by is not read, and what it lacks now is filled up with
-    /// zeros; both are told.
+    /// A file. One that changes while it is read is read again; so that nothing of the first reading is in the archive, short
+    /// files are read before their header is written. Of a long one the header tells the length that it had when it was opened,
+    /// and what it lacks then is filled up with zeros: a second reading is put behind, under the same name, and counts.
     fn add_file(&mut self, source: &SourceEntry, id: u64) -> Result<(), PackError> {
+        let mut put: Option<Put> = None;
+        for reading in 1..=READINGS {
+            match self.read_once(source, id, reading == READINGS)? {
+                Once::Dropped => {}
+                Once::Put(now) => put = Some(now),
+                // What an earlier reading came to is all that there is.
+                Once::Failed(_) if put.is_some() => break,
+                Once::Failed(error) => {
+                    let disk_path = self.catalogue.disk_path(&source.path);
+                    self.read.passed_over.push(PassedOver { disk_path, reason: error.into() });
+                    return Ok(());
+                }
+            }
+            if put.as_ref().is_some_and(|put| put.steady) {
+                break;
+            }
+        }
+        let Some(Put { content, real_bytes, steady }) = put else { return Ok(()) };
+        if real_bytes < content.size {
+            self.read.filled_up.push(FilledUp { path: source.path.clone(), real_bytes, bytes: content.size });
+        } else if !steady {
+            self.read.changed.push(source.path.clone());
+        }
+        self.read.totals.add(EntryKind::File, content.size);
+        self.read.contents.push((source.path.clone(), content));
+        Ok(())
+    }
+
+    /// Reads a file once, for the last time or not, and puts it into the stream unless that can wait for another reading.
+    fn read_once(&mut self, source: &SourceEntry, id: u64, last: bool) -> Result<Once, PackError> {
         let mut file = match self.catalogue.open(&source.path) {
             Ok(file) => file,
-            Err(error) => {
-                let disk_path = self.catalogue.disk_path(&source.path);
-                self.read.passed_over.push(PassedOver { disk_path, reason: error.into() });
-                return Ok(());
-            }
+            Err(error) => return Ok(Once::Failed(error)),
         };
+        let entry = Entry { mode: file.mode, modified: file.modified, ..source.entry(id) };
+        if file.size() > WHOLE_BYTES {
+            return self.put_file(&entry, &mut file).map(Once::Put);
+        }
+        let mut whole = Vec::new();
+        match self.read_whole(&mut file, &mut whole)? {
+            Err(error) => Ok(Once::Failed(error)),
+            Ok(false) if !last => Ok(Once::Dropped),
+            Ok(steady) => self.put_whole(&entry, &whole, steady).map(Once::Put),
+        }
+    }
+
+    /// Reads a short file to its end; whether it is as it was then.
+    fn read_whole(&mut self, file: &mut SourceFile, whole: &mut Vec<u8>) -> Result<Result<bool, FileError>, PackError> {
+        loop {
+            self.context.go_on()?;
+            let before = whole.len();
+            if let Err(error) = file.read(whole, READ_BYTES) {
+                return Ok(Err(error));
+            }
+            if whole.len() == before {
+                return Ok(file.is_unchanged(before as u64));
+            }
+        }
+    }
+
+    fn put_whole(&mut self, entry: &Entry, whole: &[u8], steady: bool) -> Result<Put, PackError> {
+        let size = whole.len() as u64;
+        self.put(&headers(entry, size))?;
+        self.put(whole)?;
+        self.put(&ZEROS[..padding(size)])?;
+        self.context.tell(Progress::Advance(size));
+        let content = Content { size, digest: *blake3::hash(whole).as_bytes(), changed_while_read: false };
+        Ok(Put { content, real_bytes: size, steady })
+    }
+
+    /// Puts a long file into the stream while it is read. What it grew by since it was opened is not read.
+    fn put_file(&mut self, entry: &Entry, file: &mut SourceFile) -> Result<Put, PackError> {
         let size = file.size();
-        self.put(&headers(&Entry { mode: file.mode, modified: file.modified, ..source.entry(id) }, size))?;
+        self.put(&headers(entry, size))?;
         let (mut digest, mut left, mut buffer) = (blake3::Hasher::new(), size, Vec::new());
-        let mut trouble = None;
-        while left > 0 && trouble.is_none() {
+        let mut failed = false;
+        while left > 0 && !failed {
             self.context.go_on()?;
             buffer.clear();
             let wanted = usize::try_from(left).unwrap_or(usize::MAX).min(READ_BYTES);
-            if let Err(error) = file.read(&mut buffer, wanted) {
-                trouble = Some(error);
-            }
+            failed = file.read(&mut buffer, wanted).is_err();
             if buffer.is_empty() {
                 break;
             }
@@ -181,20 +251,36 @@ impl Reading<'_> {
             self.context.tell(Progress::Advance(buffer.len() as u64));
             self.put(&buffer)?;
         }
-        let unchanged = trouble.is_none() && file.is_unchanged(size - left).unwrap_or(false);
+        let real_bytes = size - left;
+        let steady = !failed && file.is_unchanged(real_bytes).unwrap_or(false);
         while left > 0 {
+            self.context.go_on()?;
             let filled = usize::try_from(left).unwrap_or(usize::MAX).min(BLOCK_BYTES);
             digest.update(&ZEROS[..filled]);
             self.put(&ZEROS[..filled])?;
             left -= filled as u64;
         }
         self.put(&ZEROS[..padding(size)])?;
-        if !unchanged {
-            self.read.changed.push(source.path.clone());
-        }
         let content = Content { size, digest: *digest.finalize().as_bytes(), changed_while_read: false };
-        self.read.totals.add(EntryKind::File, size);
-        self.read.contents.push((source.path.clone(), content));
-        Ok(())
+        Ok(Put { content, real_bytes, steady })
     }
+}
+
+/// A content in the stream.
+struct Put {
+    content: Content,
+    /// So many bytes of it are the file's; the rest are zeros.
+    real_bytes: u64,
+    /// The file was the same before and after.
+    steady: bool,
+}
+
+/// What came of reading a file once.
+enum Once {
+    /// It is in the stream.
+    Put(Put),
+    /// It changed meanwhile; nothing of it is in the stream.
+    Dropped,
+    /// It cannot be read; nothing of it is in the stream.
+    Failed(FileError),
 }

@@ -293,7 +293,8 @@ impl Reading<'_> {
         let last_step = loop {
             self.context.go_on()?;
             let wanted = usize::try_from(file.left()).unwrap_or(usize::MAX).min(PIECE_BYTES);
-            let mut content = Vec::with_capacity(wanted);
+            // Of what said that it is empty nothing is known.
+            let mut content = Vec::with_capacity(if file.size() == 0 { 0 } else { wanted });
             let read = if wanted == 0 { Ok(()) } else { file.read(&mut content, wanted) };
             let (begin, compressed) = match compressed {
                 Some(compressed) => (None, compressed),

@@ -16,6 +16,8 @@ pub(super) struct Parcel {
     /// The id of its set, where there is one.
     pub set: Option<String>,
     pub secret: bool,
+    /// Whether the password opens it only together with a key file.
+    pub key_file: bool,
     /// What a recipient is told about opening it.
     pub how: String,
     /// Its files are found by their names only.
@@ -58,6 +60,7 @@ fn carried(
         set: parcel.set,
         volumes: parcel.files.iter().map(|file| (file.name(), file.bytes)).collect(),
         secret: parcel.secret,
+        key_file: parcel.key_file,
         how: parcel.how,
     };
     let mut choices = Choices::new(request.faults.seed);

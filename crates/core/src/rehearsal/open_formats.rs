@@ -23,7 +23,7 @@ pub(super) fn play(
     let files = sent(&archive.paths())?;
     let (known, how) = (archive.zip_password(), how_to_open(archive));
     let (secret, password, needs_names) = (known.is_some(), known.flatten(), archive.needs_names());
-    let parcel = Parcel { files, set: None, secret, how, needs_names, unchanged: 0 };
+    let parcel = Parcel { files, set: None, secret, key_file: false, how, needs_names, unchanged: 0 };
     let carried = match deliver(parcel, request, &inbox, rehearsal, context)? {
         Ok(carried) => carried,
         Err(refused) => return Ok(Err(Failed::Refused(refused))),

@@ -24,6 +24,7 @@ pub(super) fn play(
         files: sent(set)?,
         set: Some(set.ids.set_text()),
         secret: *credentials != Credentials::none(),
+        key_file: credentials.key_file.is_some(),
         how: HOW_TO_OPEN_VOLUMES.to_owned(),
         needs_names: false,
         unchanged: HEADER_BYTES as u64,

@@ -85,12 +85,12 @@ pub fn recut(
         return Err(RecutError::CellsDiffer);
     }
     context.go_on()?;
-    staging.place(&written.placings, &replaced)?;
+    staging.place(&written.placings, &replaced.files)?;
     let path = |suffix: &String| target.path_with(suffix);
     Ok(Recut {
         ids,
         volumes: written.placings.iter().map(|placing| path(&placing.suffix)).collect(),
-        replaced: replaced.iter().map(|replaced| path(&replaced.suffix)).collect(),
+        replaced: replaced.files.iter().map(|replaced| path(&replaced.suffix)).collect(),
     })
 }
 

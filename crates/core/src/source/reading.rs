@@ -8,8 +8,9 @@ use std::io::{Read as _, Seek as _, SeekFrom};
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
-/// How much is read of a file that said it was empty: some systems' own files say so and hold text.
-const READ_OF_EMPTY_BYTES: u64 = 4 * 1024;
+/// How much is read at the most of a file that said it was empty: some systems' own files say so and hold text, and so can
+/// files on a network.
+const READ_OF_EMPTY_BYTES: u64 = 64 * 1024 * 1024;
 
 /// What must stay the same while a file is read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -14,7 +14,7 @@ pub mod writer;
 pub use cell::{Cells, Cutting};
 pub use header::{Head, Header, HeaderError, Ids};
 pub use reader::{CellError, CellReader};
-pub use set::{GatherError, SetSummary, VolumeFile, VolumeSet};
+pub use set::{GatherError, SetSummary, VolumeFile, VolumeSet, header_of};
 pub use writer::{VolumeWriter, WriteError, WrittenVolumes};
 
 /// Bytes of a volume's header.

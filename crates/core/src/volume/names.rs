@@ -53,6 +53,11 @@ pub fn suffix_of<'a>(name: &'a OsStr, stem: &OsStr) -> Option<&'a str> {
     ours.then_some(suffix)
 }
 
+/// Whether a suffix is that of a parcel.
+pub fn is_parcel_suffix(suffix: &str) -> bool {
+    suffix.starts_with(PARCEL)
+}
+
 /// Splits `name-03of07` into `name` and its numbers.
 fn split_numbers(stem: &[u8]) -> Option<(&[u8], (u32, u32))> {
     let dash = stem.iter().rposition(|byte| *byte == b'-')?;

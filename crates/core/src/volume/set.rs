@@ -362,6 +362,15 @@ fn looks_like_a_volume(path: &Path) -> bool {
     path.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("useal"))
 }
 
+/// The header of a file that is a volume; `None` for any other.
+///
+/// # Errors
+/// [`FileError`] from the system.
+pub fn header_of(path: &Path) -> Result<Option<Header>, FileError> {
+    let (file, _) = open_regular(path, Links::Follow)?;
+    Ok(read_header(&file).ok())
+}
+
 /// A header that a bad disc does not give back is damaged too; its cells may still tell.
 fn read_header(file: &File) -> Result<Header, HeaderError> {
     let mut bytes = [0; HEADER_BYTES];

@@ -193,7 +193,7 @@ fn old_volumes_of_the_same_name_are_not_touched_unasked() {
     fs::create_dir(desk.path("out")).unwrap();
     fs::write(desk.path("out/set-3of9.useal"), b"old").unwrap();
     let before = tree(&desk.path("out"));
-    assert!(matches!(desk.pack_until("", &|| false), Err(PackError::Way(WayError::Taken(_)))));
+    assert!(matches!(desk.pack_until("", &|| false), Err(PackError::Way(WayError::Taken { .. }))));
     assert_eq!(tree(&desk.path("out")), before);
 }
 

@@ -48,24 +48,41 @@ fn whatever_is_packed_comes_back(
     assert_eq!(format == Format::Tar, bytes.is_multiple_of(10_240) && bytes > 2_000_000);
 }
 
-#[test]
-fn a_file_that_changes_meanwhile_is_told() {
+/// A file that shrinks while it is read, at some question whether to go on: how long it is, whether it is gone then, and how
+/// much of it is in the archive. A second reading counts; where there is none, what is only zeros is told.
+#[rstest]
+#[case::short(3_000_000, false, 1_000)]
+#[case::long(20_000_000, false, 1_000)]
+#[case::long_and_gone(20_000_000, true, 20_000_000)]
+fn a_file_that_changes_meanwhile_is_read_again_or_told(
+    #[case] bytes: usize,
+    #[case] gone: bool,
+    #[case] packed_bytes: u64,
+) {
     let desk = Desk { format: Format::Tar, ..Desk::new() };
-    desk.source("a", &[7; 3_000_000]).source("b", b"2");
+    desk.source("a", &vec![7; bytes]).source("b", b"2");
     let path = desk.path("source/a");
-    // It shrinks while it is read: at some question whether to go on.
     let asked = std::sync::atomic::AtomicU64::new(0);
     let packed = desk.pack_until("", &|| {
         if asked.fetch_add(1, std::sync::atomic::Ordering::Relaxed) == 5 {
             File::options().write(true).open(&path).unwrap().set_len(1_000).unwrap();
+            if gone {
+                fs::remove_file(&path).unwrap();
+            }
         }
         false
     });
     let packed = packed.unwrap();
-    assert_eq!(packed.changed.len(), 1);
-    assert_eq!(packed.totals.content_bytes, 3_000_001);
+    assert_eq!((packed.changed.len(), packed.passed_over.len()), (0, 0));
+    assert_eq!(packed.totals.content_bytes, packed_bytes + 1);
+    let filled =
+        packed.filled_up.iter().map(|filled| (filled.real_bytes > 0, filled.real_bytes < 20_000_000, filled.bytes));
+    assert_eq!(filled.collect::<Vec<_>>(), if gone { vec![(true, true, 20_000_000)] } else { vec![] });
     desk.open_packed(&desk.path("inbox")).unwrap();
-    assert_eq!(fs::metadata(desk.path("inbox/source/a")).unwrap().len(), 3_000_000);
+    let landed = fs::read(desk.path("inbox/source/a")).unwrap();
+    assert_eq!(landed.len() as u64, packed_bytes);
+    let real = landed.iter().take_while(|byte| **byte == 7).count() as u64;
+    assert_eq!(real, packed.filled_up.first().map_or(packed_bytes, |filled| filled.real_bytes));
 }
 
 /// The standard library of another language reads them; where it is not at hand, this is skipped.

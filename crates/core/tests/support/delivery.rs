@@ -218,6 +218,7 @@ pub fn carried_until(
         set: Some("0".into()),
         volumes: listed,
         secret: true,
+        key_file: false,
         how: String::new(),
     };
     let under_way = desk.path("under way");

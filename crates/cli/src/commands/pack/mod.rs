@@ -10,13 +10,15 @@ use crate::failure::Failure;
 use crate::session;
 use crate::settings::{BadValue, NameFields, Origin, PASSWORD, Settings};
 use crate::ui::progress::ProgressLine;
+use crate::ui::prompt;
+use crate::words;
 use report::{Report, lines};
 use std::ffi::OsString;
 use std::fs;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use under_seal_core::Error;
 use under_seal_core::fit::Fit;
-use under_seal_core::pack::{Delivery, Format, PackRequest, Target, target::name_of};
+use under_seal_core::pack::{Delivery, Format, Loss, PackRequest, Target, TargetWish, target::name_of};
 use under_seal_core::passwords::{Guessing, guessable_words};
 use under_seal_core::sealed::index::MAX_MESSAGE_BYTES;
 use under_seal_core::source::expand;
@@ -29,7 +31,11 @@ pub(super) struct Packing {
     target: Target,
     message: String,
     secret: bool,
+    /// Whether opening it takes a key file, beside the password.
+    key_file: bool,
     passphrase_file: Option<PathBuf>,
+    /// What was in an old archive that was replaced, and is not in this one.
+    loss: Option<Loss>,
 }
 
 impl Packing {
@@ -47,11 +53,10 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     }
     let choice = settings.choice(&arguments.delivery.choice)?;
     tracing::info!(fit = settings.fit.value.text, squeeze = %settings.squeeze.value, "settings");
-    let format = format(arguments, &settings);
-    let message = message(arguments, format)?;
     let sources = expand(&arguments.sources).map_err(|error| Error::Pack(error.into()))?;
+    let (target, format) = target(arguments, &settings, &sources)?;
+    let message = message(arguments, format)?;
     refuse_what_it_lacks(format, arguments, &settings)?;
-    let target = target(arguments, format, &settings, &sources)?;
     let request = PackRequest {
         format,
         hide_names: settings.hide_names.value,
@@ -74,28 +79,27 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     };
     let Sealing { credentials, cost, secret, mut passphrase_file } =
         credentials::to_seal(&arguments.seal, guessing, guessable, &context)?;
+    let loss = delivery.replaces().then(|| delivery.loss(&credentials, &context));
+    confirm_loss(loss.as_ref(), &target)?;
     // From here on it stays whatever happens: what a cut-off run leaves may be completed by the next one.
     let passphrase_file = passphrase_file.as_mut().map(|file| file.keep().to_owned());
     let packed = delivery.pack(&credentials, cost, &context)?;
     drop(progress);
-    let packing = Packing { settings, format, target, message, secret, passphrase_file };
+    let key_file = arguments.seal.password.key_file.is_some();
+    let packing = Packing { settings, format, target, message, secret, key_file, passphrase_file, loss };
     let report = Report::new(&packed, &packing);
     show(&report, &arguments.work, || lines(&packed, &report))?;
     Ok(report.exit_code)
 }
 
-/// The format that was said, else that of the target's extension.
-fn format(arguments: &PackArguments, settings: &Settings) -> Format {
-    let by_name = || arguments.to.as_deref().and_then(called_as).map(|(format, _)| format);
-    let said = settings.format.as_ref();
-    let typed = said.filter(|format| format.from == Origin::CommandLine).map(|format| format.value.into());
-    typed.or_else(by_name).or_else(|| said.map(|format| format.value.into())).unwrap_or_default()
-}
-
-/// The format that a target's name says, and the target without that.
-fn called_as(to: &Path) -> Option<(Format, PathBuf)> {
-    let (format, stem) = Format::of_name(to.file_name()?).filter(|_| !Target::is_folder(to))?;
-    Some((format, to.with_file_name(stem)))
+/// Somebody who can be asked says yes before files go with an old archive that the new one does not have.
+fn confirm_loss(loss: Option<&Loss>, target: &Target) -> Result<(), Failure> {
+    let Some(question) = loss.and_then(|loss| words::loss(loss, &target.stem)) else { return Ok(()) };
+    if !prompt::can_ask() || prompt::confirm(&format!("{question} Replace it all the same?"))? {
+        Ok(())
+    } else {
+        Err(Failure::GivenUp)
+    }
 }
 
 /// What is wanted must be something that the format can do.
@@ -136,13 +140,9 @@ fn message(arguments: &PackArguments, format: Format) -> Result<String, Failure>
     if length > limit { Err(Failure::LongMessage { length, limit }) } else { Ok(text) }
 }
 
-/// Where the archive goes and what it is called. A typed name counts more than a profile's pattern.
-fn target(
-    arguments: &PackArguments,
-    format: Format,
-    settings: &Settings,
-    sources: &[PathBuf],
-) -> Result<Target, Failure> {
+/// Where the archive goes, what it is called, and its format. A typed name counts more than a profile's pattern, and a typed
+/// format more than what the name says.
+fn target(arguments: &PackArguments, settings: &Settings, sources: &[PathBuf]) -> Result<(Target, Format), Failure> {
     let named_by_path = arguments.to.as_ref().is_some_and(|to| !Target::is_folder(to));
     if named_by_path && arguments.delivery.shape.name.is_some() {
         return Err(Failure::Value(BadValue::TwoNames));
@@ -155,12 +155,15 @@ fn target(
         }
         None => None,
     };
-    // Our own extension is no part of the name, nor is the one that has said the format.
-    let to = arguments.to.as_deref().map(|to| match called_as(to) {
-        Some((called, stem)) if called == format => stem,
-        _ => to.to_owned(),
-    });
-    Ok(Target::resolve(to.as_deref(), name.as_deref(), sources)?)
+    let said = settings.format.as_ref();
+    let typed = said.filter(|format| format.from == Origin::CommandLine);
+    Ok(Target::resolve(&TargetWish {
+        to: arguments.to.as_deref(),
+        name: name.as_deref(),
+        sources,
+        format: typed.map(|format| format.value.into()),
+        usual_format: said.map(|format| format.value.into()).unwrap_or_default(),
+    })?)
 }
 
 fn name_fields(settings: &Settings, sources: &[PathBuf]) -> NameFields {

@@ -9,8 +9,9 @@ use crate::ui::table::{self, Column};
 use crate::ui::text::{self, argument, bytes, contents, count, grouped, shown};
 use crate::words;
 use serde::Serialize;
+use std::path::{Path, PathBuf};
 use under_seal_core::kinds::KindWeight;
-use under_seal_core::pack::{Format, Packed, PackedVolume};
+use under_seal_core::pack::{FilledUp, Format, LoneVolume, Loss, Packed, PackedVolume};
 
 /// Where more than this share is left, squeezing did not pay.
 const HARDLY_SMALLER: f64 = 0.95;
@@ -37,6 +38,7 @@ pub struct Report {
     fit: String,
     squeeze: String,
     secret: bool,
+    key_file: bool,
     hides_names: bool,
     message: bool,
     passphrase_file: Option<String>,
@@ -49,8 +51,13 @@ pub struct Report {
     verified_bytes: u64,
     volumes: Vec<Volume>,
     replaced: Vec<String>,
+    replaced_bytes: u64,
+    lost_with_replaced: Option<Vec<String>>,
+    not_replaced: Vec<String>,
+    lone_volumes: Vec<Lone>,
     passed_over: Vec<Passed>,
     changed_while_read: Vec<String>,
+    filled_with_zeros: Vec<Filled>,
     links_leading_outside: Vec<String>,
     kinds: Vec<Kind>,
     left_out: u64,
@@ -89,6 +96,38 @@ impl Kind {
     }
 }
 
+/// A source that is one of several volumes of a sealed archive.
+#[derive(Serialize)]
+struct Lone {
+    path: String,
+    number: u32,
+    count: u32,
+    #[serde(skip)]
+    typed: PathBuf,
+}
+
+impl From<&LoneVolume> for Lone {
+    fn from(volume: &LoneVolume) -> Self {
+        let LoneVolume { path, number, count } = volume;
+        Self { path: text::path(path), number: *number, count: *count, typed: path.clone() }
+    }
+}
+
+/// A file of which the archive holds less than it had at first.
+#[derive(Serialize)]
+struct Filled {
+    path: String,
+    file_bytes: u64,
+    bytes: u64,
+}
+
+impl From<&FilledUp> for Filled {
+    fn from(filled: &FilledUp) -> Self {
+        let FilledUp { path, real_bytes, bytes } = filled;
+        Self { path: shown(path.as_bytes()), file_bytes: *real_bytes, bytes: *bytes }
+    }
+}
+
 #[derive(Serialize)]
 struct Passed {
     path: String,
@@ -106,6 +145,9 @@ impl Report {
         let quiet = packed.passed_over.is_empty()
             && packed.changed.is_empty()
             && packed.outward_links.is_empty()
+            && packed.filled_up.is_empty()
+            && packed.lone_volumes.is_empty()
+            && packed.not_replaced.is_empty()
             && unmatched.is_empty();
         let entry_paths = |paths: &[under_seal_core::entry::EntryPath]| -> Vec<String> {
             paths.iter().map(|path| shown(path.as_bytes())).collect()
@@ -127,6 +169,7 @@ impl Report {
             fit: packing.settings.fit.value.text.clone(),
             squeeze: packing.settings.squeeze.value.to_string(),
             secret: packing.secret,
+            key_file: packing.key_file,
             hides_names: packing.secret && (packing.format == Format::Sealed || packing.hides_names_in_zip()),
             message: !packing.message.is_empty(),
             passphrase_file: packing.passphrase_file.as_deref().map(text::path),
@@ -138,13 +181,22 @@ impl Report {
             verified_files: packed.verified.files,
             verified_bytes: packed.verified.content_bytes,
             volumes: (1..).zip(&packed.volumes).map(volume).collect(),
-            replaced: packed.replaced.iter().map(|path| text::path(path)).collect(),
+            replaced: packed.replaced.iter().map(|(path, _)| text::path(path)).collect(),
+            replaced_bytes: packed.replaced.iter().map(|(_, bytes)| bytes).sum(),
+            lost_with_replaced: match &packing.loss {
+                Some(Loss::Known(lost)) => Some(entry_paths(lost)),
+                Some(Loss::Unknown) => None,
+                None => Some(Vec::new()),
+            },
+            not_replaced: packed.not_replaced.iter().map(|path| text::path(path)).collect(),
+            lone_volumes: packed.lone_volumes.iter().map(Lone::from).collect(),
             passed_over: packed
                 .passed_over
                 .iter()
                 .map(|passed| Passed { path: text::path(&passed.disk_path), why: words::passed_over(&passed.reason) })
                 .collect(),
             changed_while_read: entry_paths(&packed.changed),
+            filled_with_zeros: packed.filled_up.iter().map(Filled::from).collect(),
             links_leading_outside: entry_paths(&packed.outward_links),
             kinds: packed.kinds.iter().map(Kind::new).collect(),
             left_out: packed.left_out.chosen,
@@ -167,8 +219,7 @@ impl Report {
 
 pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
     let volumes = count(packed.volumes.len() as u64, what_it_is(packed, report));
-    let heading = format!("{} is packed and verified: {volumes}.", report.archive);
-    let mut lines = vec![paint(Tone::Good, heading), String::new()];
+    let mut lines = vec![heading(report, &volumes), String::new()];
     lines.extend(volume_lines(packed, what_it_is(packed, report)));
     lines.push(String::new());
     let verified = format!(
@@ -212,6 +263,30 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
     lines.push(String::new());
     lines.extend(next_steps(packed, report));
     lines
+}
+
+/// What was done, and in its first words whether all of it was: nothing incomplete has a headline of success.
+fn heading(report: &Report, volumes: &str) -> String {
+    let missing = (report.passed_over.len() + report.filled_with_zeros.len()) as u64;
+    let changed = report.changed_while_read.len() as u64;
+    let all = report.passed_over.len() as u64 + report.files + report.folders + report.links;
+    match (missing, changed) {
+        (0, 0) => {
+            let tone = if report.exit_code == DONE { Tone::Good } else { Tone::Look };
+            paint(tone, format!("{} is packed and verified: {volumes}.", report.archive))
+        }
+        (0, _) => {
+            let changed = count(changed, "file");
+            paint(Tone::Look, format!("{} is packed, but {changed} changed meanwhile: {volumes}.", report.archive))
+        }
+        _ => {
+            let missing = format!("{} of {}", grouped(missing), grouped(all));
+            paint(
+                Tone::Bad,
+                format!("Incomplete: {} is packed, but {missing} could not be read: {volumes}.", report.archive),
+            )
+        }
+    }
 }
 
 fn where_the_message_is(report: &Report) -> &'static str {
@@ -280,6 +355,15 @@ fn notes(report: &Report) -> Vec<String> {
     };
     let passed = |passed: &Passed| format!("{}: {}", passed.path, passed.why);
     note("Not packed:", report.passed_over.iter().map(passed).collect());
+    let filled = |filled: &Filled| {
+        format!(
+            "{}: {} are the file's, the other {} are zeros",
+            filled.path,
+            text::about(filled.file_bytes),
+            text::about(filled.bytes - filled.file_bytes)
+        )
+    };
+    note("Not read to the end, and filled up with zeros:", report.filled_with_zeros.iter().map(filled).collect());
     note("These changed while they were read, twice; what was read is packed:", report.changed_while_read.clone());
     note("These links lead outside what is packed; opening will not make them:", report.links_leading_outside.clone());
     note("These patterns matched nothing:", report.unmatched_patterns.clone());
@@ -289,25 +373,65 @@ fn notes(report: &Report) -> Vec<String> {
         note("Not packed into itself:", vec![format!("{own} of this archive's own name inside the source")]);
     }
     if !report.replaced.is_empty() {
-        note("Replaced:", vec![count(report.replaced.len() as u64, "old volume")]);
+        note("Replaced:", vec![replaced(report)]);
+    }
+    note("Named like old volumes, but not recognised as such, and left:", report.not_replaced.clone());
+    let lone = |lone: &Lone| {
+        format!(
+            "{} is volume {} of {} of a sealed archive: the others are not packed with it",
+            lone.path, lone.number, lone.count
+        )
+    };
+    note("Part of an archive:", report.lone_volumes.iter().map(lone).collect());
+    if let Some(lone) = report.lone_volumes.first() {
+        let place = lone.typed.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        notes.push("  If all of it is to be sent, it needs no packing:".to_owned());
+        notes.push(format!("  under-seal handover {} --to NEW-FOLDER", argument(place)));
     }
     notes
 }
 
+/// What went, and what was in it that the new one does not have.
+fn replaced(report: &Report) -> String {
+    let volumes = count(report.replaced.len() as u64, "old volume");
+    let went = format!("{volumes}, {}", text::about(report.replaced_bytes));
+    match report.lost_with_replaced.as_deref() {
+        Some([]) => format!("{went}; the new archive has everything that was in it"),
+        Some(lost) => format!(
+            "{went}; with it went {} that the new archive does not have: {}",
+            count(lost.len() as u64, "file"),
+            text::first_few(lost)
+        ),
+        None => format!("{went}; what was in it could not be seen"),
+    }
+}
+
 fn next_steps(packed: &Packed, report: &Report) -> Vec<String> {
     let Some(first) = packed.volumes.first() else { return Vec::new() };
+    if !report.passed_over.is_empty() || !report.filled_with_zeros.is_empty() {
+        return vec![
+            "Next: see to what could not be read, and pack again with --replace. What is packed now is not everything."
+                .to_owned(),
+        ];
+    }
     let one = what_it_is(packed, report);
     let what = match (packed.volumes.len(), packed.parcels) {
         (1, _) => format!("send the {one}"),
         (all, false) => format!("send all {all} {one}s"),
         (all, true) => format!("send the {all} parcels, together or one by one"),
     };
-    let tell = if report.secret { ", and tell the password by another way" } else { "" };
+    let tell = match (report.secret, report.key_file) {
+        (true, true) => ", and give the password and the key file by other ways: one without the other opens nothing",
+        (true, false) => ", and tell the password by another way",
+        (false, _) => "",
+    };
+    let key_file = if report.key_file { " --key-file KEY-FILE" } else { "" };
     let opens = if packed.parcels { "The recipient opens each by itself" } else { "The recipient runs" };
     // Of parts, the last is the one that programs are shown.
     let shown = packed.volumes.last().filter(|_| report.format != "sealed").unwrap_or(first);
     let name = shown.path.file_name().map(std::path::Path::new).unwrap_or(&shown.path);
-    let mut lines = vec![format!("Next: {what}{tell}. {opens}"), format!("  under-seal open {}", argument(name))];
+    let mut lines =
+        vec![format!("Next: {what}{tell}. {opens}"), format!("  under-seal open {}{key_file}", argument(name))];
     if report.format.starts_with("tar") {
         lines.push("or opens it with any program for tar.".to_owned());
     }
