@@ -3,6 +3,7 @@
 use crate::archives::{Wanted, archive_failure};
 use crate::args::{PasswordArguments, SealArguments, UnlockArguments, WorkArguments};
 use crate::failure::Failure;
+use crate::secrecy::close_memory;
 use crate::session;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt::{self, Purpose};
@@ -99,6 +100,7 @@ pub fn expects_password(arguments: &UnlockArguments) -> bool {
 
 /// The password given by option or variable, if there is one.
 fn given_password(arguments: &PasswordArguments) -> Result<Option<Password>, Failure> {
+    close_memory();
     if let Some(path) = &arguments.password_from {
         return password_file(path).map(Some);
     }
@@ -123,6 +125,7 @@ fn password_file(path: &Path) -> Result<Password, Failure> {
 }
 
 fn key_file(arguments: &PasswordArguments) -> Result<Option<KeyFile>, Failure> {
+    close_memory();
     let Some(path) = &arguments.key_file else { return Ok(None) };
     let read = |path: &Path| KeyFile::read(File::open(path)?);
     read(path).map(Some).map_err(|source| Failure::KeyFile { path: path.clone(), source })

@@ -1,8 +1,8 @@
 //! Under Seal: seals folders into password-encrypted volumes, and proves that they open again.
 //!
 //! Arguments come in through [`args`]; [`settings`] puts them together with the configuration file, and [`credentials`]
-//! with passwords and key files; [`places`] tells volumes from what is wanted of them. [`commands`] call the core and show its results, [`words`] turns errors into sentences
-//! and [`failure`] into exit codes; [`ui`] draws, and [`session`] is what the core is lent, the
+//! with passwords and key files; [`secrecy`] keeps those in memory; [`places`] tells volumes from what is wanted of them. [`commands`] call the core and show its results, [`words`] turns errors into sentences
+//! and [`failure`] into exit codes; [`ui`] draws, and [`signals`] hears of the system, and [`session`] is what the core is lent, the
 //! user's own key of [`owner`] among it.
 
 mod archives;
@@ -12,20 +12,47 @@ mod credentials;
 mod failure;
 mod owner;
 mod places;
+mod secrecy;
 mod session;
 mod settings;
+mod signals;
 mod ui;
 mod words;
 
 use args::{Arguments, Command};
 use clap::Parser as _;
 use failure::Failure;
+use std::any::Any;
 use std::io::Write as _;
 use std::process::ExitCode;
 
+/// The exit code of a defect in the program itself (sysexits.h, `EX_SOFTWARE`).
+const DEFECT: u8 = 70;
+
 fn main() -> ExitCode {
+    signals::watch();
+    // What is under way clears up as it is left; the words come once, in the end.
+    std::panic::set_hook(Box::new(|_| {}));
+    std::panic::catch_unwind(run).unwrap_or_else(|panic| {
+        defect(&*panic);
+        ExitCode::from(DEFECT)
+    })
+}
+
+/// Says that the program itself went wrong.
+fn defect(panic: &(dyn Any + Send)) {
+    let what = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
+    let what = what.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or_default();
+    session::remove_leftover();
+    say(&format!(
+        "under-seal: The program itself went wrong, and stopped ({}). Nothing that is not finished has a final name; whatever is left under a \
+         temporary name is cleared by the next run. Please tell its makers what you had typed.",
+        ui::text::shown(what.as_bytes())
+    ));
+}
+
+fn run() -> ExitCode {
     let arguments = Arguments::parse();
-    session::watch_signals();
     let (command, work) = match &arguments.command {
         Command::Plan(plan) => ("plan", Some(&plan.work)),
         Command::Pack(pack) => ("pack", Some(&pack.work)),
@@ -81,7 +108,11 @@ fn report(failure: &Failure, command: &'static str, json: bool) {
         // If even this cannot be printed, the exit code still tells.
         let _ = commands::print_failure(command, failure, &message);
     }
-    let sentence = ui::text::wrapped(&format!("under-seal: {message}"), &std::io::stderr());
+    say(&format!("under-seal: {message}"));
+}
+
+fn say(sentence: &str) {
+    let sentence = ui::text::wrapped(sentence, &std::io::stderr());
     let name = ui::paint::paint(ui::paint::Tone::Bad, "under-seal:");
     // The terminal may be gone by now (SIGHUP); the exit code still tells.
     let _ = writeln!(anstream::stderr(), "{}", sentence.replacen("under-seal:", &name, 1));

@@ -1,40 +1,18 @@
-//! What the program lends to the core: randomness, the clock, the wish to stop, and what a password costs.
+//! What the program lends to the core: randomness, the clock, the wish to stop, and what a password costs; and what it must not
+//! leave behind.
 
+use crate::args::MAX_THREADS;
 use crate::owner;
+use crate::signals;
 use crate::ui::progress::ProgressLine;
-use crate::ui::prompt;
-use crate::ui::stopwatch;
-use signal_hook::consts::SIGTSTP;
-use signal_hook::iterator::Signals;
-use signal_hook::low_level::emulate_default_handler;
 use std::num::NonZeroUsize;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, PoisonError};
-use std::time::{Instant, SystemTime, UNIX_EPOCH};
+use std::time::{SystemTime, UNIX_EPOCH};
 use tempfile::TempDir;
 use under_seal_core::context::{Context, NoRandomness, Randomness};
 use under_seal_core::entry::Timestamp;
 use under_seal_core::sealed::KeyCost;
-
-/// Set by the first Ctrl-C, SIGTERM or SIGHUP.
-static STOPPING: AtomicBool = AtomicBool::new(false);
-
-/// The exit code of a cancelled run.
-const CANCELLED: i32 = 130;
-
-/// Lets the first signal stop the work in good order, and the second end it at once.
-pub fn watch_signals() {
-    let outcome = ctrlc::set_handler(|| {
-        if STOPPING.swap(true, Ordering::SeqCst) || prompt::give_up_asking() {
-            remove_leftover();
-            std::process::exit(CANCELLED);
-        }
-    });
-    watch_stopping();
-    // Without a handler a signal ends the program at once; what it leaves is cleared by the next run.
-    drop(outcome);
-}
 
 /// What must not be left behind, however the program ends.
 static LEFTOVER: Mutex<Option<TempDir>> = Mutex::new(None);
@@ -62,24 +40,9 @@ pub fn remove_at_the_end(folder: TempDir) -> Leftover {
     Leftover(path)
 }
 
-fn remove_leftover() {
+/// Removes it now.
+pub fn remove_leftover() {
     drop(LEFTOVER.lock().unwrap_or_else(PoisonError::into_inner).take());
-}
-
-/// Lets Ctrl-Z stop the program and `fg` continue it, with the terminal usable meanwhile and the time not counted.
-fn watch_stopping() {
-    // Where it cannot be watched, Ctrl-Z stops the program all the same; only the times shown are then too long.
-    let Ok(mut signals) = Signals::new([SIGTSTP]) else { return };
-    std::thread::spawn(move || {
-        for _ in signals.forever() {
-            prompt::show_typing();
-            let stopped = Instant::now();
-            if emulate_default_handler(SIGTSTP).is_ok() {
-                stopwatch::was_stopped(stopped.elapsed());
-            }
-            prompt::hide_typing();
-        }
-    });
 }
 
 /// Tells on standard error, step by step, what is done: not at all, in large steps, or file by file.
@@ -93,6 +56,8 @@ pub fn start_log(verbose: u8) {
         .with_writer(anstream::stderr)
         .with_max_level(level)
         .with_target(false)
+        // Whoever cannot be told loses nothing else by it.
+        .log_internal_errors(false)
         .without_time()
         .init();
 }
@@ -106,6 +71,11 @@ impl Randomness for SystemRandomness {
 }
 
 fn now() -> Timestamp {
+    // Debug builds, which nobody is given, can be told to go wrong here, so that what happens then is tested.
+    #[allow(clippy::panic, reason = "that is what is tested")]
+    if cfg!(debug_assertions) && std::env::var_os("UNDER_SEAL_DEBUG_PANIC").is_some() {
+        panic!("as it was told to");
+    }
     let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
     let seconds = i64::try_from(since.as_secs()).unwrap_or(i64::MAX);
     Timestamp { seconds, nanoseconds: since.subsec_nanos() }
@@ -115,11 +85,14 @@ fn now() -> Timestamp {
 pub fn context(progress: &ProgressLine, threads: Option<NonZeroUsize>) -> Context<'_> {
     Context {
         observer: progress,
-        cancel: &|| STOPPING.load(Ordering::Relaxed),
+        cancel: &signals::is_stopping,
         randomness: &SystemRandomness,
         clock: &now,
         owner_key: &owner::key,
-        threads: threads.or_else(|| std::thread::available_parallelism().ok()).map_or(1, NonZeroUsize::get),
+        threads: threads
+            .or_else(|| std::thread::available_parallelism().ok())
+            .map_or(1, NonZeroUsize::get)
+            .min(MAX_THREADS),
     }
 }
 

@@ -108,7 +108,7 @@ impl Error {
         match self {
             Self::Target(_) | Self::Password(_) => ErrorClass::Usage,
             Self::Pack(error) => pack_class(error),
-            Self::Plan(PlanError::Codec(_)) => ErrorClass::System,
+            Self::Plan(PlanError::Codec(_) | PlanError::NoThreads(_)) => ErrorClass::System,
             Self::Plan(PlanError::Cancelled(_)) => ErrorClass::Cancelled,
             Self::Recut(error) => recut_class(error),
             Self::Rehearsal(
@@ -232,9 +232,10 @@ fn pack_class(error: &PackError) -> ErrorClass {
         PackError::ZipReadBack(_) => ErrorClass::Damaged,
         PackError::Regather(_) | PackError::ReadBack(_) | PackError::ContentsDiffer => ErrorClass::Damaged,
         PackError::Parcels(ParcelError::Cancelled(_)) => ErrorClass::Cancelled,
-        PackError::Parcels(ParcelError::Codec(_)) => ErrorClass::System,
+        PackError::Parcels(ParcelError::Codec(_) | ParcelError::NoThreads(_)) => ErrorClass::System,
         PackError::Parcels(_) | PackError::ParcelTooLarge => ErrorClass::Usage,
-        PackError::NothingPacked(_) | PackError::NoRandomness(_) | PackError::Stopped(_) => ErrorClass::System,
+        PackError::NothingPacked(_) | PackError::NoRandomness(_) => ErrorClass::System,
+        PackError::NoThreads(_) | PackError::Stopped(_) => ErrorClass::System,
     }
 }
 
@@ -327,7 +328,7 @@ fn sealed_class(error: &SealedError) -> ErrorClass {
         SealedError::Head(HeadError::NoMemory(_) | HeadError::NoRandomness(_)) => ErrorClass::System,
         SealedError::Stream(StreamError::Cell(error)) => cell_class(error),
         SealedError::Record(RecordError::UnsafePath { .. }) => ErrorClass::Unsafe,
-        SealedError::Codec(CodecError::Compressor) => ErrorClass::System,
+        SealedError::Codec(CodecError::Compressor) | SealedError::NoThreads(_) => ErrorClass::System,
         SealedError::Cancelled(_) => ErrorClass::Cancelled,
         error if error.needs_newer_version() => ErrorClass::Usage,
         _ => ErrorClass::Damaged,

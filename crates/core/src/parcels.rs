@@ -6,7 +6,7 @@
 use crate::codec::{CodecError, Compressor, Squeeze};
 use crate::context::{Cancelled, Context, Phase, Progress};
 use crate::entry::{EntryKind, EntryPath};
-use crate::pipeline::ordered;
+use crate::pipeline::{NoThreads, ordered};
 use crate::sealed::frame::FRAME_HEADER_BYTES;
 use crate::sealed::stream::inner_within;
 use crate::source::{Catalogue, SourceEntry};
@@ -38,6 +38,9 @@ pub enum ParcelError {
     /// A compressor failed.
     #[error(transparent)]
     Codec(#[from] CodecError),
+    /// The system gave too few threads.
+    #[error(transparent)]
+    NoThreads(#[from] NoThreads),
     /// The user asked to stop.
     #[error(transparent)]
     Cancelled(#[from] Cancelled),
@@ -116,7 +119,7 @@ fn weigh(catalogue: &Catalogue, squeeze: Squeeze, context: &Context<'_>) -> Resu
             weights.push(weight?);
             Ok(())
         },
-    );
+    )?;
     context.tell(Progress::End);
     weighed?;
     handed_out.map(|()| weights)

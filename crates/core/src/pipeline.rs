@@ -34,30 +34,40 @@ impl<J, R> Jobs<J, R> {
     }
 }
 
+/// The system does not give as many threads as are wanted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("the system gave {0} threads and no more")]
+pub struct NoThreads(pub usize);
+
 /// Runs `produce` on one thread, a worker made by `make_worker` on each of `threads` others, and `consume` on this one.
 /// Gives back what the producer and the consumer came to; where both failed, the consumer's failure came first.
+///
+/// # Errors
+/// [`NoThreads`]; nothing was produced then.
 pub fn ordered<J: Send, R: Send, T: Send, E, W: FnMut(J) -> R>(
     threads: usize,
     produce: impl FnOnce(&Jobs<J, R>) -> T + Send,
     make_worker: impl Fn() -> W + Sync,
     mut consume: impl FnMut(R) -> Result<(), E>,
-) -> (T, Result<(), E>) {
+) -> Result<(T, Result<(), E>), NoThreads> {
     let threads = threads.max(1);
     let (order_in, order_out) = bounded::<Receiver<R>>(threads * JOBS_AHEAD);
     let (jobs_in, jobs_out) = bounded::<(J, Sender<R>)>(threads * JOBS_AHEAD);
     thread::scope(|scope| {
-        for _ in 0..threads {
+        for started in 0..threads {
             let (jobs, make_worker) = (jobs_out.clone(), &make_worker);
-            scope.spawn(move || {
+            let worker = move || {
                 let mut work = make_worker();
                 for (job, reply) in jobs {
                     // A consumer that stopped has dropped the other end; the job is then for nobody.
                     let _ = reply.send(work(job));
                 }
-            });
+            };
+            thread::Builder::new().spawn_scoped(scope, worker).map_err(|_| NoThreads(started))?;
         }
         drop(jobs_out);
-        let producer = scope.spawn(move || produce(&Jobs { order: order_in, jobs: jobs_in }));
+        let producer = move || produce(&Jobs { order: order_in, jobs: jobs_in });
+        let producer = thread::Builder::new().spawn_scoped(scope, producer).map_err(|_| NoThreads(threads))?;
         let mut consumed = Ok(());
         // A worker that panicked drops its reply unsent; its panic goes on when the scope ends.
         while let Ok(Ok(result)) = order_out.recv().map(|reply| reply.recv()) {
@@ -68,7 +78,7 @@ pub fn ordered<J: Send, R: Send, T: Send, E, W: FnMut(J) -> R>(
         }
         drop(order_out);
         match producer.join() {
-            Ok(produced) => (produced, consumed),
+            Ok(produced) => Ok((produced, consumed)),
             Err(panic) => std::panic::resume_unwind(panic),
         }
     })
@@ -128,7 +138,8 @@ mod tests {
                 taken.push(result);
                 Ok::<(), ()>(())
             },
-        );
+        )
+        .unwrap();
         assert_eq!((produced, consumed), (Ok(()), Ok(())));
         assert!(taken.into_iter().eq(0..200));
     }
@@ -140,7 +151,8 @@ mod tests {
             |jobs| (0..).try_for_each(|job| jobs.submit(job)),
             || slow_first,
             |result| if result == 5 { Err("enough") } else { Ok(()) },
-        );
+        )
+        .unwrap();
         assert_eq!((produced, consumed), (Err(Stopped), Err("enough")));
     }
 
@@ -158,7 +170,8 @@ mod tests {
                 taken += 1;
                 Ok::<(), ()>(())
             },
-        );
+        )
+        .unwrap();
         assert_eq!((produced, consumed, taken), (Err("source gone"), Ok(()), 2));
     }
 }

@@ -99,13 +99,21 @@ pub enum Command {
     Demo(DemoArguments),
 }
 
+/// More threads than this help nobody, and take memory each.
+pub const MAX_THREADS: usize = 256;
+
+fn threads(text: &str) -> Result<NonZeroUsize, String> {
+    let number = text.parse().ok().filter(|number: &NonZeroUsize| number.get() <= MAX_THREADS);
+    number.ok_or_else(|| format!("the number of threads is from 1 to {MAX_THREADS}"))
+}
+
 /// How the work is done, and how results are printed.
 #[derive(Debug, Default, Args)]
 pub struct WorkArguments {
-    /// How many threads compress or decompress; one for each core without this
+    /// How many threads compress or decompress, 1 to 256; one for each core without this
     ///
     /// What is written is the same for any number.
-    #[arg(long, value_name = "NUMBER")]
+    #[arg(long, value_name = "NUMBER", value_parser = threads)]
     pub threads: Option<NonZeroUsize>,
     /// Print the result as one JSON object (docs/json.md)
     #[arg(long)]

@@ -16,6 +16,7 @@ use under_seal_core::Error;
 use under_seal_core::carriers::CarryError;
 use under_seal_core::handover::DraftError;
 use under_seal_core::pack::TargetError;
+use under_seal_core::pipeline::NoThreads;
 use under_seal_core::place::{FileAction, FileError};
 use under_seal_core::plan::PlanError;
 use under_seal_core::proof::InspectError;
@@ -116,6 +117,7 @@ fn core(error: &Error) -> String {
         Error::Password(error) => password_error(*error),
         Error::Pack(error) => sending::pack(error),
         Error::Plan(PlanError::Cancelled(_)) => "Cancelled.".to_owned(),
+        Error::Plan(PlanError::NoThreads(error)) => no_threads(*error),
         Error::Plan(error) => format!("There is no plan: {error}."),
         // No command cuts anew yet; the technical words are all there is to say.
         Error::Recut(error) => format!("The set was not cut anew: {error}."),
@@ -154,6 +156,16 @@ fn core(error: &Error) -> String {
         Error::Inspect(InspectError::Cancelled(_)) => "Cancelled.".to_owned(),
         Error::Sealed(error) => receiving::sealed(error),
         Error::Open(error) => receiving::opening(error),
+    }
+}
+
+/// The system does not give as many threads as are wanted; half of what it gave leaves room for the others that are needed.
+fn no_threads(NoThreads(had): NoThreads) -> String {
+    match had / 2 {
+        0 => {
+            "The system gives this program too few threads to work with. Close other programs and try again.".to_owned()
+        }
+        fewer => format!("The system gives this program no more than {had} threads. Add --threads {fewer}."),
     }
 }
 

@@ -1,6 +1,6 @@
 //! What can go wrong for a recipient, in words.
 
-use super::{file_error, missing_path};
+use super::{file_error, missing_path, no_threads};
 use crate::ui::text::{self, argument, bytes, first_few, grouped, number_list, path, shown};
 use std::path::PathBuf;
 use under_seal_core::archive::ArchiveError;
@@ -145,6 +145,7 @@ pub fn sealed(error: &SealedError) -> String {
                 shown(path)
             )
         }
+        SealedError::NoThreads(error) => no_threads(*error),
         SealedError::Cancelled(_) => "Cancelled.".to_owned(),
         error if error.needs_newer_version() => {
             "The archive needs a newer Under Seal than this one. Use that to open it.".to_owned()

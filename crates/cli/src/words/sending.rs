@@ -1,6 +1,6 @@
 //! What can go wrong for a sender, in words.
 
-use super::{archive, file_error, missing_path, system};
+use super::{archive, file_error, missing_path, no_threads, system};
 use crate::args::FormatName;
 use crate::settings::{BadValue, FIELDS, NamePatternError, PASSWORD};
 use crate::ui::text::{self, bytes, duration, first_few, grouped, listed, path, shown};
@@ -300,6 +300,7 @@ pub(super) fn pack(error: &PackError) -> String {
             "What was read back from the disk is not what was written ({error}). Nothing was kept; try another disk, \
              and look after this one."
         ),
+        PackError::NoThreads(error) => no_threads(*error),
         PackError::NoRandomness(_) | PackError::Stopped(_) => format!("Nothing was packed: {error}."),
     }
 }
@@ -323,6 +324,7 @@ fn parcels(error: &ParcelError) -> String {
             format!("There would be more than {} parcels. Choose a larger fit.", grouped(MAX_PARCELS as u64))
         }
         ParcelError::Cancelled(_) => "Cancelled. Nothing was written.".to_owned(),
+        ParcelError::NoThreads(error) => no_threads(*error),
         ParcelError::Codec(error) => format!("Nothing was packed: {error}."),
     }
 }

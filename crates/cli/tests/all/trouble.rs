@@ -263,3 +263,101 @@ fn names_that_would_write_on_the_screen_are_shown_escaped() {
 fn help_and_version_are_there(#[case] arguments: &[&str], #[case] words: &str) {
     assert!(Desk::new().run(arguments).expect(0).out.contains(words));
 }
+
+/// Runs a shell's line in which PROGRAM stands for the program.
+fn in_a_shell(desk: &Desk, line: &str) -> Ran {
+    let program = desk.command(&[]);
+    let name = program.get_program().to_str().unwrap();
+    let mut shell = Command::new("sh");
+    shell.args(["-c", &line.replace("PROGRAM", &format!("'{name}'"))]).current_dir(desk.path("."));
+    shell.envs(program.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    Ran::new(shell.output().unwrap())
+}
+
+#[rstest]
+#[case::far_too_many("9999")]
+#[case::none("0")]
+#[case::too_many("257")]
+fn a_number_of_threads_is_refused_or_works(#[case] threads: &str) {
+    let desk = Desk::new();
+    desk.file("a", b"1");
+    let refused = desk.run(&["pack", "a", "--threads", threads]).expect(2);
+    assert!(refused.err.contains("from 1 to 256"), "{}", refused.err);
+    desk.run(&["pack", "a", "--threads", "256"]).expect(0);
+    desk.run(&["open", "a.useal", "--into", "in", "--threads", "256"]).expect(0);
+}
+
+/// The system gives few threads, which it does not do for root: it is told how many work.
+#[test]
+fn threads_that_the_system_does_not_give_are_an_error_with_a_number() {
+    let desk = Desk::new();
+    desk.file("a", b"1");
+    // Each thread takes 2 MiB of stack, and a process of 300 MB has no room for so many.
+    let ran = in_a_shell(&desk, "ulimit -v 300000; PROGRAM pack a --threads 256");
+    assert_eq!(ran.code, 7, "{}", ran.err);
+    assert!(ran.err.contains("--threads") && !desk.names(".").contains(&"a.unfinished".to_owned()), "{}", ran.err);
+}
+
+/// A defect of the program itself ends in words, and in a place that is cleared up.
+#[test]
+fn a_defect_ends_with_words_and_leaves_nothing() {
+    let desk = Desk::new();
+    desk.file("a", b"1");
+    let mut command = desk.command(&["pack", "a"]);
+    let ran = Ran::new(command.env("UNDER_SEAL_DEBUG_PANIC", "1").output().unwrap()).expect(70);
+    assert!(
+        ran.err.replace("\n  ", " ").contains("The program itself went wrong, and stopped (as it was told to)"),
+        "{}",
+        ran.err
+    );
+    assert_eq!(desk.names("."), [".state", "a"]);
+}
+
+/// What cannot be told on standard error is not told, and nothing else is lost by it.
+#[rstest]
+fn a_log_that_cannot_be_written_loses_nothing(#[values("-v", "-vv", "-q")] option: &str) {
+    let desk = Desk::new();
+    desk.file("a", b"1");
+    let full = fs::File::options().write(true).open("/dev/full").unwrap();
+    let mut command = desk.command(&["pack", "a", option]);
+    assert!(command.stderr(full).status().unwrap().success());
+    assert!(desk.path("a.useal").exists());
+}
+
+/// A limit to the length of files is like a full disk, and not the end of the program.
+#[test]
+fn a_file_that_may_not_grow_is_an_error_like_a_full_disk() {
+    let desk = Desk::new();
+    desk.file("a", &[7; 200_000]);
+    let ran = in_a_shell(&desk, "ulimit -f 100; PROGRAM pack a --squeeze none").expect(7);
+    assert!(ran.err.contains("holds no file that large"), "{}", ran.err);
+    assert_eq!(desk.names("."), [".state", "a"]);
+}
+
+/// What was ignored when the program was started stays ignored, as `nohup` wants it.
+#[rstest]
+#[case::ignored("trap '' HUP INT; ", 0)]
+#[case::heeded("", 130)]
+fn a_signal_that_is_ignored_stays_so(#[case] before: &str, #[case] code: i32) {
+    let desk = Desk::new();
+    desk.file("a", &vec![7; 60_000_000]);
+    let wait = "while [ ! -e a.unfinished/volume-00001 ]; do :; done";
+    let ran =
+        in_a_shell(&desk, &format!("{before}PROGRAM pack a --squeeze none & p=$!; {wait}; kill -HUP $p; wait $p"));
+    assert_eq!((ran.code, desk.path("a.useal").exists()), (code, code == 0), "{}", ran.err);
+}
+
+/// A password in memory is in no picture of it.
+#[test]
+fn memory_with_a_password_in_it_is_kept_out_of_dumps() {
+    let desk = Desk::new();
+    desk.file("a", &vec![7; 60_000_000]);
+    let mut child = desk.command(&["pack", "a", "--squeeze", "none"]).spawn().unwrap();
+    while !desk.path("a.unfinished/volume-00001").exists() {
+        assert!(child.try_wait().unwrap().is_none());
+    }
+    let limits = fs::read_to_string(format!("/proc/{}/limits", child.id())).unwrap();
+    let core = limits.lines().find(|line| line.starts_with("Max core file size")).unwrap();
+    assert_eq!(core.split_whitespace().nth(4), Some("0"), "{core}");
+    assert!(child.wait().unwrap().success());
+}

@@ -21,7 +21,7 @@ use crate::entry::{EntryPath, link_stays_inside};
 use crate::fit::Fit;
 use crate::kinds::{KindWeight, kinds};
 use crate::parcels::{Parcel, ParcelError, Weights};
-use crate::pipeline::Stopped;
+use crate::pipeline::{NoThreads, Stopped};
 use crate::place::staging::{Placing, Staging, StagingError};
 use crate::place::{FileError, Folder};
 use crate::proof::verify_contents;
@@ -240,6 +240,9 @@ pub enum PackError {
     /// The system gave no random bytes.
     #[error(transparent)]
     NoRandomness(#[from] NoRandomness),
+    /// The system gave too few threads.
+    #[error(transparent)]
+    NoThreads(#[from] NoThreads),
     /// Reading was stopped, since nobody took what was read.
     #[error(transparent)]
     Stopped(#[from] Stopped),

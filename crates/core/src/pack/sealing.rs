@@ -81,7 +81,7 @@ pub(super) fn seal(job: &Job<'_>, staging: &Staging, context: &Context<'_>) -> R
             context.tell(Progress::Volume(volumes.volume() + job.first_staged - 1));
             Ok(())
         },
-    );
+    )?;
     // Where writing failed, everything before it was only stopped by that.
     written?;
     let (read, sealed, so_far) = produced?;
@@ -126,7 +126,7 @@ fn compress_all(
             });
             Ok(())
         },
-    );
+    )?;
     compressed?;
     let read = read?;
     let so_far = SoFar { stream: before.stream + writer.stream_bytes(), raw: before.raw + writer.raw_bytes() };

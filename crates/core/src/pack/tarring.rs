@@ -68,7 +68,7 @@ pub(super) fn tar(
             context.tell(Progress::Written { stream: written, raw });
             Ok(())
         },
-    );
+    )?;
     // Where writing failed, reading was only stopped by that.
     packed?;
     let read = read?;

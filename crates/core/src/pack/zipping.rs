@@ -106,7 +106,7 @@ pub(super) fn zip(job: &ZipJob<'_>, staging: &Staging, context: &Context<'_>) ->
                 Ok::<(), PackError>(())
             })
         },
-    );
+    )?;
     // Where writing failed, reading was only stopped by that.
     written?;
     let read = read?;

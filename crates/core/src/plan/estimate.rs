@@ -136,7 +136,7 @@ impl Stretches {
                 samples.iter_mut().zip(measured?).for_each(|(all, one)| all.push(one));
                 Ok(())
             },
-        );
+        )?;
         measured?;
         read?;
         Ok(samples)

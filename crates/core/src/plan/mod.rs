@@ -17,6 +17,7 @@ use crate::context::{Cancelled, Context};
 use crate::entry::{EntryKind, EntryPath};
 use crate::fit::Fit;
 use crate::kinds::{KindWeight, kinds};
+use crate::pipeline::NoThreads;
 use crate::sealed::Totals;
 use crate::sealed::stream::geometry_of;
 use crate::source::portability::{Unportable, unportable};
@@ -29,6 +30,9 @@ pub enum PlanError {
     /// A compressor failed.
     #[error(transparent)]
     Codec(#[from] CodecError),
+    /// The system gave too few threads.
+    #[error(transparent)]
+    NoThreads(#[from] NoThreads),
     /// The user asked to stop.
     #[error(transparent)]
     Cancelled(#[from] Cancelled),

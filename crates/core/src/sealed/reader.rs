@@ -17,7 +17,7 @@ use super::wire::Malformed;
 use crate::codec::{CodecError, Decompressor};
 use crate::context::{Cancelled, Context, Progress};
 use crate::entry::{EntrySink, ListedEntry, Totals};
-use crate::pipeline::{Jobs, Spares, ordered};
+use crate::pipeline::{Jobs, NoThreads, Spares, ordered};
 use crate::reader::ArchiveReader;
 use crate::volume::{CellReader, VolumeSet};
 
@@ -42,6 +42,9 @@ pub enum SealedError {
     /// A frame does not decompress.
     #[error(transparent)]
     Codec(#[from] CodecError),
+    /// The system gave too few threads.
+    #[error(transparent)]
+    NoThreads(#[from] NoThreads),
     /// A file's content is not what its digest says.
     #[error("the content of {} is not what was packed", String::from_utf8_lossy(.0))]
     WrongDigest(Vec<u8>),
@@ -184,7 +187,8 @@ impl SealedReader {
                 spares.give(frame.bytes);
                 Ok(())
             },
-        );
+        )
+        .map_err(SealedError::from)?;
         // What was delivered came first, so its failure counts before one in reading further on.
         delivered?;
         read?;
