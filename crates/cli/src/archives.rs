@@ -126,7 +126,7 @@ impl Given {
         match self {
             Self::Sealed(set) => {
                 let unlocked = credentials::to_unlock(&set, unlock)?;
-                let archive = SealedReader::with_key(set, &unlocked.key)?;
+                let archive = SealedReader::with_key(unlocked.set, &unlocked.key)?;
                 let name = archive.about().name.clone();
                 let notes = if unlocked.secret { Vec::new() } else { vec![NOT_SECRET] };
                 let files = archive.set().geometry.data_volumes;

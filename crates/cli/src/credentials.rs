@@ -16,8 +16,8 @@ use under_seal_core::Error;
 use under_seal_core::context::Context;
 use under_seal_core::passwords::{self, Guessing, make_passphrase};
 use under_seal_core::sealed::{
-    ArchiveKey, CostLimit, Credentials, HeadError, KeyCost, KeyFile, Password, SealedError, cost_of,
-    key_of_open_to_all, unlock,
+    CostLimit, Credentials, HeadError, KeyCost, KeyFile, Password, SealedError, UnlockedSet, cost_of,
+    key_of_open_to_all, unlock_given,
 };
 use under_seal_core::volume::VolumeSet;
 use under_seal_core::zip::{Segments, ZipError, ZipReader};
@@ -39,14 +39,6 @@ pub struct Sealing {
     pub secret: bool,
     /// The file that a made passphrase was written to; removed when this is dropped, unless it is kept.
     pub passphrase_file: Option<PassphraseFile>,
-}
-
-/// An archive that was unlocked.
-pub struct Unlocked {
-    /// Its key.
-    pub key: ArchiveKey,
-    /// Whether a password is needed at all.
-    pub secret: bool,
 }
 
 /// How often a password is asked for on a terminal before it is given up.
@@ -132,7 +124,7 @@ fn key_file(arguments: &PasswordArguments) -> Result<Option<KeyFile>, Failure> {
 }
 
 /// Unlocks a set with what was given, or with what is asked for on the terminal, up to three times.
-pub fn to_unlock(set: &VolumeSet, arguments: &UnlockArguments) -> Result<Unlocked, Failure> {
+pub fn to_unlock(set: &VolumeSet, arguments: &UnlockArguments) -> Result<UnlockedSet, Failure> {
     match unasked(set, arguments, expects_password(arguments))? {
         Some(unlocked) => Ok(unlocked),
         None => asked(set, arguments),
@@ -141,27 +133,27 @@ pub fn to_unlock(set: &VolumeSet, arguments: &UnlockArguments) -> Result<Unlocke
 
 /// Unlocks a set as far as that can be done without asking; `None` where nothing was given. A set without a password is refused
 /// where one is expected.
-pub fn unasked(set: &VolumeSet, arguments: &UnlockArguments, expected: bool) -> Result<Option<Unlocked>, Failure> {
-    if let Some(key) = key_of_open_to_all(set, expected)? {
-        return Ok(Some(Unlocked { key, secret: false }));
-    }
-    let Some(password) = given_password(&arguments.password)? else { return Ok(None) };
-    let given = Credentials { password, key_file: key_file(&arguments.password)? };
-    try_to_unlock(set, &given, arguments).map(Some)
+pub fn unasked(set: &VolumeSet, arguments: &UnlockArguments, expected: bool) -> Result<Option<UnlockedSet>, Failure> {
+    let key_file = key_file(&arguments.password)?;
+    let given = given_password(&arguments.password)?.map(|password| Credentials { password, key_file });
+    tell_cost(set, given.as_ref(), arguments)?;
+    Ok(unlock_given(set, given.as_ref(), limit(arguments), expected)?)
 }
 
 /// Unlocks a set with what is asked for on the terminal.
-pub fn asked(set: &VolumeSet, arguments: &UnlockArguments) -> Result<Unlocked, Failure> {
+pub fn asked(set: &VolumeSet, arguments: &UnlockArguments) -> Result<UnlockedSet, Failure> {
     let key_file = key_file(&arguments.password)?;
     let mut left = TRIES;
     loop {
         let password = prompt::ask(Purpose::Unlock)?;
         left -= 1;
-        match try_to_unlock(set, &Credentials { password, key_file: key_file.clone() }, arguments) {
-            Err(Failure::Core(Error::Sealed(SealedError::Head(HeadError::WrongPassword)))) if left > 0 => {
-                wrong_password(left)?;
-            }
-            outcome => return outcome,
+        let given = Credentials { password, key_file: key_file.clone() };
+        tell_cost(set, Some(&given), arguments)?;
+        match unlock_given(set, Some(&given), limit(arguments), true) {
+            Ok(Some(unlocked)) => return Ok(unlocked),
+            Ok(None) => {}
+            Err(SealedError::Head(HeadError::WrongPassword)) if left > 0 => wrong_password(left)?,
+            Err(error) => return Err(error.into()),
         }
     }
 }
@@ -208,32 +200,40 @@ fn wrong_password(left: u32) -> Result<(), Failure> {
     writeln!(anstream::stderr(), "Wrong password. {tries}").map_err(Failure::Prompt)
 }
 
-fn try_to_unlock(set: &VolumeSet, credentials: &Credentials, arguments: &UnlockArguments) -> Result<Unlocked, Failure> {
-    let limit = limit(arguments);
-    if let (CostLimit::AsTheHeadSays, Ok(cost)) = (limit, cost_of(&set.head))
+/// Says what unlocking takes, where that is much and was allowed.
+fn tell_cost(set: &VolumeSet, given: Option<&Credentials>, arguments: &UnlockArguments) -> Result<(), Failure> {
+    if let (Some(_), CostLimit::AsTheHeadSays, Ok(cost)) = (given, limit(arguments), cost_of(&set.head))
         && !cost.is_bearable()
     {
         writeln!(anstream::stderr(), "Unlocking takes {}.", words::costly(cost)).map_err(Failure::Prompt)?;
     }
-    let key = unlock(set, credentials, limit)?;
-    Ok(Unlocked { key, secret: true })
+    Ok(())
 }
 
-/// The password itself, once it has opened the set.
-pub fn that_opens(set: &VolumeSet, arguments: &UnlockArguments) -> Result<Password, Failure> {
-    tried(set, arguments).map(|(credentials, _)| credentials.password)
+/// What unlocked a set, given or asked for.
+pub struct Tried {
+    /// As those of its headers describe it that are genuine.
+    pub set: VolumeSet,
+    /// What unlocks it.
+    pub credentials: Credentials,
+    /// How costly that may be.
+    pub limit: CostLimit,
 }
 
 /// What unlocks a set, given or asked for, once it has; and how costly that may be.
-pub fn tried(set: &VolumeSet, arguments: &UnlockArguments) -> Result<(Credentials, CostLimit), Failure> {
-    if key_of_open_to_all(set, expects_password(arguments))?.is_some() {
-        return Ok((Credentials::none(), limit(arguments)));
-    }
+pub fn tried(set: &VolumeSet, arguments: &UnlockArguments) -> Result<Tried, Failure> {
+    let (limit, expected) = (limit(arguments), expects_password(arguments));
     let key_file = key_file(&arguments.password)?;
-    let password = given_password(&arguments.password)?.map_or_else(|| prompt::ask(Purpose::Unlock), Ok)?;
-    let credentials = Credentials { password, key_file };
-    try_to_unlock(set, &credentials, arguments)?;
-    Ok((credentials, limit(arguments)))
+    let given = match given_password(&arguments.password)? {
+        None if key_of_open_to_all(set, expected)?.is_none() => Some(prompt::ask(Purpose::Unlock)?),
+        given => given,
+    };
+    let given = given.map(|password| Credentials { password, key_file });
+    tell_cost(set, given.as_ref(), arguments)?;
+    let unlocked = unlock_given(set, given.as_ref(), limit, expected)?;
+    let unlocked = unlocked.ok_or(Error::Sealed(HeadError::WrongPassword.into()))?;
+    let credentials = given.filter(|_| unlocked.secret).unwrap_or_else(Credentials::none);
+    Ok(Tried { set: unlocked.set, credentials, limit })
 }
 
 fn limit(arguments: &UnlockArguments) -> CostLimit {

@@ -315,7 +315,7 @@ fn gather_class(error: &GatherError) -> ErrorClass {
         | GatherError::Missing { .. }
         | GatherError::NoVolumes(_)
         | GatherError::SeveralSets(_) => ErrorClass::Usage,
-        GatherError::Unusable { .. } | GatherError::Contradiction(..) => ErrorClass::Damaged,
+        GatherError::Unusable { .. } => ErrorClass::Damaged,
         GatherError::Incomplete { .. } => ErrorClass::VolumesMissing,
         GatherError::File(_) => ErrorClass::System,
     }

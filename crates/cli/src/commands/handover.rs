@@ -109,7 +109,7 @@ impl What {
     /// The password, once it has opened it.
     fn password(&self, unlock: &UnlockArguments) -> Result<Password, Failure> {
         match self {
-            Self::Volumes { set, .. } => credentials::that_opens(set, unlock),
+            Self::Volumes { set, .. } => Ok(credentials::tried(set, unlock)?.credentials.password),
             Self::Archive(archive) => {
                 archive.zip_password().flatten().cloned().ok_or(Failure::Value(BadValue::NoPasswordToTell))
             }

@@ -7,6 +7,7 @@ use crate::session;
 use crate::settings::{BadValue, Settings};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
+use crate::ui::suggestion::{self, Part};
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, count, grouped, hexadecimal};
 use serde::Serialize;
@@ -88,7 +89,7 @@ fn lines(report: &Report) -> Vec<String> {
         format!("  list     {}", report.list),
         String::new(),
         "Next: send all pieces, and the list with them: it says how anybody joins them. With Under Seal:".to_owned(),
-        format!("  under-seal reunite {}", text::argument(Path::new(&first_name(&report.pieces)))),
+        suggestion::command(&[Part::Word("reunite"), Part::Named(first_name(&report.pieces).as_ref())]),
         "The pieces are not encrypted: whoever has them can read them.".to_owned(),
     ]);
     lines

@@ -8,6 +8,7 @@ use crate::places::gather;
 use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
+use crate::ui::suggestion::{Part, command};
 use crate::ui::text::{bytes, contents, shown};
 use serde::Serialize;
 use under_seal_core::proof::Receipt;
@@ -47,7 +48,7 @@ pub(super) fn make(set: VolumeSet, unlock: &UnlockArguments, work: &WorkArgument
     let unlocked = credentials::to_unlock(&set, unlock)?;
     let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), work);
     let context = session::context(&progress, work.threads);
-    let mut archive = SealedReader::with_key(set, &unlocked.key)?;
+    let mut archive = SealedReader::with_key(unlocked.set, &unlocked.key)?;
     let receipt = Receipt::make(&mut archive, &unlocked.key, &context)?;
     Ok(Made { archive, secret: unlocked.secret, receipt })
 }
@@ -78,7 +79,7 @@ fn lines(report: &Report) -> Vec<String> {
         format!("  {}", paint(Tone::Strong, &report.receipt)),
         String::new(),
         "Next: tell the sender this receipt. It gives nothing away; the sender checks it with".to_owned(),
-        format!("  under-seal confirm VOLUME {}", report.receipt),
+        command(&[Part::Word("confirm VOLUME"), Part::Word(&report.receipt)]),
     ];
     if !report.secret {
         lines.extend([String::new(), paint(Tone::Look, NOT_SECRET)]);

@@ -3,7 +3,7 @@
 use super::show;
 use crate::archives::{Given, Wanted, given};
 use crate::args::{DeliveryArguments, RehearseArguments, ShapeArguments, Through};
-use crate::credentials;
+use crate::credentials::{self, Tried};
 use crate::failure::{DONE, Failure, LOOK};
 use crate::session;
 use crate::settings::{BadValue, Origin, Settings};
@@ -33,9 +33,9 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
     let (choice, way) = (settings.choice(&arguments.choice)?, way(arguments, &settings)?);
     let (what, stem) = match given(slice::from_ref(&arguments.archive), &arguments.work)? {
         Given::Sealed(set) => {
-            let (credentials, limit) = credentials::tried(&set, &arguments.unlock)?;
+            let Tried { set, credentials, limit } = credentials::tried(&set, &arguments.unlock)?;
             let stem = super::resend::stem(&set);
-            (What::Sealed { set, credentials, limit }, stem)
+            (What::Sealed { set: Box::new(set), credentials, limit }, stem)
         }
         open => {
             let loaded = open.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
@@ -66,7 +66,7 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
 
 /// What is sent.
 enum What {
-    Sealed { set: VolumeSet, credentials: Credentials, limit: CostLimit },
+    Sealed { set: Box<VolumeSet>, credentials: Credentials, limit: CostLimit },
     Open(Box<Archive>),
 }
 

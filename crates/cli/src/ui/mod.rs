@@ -4,5 +4,6 @@ pub mod paint;
 pub mod progress;
 pub mod prompt;
 pub mod stopwatch;
+pub mod suggestion;
 pub mod table;
 pub mod text;

@@ -50,13 +50,6 @@ pub fn ending(name: &str, columns: usize) -> String {
     format!("…{end}")
 }
 
-/// A path as an argument that can be typed into a shell again.
-pub fn argument(path: &Path) -> String {
-    let text = self::path(path);
-    let plain = |c: char| c.is_alphanumeric() || matches!(c, '/' | '.' | '_' | '-' | '+' | ',' | ':' | '@' | '%');
-    if text.chars().all(plain) { text } else { format!("'{}'", text.replace('\'', "'\\''")) }
-}
-
 /// An exact number, digits in groups of three.
 pub fn grouped(number: u64) -> String {
     let digits = number.to_string();

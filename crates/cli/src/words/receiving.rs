@@ -1,7 +1,8 @@
 //! What can go wrong for a recipient, in words.
 
 use super::{file_error, missing_path, no_threads};
-use crate::ui::text::{self, argument, bytes, first_few, grouped, number_list, path, shown};
+use crate::ui::suggestion::quoted;
+use crate::ui::text::{self, bytes, first_few, grouped, number_list, path, shown};
 use std::path::PathBuf;
 use under_seal_core::archive::ArchiveError;
 use under_seal_core::iso::IsoError;
@@ -29,7 +30,7 @@ fn sets(found: &[SetSummary]) -> String {
 pub fn one_set(set: &SetSummary) -> String {
     let id = set.ids.set_text();
     let short = id.get(..8).unwrap_or(&id);
-    format!("{} (set {short}, {} of {} volumes)", argument(&set.example), set.here, set.count)
+    format!("{} (set {short}, {} of {} volumes)", quoted(set.example.as_os_str()), set.here, set.count)
 }
 
 /// Why no set was found.
@@ -48,12 +49,6 @@ pub fn gather(error: &GatherError) -> String {
                 sets(found)
             )
         }
-        GatherError::Contradiction(one, other) => format!(
-            "{} and {} say that they belong together, and contradict each other: one of them was changed on purpose. \
-             Ask the sender for both again.",
-            path(one),
-            path(other)
-        ),
         GatherError::Incomplete { missing, count, unrecognised } => incomplete(missing, *count, unrecognised),
         GatherError::File(error) => file_error(error),
     }

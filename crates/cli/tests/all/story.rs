@@ -104,3 +104,31 @@ fn a_large_set_is_summed_up() {
     let checked = desk.run(&["check", "out"]).expect(4);
     assert!(checked.out.contains("1 to 8  8 files") && checked.out.contains("10 to 37"), "{}", checked.out);
 }
+
+/// Where the volumes are, what is typed, and the exit code: what is suggested in the end runs as it stands.
+#[rstest]
+#[case::one_folder(&["check", "out"], 0)]
+#[case::two_folders(&["check", "out", "more of it"], 0)]
+#[case::volumes_of_two_folders(&["check", "out/wrenfall-light-01of07.useal", "more of it/keeper's 7"], 0)]
+#[case::a_name_like_an_option(&["check", "./-7", "out"], 0)]
+#[case::planned(&["plan", "wrenfall-light", "--leave-out", "a b*", "--fit=300KB", "--json", "--line", "20Mbit"], 0)]
+#[case::packed(&["pack", "wrenfall-light/letters/Überblick für den Beirat – Laterne & Galerie.txt"], 0)]
+#[case::in_pieces(&["portion", "wrenfall-light/costs/cost-table.csv", "--fit", "4KB"], 0)]
+fn what_is_suggested_runs_as_it_stands(#[case] arguments: &[&str], #[case] code: i32) {
+    let desk = Desk::with_volumes();
+    let moved = match arguments {
+        [_, "out", "more of it"] => "more of it/moved",
+        [_, _, "more of it/keeper's 7"] => "more of it/keeper's 7",
+        [_, "./-7", _] => "-7",
+        _ => "out/wrenfall-light-07of07.useal",
+    };
+    fs::create_dir(desk.path("more of it")).unwrap();
+    fs::rename(desk.volume(7), desk.path(moved)).unwrap();
+    let arguments: Vec<&str> = arguments.iter().copied().filter(|argument| *argument != "--json").collect();
+    let said = desk.run(&arguments).expect(code).out;
+    let suggested = said.lines().rev().find_map(|line| line.strip_prefix("  under-seal ")).unwrap();
+    // Into a place of its own, since what is suggested would land among its own sources here.
+    let into = if suggested.starts_with("open") { " --into landed" } else { "" };
+    let into = if suggested.starts_with("reunite") { " --to joined" } else { into };
+    crate::support::in_a_shell(&desk, &format!("PROGRAM {suggested}{into}")).expect(0);
+}

@@ -1,6 +1,6 @@
 //! Bad input: the right exit code, words that name the thing and the way out, and nothing lost.
 
-use crate::support::{Desk, Ran};
+use crate::support::{Desk, Ran, in_a_shell};
 use rstest::rstest;
 use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
@@ -262,16 +262,6 @@ fn names_that_would_write_on_the_screen_are_shown_escaped() {
 #[case(&["-V"], "under-seal 0.1.0")]
 fn help_and_version_are_there(#[case] arguments: &[&str], #[case] words: &str) {
     assert!(Desk::new().run(arguments).expect(0).out.contains(words));
-}
-
-/// Runs a shell's line in which PROGRAM stands for the program.
-fn in_a_shell(desk: &Desk, line: &str) -> Ran {
-    let program = desk.command(&[]);
-    let name = program.get_program().to_str().unwrap();
-    let mut shell = Command::new("sh");
-    shell.args(["-c", &line.replace("PROGRAM", &format!("'{name}'"))]).current_dir(desk.path("."));
-    shell.envs(program.get_envs().filter_map(|(name, value)| Some((name, value?))));
-    Ran::new(shell.output().unwrap())
 }
 
 #[rstest]

@@ -114,3 +114,13 @@ impl Desk {
         names
     }
 }
+
+/// Runs a shell's line in which PROGRAM stands for the program.
+pub fn in_a_shell(desk: &Desk, line: &str) -> Ran {
+    let program = desk.command(&[]);
+    let name = program.get_program().to_str().unwrap();
+    let mut shell = Command::new("sh");
+    shell.args(["-c", &line.replace("PROGRAM", &format!("'{name}'"))]).current_dir(desk.path("."));
+    shell.envs(program.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    Ran::new(shell.output().unwrap())
+}

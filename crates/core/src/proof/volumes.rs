@@ -2,8 +2,8 @@
 
 use crate::context::{Cancelled, Context, Phase, Progress};
 use crate::place::FileError;
-use crate::volume::supplement::{Run, push_run, runs_of};
-use crate::volume::{CELL_BYTES, CellReader, VolumeFile, VolumeSet};
+use crate::volume::supplement::{Run, push_run};
+use crate::volume::{CELL_BYTES, CellReader, VolumeFile, VolumeSet, cell_offset};
 use std::path::PathBuf;
 
 /// A run of damaged cells in one file.
@@ -28,6 +28,8 @@ pub struct FileReport {
     pub header_damaged: bool,
     /// It is a supplement: it holds some cells only, maybe of other volumes too, and is told of those of this volume.
     pub supplement: bool,
+    /// It has every cell of this volume, undamaged.
+    pub has_all: bool,
     /// Damaged stretches, in order; what is missing at the end counts among them.
     pub damage: Vec<Damage>,
 }
@@ -120,6 +122,7 @@ pub fn inspect(set: &VolumeSet, context: &Context<'_>) -> Result<SetReport, Insp
     Ok(SetReport { volumes, lost })
 }
 
+/// Looks at every cell that a volume's files can hold. What a header says of cells that no file has room for costs nothing.
 fn inspect_volume(
     number: u32,
     files: &[VolumeFile],
@@ -127,50 +130,73 @@ fn inspect_volume(
     context: &Context<'_>,
 ) -> Result<(VolumeReport, Vec<Run>), InspectError> {
     let geometry = reader.set().geometry;
-    let mut lost_everywhere: Option<Vec<u32>> = None;
+    let all = vec![Run { first: geometry.first_cell(number), count: geometry.cells_in(number) }];
+    let mut lost_everywhere = all.clone();
     let mut reports = Vec::new();
     for (copy, file) in files.iter().enumerate() {
-        let (mut lost, mut damaged) = (Vec::new(), Vec::new());
-        for index in 0..geometry.cells_in(number) {
+        let held = file.held(&geometry, number);
+        let (mut intact, mut damaged) = (Vec::new(), Vec::new());
+        for cell in held.iter().flat_map(|run| run.first..run.end()) {
             context.go_on()?;
-            let Some(offset) = file.offset_of(&geometry, number, index) else {
-                lost.push(index);
-                continue;
-            };
+            let index = u32::try_from(cell - geometry.first_cell(number)).unwrap_or(u32::MAX);
             let read = reader.read_copy(number, copy, index)?;
-            context.tell(Progress::Advance(geometry.cell_bytes(geometry.first_cell(number) + u64::from(index)) as u64));
-            if read.is_none() {
-                lost.push(index);
-                damaged.push(offset);
+            context.tell(Progress::Advance(geometry.cell_bytes(cell) as u64));
+            match read {
+                Some(_) => push_run(&mut intact, Run { first: cell, count: 1 }),
+                None => damaged.extend(file.offset_of(&geometry, number, index)),
             }
         }
         let whole = if file.runs.is_none() { geometry.volume_bytes(number) } else { file.length };
+        let mut damage = stretches(&damaged, whole);
+        if file.length < whole {
+            // What is missing at the end, in one stretch with what is damaged before it.
+            let end =
+                held.last().map_or(0, |run| u32::try_from(run.end() - geometry.first_cell(number)).unwrap_or(u32::MAX));
+            join(&mut damage, Damage { from: cell_offset(end).min(whole), to: whole });
+        }
+        let lost = without(&all, &intact);
         reports.push(FileReport {
             path: file.path.clone(),
             bytes: file.length,
             expected_bytes: whole,
             header_damaged: file.header_damaged,
             supplement: file.runs.is_some(),
-            damage: stretches(&damaged, whole),
+            has_all: lost.is_empty(),
+            damage,
         });
-        lost_everywhere = Some(match lost_everywhere {
-            None => lost,
-            Some(before) => before.into_iter().filter(|index| lost.contains(index)).collect(),
-        });
+        lost_everywhere = without(&lost_everywhere, &intact);
     }
-    let state = match &lost_everywhere {
-        None => VolumeState::Missing,
-        Some(lost) if !lost.is_empty() => VolumeState::Damaged,
-        Some(_) if reports.iter().any(|file| file.is_intact() && !file.supplement) => VolumeState::Intact,
-        Some(_) => VolumeState::Usable,
+    let state = match lost_everywhere.as_slice() {
+        _ if files.is_empty() => VolumeState::Missing,
+        [_, ..] => VolumeState::Damaged,
+        [] if reports.iter().any(|file| file.is_intact() && file.has_all) => VolumeState::Intact,
+        [] => VolumeState::Usable,
     };
-    let first = geometry.first_cell(number);
-    let lost = match lost_everywhere {
-        // However many volumes a header may speak of, what is missing takes a run each at the most.
-        None => vec![Run { first, count: geometry.cells_in(number) }],
-        Some(lost) => runs_of(lost.into_iter().map(|index| first + u64::from(index))),
-    };
-    Ok((VolumeReport { number, state, files: reports }, lost))
+    Ok((VolumeReport { number, state, files: reports }, lost_everywhere))
+}
+
+/// What of these runs is in none of the others; both are sorted.
+fn without(runs: &[Run], others: &[Run]) -> Vec<Run> {
+    let mut left = Vec::new();
+    for run in runs {
+        let mut at = run.first;
+        let from = others.partition_point(|other| other.end() <= run.first);
+        for other in others[from..].iter().take_while(|other| other.first < run.end()) {
+            left.extend(Run::between(at, other.first));
+            at = other.end();
+        }
+        left.extend(Run::between(at, run.end()));
+    }
+    left
+}
+
+/// Puts a stretch behind others, as one with the last where they touch.
+fn join(stretches: &mut Vec<Damage>, next: Damage) {
+    match stretches.last_mut() {
+        Some(last) if last.to >= next.from => last.to = last.to.max(next.to),
+        _ if next.from < next.to => stretches.push(next),
+        _ => {}
+    }
 }
 
 /// Runs of neighbouring cells, given where each begins, as byte ranges of the file.
@@ -178,10 +204,7 @@ fn stretches(damaged: &[u64], file_bytes: u64) -> Vec<Damage> {
     let mut stretches: Vec<Damage> = Vec::new();
     for from in damaged {
         let (from, to) = (*from, from.saturating_add(CELL_BYTES as u64).min(file_bytes));
-        match stretches.last_mut() {
-            Some(last) if last.to == from => last.to = to,
-            _ => stretches.push(Damage { from, to: to.max(from) }),
-        }
+        join(&mut stretches, Damage { from, to: to.max(from) });
     }
     stretches
 }

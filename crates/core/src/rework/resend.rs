@@ -92,17 +92,16 @@ fn outside(runs: &[Run], volumes: &[u32], geometry: &Geometry) -> Vec<Run> {
     let mut left = Vec::new();
     for run in runs {
         let mut at = run.first;
-        let count = |from: u64, to: u64| u32::try_from(to.saturating_sub(from)).unwrap_or(u32::MAX);
         let behind = volumes.partition_point(|volume| *volume < geometry.locate(run.first).0);
         for volume in &volumes[behind..] {
             let first = geometry.first_cell(*volume);
             if first >= run.end() {
                 break;
             }
-            left.extend((at < first).then(|| Run { first: at, count: count(at, first) }));
+            left.extend(Run::between(at, first));
             at = first + u64::from(geometry.cells_in(*volume));
         }
-        left.extend((at < run.end()).then(|| Run { first: at, count: count(at, run.end()) }));
+        left.extend(Run::between(at, run.end()));
     }
     left
 }

@@ -31,6 +31,6 @@ pub use head::{HeadError, cost_of, seal_head};
 pub use index::About;
 pub use keys::{ArchiveKey, CostLimit, KeyCost};
 pub use password::{Credentials, KeyFile, Password, PasswordError};
-pub use reader::{ExtractError, SealedError, SealedReader, key_of_open_to_all, unlock};
+pub use reader::{ExtractError, SealedError, SealedReader, UnlockedSet, key_of_open_to_all, unlock, unlock_given};
 pub use salvage::{Lost, Salvage};
 pub use writer::{CompressedFrame, SealError, SealedArchive, SealedWriter};

@@ -3,10 +3,12 @@
 //! This layer is transport. It moves sealed cells and an opaque head, finds accidental damage, and
 //! knows no key; nothing keyed depends on how a set is cut. docs/format.md gives every byte.
 
+mod candidates;
 pub mod cell;
 pub mod header;
 pub mod names;
 pub mod reader;
+mod recognising;
 pub mod set;
 pub mod supplement;
 pub mod writer;

@@ -28,6 +28,12 @@ pub struct Run {
 }
 
 impl Run {
+    /// The cells from one number to before another; `None` for none.
+    pub fn between(from: u64, to: u64) -> Option<Self> {
+        let count = u32::try_from(to.checked_sub(from)?).unwrap_or(u32::MAX);
+        (count > 0).then_some(Self { first: from, count })
+    }
+
     /// The number of the cell behind it.
     pub fn end(&self) -> u64 {
         self.first.saturating_add(u64::from(self.count))

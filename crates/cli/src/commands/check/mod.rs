@@ -5,22 +5,23 @@ mod open_format;
 
 use crate::archives::{Given, given};
 use crate::args::CheckArguments;
-use crate::credentials::{self, NOT_SECRET, Unlocked};
+use crate::credentials::{self, NOT_SECRET};
 use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING};
 use crate::places::gather_or_collect;
 use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
+use crate::ui::suggestion;
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, argument, bytes, contents, count, grouped, shown};
+use crate::ui::text::{self, bytes, contents, count, grouped, shown};
 use serde::Serialize;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use under_seal_core::Error;
 use under_seal_core::context::Context;
 use under_seal_core::proof::{
     Damage, FileReport, SetReport, Slip, VolumeReport, VolumeState, inspect, verify_contents,
 };
-use under_seal_core::sealed::SealedReader;
+use under_seal_core::sealed::{SealedReader, UnlockedSet};
 use under_seal_core::volume::{VolumeSet, names};
 
 /// Sets of more volumes than this have their intact volumes drawn together.
@@ -51,19 +52,24 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
         Err(failure @ Failure::Core(Error::Sealed(_))) => Err(failure),
         outcome => Ok(outcome?),
     };
+    // Where headers contradict each other, the key tells which are genuine.
+    let set = match &unlocked {
+        Ok(Some(unlocked)) => unlocked.set.clone(),
+        _ => set,
+    };
     let secret = !matches!(&unlocked, Ok(Some(unlocked)) if !unlocked.secret);
     let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let found = inspect(&set, &context)?;
     let inside = match unlocked {
-        Ok(Some(unlocked)) if found.is_complete() => look_inside(&set, &unlocked, &context).map(Some),
+        Ok(Some(unlocked)) if found.is_complete() => look_inside(unlocked, &context).map(Some),
         Ok(_) => Ok(None),
         Err(failure) => Err(failure),
     };
     drop(progress);
     let show = |contents| -> Result<u8, Failure> {
         let report = Report::new(&set, &found, contents, secret);
-        super::show(&report, &arguments.work, || lines(&set, &found, &report, arguments.map))?;
+        super::show(&report, &arguments.work, || lines(&set, &found, &report, arguments))?;
         Ok(report.exit_code)
     };
     match inside {
@@ -78,8 +84,8 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     }
 }
 
-fn look_inside(set: &VolumeSet, unlocked: &Unlocked, context: &Context<'_>) -> Result<Contents, Failure> {
-    let mut archive = SealedReader::with_key(set.clone(), &unlocked.key)?;
+fn look_inside(unlocked: UnlockedSet, context: &Context<'_>) -> Result<Contents, Failure> {
+    let mut archive = SealedReader::with_key(unlocked.set, &unlocked.key)?;
     let verified = verify_contents(&mut archive, context)?;
     let changed = archive.entries().iter().filter(|listed| listed.content.changed_while_read);
     Ok(Contents {
@@ -104,6 +110,8 @@ struct Report {
     missing: Vec<u32>,
     damaged: Vec<u32>,
     unrecognised: Vec<String>,
+    contradicting: Vec<String>,
+    untried: Vec<String>,
     slip: Option<String>,
     contents: Option<Contents>,
 }
@@ -153,10 +161,11 @@ impl Report {
         let volumes: Vec<Volume> = found.volumes.iter().map(Volume::new).collect();
         let blemished = volumes.iter().flat_map(|volume| &volume.files).any(File::is_blemished);
         let changed = contents.as_ref().is_some_and(|contents| !contents.changed_while_read.is_empty());
+        let aside = [&set.unrecognised, &set.contradicting, &set.untried].iter().any(|paths| !paths.is_empty());
         let exit_code = match () {
             () if !missing.is_empty() => MISSING,
             () if !damaged.is_empty() => DAMAGED,
-            () if blemished || changed || !set.unrecognised.is_empty() => LOOK,
+            () if blemished || changed || aside => LOOK,
             () => DONE,
         };
         Self {
@@ -169,6 +178,8 @@ impl Report {
             missing,
             damaged,
             unrecognised: set.unrecognised.iter().map(|path| text::path(path)).collect(),
+            contradicting: set.contradicting.iter().map(|path| text::path(path)).collect(),
+            untried: set.untried.iter().map(|path| text::path(path)).collect(),
             slip: Slip::of(set, found).map(|slip| slip.code()),
             contents,
         }
@@ -196,7 +207,7 @@ impl Volume {
     }
 }
 
-fn lines(set: &VolumeSet, found: &SetReport, report: &Report, with_map: bool) -> Vec<String> {
+fn lines(set: &VolumeSet, found: &SetReport, report: &Report, typed: &CheckArguments) -> Vec<String> {
     let short = report.set.get(..8).unwrap_or(&report.set);
     let volumes = count(set.geometry.data_volumes.into(), "volume");
     let heading = match report.contents.as_ref().map(|inside| inside.archive.clone()).or_else(|| name_on_files(set)) {
@@ -211,7 +222,18 @@ fn lines(set: &VolumeSet, found: &SetReport, report: &Report, with_map: bool) ->
         let words = format!("  {}: a volume too damaged to tell which one it is", text::path(path));
         paint(Tone::Bad, words)
     }));
-    if with_map {
+    lines.extend(
+        set.contradicting.iter().map(|path| {
+            paint(Tone::Bad, format!("  {}: set aside, its header contradicts the others", text::path(path)))
+        }),
+    );
+    lines.extend(set.untried.iter().map(|path| {
+        paint(
+            Tone::Look,
+            format!("  {}: not looked at further, there is too much to compare it with", text::path(path)),
+        )
+    }));
+    if typed.map {
         lines.push(String::new());
         lines.extend(map::lines(found, &set.geometry));
     }
@@ -219,7 +241,7 @@ fn lines(set: &VolumeSet, found: &SetReport, report: &Report, with_map: bool) ->
     if !report.secret {
         lines.push(paint(Tone::Look, NOT_SECRET));
     }
-    lines.extend(verdict(set, report));
+    lines.extend(verdict(set, report, typed));
     lines
 }
 
@@ -288,8 +310,18 @@ fn file_state(file: &FileReport) -> (Tone, String) {
     (Tone::Bad, format!("damaged: bytes {}", text::first_few(&places)))
 }
 
+impl CheckArguments {
+    /// Where the volumes are when this is done: where they were found, or where they were copied to one by one.
+    fn places(&self) -> Vec<&Path> {
+        match self.coming.one_by_one {
+            true => vec![&self.coming.aside],
+            false => self.places.iter().map(PathBuf::as_path).collect(),
+        }
+    }
+}
+
 /// One verdict that a layman understands, and the next step.
-fn verdict(set: &VolumeSet, report: &Report) -> Vec<String> {
+fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<String> {
     let all = set.geometry.data_volumes;
     let wrong = text::missing_and_damaged("volume", &report.missing, &report.damaged);
     if !wrong.is_empty() {
@@ -313,7 +345,7 @@ fn verdict(set: &VolumeSet, report: &Report) -> Vec<String> {
         (_, true) => format!("All {all} volumes can be read"),
         (_, false) => format!("All {all} volumes are here and whole"),
     };
-    let open = format!("  under-seal open {}", argument(a_path(set)));
+    let open = suggestion::open(typed.places(), typed.unlock.password.key_file.as_deref());
     let mut lines = Vec::new();
     if blemished {
         lines.push(paint(Tone::Look, "A file is damaged, but everything needed can be read all the same."));
@@ -340,8 +372,4 @@ fn verdict(set: &VolumeSet, report: &Report) -> Vec<String> {
     }
     lines.push(open);
     lines
-}
-
-fn a_path(set: &VolumeSet) -> &Path {
-    set.any_file().map_or(Path::new("VOLUME"), |file| &file.path)
 }

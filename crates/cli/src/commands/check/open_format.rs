@@ -8,7 +8,8 @@ use crate::failure::{DAMAGED, DONE, Failure, LOOK};
 use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
-use crate::ui::text::{self, argument, bytes, contents, count, shown};
+use crate::ui::suggestion;
+use crate::ui::text::{self, bytes, contents, count, shown};
 use serde::Serialize;
 use std::path::PathBuf;
 use under_seal_core::archive::Archive;
@@ -30,7 +31,7 @@ pub(super) fn run(given: Given, arguments: &CheckArguments) -> Result<u8, Failur
     let damaged =
         if read { damaged_contents(&mut loaded.archive, &context).map_err(archive_failure)? } else { Vec::new() };
     drop(progress);
-    let report = Report::new(&loaded, read, &damaged, arguments.places.first().cloned().unwrap_or_default());
+    let report = Report::new(&loaded, read, &damaged, arguments.places.clone());
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
 }
@@ -54,7 +55,7 @@ struct Report {
     not_extracted: Vec<NotExtracted>,
     notes: Vec<&'static str>,
     #[serde(skip)]
-    typed: PathBuf,
+    typed: Vec<PathBuf>,
     #[serde(skip)]
     proof: &'static str,
 }
@@ -66,7 +67,7 @@ struct DamagedEntry {
 }
 
 impl Report {
-    fn new(loaded: &Loaded, contents_read: bool, damaged: &[proof::DamagedEntry], typed: PathBuf) -> Self {
+    fn new(loaded: &Loaded, contents_read: bool, damaged: &[proof::DamagedEntry], typed: Vec<PathBuf>) -> Self {
         let Totals { files, folders, links, content_bytes } = loaded.archive.totals();
         let not_extracted = loaded.not_extracted();
         let paths = loaded.archive.paths();
@@ -168,7 +169,7 @@ fn lines(report: &Report) -> Vec<String> {
     }
     lines.extend(not_extracted_lines(&report.not_extracted));
     lines.push(String::new());
-    let open = format!("  under-seal open {}", argument(&report.typed));
+    let open = suggestion::open(report.typed.iter().map(PathBuf::as_path), None);
     match (report.damaged.len() as u64, report.contents_read) {
         (0, true) => {
             let sums = if report.format == "zip" { ", and every checksum is right" } else { "" };

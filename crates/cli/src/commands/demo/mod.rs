@@ -7,6 +7,7 @@ use crate::args::DemoArguments;
 use crate::credentials::PASSWORD_VARIABLE;
 use crate::failure::{DONE, Failure, MISSING};
 use crate::ui::paint::{Tone, paint};
+use crate::ui::suggestion::as_typed;
 use crate::ui::text;
 use comparison::differences;
 use std::fs;
@@ -133,7 +134,7 @@ impl Story<'_> {
 
     /// Runs this program as the user would, with this exit code expected.
     fn run(&self, arguments: &[&str], expected: u8) -> Result<(), Failure> {
-        let typed: Vec<String> = arguments.iter().map(|argument| text::argument(Path::new(argument))).collect();
+        let typed: Vec<String> = arguments.iter().map(|argument| as_typed(argument.as_ref())).collect();
         print_lines(&[paint(Tone::Look, format!("$ under-seal {}", typed.join(" "))), String::new()])?;
         let program = std::env::current_exe().map_err(Failure::Output)?;
         // Standard error joins standard output, so that the story stays in order.

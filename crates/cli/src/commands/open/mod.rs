@@ -177,6 +177,7 @@ fn refused<T>(outcome: Result<T, LandingError>) -> Result<T, Failure> {
 
 fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure> {
     let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
+    let set = unlocked.set;
     let (volumes, missing, id) = (set.geometry.data_volumes, set.missing(), set.ids.set_text());
     let progress = ProgressLine::for_reading(Some(volumes), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);

@@ -5,8 +5,9 @@ use crate::args::FormatName;
 use crate::credentials::NOT_SECRET;
 use crate::failure::{DONE, LOOK};
 use crate::ui::paint::{Tone, paint};
+use crate::ui::suggestion::{self, Part, command};
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, argument, bytes, contents, count, grouped, shown};
+use crate::ui::text::{self, bytes, contents, count, grouped, shown};
 use crate::words;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -386,7 +387,7 @@ fn notes(report: &Report) -> Vec<String> {
     if let Some(lone) = report.lone_volumes.first() {
         let place = lone.typed.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
         notes.push("  If all of it is to be sent, it needs no packing:".to_owned());
-        notes.push(format!("  under-seal handover {} --to NEW-FOLDER", argument(place)));
+        notes.push(command(&[Part::Word("handover"), Part::Named(place.as_os_str()), Part::Word("--to NEW-FOLDER")]));
     }
     notes
 }
@@ -425,13 +426,12 @@ fn next_steps(packed: &Packed, report: &Report) -> Vec<String> {
         (true, false) => ", and tell the password by another way",
         (false, _) => "",
     };
-    let key_file = if report.key_file { " --key-file KEY-FILE" } else { "" };
     let opens = if packed.parcels { "The recipient opens each by itself" } else { "The recipient runs" };
     // Of parts, the last is the one that programs are shown.
     let shown = packed.volumes.last().filter(|_| report.format != "sealed").unwrap_or(first);
     let name = shown.path.file_name().map(std::path::Path::new).unwrap_or(&shown.path);
-    let mut lines =
-        vec![format!("Next: {what}{tell}. {opens}"), format!("  under-seal open {}{key_file}", argument(name))];
+    let key_file = report.key_file.then_some(std::path::Path::new("KEY-FILE"));
+    let mut lines = vec![format!("Next: {what}{tell}. {opens}"), suggestion::open([name], key_file)];
     if report.format.starts_with("tar") {
         lines.push("or opens it with any program for tar.".to_owned());
     }

@@ -5,11 +5,12 @@ use super::formats::{Formatted, format_lines};
 use crate::args::{FormatName, SqueezeName};
 use crate::failure::{DONE, LOOK};
 use crate::ui::paint::{Tone, paint};
+use crate::ui::suggestion::{Part, as_typed, command};
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bar, bytes, contents, count, duration, grouped, shown};
 use crate::words;
 use serde::Serialize;
-use std::path::Path;
+use std::ffi::OsString;
 use under_seal_core::entry::{EntryKind, EntryPath};
 use under_seal_core::fit::{Fit, message_bytes};
 use under_seal_core::parcels::Parcel;
@@ -460,11 +461,11 @@ fn look_lines(report: &Report) -> Vec<String> {
 }
 
 fn next_step() -> Vec<String> {
-    vec!["Next: pack it with".to_owned(), format!("  under-seal pack {}", typed_for_packing().join(" "))]
+    vec!["Next: pack it with".to_owned(), suggestion_of_packing()]
 }
 
-/// What was typed for this plan and counts for packing too.
-fn typed_for_packing() -> Vec<String> {
+/// `pack` with what was typed for this plan and counts for packing too.
+fn suggestion_of_packing() -> String {
     let mut typed = std::env::args_os().skip(2);
     let mut kept = Vec::new();
     while let Some(argument) = typed.next() {
@@ -472,8 +473,11 @@ fn typed_for_packing() -> Vec<String> {
             b"--json" => {}
             b"--line" => drop(typed.next()),
             line if line.starts_with(b"--line=") => {}
-            _ => kept.push(text::argument(Path::new(&argument))),
+            _ => kept.push(argument),
         }
     }
-    kept
+    let typed: Vec<String> = kept.iter().map(|argument: &OsString| as_typed(argument)).collect();
+    let words: Vec<Part<'_>> =
+        std::iter::once("pack").chain(typed.iter().map(String::as_str)).map(Part::Word).collect();
+    command(&words)
 }
