@@ -8,7 +8,7 @@ use crate::session;
 use crate::settings::BadValue;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
-use crate::ui::text::shown;
+use crate::ui::text::{self, shown};
 use serde::Serialize;
 use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
@@ -241,12 +241,19 @@ impl Loaded {
     }
 }
 
+/// So many of what is not extracted are named, with so many columns of each name's end.
+const NOT_EXTRACTED_LISTED: usize = 20;
+const NAME_COLUMNS: usize = 80;
+
 /// What is not extracted, for people.
 pub fn not_extracted_lines(refused: &[NotExtracted]) -> Vec<String> {
     if refused.is_empty() {
         return Vec::new();
     }
     let heading = paint(Tone::Bad, "In the archive, and never extracted:");
-    let lines = refused.iter().map(|one| format!("  {}: {}", one.path, one.why));
-    [String::new(), heading].into_iter().chain(lines).collect()
+    let one = |one: &NotExtracted| format!("  {}: {}", text::ending(&one.path, NAME_COLUMNS), one.why);
+    let lines = refused.iter().take(NOT_EXTRACTED_LISTED).map(one);
+    let more = refused.len().saturating_sub(NOT_EXTRACTED_LISTED);
+    let more = (more > 0).then(|| format!("  and {more} more (--json lists all)"));
+    [String::new(), heading].into_iter().chain(lines).chain(more).collect()
 }

@@ -185,13 +185,13 @@ impl Archive {
         }
     }
 
-    /// The share that squeezing left of each entry, about.
-    pub fn kept_shares(&self) -> Vec<f64> {
+    /// The share that squeezing left of each entry, where that is known.
+    pub fn kept_shares(&self) -> Vec<Option<f64>> {
         match self {
             Self::Sealed(archive) => archive.kept_shares(),
-            Self::Zip(archive) => archive.kept_shares(),
+            Self::Zip(archive) => archive.kept_shares().into_iter().map(Some).collect(),
             // What is compressed as a whole leaves no share of its own to each.
-            Self::Tar(_) | Self::DiscImage(_) | Self::Lone(_) => vec![1.0; self.entries().len()],
+            Self::Tar(_) | Self::DiscImage(_) | Self::Lone(_) => vec![None; self.entries().len()],
         }
     }
 

@@ -36,9 +36,15 @@ pub enum Error {
     /// The password cannot be one.
     #[error(transparent)]
     Password(#[from] PasswordError),
+    /// What is on disk cannot be listed, to pack it or to compare it with an archive.
+    #[error(transparent)]
+    Source(#[from] SourceError),
     /// Nothing was packed.
     #[error(transparent)]
     Pack(#[from] PackError),
+    /// What is packed cannot be divided into parcels.
+    #[error(transparent)]
+    Parcels(#[from] ParcelError),
     /// Nothing was planned.
     #[error(transparent)]
     Plan(#[from] PlanError),
@@ -107,7 +113,9 @@ impl Error {
     pub fn class(&self) -> ErrorClass {
         match self {
             Self::Target(_) | Self::Password(_) => ErrorClass::Usage,
+            Self::Source(error) => source_class(error),
             Self::Pack(error) => pack_class(error),
+            Self::Parcels(error) => parcel_class(error),
             Self::Plan(PlanError::Codec(_) | PlanError::NoThreads(_)) => ErrorClass::System,
             Self::Plan(PlanError::Cancelled(_)) => ErrorClass::Cancelled,
             Self::Recut(error) => recut_class(error),
@@ -212,11 +220,8 @@ fn file_class(error: &FileError) -> ErrorClass {
 
 fn pack_class(error: &PackError) -> ErrorClass {
     match error {
-        PackError::Source(SourceError::Cancelled(_)) | PackError::Cancelled(_) => ErrorClass::Cancelled,
-        PackError::Source(SourceError::Unpackable(what)) if matches!(what.reason, PassedOverReason::Unreadable(_)) => {
-            ErrorClass::System
-        }
-        PackError::Source(_) => ErrorClass::Usage,
+        PackError::Cancelled(_) => ErrorClass::Cancelled,
+        PackError::Source(error) => source_class(error),
         PackError::Way(error) => way_class(error),
         PackError::Staging(error) => staging_class(error),
         PackError::File(error) => file_class(error),
@@ -231,11 +236,26 @@ fn pack_class(error: &PackError) -> ErrorClass {
         PackError::ZipReadBack(ZipError::File(error)) => file_class(error),
         PackError::ZipReadBack(_) => ErrorClass::Damaged,
         PackError::Regather(_) | PackError::ReadBack(_) | PackError::ContentsDiffer => ErrorClass::Damaged,
-        PackError::Parcels(ParcelError::Cancelled(_)) => ErrorClass::Cancelled,
-        PackError::Parcels(ParcelError::Codec(_) | ParcelError::NoThreads(_)) => ErrorClass::System,
-        PackError::Parcels(_) | PackError::ParcelTooLarge => ErrorClass::Usage,
+        PackError::Parcels(error) => parcel_class(error),
+        PackError::ParcelTooLarge => ErrorClass::Usage,
         PackError::NothingPacked(_) | PackError::NoRandomness(_) => ErrorClass::System,
         PackError::NoThreads(_) | PackError::Stopped(_) => ErrorClass::System,
+    }
+}
+
+fn source_class(error: &SourceError) -> ErrorClass {
+    match error {
+        SourceError::Cancelled(_) => ErrorClass::Cancelled,
+        SourceError::Unpackable(what) if matches!(what.reason, PassedOverReason::Unreadable(_)) => ErrorClass::System,
+        _ => ErrorClass::Usage,
+    }
+}
+
+fn parcel_class(error: &ParcelError) -> ErrorClass {
+    match error {
+        ParcelError::Cancelled(_) => ErrorClass::Cancelled,
+        ParcelError::Codec(_) | ParcelError::NoThreads(_) => ErrorClass::System,
+        _ => ErrorClass::Usage,
     }
 }
 

@@ -84,13 +84,17 @@ pub fn directly_in(entries: &[ListedEntry], folder: Option<&EntryPath>) -> Optio
     Some((0..entries.len()).filter(inside).collect())
 }
 
-/// Puts places into an order; `kept` is the share that squeezing left of each entry.
-pub fn sort(places: &mut [usize], entries: &[ListedEntry], kept: &[f64], by: SortBy) {
+/// Puts places into an order; `kept` is the share that squeezing left of each entry, where that is known. Those of which it is not
+/// come last.
+pub fn sort(places: &mut [usize], entries: &[ListedEntry], kept: &[Option<f64>], by: SortBy) {
     match by {
         SortBy::Name => places.sort_unstable(),
         SortBy::Size => places.sort_by_key(|place| Reverse(entries[*place].content.size)),
         SortBy::Date => places.sort_by_key(|place| Reverse(entries[*place].entry.modified)),
-        SortBy::Ratio => places.sort_by(|one, other| kept[*one].total_cmp(&kept[*other])),
+        SortBy::Ratio => places.sort_by(|one, other| {
+            let share = |place: &usize| kept[*place].unwrap_or(f64::INFINITY);
+            share(one).total_cmp(&share(other))
+        }),
     }
 }
 
@@ -177,7 +181,7 @@ mod tests {
     #[case(SortBy::Ratio, [4, 2, 3])]
     fn any_order_can_be_had(#[case] by: SortBy, #[case] expected: [usize; 3]) {
         let mut places = [4, 3, 2];
-        sort(&mut places, &entries(), &[0.0, 0.0, 0.5, 0.9, 0.1], by);
+        sort(&mut places, &entries(), &[None, None, Some(0.5), Some(0.9), Some(0.1)], by);
         assert_eq!(places, expected);
     }
 }

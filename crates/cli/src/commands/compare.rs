@@ -33,8 +33,8 @@ pub fn run(arguments: &CompareArguments) -> Result<u8, Failure> {
     let mut loaded = given.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
     let progress = ProgressLine::for_reading(Some(loaded.files), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let sources = expand(&arguments.sources).map_err(|error| Error::Pack(error.into()))?;
-    let disk = Catalogue::gather(&sources, &choice, &|_| false, &context).map_err(|error| Error::Pack(error.into()))?;
+    let sources = expand(&arguments.sources)?;
+    let disk = Catalogue::gather(&sources, &choice, &|_| false, &context)?;
     let entries = loaded.archive.entries_with_digests(&context)?;
     let times = TimesKept::by(&loaded.archive);
     let found = compare(&entries, &disk, times, &context).map_err(|cancelled| Error::Sealed(cancelled.into()))?;

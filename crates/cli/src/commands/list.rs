@@ -38,7 +38,10 @@ pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
         return Err(nothing(entries, pattern));
     }
     listing::sort(&mut places, entries, &kept, sort_by(arguments.sort));
-    let report = Report::new(&loaded, &places, &kept, &unmatched);
+    let mut report = Report::new(&loaded, &places, &kept, &unmatched);
+    if arguments.sort == Some(SortName::Ratio) && kept.iter().all(Option::is_none) {
+        report.notes.push(NO_RATIOS);
+    }
     let body = || match arguments.tree {
         true => lines(tree(&report), &report),
         false => lines(table(&report, arguments.long), &report),
@@ -104,7 +107,7 @@ struct Line {
 }
 
 impl Report {
-    fn new(loaded: &Loaded, places: &[usize], kept: &[f64], unmatched: &[String]) -> Self {
+    fn new(loaded: &Loaded, places: &[usize], kept: &[Option<f64>], unmatched: &[String]) -> Self {
         let entries = loaded.archive.entries();
         let has_digests = loaded.archive.sealed().is_some();
         let mut totals = Totals::default();
@@ -128,14 +131,14 @@ impl Report {
 }
 
 impl Line {
-    fn new(listed: &ListedEntry, kept: f64, has_digest: bool) -> Self {
+    fn new(listed: &ListedEntry, kept: Option<f64>, has_digest: bool) -> Self {
         let ListedEntry { entry, content } = listed;
         let is_file = entry.kind == EntryKind::File;
         Self {
             path: shown(entry.path.as_bytes()),
             kind: text::kind(entry.kind),
             bytes: content.size,
-            kept: (is_file && content.size > 0).then_some(kept),
+            kept: kept.filter(|_| is_file && content.size > 0),
             modified: text::time(entry.modified),
             mode: format!("{:04o}", entry.mode),
             blake3: (is_file && has_digest).then(|| blake3_text(&content.digest)),
@@ -150,13 +153,11 @@ impl Line {
         format!("{}{slash}{target}", self.path)
     }
 
-    fn cells(&self) -> [String; 3] {
+    fn cells(&self, with_kept: bool) -> Vec<String> {
         let is_file = self.kind == "file";
-        [
-            if is_file { grouped(self.bytes) } else { "-".to_owned() },
-            self.kept.map_or("-".to_owned(), |kept| format!("{:.0} %", 100.0 * kept)),
-            self.modified.clone(),
-        ]
+        let kept = || self.kept.map_or("-".to_owned(), |kept| format!("{:.0} %", 100.0 * kept));
+        let bytes = if is_file { grouped(self.bytes) } else { "-".to_owned() };
+        [Some(bytes), with_kept.then(kept), Some(self.modified.clone())].into_iter().flatten().collect()
     }
 }
 
@@ -165,18 +166,20 @@ fn blake3_text(digest: &[u8; 32]) -> String {
 }
 
 fn table(report: &Report, long: bool) -> Vec<String> {
+    let with_kept = report.entries.iter().any(|line| line.kept.is_some());
     let row = |line: &Line| {
         let tone = if line.kind == "folder" { Tone::Faint } else { Tone::Plain };
         let mut cells = vec![line.shown_path()];
-        cells.extend(line.cells());
+        cells.extend(line.cells(with_kept));
         if long {
             let digest = line.blake3.as_ref().and_then(|digest| digest.get(..16)).unwrap_or("-");
             cells.extend([line.mode.clone(), digest.to_owned()]);
         }
         (tone, cells)
     };
-    let mut columns =
-        vec![Column::Text("path"), Column::Number("bytes"), Column::Number("kept"), Column::Text("modified")];
+    let mut columns = vec![Column::Text("path"), Column::Number("bytes")];
+    columns.extend(with_kept.then_some(Column::Number("kept")));
+    columns.push(Column::Text("modified"));
     if long {
         columns.extend([Column::Text("mode"), Column::Text("blake3 begins")]);
     }
@@ -187,11 +190,12 @@ fn table(report: &Report, long: bool) -> Vec<String> {
 fn tree(report: &Report) -> Vec<String> {
     let depth = |line: &Line| line.path.matches('/').count();
     let mut lines = Vec::new();
-    for (place, line) in report.entries.iter().enumerate() {
-        let behind = &report.entries[place + 1..];
-        // Whether something more comes at a depth, before the tree goes above it.
-        let goes_on = |at: usize| behind.iter().map(depth).take_while(|depth| *depth >= at).any(|depth| depth == at);
+    // From the end: whether something more comes at each depth, before the tree goes above it.
+    let mut more: Vec<bool> = Vec::new();
+    for line in report.entries.iter().rev() {
         let own = depth(line);
+        more.resize(more.len().max(own + 1), false);
+        let goes_on = |at: usize| more[at];
         let mut drawn: String = (1..own).map(|at| if goes_on(at) { "│  " } else { "   " }).collect();
         if own > 0 {
             drawn.push_str(if goes_on(own) { "├─ " } else { "└─ " });
@@ -203,7 +207,10 @@ fn tree(report: &Report) -> Vec<String> {
             _ => format!("  {}", paint(Tone::Faint, bytes(line.bytes))),
         };
         lines.push(format!("  {}{name}{rest}", paint(Tone::Faint, drawn)));
+        more.truncate(own);
+        more.push(true);
     }
+    lines.reverse();
     lines
 }
 
@@ -219,3 +226,6 @@ fn lines(body: Vec<String>, report: &Report) -> Vec<String> {
     lines.extend(report.notes.iter().map(|note| paint(Tone::Look, note)));
     lines
 }
+
+/// What is said where entries cannot be sorted by what compressing left of each.
+const NO_RATIOS: &str = "What each file takes is not known here, since files are compressed together; they stand in the order of their paths.";

@@ -18,7 +18,6 @@ use std::fs::Permissions;
 use std::os::unix::ffi::OsStringExt as _;
 use std::os::unix::fs::PermissionsExt as _;
 use std::slice;
-use under_seal_core::Error;
 use under_seal_core::archive::Archive;
 use under_seal_core::carriers::{Carrier, Trip, Way};
 use under_seal_core::fit::NAMED;
@@ -44,9 +43,8 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
     };
     let progress = ProgressLine::for_reading(Some(what.count()), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let sources = expand(&arguments.against).map_err(|error| Error::Pack(error.into()))?;
-    let sources =
-        Catalogue::gather(&sources, &choice, &|_| false, &context).map_err(|error| Error::Pack(error.into()))?;
+    let sources = expand(&arguments.against)?;
+    let sources = Catalogue::gather(&sources, &choice, &|_| false, &context)?;
     let place = tempfile::Builder::new().prefix("under-seal-").permissions(Permissions::from_mode(0o700)).tempdir();
     let place = session::remove_at_the_end(place.map_err(Failure::Temporary)?);
     let request = RehearsalRequest {

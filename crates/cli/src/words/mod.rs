@@ -115,6 +115,8 @@ fn core(error: &Error) -> String {
              say the format with --as."
         ),
         Error::Password(error) => password_error(*error),
+        Error::Source(error) => sending::source(error),
+        Error::Parcels(error) => sending::parcels(error),
         Error::Pack(error) => sending::pack(error),
         Error::Plan(PlanError::Cancelled(_)) => "Cancelled.".to_owned(),
         Error::Plan(PlanError::NoThreads(error)) => no_threads(*error),

@@ -232,35 +232,45 @@ fn unpackable(what: &PassedOver) -> String {
     format!("{} cannot be packed: {}.", path(&what.disk_path), passed_over(&what.reason))
 }
 
-pub(super) fn pack(error: &PackError) -> String {
+/// Why what is on disk cannot be listed.
+pub(super) fn source(error: &SourceError) -> String {
     match error {
-        PackError::Source(SourceError::Missing { path, similar }) => missing_path(path, similar),
-        PackError::Source(SourceError::SameName { first, second }) => format!(
+        SourceError::Missing { path, similar } => missing_path(path, similar),
+        SourceError::SameName { first, second } => format!(
             "{} and {} would have the same name inside the archive. Rename one, or add --keep-paths to keep the folders typed \
              before them.",
             path(first),
             path(second)
         ),
-        PackError::Source(SourceError::NoName(source)) => {
-            format!("{} has no name to give to the archive's folder. Name folders inside it, or add --contents.", path(source))
+        SourceError::NoName(source) => {
+            format!(
+                "{} has no name to give to the archive's folder. Name folders inside it, or add --contents.",
+                path(source)
+            )
         }
-        PackError::Source(SourceError::NoMatch(source)) => {
+        SourceError::NoMatch(source) => {
             format!("{} matches nothing. Check the spelling, and the folder you are in.", path(source))
         }
-        PackError::Source(SourceError::Wildcard { wildcard, why }) => format!(
+        SourceError::Wildcard { wildcard, why } => format!(
             "{} cannot be read as a name with wildcards: {}. Put a backslash before what is meant as it stands.",
             path(wildcard),
             why
         ),
-        PackError::Source(SourceError::Pattern(error)) => bad_value(&BadValue::Pattern(error.clone())),
-        PackError::Source(SourceError::NothingChosen) => {
-            "There is nothing to pack: everything is left out. Look at --leave-out, --only and --show-settings."
-                .to_owned()
+        SourceError::Pattern(error) => bad_value(&BadValue::Pattern(error.clone())),
+        SourceError::NothingChosen => {
+            "Nothing on disk is chosen: everything is left out. Look at --leave-out and --only.".to_owned()
         }
-        PackError::Source(SourceError::Unpackable(what)) => unpackable(what),
+        SourceError::Unpackable(what) => unpackable(what),
+        SourceError::Cancelled(_) => "Cancelled.".to_owned(),
+    }
+}
+
+pub(super) fn pack(error: &PackError) -> String {
+    match error {
         PackError::Source(SourceError::Cancelled(_)) | PackError::Cancelled(_) => {
             "Cancelled. What had been written was removed, and the sources are untouched.".to_owned()
         }
+        PackError::Source(error) => source(error),
         PackError::NothingPacked(all) => {
             let whats: Vec<String> = all.iter().map(unpackable).collect();
             format!("Nothing was packed. {}", whats.join(" "))
@@ -305,7 +315,7 @@ pub(super) fn pack(error: &PackError) -> String {
     }
 }
 
-fn parcels(error: &ParcelError) -> String {
+pub(super) fn parcels(error: &ParcelError) -> String {
     match error {
         ParcelError::FitTooSmall => {
             format!("The fit is too small: a parcel needs at least {}. Nothing was written.", bytes(MIN_VOLUME_BYTES))

@@ -275,7 +275,7 @@ impl Delivery {
     /// # Errors
     /// [`PackError`]; nothing was written, but what an earlier run left may have been cleared or completed.
     pub fn prepare(request: &PackRequest<'_>, context: &Context<'_>) -> Result<Self, PackError> {
-        check_fit(request.fit)?;
+        check_fit(request.fit, request.format)?;
         let old = request.target.make_way(request.replace, request.format, context)?;
         // An archive that is made inside a source must not be packed into itself, nor an old one that it replaces.
         let folder = fs::canonicalize(&request.target.folder).ok();
@@ -476,12 +476,12 @@ fn refuse_nothing(totals: &Totals, passed_over: &mut Vec<PassedOver>) -> Result<
     Ok(())
 }
 
-/// Refuses a fit in which no volume fits.
+/// Refuses a fit in which no volume of the sealed format fits. Parts in other formats have rules of their own.
 ///
 /// # Errors
 /// [`PackError::Seal`] with [`WriteError::FitTooSmall`].
-pub fn check_fit(fit: Fit) -> Result<(), PackError> {
-    match fit.volume_limit() {
+pub fn check_fit(fit: Fit, format: Format) -> Result<(), PackError> {
+    match fit.volume_limit().filter(|_| format == Format::Sealed) {
         Some(limit) if Geometry::cells_within(limit).is_none() => Err(SealError::from(WriteError::FitTooSmall).into()),
         _ => Ok(()),
     }

@@ -116,22 +116,14 @@ impl SealedReader {
         self.stream.cells().set()
     }
 
-    /// The share that squeezing left of each entry, about: entries whose records begin in one frame share what that frame
-    /// and those behind it take.
-    pub fn kept_shares(&self) -> Vec<f64> {
-        let mut order: Vec<usize> = (0..self.places.len()).collect();
-        order.sort_unstable_by_key(|place| self.places[*place]);
-        let mut kept = vec![1.0; order.len()];
-        let mut begun =
-            order.chunk_by(|one, other| self.places[*one].frame_at == self.places[*other].frame_at).peekable();
-        while let Some(together) = begun.next() {
-            let at = |places: &[usize]| places.first().map_or(self.content_end, |place| self.places[*place].frame_at);
-            let end = begun.peek().map_or(self.content_end, |next| at(next));
-            let raw: u64 = together.iter().map(|place| self.listed[*place].content.size).sum();
-            if raw > 0 {
-                let share = end.saturating_sub(at(together)) as f64 / raw as f64;
-                together.iter().for_each(|place| kept[*place] = share.min(1.0));
-            }
+    /// The share that squeezing left of each entry, as far as that is known: entries that share a frame share what it takes, so
+    /// only of the one that has all content is it.
+    pub fn kept_shares(&self) -> Vec<Option<f64>> {
+        let mut with_content = self.listed.iter().enumerate().filter(|(_, listed)| listed.content.size > 0);
+        let mut kept = vec![None; self.listed.len()];
+        if let (Some((place, only)), None) = (with_content.next(), with_content.next()) {
+            let taken = self.content_end.saturating_sub(self.places[place].frame_at);
+            kept[place] = Some((taken as f64 / only.content.size as f64).min(1.0));
         }
         kept
     }

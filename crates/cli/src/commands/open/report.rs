@@ -142,6 +142,11 @@ impl Report {
         self.links_not_made = landed.refused_links.iter().map(link).collect();
     }
 
+    /// How much of the archive is not extracted, since it could do harm or cannot be held here.
+    fn left_behind(&self) -> u64 {
+        (self.not_extracted.len() + self.links_not_made.len()) as u64
+    }
+
     fn heading(&self) -> String {
         match (self.dry_run, self.salvaged, self.lost.as_deref()) {
             (true, ..) => format!("{} can be opened here; nothing was extracted.", self.archive),
@@ -150,6 +155,19 @@ impl Report {
                 format!("What is whole was taken out; {} could not be.", count(lost.len() as u64, "thing"))
             }
             (_, true, None) => "What is whole was taken out; the list of contents is lost, so more may be.".to_owned(),
+            _ if self.kept_files > 0 && self.files + self.folders + self.links == 0 => {
+                let (files, are, were) = match self.kept_files {
+                    1 => ("1 file".to_owned(), "is", "was"),
+                    many => (format!("all {many} files"), "are", "were"),
+                };
+                format!("Nothing was extracted from {}: {files} {are} there already, and {were} kept.", self.archive)
+            }
+            _ if self.left_behind() > 0 => format!(
+                "{} is open, but {} of it {} not extracted.",
+                self.archive,
+                count(self.left_behind(), "thing"),
+                if self.left_behind() == 1 { "was" } else { "were" }
+            ),
             _ if self.part => format!("What was wanted of {} is open: {}.", self.archive, how_whole(self.format)),
             _ => format!("{} is open: {}.", self.archive, how_whole(self.format)),
         }
@@ -161,6 +179,7 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
     let mut lines = vec![paint(tone, report.heading()), String::new()];
     let (would, verified) = match report.dry_run {
         true => ("would extract", Vec::new()),
+        false if report.files == 0 => ("extracted", Vec::new()),
         false => ("extracted", vec![how_verified(report.format).to_owned()]),
     };
     lines.extend(table::summary(&[

@@ -16,7 +16,6 @@ use report::{Report, lines};
 use std::ffi::OsString;
 use std::fs;
 use std::path::PathBuf;
-use under_seal_core::Error;
 use under_seal_core::fit::Fit;
 use under_seal_core::pack::{Delivery, Format, Loss, PackRequest, Target, TargetWish, target::name_of};
 use under_seal_core::passwords::{Guessing, guessable_words};
@@ -53,7 +52,7 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     }
     let choice = settings.choice(&arguments.delivery.choice)?;
     tracing::info!(fit = settings.fit.value.text, squeeze = %settings.squeeze.value, "settings");
-    let sources = expand(&arguments.sources).map_err(|error| Error::Pack(error.into()))?;
+    let sources = expand(&arguments.sources)?;
     let (target, format) = target(arguments, &settings, &sources)?;
     let message = message(arguments, format)?;
     refuse_what_it_lacks(format, arguments, &settings)?;

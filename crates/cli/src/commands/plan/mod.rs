@@ -10,7 +10,6 @@ use crate::session;
 use crate::settings::{BadValue, Configuration, Settings};
 use crate::ui::progress::ProgressLine;
 use report::{Report, lines};
-use under_seal_core::Error;
 use under_seal_core::fit::{Fit, NAMED};
 use under_seal_core::pack::check_fit;
 use under_seal_core::parcels::{Parcel, Weights};
@@ -35,8 +34,8 @@ struct Planning<'a> {
 /// Runs the command; the exit code.
 pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let settings = Settings::resolve(&arguments.delivery, arguments.work.threads)?;
-    check_fit(settings.fit.value.fit)?;
     let format = settings.format.as_ref().map_or(FormatName::Sealed, |format| format.value);
+    check_fit(settings.fit.value.fit, format.into())?;
     if format != FormatName::Sealed && arguments.delivery.shape.parcels {
         return Err(Failure::Value(BadValue::NotInFormat { format: format.into(), what: "parcels" }));
     }
@@ -47,15 +46,13 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let choice = settings.choice(&arguments.delivery.choice)?;
     let progress = ProgressLine::for_writing(Fit::OneVolume, &arguments.work);
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
-    let sources = expand(&arguments.sources).map_err(|error| Error::Pack(error.into()))?;
-    let catalogue =
-        Catalogue::gather(&sources, &choice, &|_| false, &context).map_err(|error| Error::Pack(error.into()))?;
+    let sources = expand(&arguments.sources)?;
+    let catalogue = Catalogue::gather(&sources, &choice, &|_| false, &context)?;
     let plan = Plan::make(&catalogue, &context)?;
     let formats = in_open_formats(&catalogue, settings.squeeze.value.into(), hide_names, &context)?;
     let parcels = match settings.fit.value.fit.volume_limit().filter(|_| arguments.delivery.shape.parcels) {
         Some(limit) => Weights::find(&catalogue, settings.squeeze.value.into(), &context)
-            .and_then(|weights| weights.divide(&catalogue, limit, 0))
-            .map_err(|error| Error::Pack(error.into()))?,
+            .and_then(|weights| weights.divide(&catalogue, limit, 0))?,
         None => Vec::new(),
     };
     drop(progress);
