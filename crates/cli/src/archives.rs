@@ -40,6 +40,8 @@ pub enum Wanted {
     List,
     /// Content is read too, so a password may be needed.
     Content,
+    /// The same, of what is whole.
+    WhatIsWhole,
 }
 
 /// An archive that is open for reading.
@@ -135,7 +137,11 @@ impl Given {
             Self::Open(format, path) => {
                 let progress = ProgressLine::for_reading(None, work);
                 let context = session::context(&progress, work.threads);
-                let archive = Archive::open(format, &path, &context).map_err(archive_failure)?;
+                let archive = match wanted {
+                    Wanted::WhatIsWhole => Archive::open_what_is_whole(format, &path, &context),
+                    _ => Archive::open(format, &path, &context),
+                };
+                let archive = archive.map_err(archive_failure)?;
                 drop(progress);
                 load_open(archive, unlock, wanted, work)
             }
@@ -173,7 +179,8 @@ fn load_open(
         }
         archive => {
             name = name_of_tar(&path);
-            (archive, vec![TAR_NOTE])
+            let short = archive.may_lack_the_end().then_some(NO_END_NOTE);
+            (archive, short.into_iter().chain([TAR_NOTE]).collect())
         }
     };
     Ok(Loaded { archive, name, secret, notes, files: u32::try_from(files.len()).unwrap_or(u32::MAX) })
@@ -187,6 +194,9 @@ const OTHER_SYSTEM_NOTE: &str =
 
 const SHORT_NOTE: &str =
     "The image ends before it says it does: it was cut short. What check finds no fault with is whole all the same.";
+
+const NO_END_NOTE: &str = "The archive has no mark of its end: it may have been cut short, and more may have been in it. Compare with \
+                          what the sender says is in it.";
 
 const TAR_NOTE: &str = "Nothing in it is encrypted, and contents have no checksum but that of the compression around them, if \
                         there is one: it finds accidents, and nothing shows whether it is genuine.";

@@ -169,7 +169,7 @@ pub fn to_unlock_zip(
     let needed = match wanted {
         Wanted::Outside => false,
         Wanted::List => archive.is_covered(),
-        Wanted::Content => true,
+        Wanted::Content | Wanted::WhatIsWhole => true,
     };
     if given.is_none() && !needed {
         return Ok(archive);

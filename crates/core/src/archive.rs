@@ -103,6 +103,30 @@ impl Archive {
         })
     }
 
+    /// Opens what has this format as far as it is whole: a tar archive up to its first flaw.
+    ///
+    /// # Errors
+    /// [`ArchiveError`].
+    pub fn open_what_is_whole(format: OpenFormat, path: &Path, context: &Context<'_>) -> Result<Self, ArchiveError> {
+        match format {
+            OpenFormat::Tar => {
+                let file = WrappedFile::look_at(path).map_err(TarError::from)?;
+                Ok(Self::Tar(Box::new(TarReader::open_what_is_whole(file, context)?)))
+            }
+            _ => Self::open(format, path, context),
+        }
+    }
+
+    /// Whether something behind what is read of it is damaged, where only what is whole was wanted.
+    pub fn has_flaw(&self) -> bool {
+        matches!(self, Self::Tar(archive) if archive.flaw().is_some())
+    }
+
+    /// Whether what is read of it may not be all: a tar archive that has a flaw, or no mark of its end.
+    pub fn may_lack_the_end(&self) -> bool {
+        matches!(self, Self::Tar(archive) if archive.lacks_end() || archive.flaw().is_some())
+    }
+
     /// The files that it is read from, in order.
     pub fn paths(&self) -> Vec<PathBuf> {
         match self {

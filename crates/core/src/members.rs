@@ -55,6 +55,18 @@ pub enum RefusedReason {
     /// The paths of all members, with the folders that they imply, are longer than [`MAX_PATHS_BYTES`].
     #[error("its path: with the others it is longer than is read here")]
     LongPaths,
+    /// A link whose target is empty.
+    #[error("a link that says nothing of where it leads")]
+    EmptyLink,
+    /// Its content, or what describes it, ends before it should.
+    #[error("it is cut short, or damaged")]
+    CutShort,
+    /// It is compressed in a way that is not read here.
+    #[error("compression method {0}, which is not read here")]
+    Method(u16),
+    /// It is encrypted in a way that is not read here.
+    #[error("a closed kind of encryption, or patches, which are not read here")]
+    Encryption,
     /// Another member has that name.
     #[error("a second entry of that name")]
     Twice,
@@ -144,6 +156,10 @@ fn choose(
 ) -> Result<(), RefusedReason> {
     let member = &members[place];
     let kind = member.kind.ok_or(RefusedReason::Special)?;
+    // Where a link's target is encrypted, it has a length all the same.
+    if kind == EntryKind::Link && member.link_target.is_empty() && member.size == 0 {
+        return Err(RefusedReason::EmptyLink);
+    }
     let path = match path_of(&member.name) {
         // The folder that everything lies in, as some archives name it.
         Err(PathError::Empty) if kind == EntryKind::Folder => return Ok(()),

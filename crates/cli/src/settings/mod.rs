@@ -92,8 +92,6 @@ pub enum BadValue {
     },
     /// A part is wanted, and whatever is whole.
     SalvageOfSome,
-    /// What is whole is wanted, of an archive that is all or nothing.
-    SalvageOfOpenFormat,
     /// A code that was told is none.
     Code(CodeError),
     /// A receipt of another set.

@@ -218,23 +218,22 @@ pub fn archive(error: &ArchiveError) -> String {
     }
 }
 
+/// What can be done with an archive that is whole up to some place.
+const TAKE_OUT: &str = "Ask the sender for it again; meanwhile open --salvage takes out what is whole before that.";
+
 fn tar(error: &TarError) -> String {
     match error {
-        TarError::CutShort => {
-            "This archive is cut short: it ends in the middle, or without its end mark. Ask the sender for it again."
-                .to_owned()
-        }
+        TarError::CutShort => format!("This archive is cut short: it ends in the middle. {TAKE_OUT}"),
         TarError::Header(at) => {
-            format!("A header of this archive is damaged, {} in. Ask the sender for it again.", bytes(*at))
+            format!("A header of this archive is damaged, {} in. {TAKE_OUT}", bytes(*at))
         }
         TarError::Malformed { what, at } => {
-            format!("This archive is damaged ({what}), {} in. Ask the sender for it again.", bytes(*at))
+            format!("This archive is damaged ({what}), {} in. {TAKE_OUT}", bytes(*at))
         }
         TarError::TooMany => "This archive has more entries than are read here.".to_owned(),
         TarError::Changed => "This archive changed while it was read. Try again when nobody works on it.".to_owned(),
         TarError::Damaged => {
-            "What this is compressed with does not decompress: it is damaged or cut short. Ask the sender for it again."
-                .to_owned()
+            format!("What this is compressed with does not decompress: it is damaged or cut short. {TAKE_OUT}")
         }
         TarError::File(error) => file_error(error),
         TarError::Cancelled(_) => "Cancelled.".to_owned(),
@@ -344,12 +343,14 @@ fn stopped(stopped: &Stopped) -> String {
             )
         }
     };
-    let salvage = matches!(
-        &stopped.why,
-        ExtractError::Archive(ArchiveError::Sealed(SealedError::Stream(StreamError::Cell(
-            CellError::Missing(_) | CellError::Damaged { .. }
-        ))))
-    );
+    let salvage = match &stopped.why {
+        ExtractError::Archive(ArchiveError::Sealed(SealedError::Stream(StreamError::Cell(error)))) => {
+            matches!(error, CellError::Missing(_) | CellError::Damaged { .. })
+        }
+        ExtractError::Archive(ArchiveError::Zip(ZipError::Damaged { .. })) => true,
+        ExtractError::Archive(ArchiveError::Iso(IsoError::BeyondEnd { .. })) => true,
+        _ => false,
+    };
     let advice = if salvage { " --salvage takes out whatever is whole." } else { "" };
     format!("{why} {left}{advice}")
 }

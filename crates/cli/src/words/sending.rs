@@ -81,10 +81,6 @@ pub fn bad_value(value: &BadValue) -> String {
             "The password's note would lie among what is handed over. Name a file elsewhere with --password-note.".to_owned()
         }
         BadValue::OtherReceipt => "This is the receipt of another archive. Name that one.".to_owned(),
-        BadValue::SalvageOfOpenFormat => {
-            "--salvage is for sealed volumes. Of this archive, name the paths inside that you want: each is checked by itself."
-                .to_owned()
-        }
         BadValue::SalvageOfSome => {
             "--salvage takes out everything that is whole, and takes no patterns. Leave one of the two out.".to_owned()
         }

@@ -199,7 +199,7 @@ fn a_folder_stands_for_the_archive_in_it(#[case] files: &[&str], #[case] code: i
 #[case::all_parts("open", &["b.z01", "b.zip", "--into", "board"], 0, "b is open")]
 #[case::two_archives("open", &["b.zip", "c.zip", "--into", "board"], 2, "These are several archives")]
 #[case::for_sealed_only("receipt", &["c.zip"], 2, "for sealed volumes")]
-#[case::salvage("open", &["c.zip", "--salvage"], 2, "--salvage is for sealed volumes")]
+#[case::salvage("open", &["c.zip", "--salvage", "--into", "board"], 0, "Nothing is lost")]
 fn what_is_named_is_one_archive(
     #[case] command: &str,
     #[case] arguments: &[&str],
@@ -396,4 +396,44 @@ fn a_wrong_password_and_no_password_are_told() {
     let ran = desk.run_bare(&["check", "a.zip"]).expect(0);
     assert!(ran.out.contains("they need the password"), "{}", ran.out);
     desk.run_bare(&["list", "a.zip"]).expect(0);
+}
+
+/// What befalls an archive in which one thing is wrong, the exit code of opening it, how many of its twenty files land then, and
+/// how many with --salvage: what is whole can always be had.
+#[rstest]
+#[case::cut_in_the_middle("d.tar", |bytes: &mut Vec<u8>| bytes.truncate(900_000), 5, 0..=0, 5..=19)]
+#[case::without_its_end("d.tar", |bytes: &mut Vec<u8>| { let end = bytes.iter().rposition(|byte| *byte != 0).unwrap() + 1; bytes.truncate(end.next_multiple_of(512)) }, 1, 20..=20, 20..=20)]
+#[case::compressed_and_cut("d.tar.gz", |bytes: &mut Vec<u8>| bytes.truncate(bytes.len() / 2), 5, 0..=0, 1..=19)]
+#[case::a_damaged_entry("d.zip", |bytes: &mut Vec<u8>| bytes[90_000] ^= 1, 5, 0..=0, 19..=19)]
+#[case::an_unknown_method("d.zip", |bytes: &mut Vec<u8>| unknown_method(bytes), 1, 19..=19, 19..=19)]
+fn one_bad_entry_keeps_nobody_from_the_others(
+    #[case] name: &str,
+    #[case] spoil: fn(&mut Vec<u8>),
+    #[case] code: i32,
+    #[case] lands: std::ops::RangeInclusive<u64>,
+    #[case] salvaged: std::ops::RangeInclusive<u64>,
+) {
+    let desk = with_dossier().with_password(false);
+    desk.run(&["pack", "wrenfall-light", "--to", name, "--no-password"]).expect(0);
+    let mut bytes = fs::read(desk.path(name)).unwrap();
+    spoil(&mut bytes);
+    desk.file(name, &bytes);
+    let opened = desk.run(&["open", name, "--into", "in", "--json"]).expect(code);
+    let files = if code == 5 { 0 } else { opened.json("/files").as_u64().unwrap() };
+    assert!(lands.contains(&files) && desk.names("in").is_empty() == (files == 0), "{files} files");
+    let taken = desk.run(&["open", name, "--into", "out", "--salvage", "--json"]);
+    assert!(salvaged.contains(&taken.json("/files").as_u64().unwrap()), "{}", taken.out);
+    assert!(taken.code == code, "{} {}", taken.code, taken.out);
+    let compared = desk.run(&["compare", name, "wrenfall-light", "--json"]);
+    assert!(compared.code != 70);
+}
+
+/// Gives a file in an archive's directory, and its own header, a method that nobody knows (sections 4.3.7 and 4.3.12).
+fn unknown_method(bytes: &mut [u8]) {
+    let mut central = bytes.windows(4).enumerate().filter(|(_, four)| *four == b"PK\x01\x02").map(|(at, _)| at);
+    let name = b"wrenfall-light/costs/cost-table.csv";
+    let central = central.find(|at| bytes[at + 46..].starts_with(name)).unwrap();
+    let local = u32::from_le_bytes(bytes[central + 42..central + 46].try_into().unwrap()) as usize;
+    bytes[local + 8] = 77;
+    bytes[central + 10] = 77;
 }

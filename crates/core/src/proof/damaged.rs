@@ -9,6 +9,8 @@ use crate::zip::ZipError;
 /// An entry whose content is not what it should be.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct DamagedEntry {
+    /// Its place among the archive's entries.
+    pub place: usize,
     /// What the archive calls it.
     pub name: Vec<u8>,
     /// What is wrong.
@@ -26,11 +28,15 @@ pub fn damaged_contents(archive: &mut Archive, context: &Context<'_>) -> Result<
     // A format without a directory is read in one go: to each entry by itself it would be read from its beginning again.
     let at_once = if matches!(archive, Archive::Zip(_) | Archive::DiscImage(_)) { 1 } else { all.len().max(1) };
     for places in all.chunks(at_once) {
+        context.go_on()?;
+        let place = places.first().copied().unwrap_or(0);
         match verify_some(archive, places, context) {
             Ok(()) => {}
-            Err(ArchiveError::Zip(ZipError::Damaged { name, what, .. })) => damaged.push(DamagedEntry { name, what }),
+            Err(ArchiveError::Zip(ZipError::Damaged { name, what, .. })) => {
+                damaged.push(DamagedEntry { place, name, what })
+            }
             Err(ArchiveError::Iso(IsoError::BeyondEnd { name })) => {
-                damaged.push(DamagedEntry { name, what: "it lies beyond the end of the image" });
+                damaged.push(DamagedEntry { place, name, what: "it lies beyond the end of the image" });
             }
             Err(error) => return Err(error),
         }

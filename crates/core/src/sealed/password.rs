@@ -61,9 +61,11 @@ impl Password {
     /// # Errors
     /// [`PasswordError`].
     pub fn from_file_bytes(mut bytes: Vec<u8>) -> Result<Self, PasswordError> {
-        let line = bytes.strip_suffix(b"\n").map(|line| line.strip_suffix(b"\r").unwrap_or(line));
+        // Some editors put a mark in front of UTF-8, which nobody types.
+        let text = bytes.strip_prefix(b"\xEF\xBB\xBF").unwrap_or(&bytes);
+        let line = text.strip_suffix(b"\n").map(|line| line.strip_suffix(b"\r").unwrap_or(line));
         let password =
-            std::str::from_utf8(line.unwrap_or(&bytes)).map_err(|_| PasswordError::NotText).and_then(Self::new);
+            std::str::from_utf8(line.unwrap_or(text)).map_err(|_| PasswordError::NotText).and_then(Self::new);
         bytes.zeroize();
         password
     }
@@ -150,6 +152,7 @@ mod tests {
     #[case(b"lamp oil\n", Ok("lamp oil"))]
     #[case(b"lamp oil\r\n", Ok("lamp oil"))]
     #[case(b"lamp oil ", Ok("lamp oil "))]
+    #[case::byte_order_mark(b"\xEF\xBB\xBFlamp oil\r\n", Ok("lamp oil"))]
     #[case("Ku\u{308}ste".as_bytes(), Ok("K\u{fc}ste"))]
     #[case(b"lamp\noil", Err(PasswordError::ControlCharacter))]
     #[case(b"lamp oil\n\n", Err(PasswordError::ControlCharacter))]

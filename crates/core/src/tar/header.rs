@@ -24,8 +24,10 @@ const LINK: (usize, usize) = (157, 257);
 const MAGIC: (usize, usize) = (257, 263);
 const PREFIX: (usize, usize) = (345, 500);
 
-/// The magic of ustar; another writer's has a blank where this has the zero, and no prefix.
+/// The magic of ustar; another writer's has a blank where this has the zero, and mostly times in octal digits where this has
+/// the prefix. Some put a prefix there all the same.
 const USTAR: &[u8] = b"ustar\0";
+const USTAR_OF_OTHERS: &[u8] = b"ustar ";
 
 /// The first bit of a number that is not octal digits but binary.
 const BINARY: u8 = 0x80;
@@ -49,7 +51,9 @@ impl Header {
         let number_in = |(from, to)| unsigned(field((from, to))).ok_or(HeaderFlaw::Number);
         let mut name = text(field(NAME)).to_vec();
         let prefix = text(field(PREFIX));
-        if field(MAGIC) == USTAR && !prefix.is_empty() {
+        let is_path = || prefix.iter().any(|byte| !matches!(byte, b'0'..=b'7' | b' '));
+        let has_prefix = field(MAGIC) == USTAR || (field(MAGIC) == USTAR_OF_OTHERS && is_path());
+        if has_prefix && !prefix.is_empty() {
             name = [prefix, b"/", &name].concat();
         }
         Ok(Self {

@@ -53,6 +53,10 @@ struct Described {
 pub struct TarReader {
     file: WrappedFile,
     tree: Tree,
+    /// It ends right behind an entry, without the zeros that mark the end.
+    lacks_end: bool,
+    /// Why nothing behind its entries is read, where only what is whole was wanted.
+    flaw: Option<TarError>,
     /// For each listed entry the place, among all that have content, of the content that is its own; a hard link has
     /// another's.
     contents: Vec<Option<usize>>,
@@ -81,23 +85,44 @@ impl TarReader {
     /// # Errors
     /// [`TarError`].
     pub fn open(file: WrappedFile, context: &Context<'_>) -> Result<Self, TarError> {
-        let mut walk = Walk::begin(&file, context)?;
-        let (mut described, mut names_bytes) = (Vec::new(), 0_usize);
-        while let Some(entry) = walk.next()? {
-            names_bytes = names_bytes.saturating_add(entry.name.len() + entry.link.len());
-            if described.len() >= MAX_ENTRIES || names_bytes > MAX_PATHS_BYTES {
-                return Err(TarError::TooMany);
-            }
-            // The map is read again with the content: very many of them would take much memory.
-            described.push(Described { map: None, ..entry });
-            walk.pass_over()?;
+        let reader = Self::open_what_is_whole(file, context)?;
+        match reader.flaw {
+            Some(flaw) => Err(flaw),
+            None => Ok(reader),
         }
+    }
+
+    /// Reads the archive as far as it is whole: what stands before the first flaw.
+    ///
+    /// # Errors
+    /// [`TarError`], of the system or where it is no flaw of the archive's.
+    pub fn open_what_is_whole(file: WrappedFile, context: &Context<'_>) -> Result<Self, TarError> {
+        let mut walk = Walk::begin(&file, context)?;
+        let mut described = Vec::new();
+        let mut cut = Vec::new();
+        let flaw = match walk.read_all(&mut described, &mut cut) {
+            Ok(()) => None,
+            Err(error @ (TarError::File(_) | TarError::Cancelled(_) | TarError::TooMany)) => return Err(error),
+            Err(flaw) => Some(flaw),
+        };
+        let lacks_end = walk.lacks_end;
         drop(walk);
         let (members, owners, mut refused) = members(&described);
         let mut tree = Tree::grow(&members, SameName::LaterCounts);
         tree.refused.append(&mut refused);
+        tree.refused.extend(cut.into_iter().map(|name| Refused { name, why: RefusedReason::CutShort }));
         let contents = tree.members.iter().map(|member| member.and_then(|member| owners[member])).collect();
-        Ok(Self { file, tree, contents })
+        Ok(Self { file, tree, lacks_end, flaw, contents })
+    }
+
+    /// Whether it ends without the mark of its end: entries may be missing that stood behind.
+    pub const fn lacks_end(&self) -> bool {
+        self.lacks_end
+    }
+
+    /// Why nothing is read behind what is here, if it was opened so.
+    pub const fn flaw(&self) -> Option<&TarError> {
+        self.flaw.as_ref()
     }
 
     /// What is not extracted, and why.
@@ -304,11 +329,39 @@ struct Walk<'a> {
     padding: u64,
     /// For what is passed over.
     spare: Vec<u8>,
+    /// The stream ended behind an entry without the mark of its end.
+    lacks_end: bool,
 }
 
 impl<'a> Walk<'a> {
     fn begin(file: &WrappedFile, context: &'a Context<'a>) -> Result<Self, TarError> {
-        Ok(Self { stream: file.open(context)?, global: Records::default(), content: 0, padding: 0, spare: Vec::new() })
+        Ok(Self {
+            stream: file.open(context)?,
+            global: Records::default(),
+            content: 0,
+            padding: 0,
+            spare: Vec::new(),
+            lacks_end: false,
+        })
+    }
+
+    /// Every entry, and the name of one whose content ends before it should.
+    fn read_all(&mut self, described: &mut Vec<Described>, cut: &mut Vec<Vec<u8>>) -> Result<(), TarError> {
+        let mut names_bytes = 0_usize;
+        while let Some(entry) = self.next()? {
+            names_bytes = names_bytes.saturating_add(entry.name.len() + entry.link.len());
+            if described.len() >= MAX_ENTRIES || names_bytes > MAX_PATHS_BYTES {
+                return Err(TarError::TooMany);
+            }
+            let whole = self.pass_over();
+            if whole.is_err() {
+                cut.push(entry.name);
+                return whole;
+            }
+            // The map is read again with the content: very many of them would take much memory.
+            described.push(Described { map: None, ..entry });
+        }
+        Ok(())
     }
 
     /// The next entry; `None` at the end. What came before it has been read or passed over.
@@ -397,8 +450,14 @@ impl<'a> Walk<'a> {
     fn header(&mut self) -> Result<Option<(Header, [u8; BLOCK_BYTES])>, TarError> {
         let at = self.stream.position();
         let mut block = [0; BLOCK_BYTES];
-        if self.stream.fill(&mut block)? < BLOCK_BYTES {
-            return Err(TarError::CutShort);
+        match self.stream.fill(&mut block)? {
+            // Some writers leave the mark out.
+            0 if at > 0 => {
+                self.lacks_end = true;
+                return Ok(None);
+            }
+            BLOCK_BYTES => {}
+            _ => return Err(TarError::CutShort),
         }
         if block == [0; BLOCK_BYTES] {
             return self.end().map(|()| None);

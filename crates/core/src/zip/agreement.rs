@@ -13,7 +13,7 @@ use super::names;
 use super::segments::Segments;
 use super::times;
 use crate::entry::{EntryKind, Timestamp};
-use crate::members::Member;
+use crate::members::{Member, RefusedReason};
 use crate::place::FileError;
 use crate::wire::{Cursor, Malformed};
 use std::io;
@@ -113,9 +113,9 @@ pub(super) fn place_of(segments: &Segments, end: &End, header: &Central) -> Resu
 pub(super) fn compared(segments: &Segments, header: &Central, local: &Local) -> Result<Stored, ZipError> {
     let name = names::name(&header.name, header.flags & UTF8 != 0, header.host, &header.extra);
     let contradiction = |what| Err(ZipError::Contradiction { name: name.clone(), what });
-    let unsupported = |what: String| Err(ZipError::Unsupported { name: name.clone(), what });
+    let unsupported = |what: RefusedReason| Err(ZipError::Unsupported { name: name.clone(), what });
     if header.flags & (STRONG | MASKED | PATCHED) != 0 {
-        return unsupported("a closed kind of encryption, or patches".to_owned());
+        return unsupported(RefusedReason::Encryption);
     }
     if header.name != local.name {
         return contradiction("its name");
@@ -151,7 +151,7 @@ pub(super) fn compared(segments: &Segments, header: &Central, local: &Local) -> 
         }
         (_, true) => {
             let Some((version, strength, method)) = aes.and_then(|field| read_aes_field(&field)) else {
-                return unsupported("an unknown kind of AES".to_owned());
+                return unsupported(RefusedReason::Encryption);
             };
             if header.flags & ENCRYPTED == 0 || compressed < strength.added_bytes() {
                 return contradiction("its encryption");
@@ -161,7 +161,7 @@ pub(super) fn compared(segments: &Segments, header: &Central, local: &Local) -> 
         }
     };
     let Some(method) = Method::from_number(number, header.flags) else {
-        return unsupported(format!("compression method {number}"));
+        return unsupported(RefusedReason::Method(number));
     };
     let is_cover = extras(&header.extra).any(|field| field.id == COVER_FIELD);
     Ok(Stored { name, data_at: local.data_at, compressed, size, crc, method, cipher, is_cover })

@@ -34,6 +34,7 @@ pub use segments::Segments;
 pub use writer::{MAX_PARTS, ZipWriteError, ZipWriter};
 
 use crate::context::Cancelled;
+use crate::members::RefusedReason;
 use crate::place::FileError;
 use crate::wire::Malformed;
 
@@ -77,7 +78,7 @@ pub enum ZipError {
         /// The entry's name.
         name: Vec<u8>,
         /// What it uses.
-        what: String,
+        what: RefusedReason,
     },
     /// An entry is encrypted, and no password was given.
     #[error("a password is needed")]

@@ -40,15 +40,25 @@ impl ZipReader {
         let mut stored = Vec::with_capacity(headers.len());
         let mut members = Vec::with_capacity(headers.len());
         let mut extents = Vec::with_capacity(headers.len());
+        let mut refused = Vec::new();
         for header in &headers {
             context.go_on()?;
             let header_at = place_of(&segments, &end, header)?;
             let local = read_local(&segments, header_at)?;
-            let entry = compared(&segments, header, &local)?;
-            let data_end = entry.data_at.checked_add(entry.compressed).ok_or(Malformed("entry's length"))?;
-            extents.push((header_at, data_end, entry.name.clone()));
-            members.push(member(header, &entry));
-            stored.push(entry);
+            let data_end = local.data_at.checked_add(header.compressed).ok_or(Malformed("entry's length"))?;
+            extents.push((header_at, data_end, header.name.clone()));
+            match compared(&segments, header, &local) {
+                Ok(entry) => {
+                    members.push(member(header, &entry));
+                    stored.push(entry);
+                }
+                // One entry that is not read here keeps nobody from the others.
+                Err(ZipError::Unsupported { name, what }) => refused.push(Refused { name, why: what }),
+                Err(error) => return Err(error),
+            }
+        }
+        if let ([], [first, ..]) = (members.as_slice(), refused.as_slice()) {
+            return Err(ZipError::Unsupported { name: first.name.clone(), what: first.why });
         }
         lie_apart(extents, end.directory_at)?;
         let mut reader = Self { segments, end, stored, tree: Tree::default(), password, uncovered: false };
@@ -59,6 +69,7 @@ impl ZipReader {
             }
         }
         reader.tree = Tree::grow(&members, SameName::LaterRefused);
+        reader.tree.refused.append(&mut refused);
         Ok(reader)
     }
 

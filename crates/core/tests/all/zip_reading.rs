@@ -4,6 +4,7 @@ use crate::support::Desk;
 use crate::support::zip::{Archive, Behind, Lock, Made, archive, cover, entry, field};
 use rstest::rstest;
 use std::fs;
+use under_seal_core::members::{Refused, RefusedReason};
 use under_seal_core::opening::open;
 use under_seal_core::reader::ArchiveReader as _;
 use under_seal_core::sealed::Password;
@@ -96,22 +97,33 @@ fn put(archive: &mut Archive, at: usize, bytes: &[u8]) {
 #[case::cut_short(|archive: &mut Archive| { let length = archive.bytes.len() - 30; archive.bytes.truncate(length); }, ErrorClass::Damaged)]
 #[case::a_links_target_is_too_long(|archive: &mut Archive| { let at = archive.centrals[1] + 38; put(archive, at, &(0o120_777_u32 << 16).to_le_bytes()); }, ErrorClass::Unsafe)]
 #[case::no_such_place(|archive: &mut Archive| { let at = archive.centrals[1] + 42; put(archive, at, &[0xFF; 3]); }, ErrorClass::Damaged)]
-#[case::a_method_of_others(|archive: &mut Archive| {
-    let (local, central) = (archive.locals[1] + 8, archive.centrals[1] + 10);
-    put(archive, local, &[6]);
-    put(archive, central, &[6]);
-}, ErrorClass::Usage)]
-#[case::a_closed_encryption(|archive: &mut Archive| {
-    let (local, central) = (archive.locals[1] + 6, archive.centrals[1] + 8);
-    put(archive, local, &[0x41]);
-    put(archive, central, &[0x41]);
-}, ErrorClass::Usage)]
 fn what_contradicts_itself_is_not_opened(#[case] tamper: fn(&mut Archive), #[case] class: ErrorClass) {
     let desk = Desk::new();
     let mut made = archive(&[entry("a", b"one"), entry("b", &text())], b"", b"");
     tamper(&mut made);
     assert_eq!(landed(&desk, &made.bytes).unwrap_err().class(), class);
     assert!(!desk.path("inbox/b").exists());
+}
+
+/// An entry that is not read here keeps nobody from the others, unless there are none.
+#[rstest]
+#[case::a_method_of_others(|archive: &mut Archive| {
+    let (local, central) = (archive.locals[1] + 8, archive.centrals[1] + 10);
+    put(archive, local, &[6]);
+    put(archive, central, &[6]);
+}, RefusedReason::Method(6))]
+#[case::a_closed_encryption(|archive: &mut Archive| {
+    let (local, central) = (archive.locals[1] + 6, archive.centrals[1] + 8);
+    put(archive, local, &[0x41]);
+    put(archive, central, &[0x41]);
+}, RefusedReason::Encryption)]
+fn what_is_not_read_here_is_refused_by_name(#[case] change: fn(&mut Archive), #[case] why: RefusedReason) {
+    let desk = Desk::new();
+    let mut made = archive(&[entry("a", b"one"), entry("b", &text())], b"", b"");
+    change(&mut made);
+    assert_eq!(landed(&desk, &made.bytes).unwrap(), [("a".to_owned(), b"one".to_vec())]);
+    let refused = read(&desk, &made.bytes).unwrap().refused().to_vec();
+    assert_eq!(refused, [Refused { name: b"b".to_vec(), why }]);
 }
 
 #[test]

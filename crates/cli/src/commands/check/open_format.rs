@@ -75,7 +75,7 @@ impl Report {
             command: "check",
             exit_code: match () {
                 () if !damaged.is_empty() => DAMAGED,
-                () if !not_extracted.is_empty() => LOOK,
+                () if !not_extracted.is_empty() || loaded.archive.may_lack_the_end() => LOOK,
                 () => DONE,
             },
             archive: shown(&loaded.name),

@@ -7,7 +7,7 @@ mod screen;
 
 use super::list::nothing;
 use super::show;
-use crate::archives::{Given, Wanted, given, volume_paths};
+use crate::archives::{Given, Wanted, archive_failure, given, volume_paths};
 use crate::args::{FolderName, OpenArguments};
 use crate::credentials::{self, NOT_SECRET};
 use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING, UNSAFE};
@@ -30,6 +30,7 @@ use under_seal_core::landing::{Destination, LandingError};
 use under_seal_core::listing;
 use under_seal_core::opening::{OpenError, foresee, open, open_salvaged, open_some};
 use under_seal_core::place::{OriginMark, origin_marks};
+use under_seal_core::proof::damaged_contents;
 use under_seal_core::reader::ArchiveReader as _;
 use under_seal_core::sealed::Salvage;
 use under_seal_core::source::Patterns;
@@ -48,7 +49,7 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
     let report = match (arguments.salvage, given) {
         (true, _) if !typed.inside.is_empty() => return Err(Failure::Value(BadValue::SalvageOfSome)),
         (true, Given::Sealed(set)) => salvage(arguments, set)?,
-        (true, Given::Open(..)) => return Err(Failure::Value(BadValue::SalvageOfOpenFormat)),
+        (true, given) => salvage_open(arguments, given)?,
         // Whoever wants a part needs only its volumes.
         (false, Given::Sealed(set)) if !part => extract(arguments, &typed, Given::Sealed(set.complete()?))?,
         (false, given) => extract(arguments, &typed, given)?,
@@ -98,6 +99,7 @@ fn extract(arguments: &OpenArguments, typed: &Typed, given: Given) -> Result<Rep
     report.exit_code = match () {
         () if !report.links_not_made.is_empty() => UNSAFE,
         () if !report.unmatched_patterns.is_empty() || !report.not_extracted.is_empty() => LOOK,
+        () if loaded.archive.may_lack_the_end() => LOOK,
         () => DONE,
     };
     Ok(report)
@@ -173,6 +175,34 @@ fn destination(arguments: &OpenArguments, name: &[u8], entries: &[ListedEntry]) 
 
 fn refused<T>(outcome: Result<T, LandingError>) -> Result<T, Failure> {
     outcome.map_err(|error| Error::Open(OpenError::Refused(error)).into())
+}
+
+/// Takes out of an archive of an open format whatever is whole, and names the rest.
+fn salvage_open(arguments: &OpenArguments, given: Given) -> Result<Report, Failure> {
+    let mut loaded = given.load(&arguments.unlock, Wanted::WhatIsWhole, &arguments.work)?;
+    let progress = ProgressLine::for_reading(Some(loaded.files), &arguments.work);
+    let context = session::context(&progress, arguments.work.threads);
+    let damaged = damaged_contents(&mut loaded.archive, &context).map_err(archive_failure)?;
+    let lost: HashSet<usize> = damaged.iter().map(|entry| entry.place).collect();
+    let wanted: Vec<usize> = (0..loaded.archive.entries().len()).filter(|place| !lost.contains(place)).collect();
+    let entries: Vec<ListedEntry> = wanted.iter().map(|place| loaded.archive.entries()[*place].clone()).collect();
+    let folder = destination(arguments, &loaded.name, &entries);
+    let mut report = Report::new(&loaded, &folder);
+    let wishes = Wishes::new(arguments, &loaded.archive.paths())?;
+    let into = wishes.destination(&folder, arguments, &entries, &context)?;
+    wishes.tell(&mut report);
+    let opened = open_some(&mut loaded.archive, &wanted, into, &context)?;
+    drop(progress);
+    report.has_landed(&opened.landed);
+    report.salvaged = true;
+    report.lost = Some(damaged.iter().map(NotWhole::from).collect());
+    report.exit_code = match () {
+        () if !report.links_not_made.is_empty() => UNSAFE,
+        () if !damaged.is_empty() || loaded.archive.has_flaw() => DAMAGED,
+        () if !report.not_extracted.is_empty() || loaded.archive.may_lack_the_end() => LOOK,
+        () => DONE,
+    };
+    Ok(report)
 }
 
 fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure> {

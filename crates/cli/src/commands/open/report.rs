@@ -10,6 +10,7 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use under_seal_core::entry::{EntryPath, ListedEntry};
 use under_seal_core::landing::{Foreseen, Landed, RefusedLink};
+use under_seal_core::proof::DamagedEntry;
 use under_seal_core::sealed::{Lost, Totals};
 
 /// Of what is lost so many paths are shown.
@@ -86,6 +87,12 @@ impl From<&Lost> for NotWhole {
     }
 }
 
+impl From<&DamagedEntry> for NotWhole {
+    fn from(damaged: &DamagedEntry) -> Self {
+        Self { path: shown(&damaged.name), needs_volumes: Vec::new() }
+    }
+}
+
 #[derive(Serialize)]
 pub(super) struct LinkNotMade {
     path: String,
@@ -150,6 +157,9 @@ impl Report {
     fn heading(&self) -> String {
         match (self.dry_run, self.salvaged, self.lost.as_deref()) {
             (true, ..) => format!("{} can be opened here; nothing was extracted.", self.archive),
+            (_, true, Some([])) if self.format != "sealed" && self.exit_code != DONE => {
+                "What is whole was taken out; the archive does not say whether that is all.".to_owned()
+            }
             (_, true, Some([])) => "Nothing is lost: every file is here, complete and verified.".to_owned(),
             (_, true, Some(lost)) => {
                 format!("What is whole was taken out; {} could not be.", count(lost.len() as u64, "thing"))
