@@ -3,6 +3,7 @@
 use crate::archives::{Wanted, archive_failure};
 use crate::args::{PasswordArguments, SealArguments, UnlockArguments, WorkArguments};
 use crate::failure::Failure;
+use crate::named_file;
 use crate::secrecy::close_memory;
 use crate::session;
 use crate::ui::progress::ProgressLine;
@@ -108,18 +109,24 @@ fn given_password(arguments: &PasswordArguments) -> Result<Option<Password>, Fai
 
 fn password_file(path: &Path) -> Result<Password, Failure> {
     let unreadable = |source| Failure::PasswordFile { path: path.to_owned(), source };
-    let length = fs::metadata(path).map_err(unreadable)?.len();
-    if length > MAX_PASSWORD_FILE_BYTES {
-        return Err(Failure::PasswordFileTooLong(path.to_owned()));
+    match named_file::bytes(path, MAX_PASSWORD_FILE_BYTES) {
+        Ok(bytes) => Ok(Password::from_file_bytes(bytes.to_vec()).map_err(Error::from)?),
+        Err(error) if error.kind() == io::ErrorKind::FileTooLarge => Err(Failure::PasswordFileTooLong(path.to_owned())),
+        Err(error) => Err(unreadable(error)),
     }
-    let bytes = fs::read(path).map_err(unreadable)?;
-    Ok(Password::from_file_bytes(bytes).map_err(Error::from)?)
 }
 
 fn key_file(arguments: &PasswordArguments) -> Result<Option<KeyFile>, Failure> {
     close_memory();
     let Some(path) = &arguments.key_file else { return Ok(None) };
-    let read = |path: &Path| KeyFile::read(File::open(path)?);
+    let read = |path: &Path| {
+        let file = File::open(path)?;
+        match file.metadata()?.is_file() {
+            true => KeyFile::read(file),
+            // What a program hands over has an end; a device may have none.
+            false => KeyFile::read(named_file::bytes(path, named_file::MAX_TEXT_BYTES)?.as_slice()),
+        }
+    };
     read(path).map(Some).map_err(|source| Failure::KeyFile { path: path.clone(), source })
 }
 

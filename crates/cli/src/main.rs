@@ -1,7 +1,7 @@
 //! Under Seal: seals folders into password-encrypted volumes, and proves that they open again.
 //!
-//! Arguments come in through [`args`]; [`settings`] puts them together with the configuration file, and [`credentials`]
-//! with passwords and key files; [`secrecy`] keeps those in memory; [`places`] tells volumes from what is wanted of them. [`commands`] call the core and show its results, [`words`] turns errors into sentences
+//! Arguments come in through [`args`]; [`settings`] puts them together with the configuration file, and [`named_file`] reads the small files that options name, [`credentials`]
+//! puts them together with passwords and key files; [`secrecy`] keeps those in memory; [`places`] tells volumes from what is wanted of them. [`commands`] call the core and show its results, [`words`] turns errors into sentences
 //! and [`failure`] into exit codes; [`ui`] draws, and [`signals`] hears of the system, and [`session`] is what the core is lent, the
 //! user's own key of [`owner`] among it.
 
@@ -10,6 +10,7 @@ mod args;
 mod commands;
 mod credentials;
 mod failure;
+mod named_file;
 mod owner;
 mod places;
 mod secrecy;

@@ -4,17 +4,19 @@ use super::receipt::{Made, make};
 use super::show;
 use crate::args::ConfirmArguments;
 use crate::failure::{DONE, Failure, LOOK};
+use crate::named_file::MAX_TEXT_BYTES;
 use crate::places::gather;
 use crate::settings::BadValue;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::text::{self, shown};
+use rustix::fs::{Mode, OFlags};
 use serde::{Deserialize, Serialize};
-use std::fs::{self, OpenOptions};
-use std::io::{self, Write as _};
+use std::fs::File;
+use std::io::{self, Read as _, Write as _};
 use std::path::{Path, PathBuf};
 use std::slice;
 use under_seal_core::entry::Timestamp;
-use under_seal_core::place::{FileAction, FileError};
+use under_seal_core::place::{FileAction, FileError, Links, open_regular};
 use under_seal_core::proof::Receipt;
 use under_seal_core::volume::VolumeSet;
 
@@ -77,14 +79,24 @@ struct Line {
 fn write_line(ledger: &Path, line: &Line) -> io::Result<()> {
     let mut text = serde_json::to_string(line)?;
     text.push('\n');
-    let mut file = OpenOptions::new().create(true).append(true).open(ledger)?;
+    // The name comes out of the archive: what has it must be a file itself, no link and nothing that would be waited for.
+    let flags =
+        OFlags::WRONLY | OFlags::CREATE | OFlags::APPEND | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+    let mut file = File::from(rustix::fs::open(ledger, flags, Mode::from_raw_mode(0o666))?);
+    if !file.metadata()?.is_file() {
+        return Err(io::Error::new(io::ErrorKind::InvalidInput, "it is not a file"));
+    }
     file.write_all(text.as_bytes())?;
     file.sync_all()
 }
 
 /// What the ledger holds; lines of somebody else's making are passed over.
 fn read_lines(ledger: &Path) -> Vec<Line> {
-    let text = fs::read_to_string(ledger).unwrap_or_default();
+    let Ok((file, _)) = open_regular(ledger, Links::Refuse) else { return Vec::new() };
+    let mut text = String::new();
+    if file.take(MAX_TEXT_BYTES).read_to_string(&mut text).is_err() {
+        return Vec::new();
+    }
     text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
 }
 

@@ -5,6 +5,7 @@ use crate::archives::{Given, Wanted, given};
 use crate::args::{DeliveryArguments, HandoverArguments, ShapeArguments, UnlockArguments};
 use crate::credentials;
 use crate::failure::{DONE, Failure};
+use crate::named_file;
 use crate::session;
 use crate::settings::{BadValue, Settings};
 use crate::ui::paint::{Tone, paint};
@@ -13,7 +14,6 @@ use crate::ui::table;
 use crate::ui::text::{self, bytes, count};
 use serde::Serialize;
 use std::ffi::OsString;
-use std::fs;
 use std::os::unix::ffi::OsStringExt as _;
 use std::path::{Path, PathBuf};
 use std::slice;
@@ -73,7 +73,7 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
 }
 
 fn read_template(path: PathBuf) -> Result<String, Failure> {
-    fs::read_to_string(&path).map_err(|source| Failure::TextFile { path, source })
+    named_file::text(&path).map_err(|source| Failure::TextFile { path, source })
 }
 
 /// The password goes another way: it must not lie among what is handed over.

@@ -4,13 +4,13 @@
 use super::{BadValue, NamePattern, WrittenFit};
 use crate::args::{FormatName, SqueezeName};
 use crate::failure::Failure;
+use crate::named_file;
 use crate::words;
 use clap::ValueEnum as _;
 use etcetera::BaseStrategy as _;
 use serde::Deserialize;
 use std::collections::BTreeMap;
-use std::fs;
-use std::io;
+use std::io::{self, Write as _};
 use std::num::NonZeroUsize;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
@@ -165,9 +165,16 @@ impl Configuration {
     /// Reads the named file, or the usual one where that is there.
     pub fn load(named: Option<&Path>) -> Result<Self, Failure> {
         let Some(path) = named.map(Path::to_owned).or_else(usual_place) else { return Ok(Self::default()) };
-        match fs::read_to_string(&path) {
+        match named_file::text(&path) {
             Ok(text) => Self::read(&text, &path),
             Err(error) if named.is_none() && error.kind() == io::ErrorKind::NotFound => Ok(Self::default()),
+            // It may be another user's, after a change of user; nobody has asked for it.
+            Err(error) if named.is_none() && error.kind() == io::ErrorKind::PermissionDenied => {
+                let warning = words::unreadable_configuration(&path);
+                // Whoever cannot be told goes on all the same.
+                let _ = writeln!(anstream::stderr(), "under-seal: {warning}");
+                Ok(Self::default())
+            }
             Err(source) => Err(Failure::TextFile { path, source }),
         }
     }

@@ -9,8 +9,8 @@ pub use name::{FIELDS, NameFields, NamePattern, NamePatternError};
 
 use crate::args::{ChoiceArguments, ConfigurationArguments, DeliveryArguments, FormatName, SqueezeName};
 use crate::failure::Failure;
+use crate::named_file;
 use std::fmt;
-use std::fs;
 use std::num::NonZeroUsize;
 use std::path::PathBuf;
 use under_seal_core::carriers::{Carrier, LimitError};
@@ -280,7 +280,7 @@ impl Settings {
 fn typed_patterns(typed: &ChoiceArguments) -> Result<Vec<String>, Failure> {
     let mut patterns = typed.leave_out.clone();
     if let Some(path) = &typed.leave_out_from {
-        let text = fs::read_to_string(path).map_err(|source| Failure::TextFile { path: path.clone(), source })?;
+        let text = named_file::text(path).map_err(|source| Failure::TextFile { path: path.clone(), source })?;
         let lines = text.lines().map(str::trim_end).filter(|line| !line.is_empty() && !line.starts_with('#'));
         patterns.extend(lines.map(str::to_owned));
     }

@@ -103,6 +103,14 @@ pub fn explain(failure: &Failure) -> String {
     }
 }
 
+/// What is said where the usual configuration file is not the user's to read.
+pub fn unreadable_configuration(file: &Path) -> String {
+    format!(
+        "The configuration file {} may not be read, so none is used. To use another, add --config FILE.",
+        path(file)
+    )
+}
+
 fn core(error: &Error) -> String {
     match error {
         Error::Target(TargetError::NeedsName) => {
@@ -196,6 +204,7 @@ pub fn system(error: &io::Error) -> String {
         io::ErrorKind::ReadOnlyFilesystem => "the disk is read-only".to_owned(),
         io::ErrorKind::NotADirectory => "it, or something on the way to it, is no folder".to_owned(),
         io::ErrorKind::IsADirectory => "it is a folder".to_owned(),
+        io::ErrorKind::InvalidFilename => "the name is too long".to_owned(),
         io::ErrorKind::InvalidData => "it is not UTF-8 text".to_owned(),
         _ => {
             let text = error.to_string();
@@ -222,6 +231,7 @@ fn file_error(error: &FileError) -> String {
             " Choose a place where you may write."
         }
         io::ErrorKind::PermissionDenied => " Ask its owner for the right to read it.",
+        io::ErrorKind::InvalidFilename => " Choose a shorter name with --to or --name.",
         _ => "",
     };
     let reason = match (error.action, error.source.kind()) {

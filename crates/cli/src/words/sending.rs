@@ -5,6 +5,7 @@ use crate::args::FormatName;
 use crate::settings::{BadValue, FIELDS, NamePatternError, PASSWORD};
 use crate::ui::text::{self, bytes, duration, first_few, grouped, listed, path, shown};
 use std::ffi::OsStr;
+use std::io;
 use under_seal_core::carriers::{Carrier, LimitError};
 use under_seal_core::codes::CodeError;
 use under_seal_core::entry::EntryPath;
@@ -14,13 +15,15 @@ use under_seal_core::handover::{DraftError, HandoverError};
 use under_seal_core::pack::{Loss, PackError, WayError};
 use under_seal_core::parcels::{MAX_PARCELS, ParcelError};
 use under_seal_core::passwords::{Guessing, Strength};
+use under_seal_core::place::FileError;
 use under_seal_core::place::staging::StagingError;
 use under_seal_core::sealed::SealError;
 use under_seal_core::size::SizeError;
 use under_seal_core::source::portability::{System, Trouble};
 use under_seal_core::source::{PassedOver, PassedOverReason, SourceError};
-use under_seal_core::volume::{MAX_VOLUMES, MIN_VOLUME_BYTES, WriteError};
-use under_seal_core::zip::{MAX_PARTS, ZipWriteError};
+use under_seal_core::tar::TarError;
+use under_seal_core::volume::{GatherError, MAX_VOLUMES, MIN_VOLUME_BYTES, WriteError};
+use under_seal_core::zip::{MAX_PARTS, ZipError, ZipWriteError};
 
 /// What hides names.
 const HIDING_NEEDS_PASSWORD: &str = "Names are hidden by the password. Leave --no-password out, or --hide-names.";
@@ -293,6 +296,9 @@ pub(super) fn pack(error: &PackError) -> String {
         PackError::Zip(error) => format!("Nothing was packed: {error}. Pack it with --as sealed."),
         PackError::NotInTar(what) => format!("A tar archive has no {what}. Pack it with --as sealed or --as zip."),
         PackError::HidingNeedsPassword => HIDING_NEEDS_PASSWORD.to_owned(),
+        PackError::Regather(GatherError::File(error))
+        | PackError::ZipReadBack(ZipError::File(error))
+        | PackError::TarReadBack(TarError::File(error)) => not_there_any_more(error),
         PackError::TarReadBack(error) => format!(
             "What was written cannot be read back ({error}): the disk, or its cable, cannot be trusted. Nothing was kept."
         ),
@@ -308,6 +314,18 @@ pub(super) fn pack(error: &PackError) -> String {
         ),
         PackError::NoThreads(error) => no_threads(*error),
         PackError::NoRandomness(_) | PackError::Stopped(_) => format!("Nothing was packed: {error}."),
+    }
+}
+
+/// What was just written cannot be read, mostly since its folder has another name now.
+fn not_there_any_more(error: &FileError) -> String {
+    match error.source.kind() {
+        io::ErrorKind::NotFound => format!(
+            "{} is not there any more: the folder was moved, renamed or emptied while it was packed into. Nothing was kept; pack again, \
+             and leave the folder as it is until that is done.",
+            path(&error.path)
+        ),
+        _ => file_error(error),
     }
 }
 

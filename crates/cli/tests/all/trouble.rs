@@ -351,3 +351,84 @@ fn memory_with_a_password_in_it_is_kept_out_of_dumps() {
     assert_eq!(core.split_whitespace().nth(4), Some("0"), "{core}");
     assert!(child.wait().unwrap().success());
 }
+
+/// What never ends is read up to a limit, wherever an option names it.
+#[rstest]
+#[case::password(&["--password-from", "/dev/zero"], 2)]
+#[case::key_file(&["--key-file", "/dev/zero"], 2)]
+#[case::message(&["--message-from", "/dev/zero"], 2)]
+#[case::patterns(&["--leave-out-from", "/dev/zero"], 2)]
+#[case::configuration(&["--config", "/dev/zero"], 2)]
+fn a_device_that_never_ends_is_no_file_of_an_option(#[case] options: &[&str], #[case] code: i32) {
+    let desk = Desk::new();
+    desk.file("a", b"1");
+    let ran = desk.run(&[&["pack", "a"], options].concat());
+    assert!(ran.code == code || ran.code == 7, "{} {}", ran.code, ran.err);
+    assert!(ran.err.contains("/dev/zero"), "{}", ran.err);
+    assert_eq!(desk.names("."), ["a"]);
+}
+
+/// A ledger's name comes out of the archive: nothing is written through a link that has it, or waited for in a pipe.
+#[rstest]
+#[case::link(|path: &std::path::Path| symlink("theirs", path).unwrap())]
+#[case::pipe(|path: &std::path::Path| assert!(Command::new("mkfifo").arg(path).status().unwrap().success()))]
+fn a_ledger_is_a_file_of_its_own(#[case] make: fn(&std::path::Path)) {
+    let desk = Desk::new();
+    desk.file("a", b"1").file("theirs", b"untouched");
+    desk.run(&["pack", "a"]).expect(0);
+    let receipt = desk.run(&["receipt", "a.useal", "--json"]).expect(0).json("/receipt");
+    make(&desk.path("a.confirmed.jsonl"));
+    desk.run(&["confirm", "a.useal", receipt.as_str().unwrap()]).expect(7);
+    assert_eq!(fs::read(desk.path("theirs")).unwrap(), b"untouched");
+}
+
+#[test]
+fn a_name_that_is_too_long_is_told_with_the_way_out() {
+    let desk = Desk::new();
+    let long = "n".repeat(250);
+    desk.file(&long, b"1");
+    let refused = desk.run(&["pack", &long]).expect(7).err.replace("\n  ", " ");
+    assert!(refused.contains("the name is too long") && refused.contains("--name"), "{refused}");
+    desk.run(&["pack", &long, "--name", "short"]).expect(0);
+}
+
+/// Links to folders of links to folders: what could be walked through without end is named and left.
+#[test]
+fn followed_links_do_not_explode() {
+    let desk = Desk::new();
+    desk.file("s/a/file", b"1");
+    for (level, next) in ["s/b", "s/c", "s/d", "s/e", "s/f", "s/g", "s/h", "s/i", "s/j", "s/k", "s/l", "s/m"]
+        .iter()
+        .zip(["a", "b", "c", "d", "e", "f", "g", "h", "i", "j", "k", "l"])
+    {
+        fs::create_dir(desk.path(level)).unwrap();
+        for name in ["one", "two", "three", "four"] {
+            symlink(format!("../{next}"), desk.path(level).join(name)).unwrap();
+        }
+    }
+    let packed = desk.run(&["pack", "s", "--follow", "--json"]).expect(1);
+    assert!(packed.json("/folders").as_u64().unwrap() < 2_000);
+}
+
+/// A configuration file of another user's is warned of, and used by nobody; one that is named is an error.
+#[test]
+fn a_configuration_that_may_not_be_read_is_passed_over() {
+    let desk = Desk::new();
+    desk.file("a", b"1").file(".settings/under-seal/config.toml", b"[profiles.a]\n");
+    fs::set_permissions(desk.path(".settings/under-seal/config.toml"), fs::Permissions::from_mode(0o0)).unwrap();
+    let ran = as_a_stranger(&desk, &["fits"]);
+    assert!(ran.code == 0 && ran.err.contains("may not be read"), "{} {}", ran.code, ran.err);
+    assert_eq!(as_a_stranger(&desk, &["fits", "--config", ".settings/under-seal/config.toml"]).code, 7);
+}
+
+/// A folder that gets another name while it is packed into is no damaged disk.
+#[test]
+fn a_folder_that_is_renamed_meanwhile_is_told() {
+    let desk = Desk::new();
+    desk.file("a", &vec![7; 60_000_000]);
+    fs::create_dir(desk.path("out")).unwrap();
+    let line = "PROGRAM pack a --to out/ --squeeze none & p=$!; while [ ! -e out/a.unfinished/volume-00001 ]; do :; done; mv out moved; wait $p";
+    let ran = in_a_shell(&desk, line).expect(7);
+    assert!(ran.err.replace("\n  ", " ").contains("the folder was moved, renamed or emptied"), "{}", ran.err);
+    assert!(desk.names("moved").is_empty());
+}

@@ -6,7 +6,7 @@ use super::roots::{Root, roots_of, unpackable};
 use crate::context::{Cancelled, Context};
 use crate::entry::{Entry, EntryKind, EntryPath, MAX_LINK_TARGET_BYTES, PathError, Timestamp};
 use crate::place::{FileAction, FileError, Links};
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::ffi::{OsStr, OsString};
 use std::fs::{self, Metadata};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
@@ -68,8 +68,8 @@ pub enum PassedOverReason {
     /// A link whose target is longer than an archive holds.
     #[error("the link's target is too long")]
     LongTarget,
-    /// A link that is followed leads to a folder that it lies in.
-    #[error("the link leads back to a folder above it")]
+    /// A link that is followed leads to a folder that it lies in, or links have led to it very often.
+    #[error("the link leads back to a folder above it, or to one that is packed very often already")]
     Loop,
 }
 
@@ -166,6 +166,7 @@ impl Catalogue {
             chosen_by: vec![false; choice.only.len()],
             chosen: HashSet::new(),
             above: Vec::new(),
+            entered: HashMap::new(),
         };
         for root in walk.catalogue.roots.clone() {
             walk.go(&root, context)?;
@@ -206,6 +207,9 @@ impl Catalogue {
     }
 }
 
+/// Where links are followed, a folder is entered no more often than this.
+const MOST_TIMES_ENTERED: u32 = 64;
+
 /// A walk under way.
 struct Walk<'a> {
     catalogue: Catalogue,
@@ -219,6 +223,8 @@ struct Walk<'a> {
     chosen: HashSet<EntryPath>,
     /// The folders that the walk is in, from the top down, with their devices and numbers.
     above: Vec<(EntryPath, (u64, u64))>,
+    /// How often each folder was entered, where links are followed.
+    entered: HashMap<(u64, u64), u32>,
 }
 
 /// A path that the walk has not come to yet, and whether a folder above it was chosen by name.
@@ -256,7 +262,7 @@ impl Walk<'_> {
                 self.catalogue.other_systems.push(entry.path);
                 continue;
             }
-            if is_folder && self.is_loop(&entry.path, identity) {
+            if is_folder && (self.is_loop(&entry.path, identity) || self.is_too_often(identity)) {
                 self.catalogue.passed_over.push(PassedOver { disk_path, reason: PassedOverReason::Loop });
                 continue;
             }
@@ -291,6 +297,16 @@ impl Walk<'_> {
             self.above.push((path.clone(), identity));
         }
         back
+    }
+
+    /// Whether followed links have led to a folder very often: links to links could lead to it without end.
+    fn is_too_often(&mut self, identity: (u64, u64)) -> bool {
+        if !self.choice.follow {
+            return false;
+        }
+        let times = self.entered.entry(identity).or_default();
+        *times += 1;
+        *times > MOST_TIMES_ENTERED
     }
 
     fn take(&mut self, entry: SourceEntry, chosen: bool) {

@@ -11,7 +11,9 @@ use crate::ui::suggestion::as_typed;
 use crate::ui::text;
 use comparison::differences;
 use std::fs;
+use std::fs::Permissions;
 use std::io;
+use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use under_seal_core::place::{FileAction, FileError};
@@ -29,7 +31,10 @@ pub fn run(arguments: &DemoArguments) -> Result<u8, Failure> {
         print_lines(&[format!("The dossier is in {}", text::path(&at))])?;
         return Ok(DONE);
     }
-    let place = tempfile::tempdir()
+    let private = Permissions::from_mode(0o700);
+    let place = tempfile::Builder::new()
+        .permissions(private)
+        .tempdir()
         .map_err(|error| file_failure(FileAction::Create, Path::new("a temporary folder"), error))?;
     Story { place: place.path() }.tell()?;
     Ok(DONE)

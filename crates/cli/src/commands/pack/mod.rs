@@ -7,6 +7,7 @@ use super::show;
 use crate::args::{PackArguments, SealArguments};
 use crate::credentials::{self, Sealing};
 use crate::failure::Failure;
+use crate::named_file;
 use crate::session;
 use crate::settings::{BadValue, NameFields, Origin, PASSWORD, Settings};
 use crate::ui::progress::ProgressLine;
@@ -14,7 +15,6 @@ use crate::ui::prompt;
 use crate::words;
 use report::{Report, lines};
 use std::ffi::OsString;
-use std::fs;
 use std::path::PathBuf;
 use under_seal_core::fit::Fit;
 use under_seal_core::pack::{Delivery, Format, Loss, PackRequest, Target, TargetWish, target::name_of};
@@ -129,7 +129,7 @@ fn message(arguments: &PackArguments, format: Format) -> Result<String, Failure>
     let text = match (&arguments.message, &arguments.message_from) {
         (Some(text), _) => text.clone(),
         (None, Some(path)) => {
-            let text = fs::read_to_string(path);
+            let text = named_file::text(path);
             text.map_err(|source| Failure::TextFile { path: path.clone(), source })?
         }
         (None, None) => String::new(),
