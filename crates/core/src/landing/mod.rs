@@ -24,9 +24,10 @@ pub use unlandable::{NotLanded, NotLandedWhy};
 
 use crate::context::{Context, NoRandomness};
 use crate::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry, Timestamp, link_stays_inside};
-use crate::place::{DiskSync, FileError, Folder, NewFile, OriginMark};
+use crate::place::{FileError, Folder, NewFile, OriginMark, ToSync, sync_all};
 use clash::{Resolution, Resolutions};
 use marker::Marker;
+use std::collections::HashSet;
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::{Path, PathBuf};
@@ -36,20 +37,16 @@ use survey::{is_at_or_above, refuse_folded};
 /// Permission bits that are restored: no set-user-id, set-group-id or sticky bit.
 const RESTORED_MODE: u32 = 0o777;
 
-/// So many files, or so many bytes of them, wait for the disk together at the most.
-const WAITING_FILES: usize = 4_096;
+/// So many files, or so many bytes of them, wait for the disk together at the most. They are open as long as they wait.
+const WAITING_FILES: usize = 128;
 const WAITING_BYTES: u64 = 512 * 1024 * 1024;
-
-/// Fewer than this are cheaper to wait for one by one than with everything else on the file system.
-const FEW_FILES: usize = 32;
 
 /// An extraction under way. Dropped before [`Landing::finish`], it removes what has no name of its own yet.
 pub struct Landing {
-    root: Rc<Reached>,
-    disk: DiskSync,
+    root: Rc<Folder>,
     /// The folder that was used last: its path in the archive, and it and those above it, open, from the top down, each with
     /// the length of its path.
-    way: (Vec<u8>, Vec<(usize, Rc<Reached>)>),
+    way: (Vec<u8>, Vec<(usize, Rc<Folder>)>),
     arriving: Option<Arriving>,
     /// Complete and verified files that wait for the disk.
     waiting: Vec<Waiting>,
@@ -57,6 +54,8 @@ pub struct Landing {
     resolutions: Resolutions,
     links: Vec<Entry>,
     made_folders: Vec<(EntryPath, u32, Timestamp)>,
+    /// The folders in which something got its name, or was made, by their paths in the archive; the topmost is empty.
+    touched: HashSet<Vec<u8>>,
     landed: Landed,
     /// What can be taken back: the ids of what has landed, and of nothing that took another's place.
     landed_ids: Vec<u64>,
@@ -75,16 +74,9 @@ pub struct Landing {
     arrivals: u64,
 }
 
-/// An open folder of the destination.
-struct Reached {
-    folder: Folder,
-    /// It is on the destination's own file system.
-    on_disk: bool,
-}
-
 /// The file that is being written.
 struct Arriving {
-    place: Rc<Reached>,
+    place: Rc<Folder>,
     temporary: OsString,
     file: NewFile,
 }
@@ -97,6 +89,8 @@ struct Waiting {
     replaces: bool,
     temporary: OsString,
     bytes: u64,
+    /// Open until the disk holds it.
+    file: Option<NewFile>,
 }
 
 impl Landing {
@@ -116,7 +110,6 @@ impl Landing {
         let Foreseen { resolutions, not_landed } = survey(folder, entries, on_clash, context)?;
         let run = u64::from_le_bytes(context.random()?);
         let root = Folder::open_or_create(folder)?;
-        let disk = root.disk_sync()?;
         let marker = Marker::begin(&root, run, &(context.owner_key)())?;
         if root.folds_case(marker.name())
             && let Err(error) = refuse_folded(entries)
@@ -126,14 +119,14 @@ impl Landing {
         }
         Ok(Self {
             resolutions,
-            disk,
-            root: Rc::new(Reached { folder: root, on_disk: true }),
+            root: Rc::new(root),
             way: (Vec::new(), Vec::new()),
             arriving: None,
             waiting: Vec::new(),
             waiting_bytes: 0,
             links: Vec::new(),
             made_folders: Vec::new(),
+            touched: HashSet::new(),
             landed: Landed { not_landed, ..Landed::default() },
             landed_ids: Vec::new(),
             keep_partial,
@@ -161,7 +154,7 @@ impl Landing {
 
     /// The destination's absolute path.
     pub fn destination(&self) -> &Path {
-        self.root.folder.path()
+        self.root.path()
     }
 
     /// What has landed so far.
@@ -185,9 +178,9 @@ impl Landing {
         self.remove_staging()?;
         self.settle_folders()?;
         self.landed.beside = self.beside();
-        self.disk.wait()?;
+        self.sync_folders()?;
         self.end_marker()?;
-        Ok(self.root.folder.sync()?)
+        Ok(self.root.sync()?)
     }
 
     /// A link never takes a name that is taken; where it is to replace something, that gives its name up to it.
@@ -200,22 +193,23 @@ impl Landing {
             let folder = path.parent_and_name().0.unwrap_or_default();
             let Some(marker) = &mut self.marker else { return Ok(()) };
             let temporary = marker.temporary(folder, self.arrivals)?;
-            place.folder.create_link(&temporary, target, link.modified)?;
-            if let Err(error) = place.folder.replace(&temporary, &place.folder, &name) {
-                self.litter |= place.folder.remove_file(&temporary).is_err();
+            place.create_link(&temporary, target, link.modified)?;
+            if let Err(error) = place.replace(&temporary, &place, &name) {
+                self.litter |= place.remove_file(&temporary).is_err();
                 return Err(error);
             }
             self.landed.replaced += 1;
         } else {
-            place.folder.create_link(&name, target, link.modified)?;
+            place.create_link(&name, target, link.modified)?;
             self.landed_ids.push(link.id);
         }
+        self.touch(&path);
         self.landed.links += 1;
         Ok(())
     }
 
     fn end_marker(&mut self) -> Result<(), FileError> {
-        self.marker.take().map_or(Ok(()), |marker| marker.end(&self.root.folder))
+        self.marker.take().map_or(Ok(()), |marker| marker.end(&self.root))
     }
 
     /// Ends an extraction of these entries that stopped on the way. What is complete gets its name if it was wished so;
@@ -224,22 +218,36 @@ impl Landing {
     pub fn stop(mut self, entries: &[ListedEntry]) -> (Landed, u64) {
         let removed = if self.keep_partial {
             let _ = self.name_waiting();
+            let _ = self.sync_folders();
             0
         } else {
-            self.take_back(entries)
+            let removed = self.take_back(entries);
+            // What has gone again need not be held, nor made once more.
+            self.touched.clear();
+            let _ = self.root.sync();
+            removed
         };
-        let _ = self.disk.wait();
         (std::mem::take(&mut self.landed), removed)
     }
 
+    /// Gives the folders that were made their modes and times, the deepest first, and waits until the disk holds them with
+    /// their lists of names.
     fn settle_folders(&mut self) -> Result<(), FileError> {
         // From the top down once more: a folder that was swapped for something else meanwhile is noticed.
         self.way.1.clear();
         let mut made = self.made_folders.clone();
         made.sort_by(|one, other| other.0.cmp(&one.0));
-        for (path, mode, modified) in made {
-            self.open(path.as_bytes())?.folder.set_mode_and_time(mode & RESTORED_MODE, modified)?;
-        }
+        let mut made = made.into_iter();
+        sync_all(made.len(), || {
+            let (path, mode, modified) = made.next()?;
+            self.touched.remove(path.as_bytes());
+            let settled = self.open(path.as_bytes()).and_then(|place| {
+                let open = place.opened()?;
+                open.set_mode_and_time(mode & RESTORED_MODE, modified)?;
+                Ok(ToSync::Folder(open))
+            });
+            Some(settled)
+        })?;
         self.settled = true;
         Ok(())
     }
@@ -260,7 +268,7 @@ impl Landing {
 
     fn remove_staging(&mut self) -> Result<(), FileError> {
         if let Some(name) = &self.staging {
-            self.root.folder.remove_tree(name)?;
+            self.root.remove_tree(name)?;
             self.staging = None;
         }
         Ok(())
@@ -277,7 +285,7 @@ impl Landing {
     }
 
     /// Opens a folder of the tree, component by component, never through a link, making what is missing.
-    fn open(&mut self, path: &[u8]) -> Result<Rc<Reached>, FileError> {
+    fn open(&mut self, path: &[u8]) -> Result<Rc<Folder>, FileError> {
         let (reached, open) = &mut self.way;
         while open.last().is_some_and(|(length, _)| !is_at_or_above(&reached[..*length], path)) {
             open.pop();
@@ -290,17 +298,17 @@ impl Landing {
             let from = if done == 0 { 0 } else { done + 1 };
             done = path[from..].iter().position(|byte| *byte == b'/').map_or(path.len(), |length| from + length);
             let name = OsStr::from_bytes(&path[from..done]);
-            let folder = match place.folder.kind_of(name)? {
-                Some(_) => place.folder.subfolder(name)?,
-                None => place.folder.create_subfolder(name)?,
+            let folder = match place.kind_of(name)? {
+                Some(_) => place.subfolder(name)?,
+                None => place.create_subfolder(name)?,
             };
-            place = Rc::new(Reached { on_disk: self.disk.reaches(&folder)?, folder });
+            place = Rc::new(folder);
             open.push((done, Rc::clone(&place)));
         }
         Ok(place)
     }
 
-    fn place_of(&mut self, path: &EntryPath) -> Result<(Rc<Reached>, OsString), FileError> {
+    fn place_of(&mut self, path: &EntryPath) -> Result<(Rc<Folder>, OsString), FileError> {
         let (parent, name) = path.parent_and_name();
         let name = OsString::from_vec(name.to_vec());
         let place = match parent {
@@ -322,9 +330,11 @@ impl Landing {
             return Ok(());
         }
         let (parent, name) = self.place_of(&entry.path)?;
-        if parent.folder.kind_of(&name)?.is_none() {
-            parent.folder.create_subfolder(&name)?;
+        if parent.kind_of(&name)?.is_none() {
+            parent.create_subfolder(&name)?;
             self.made_folders.push((entry.path.clone(), entry.mode, entry.modified));
+            self.touch(&entry.path);
+            self.touched.insert(entry.path.as_bytes().to_vec());
             self.landed.folders += 1;
         }
         Ok(())
@@ -348,16 +358,15 @@ impl Landing {
             None => return Ok(()),
         };
         let (place, _) = self.place_of(&entry.path)?;
-        let file = place.folder.create_file(&temporary, 0o600)?;
+        let file = place.create_file(&temporary, 0o600)?;
         self.arriving = Some(Arriving { place, temporary, file });
         Ok(())
     }
 
-    /// The file is complete. It waits for the disk with others; one on a file system mounted inside the destination, by
-    /// itself.
+    /// The file is complete. It waits for the disk with others.
     fn end_file(&mut self, entry: &Entry, content: &Content) -> Result<(), FileError> {
         // Until it is in the waiting list it stays in `arriving`, so that whatever fails here, it is removed.
-        let Some(Arriving { place, file, .. }) = &self.arriving else { return Ok(()) };
+        let Some(Arriving { file, .. }) = &self.arriving else { return Ok(()) };
         let mode = if self.closed { 0o600 } else { entry.mode & RESTORED_MODE };
         let mut marked = !self.origin_marks.is_empty();
         for mark in &self.origin_marks {
@@ -365,23 +374,10 @@ impl Landing {
         }
         self.landed.marked += u64::from(marked);
         file.set_mode_and_time(mode, entry.modified)?;
-        let alone = !place.on_disk;
-        if alone {
-            file.sync()?;
-        }
         let Some(Arriving { temporary, file, .. }) = self.arriving.take() else { return Ok(()) };
         let Some((path, replaces)) = self.place_for(entry) else { return Ok(()) };
-        self.waiting.push(Waiting { id: entry.id, path, replaces, temporary, bytes: content.size });
-        if let Err(error) = file.close() {
-            // The system may have lost some of it: it must not get its name later.
-            if let Some(lost) = self.waiting.pop() {
-                self.remove(&lost);
-            }
-            return Err(error);
-        }
-        if alone {
-            return self.name_last();
-        }
+        let file = Some(file);
+        self.waiting.push(Waiting { id: entry.id, path, replaces, temporary, bytes: content.size, file });
         self.waiting_bytes += content.size;
         if self.waiting.len() >= WAITING_FILES || self.waiting_bytes >= WAITING_BYTES {
             self.name_waiting()?;
@@ -404,18 +400,38 @@ impl Landing {
         Ok(())
     }
 
+    /// Waits until the disk holds every waiting file, and closes them.
     fn sync_waiting(&mut self) -> Result<(), FileError> {
-        if self.waiting.len() > FEW_FILES {
-            return self.disk.wait();
+        let files: Vec<NewFile> = self.waiting.iter_mut().filter_map(|waiting| waiting.file.take()).collect();
+        let mut files = files.into_iter();
+        sync_all(files.len(), || files.next().map(|file| Ok(ToSync::File(file))))
+    }
+
+    /// Waits until the disk holds the lists of names of the other folders that were changed, which were there before.
+    fn sync_folders(&mut self) -> Result<(), FileError> {
+        let mut paths: Vec<Vec<u8>> = std::mem::take(&mut self.touched).into_iter().collect();
+        // In the order of a walk, so that each folder is opened once.
+        paths.sort_unstable();
+        let mut paths = paths.into_iter();
+        sync_all(paths.len(), || {
+            loop {
+                let path = paths.next()?;
+                let place = if path.is_empty() { Ok(Rc::clone(&self.root)) } else { self.open(&path) };
+                match place.and_then(|place| place.opened()) {
+                    // Whoever may write into a folder and not read it cannot wait for it either.
+                    Err(error) if error.source.kind() == std::io::ErrorKind::PermissionDenied => {}
+                    folder => return Some(folder.map(ToSync::Folder)),
+                }
+            }
+        })
+    }
+
+    /// Something was made or named at this path, so that the folder's list of names has changed.
+    fn touch(&mut self, path: &EntryPath) {
+        let folder = path.parent_and_name().0.unwrap_or_default();
+        if !self.touched.contains(folder) {
+            self.touched.insert(folder.to_vec());
         }
-        for at in 0..self.waiting.len() {
-            let path = self.waiting[at].path.clone();
-            let (place, _) = self.place_of(&path)?;
-            let file = place.folder.reopen_file(&self.waiting[at].temporary)?;
-            file.sync()?;
-            file.close()?;
-        }
-        Ok(())
     }
 
     /// Names the last file of the waiting list, where it stays if that fails.
@@ -423,7 +439,7 @@ impl Landing {
         let Some(path) = self.waiting.last().map(|file| file.path.clone()) else { return Ok(()) };
         let (place, _) = self.place_of(&path)?;
         let Some(file) = self.waiting.pop() else { return Ok(()) };
-        let named = self.name_from(&place.folder, &file);
+        let named = self.name_from(&place, &file);
         if named.is_err() {
             self.waiting.push(file);
         }
@@ -434,12 +450,13 @@ impl Landing {
     fn name_from(&mut self, from: &Folder, file: &Waiting) -> Result<(), FileError> {
         let (place, name) = self.place_of(&file.path)?;
         if file.replaces {
-            from.replace(&file.temporary, &place.folder, &name)?;
+            from.replace(&file.temporary, &place, &name)?;
             self.landed.replaced += 1;
         } else {
-            from.publish(&file.temporary, &place.folder, &name)?;
+            from.publish(&file.temporary, &place, &name)?;
             self.landed_ids.push(file.id);
         }
+        self.touch(&file.path);
         self.landed.files += 1;
         self.landed.bytes += file.bytes;
         Ok(())
@@ -447,7 +464,7 @@ impl Landing {
 
     fn remove_arriving(&mut self) {
         if let Some(arriving) = self.arriving.take() {
-            self.litter |= arriving.place.folder.remove_file(&arriving.temporary).is_err();
+            self.litter |= arriving.place.remove_file(&arriving.temporary).is_err();
         }
     }
 
@@ -458,7 +475,7 @@ impl Landing {
     }
 
     fn remove(&mut self, file: &Waiting) {
-        let removed = self.place_of(&file.path).and_then(|(place, _)| place.folder.remove_file(&file.temporary));
+        let removed = self.place_of(&file.path).and_then(|(place, _)| place.remove_file(&file.temporary));
         self.litter |= removed.is_err();
     }
 }

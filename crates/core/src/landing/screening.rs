@@ -17,9 +17,9 @@ impl Landing {
     /// [`LandingError`].
     pub(crate) fn make_staging(&mut self) -> Result<Folder, LandingError> {
         self.arrivals += 1;
-        let Some(marker) = &mut self.marker else { return Ok(self.root.folder.itself()?) };
+        let Some(marker) = &mut self.marker else { return Ok(self.root.itself()?) };
         let name = marker.temporary(b"", self.arrivals)?;
-        let folder = self.root.folder.create_subfolder(&name)?;
+        let folder = self.root.create_subfolder(&name)?;
         self.staging = Some(name);
         Ok(folder)
     }
@@ -80,7 +80,8 @@ impl Landing {
         }
         file.set_mode_and_time(entry.mode & super::RESTORED_MODE, entry.modified)?;
         file.close()?;
-        let waiting = Waiting { id: entry.id, path, replaces, temporary: name.to_owned(), bytes: content.size };
+        let waiting =
+            Waiting { id: entry.id, path, replaces, temporary: name.to_owned(), bytes: content.size, file: None };
         Ok(self.name_from(from, &waiting)?)
     }
 }

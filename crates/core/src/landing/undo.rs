@@ -21,7 +21,7 @@ impl Landing {
         for (path, _, modified) in self.made_folders.clone() {
             // Some may have got modes already with which nothing in them can be removed.
             let opened = self.open(path.as_bytes());
-            let _ = opened.and_then(|place| place.folder.set_mode_and_time(0o700, modified));
+            let _ = opened.and_then(|place| place.set_mode_and_time(0o700, modified));
         }
         for listed in entries.iter().filter(|listed| ids.contains(&listed.entry.id)) {
             let gone = self.take_back_one(listed).unwrap_or(false);
@@ -44,16 +44,16 @@ impl Landing {
     fn take_back_one(&mut self, listed: &ListedEntry) -> Result<bool, FileError> {
         let Some((path, _)) = self.place_for(&listed.entry) else { return Ok(false) };
         let (place, name) = self.place_of(&path)?;
-        let is_ours = match (place.folder.kind_of(&name)?, listed.entry.kind) {
+        let is_ours = match (place.kind_of(&name)?, listed.entry.kind) {
             (Some(kind), EntryKind::Link) => kind.is_symlink(),
             (Some(kind), EntryKind::File) => {
                 let as_given = (listed.content.size, listed.entry.modified);
-                kind.is_file() && place.folder.size_and_time_of(&name)? == as_given
+                kind.is_file() && place.size_and_time_of(&name)? == as_given
             }
             _ => false,
         };
         if is_ours {
-            place.folder.remove_file(&name)?;
+            place.remove_file(&name)?;
         }
         Ok(is_ours)
     }
@@ -63,7 +63,7 @@ impl Landing {
         let mut made = std::mem::take(&mut self.made_folders);
         made.sort_by(|one, other| other.0.cmp(&one.0));
         for folder in made {
-            let removed = self.place_of(&folder.0).and_then(|(place, name)| place.folder.remove_subfolder(&name));
+            let removed = self.place_of(&folder.0).and_then(|(place, name)| place.remove_subfolder(&name));
             match removed {
                 Ok(()) => self.landed.folders -= 1,
                 Err(_) => self.made_folders.push(folder),

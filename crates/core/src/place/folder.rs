@@ -12,7 +12,6 @@ use std::ffi::{OsStr, OsString};
 use std::fs::File;
 use std::io;
 use std::os::fd::AsFd;
-use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
 /// An open folder. Names given to it are single components; what they name is never reached through a
@@ -267,8 +266,7 @@ impl Folder {
     /// # Errors
     /// [`FileError`] from the system.
     pub fn set_mode_and_time(&self, mode: u32, modified: Timestamp) -> Result<(), FileError> {
-        let itself = self.readable_handle()?;
-        set_mode_and_time(&itself, mode, modified).map_err(FileError::on(FileAction::Write, &self.path))
+        self.opened()?.set_mode_and_time(mode, modified)
     }
 
     /// Waits until the disk holds this folder's list of names.
@@ -276,32 +274,15 @@ impl Folder {
     /// # Errors
     /// [`FileError`] from the system.
     pub fn sync(&self) -> Result<(), FileError> {
-        let itself = self.readable_handle()?;
-        faults::before(FileAction::Sync).map_err(FileError::on(FileAction::Sync, &self.path))?;
-        match rustix::fs::fsync(&itself) {
-            // Some network file systems cannot sync a folder; they hold nothing back either.
-            Ok(()) | Err(Errno::INVAL | Errno::NOTSUP) => Ok(()),
-            Err(errno) => Err(FileError::on(FileAction::Sync, &self.path)(errno.into())),
-        }
+        self.opened()?.sync()
     }
 
-    /// A way to wait for everything that is written to this folder's file system from now on.
+    /// This folder, open so that it can be changed and synced itself, whatever mode it gets meanwhile.
     ///
     /// # Errors
-    /// [`FileError`] from the system.
-    pub fn disk_sync(&self) -> Result<DiskSync, FileError> {
-        let handle = self.readable_handle()?;
-        let metadata = handle.metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
-        Ok(DiskSync { handle, device: metadata.dev(), path: self.path.clone() })
-    }
-
-    /// The number of the file system that this folder is on.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
-    pub fn device(&self) -> Result<u64, FileError> {
-        let metadata = self.dir.dir_metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
-        Ok(cap_std::fs::MetadataExt::dev(&metadata))
+    /// [`FileError`] from the system; its user may be allowed to write into it and not to read it.
+    pub fn opened(&self) -> Result<OpenFolder, FileError> {
+        Ok(OpenFolder { handle: self.readable_handle()?, path: self.path.clone() })
     }
 
     /// The number by which the file system knows this folder.
@@ -338,31 +319,32 @@ impl Folder {
     }
 }
 
-/// Waits for a whole file system at once: far cheaper than file by file where the files are many.
+/// A folder that is open for changing and syncing it itself.
 #[derive(Debug)]
-pub struct DiskSync {
-    /// Opened before anything is written, so that the system reports to it every error since.
+pub struct OpenFolder {
     handle: File,
-    device: u64,
     path: PathBuf,
 }
 
-impl DiskSync {
-    /// Whether files in this folder are among those that are waited for.
+impl OpenFolder {
+    /// Sets its permission bits and modification time.
     ///
     /// # Errors
     /// [`FileError`] from the system.
-    pub fn reaches(&self, folder: &Folder) -> Result<bool, FileError> {
-        Ok(folder.device()? == self.device)
+    pub fn set_mode_and_time(&self, mode: u32, modified: Timestamp) -> Result<(), FileError> {
+        set_mode_and_time(&self.handle, mode, modified).map_err(FileError::on(FileAction::Write, &self.path))
     }
 
-    /// Waits until the disk holds everything that was written before.
+    /// Waits until the disk holds its list of names, its mode and time.
     ///
     /// # Errors
     /// [`FileError`] from the system.
-    pub fn wait(&self) -> Result<(), FileError> {
-        faults::before(FileAction::Sync)
-            .and_then(|()| Ok(rustix::fs::syncfs(&self.handle)?))
-            .map_err(FileError::on(FileAction::Sync, &self.path))
+    pub fn sync(&self) -> Result<(), FileError> {
+        faults::before(FileAction::Sync).map_err(FileError::on(FileAction::Sync, &self.path))?;
+        match rustix::fs::fsync(&self.handle) {
+            // Some network file systems cannot sync a folder; they hold nothing back either.
+            Ok(()) | Err(Errno::INVAL | Errno::NOTSUP) => Ok(()),
+            Err(errno) => Err(FileError::on(FileAction::Sync, &self.path)(errno.into())),
+        }
     }
 }

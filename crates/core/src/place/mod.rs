@@ -11,11 +11,13 @@ pub mod missing;
 mod origin;
 mod own_name;
 pub mod staging;
+mod syncing;
 
 pub use file::{Links, NewFile, ScratchFile, open_regular};
-pub use folder::{DiskSync, Folder};
+pub use folder::{Folder, OpenFolder};
 pub use origin::{OriginMark, origin_marks};
 pub use own_name::{is_own_name, own_name};
+pub use syncing::{ToSync, sync_all};
 
 use crate::context::{Cancelled, Context, NoRandomness};
 use std::ffi::OsString;
