@@ -14,10 +14,13 @@ mod support;
 
 use std::time::Instant;
 use support::{lay_out_corpus, with_context};
+use under_seal_core::codec::Squeeze;
 use under_seal_core::pack::{Delivery, PackRequest, Target};
 use under_seal_core::plan::{Outline, Plan};
 use under_seal_core::sealed::{KeyCost, Password};
 use under_seal_core::source::Choice;
+
+const SQUEEZES: [Squeeze; 5] = [Squeeze::None, Squeeze::Light, Squeeze::Even, Squeeze::Hard, Squeeze::Utmost];
 
 fn main() {
     let threads = std::thread::available_parallelism().map_or(1, usize::from);
@@ -29,7 +32,7 @@ fn main() {
     let request = PackRequest::new(&sources, &choice, &target);
     let started = Instant::now();
     let (plan, _) = with_context(threads, |context| {
-        Plan::make(Delivery::prepare(&request, context).unwrap().catalogue(), context).unwrap()
+        Plan::make(Delivery::prepare(&request, context).unwrap().catalogue(), &SQUEEZES, context).unwrap()
     });
     let planning = started.elapsed().as_secs_f64();
     for estimate in &plan.estimates {

@@ -49,6 +49,12 @@ pub struct PlanArguments {
     /// Say how long sending takes over this line, such as 20Mbit (a second)
     #[arg(long, value_name = "SPEED")]
     pub line: Option<LineSpeed>,
+    /// Say what every squeeze would come to, not only the chosen one; that takes longer
+    #[arg(long)]
+    pub every_squeeze: bool,
+    /// Say what it would come to in every format, not only in the chosen one; that takes longer
+    #[arg(long)]
+    pub every_format: bool,
     #[command(flatten)]
     pub delivery: DeliveryArguments,
     #[command(flatten)]

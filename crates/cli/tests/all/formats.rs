@@ -353,7 +353,8 @@ fn hidden_names_need_the_password() {
 fn a_plan_compares_the_formats(#[case] squeeze: &str, #[case] hide_names: bool) {
     let desk = with_dossier();
     let hiding = hide_names.then_some("--hide-names");
-    let mut planning = vec!["plan", "wrenfall-light", "--squeeze", squeeze, "--fit", "700KB", "--json"];
+    let mut planning =
+        vec!["plan", "wrenfall-light", "--squeeze", squeeze, "--fit", "700KB", "--every-format", "--json"];
     planning.extend(hiding);
     let planned = desk.run(&planning).expect(0);
     let formats = planned.json("/formats").as_array().unwrap().clone();

@@ -10,11 +10,15 @@ use crate::sealed::frame::FRAME_HEADER_BYTES;
 use crate::source::Catalogue;
 use std::time::Instant;
 
-/// What is sampled for the fast squeezes, in stretches of one block each.
-pub(super) const FAST_SAMPLES: u64 = 64;
+/// So much is compressed whole: what it takes is not felt.
+const WHOLE_BYTES: u64 = 16 * 1024 * 1024;
 
-/// What is sampled for the slow ones, beside the usual one for comparison.
-const SLOW_SAMPLES: u64 = 9;
+/// Of more, so many stretches of one block each for the square root of its length in MiB: a sample that is twice as sure costs
+/// four times as much, and one that grows so is ever smaller beside what packing takes.
+const STRETCHES_A_ROOT: f64 = 6.0;
+
+/// What is sampled for the slow squeezes, beside the usual one for comparison.
+const SLOW_SAMPLES: u64 = 5;
 const SLOW_SAMPLE_BYTES: u64 = 2 * 1024 * 1024;
 
 /// So much is compressed whole at the slow squeezes, in blocks of their own size.
@@ -51,25 +55,41 @@ pub struct Estimate {
     pub exact: bool,
 }
 
-/// Estimates every squeeze.
+/// Estimates these squeezes, in their own order.
 ///
 /// # Errors
 /// [`PlanError`].
-pub fn estimate(catalogue: &Catalogue, context: &Context<'_>) -> Result<Vec<Estimate>, PlanError> {
+pub fn estimate(catalogue: &Catalogue, wanted: &[Squeeze], context: &Context<'_>) -> Result<Vec<Estimate>, PlanError> {
     let layout = Layout::new(catalogue);
     let index = index_bytes(&layout, catalogue.entries.len())?;
     let sampler = Sampler { layout: &layout, context };
-    let (fast, slow) = (sampler.stretches(FAST_SAMPLES, Squeeze::Even.block_bytes() as u64), sampler.slow_stretches());
-    context.tell(Progress::Begin(
-        Phase::Sampling,
-        fast.bytes() + slow.iter().map(|(_, stretches)| stretches.bytes()).sum::<u64>(),
-    ));
-    let measured = sampler.measure(&[Squeeze::Light, Squeeze::Even], &fast)?;
-    let (light, even) = (&measured[0], &measured[1]);
-    let (light_total, even_total) = (total(light, &fast, layout.total), total(even, &fast, layout.total));
-    let mut estimates = vec![none(&layout, index, context)];
-    for (squeeze, (sum, error), samples) in [(Squeeze::Light, light_total, light), (Squeeze::Even, even_total, even)] {
-        estimates.push(finished(squeeze, sum, error, fast.whole, seconds(samples, layout.total, context), index));
+    let is_wanted = |squeeze: &Squeeze| wanted.contains(squeeze);
+    let slow = sampler.slow_stretches(wanted);
+    // What the slow squeezes make of few samples is held against what the usual one makes of many.
+    let is_held_against = slow.iter().any(|(_, stretches)| !stretches.whole);
+    let quick: Vec<Squeeze> = [Squeeze::Light, Squeeze::Even]
+        .into_iter()
+        .filter(|squeeze| is_wanted(squeeze) || (*squeeze == Squeeze::Even && is_held_against))
+        .collect();
+    let fast = Stretches::growing(layout.total, Squeeze::Even.block_bytes() as u64);
+    let fast_bytes = if quick.is_empty() { 0 } else { fast.bytes() };
+    let slow_bytes = slow.iter().map(|(_, stretches)| stretches.bytes()).sum::<u64>();
+    context.tell(Progress::Begin(Phase::Sampling, fast_bytes + slow_bytes));
+    let measured = if quick.is_empty() { Vec::new() } else { sampler.measure(&quick, &fast)? };
+    let mut estimates = Vec::new();
+    if is_wanted(&Squeeze::None) {
+        estimates.push(none(&layout, index, context));
+    }
+    let mut even_total = (0.0, 0.0);
+    for (squeeze, samples) in quick.iter().zip(&measured) {
+        let (sum, error) = total(samples, &fast, layout.total);
+        if *squeeze == Squeeze::Even {
+            even_total = (sum, error);
+        }
+        if is_wanted(squeeze) {
+            let seconds = seconds(samples, layout.total, context);
+            estimates.push(finished(*squeeze, sum, error, fast.whole, seconds, index));
+        }
     }
     for (squeezes, stretches) in &slow {
         let measured = sampler.measure(squeezes, stretches)?;
@@ -100,10 +120,21 @@ impl Stretches {
         let whole = total <= count * bytes;
         let count = if whole { total.div_ceil(bytes) } else { count };
         let step = if whole { bytes } else { total / count };
-        // In the middle of its part of the stream each stands for it best.
-        let lead = if whole { 0 } else { (step - bytes) / 2 };
-        let part = |place: u64| (place * step + lead, (place * step + lead + bytes).min(total));
+        // Each lies somewhere in its part of the stream: what comes round in the sources at equal distances, small files of two
+        // kinds by turns say, would meet stretches that do so too.
+        let room = if whole { 1 } else { step - bytes + 1 };
+        let part = |place: u64| {
+            let from = place * step + scattered(place) % room;
+            (from, (from + bytes).min(total))
+        };
         Self { parts: (0..count).map(part).collect(), whole }
+    }
+
+    /// Stretches of this length, as many as a sample of the stream needs, or all of the stream.
+    pub(super) fn growing(total: u64, bytes: u64) -> Self {
+        let mebibytes = total as f64 / (1024.0 * 1024.0);
+        let count = (STRETCHES_A_ROOT * mebibytes.sqrt()).ceil() as u64;
+        Self::evenly(total, count.max(WHOLE_BYTES / bytes.max(1)), bytes)
     }
 
     pub(super) fn bytes(&self) -> u64 {
@@ -143,6 +174,14 @@ impl Stretches {
     }
 }
 
+/// A number that is as good as random and the same in every run (the finalizer of SplitMix64).
+fn scattered(place: u64) -> u64 {
+    let mixed = place.wrapping_add(1).wrapping_mul(0x9E37_79B9_7F4A_7C15);
+    let mixed = (mixed ^ (mixed >> 30)).wrapping_mul(0xBF58_476D_1CE4_E5B9);
+    let mixed = (mixed ^ (mixed >> 27)).wrapping_mul(0x94D0_49BB_1331_11EB);
+    mixed ^ (mixed >> 31)
+}
+
 /// What one stretch came to at one squeeze.
 #[derive(Clone, Copy, Default)]
 pub(super) struct Sample {
@@ -161,13 +200,19 @@ impl Sampler<'_> {
         Stretches::evenly(self.layout.total, count, bytes)
     }
 
-    fn slow_stretches(&self) -> Vec<(Vec<Squeeze>, Stretches)> {
+    /// The slow squeezes that are wanted, with the usual one in front where not all of the stream is compressed.
+    fn slow_stretches(&self, wanted: &[Squeeze]) -> Vec<(Vec<Squeeze>, Stretches)> {
+        let slow: Vec<Squeeze> =
+            [Squeeze::Hard, Squeeze::Utmost].into_iter().filter(|squeeze| wanted.contains(squeeze)).collect();
+        if slow.is_empty() {
+            return Vec::new();
+        }
         if self.layout.total <= SLOW_WHOLE_BYTES {
             let own =
                 |squeeze: Squeeze| (vec![squeeze], self.stretches(u64::from(u32::MAX), squeeze.block_bytes() as u64));
-            return vec![own(Squeeze::Hard), own(Squeeze::Utmost)];
+            return slow.into_iter().map(own).collect();
         }
-        let squeezes = vec![Squeeze::Even, Squeeze::Hard, Squeeze::Utmost];
+        let squeezes = [vec![Squeeze::Even], slow].concat();
         vec![(squeezes, self.stretches(SLOW_SAMPLES, SLOW_SAMPLE_BYTES))]
     }
 

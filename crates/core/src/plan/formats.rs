@@ -2,7 +2,7 @@
 //! these formats would.
 
 use super::PlanError;
-use super::estimate::{FAST_SAMPLES, Likely, Sample, Stretches, total};
+use super::estimate::{Likely, Sample, Stretches, total};
 use crate::codec::{CodecError, Squeeze};
 use crate::context::{Context, Phase, Progress};
 use crate::deflate::{self, Deflater, PIECE_BYTES, WINDOW_BYTES, window_of};
@@ -32,20 +32,25 @@ struct Segment {
     content: Vec<u8>,
 }
 
-/// What the sources would come to in each of the open formats at a squeeze; ZIP with a password, which hides names too or not.
+/// What the sources would come to in these open formats at a squeeze, in their own order; ZIP with a password, which hides names too or not.
 ///
 /// # Errors
 /// [`PlanError`].
 pub fn in_open_formats(
     catalogue: &Catalogue,
+    wanted: &[Format],
     squeeze: Squeeze,
     hide_names: bool,
     context: &Context<'_>,
 ) -> Result<Vec<InFormat>, PlanError> {
+    if wanted.iter().all(|format| *format == Format::Sealed) {
+        return Ok(Vec::new());
+    }
     let contents = Contents::new(catalogue);
-    let stretches = Stretches::evenly(contents.total, FAST_SAMPLES, PIECE_BYTES as u64);
+    let stretches = Stretches::growing(contents.total, PIECE_BYTES as u64);
     context.tell(Progress::Begin(Phase::Sampling, stretches.parts.iter().map(|(from, to)| to - from).sum()));
-    let samples = stretches.measured(3, |from, to| contents.stretch(from, to), || measuring(squeeze), context)?;
+    let samples =
+        stretches.measured(3, |from, to| contents.stretch(from, to), || measuring(squeeze, wanted), context)?;
     context.tell(Progress::End);
     let exact = stretches.whole;
     let estimated = |format, samples: &[Sample], sure| {
@@ -54,12 +59,13 @@ pub fn in_open_formats(
     };
     let plain = tar_bytes(catalogue);
     let (zip, gzip, zstandard) = (&samples[0], &samples[1], &samples[2]);
-    Ok(vec![
+    let all = vec![
         estimated(Format::Zip, zip, zip_headers_bytes(catalogue, hide_names)),
         InFormat { format: Format::Tar, bytes: Likely { low: plain, likely: plain, high: plain }, exact: true },
         estimated(Format::TarGz, gzip, 0),
         estimated(Format::TarZst, zstandard, 0),
-    ])
+    ];
+    Ok(all.into_iter().filter(|one| wanted.contains(&one.format)).collect())
 }
 
 /// All contents one after the other, of which any stretch can be read.
@@ -120,15 +126,20 @@ fn content_bytes(source: &SourceEntry) -> u64 {
     if source.kind == EntryKind::File { source.size } else { 0 }
 }
 
-/// A worker with compressors of its own: what a stretch comes to in ZIP, with gzip, and with Zstandard.
-fn measuring(squeeze: Squeeze) -> impl FnMut(Vec<Segment>) -> Result<Vec<Sample>, CodecError> {
+/// A worker with compressors of its own: what a stretch comes to in ZIP, with gzip, and with Zstandard, as far as that is wanted.
+fn measuring(
+    squeeze: Squeeze,
+    wanted: &[Format],
+) -> impl FnMut(Vec<Segment>) -> Result<Vec<Sample>, CodecError> + use<> {
+    let [zip_wanted, gzip_wanted, zstandard_wanted] =
+        [Format::Zip, Format::TarGz, Format::TarZst].map(|format| wanted.contains(&format));
     let mut deflater = Deflater::new(squeeze);
     let failed = |_| CodecError::Compressor;
     move |segments| {
         let raw: usize = segments.iter().map(|segment| segment.content.len()).sum();
         let (mut zip, mut stream) = (0, Vec::with_capacity(raw));
         for segment in &segments {
-            zip += match deflate::pays(squeeze, &segment.content) {
+            zip += match zip_wanted && deflate::pays(squeeze, &segment.content) {
                 true => deflater.piece(&segment.content, &segment.window, true).map_err(failed)?.len(),
                 false => segment.content.len(),
             };
@@ -138,9 +149,13 @@ fn measuring(squeeze: Squeeze) -> impl FnMut(Vec<Segment>) -> Result<Vec<Sample>
         }
         let (mut gzip, mut zstandard, mut window) = (0, 0, Vec::new());
         for piece in stream.chunks(PIECE_BYTES) {
-            gzip += deflater.piece(piece, &window, true).map_err(failed)?.len();
-            zstandard +=
-                zstd::bulk::compress(piece, squeeze.level().unwrap_or(1)).map_err(|_| CodecError::Compressor)?.len();
+            if gzip_wanted {
+                gzip += deflater.piece(piece, &window, true).map_err(failed)?.len();
+            }
+            if zstandard_wanted {
+                let level = squeeze.level().unwrap_or(1);
+                zstandard += zstd::bulk::compress(piece, level).map_err(|_| CodecError::Compressor)?.len();
+            }
             window = window_of(piece).to_vec();
         }
         let sample = |stored: usize| Sample { raw: raw as f64, stored: stored as f64, seconds: 0.0 };

@@ -49,7 +49,7 @@ pub struct Plan {
     pub folders: Vec<FolderWeight>,
     /// Kinds of files, heaviest first.
     pub kinds: Vec<KindWeight>,
-    /// What each squeeze would come to, from none to utmost.
+    /// What each squeeze that was asked for would come to, from none to utmost.
     pub estimates: Vec<Estimate>,
     /// Files that cannot be read, as far as permissions tell.
     pub unreadable: Vec<EntryPath>,
@@ -88,11 +88,11 @@ impl Outline {
 }
 
 impl Plan {
-    /// Looks at everything, compressing samples.
+    /// Looks at everything, compressing samples at these squeezes.
     ///
     /// # Errors
     /// [`PlanError`].
-    pub fn make(catalogue: &Catalogue, context: &Context<'_>) -> Result<Self, PlanError> {
+    pub fn make(catalogue: &Catalogue, squeezes: &[Squeeze], context: &Context<'_>) -> Result<Self, PlanError> {
         let mut totals = Totals::default();
         catalogue.entries.iter().for_each(|entry| totals.add(entry.kind, entry.size));
         let is_closed = |entry: &&SourceEntry| {
@@ -105,7 +105,7 @@ impl Plan {
             top_level: weigh::top_level(catalogue),
             folders: weigh::folders(catalogue),
             kinds: kinds(catalogue)?,
-            estimates: estimate::estimate(catalogue, context)?,
+            estimates: estimate::estimate(catalogue, squeezes, context)?,
             unreadable: catalogue.entries.iter().filter(is_closed).map(|entry| entry.path.clone()).collect(),
             unportable: unportable(catalogue.entries.iter().map(|entry| &entry.path)),
         })

@@ -11,7 +11,7 @@ use under_seal_core::source::{Catalogue, Choice};
 fn plan(desk: &Desk) -> (Catalogue, Plan) {
     desk.with_context(&|| false, |context| {
         let catalogue = Catalogue::gather(&[desk.path("source")], &Choice::default(), &|_| false, context).unwrap();
-        let plan = Plan::make(&catalogue, context).unwrap();
+        let plan = Plan::make(&catalogue, &[Squeeze::None, Squeeze::Even], context).unwrap();
         (catalogue, plan)
     })
 }

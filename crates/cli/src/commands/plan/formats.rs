@@ -14,9 +14,9 @@ use under_seal_core::plan::{Likely, Outline};
 pub(super) struct Formatted {
     pub format: String,
     bytes: Option<u64>,
-    at_least: Option<u64>,
-    at_most: Option<u64>,
-    files: Option<u64>,
+    pub at_least: Option<u64>,
+    pub at_most: Option<u64>,
+    pub files: Option<u64>,
     encrypted: bool,
     hides_names: bool,
 }

@@ -10,8 +10,9 @@ use crate::session;
 use crate::settings::{BadValue, Configuration, Settings};
 use crate::ui::progress::ProgressLine;
 use report::{Report, lines};
+use under_seal_core::codec::Squeeze;
 use under_seal_core::fit::{Fit, NAMED};
-use under_seal_core::pack::check_fit;
+use under_seal_core::pack::{Format, check_fit};
 use under_seal_core::parcels::{Parcel, Weights};
 use under_seal_core::plan::{InFormat, Plan, in_open_formats};
 use under_seal_core::source::{Catalogue, expand};
@@ -31,6 +32,12 @@ struct Planning<'a> {
     parcels: Vec<Parcel>,
 }
 
+/// Every squeeze, from none to utmost.
+const EVERY_SQUEEZE: [Squeeze; 5] = [Squeeze::None, Squeeze::Light, Squeeze::Even, Squeeze::Hard, Squeeze::Utmost];
+
+/// The formats beside the sealed one.
+const OPEN_FORMATS: [Format; 4] = [Format::Zip, Format::Tar, Format::TarGz, Format::TarZst];
+
 /// Runs the command; the exit code.
 pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let settings = Settings::resolve(&arguments.delivery, arguments.work.threads)?;
@@ -48,8 +55,12 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
     let sources = expand(&arguments.sources)?;
     let catalogue = Catalogue::gather(&sources, &choice, &|_| false, &context)?;
-    let plan = Plan::make(&catalogue, &context)?;
-    let formats = in_open_formats(&catalogue, settings.squeeze.value.into(), hide_names, &context)?;
+    let squeeze: Squeeze = settings.squeeze.value.into();
+    let squeezes = if arguments.every_squeeze { EVERY_SQUEEZE.to_vec() } else { vec![squeeze] };
+    let plan = Plan::make(&catalogue, &squeezes, &context)?;
+    let chosen = [Format::from(format)];
+    let wanted = if arguments.every_format { &OPEN_FORMATS[..] } else { &chosen };
+    let formats = in_open_formats(&catalogue, wanted, squeeze, hide_names, &context)?;
     let parcels = match settings.fit.value.fit.volume_limit().filter(|_| arguments.delivery.shape.parcels) {
         Some(limit) => Weights::find(&catalogue, settings.squeeze.value.into(), &context)
             .and_then(|weights| weights.divide(&catalogue, limit, 0))?,

@@ -280,6 +280,7 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     let what = contents(report.files, report.folders, report.links);
     let heading = format!("The plan: {} in {what}. Nothing was written.", bytes(report.bytes));
     let mut lines = vec![paint(Tone::Strong, heading)];
+    lines.extend(answer(report));
     let mut section = |heading: &str, body: Vec<String>| {
         if !body.is_empty() {
             lines.extend([String::new(), paint(Tone::Strong, heading)]);
@@ -293,7 +294,9 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     let at = limit.map(|limit| format!(" at {}, {} a volume", report.fit, bytes(limit))).unwrap_or_default();
     section(&format!("What it would come to{at}"), estimate_lines(report, limit.is_some()));
     let formats = format_lines(&report.formats, &report.format, limit.is_some());
-    section(&format!("Format by format, at {}", report.squeeze), formats);
+    if report.formats.len() > 1 || report.format != "sealed" {
+        section(&format!("Format by format, at {}", report.squeeze), formats);
+    }
     section(&format!("Volumes by fit, at {}", report.squeeze), fit_lines(report));
     section(&format!("Parcels, at {}", report.squeeze), parcel_lines(report));
     section("On the way", way_lines(planning, report));
@@ -302,6 +305,21 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     lines.extend([String::new()]);
     lines.extend(next_step());
     lines
+}
+
+/// What it comes to, in the format, at the squeeze and the fit that were chosen: what most people ask.
+fn answer(report: &Report) -> Option<String> {
+    let chosen = report.formats.iter().find(|one| one.format == report.format)?;
+    let what = match (report.format.as_str(), chosen.files?) {
+        ("sealed", files) => count(files, "volume"),
+        (_, 1) => "1 file".to_owned(),
+        (_, files) => count(files, "part"),
+    };
+    let size = match (chosen.at_least?, chosen.at_most?) {
+        (least, most) if least == most => text::about(least),
+        (least, most) => format!("between {} and {}", text::about(least), text::about(most)),
+    };
+    Some(format!("It would come to {what}, {size} in all, at {}.", report.squeeze))
 }
 
 fn top_lines(report: &Report) -> Vec<String> {
@@ -470,7 +488,7 @@ fn suggestion_of_packing() -> String {
     let mut kept = Vec::new();
     while let Some(argument) = typed.next() {
         match argument.as_encoded_bytes() {
-            b"--json" => {}
+            b"--json" | b"--every-squeeze" | b"--every-format" => {}
             b"--line" => drop(typed.next()),
             line if line.starts_with(b"--line=") => {}
             _ => kept.push(argument),
