@@ -124,9 +124,7 @@ impl Changed {
         let differs_in = named.into_iter().filter(|(differs, _)| *differs).map(|(_, name)| name).collect();
         Self { path: shown(compared.path.as_bytes()), differs_in }
     }
-}
 
-impl Changed {
     fn is_content(&self) -> bool {
         self.differs_in.iter().any(|what| matches!(*what, "kind" | "content"))
     }
@@ -178,6 +176,7 @@ fn lines(report: &Report) -> Vec<String> {
     let changed = |changed: &Changed| format!("{}: {}", changed.path, changed.differs_in.join(", "));
     let (content, other): (Vec<&Changed>, Vec<&Changed>) =
         report.changed.iter().partition(|changed| changed.is_content());
+    let (contents_changed, only_around) = (content.len(), other.len());
     part(Tone::Look, "Changed since:", content.into_iter().map(changed).collect());
     part(
         Tone::Faint,
@@ -194,14 +193,16 @@ fn lines(report: &Report) -> Vec<String> {
         part(Tone::Good, "Proven to be inside, with the content that they have here:", originals.proven.clone());
         part(Tone::Bad, "Not proven to be inside as they are here:", originals.not_proven.clone());
     }
-    let same = format!(
-        "{} the same, {} added, {} removed, {} changed",
+    let mut counts = format!(
+        "{} the same, {} added, {} removed, {contents_changed} changed",
         report.same,
         report.added.len(),
-        report.removed.len(),
-        report.changed.len()
+        report.removed.len()
     );
-    lines.extend([String::new(), same]);
+    if only_around > 0 {
+        counts.push_str(&format!(", {only_around} only in time or mode"));
+    }
+    lines.extend([String::new(), counts]);
     if let Some(originals) = &report.originals {
         let files = count(originals.proven.len() as u64, "original");
         let verb = if originals.proven.len() == 1 { "is" } else { "are" };

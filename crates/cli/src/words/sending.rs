@@ -356,14 +356,14 @@ pub(super) fn parcels(error: &ParcelError) -> String {
 fn way(error: &WayError) -> String {
     match error {
         WayError::Taken { paths, bytes } => {
-            let (is, it, go) = if paths.len() == 1 {
-                ("An archive of this name is", "that file", "it would be")
+            let (is, it, go, within) = if paths.len() == 1 {
+                ("An archive of this name is", "that file", "it would be", "it")
             } else {
-                ("Volumes of this name are", "those files", "they would be")
+                ("Volumes of this name are", "those files", "they would be", "them")
             };
             format!(
                 "{is} there already: {}. Nothing was written. Packing does not add to {it} ({}): with --replace {go} gone, with all that is \
-                 in them. Choose another name with --to, or open what is there and pack everything together; to have it replaced, \
+                 in {within}. Choose another name with --to, or open what is there and pack everything together; to have it replaced, \
                  add --replace.",
                 first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>()),
                 text::about(*bytes)

@@ -8,6 +8,7 @@ use std::fs;
 #[rstest]
 #[case::nothing(|_: &Desk| {}, 0, "Nothing has changed since wrenfall-light was packed", "/same", 29)]
 #[case::added(|desk: &Desk| { desk.file("wrenfall-light/costs/new.csv", b"1"); }, 1, "Added since:\n  wrenfall-light/costs/new.csv", "/changed/0/differs_in/0", "time")]
+#[case::counted_as_listed(|desk: &Desk| { desk.file("wrenfall-light/costs/new.csv", b"1"); }, 1, "28 the same, 1 added, 0 removed, 0 changed, 1 only in time or mode\n", "/changed/0/path", "wrenfall-light/costs")]
 #[case::removed(|desk: &Desk| fs::remove_file(desk.path("wrenfall-light/costs/cost-table.csv")).unwrap(), 1, "Removed since:\n  wrenfall-light/costs/cost-table.csv", "/removed/0", "wrenfall-light/costs/cost-table.csv")]
 #[case::content_behind_the_same_length_and_time(|desk: &Desk| {
     let path = desk.path("wrenfall-light/costs/cost-table.csv");
@@ -330,6 +331,7 @@ fn a_password_is_not_taken_for_an_archive_that_has_none(#[case] forged: &str) {
                 "{command:?}: {}",
                 refused.err
             );
+            assert_eq!(refused.out, "", "{command:?} must not reassure");
         }
         desk.run(command).expect(5);
         assert!(desk.names("in").is_empty() && desk.names("give").is_empty(), "{command:?}");

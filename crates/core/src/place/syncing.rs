@@ -57,7 +57,7 @@ pub fn sync_all(count: usize, next: impl FnMut() -> Option<Result<ToSync, FileEr
             outcome = thing.and_then(|thing| match workers.is_empty() {
                 true => thing.sync(),
                 // Nobody takes it where every worker has failed; what each failed with is heard of below.
-                false => Ok(drop(give.send(thing))),
+                false => give.send(thing).or(Ok(())),
             });
             if outcome.is_err() {
                 break;

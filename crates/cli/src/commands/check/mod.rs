@@ -21,7 +21,7 @@ use under_seal_core::context::Context;
 use under_seal_core::proof::{
     Damage, FileReport, SetReport, Slip, VolumeReport, VolumeState, inspect, verify_contents,
 };
-use under_seal_core::sealed::{SealedReader, UnlockedSet};
+use under_seal_core::sealed::{HeadError, SealedError, SealedReader, UnlockedSet};
 use under_seal_core::volume::{VolumeSet, names};
 
 /// Sets of more volumes than this have their intact volumes drawn together.
@@ -74,14 +74,18 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     };
     match inside {
         Ok(contents) => show(contents),
-        // What was found outside holds all the same.
+        // What was found outside holds all the same; of a set that anybody can have made it would only reassure.
         Err(failure) => {
-            if !arguments.work.json {
+            if !arguments.work.json && !is_open_to_all(&failure) {
                 show(None)?;
             }
             Err(failure)
         }
     }
+}
+
+fn is_open_to_all(failure: &Failure) -> bool {
+    matches!(failure, Failure::Core(Error::Sealed(SealedError::Head(HeadError::OpenToAll))))
 }
 
 fn look_inside(unlocked: UnlockedSet, context: &Context<'_>) -> Result<Contents, Failure> {

@@ -168,6 +168,7 @@ impl Report {
             _ if self.kept_files > 0 && self.files + self.folders + self.links == 0 => {
                 let (files, are, were) = match self.kept_files {
                     1 => ("1 file".to_owned(), "is", "was"),
+                    2 => ("both files".to_owned(), "are", "were"),
                     many => (format!("all {many} files"), "are", "were"),
                 };
                 format!("Nothing was extracted from {}: {files} {are} there already, and {were} kept.", self.archive)

@@ -315,11 +315,14 @@ fn answer(report: &Report) -> Option<String> {
         (_, 1) => "1 file".to_owned(),
         (_, files) => count(files, "part"),
     };
-    let size = match (chosen.at_least?, chosen.at_most?) {
-        (least, most) if least == most => text::about(least),
-        (least, most) => format!("between {} and {}", text::about(least), text::about(most)),
+    let (exact, [least, most]) =
+        (chosen.at_least? == chosen.at_most?, [chosen.at_least?, chosen.at_most?].map(text::about));
+    let size = match least == most {
+        true if exact => least,
+        true => format!("about {least}"),
+        false => format!("between {least} and {most}"),
     };
-    Some(format!("It would come to {what}, {size} in all, at {}.", report.squeeze))
+    Some(format!("It would come to {what}, {size} in all, with --squeeze {}.", report.squeeze))
 }
 
 fn top_lines(report: &Report) -> Vec<String> {
