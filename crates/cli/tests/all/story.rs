@@ -57,6 +57,22 @@ fn check_looks_outside_without_the_password_and_inside_with_it() {
     assert_eq!((inside.json("/contents/bytes"), inside.json("/contents/files")), (1_785_141.into(), 20.into()));
 }
 
+/// A pack that was killed on its way to the names: the other volumes are in the folder beside, not with the sender.
+#[rstest]
+#[case::some_of_the_volumes_are_there(true, 4, "Next: let the pack that is at work end, or pack again under this name")]
+#[case::all_of_them_are_there(false, 1, "All 7 volumes are here and whole")]
+fn check_names_the_unfinished_pack_beside_the_volumes(#[case] remove: bool, #[case] code: i32, #[case] words: &str) {
+    let desk = Desk::with_volumes();
+    desk.file("out/wrenfall-light.unfinished/steps", b"").file("out/other.unfinished/steps", b"");
+    if remove {
+        fs::remove_file(desk.volume(3)).unwrap();
+    }
+    let ran = desk.run_bare(&["check", "out"]).expect(code).out;
+    assert!(ran.contains(words) && ran.contains("wrenfall-light.unfinished: a pack that"), "{ran}");
+    let unfinished = desk.run_bare(&["check", "out", "--json"]).expect(code).json("/unfinished");
+    assert_eq!(unfinished.as_array().unwrap().len(), 1, "{unfinished}");
+}
+
 #[test]
 fn replace_puts_the_new_volumes_in_the_place_of_the_old() {
     let desk = Desk::with_volumes();

@@ -15,9 +15,11 @@ use crate::ui::suggestion;
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, contents, count, grouped, shown};
 use serde::Serialize;
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use under_seal_core::Error;
 use under_seal_core::context::Context;
+use under_seal_core::place::staging;
 use under_seal_core::proof::{
     Damage, FileReport, SetReport, Slip, VolumeReport, VolumeState, inspect, verify_contents,
 };
@@ -116,6 +118,7 @@ struct Report {
     unrecognised: Vec<String>,
     contradicting: Vec<String>,
     untried: Vec<String>,
+    unfinished: Vec<String>,
     slip: Option<String>,
     contents: Option<Contents>,
 }
@@ -165,7 +168,9 @@ impl Report {
         let volumes: Vec<Volume> = found.volumes.iter().map(Volume::new).collect();
         let blemished = volumes.iter().flat_map(|volume| &volume.files).any(File::is_blemished);
         let changed = contents.as_ref().is_some_and(|contents| !contents.changed_while_read.is_empty());
-        let aside = [&set.unrecognised, &set.contradicting, &set.untried].iter().any(|paths| !paths.is_empty());
+        let unfinished = unfinished_beside(set);
+        let aside = [&set.unrecognised, &set.contradicting, &set.untried, &unfinished];
+        let aside = aside.iter().any(|paths| !paths.is_empty());
         let exit_code = match () {
             () if !missing.is_empty() => MISSING,
             () if !damaged.is_empty() => DAMAGED,
@@ -184,6 +189,7 @@ impl Report {
             unrecognised: set.unrecognised.iter().map(|path| text::path(path)).collect(),
             contradicting: set.contradicting.iter().map(|path| text::path(path)).collect(),
             untried: set.untried.iter().map(|path| text::path(path)).collect(),
+            unfinished: unfinished.iter().map(|path| text::path(path)).collect(),
             slip: Slip::of(set, found).map(|slip| slip.code()),
             contents,
         }
@@ -237,6 +243,12 @@ fn lines(set: &VolumeSet, found: &SetReport, report: &Report, typed: &CheckArgum
             format!("  {}: not looked at further, there is too much to compare it with", text::path(path)),
         )
     }));
+    lines.extend(
+        report
+            .unfinished
+            .iter()
+            .map(|path| paint(Tone::Look, format!("  {path}: a pack that is still at work here, or was interrupted"))),
+    );
     if typed.map {
         lines.push(String::new());
         lines.extend(map::lines(found, &set.geometry));
@@ -247,6 +259,17 @@ fn lines(set: &VolumeSet, found: &SetReport, report: &Report, typed: &CheckArgum
     }
     lines.extend(verdict(set, report, typed));
     lines
+}
+
+/// Where packing under the name of one of these files is at work, or was interrupted on the way to its names.
+fn unfinished_beside(set: &VolumeSet) -> Vec<PathBuf> {
+    let count = set.geometry.data_volumes;
+    let stand = |(number, path): (u32, &Path)| {
+        let stem = names::archive_name(path.file_name()?, number, count)?;
+        staging::folder_in(path.parent()?, &stem)
+    };
+    let files = set.volumes.iter().flat_map(|(number, files)| files.iter().map(|file| (*number, file.path.as_path())));
+    files.filter_map(stand).collect::<BTreeSet<_>>().into_iter().collect()
 }
 
 /// The archive's name, where every file still has the name that it was written with.
@@ -330,6 +353,11 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
     let wrong = text::missing_and_damaged("volume", &report.missing, &report.damaged);
     if !wrong.is_empty() {
         let sentence = format!("This cannot be opened yet: {wrong}.");
+        if !report.unfinished.is_empty() {
+            let next = "Next: let the pack that is at work end, or pack again under this name; then check again.";
+            let why = "That completes what was interrupted, or clears it.";
+            return vec![paint(Tone::Bad, sentence), next.to_owned(), why.to_owned()];
+        }
         let again = if report.missing.len() + report.damaged.len() == 1 { "it" } else { "them" };
         let next =
             format!("Next: ask the sender for {again} again, and put {again} beside the others, under any name.");

@@ -20,7 +20,7 @@ use crate::context::Context;
 use crate::ownership::OwnerKey;
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::OsStrExt as _;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use steps::Steps;
 
 const FOLDER_SUFFIX: &str = ".unfinished";
@@ -209,6 +209,13 @@ impl Drop for Staging {
 /// Whether a folder of this name beside a target is the staging folder of the archive `stem`.
 pub fn is_folder_of(name: &OsStr, stem: &OsStr) -> bool {
     name == folder_name(stem)
+}
+
+/// The staging folder of the archive `stem`, if something that may be it stands in `beside`. Whose it is and whether a run
+/// is at work in it is not looked into: as long as it stands there, what stands beside it may not be finished.
+pub fn folder_in(beside: &Path, stem: &OsStr) -> Option<PathBuf> {
+    let path = beside.join(folder_name(stem));
+    path.symlink_metadata().is_ok_and(|found| found.is_dir()).then_some(path)
 }
 
 /// Whether a file of this name, in a folder of that name, could be taken for one that a run of ours left.
