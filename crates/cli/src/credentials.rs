@@ -110,7 +110,7 @@ fn given_password(arguments: &PasswordArguments) -> Result<Option<Password>, Fai
 fn password_file(path: &Path) -> Result<Password, Failure> {
     let unreadable = |source| Failure::PasswordFile { path: path.to_owned(), source };
     match named_file::bytes(path, MAX_PASSWORD_FILE_BYTES) {
-        Ok(bytes) => Ok(Password::from_file_bytes(bytes.to_vec()).map_err(Error::from)?),
+        Ok(mut bytes) => Ok(Password::from_file_bytes(std::mem::take(&mut *bytes)).map_err(Error::from)?),
         Err(error) if error.kind() == io::ErrorKind::FileTooLarge => Err(Failure::PasswordFileTooLong(path.to_owned())),
         Err(error) => Err(unreadable(error)),
     }
@@ -124,7 +124,7 @@ fn key_file(arguments: &PasswordArguments) -> Result<Option<KeyFile>, Failure> {
         match file.metadata()?.is_file() {
             true => KeyFile::read(file),
             // What a program hands over has an end; a device may have none.
-            false => KeyFile::read(named_file::bytes(path, named_file::MAX_TEXT_BYTES)?.as_slice()),
+            false => KeyFile::read(named_file::up_to(file, named_file::MAX_TEXT_BYTES)?.as_slice()),
         }
     };
     read(path).map(Some).map_err(|source| Failure::KeyFile { path: path.clone(), source })
