@@ -20,7 +20,7 @@ use under_seal_core::plan::{Outline, Plan};
 use under_seal_core::sealed::{KeyCost, Password};
 use under_seal_core::source::Choice;
 
-const SQUEEZES: [Squeeze; 5] = [Squeeze::None, Squeeze::Light, Squeeze::Even, Squeeze::Hard, Squeeze::Utmost];
+const SQUEEZES: [Squeeze; 5] = Squeeze::ALL;
 
 fn main() {
     let threads = std::thread::available_parallelism().map_or(1, usize::from);

@@ -26,6 +26,9 @@ pub enum Squeeze {
 }
 
 impl Squeeze {
+    /// Every squeeze, from none to utmost.
+    pub const ALL: [Self; 5] = [Self::None, Self::Light, Self::Even, Self::Hard, Self::Utmost];
+
     /// The Zstandard level; `None` where nothing is compressed.
     pub const fn level(self) -> Option<i32> {
         match self {

@@ -49,9 +49,9 @@ impl OldArchive {
         let path = |name: &OsStr| absolute(&target.folder).join(name);
         let archives = match format {
             Format::Sealed => sealed(target, &there)?,
-            Format::Zip => zip(&path(&with_end(&target.stem, Format::Zip)), context),
+            Format::Zip => zip(&target.path_with(format.extension()), context),
             Format::Tar | Format::TarGz | Format::TarZst => {
-                let tar = path(&with_end(&target.stem, format));
+                let tar = target.path_with(format.extension());
                 let is_tar = matches!(open_format_of(&tar, context), Ok(Some(OpenFormat::Tar)));
                 if is_tar { vec![vec![tar]] } else { Vec::new() }
             }
@@ -60,7 +60,7 @@ impl OldArchive {
         let mut old = Self::default();
         for name in there {
             if !known.contains(&path(&name)) {
-                if name == with_end(&target.stem, format) {
+                if path(&name) == target.path_with(format.extension()) {
                     return Err(WayError::SomethingElse(path(&name)));
                 }
                 old.left.push(path(&name));
@@ -114,12 +114,6 @@ impl Delivery {
         let new: HashSet<&EntryPath> = self.catalogue.entries.iter().map(|entry| &entry.path).collect();
         Loss::Known(old.into_iter().filter(|path| !new.contains(path)).collect())
     }
-}
-
-fn with_end(stem: &OsStr, format: Format) -> OsString {
-    let mut name = stem.to_owned();
-    name.push(format.extension());
-    name
 }
 
 /// The volumes of one set, or parcels, by archive. A volume has the name that belongs to its number.

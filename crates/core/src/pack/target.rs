@@ -83,6 +83,9 @@ pub enum WayError {
 }
 
 impl Format {
+    /// The formats beside the sealed one, which other programs read too.
+    pub const OPEN: [Self; 4] = [Self::Zip, Self::Tar, Self::TarGz, Self::TarZst];
+
     /// The extension of what is made, with its dot.
     pub const fn extension(self) -> &'static str {
         match self {
@@ -103,7 +106,7 @@ impl Format {
             is_one.then(|| OsStr::from_bytes(stem).to_owned())
         };
         let sealed = without(names::EXTENSION).map(|_| (Self::Sealed, names::without_extension(name)));
-        let open = [Self::Zip, Self::Tar, Self::TarGz, Self::TarZst].into_iter();
+        let open = Self::OPEN.into_iter();
         let open =
             open.map(|format| (format, format.extension())).chain([(Self::TarGz, ".tgz"), (Self::TarZst, ".tzst")]);
         sealed.or_else(|| open.into_iter().find_map(|(format, end)| Some((format, without(end)?))))
@@ -151,9 +154,10 @@ impl Target {
                 let (stem, format) = match (Format::of_name(name), wish.format) {
                     (Some((said, stem)), None) => (stem, said),
                     (Some((said, stem)), Some(typed)) if said == typed => (stem, typed),
-                    (None, None) if ending_of_others(name).is_some() => {
-                        return Err(TargetError::NotWritten(ending_of_others(name).unwrap_or_default().to_owned()));
-                    }
+                    (None, None) => match ending_of_others(name) {
+                        Some(ending) => return Err(TargetError::NotWritten(ending.to_owned())),
+                        None => (name.to_owned(), otherwise),
+                    },
                     _ => (name.to_owned(), otherwise),
                 };
                 return Ok((Self { folder, stem }, format));

@@ -48,7 +48,7 @@ pub fn in_open_formats(
     }
     let contents = Contents::new(catalogue);
     let stretches = Stretches::growing(contents.total, PIECE_BYTES as u64);
-    context.tell(Progress::Begin(Phase::Sampling, stretches.parts.iter().map(|(from, to)| to - from).sum()));
+    context.tell(Progress::Begin(Phase::Sampling, stretches.bytes()));
     let samples =
         stretches.measured(3, |from, to| contents.stretch(from, to), || measuring(squeeze, wanted), context)?;
     context.tell(Progress::End);

@@ -2,7 +2,7 @@
 
 use crate::context::{Cancelled, Context, Phase, Progress};
 use crate::place::FileError;
-use crate::volume::supplement::{Run, push_run};
+use crate::volume::supplement::{Run, push_run, without};
 use crate::volume::{CELL_BYTES, CellReader, VolumeFile, VolumeSet, cell_offset};
 use std::path::PathBuf;
 
@@ -130,7 +130,7 @@ fn inspect_volume(
     context: &Context<'_>,
 ) -> Result<(VolumeReport, Vec<Run>), InspectError> {
     let geometry = reader.set().geometry;
-    let all = vec![Run { first: geometry.first_cell(number), count: geometry.cells_in(number) }];
+    let all = vec![Run::of_volume(&geometry, number)];
     let mut lost_everywhere = all.clone();
     let mut reports = Vec::new();
     for (copy, file) in files.iter().enumerate() {
@@ -173,21 +173,6 @@ fn inspect_volume(
         [] => VolumeState::Usable,
     };
     Ok((VolumeReport { number, state, files: reports }, lost_everywhere))
-}
-
-/// What of these runs is in none of the others; both are sorted.
-fn without(runs: &[Run], others: &[Run]) -> Vec<Run> {
-    let mut left = Vec::new();
-    for run in runs {
-        let mut at = run.first;
-        let from = others.partition_point(|other| other.end() <= run.first);
-        for other in others[from..].iter().take_while(|other| other.first < run.end()) {
-            left.extend(Run::between(at, other.first));
-            at = other.end();
-        }
-        left.extend(Run::between(at, run.end()));
-    }
-    left
 }
 
 /// Puts a stretch behind others, as one with the last where they touch.

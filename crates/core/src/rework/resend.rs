@@ -5,8 +5,8 @@ use crate::context::{Cancelled, Context, NoRandomness};
 use crate::place::{FileError, Folder, temporary_name};
 use crate::proof::slip::Slip;
 use crate::volume::header::{Header, VolumeKind};
-use crate::volume::supplement::{MAX_RUNS, Run, encode_page};
-use crate::volume::{CELL_BYTES, CHECK_BYTES, CellError, CellReader, Cutting, Geometry, VolumeSet, names};
+use crate::volume::supplement::{MAX_RUNS, Run, encode_page, without};
+use crate::volume::{CELL_BYTES, CHECK_BYTES, CellError, CellReader, Cutting, VolumeSet, names};
 use std::ffi::{OsStr, OsString};
 use std::path::{Path, PathBuf};
 
@@ -65,7 +65,8 @@ pub fn resend(
     let asked: u64 = slip.runs.iter().map(|run| u64::from(run.count)).sum();
     let fits_one = asked <= u64::from(geometry.cells_per_volume);
     let whole: Vec<u32> = (1..=geometry.data_volumes).filter(|volume| !fits_one && is_whole(volume)).collect();
-    let rest = outside(&slip.runs, &whole, &geometry);
+    let sent_whole: Vec<Run> = whole.iter().map(|volume| Run::of_volume(&geometry, *volume)).collect();
+    let rest = without(&slip.runs, &sent_whole);
     let mut work = Work { set, reader: CellReader::new(set.clone()), folder: Folder::open_or_create(folder)?, context };
     let mut resent = Resent::default();
     for number in whole {
@@ -85,25 +86,6 @@ pub fn resend(
         resent.supplement = Some(work.write(&name, VolumeKind::Supplement, 1, &page, cells)?);
     }
     Ok(resent)
-}
-
-/// What of these runs lies in none of these volumes, which are sorted. Cells are claims, so they are not gone through.
-fn outside(runs: &[Run], volumes: &[u32], geometry: &Geometry) -> Vec<Run> {
-    let mut left = Vec::new();
-    for run in runs {
-        let mut at = run.first;
-        let behind = volumes.partition_point(|volume| *volume < geometry.locate(run.first).0);
-        for volume in &volumes[behind..] {
-            let first = geometry.first_cell(*volume);
-            if first >= run.end() {
-                break;
-            }
-            left.extend(Run::between(at, first));
-            at = first + u64::from(geometry.cells_in(*volume));
-        }
-        left.extend(Run::between(at, run.end()));
-    }
-    left
 }
 
 fn named(stem: &OsStr, end: &str) -> OsString {

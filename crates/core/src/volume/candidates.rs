@@ -9,6 +9,7 @@ use super::recognising::Trying;
 use super::set::{GatherError, SetSummary, VolumeFile, VolumeSet, read_header};
 use crate::place::missing::missing;
 use crate::place::{FileAction, FileError, Links, open_regular};
+use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::io;
@@ -168,9 +169,7 @@ impl Candidates {
         let first_path = |one: &(Geometry, Head)| {
             files.iter().filter(|(header, _)| agrees(header, one)).map(|(_, file)| &file.path).min()
         };
-        said.sort_by(|one, other| {
-            followers(other).cmp(&followers(one)).then_with(|| first_path(one).cmp(&first_path(other)))
-        });
+        said.sort_by_cached_key(|one| (Reverse(followers(one)), first_path(one).cloned()));
         let mut trying = Trying::default();
         let mut sets = said.iter().take(1 + MAX_RIVALS).map(|one| {
             let mut set = VolumeSet {
@@ -207,6 +206,7 @@ impl Candidates {
         Ok(set)
     }
 }
+
 /// A file with our extension whose mark is gone is a damaged volume rather than a foreign file.
 fn looks_like_a_volume(path: &Path) -> bool {
     path.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("useal"))

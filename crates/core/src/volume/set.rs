@@ -35,13 +35,11 @@ impl VolumeFile {
             Some(runs) => offset_in(runs, geometry.first_cell(number) + u64::from(index)),
         }
     }
-}
 
-impl VolumeFile {
     /// The cells of volume `number` that begin within this file, in order.
     pub fn held(&self, geometry: &Geometry, number: u32) -> Vec<Run> {
-        let first = geometry.first_cell(number);
-        let end = first + u64::from(geometry.cells_in(number));
+        let all = Run::of_volume(geometry, number);
+        let (first, end) = (all.first, all.end());
         match &self.runs {
             None => {
                 let room = self.length.saturating_sub(HEADER_BYTES as u64).div_ceil(CELL_BYTES as u64);

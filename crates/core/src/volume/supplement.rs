@@ -34,6 +34,11 @@ impl Run {
         (count > 0).then_some(Self { first: from, count })
     }
 
+    /// All cells of a volume.
+    pub fn of_volume(geometry: &Geometry, number: u32) -> Self {
+        Self { first: geometry.first_cell(number), count: geometry.cells_in(number) }
+    }
+
     /// The number of the cell behind it.
     pub fn end(&self) -> u64 {
         self.first.saturating_add(u64::from(self.count))
@@ -41,7 +46,8 @@ impl Run {
 }
 
 /// Numbers of cells, sorted, as runs.
-pub fn runs_of(cells: impl IntoIterator<Item = u64>) -> Vec<Run> {
+#[cfg(test)]
+pub(crate) fn runs_of(cells: impl IntoIterator<Item = u64>) -> Vec<Run> {
     let mut runs: Vec<Run> = Vec::new();
     cells.into_iter().for_each(|cell| push_run(&mut runs, Run { first: cell, count: 1 }));
     runs
@@ -53,6 +59,21 @@ pub fn push_run(runs: &mut Vec<Run>, run: Run) {
         Some((end, Some(count), last)) if end == run.first => last.count = count,
         _ => runs.push(run),
     }
+}
+
+/// What of these runs is in none of the others; both are sorted. Runs are claims, so their cells are not gone through.
+pub fn without(runs: &[Run], others: &[Run]) -> Vec<Run> {
+    let mut left = Vec::new();
+    for run in runs {
+        let mut at = run.first;
+        let from = others.partition_point(|other| other.end() <= run.first);
+        for other in others[from..].iter().take_while(|other| other.first < run.end()) {
+            left.extend(Run::between(at, other.first));
+            at = other.end();
+        }
+        left.extend(Run::between(at, run.end()));
+    }
+    left
 }
 
 /// Where a cell begins in a supplement with these runs, in bytes; `None` where it is not in it.

@@ -228,27 +228,15 @@ fn lines(set: &VolumeSet, found: &SetReport, report: &Report, typed: &CheckArgum
     let rows = rows(found);
     let columns = [Column::Number("volume"), Column::Text("file"), Column::Number("bytes"), Column::Text("state")];
     lines.extend(table::lines(&columns, &rows));
-    lines.extend(set.unrecognised.iter().map(|path| {
-        let words = format!("  {}: a volume too damaged to tell which one it is", text::path(path));
-        paint(Tone::Bad, words)
-    }));
-    lines.extend(
-        set.contradicting.iter().map(|path| {
-            paint(Tone::Bad, format!("  {}: set aside, its header contradicts the others", text::path(path)))
-        }),
-    );
-    lines.extend(set.untried.iter().map(|path| {
-        paint(
-            Tone::Look,
-            format!("  {}: not looked at further, there is too much to compare it with", text::path(path)),
-        )
-    }));
-    lines.extend(
-        report
-            .unfinished
-            .iter()
-            .map(|path| paint(Tone::Look, format!("  {path}: a pack that is still at work here, or was interrupted"))),
-    );
+    let aside = [
+        (&report.unrecognised, Tone::Bad, "a volume too damaged to tell which one it is"),
+        (&report.contradicting, Tone::Bad, "set aside, its header contradicts the others"),
+        (&report.untried, Tone::Look, "not looked at further, there is too much to compare it with"),
+        (&report.unfinished, Tone::Look, "a pack that is still at work here, or was interrupted"),
+    ];
+    for (paths, tone, what) in aside {
+        lines.extend(paths.iter().map(|path| paint(tone, format!("  {path}: {what}"))));
+    }
     if typed.map {
         lines.push(String::new());
         lines.extend(map::lines(found, &set.geometry));
@@ -264,12 +252,14 @@ fn lines(set: &VolumeSet, found: &SetReport, report: &Report, typed: &CheckArgum
 /// Where packing under the name of one of these files is at work, or was interrupted on the way to its names.
 fn unfinished_beside(set: &VolumeSet) -> Vec<PathBuf> {
     let count = set.geometry.data_volumes;
-    let stand = |(number, path): (u32, &Path)| {
+    let named = |(number, path): (u32, &Path)| {
         let stem = names::archive_name(path.file_name()?, number, count)?;
-        staging::folder_in(path.parent()?, &stem)
+        Some((path.parent()?.to_owned(), stem))
     };
     let files = set.volumes.iter().flat_map(|(number, files)| files.iter().map(|file| (*number, file.path.as_path())));
-    files.filter_map(stand).collect::<BTreeSet<_>>().into_iter().collect()
+    // The volumes of a set mostly have one name, which is looked for once.
+    let targets: BTreeSet<_> = files.filter_map(named).collect();
+    targets.iter().filter_map(|(folder, stem)| staging::folder_in(folder, stem)).collect()
 }
 
 /// The archive's name, where every file still has the name that it was written with.

@@ -32,12 +32,6 @@ struct Planning<'a> {
     parcels: Vec<Parcel>,
 }
 
-/// Every squeeze, from none to utmost.
-const EVERY_SQUEEZE: [Squeeze; 5] = [Squeeze::None, Squeeze::Light, Squeeze::Even, Squeeze::Hard, Squeeze::Utmost];
-
-/// The formats beside the sealed one.
-const OPEN_FORMATS: [Format; 4] = [Format::Zip, Format::Tar, Format::TarGz, Format::TarZst];
-
 /// Runs the command; the exit code.
 pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let settings = Settings::resolve(&arguments.delivery, arguments.work.threads)?;
@@ -56,10 +50,10 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let sources = expand(&arguments.sources)?;
     let catalogue = Catalogue::gather(&sources, &choice, &|_| false, &context)?;
     let squeeze: Squeeze = settings.squeeze.value.into();
-    let squeezes = if arguments.every_squeeze { EVERY_SQUEEZE.to_vec() } else { vec![squeeze] };
+    let squeezes = if arguments.every_squeeze { Squeeze::ALL.to_vec() } else { vec![squeeze] };
     let plan = Plan::make(&catalogue, &squeezes, &context)?;
     let chosen = [Format::from(format)];
-    let wanted = if arguments.every_format { &OPEN_FORMATS[..] } else { &chosen };
+    let wanted = if arguments.every_format { &Format::OPEN[..] } else { &chosen };
     let formats = in_open_formats(&catalogue, wanted, squeeze, hide_names, &context)?;
     let parcels = match settings.fit.value.fit.volume_limit().filter(|_| arguments.delivery.shape.parcels) {
         Some(limit) => Weights::find(&catalogue, settings.squeeze.value.into(), &context)

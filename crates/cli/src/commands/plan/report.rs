@@ -10,7 +10,6 @@ use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bar, bytes, contents, count, duration, grouped, shown};
 use crate::words;
 use serde::Serialize;
-use std::ffi::OsString;
 use under_seal_core::entry::{EntryKind, EntryPath};
 use under_seal_core::fit::{Fit, message_bytes};
 use under_seal_core::parcels::Parcel;
@@ -315,10 +314,10 @@ fn answer(report: &Report) -> Option<String> {
         (_, 1) => "1 file".to_owned(),
         (_, files) => count(files, "part"),
     };
-    let (exact, [least, most]) =
-        (chosen.at_least? == chosen.at_most?, [chosen.at_least?, chosen.at_most?].map(text::about));
+    let (at_least, at_most) = (chosen.at_least?, chosen.at_most?);
+    let (least, most) = (text::about(at_least), text::about(at_most));
     let size = match least == most {
-        true if exact => least,
+        true if at_least == at_most => least,
         true => format!("about {least}"),
         false => format!("between {least} and {most}"),
     };
@@ -494,11 +493,9 @@ fn suggestion_of_packing() -> String {
             b"--json" | b"--every-squeeze" | b"--every-format" => {}
             b"--line" => drop(typed.next()),
             line if line.starts_with(b"--line=") => {}
-            _ => kept.push(argument),
+            _ => kept.push(as_typed(&argument)),
         }
     }
-    let typed: Vec<String> = kept.iter().map(|argument: &OsString| as_typed(argument)).collect();
-    let words: Vec<Part<'_>> =
-        std::iter::once("pack").chain(typed.iter().map(String::as_str)).map(Part::Word).collect();
+    let words: Vec<Part<'_>> = std::iter::once("pack").chain(kept.iter().map(String::as_str)).map(Part::Word).collect();
     command(&words)
 }
