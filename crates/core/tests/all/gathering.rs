@@ -71,16 +71,21 @@ fn a_header_that_cannot_be_used_is_named(
     assert_eq!(desk.unlock(&[place]).err().unwrap().class(), expected);
 }
 
+/// Lets a volume's header speak of the most volumes that there can be, of so many cells each.
+fn speak_of_very_many(volume: &Path, cells_per_volume: u32) {
+    edit(volume, |bytes| {
+        bytes[52..56].copy_from_slice(&65_535_u32.to_le_bytes());
+        bytes[60..64].copy_from_slice(&cells_per_volume.to_le_bytes());
+        bytes[64..72].copy_from_slice(&(65_535 * u64::from(cells_per_volume)).to_le_bytes());
+        mend_checks(bytes);
+    });
+}
+
 /// A header can speak of 256 TiB; what is missing of that takes no room, and its slip is short.
 #[test]
 fn an_endless_set_costs_nothing_to_check() {
     let (desk, volumes) = three_volumes();
-    edit(&volumes[0], |bytes| {
-        bytes[52..56].copy_from_slice(&65_535_u32.to_le_bytes());
-        bytes[60..64].copy_from_slice(&65_536_u32.to_le_bytes());
-        bytes[64..72].copy_from_slice(&(65_535_u64 * 65_536).to_le_bytes());
-        mend_checks(bytes);
-    });
+    speak_of_very_many(&volumes[0], 65_536);
     let set = VolumeSet::from_files(&volumes[..1]).unwrap();
     let found = desk.with_context(&|| false, |context| inspect(&set, context)).unwrap();
     assert_eq!(found.numbers(VolumeState::Missing).len(), 65_534);
@@ -143,12 +148,7 @@ fn volumes_that_contradict_the_others_are_set_aside(#[case] copies: usize, #[cas
 #[test]
 fn recognising_files_by_their_cells_has_an_end() {
     let (desk, volumes) = three_volumes();
-    edit(&volumes[0], |bytes| {
-        bytes[52..56].copy_from_slice(&65_535_u32.to_le_bytes());
-        bytes[60..64].copy_from_slice(&4_u32.to_le_bytes());
-        bytes[64..72].copy_from_slice(&(65_535_u64 * 4).to_le_bytes());
-        mend_checks(bytes);
-    });
+    speak_of_very_many(&volumes[0], 4);
     for number in 0..3 {
         let bytes = [b"not a header".repeat(400), noise(300_000 + number)].concat();
         fs::write(desk.path(&format!("out/broken-{number}.useal")), bytes).unwrap();
