@@ -130,6 +130,24 @@ impl EntryPath {
     }
 }
 
+/// How many numbers are tried for a free name.
+const MOST_NUMBERS: u32 = 10_000;
+
+impl EntryPath {
+    /// The first path like `notes (2).txt` beside this one that is not taken; `None` where very many are.
+    pub fn free_beside(&self, mut taken: impl FnMut(&Self) -> bool) -> Option<Self> {
+        let (parent, name) = self.parent_and_name();
+        // A dot at the beginning hides a name, and begins no extension.
+        let dot = name.iter().rposition(|byte| *byte == b'.').filter(|dot| *dot > 0).unwrap_or(name.len());
+        let (stem, extension) = name.split_at(dot);
+        (2..MOST_NUMBERS).find_map(|number| {
+            let name = [stem, format!(" ({number})").as_bytes(), extension].concat();
+            let path = Self::new(parent.map_or(name.clone(), |parent| [parent, b"/", &name].concat())).ok()?;
+            (!taken(&path)).then_some(path)
+        })
+    }
+}
+
 impl Ord for EntryPath {
     fn cmp(&self, other: &Self) -> Ordering {
         self.components().cmp(other.components())
@@ -344,6 +362,19 @@ mod tests {
     #[case::through_another_link("a/b/l", "x/..", false)]
     fn a_link_that_could_lead_outside_is_told(#[case] path: &str, #[case] target: &str, #[case] inside: bool) {
         assert_eq!(link_stays_inside(&EntryPath::new(path).unwrap(), target.as_bytes()), inside);
+    }
+
+    #[rstest]
+    #[case("a/notes.txt", "a/notes (2).txt")]
+    #[case("notes", "notes (3)")]
+    #[case(".hidden", ".hidden (2)")]
+    #[case("a/b.tar.gz", "a/b.tar (3).gz")]
+    fn the_first_free_number_is_taken(#[case] path: &str, #[case] expected: &str) {
+        let taken = ["notes (2)", "a/b.tar (2).gz"];
+        let free = EntryPath::new(path)
+            .unwrap()
+            .free_beside(|path| taken.iter().any(|taken| taken.as_bytes() == path.as_bytes()));
+        assert_eq!(free.unwrap().as_bytes(), expected.as_bytes());
     }
 
     #[test]

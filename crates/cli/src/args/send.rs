@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use std::str::FromStr;
 use under_seal_core::codec::Squeeze;
 use under_seal_core::pack::Format;
+use under_seal_core::source::UnsafeNames;
 
 /// `pack`.
 #[derive(Debug, Args)]
@@ -107,6 +108,11 @@ pub struct ShapeArguments {
     /// Hide names, sizes and dates in ZIP too, by an archive within the archive (sealed always hides them)
     #[arg(long)]
     pub hide_names: bool,
+    /// What becomes of names that are not text (UTF-8) in ZIP, which needs text (without this: escape)
+    ///
+    /// The sealed format and tar keep every name as it is.
+    #[arg(long, value_enum, value_name = "WHAT")]
+    pub unsafe_names: Option<UnsafeNamesName>,
     /// What a volume must fit: a size such as 300KB, 10MB or 5MiB, or a name such as mail-10 (see "fits")
     ///
     /// MB is 1,000,000 bytes and MiB is 1,048,576. Without this option there is one volume.
@@ -174,6 +180,27 @@ impl fmt::Display for FormatName {
             Self::TarGz => "tar.gz",
             Self::TarZst => "tar.zst",
         })
+    }
+}
+
+/// What becomes of names that are no text.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum UnsafeNamesName {
+    /// Pack it under a name with %XX in place of each byte that is not text, and say so
+    Escape,
+    /// Leave it out, and what lies below it, and say so
+    LeaveOut,
+    /// Pack nothing
+    Refuse,
+}
+
+impl From<UnsafeNamesName> for UnsafeNames {
+    fn from(name: UnsafeNamesName) -> Self {
+        match name {
+            UnsafeNamesName::Escape => Self::Escape,
+            UnsafeNamesName::LeaveOut => Self::LeaveOut,
+            UnsafeNamesName::Refuse => Self::Refuse,
+        }
     }
 }
 

@@ -17,7 +17,7 @@ use under_seal_core::carriers::{Carrier, LimitError};
 use under_seal_core::codes::CodeError;
 use under_seal_core::fit::{Fit, FitError};
 use under_seal_core::pack::Format;
-use under_seal_core::source::{Choice, Naming, PatternError, Patterns};
+use under_seal_core::source::{Choice, Naming, PatternError, Patterns, UnsafeNames};
 
 /// Where a value comes from.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -249,7 +249,13 @@ impl Settings {
         Self::resolve(&delivery, threads)?.choice(choice)
     }
 
-    /// What of the sources is packed.
+    /// What of the sources is packed in this format, and under which names.
+    pub fn packing_choice(&self, typed: &DeliveryArguments, format: Format) -> Result<Choice, Failure> {
+        let wished = typed.shape.unsafe_names.map(UnsafeNames::from).unwrap_or_default();
+        Ok(Choice { text_names: format.names_are_text().then_some(wished), ..self.choice(&typed.choice)? })
+    }
+
+    /// What of the sources counts.
     pub fn choice(&self, typed: &ChoiceArguments) -> Result<Choice, Failure> {
         let leave_out = self.leave_out.iter().map(|pattern| &pattern.value);
         Ok(Choice {
@@ -263,6 +269,7 @@ impl Settings {
                 (_, true) => Naming::AsTyped,
                 _ => Naming::OwnName,
             },
+            text_names: None,
         })
     }
 

@@ -1,5 +1,6 @@
 //! What the user sees beside results: progress, prompts, and how names, sizes and tables are written.
 
+pub mod escaped_name;
 pub mod paint;
 pub mod progress;
 pub mod prompt;

@@ -259,6 +259,11 @@ pub(super) fn source(error: &SourceError) -> String {
         SourceError::NothingChosen => {
             "Nothing on disk is chosen: everything is left out. Look at --leave-out and --only.".to_owned()
         }
+        SourceError::NotText(names) => format!(
+            "Nothing was packed: ZIP needs names that are text (UTF-8), and these are not: {}. Rename them, or pack with --as \
+             sealed, which keeps them, or with --unsafe-names escape, which gives them other names.",
+            first_few(&names.iter().map(|name| shown(name.as_bytes())).collect::<Vec<_>>())
+        ),
         SourceError::Unpackable(what) => unpackable(what),
         SourceError::Cancelled(_) => "Cancelled.".to_owned(),
     }

@@ -6,7 +6,9 @@ mod iso;
 use crate::support::Desk;
 use iso::{Disc, file, folder, mode, named};
 use rstest::rstest;
+use std::ffi::OsStr;
 use std::fs;
+use std::os::unix::ffi::OsStrExt as _;
 use std::os::unix::fs::PermissionsExt as _;
 
 fn with_dossier() -> Desk {
@@ -80,6 +82,37 @@ fn what_a_format_cannot_do_is_told(#[case] options: &[&str], #[case] words: &str
     let ran = desk.run(&[&["pack", "a", "--to", to], options].concat()).expect(2);
     assert!(ran.err.replace("\n  ", " ").contains(words), "{}", ran.err);
     assert_eq!(desk.names("."), before);
+}
+
+/// What becomes in ZIP of names that are not text, the exit code, what is said, and what comes out.
+#[rstest]
+#[case::usually(&[], 1, r"k\xfcste/d\xe4mm.txt is called k%FCste/d%E4mm.txt", &["k%FCste", "plain"])]
+#[case::escaped(&["--unsafe-names", "escape", "--hide-names"], 1, r"k\xfcste is called k%FCste", &["k%FCste", "plain"])]
+#[case::left_out(&["--unsafe-names", "leave-out"], 1, "Left out, since these names are not text", &["plain"])]
+#[case::refused(&["--unsafe-names", "refuse"], 2, "or with --unsafe-names escape", &[])]
+#[case::nothing_else(&["--unsafe-names", "leave-out", "--leave-out", "plain"], 2, "these are not: k\\xfcste", &[])]
+#[case::kept_by_the_sealed_format(&["--as", "sealed"], 0, "packed and verified", &["k\u{fffd}ste", "plain"])]
+fn a_name_that_is_no_text_does_not_block_the_rest(
+    #[case] options: &[&str],
+    #[case] code: i32,
+    #[case] words: &str,
+    #[case] landed: &[&str],
+) {
+    let desk = Desk::new().with_password(true);
+    desk.file("sources/plain", b"1");
+    let folder = desk.path("sources").join(OsStr::from_bytes(b"k\xfcste"));
+    fs::create_dir(&folder).unwrap();
+    fs::write(folder.join(OsStr::from_bytes(b"d\xe4mm.txt")), b"2").unwrap();
+    let archive = if options.contains(&"--as") { "b" } else { "b.zip" };
+    let packed = desk.run(&[&["pack", "sources", "--contents", "--to", archive], options].concat()).expect(code);
+    let said = (packed.out + &packed.err).replace("\n  ", " ");
+    assert!(said.contains(words), "{said}");
+    let archive = if archive == "b" { "b.useal" } else { archive };
+    assert_eq!(desk.path(archive).exists(), !landed.is_empty());
+    if !landed.is_empty() {
+        desk.run(&["open", archive, "--into", "inbox"]).expect(0);
+        assert_eq!(desk.names("inbox"), landed);
+    }
 }
 
 /// What befalls an archive in three parts, the exit code, and what is said.

@@ -1,7 +1,7 @@
 //! Clashes: what becomes of a file or link that meets something that is there. Decided for all of them before a byte is written.
 
 use crate::entry::{Entry, EntryPath, Timestamp};
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 /// What is done where a file to be extracted meets one that is there.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -56,44 +56,5 @@ impl OnClash {
             Self::Newer => Resolution::Keep,
             Self::Both => Resolution::Beside(clash.beside?),
         })
-    }
-}
-
-/// How many numbers are tried for a free name.
-const MOST_NUMBERS: u32 = 10_000;
-
-/// The first free path like `notes (2).txt` beside `path`; `taken` answers for names on disk, `given` are paths that
-/// other entries have or get.
-pub(super) fn free_beside(
-    path: &EntryPath,
-    given: &HashSet<EntryPath>,
-    mut taken: impl FnMut(&[u8]) -> bool,
-) -> Option<EntryPath> {
-    let (parent, name) = path.parent_and_name();
-    // A dot at the beginning hides a name, and begins no extension.
-    let dot = name.iter().rposition(|byte| *byte == b'.').filter(|dot| *dot > 0).unwrap_or(name.len());
-    let (stem, extension) = name.split_at(dot);
-    (2..MOST_NUMBERS).find_map(|number| {
-        let name = [stem, format!(" ({number})").as_bytes(), extension].concat();
-        let full = parent.map_or(name.clone(), |parent| [parent, b"/", &name].concat());
-        let path = EntryPath::new(full).ok()?;
-        (!given.contains(&path) && !taken(&name)).then_some(path)
-    })
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use rstest::rstest;
-
-    #[rstest]
-    #[case("a/notes.txt", "a/notes (2).txt")]
-    #[case("notes", "notes (3)")]
-    #[case(".hidden", ".hidden (2)")]
-    #[case("a/b.tar.gz", "a/b.tar (2).gz")]
-    fn the_first_free_number_is_taken(#[case] path: &str, #[case] expected: &str) {
-        let given = HashSet::from([EntryPath::new("notes (2)").unwrap()]);
-        let free = free_beside(&EntryPath::new(path).unwrap(), &given, |name| name == b"b (2).tar.gz");
-        assert_eq!(free.unwrap().as_bytes(), expected.as_bytes());
     }
 }

@@ -1,6 +1,5 @@
 //! Without folders: every file right in the destination, and a number behind a name that several files have.
 
-use super::clash::free_beside;
 use crate::entry::{EntryKind, EntryPath, ListedEntry};
 use std::collections::{HashMap, HashSet};
 
@@ -31,7 +30,7 @@ impl Flat {
                 name
             } else {
                 // So many files of one name that no number is left stay where they are.
-                let place = free_beside(&name, &given, |_| false).unwrap_or_else(|| path.clone());
+                let place = name.free_beside(|path| given.contains(path)).unwrap_or_else(|| path.clone());
                 given.insert(place.clone());
                 flat.numbered.push((place.clone(), path.clone()));
                 place

@@ -1,6 +1,6 @@
 //! What could be in the way of an extraction, found before a byte is written.
 
-use super::clash::{Clash, OnClash, Resolution, Resolutions, free_beside};
+use super::clash::{Clash, OnClash, Resolution, Resolutions};
 use super::place_below;
 use super::unlandable::{NotLanded, not_landed};
 use crate::context::{Cancelled, Context, NoRandomness};
@@ -141,8 +141,10 @@ fn find_clashes(
             (None, _) => {}
             (Some(there), EntryKind::Folder) if there.is_dir() => {}
             (Some(there), EntryKind::File | EntryKind::Link) if there.is_file() || there.is_symlink() => {
-                let taken = |name: &[u8]| !matches!(folder.kind_of(OsStr::from_bytes(name)), Ok(None));
-                let beside = if given.is_empty() { None } else { free_beside(path, &given, taken) };
+                let is_there =
+                    |path: &EntryPath| !matches!(folder.kind_of(OsStr::from_bytes(path.parent_and_name().1)), Ok(None));
+                let taken = |path: &EntryPath| given.contains(path) || is_there(path);
+                let beside = if given.is_empty() { None } else { path.free_beside(taken) };
                 let clash = Clash { entry: &listed.entry, there: folder.size_and_time_of(name)?.1, beside };
                 match on_clash.resolve(clash) {
                     Some(resolution) => {

@@ -52,6 +52,13 @@ pub enum Format {
     TarZst,
 }
 
+impl Format {
+    /// Whether a name in it is text (UTF-8), and no other bytes.
+    pub const fn names_are_text(self) -> bool {
+        matches!(self, Self::Zip)
+    }
+}
+
 /// What to pack, and into what.
 pub struct PackRequest<'a> {
     /// Files and folders.
@@ -146,6 +153,8 @@ pub struct Packed {
     pub outward_links: Vec<EntryPath>,
     /// Sources that are volumes of a sealed archive, of which others were not named.
     pub lone_volumes: Vec<LoneVolume>,
+    /// Names that are no text, and the paths under which they stand in the archive for that.
+    pub escaped_names: Vec<(EntryPath, EntryPath)>,
 }
 
 /// A file that could not be read to its end when its length was written down already.
@@ -181,6 +190,8 @@ pub struct LeftOut {
     pub own_output: u64,
     /// Patterns that matched nothing, as they were written.
     pub unmatched: Vec<String>,
+    /// What has a name that is no text, without what lies below it.
+    pub not_text: Vec<EntryPath>,
 }
 
 /// Why nothing was packed. No volume has a final name then.
@@ -372,6 +383,7 @@ impl Delivery {
             filled_up: Vec::new(),
             outward_links,
             lone_volumes: self.lone_volumes,
+            escaped_names: Vec::new(),
         })
     }
 
@@ -463,6 +475,7 @@ fn told_of(catalogue: Catalogue) -> (Vec<EntryPath>, LeftOut, Vec<PassedOver>) {
         other_systems: catalogue.other_systems,
         own_output: catalogue.own_output,
         unmatched: catalogue.unmatched,
+        not_text: catalogue.not_text,
     };
     (outward_links, left_out, catalogue.passed_over)
 }

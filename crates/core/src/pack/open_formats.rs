@@ -89,6 +89,7 @@ impl Delivery {
         open: impl FnOnce() -> Result<Archive, PackError>,
     ) -> Result<Packed, PackError> {
         let Written { files, read } = written;
+        let escaped_names = self.catalogue.text_names.escaped();
         let (outward_links, left_out, mut passed_over) = told_of(self.catalogue);
         passed_over.extend(read.passed_over);
         refuse_nothing(&read.totals, &mut passed_over)?;
@@ -120,6 +121,7 @@ impl Delivery {
             filled_up: read.filled_up,
             outward_links,
             lone_volumes: self.lone_volumes,
+            escaped_names,
         })
     }
 }
@@ -135,7 +137,7 @@ struct Written {
 #[derive(Default)]
 pub(super) struct Read {
     pub totals: Totals,
-    /// Every file's content, by path, sorted.
+    /// Every file's content, by its path in the archive, sorted.
     pub contents: Vec<(EntryPath, Content)>,
     pub passed_over: Vec<PassedOver>,
     pub changed: Vec<EntryPath>,

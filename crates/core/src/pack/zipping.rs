@@ -6,7 +6,7 @@ use super::open_formats::Read;
 use crate::codec::Squeeze;
 use crate::context::{Context, Progress};
 use crate::deflate::{self, Deflater, PIECE_BYTES, window_of};
-use crate::entry::{Content, EntryKind, Timestamp};
+use crate::entry::{Content, Entry, EntryKind, Timestamp};
 use crate::pipeline::{Jobs, ordered};
 use crate::place::FileError;
 use crate::place::staging::Staging;
@@ -131,7 +131,7 @@ pub(crate) fn zip_headers_bytes(catalogue: &Catalogue, hide_names: bool) -> u64 
         described.local(Finished::default()).len() + described.central(Finished::default(), 0, 0).len()
     };
     let of = |source: &SourceEntry| {
-        let described = Described::of(&source.entry(0), source.size, 0, !hide_names);
+        let described = Described::of(&inside(catalogue, source), source.size, 0, !hide_names);
         let added = match source.kind {
             EntryKind::Folder => 0,
             _ if hide_names => described.descriptor(Finished::default()).len() as u64,
@@ -143,6 +143,11 @@ pub(crate) fn zip_headers_bytes(catalogue: &Catalogue, hide_names: bool) -> u64 
     let archive = catalogue.entries.iter().map(of).sum::<u64>() + END_BYTES as u64;
     let cover = headers(&Described::cover(archive, Timestamp::default())) + END_BYTES;
     archive + if hide_names { cover as u64 + ENCRYPTION_BYTES } else { 0 }
+}
+
+/// The entry that a source becomes, under a name that is text.
+fn inside(catalogue: &Catalogue, source: &SourceEntry) -> Entry {
+    Entry { path: catalogue.text_names.of(&source.path).clone(), ..source.entry(0) }
 }
 
 /// A worker with a compressor of its own; nothing comes of what the system has no memory for.
@@ -210,12 +215,15 @@ fn read_all(
         }
     }
     reading.hand_over()?;
+    // Under other names they may stand in another order.
+    reading.read.contents.sort_by(|(one, _), (other, _)| one.cmp(other));
     Ok(reading.read)
 }
 
 impl Reading<'_> {
     fn describe(&self, entry: &SourceEntry, method: u16) -> Described {
-        Described::of(&entry.entry(0), entry.size, method, self.job.password.is_some() && !self.job.covered)
+        let encrypted = self.job.password.is_some() && !self.job.covered;
+        Described::of(&inside(self.job.catalogue, entry), entry.size, method, encrypted)
     }
 
     fn submit(&mut self, step: Step) -> Result<(), PackError> {
@@ -279,7 +287,7 @@ impl Reading<'_> {
                 Outcome::Steady(content) => content,
             };
             self.read.totals.add(EntryKind::File, content.size);
-            self.read.contents.push((entry.path.clone(), content));
+            self.read.contents.push((catalogue.text_names.of(&entry.path).clone(), content));
             return Ok(());
         }
         Ok(())

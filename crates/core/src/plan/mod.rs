@@ -107,7 +107,7 @@ impl Plan {
             kinds: kinds(catalogue)?,
             estimates: estimate::estimate(catalogue, squeezes, context)?,
             unreadable: catalogue.entries.iter().filter(is_closed).map(|entry| entry.path.clone()).collect(),
-            unportable: unportable(catalogue.entries.iter().map(|entry| &entry.path)),
+            unportable: unportable(catalogue.entries.iter().map(|entry| catalogue.text_names.of(&entry.path))),
         })
     }
 

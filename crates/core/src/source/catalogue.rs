@@ -3,6 +3,7 @@
 use super::choice::{Choice, LITTER, Naming, PatternError, Patterns};
 use super::reading::SourceFile;
 use super::roots::{Root, roots_of, unpackable};
+use super::text_names::{self, TextNames, UnsafeNames};
 use crate::context::{Cancelled, Context};
 use crate::entry::{Entry, EntryKind, EntryPath, MAX_LINK_TARGET_BYTES, PathError, Timestamp};
 use crate::place::{FileAction, FileError, Links};
@@ -112,6 +113,9 @@ pub enum SourceError {
     /// Everything was left out.
     #[error("everything is left out")]
     NothingChosen,
+    /// These names are no text, and nothing is to be packed then, or there is nothing else.
+    #[error("{} names are no text", .0.len())]
+    NotText(Vec<EntryPath>),
     /// A named source cannot be packed.
     #[error("{} cannot be packed", .0.disk_path.display())]
     Unpackable(PassedOver),
@@ -137,6 +141,10 @@ pub struct Catalogue {
     pub own_output: u64,
     /// Patterns that matched nothing, as they were written.
     pub unmatched: Vec<String>,
+    /// What was left out since its name is no text, without what lies below it.
+    pub not_text: Vec<EntryPath>,
+    /// How entries are called in the archive, where names must be text.
+    pub text_names: TextNames,
     /// Whether links are followed.
     pub follows: bool,
 }
@@ -357,10 +365,28 @@ impl Walk<'_> {
         let used = self.left_out_by.iter().chain(&self.chosen_by);
         self.catalogue.unmatched =
             written.zip(used).filter(|(_, used)| !**used).map(|(text, _)| text.clone()).collect();
+        self.settle_names()?;
         if self.catalogue.entries.is_empty() && self.catalogue.passed_over.is_empty() {
             return Err(SourceError::NothingChosen);
         }
         Ok(self.catalogue)
+    }
+
+    fn settle_names(&mut self) -> Result<(), SourceError> {
+        let Catalogue { entries, not_text, text_names, .. } = &mut self.catalogue;
+        match self.choice.text_names {
+            None => {}
+            Some(UnsafeNames::Escape) => *text_names = TextNames::escape(entries),
+            Some(wish) => {
+                let found = text_names::leave_out(entries);
+                let nothing_stays = !found.is_empty() && entries.is_empty();
+                if nothing_stays || (wish == UnsafeNames::Refuse && !found.is_empty()) {
+                    return Err(SourceError::NotText(found));
+                }
+                *not_text = found;
+            }
+        }
+        Ok(())
     }
 }
 

@@ -3,6 +3,7 @@
 //! A pattern without a slash means a name at any depth; one with slashes means a path's end, and one that begins with
 //! a slash, the whole path. A slash at its end means folders only. What is left out takes everything below it along.
 
+use super::text_names::UnsafeNames;
 use crate::entry::EntryPath;
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use std::ffi::OsStr;
@@ -134,6 +135,8 @@ pub struct Choice {
     pub one_system: bool,
     /// Under which paths the sources stand.
     pub naming: Naming,
+    /// Where names must be text (UTF-8): what becomes of the others. `None` where a name may be any bytes.
+    pub text_names: Option<UnsafeNames>,
 }
 
 #[cfg(test)]

@@ -2,15 +2,17 @@
 //!
 //! [`choice`] says what is wanted; the roots turn typed paths into places to begin at; [`catalogue`] walks and lists
 //! without reading any content; [`reading`] reads one file and notices when it changes meanwhile; [`portability`] knows which names other
-//! systems refuse.
+//! systems refuse; [`text_names`], what becomes of names that are no text in formats that need text.
 
 pub mod catalogue;
 pub mod choice;
 pub mod portability;
 pub mod reading;
 mod roots;
+pub mod text_names;
 
 pub use catalogue::{Catalogue, PassedOver, PassedOverReason, SourceEntry, SourceError};
 pub use choice::{Choice, Naming, PatternError, Patterns};
 pub use reading::SourceFile;
 pub use roots::expand;
+pub use text_names::{TextNames, UnsafeNames};

@@ -50,10 +50,10 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     if arguments.show_settings {
         return settings::show(&settings, &arguments.work);
     }
-    let choice = settings.choice(&arguments.delivery.choice)?;
     tracing::info!(fit = settings.fit.value.text, squeeze = %settings.squeeze.value, "settings");
     let sources = expand(&arguments.sources)?;
     let (target, format) = target(arguments, &settings, &sources)?;
+    let choice = settings.packing_choice(&arguments.delivery, format)?;
     let message = message(arguments, format)?;
     refuse_what_it_lacks(format, arguments, &settings)?;
     let request = PackRequest {

@@ -4,6 +4,7 @@ use super::Packing;
 use crate::args::FormatName;
 use crate::credentials::NOT_SECRET;
 use crate::failure::{DONE, LOOK};
+use crate::ui::escaped_name::EscapedName;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::suggestion::{self, Part, command};
 use crate::ui::table::{self, Column};
@@ -65,6 +66,8 @@ pub struct Report {
     other_systems_left_out: Vec<String>,
     own_output_left_out: u64,
     unmatched_patterns: Vec<String>,
+    names_escaped: Vec<EscapedName>,
+    names_left_out: Vec<String>,
 }
 
 #[derive(Serialize)]
@@ -149,6 +152,8 @@ impl Report {
             && packed.filled_up.is_empty()
             && packed.lone_volumes.is_empty()
             && packed.not_replaced.is_empty()
+            && packed.escaped_names.is_empty()
+            && packed.left_out.not_text.is_empty()
             && unmatched.is_empty();
         let entry_paths = |paths: &[under_seal_core::entry::EntryPath]| -> Vec<String> {
             paths.iter().map(|path| shown(path.as_bytes())).collect()
@@ -204,6 +209,8 @@ impl Report {
             other_systems_left_out: entry_paths(&packed.left_out.other_systems),
             own_output_left_out: packed.left_out.own_output,
             unmatched_patterns: unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect(),
+            names_escaped: packed.escaped_names.iter().map(EscapedName::new).collect(),
+            names_left_out: entry_paths(&packed.left_out.not_text),
         }
     }
 
@@ -368,6 +375,11 @@ fn notes(report: &Report) -> Vec<String> {
     note("These changed while they were read, twice; what was read is packed:", report.changed_while_read.clone());
     note("These links lead outside what is packed; opening will not make them:", report.links_leading_outside.clone());
     note("These patterns matched nothing:", report.unmatched_patterns.clone());
+    note(
+        "These names are not text (UTF-8), which ZIP needs:",
+        report.names_escaped.iter().map(EscapedName::told).collect(),
+    );
+    note("Left out, since these names are not text (UTF-8), which ZIP needs:", report.names_left_out.clone());
     note("On other file systems, and left out:", report.other_systems_left_out.clone());
     if report.own_output_left_out > 0 {
         let own = count(report.own_output_left_out, "file");

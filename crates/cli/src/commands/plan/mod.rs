@@ -44,7 +44,7 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     if hide_names && !matches!(format, FormatName::Sealed | FormatName::Zip) {
         return Err(Failure::Value(BadValue::NotInFormat { format: format.into(), what: "hidden names" }));
     }
-    let choice = settings.choice(&arguments.delivery.choice)?;
+    let choice = settings.packing_choice(&arguments.delivery, format.into())?;
     let progress = ProgressLine::for_writing(Fit::OneVolume, &arguments.work);
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
     let sources = expand(&arguments.sources)?;

@@ -4,6 +4,7 @@ use super::Planning;
 use super::formats::{Formatted, format_lines};
 use crate::args::{FormatName, SqueezeName};
 use crate::failure::{DONE, LOOK};
+use crate::ui::escaped_name::EscapedName;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::suggestion::{Part, as_typed, command};
 use crate::ui::table::{self, Column};
@@ -53,6 +54,8 @@ pub struct Report {
     unreadable: Vec<String>,
     unportable: Vec<Unportable>,
     unmatched_patterns: Vec<String>,
+    names_escaped: Vec<EscapedName>,
+    names_left_out: Vec<String>,
 }
 
 #[derive(Serialize)]
@@ -134,10 +137,13 @@ impl Report {
         let chosen = plan.estimate(squeeze.into());
         let outline = chosen.and_then(|estimate| Outline::new(estimate.stream_bytes.likely, fit)).filter(|_| sealed);
         let unmatched = settings.typed_among(&catalogue.unmatched);
+        let escaped = catalogue.text_names.escaped();
         let quiet = catalogue.passed_over.is_empty()
             && plan.unreadable.is_empty()
             && plan.unportable.is_empty()
-            && unmatched.is_empty();
+            && unmatched.is_empty()
+            && escaped.is_empty()
+            && catalogue.not_text.is_empty();
         let folders = plan.folders.iter().take(CHARTED).map(|folder| Weight {
             name: folder.path.as_ref().map_or_else(|| ".".to_owned(), entry),
             files: folder.files,
@@ -198,6 +204,8 @@ impl Report {
                 })
                 .collect(),
             unmatched_patterns: unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect(),
+            names_escaped: escaped.iter().map(EscapedName::new).collect(),
+            names_left_out: catalogue.not_text.iter().map(entry).collect(),
         }
     }
 }
@@ -473,6 +481,9 @@ fn look_lines(report: &Report) -> Vec<String> {
     let unreadable = report.unreadable.iter().map(|path| format!("{path} cannot be read: permission denied"));
     let names = report.unportable.iter().map(|one| format!("{}: {} ({})", one.path, one.why, one.systems.join(", ")));
     let patterns = report.unmatched_patterns.iter().map(|pattern| format!("the pattern {pattern} matches nothing"));
+    let escaped = report.names_escaped.iter().map(EscapedName::told);
+    let left_out = report.names_left_out.iter().map(|path| format!("{path} is left out: the name is not text"));
+    let names = names.chain(escaped).chain(left_out);
     let all: Vec<String> = passed.chain(unreadable).chain(names).chain(patterns).collect();
     let more = all.len().saturating_sub(LISTED);
     let mut lines: Vec<String> = all.iter().take(LISTED).map(|line| paint(Tone::Look, format!("  {line}"))).collect();
