@@ -232,8 +232,10 @@ pub struct Entry {
 pub struct Content {
     /// Bytes.
     pub size: u64,
-    /// BLAKE3 of the content.
+    /// BLAKE3 of the content; zero where it is not known.
     pub digest: [u8; 32],
+    /// So many of the bytes are in holes: zeros that are stored nowhere, and need no room on a disk that can have holes.
+    pub holes: u64,
     /// The file changed while it was packed, twice; the content is what was read.
     pub changed_while_read: bool,
 }
@@ -280,6 +282,16 @@ impl Totals {
     }
 }
 
+/// What is in a hole of so many bytes, in pieces.
+pub fn zeros(mut bytes: u64) -> impl Iterator<Item = &'static [u8]> {
+    static ZEROS: [u8; 64 * 1024] = [0; 64 * 1024];
+    std::iter::from_fn(move || {
+        let piece = &ZEROS[..ZEROS.len().min(usize::try_from(bytes).unwrap_or(usize::MAX))];
+        bytes -= piece.len() as u64;
+        (!piece.is_empty()).then_some(piece)
+    })
+}
+
 /// Receives entries and their verified content, one entry at a time.
 pub trait EntrySink {
     /// What can go wrong on the receiving side.
@@ -297,6 +309,21 @@ pub trait EntrySink {
     /// The sink's own; extraction stops.
     fn content(&mut self, bytes: &[u8]) -> Result<(), Self::Error>;
 
+    /// The next bytes of the current file are so many zeros, which are stored nowhere. Whoever does not know better takes
+    /// them as content.
+    ///
+    /// # Errors
+    /// The sink's own; extraction stops.
+    fn hole(&mut self, bytes: u64) -> Result<(), Self::Error> {
+        zeros(bytes).try_for_each(|piece| self.content(piece))
+    }
+
+    /// Whether it makes use of digests. Where it does not, that of a file with holes may be left at zero, since holes need
+    /// not be read then.
+    fn needs_digests(&self) -> bool {
+        true
+    }
+
     /// The current entry is complete and its digest was right.
     ///
     /// # Errors
@@ -305,12 +332,20 @@ pub trait EntrySink {
 }
 
 /// A sink that keeps no content, and is told what each entry came to.
-pub struct OnlyEnds<F>(F);
+pub struct OnlyEnds<F> {
+    told: F,
+    needs_digests: bool,
+}
 
 impl<F: FnMut(&Entry, &Content)> OnlyEnds<F> {
-    /// A sink that tells of each entry's end.
+    /// A sink that tells of each entry's end, with its digest.
     pub const fn telling(told: F) -> Self {
-        Self(told)
+        Self { told, needs_digests: true }
+    }
+
+    /// A sink that tells of each entry's end, for whoever makes no use of digests.
+    pub const fn without_digests(told: F) -> Self {
+        Self { told, needs_digests: false }
     }
 }
 
@@ -325,8 +360,16 @@ impl<F: FnMut(&Entry, &Content)> EntrySink for OnlyEnds<F> {
         Ok(())
     }
 
+    fn hole(&mut self, _: u64) -> Result<(), Infallible> {
+        Ok(())
+    }
+
+    fn needs_digests(&self) -> bool {
+        self.needs_digests
+    }
+
     fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), Infallible> {
-        (self.0)(entry, content);
+        (self.told)(entry, content);
         Ok(())
     }
 }

@@ -230,7 +230,7 @@ fn deliver_screened(
     let prepared = Landing::prepare(closed, entries_of(archive, flat), context);
     let mut closed = prepared.map_err(ExtractError::Sink)?.closed();
     deliver(archive, flat, &mut closed, context)?;
-    closed.finish_staging().map_err(ExtractError::Sink)?;
+    let contents = closed.finish_staging().map_err(ExtractError::Sink)?;
     let marked = closed.landed().marked;
     drop(closed);
     context.go_on().map_err(ArchiveError::from)?;
@@ -238,7 +238,7 @@ fn deliver_screened(
     // Whoever stopped this has stopped the screening too.
     context.go_on().map_err(ArchiveError::from)?;
     verdict.map_err(|why| ExtractError::Sink(LandingError::Screened(why)))?;
-    landing.adopt(&staging, marked, entries_of(archive, flat)).map_err(ExtractError::Sink)
+    landing.adopt(&staging, (&contents, marked), entries_of(archive, flat)).map_err(ExtractError::Sink)
 }
 
 /// Gives entries on with the paths that they have without folders.
@@ -259,6 +259,14 @@ impl EntrySink for Flattening<'_> {
 
     fn content(&mut self, bytes: &[u8]) -> Result<(), LandingError> {
         self.landing.content(bytes)
+    }
+
+    fn hole(&mut self, bytes: u64) -> Result<(), LandingError> {
+        self.landing.hole(bytes)
+    }
+
+    fn needs_digests(&self) -> bool {
+        self.landing.needs_digests()
     }
 
     fn end(&mut self, _: &Entry, content: &Content) -> Result<(), LandingError> {

@@ -1,7 +1,7 @@
 //! What the reader of every archive format offers: entries that are known beforehand, and their content on demand.
 
 use crate::context::{Cancelled, Context, Progress};
-use crate::entry::{Content, EntryKind, EntrySink, ListedEntry, OnlyEnds};
+use crate::entry::{Content, EntryKind, EntrySink, ListedEntry, OnlyEnds, zeros};
 
 /// Why an extraction stopped.
 #[derive(Debug, thiserror::Error)]
@@ -63,7 +63,7 @@ pub trait ArchiveReader {
 /// # Errors
 /// The archive's own.
 pub fn verify_some<A: ArchiveReader>(archive: &mut A, places: &[usize], context: &Context<'_>) -> Result<(), A::Error> {
-    match archive.extract_some(places, &mut OnlyEnds::telling(|_, _| {}), context) {
+    match archive.extract_some(places, &mut OnlyEnds::without_digests(|_, _| {}), context) {
         Ok(()) => Ok(()),
         Err(ExtractError::Archive(error)) => Err(error),
         Err(ExtractError::Sink(never)) => match never {},
@@ -73,39 +73,77 @@ pub fn verify_some<A: ArchiveReader>(archive: &mut A, places: &[usize], context:
 /// So many bytes of content are handed on at once.
 const CONTENT_BYTES: usize = 128 * 1024;
 
+/// No more than so much of a hole is handed on at once, so that whoever wants to stop is heard.
+const HOLE_BYTES: u64 = 64 * 1024 * 1024;
+
+/// What comes next of a content.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Next {
+    /// So many bytes, which are in the buffer; none at the end.
+    Bytes(usize),
+    /// So many zeros that are stored nowhere.
+    Hole(u64),
+}
+
+impl From<usize> for Next {
+    fn from(bytes: usize) -> Self {
+        Self::Bytes(bytes)
+    }
+}
+
 /// Hands one file to the sink: what `read` fills buffers with, until it has nothing more. `differs` tells the error where that
 /// comes to another length than is listed.
 ///
 /// # Errors
 /// [`ExtractError`].
-pub fn hand_over<A: From<Cancelled>, S: EntrySink + ?Sized>(
+pub fn hand_over<A: From<Cancelled>, S: EntrySink + ?Sized, N: Into<Next>>(
     listed: &ListedEntry,
     sink: &mut S,
     context: &Context<'_>,
     differs: impl Fn() -> A,
-    mut read: impl FnMut(&mut [u8]) -> Result<usize, A>,
+    mut read: impl FnMut(&mut [u8]) -> Result<N, A>,
 ) -> Result<(), ExtractError<A, S::Error>> {
     context.tell(Progress::Entry(&listed.entry.path));
     sink.begin(&listed.entry).map_err(ExtractError::Sink)?;
-    let (mut size, mut digest, mut buffer) = (0, blake3::Hasher::new(), vec![0; CONTENT_BYTES]);
+    let (mut content, mut digest, mut buffer) = (Content::default(), blake3::Hasher::new(), vec![0; CONTENT_BYTES]);
+    let needs_digest = sink.needs_digests();
+    let mut hole = 0;
     loop {
         context.go_on().map_err(A::from)?;
-        let bytes = match read(&mut buffer)? {
-            0 => break,
-            count => &buffer[..count],
+        let next = if hole > 0 { Next::Hole(hole) } else { read(&mut buffer)?.into() };
+        let bytes = match next {
+            Next::Bytes(count) => count as u64,
+            Next::Hole(whole) => whole.min(HOLE_BYTES),
         };
-        size += bytes.len() as u64;
-        if size > listed.content.size {
+        content.size = content.size.saturating_add(bytes);
+        if content.size > listed.content.size {
             return Err(differs().into());
         }
-        digest.update(bytes);
-        context.tell(Progress::Advance(bytes.len() as u64));
-        sink.content(bytes).map_err(ExtractError::Sink)?;
+        match next {
+            Next::Bytes(0) => break,
+            Next::Bytes(count) => {
+                digest.update(&buffer[..count]);
+                sink.content(&buffer[..count]).map_err(ExtractError::Sink)?;
+            }
+            Next::Hole(whole) => {
+                hole = whole - bytes;
+                content.holes += bytes;
+                if needs_digest {
+                    zeros(bytes).for_each(|piece| {
+                        digest.update(piece);
+                    });
+                }
+                sink.hole(bytes).map_err(ExtractError::Sink)?;
+            }
+        }
+        context.tell(Progress::Advance(bytes));
     }
-    if size != listed.content.size {
+    if content.size != listed.content.size {
         return Err(differs().into());
     }
-    let content = Content { size, digest: *digest.finalize().as_bytes(), changed_while_read: false };
+    if needs_digest || content.holes == 0 {
+        content.digest = *digest.finalize().as_bytes();
+    }
     sink.end(&listed.entry, &content).map_err(ExtractError::Sink)
 }
 

@@ -35,6 +35,21 @@ fn files_land_only_if_the_screening_command_says_yes(
     assert_eq!(ran.json("/exit_code"), code);
 }
 
+#[rstest]
+fn what_has_no_digests_is_compared_with_what_came_out(
+    #[values("b.zip", "b.tar")] archive: &str,
+    #[values(true, false)] leaves_it: bool,
+) {
+    let desk = Desk::new().with_password(false);
+    desk.file("note.txt", b"1");
+    desk.run(&["pack", "note.txt", "--no-password", "--to", archive]).expect(0);
+    let command = if leaves_it { "ls" } else { "echo 2 > \"$1/note.txt\" #" };
+    let ran = desk.run(&["open", archive, "--into", "in", "--screen-with", command]);
+    let ran = ran.expect(if leaves_it { 0 } else { 6 });
+    assert_eq!(ran.err.contains("changed 'note.txt'"), !leaves_it, "{}", ran.err);
+    assert_eq!(desk.names("in").len(), usize::from(leaves_it));
+}
+
 /// The mark is an extended attribute (setfattr(1) and getfattr(1) are not everywhere, so the system is asked itself).
 #[rstest]
 #[case::marked(true, "1 file got the mark")]

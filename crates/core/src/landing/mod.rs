@@ -27,7 +27,7 @@ use crate::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry,
 use crate::place::{FileError, Folder, NewFile, OriginMark, ToSync, sync_all};
 use clash::{Resolution, Resolutions};
 use marker::Marker;
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::{Path, PathBuf};
@@ -62,8 +62,9 @@ pub struct Landing {
     keep_partial: bool,
     /// The folders have got their modes and times.
     settled: bool,
-    /// It is the closed folder in which files are looked at: nobody else may enter, and the user may read everything.
-    closed: bool,
+    /// It is the closed folder in which files are looked at: nobody else may enter, and the user may read everything. Here is
+    /// what came into it, by the entries' ids.
+    closed: Option<Contents>,
     origin_marks: Vec<OriginMark>,
     /// The name of the closed folder, as long as it is there.
     staging: Option<OsString>,
@@ -73,6 +74,9 @@ pub struct Landing {
     litter: bool,
     arrivals: u64,
 }
+
+/// What files came to, by their entries' ids.
+pub(crate) type Contents = HashMap<u64, Content>;
 
 /// The file that is being written.
 struct Arriving {
@@ -131,7 +135,7 @@ impl Landing {
             landed_ids: Vec::new(),
             keep_partial,
             settled: false,
-            closed: false,
+            closed: None,
             origin_marks: origin_marks.to_vec(),
             staging: None,
             marker: Some(marker),
@@ -142,7 +146,7 @@ impl Landing {
 
     /// This landing as that of a closed folder, in which files are only looked at.
     pub(crate) fn closed(mut self) -> Self {
-        self.closed = true;
+        self.closed = Some(Contents::new());
         self
     }
 
@@ -367,7 +371,7 @@ impl Landing {
     fn end_file(&mut self, entry: &Entry, content: &Content) -> Result<(), FileError> {
         // Until it is in the waiting list it stays in `arriving`, so that whatever fails here, it is removed.
         let Some(Arriving { file, .. }) = &self.arriving else { return Ok(()) };
-        let mode = if self.closed { 0o600 } else { entry.mode & RESTORED_MODE };
+        let mode = if self.closed.is_some() { 0o600 } else { entry.mode & RESTORED_MODE };
         let mut marked = !self.origin_marks.is_empty();
         for mark in &self.origin_marks {
             marked &= file.mark_origin(mark)?;
@@ -499,7 +503,21 @@ impl EntrySink for Landing {
         }
     }
 
+    fn hole(&mut self, bytes: u64) -> Result<(), LandingError> {
+        match &mut self.arriving {
+            Some(arriving) => Ok(arriving.file.append_hole(bytes)?),
+            None => Ok(()),
+        }
+    }
+
+    fn needs_digests(&self) -> bool {
+        self.closed.is_some()
+    }
+
     fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), LandingError> {
+        if let Some(contents) = self.closed.as_mut().filter(|_| entry.kind == EntryKind::File) {
+            contents.insert(entry.id, *content);
+        }
         if entry.kind == EntryKind::File {
             self.end_file(entry, content)?;
         }

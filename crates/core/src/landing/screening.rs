@@ -4,8 +4,8 @@
 //! What was looked at is compared with its digest once more before it lands: whoever looked may have changed it.
 
 use super::marker::below;
-use super::{Landing, LandingError, Waiting};
-use crate::entry::{EntryKind, ListedEntry};
+use super::{Contents, Landing, LandingError, Waiting};
+use crate::entry::{Content, Entry, EntryKind, ListedEntry};
 use crate::place::Folder;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
@@ -24,21 +24,28 @@ impl Landing {
         Ok(folder)
     }
 
-    /// Names every file and ends, as a staging folder's own landing: no links are made, and folders stay open to the user.
+    /// Names every file and ends, as a staging folder's own landing; what the files came to. No links are made, and folders stay open to the user.
     ///
     /// # Errors
     /// [`LandingError`].
-    pub(crate) fn finish_staging(&mut self) -> Result<(), LandingError> {
+    pub(crate) fn finish_staging(&mut self) -> Result<Contents, LandingError> {
         self.name_waiting()?;
         self.made_folders.clear();
-        Ok(self.end_marker()?)
+        self.end_marker()?;
+        Ok(self.closed.take().unwrap_or_default())
     }
 
-    /// Lets everything land that was extracted into the closed folder, so many files of it with marks.
+    /// Lets everything land that was extracted into the closed folder, where it came to these contents, and so many files got
+    /// marks.
     ///
     /// # Errors
     /// [`LandingError`]; [`LandingError::ChangedByScreen`] where a file is no longer what was extracted.
-    pub(crate) fn adopt(&mut self, staging: &Folder, marked: u64, entries: &[ListedEntry]) -> Result<(), LandingError> {
+    pub(crate) fn adopt(
+        &mut self,
+        staging: &Folder,
+        (contents, marked): (&Contents, u64),
+        entries: &[ListedEntry],
+    ) -> Result<(), LandingError> {
         self.landed.marked = marked;
         let mut reached: Option<(Vec<u8>, Folder)> = None;
         for listed in entries {
@@ -51,7 +58,8 @@ impl Landing {
                         Some((path, folder)) if path == parent => folder,
                         _ => below(staging, parent)?,
                     };
-                    self.adopt_file(&folder, listed)?;
+                    let content = contents.get(&listed.entry.id);
+                    self.adopt_file(&folder, &listed.entry, content)?;
                     reached = Some((parent.to_vec(), folder));
                 }
             }
@@ -59,17 +67,15 @@ impl Landing {
         Ok(())
     }
 
-    fn adopt_file(&mut self, from: &Folder, listed: &ListedEntry) -> Result<(), LandingError> {
-        let ListedEntry { entry, content } = listed;
+    fn adopt_file(&mut self, from: &Folder, entry: &Entry, content: Option<&Content>) -> Result<(), LandingError> {
         if !self.lands(entry) {
             return Ok(());
         }
         let Some((path, replaces)) = self.place_for(entry) else { return Ok(()) };
         let name = OsStr::from_bytes(entry.path.parent_and_name().1);
         let changed = || LandingError::ChangedByScreen(entry.path.clone());
-        if !from.kind_of(name)?.is_some_and(|kind| kind.is_file()) {
-            return Err(changed());
-        }
+        let is_file = from.kind_of(name)?.is_some_and(|kind| kind.is_file());
+        let Some(content) = content.filter(|_| is_file) else { return Err(changed()) };
         let file = from.reopen_file(name)?;
         let mut hasher = blake3::Hasher::new();
         let size = file.read_through(|bytes| {

@@ -107,7 +107,9 @@ impl Foreseen {
 
 /// Whether the file system of this folder has room for all contents.
 fn check_room(folder: &Folder, destination: &Path, entries: &[ListedEntry]) -> Result<(), LandingError> {
-    let needed = entries.iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
+    // On a file system without holes it may turn out too little: what has landed until then goes again.
+    let stored = |listed: &ListedEntry| listed.content.size.saturating_sub(listed.content.holes);
+    let needed = entries.iter().map(stored).fold(0, u64::saturating_add);
     match folder.free_bytes() {
         Some(free) if free < needed => Err(LandingError::NoRoom { needed, free, destination: absolute(destination) }),
         _ => Ok(()),

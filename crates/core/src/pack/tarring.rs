@@ -228,7 +228,7 @@ impl Reading<'_> {
         self.put(whole)?;
         self.put(&ZEROS[..padding(size)])?;
         self.context.tell(Progress::Advance(size));
-        let content = Content { size, digest: *blake3::hash(whole).as_bytes(), changed_while_read: false };
+        let content = Content { size, digest: *blake3::hash(whole).as_bytes(), ..Content::default() };
         Ok(Put { content, real_bytes: size, steady })
     }
 
@@ -261,7 +261,7 @@ impl Reading<'_> {
             left -= filled as u64;
         }
         self.put(&ZEROS[..padding(size)])?;
-        let content = Content { size, digest: *digest.finalize().as_bytes(), changed_while_read: false };
+        let content = Content { size, digest: *digest.finalize().as_bytes(), ..Content::default() };
         Ok(Put { content, real_bytes, steady })
     }
 }

@@ -329,7 +329,7 @@ impl Reading<'_> {
             }
             self.submit(step)?;
         };
-        let content = Content { size, digest: *digest.finalize().as_bytes(), changed_while_read: false };
+        let content = Content { size, digest: *digest.finalize().as_bytes(), ..Content::default() };
         let outcome = match file.is_unchanged(size) {
             Ok(true) => Outcome::Steady(content),
             Ok(false) => Outcome::Changed(content),

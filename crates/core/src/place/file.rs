@@ -4,7 +4,7 @@ use super::{FileAction, FileError, OriginMark, faults};
 use crate::entry::Timestamp;
 use rustix::fs::{Mode, OFlags, Timespec, Timestamps};
 use std::fs::{File, Metadata, TryLockError};
-use std::io::{self, Write as _};
+use std::io::{self, Seek as _, SeekFrom, Write as _};
 use std::num::NonZeroU64;
 use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
@@ -70,6 +70,18 @@ impl NewFile {
             self.begin_writing_out();
         }
         Ok(())
+    }
+
+    /// Appends so many zeros as a hole, which takes no room on file systems that have such.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system; where there are no holes, a full disk included.
+    pub fn append_hole(&mut self, bytes: u64) -> Result<(), FileError> {
+        self.written = self.written.saturating_add(bytes);
+        faults::before(FileAction::Write)
+            .and_then(|()| self.file.set_len(self.written))
+            .and_then(|()| self.file.seek(SeekFrom::Start(self.written)).map(drop))
+            .map_err(FileError::on(FileAction::Write, &self.path))
     }
 
     /// Overwrites bytes at an offset from the file's beginning.

@@ -86,7 +86,7 @@ fn stand_in(source: &SourceEntry) -> Content {
     match source.kind {
         EntryKind::File => {
             let digest = *blake3::hash(source.path.as_bytes()).as_bytes();
-            Content { size: source.size, digest, changed_while_read: false }
+            Content { size: source.size, digest, ..Content::default() }
         }
         _ => Content::default(),
     }

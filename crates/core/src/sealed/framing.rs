@@ -126,7 +126,7 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
     fn close(&mut self, changed_while_read: bool, abandoned: bool) -> Option<(OpenEntry, Content)> {
         let open = self.open.take()?;
         let digest = *open.hasher.finalize().as_bytes();
-        let content = Content { size: open.size, digest, changed_while_read };
+        let content = Content { size: open.size, digest, changed_while_read, ..Content::default() };
         put_end(open.entry.id, &content, abandoned, &mut self.frame.records);
         Some((open, content))
     }

@@ -172,8 +172,12 @@ pub fn put_content(content: &Content, more_flags: u8, output: &mut Vec<u8>) {
 pub fn take_content(cursor: &mut Cursor<'_>) -> Result<(Content, bool), Malformed> {
     let flags = cursor.u8()?;
     cursor.zeros(7)?;
-    let content =
-        Content { size: cursor.u64()?, digest: cursor.array()?, changed_while_read: flags & CHANGED_WHILE_READ != 0 };
+    let content = Content {
+        size: cursor.u64()?,
+        digest: cursor.array()?,
+        changed_while_read: flags & CHANGED_WHILE_READ != 0,
+        ..Content::default()
+    };
     if flags & !(CHANGED_WHILE_READ | ABANDONED) != 0 {
         return Err(cursor.malformed());
     }
@@ -261,7 +265,7 @@ mod tests {
 
     #[test]
     fn records_come_back_and_an_unknown_one_that_may_be_skipped_is() {
-        let content = Content { size: 3, digest: [5; 32], changed_while_read: true };
+        let content = Content { size: 3, digest: [5; 32], changed_while_read: true, ..Content::default() };
         let mut frame = Vec::new();
         put_entry(&link(), &mut frame);
         put_header(0x90, 2, &mut frame);

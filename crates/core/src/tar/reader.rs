@@ -10,10 +10,9 @@ use crate::entry::{EntryKind, EntryPath, EntrySink, ListedEntry, MAX_LINK_TARGET
 use crate::members::{
     MAX_ENTRIES, MAX_PATHS_BYTES, MAX_SHARING, Member, Refused, RefusedReason, SameName, Tree, path_of,
 };
-use crate::reader::{ArchiveReader, ExtractError, hand_over, hand_over_without_content};
+use crate::reader::{ArchiveReader, ExtractError, Next, hand_over, hand_over_without_content};
 use crate::unpacked::{Unwrapped, WrappedFile};
 use std::collections::BTreeMap;
-use std::io;
 
 /// So many bytes are passed over at once.
 pub(super) const CONTENT_BYTES: usize = 128 * 1024;
@@ -111,7 +110,11 @@ impl TarReader {
         let mut tree = Tree::grow(&members, SameName::LaterCounts);
         tree.refused.append(&mut refused);
         tree.refused.extend(cut.into_iter().map(|name| Refused { name, why: RefusedReason::CutShort }));
-        let contents = tree.members.iter().map(|member| member.and_then(|member| owners[member])).collect();
+        let contents: Vec<Option<usize>> =
+            tree.members.iter().map(|member| member.and_then(|member| owners[member])).collect();
+        for (listed, owner) in tree.listed.iter_mut().zip(&contents) {
+            listed.content.holes = owner.map_or(0, |owner| described[owner].holes);
+        }
         Ok(Self { file, tree, lacks_end, flaw, contents })
     }
 
@@ -177,11 +180,11 @@ impl TarReader {
                 }
                 let mut spread = Spread::new(&mut walk, described.map);
                 if places.len() > 1 && size <= SHARED_BYTES {
-                    let whole = spread.whole(size)?;
+                    let whole = spread.whole()?;
                     for place in places.drain(..).rev() {
-                        let (listed, mut rest) = (&self.tree.listed[place], whole.as_slice());
-                        let read = |buffer: &mut [u8]| Ok(io::Read::read(&mut rest, buffer).unwrap_or(0));
-                        hand_over(listed, sink, context, || TarError::Changed, read)?;
+                        let mut rest = whole.iter();
+                        let read = |buffer: &mut [u8]| Ok(rest.next().map_or(Next::Bytes(0), |kept| kept.next(buffer)));
+                        hand_over(&self.tree.listed[place], sink, context, || TarError::Changed, read)?;
                     }
                 } else if let Some(place) = places.pop() {
                     let listed = &self.tree.listed[place];
@@ -286,37 +289,59 @@ impl<'w, 'a> Spread<'w, 'a> {
     }
 
     /// All of it, which is known not to be long.
-    fn whole(&mut self, size: u64) -> Result<Vec<u8>, TarError> {
+    fn whole(&mut self) -> Result<Vec<Kept>, TarError> {
         let mut whole = Vec::new();
         let mut buffer = vec![0; CONTENT_BYTES];
         loop {
             match self.read(&mut buffer)? {
-                0 => return if whole.len() as u64 == size { Ok(whole) } else { Err(TarError::Changed) },
-                read => whole.extend_from_slice(&buffer[..read]),
+                Next::Bytes(0) => return Ok(whole),
+                Next::Bytes(count) => whole.push(Kept::Bytes(buffer[..count].to_vec())),
+                Next::Hole(bytes) => whole.push(Kept::Hole(bytes)),
             }
         }
     }
 
-    /// The next bytes; none at the end.
-    fn read(&mut self, buffer: &mut [u8]) -> Result<usize, TarError> {
-        let Some(map) = &self.map else { return self.walk.content(buffer) };
+    /// What comes next.
+    fn read(&mut self, buffer: &mut [u8]) -> Result<Next, TarError> {
+        let Some(map) = &self.map else { return Ok(Next::Bytes(self.walk.content(buffer)?)) };
         while map.parts.get(self.part).is_some_and(|part| self.at >= part.at.saturating_add(part.bytes)) {
             self.part += 1;
         }
-        let room = |until: u64| usize::try_from(until - self.at).unwrap_or(usize::MAX).min(buffer.len());
-        let read = match map.parts.get(self.part).filter(|part| self.at >= part.at) {
-            Some(part) => {
-                let room = room(part.at.saturating_add(part.bytes));
-                self.walk.content(&mut buffer[..room])?
+        let next = match map.parts.get(self.part) {
+            Some(part) if self.at >= part.at => {
+                let left = part.at.saturating_add(part.bytes) - self.at;
+                let room = usize::try_from(left).unwrap_or(usize::MAX).min(buffer.len());
+                Next::Bytes(self.walk.content(&mut buffer[..room])?)
             }
-            None => {
-                let room = room(map.parts.get(self.part).map_or(map.real_size, |part| part.at));
-                buffer[..room].fill(0);
-                room
-            }
+            Some(part) => Next::Hole(part.at - self.at),
+            None if self.at < map.real_size => Next::Hole(map.real_size - self.at),
+            None => Next::Bytes(0),
         };
-        self.at += read as u64;
-        Ok(read)
+        self.at += match next {
+            Next::Bytes(count) => count as u64,
+            Next::Hole(bytes) => bytes,
+        };
+        Ok(next)
+    }
+}
+
+/// A piece of a content that several entries share, no longer than [`CONTENT_BYTES`] where it is stored.
+enum Kept {
+    Bytes(Vec<u8>),
+    Hole(u64),
+}
+
+impl Kept {
+    fn next(&self, buffer: &mut [u8]) -> Next {
+        match self {
+            Self::Hole(bytes) => Next::Hole(*bytes),
+            Self::Bytes(bytes) => {
+                // The buffer is as long as that in which it was read.
+                let count = bytes.len().min(buffer.len());
+                buffer[..count].copy_from_slice(&bytes[..count]);
+                Next::Bytes(count)
+            }
+        }
     }
 }
 

@@ -306,6 +306,6 @@ impl<T> Pump<'_, T> {
         if stored.crc.is_some_and(|expected| crc.finalize() != expected) {
             return Err(stored.damaged("its checksum is wrong").into());
         }
-        Ok((Content { size, digest: *digest.finalize().as_bytes(), changed_while_read: false }, data))
+        Ok((Content { size, digest: *digest.finalize().as_bytes(), ..Content::default() }, data))
     }
 }

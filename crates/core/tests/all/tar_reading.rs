@@ -3,12 +3,13 @@
 use crate::support::tar::{archive, entry, header, link, records, with_sum};
 use crate::support::{Desk, noise, tree};
 use rstest::rstest;
+use std::convert::Infallible;
 use std::fs;
 use std::io::Write as _;
-use std::os::unix::fs::PermissionsExt as _;
+use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::process::Command;
 use under_seal_core::archive::{Archive, ArchiveError, OpenFormat, open_format_of};
-use under_seal_core::entry::{Content, OnlyEnds};
+use under_seal_core::entry::{Content, Entry, EntrySink, OnlyEnds};
 use under_seal_core::opening::open;
 use under_seal_core::reader::ArchiveReader as _;
 use under_seal_core::tar::{LoneReader, TarReader};
@@ -162,7 +163,65 @@ fn holes_are_filled_with_zeros(#[case] bytes: Vec<u8>) {
     whole[1_996..].copy_from_slice(b"dark");
     let bytes = archive(&[bytes, entry("z", FILE, b"behind it")]);
     let expected = [one("holes", &whole), one("z", b"behind it")].concat();
-    assert_eq!(landed(&Desk::new(), &bytes).unwrap(), expected);
+    let desk = Desk::new();
+    assert_eq!(landed(&desk, &bytes).unwrap(), expected);
+    let mut archive = read(&desk, "a.tar", &bytes).unwrap();
+    let listed = desk.with_context(&|| false, |context| archive.entries_with_digests(context)).unwrap();
+    assert_eq!((listed[0].content.digest, listed[0].content.holes), (blake3::hash(&whole).into(), 1_993));
+}
+
+/// Sees what is content and what is a hole.
+#[derive(Default)]
+struct Measuring {
+    stored: u64,
+    holes: u64,
+}
+
+impl EntrySink for Measuring {
+    type Error = Infallible;
+
+    fn begin(&mut self, _: &Entry) -> Result<(), Infallible> {
+        Ok(())
+    }
+
+    fn content(&mut self, bytes: &[u8]) -> Result<(), Infallible> {
+        self.stored += bytes.len() as u64;
+        Ok(())
+    }
+
+    fn hole(&mut self, bytes: u64) -> Result<(), Infallible> {
+        self.holes += bytes;
+        Ok(())
+    }
+
+    fn needs_digests(&self) -> bool {
+        false
+    }
+
+    fn end(&mut self, _: &Entry, _: &Content) -> Result<(), Infallible> {
+        Ok(())
+    }
+}
+
+/// Bytes of a file with holes, where its content is, and how many second names it has.
+#[rstest]
+#[case::behind_content("60000000000", "0,3", 0)]
+#[case::in_front_of_it("60000000000", "59999999997,3", 0)]
+#[case::shared_by_many("16000000", "8000000,3", 4_000)]
+fn holes_are_neither_read_nor_written(#[case] bytes: &str, #[case] map: &str, #[case] names: u64) {
+    let desk = Desk::new();
+    let mut entries = vec![records(b'x', &[("GNU.sparse.size", bytes), ("GNU.sparse.map", map)])];
+    entries.push(entry("holes", FILE, b"lit"));
+    entries.extend((0..names).map(|number| link(&format!("again{number}"), b'1', "holes")));
+    let mut archive = read(&desk, "a.tar", &archive(&entries)).unwrap();
+    let mut seen = Measuring::default();
+    desk.with_context(&|| false, |context| archive.extract(&mut seen, context)).unwrap();
+    let all = (names + 1) * bytes.parse::<u64>().unwrap();
+    assert_eq!((seen.stored, seen.holes), ((names + 1) * 3, all - (names + 1) * 3));
+    desk.with_context(&|| false, |context| open(&mut archive, desk.path("inbox").as_path(), context)).unwrap();
+    let landed = fs::metadata(desk.path("inbox/holes")).unwrap();
+    assert_eq!(landed.len().to_string(), bytes);
+    assert!(landed.blocks() * 512 < 1_000_000, "{} blocks", landed.blocks());
 }
 
 #[test]

@@ -30,7 +30,7 @@ pub struct Draft {
 pub const CONTENT: &[u8] = b"The lamp is lit.";
 
 pub fn content() -> Content {
-    Content { size: CONTENT.len() as u64, digest: *blake3::hash(CONTENT).as_bytes(), changed_while_read: false }
+    Content { size: CONTENT.len() as u64, digest: *blake3::hash(CONTENT).as_bytes(), ..Content::default() }
 }
 
 pub fn entry(id: u64, path: &str, kind: EntryKind) -> Entry {
