@@ -90,7 +90,7 @@ pub fn given(places: &[PathBuf], work: &WorkArguments) -> Result<Given, Failure>
         return Err(Failure::Value(BadValue::SeveralArchives));
     }
     match (gather(places), places) {
-        (Err(none @ Failure::Core(Error::Gather(GatherError::NoVolumes(_)))), [folder]) if folder.is_dir() => {
+        (Err(none @ Failure::Core(Error::Gather(GatherError::NoVolumes { .. }))), [folder]) if folder.is_dir() => {
             match open_archives_in(folder, &context)?.as_slice() {
                 [] => Err(none),
                 [(path, format)] => Ok(Given::Open(*format, path.clone())),

@@ -37,7 +37,8 @@ pub fn tell_apart(typed: &[PathBuf]) -> Typed {
 }
 
 fn is_place(path: &Path) -> bool {
-    path.is_file() || path.is_dir() && !matches!(VolumeSet::gather(&[path.to_owned()]), Err(GatherError::NoVolumes(_)))
+    path.is_file()
+        || path.is_dir() && !matches!(VolumeSet::gather(&[path.to_owned()]), Err(GatherError::NoVolumes { .. }))
 }
 
 /// The set that is in these places, or, with `--one-by-one`, that comes there one volume after the other.

@@ -334,7 +334,7 @@ fn gather_class(error: &GatherError) -> ErrorClass {
     match error {
         GatherError::Unusable { why: HeaderError::NotAVolume | HeaderError::UnknownVersion(_), .. }
         | GatherError::Missing { .. }
-        | GatherError::NoVolumes(_)
+        | GatherError::NoVolumes { .. }
         | GatherError::SeveralSets(_) => ErrorClass::Usage,
         GatherError::Unusable { .. } => ErrorClass::Damaged,
         GatherError::Incomplete { .. } => ErrorClass::VolumesMissing,

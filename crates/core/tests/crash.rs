@@ -7,7 +7,7 @@ mod support;
 
 use rstest::rstest;
 use std::fs;
-use std::os::unix::fs::symlink;
+use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::{Mutex, MutexGuard, PoisonError};
@@ -152,7 +152,7 @@ fn a_disk_that_fails_at_any_operation_of_an_opening_leaves_whole_files_only(
             assert_eq!(error.class(), ErrorClass::System, "{at}: {error}");
             let left: Vec<_> =
                 tree(inbox.path()).into_keys().filter(|path| inbox.path().join(path).is_file()).collect();
-            let litter = left.iter().all(|path| path.to_string_lossy().contains(".arriving-"));
+            let litter = left.iter().all(|path| is_temporary(path));
             assert!(on_clash == OnClash::Replace || litter, "{at}: {left:?} was not taken back");
         }
         whole_files_only(&desk, inbox.path(), &at);
@@ -177,17 +177,20 @@ fn lay_old_files(desk: &Desk, inbox: &Path) {
     }
 }
 
+fn is_temporary(path: &Path) -> bool {
+    path.to_string_lossy().contains(".arriving-")
+}
+
 /// Every file that has a name of its own is as it was packed, or the whole old one that it was to replace. What else is there says that it is unfinished, and is
 /// gone after the next opening.
 fn whole_files_only(desk: &Desk, inbox: &Path, at: &str) {
-    let temporary = |path: &PathBuf| path.to_string_lossy().contains(".arriving-");
-    for path in tree(inbox).into_keys().filter(|path| inbox.join(path).is_file() && !temporary(path)) {
+    for path in tree(inbox).into_keys().filter(|path| inbox.join(path).is_file() && !is_temporary(path)) {
         let (landed, sent) = (fs::read(inbox.join(&path)).unwrap(), fs::read(desk.path(&path.to_string_lossy())));
         assert!(landed == OLD || Some(landed) == sent.ok(), "{at}: {}", path.display());
     }
     // Whether this one lands or meets what is there already, it clears up first.
     let _ = desk.open(&[desk.path("out")], inbox);
-    let left: Vec<PathBuf> = tree(inbox).into_keys().filter(temporary).collect();
+    let left: Vec<PathBuf> = tree(inbox).into_keys().filter(|path| is_temporary(path)).collect();
     assert!(left.is_empty(), "{at}: {left:?}");
 }
 
@@ -277,6 +280,32 @@ fn an_opening_killed_at_any_operation_leaves_whole_files_only(#[values("open", "
             whole_files_only(&desk, &desk.path("inbox"), &format!("killed at operation {number}"));
             fs::remove_dir_all(desk.path("inbox")).unwrap();
         }
+        if alive {
+            assert!(number > 10, "only {number} operations");
+            break;
+        }
+    }
+}
+
+#[test]
+fn an_opening_killed_at_any_operation_is_completed_by_the_next() {
+    let _alone = alone();
+    let desk = Desk::new();
+    lay_out(&desk, false);
+    fs::set_permissions(desk.path("source/plans"), fs::Permissions::from_mode(0o550)).unwrap();
+    desk.pack(FIT);
+    let inbox = desk.path("inbox");
+    for number in 0.. {
+        let alive = survives(&desk, "open", number);
+        let at_its_end = inbox.exists() && tree(&inbox).into_keys().all(|path| !is_temporary(&path));
+        let again = Destination { on_clash: OnClash::Replace, ..Destination::from(&inbox) };
+        desk.open_with(&[desk.path("out")], again).unwrap();
+        // What had come to its end was replaced, which changes the folder that it is in.
+        let (landed, sent) = (tree(&inbox.join("source")), tree(&desk.path("source")));
+        assert!(at_its_end || landed == sent, "killed at operation {number}: {landed:#?}");
+        assert_eq!(tree(&inbox).len(), landed.len() + 1, "killed at operation {number}");
+        fs::set_permissions(inbox.join("source/plans"), fs::Permissions::from_mode(0o750)).unwrap();
+        fs::remove_dir_all(&inbox).unwrap();
         if alive {
             assert!(number > 10, "only {number} operations");
             break;

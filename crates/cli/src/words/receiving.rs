@@ -33,14 +33,31 @@ pub fn one_set(set: &SetSummary) -> String {
     format!("{} (set {short}, {} of {} volumes)", quoted(set.example.as_os_str()), set.here, set.count)
 }
 
+/// Where volumes may still come from, though none has its name yet.
+fn packing_at_work(unfinished: &[PathBuf]) -> String {
+    let folders: Vec<String> = unfinished.iter().map(|folder| path(folder)).collect();
+    format!(
+        "But {} shows that packing is still at work there, or was interrupted. Let it end, or pack again under this name: that \
+         completes what was interrupted, or clears it.",
+        first_few(&folders)
+    )
+}
+
 /// Why no set was found.
 pub fn gather(error: &GatherError) -> String {
     match error {
-        GatherError::Missing { path, similar } => missing_path(path, similar),
+        GatherError::Missing { path: at, unfinished, .. } if !unfinished.is_empty() => {
+            format!("{} does not exist. {}", path(at), packing_at_work(unfinished))
+        }
+        GatherError::Missing { path, similar, .. } => missing_path(path, similar),
         GatherError::Unusable { path: file, why } => format!("{} {}", path(file), header(*why)),
-        GatherError::NoVolumes(places) => {
+        GatherError::NoVolumes { places, unfinished } => {
             let places: Vec<String> = places.iter().map(|place| path(place)).collect();
-            format!("There is no Under Seal volume in {}. Name a volume, or the folder it is in.", first_few(&places))
+            let next = match unfinished.as_slice() {
+                [] => "Name a volume, or the folder it is in.".to_owned(),
+                some => packing_at_work(some),
+            };
+            format!("There is no Under Seal volume in {}. {next}", first_few(&places))
         }
         GatherError::SeveralSets(found) => {
             format!(

@@ -73,6 +73,18 @@ fn check_names_the_unfinished_pack_beside_the_volumes(#[case] remove: bool, #[ca
     assert_eq!(unfinished.as_array().unwrap().len(), 1, "{unfinished}");
 }
 
+/// Not one volume has its name yet, and what is asked for.
+#[rstest]
+#[case::a_volume("out/board.useal", "out/board.useal does not exist.")]
+#[case::the_folder("out", "There is no Under Seal volume in out.")]
+fn a_pack_that_was_killed_before_the_names_is_named_too(#[case] asked: &str, #[case] words: &str) {
+    let desk = Desk::new();
+    desk.file("out/board.unfinished/steps", b"").file("out/mine.unfinished/notes", b"");
+    let told = desk.run_bare(&["check", asked]).expect(2).err.replace("\n  ", " ");
+    assert!(told.contains(words) && told.contains("board.unfinished shows that packing is still at work"), "{told}");
+    assert!(!told.contains("mine.unfinished"), "{told}");
+}
+
 #[test]
 fn replace_puts_the_new_volumes_in_the_place_of_the_old() {
     let desk = Desk::with_volumes();

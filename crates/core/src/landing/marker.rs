@@ -2,9 +2,15 @@
 //! there may be unfinished.
 //!
 //! It is named `.arriving-`, the run's number and a proof that this user's run made it in this very folder; it is locked while
-//! the run lives, and lists the folders in which the run has put temporary files: the marker's name, `-` and a count. If a
-//! run was killed, the next one of the same user finds the marker unlocked, removes those files, and then the marker.
+//! the run lives. It lists the folders in which the run has put temporary files, which are called by the marker's name, `-` and a
+//! count; and the folders that it has made, with what they are to get in the end. If a run was killed, the next one of the same
+//! user finds the marker unlocked, removes those files, settles those folders, and then removes the marker.
+//!
+//! Several runs may be at work in one place. Whoever begins puts a note beside each marker that is locked, so that no run
+//! takes back what another has found there and counts on.
 
+use super::folders::MadeFolder;
+use crate::entry::{EntryPath, Timestamp};
 use crate::ownership::OwnerKey;
 use crate::place::{FileError, Folder, NewFile, is_own_name, own_name};
 use std::ffi::{OsStr, OsString};
@@ -15,30 +21,81 @@ const PREFIX: &str = ".arriving-";
 /// What every marker begins with, for people. A NUL ends it.
 const HEAD: &[u8] = b"Under Seal is extracting files here. If it was cut off, its next run in this folder clears up.\0";
 
+/// What follows a marker's name in that of the note: temporary files are counted from 1.
+const NOTE: &str = "-0";
+
+/// A made folder's item begins so; no path in an archive does.
+const MADE: u8 = b'/';
+
 /// A marker that stands.
 pub(super) struct Marker {
     file: NewFile,
     name: OsString,
     /// The folder that was listed last.
     last: Option<Vec<u8>>,
+    /// Another run was at work when this one began.
+    has_met: bool,
 }
 
 impl Marker {
     /// Sets up the marker of the run with this random number.
     pub fn begin(root: &Folder, run: u64, key: &OwnerKey) -> Result<Self, FileError> {
-        let name = own_name(root, PREFIX, run, key)?;
-        let mut file = root.create_file(&name, 0o600)?;
-        // Where the file system has no locks, the run's number still keeps two runs apart.
-        file.try_lock();
-        let begun = file.write(HEAD);
-        let marker = Self { file, name, last: None };
-        match begun {
+        let (file, name) = Self::create(root, run, key)?;
+        let mut marker = Self { file, name, last: None, has_met: false };
+        match marker.file.write(HEAD).and_then(|()| marker.meet_others(root, key)) {
             Ok(()) => Ok(marker),
             Err(error) => {
                 let _ = marker.end(root);
                 Err(error)
             }
         }
+    }
+
+    /// Makes the file and locks it. Another run that looks for leftovers just then may have taken it for one, and away.
+    fn create(root: &Folder, run: u64, key: &OwnerKey) -> Result<(NewFile, OsString), FileError> {
+        let mut number = run;
+        loop {
+            let name = own_name(root, PREFIX, number, key)?;
+            let file = root.create_file(&name, 0o600)?;
+            // Where the file system has no locks, the run's number still keeps two runs apart.
+            file.lock();
+            if root.kind_of(&name)?.is_some() {
+                return Ok((file, name));
+            }
+            number = number.wrapping_add(1);
+        }
+    }
+
+    fn meet_others(&mut self, root: &Folder, key: &OwnerKey) -> Result<(), FileError> {
+        for name in root.names()? {
+            if name == self.name || !is_own_name(root, PREFIX, &name, key)? {
+                continue;
+            }
+            // It may have ended meanwhile.
+            let Ok(other) = root.reopen_file(&name) else { continue };
+            if other.try_lock() {
+                continue;
+            }
+            self.has_met = true;
+            match root.create_file(&note_of(&name), 0o600) {
+                Err(error) if !error.is_taken() => return Err(error),
+                _ if root.kind_of(&name)?.is_none() => root.remove_file(&note_of(&name))?,
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether another run was at work here in this one's time.
+    pub fn has_met_another(&self, root: &Folder) -> bool {
+        self.has_met || !matches!(root.kind_of(&note_of(&self.name)), Ok(None))
+    }
+
+    /// Notes a folder that is going to be made.
+    pub fn note_folder(&mut self, folder: &MadeFolder) -> Result<(), FileError> {
+        let MadeFolder { path, mode, modified } = folder;
+        let what = format!("{mode:o} {} {} ", modified.seconds, modified.nanoseconds);
+        self.file.write(&[&[MADE], what.as_bytes(), path.as_bytes(), b"\0"].concat())
     }
 
     /// The name of the run's temporary file of this number, in the folder at this path of the archive.
@@ -60,7 +117,9 @@ impl Marker {
 
     /// Takes the marker away: nothing is unfinished any more.
     pub fn end(self, root: &Folder) -> Result<(), FileError> {
-        root.remove_file(&self.name)
+        root.remove_file(&self.name)?;
+        // Behind the marker: whoever notes something later finds that gone.
+        remove_note(root, &self.name)
     }
 }
 
@@ -69,37 +128,82 @@ pub(super) fn looks_arriving(name: &[u8]) -> bool {
     name.starts_with(PREFIX.as_bytes())
 }
 
-/// Removes what killed runs of this user have left. What cannot be removed stays for the next run.
-pub(super) fn clear_leftovers(root: &Folder, key: &OwnerKey) {
-    for name in root.names().unwrap_or_default() {
-        if is_own_name(root, PREFIX, &name, key).unwrap_or(false) {
-            let _ = clear(root, &name);
-        }
+fn note_of(marker: &OsStr) -> OsString {
+    let mut note = marker.to_owned();
+    note.push(NOTE);
+    note
+}
+
+fn remove_note(root: &Folder, marker: &OsStr) -> Result<(), FileError> {
+    match root.kind_of(&note_of(marker))? {
+        Some(_) => root.remove_file(&note_of(marker)),
+        None => Ok(()),
     }
 }
 
-fn clear(root: &Folder, marker: &OsStr) -> Result<(), FileError> {
-    let file = root.reopen_file(marker)?;
-    if !file.try_lock() {
-        return Ok(());
-    }
-    let prefix = [marker.as_bytes(), b"-"].concat();
-    let content = root.read_bytes(marker)?.unwrap_or_default();
-    // A run that was killed at once had not even written the whole head.
-    let Some(folders) = content.strip_prefix(HEAD).or_else(|| HEAD.starts_with(&content).then_some(&[])) else {
-        return Ok(());
-    };
-    for path in folders.split(|byte| *byte == 0) {
-        // A folder that is gone, or became something else, holds nothing of that run.
-        let Ok(folder) = below(root, path) else { continue };
-        for name in folder.names()?.into_iter().filter(|name| name.as_bytes().starts_with(&prefix)) {
-            match folder.kind_of(&name)? {
-                Some(kind) if kind.is_dir() => folder.remove_tree(&name)?,
-                _ => folder.remove_file(&name)?,
-            }
+/// Removes what killed runs of this user have left, and gives the folders that they have made what they were to get; those
+/// folders. What cannot be removed stays for the next run.
+pub(super) fn clear_leftovers(root: &Folder, key: &OwnerKey) -> Vec<MadeFolder> {
+    let mut made = Vec::new();
+    let names = root.names().unwrap_or_default();
+    for name in &names {
+        if is_own_name(root, PREFIX, name, key).unwrap_or(false) {
+            made.extend(clear(root, name).unwrap_or_default());
+        }
+        let noted = name.as_bytes().strip_suffix(NOTE.as_bytes()).map(OsStr::from_bytes);
+        // Its run was killed right between two removals.
+        if let Some(marker) = noted.filter(|marker| is_own_name(root, PREFIX, marker, key).unwrap_or(false))
+            && matches!(root.kind_of(marker), Ok(None))
+        {
+            let _ = remove_note(root, marker);
         }
     }
-    root.remove_file(marker)
+    made
+}
+
+fn clear(root: &Folder, marker: &OsStr) -> Result<Vec<MadeFolder>, FileError> {
+    let file = root.reopen_file(marker)?;
+    if !file.try_lock() {
+        return Ok(Vec::new());
+    }
+    let content = root.read_bytes(marker)?.unwrap_or_default();
+    // A run that was killed at once had not even written the whole head.
+    let Some(items) = content.strip_prefix(HEAD).or_else(|| HEAD.starts_with(&content).then_some(&[])) else {
+        return Ok(Vec::new());
+    };
+    let items: Vec<&[u8]> =
+        items.split_inclusive(|byte| *byte == 0).filter_map(|item| item.strip_suffix(b"\0")).collect();
+    for path in items.iter().filter(|item| item.first() != Some(&MADE)) {
+        clear_folder(root, path, marker)?;
+    }
+    let mut made: Vec<MadeFolder> = items.iter().filter_map(|item| made_folder(item)).collect();
+    made.sort_by(|one, other| other.path.cmp(&one.path));
+    made.retain(|folder| folder.settle_if_untouched(root).unwrap_or(false));
+    root.remove_file(marker)?;
+    remove_note(root, marker)?;
+    Ok(made)
+}
+
+/// Removes a run's temporary files from a folder. One that is gone, or became something else, holds nothing of that run.
+fn clear_folder(root: &Folder, path: &[u8], marker: &OsStr) -> Result<(), FileError> {
+    let Ok(folder) = below(root, path) else { return Ok(()) };
+    let prefix = [marker.as_bytes(), b"-"].concat();
+    for name in folder.names()?.into_iter().filter(|name| name.as_bytes().starts_with(&prefix)) {
+        match folder.kind_of(&name)? {
+            Some(kind) if kind.is_dir() => folder.remove_tree(&name)?,
+            _ => folder.remove_file(&name)?,
+        }
+    }
+    Ok(())
+}
+
+/// The folder of which an item speaks: mode, seconds, nanoseconds, path.
+fn made_folder(item: &[u8]) -> Option<MadeFolder> {
+    let mut fields = item.strip_prefix(&[MADE])?.splitn(4, |byte| *byte == b' ');
+    let mut field = || std::str::from_utf8(fields.next()?).ok();
+    let mode = u32::from_str_radix(field()?, 8).ok()?;
+    let modified = Timestamp { seconds: field()?.parse().ok()?, nanoseconds: field()?.parse().ok()? };
+    Some(MadeFolder { path: EntryPath::new(fields.next()?).ok()?, mode, modified })
 }
 
 /// The folder at a path of the archive, never through a link.

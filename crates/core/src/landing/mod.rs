@@ -9,6 +9,7 @@
 mod clash;
 mod destination;
 mod flat;
+mod folders;
 mod marker;
 mod screening;
 mod survey;
@@ -23,16 +24,17 @@ pub use survey::{Foreseen, LandingError};
 pub use unlandable::{NotLanded, NotLandedWhy};
 
 use crate::context::{Context, NoRandomness};
-use crate::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry, Timestamp, link_stays_inside};
+use crate::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry, link_stays_inside};
 use crate::place::{FileError, Folder, NewFile, OriginMark, ToSync, sync_all};
 use clash::{Resolution, Resolutions};
+use folders::MadeFolder;
 use marker::Marker;
 use std::collections::{HashMap, HashSet};
 use std::ffi::{OsStr, OsString};
-use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
+use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
-use survey::{is_at_or_above, refuse_folded};
+use survey::refuse_folded;
 
 /// Permission bits that are restored: no set-user-id, set-group-id or sticky bit.
 const RESTORED_MODE: u32 = 0o777;
@@ -53,12 +55,15 @@ pub struct Landing {
     waiting_bytes: u64,
     resolutions: Resolutions,
     links: Vec<Entry>,
-    made_folders: Vec<(EntryPath, u32, Timestamp)>,
+    made_folders: Vec<MadeFolder>,
+    /// Folders that are there since a run was killed that had made them, by their paths in the archive: they count as made.
+    left_folders: HashSet<Vec<u8>>,
     /// The folders in which something got its name, or was made, by their paths in the archive; the topmost is empty.
     touched: HashSet<Vec<u8>>,
     landed: Landed,
-    /// What can be taken back: the ids of what has landed, and of nothing that took another's place.
-    landed_ids: Vec<u64>,
+    /// What can be taken back: the ids of what has landed, and of nothing that took another's place; with the numbers by which
+    /// the file system knows each.
+    landed_files: HashMap<u64, u64>,
     keep_partial: bool,
     /// The folders have got their modes and times.
     settled: bool,
@@ -108,9 +113,8 @@ impl Landing {
         context: &Context<'_>,
     ) -> Result<Self, LandingError> {
         let Destination { folder, on_clash, keep_partial, origin_marks, .. } = destination;
-        if let Ok(root) = Folder::open(folder) {
-            marker::clear_leftovers(&root, &(context.owner_key)());
-        }
+        let left = Folder::open(folder).map(|root| marker::clear_leftovers(&root, &(context.owner_key)()));
+        let left_folders = left.unwrap_or_default().into_iter().map(|made| made.path.as_bytes().to_vec()).collect();
         let Foreseen { resolutions, not_landed } = survey(folder, entries, on_clash, context)?;
         let run = u64::from_le_bytes(context.random()?);
         let root = Folder::open_or_create(folder)?;
@@ -130,9 +134,10 @@ impl Landing {
             waiting_bytes: 0,
             links: Vec::new(),
             made_folders: Vec::new(),
+            left_folders,
             touched: HashSet::new(),
             landed: Landed { not_landed, ..Landed::default() },
-            landed_ids: Vec::new(),
+            landed_files: HashMap::new(),
             keep_partial,
             settled: false,
             closed: None,
@@ -205,7 +210,9 @@ impl Landing {
             self.landed.replaced += 1;
         } else {
             place.create_link(&name, target, link.modified)?;
-            self.landed_ids.push(link.id);
+            if let Ok(number) = place.number_of(&name) {
+                self.landed_files.insert(link.id, number);
+            }
         }
         self.touch(&path);
         self.landed.links += 1;
@@ -232,28 +239,6 @@ impl Landing {
             removed
         };
         (std::mem::take(&mut self.landed), removed)
-    }
-
-    /// Gives the folders that were made their modes and times, the deepest first, and waits until the disk holds them with
-    /// their lists of names.
-    fn settle_folders(&mut self) -> Result<(), FileError> {
-        // From the top down once more: a folder that was swapped for something else meanwhile is noticed.
-        self.way.1.clear();
-        let mut made = self.made_folders.clone();
-        made.sort_by(|one, other| other.0.cmp(&one.0));
-        let mut made = made.into_iter();
-        sync_all(made.len(), || {
-            let (path, mode, modified) = made.next()?;
-            self.touched.remove(path.as_bytes());
-            let settled = self.open(path.as_bytes()).and_then(|place| {
-                let open = place.opened()?;
-                open.set_mode_and_time(mode & RESTORED_MODE, modified)?;
-                Ok(ToSync::Folder(open))
-            });
-            Some(settled)
-        })?;
-        self.settled = true;
-        Ok(())
     }
 
     /// Files that stand beside others, sorted.
@@ -288,60 +273,11 @@ impl Landing {
         }
     }
 
-    /// Opens a folder of the tree, component by component, never through a link, making what is missing.
-    fn open(&mut self, path: &[u8]) -> Result<Rc<Folder>, FileError> {
-        let (reached, open) = &mut self.way;
-        while open.last().is_some_and(|(length, _)| !is_at_or_above(&reached[..*length], path)) {
-            open.pop();
-        }
-        reached.clear();
-        reached.extend_from_slice(path);
-        let mut done = open.last().map_or(0, |(length, _)| *length);
-        let mut place = open.last().map_or_else(|| Rc::clone(&self.root), |(_, place)| Rc::clone(place));
-        while done < path.len() {
-            let from = if done == 0 { 0 } else { done + 1 };
-            done = path[from..].iter().position(|byte| *byte == b'/').map_or(path.len(), |length| from + length);
-            let name = OsStr::from_bytes(&path[from..done]);
-            let folder = match place.kind_of(name)? {
-                Some(_) => place.subfolder(name)?,
-                None => place.create_subfolder(name)?,
-            };
-            place = Rc::new(folder);
-            open.push((done, Rc::clone(&place)));
-        }
-        Ok(place)
-    }
-
-    fn place_of(&mut self, path: &EntryPath) -> Result<(Rc<Folder>, OsString), FileError> {
-        let (parent, name) = path.parent_and_name();
-        let name = OsString::from_vec(name.to_vec());
-        let place = match parent {
-            Some(parent) => self.open(parent)?,
-            None => Rc::clone(&self.root),
-        };
-        Ok((place, name))
-    }
-
     /// Whether anything of an entry comes to disk; counts what is kept in its stead.
     fn lands(&mut self, entry: &Entry) -> bool {
         let resolution = self.resolutions.get(&entry.path);
         self.landed.kept += u64::from(resolution == Some(&Resolution::Keep));
         !matches!(resolution, Some(Resolution::Keep | Resolution::Leave))
-    }
-
-    fn make_folder(&mut self, entry: &Entry) -> Result<(), FileError> {
-        if !self.lands(entry) {
-            return Ok(());
-        }
-        let (parent, name) = self.place_of(&entry.path)?;
-        if parent.kind_of(&name)?.is_none() {
-            parent.create_subfolder(&name)?;
-            self.made_folders.push((entry.path.clone(), entry.mode, entry.modified));
-            self.touch(&entry.path);
-            self.touched.insert(entry.path.as_bytes().to_vec());
-            self.landed.folders += 1;
-        }
-        Ok(())
     }
 
     /// Links come after everything else.
@@ -411,33 +347,6 @@ impl Landing {
         sync_all(files.len(), || files.next().map(|file| Ok(ToSync::File(file))))
     }
 
-    /// Waits until the disk holds the lists of names of the other folders that were changed, which were there before.
-    fn sync_folders(&mut self) -> Result<(), FileError> {
-        let mut paths: Vec<Vec<u8>> = std::mem::take(&mut self.touched).into_iter().collect();
-        // In the order of a walk, so that each folder is opened once.
-        paths.sort_unstable();
-        let mut paths = paths.into_iter();
-        sync_all(paths.len(), || {
-            loop {
-                let path = paths.next()?;
-                let place = if path.is_empty() { Ok(Rc::clone(&self.root)) } else { self.open(&path) };
-                match place.and_then(|place| place.opened()) {
-                    // Whoever may write into a folder and not read it cannot wait for it either.
-                    Err(error) if error.source.kind() == std::io::ErrorKind::PermissionDenied => {}
-                    folder => return Some(folder.map(ToSync::Folder)),
-                }
-            }
-        })
-    }
-
-    /// Something was made or named at this path, so that the folder's list of names has changed.
-    fn touch(&mut self, path: &EntryPath) {
-        let folder = path.parent_and_name().0.unwrap_or_default();
-        if !self.touched.contains(folder) {
-            self.touched.insert(folder.to_vec());
-        }
-    }
-
     /// Names the last file of the waiting list, where it stays if that fails.
     fn name_last(&mut self) -> Result<(), FileError> {
         let Some(path) = self.waiting.last().map(|file| file.path.clone()) else { return Ok(()) };
@@ -457,8 +366,10 @@ impl Landing {
             from.replace(&file.temporary, &place, &name)?;
             self.landed.replaced += 1;
         } else {
+            // Before others can reach it: one of them may put something else in its place.
+            let number = from.number_of(&file.temporary)?;
             from.publish(&file.temporary, &place, &name)?;
-            self.landed_ids.push(file.id);
+            self.landed_files.insert(file.id, number);
         }
         self.touch(&file.path);
         self.landed.files += 1;

@@ -1,13 +1,13 @@
 //! Taking back: where an extraction stops on the way, what it has brought goes again, so that no half of an archive
 //! passes for a whole one.
 //!
-//! Only what is surely this run's goes: files of the length and time that they were given, links, and folders in which
-//! nothing is left. What took the place of something else stays, since that is gone.
+//! Only what is surely this run's goes: files of the length and time that they were given, links, each still the
+//! one that it has made, and folders in which nothing is left. What took the place of something else stays, since that is gone.
 
 use super::Landing;
+use super::folders::MadeFolder;
 use crate::entry::{EntryKind, ListedEntry};
-use crate::place::FileError;
-use std::collections::HashSet;
+use crate::place::{FileError, NEW_FOLDER_MODE};
 
 impl Landing {
     /// Takes back what has landed, or was complete and waited for its name; how many files went. What cannot be taken back stays.
@@ -17,14 +17,15 @@ impl Landing {
         self.remove_waiting();
         // What is left of them in the end gets its modes once more.
         self.settled = false;
-        let ids: HashSet<u64> = std::mem::take(&mut self.landed_ids).into_iter().collect();
-        for (path, _, modified) in self.made_folders.clone() {
+        let landed = std::mem::take(&mut self.landed_files);
+        for MadeFolder { path, modified, .. } in self.made_folders.clone() {
             // Some may have got modes already with which nothing in them can be removed.
             let opened = self.open(path.as_bytes());
-            let _ = opened.and_then(|place| place.set_mode_and_time(0o700, modified));
+            let _ = opened.and_then(|place| place.set_mode_and_time(NEW_FOLDER_MODE, modified));
         }
-        for listed in entries.iter().filter(|listed| ids.contains(&listed.entry.id)) {
-            let gone = self.take_back_one(listed).unwrap_or(false);
+        for listed in entries {
+            let Some(number) = landed.get(&listed.entry.id) else { continue };
+            let gone = self.take_back_one(listed, *number).unwrap_or(false);
             match (gone, listed.entry.kind) {
                 (true, EntryKind::File) => {
                     removed += 1;
@@ -41,7 +42,7 @@ impl Landing {
         removed
     }
 
-    fn take_back_one(&mut self, listed: &ListedEntry) -> Result<bool, FileError> {
+    fn take_back_one(&mut self, listed: &ListedEntry, number: u64) -> Result<bool, FileError> {
         let Some((path, _)) = self.place_for(&listed.entry) else { return Ok(false) };
         let (place, name) = self.place_of(&path)?;
         let is_ours = match (place.kind_of(&name)?, listed.entry.kind) {
@@ -52,23 +53,47 @@ impl Landing {
             }
             _ => false,
         };
+        // Another run may have put the same thing in its place.
+        let is_ours = is_ours && place.number_of(&name)? == number;
         if is_ours {
             place.remove_file(&name)?;
         }
         Ok(is_ours)
     }
 
-    /// Folders that are empty go, the deepest first; the others get their modes and times as ever.
+    /// Folders that are empty go, the deepest first; the others get their modes and times as ever. Where another run has been at
+    /// work here, they all stay: it may have found them there.
     fn take_back_folders(&mut self) {
+        if self.has_met_another() {
+            return;
+        }
         let mut made = std::mem::take(&mut self.made_folders);
-        made.sort_by(|one, other| other.0.cmp(&one.0));
+        made.sort_by(|one, other| other.path.cmp(&one.path));
+        let mut gone = Vec::new();
         for folder in made {
-            let removed = self.place_of(&folder.0).and_then(|(place, name)| place.remove_subfolder(&name));
+            let removed = self.place_of(&folder.path).and_then(|(place, name)| place.remove_subfolder(&name));
             match removed {
-                Ok(()) => self.landed.folders -= 1,
+                Ok(()) => gone.push(folder),
                 Err(_) => self.made_folders.push(folder),
             }
             self.way.1.clear();
         }
+        self.landed.folders -= gone.len() as u64;
+        // It may have begun meanwhile, and found them before they went.
+        if self.has_met_another() {
+            gone.iter().rev().for_each(|folder| drop(self.put_back(folder)));
+        }
+    }
+
+    fn put_back(&mut self, folder: &MadeFolder) -> Result<(), FileError> {
+        let (place, name) = self.place_of(&folder.path)?;
+        place.create_subfolder(&name)?;
+        self.made_folders.push(folder.clone());
+        self.landed.folders += 1;
+        Ok(())
+    }
+
+    fn has_met_another(&self) -> bool {
+        self.marker.as_ref().is_some_and(|marker| marker.has_met_another(&self.root))
     }
 }

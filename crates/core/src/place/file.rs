@@ -166,6 +166,12 @@ impl NewFile {
             .map_err(FileError::on(FileAction::Close, &self.path))
     }
 
+    /// Locks the file for this process, until it is closed; waits for whoever has it locked. Where the file system has no locks,
+    /// nothing comes of it.
+    pub fn lock(&self) {
+        let _ = self.file.lock();
+    }
+
     /// Locks the file for this process, until it is closed. Whether nobody else holds the lock; a file system without
     /// locks cannot tell, and counts as nobody.
     pub fn try_lock(&self) -> bool {

@@ -14,6 +14,9 @@ use std::io;
 use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 
+/// The permission bits of a new folder: nobody else may enter.
+pub const NEW_FOLDER_MODE: u32 = 0o700;
+
 /// An open folder. Names given to it are single components; what they name is never reached through a
 /// symbolic link, and stays right even if the folder's own path is swapped meanwhile.
 #[derive(Debug)]
@@ -78,7 +81,7 @@ impl Folder {
     /// [`FileError`] from the system; taken names included.
     pub fn create_subfolder(&self, name: &OsStr) -> Result<Self, FileError> {
         let mut private = DirBuilder::new();
-        private.mode(0o700);
+        private.mode(NEW_FOLDER_MODE);
         faults::before(FileAction::Create)
             .and_then(|()| self.dir.create_dir_with(name, &private))
             .map_err(self.failed(FileAction::Create, name))?;
@@ -248,6 +251,15 @@ impl Folder {
         Ok((u64::try_from(stat.st_size).unwrap_or(0), Timestamp { seconds: stat.st_mtime, nanoseconds }))
     }
 
+    /// The number by which the file system knows a file or link here.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn number_of(&self, name: &OsStr) -> Result<u64, FileError> {
+        let metadata = self.dir.symlink_metadata(name).map_err(self.failed(FileAction::Open, name))?;
+        Ok(cap_std::fs::MetadataExt::ino(&metadata))
+    }
+
     /// Makes a symbolic link whose target is stored as given.
     ///
     /// # Errors
@@ -292,6 +304,15 @@ impl Folder {
     pub fn number(&self) -> Result<u64, FileError> {
         let metadata = self.dir.dir_metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
         Ok(cap_std::fs::MetadataExt::ino(&metadata))
+    }
+
+    /// This folder's permission bits.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn mode(&self) -> Result<u32, FileError> {
+        let metadata = self.dir.dir_metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
+        Ok(cap_std::fs::MetadataExt::mode(&metadata) & 0o7777)
     }
 
     /// Whether this folder belongs to the user, and nobody else may write into it.

@@ -14,7 +14,7 @@ pub mod staging;
 mod syncing;
 
 pub use file::{Links, NewFile, ScratchFile, open_regular};
-pub use folder::{Folder, OpenFolder};
+pub use folder::{Folder, NEW_FOLDER_MODE, OpenFolder};
 pub use origin::{OriginMark, origin_marks};
 pub use own_name::{is_own_name, own_name};
 pub use syncing::{ToSync, sync_all};

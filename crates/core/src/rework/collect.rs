@@ -68,7 +68,7 @@ impl Collection {
                 let intact = files.filter(|(number, file)| is_intact(&set, *number, file));
                 collection.here = intact.map(|(number, file)| (number, file.path.clone())).collect();
             }
-            Err(GatherError::NoVolumes(_)) => {}
+            Err(GatherError::NoVolumes { .. }) => {}
             Err(error) => return Err(error.into()),
         }
         Ok(collection)
@@ -91,7 +91,7 @@ impl Collection {
         };
         let found = match found {
             Ok(found) => found,
-            Err(GatherError::NoVolumes(_) | GatherError::Missing { .. }) => return Ok(Taken::default()),
+            Err(GatherError::NoVolumes { .. } | GatherError::Missing { .. }) => return Ok(Taken::default()),
             Err(error) => return Err(error.into()),
         };
         self.set = Some((found.ids, found.geometry));

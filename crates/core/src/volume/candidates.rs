@@ -8,6 +8,7 @@ use super::header::{Head, Header, HeaderError, Ids, VolumeKind};
 use super::recognising::Trying;
 use super::set::{GatherError, SetSummary, VolumeFile, VolumeSet, read_header};
 use crate::place::missing::missing;
+use crate::place::staging;
 use crate::place::{FileAction, FileError, Links, open_regular};
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
@@ -22,7 +23,9 @@ const MAX_RIVALS: usize = 4;
 fn unreachable_path(path: &Path, error: io::Error) -> GatherError {
     if error.kind() == io::ErrorKind::NotFound {
         let (path, similar) = missing(path);
-        GatherError::Missing { path, similar }
+        let mut unfinished = path.parent().map(staging::folders_in).unwrap_or_default();
+        unfinished.retain(|folder| path.file_name().is_some_and(|name| staging::may_be_of(folder, name)));
+        GatherError::Missing { path, similar, unfinished }
     } else {
         FileError::on(FileAction::Open, path)(error).into()
     }
@@ -129,7 +132,10 @@ impl Candidates {
             ([], Some((path, why))) => Err(GatherError::Unusable { path: path.clone(), why: *why }),
             ([], None) => match self.damaged.first() {
                 Some((file, why)) => Err(GatherError::Unusable { path: file.path.clone(), why: *why }),
-                None => Err(GatherError::NoVolumes(paths.to_vec())),
+                None => {
+                    let unfinished = paths.iter().flat_map(|path| staging::folders_in(path)).collect();
+                    Err(GatherError::NoVolumes { places: paths.to_vec(), unfinished })
+                }
             },
             (several, _) => {
                 let mut found: Vec<SetSummary> = several.iter().filter_map(|ids| self.summary(*ids)).collect();
@@ -201,7 +207,7 @@ impl Candidates {
             set.sort_copies();
             set
         });
-        let mut set = sets.next().ok_or(GatherError::NoVolumes(Vec::new()))?;
+        let mut set = sets.next().ok_or(GatherError::NoVolumes { places: Vec::new(), unfinished: Vec::new() })?;
         set.rivals = sets.collect();
         Ok(set)
     }

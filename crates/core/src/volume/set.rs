@@ -96,6 +96,8 @@ pub enum GatherError {
         path: PathBuf,
         /// Names beside it that look alike.
         similar: Vec<OsString>,
+        /// Folders beside it in which packing under such a name is at work, or was interrupted.
+        unfinished: Vec<PathBuf>,
     },
     /// A named file cannot be used as a volume.
     #[error("{}: {why}", path.display())]
@@ -107,7 +109,12 @@ pub enum GatherError {
     },
     /// The named folders hold no volume.
     #[error("no volumes found")]
-    NoVolumes(Vec<PathBuf>),
+    NoVolumes {
+        /// The folders.
+        places: Vec<PathBuf>,
+        /// Folders in them in which packing is at work, or was interrupted.
+        unfinished: Vec<PathBuf>,
+    },
     /// Volumes of more than one set.
     #[error("volumes of several sets")]
     SeveralSets(Vec<SetSummary>),

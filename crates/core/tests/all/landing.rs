@@ -197,3 +197,34 @@ fn a_folder_that_is_swapped_for_a_link_meanwhile_is_not_followed() {
     assert!(swapper.done.load(Ordering::Relaxed) && outcome.is_err(), "{outcome:?}");
     assert_eq!(names(&desk.path("outside")), Vec::<String>::new());
 }
+
+/// Opens the same archive into the same place, as another run of the user would, when the last file begins.
+struct Other<'a> {
+    desk: &'a Desk,
+    done: AtomicBool,
+}
+
+impl Observer for Other<'_> {
+    fn told(&self, progress: Progress<'_>) {
+        if let Progress::Entry(path) = progress
+            && path.as_bytes() == b"source/notes (2).txt"
+            && !self.done.swap(true, Ordering::Relaxed)
+        {
+            self.desk.open(&[self.desk.path("out")], &self.desk.path("inbox")).unwrap();
+        }
+    }
+}
+
+#[test]
+fn a_run_that_fails_takes_back_nothing_that_another_counts_on() {
+    let desk = packed();
+    let set = VolumeSet::gather(&[desk.path("out")]).unwrap();
+    let mut archive = SealedReader::unlock(set, &Password::new(PASSWORD).unwrap().into()).unwrap();
+    let other = Other { desk: &desk, done: AtomicBool::new(false) };
+    let outcome = desk.with_context(&|| false, |context| {
+        open(&mut archive, &desk.path("inbox"), &Context { observer: &other, ..*context })
+    });
+    assert!(other.done.load(Ordering::Relaxed) && outcome.is_err(), "{outcome:?}");
+    assert_eq!(tree(&desk.path("inbox/source")), tree(&desk.path("source")));
+    assert_eq!(names(&desk.path("inbox")), ["source"]);
+}

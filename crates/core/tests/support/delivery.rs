@@ -102,7 +102,7 @@ pub fn play(seed: u64) -> Played {
     let places = spread(&desk, &inbox, &mut choices);
     let set = match VolumeSet::gather(&places) {
         Ok(set) => set,
-        Err(GatherError::NoVolumes(_) | GatherError::Unusable { .. }) if suffered.known_by == 0 => {
+        Err(GatherError::NoVolumes { .. } | GatherError::Unusable { .. }) if suffered.known_by == 0 => {
             return played(End::NothingCame);
         }
         Err(error) => panic!("{error}: {suffered:?}"),

@@ -215,7 +215,32 @@ pub fn is_folder_of(name: &OsStr, stem: &OsStr) -> bool {
 /// is at work in it is not looked into: as long as it stands there, what stands beside it may not be finished.
 pub fn folder_in(beside: &Path, stem: &OsStr) -> Option<PathBuf> {
     let path = beside.join(folder_name(stem));
-    path.symlink_metadata().is_ok_and(|found| found.is_dir()).then_some(path)
+    may_be_staging(&path).then_some(path)
+}
+
+/// The same of whatever archive; sorted.
+pub fn folders_in(beside: &Path) -> Vec<PathBuf> {
+    let mut found: Vec<PathBuf> = paths_in(beside).filter(|path| may_be_staging(path)).collect();
+    found.sort();
+    found
+}
+
+fn may_be_staging(path: &Path) -> bool {
+    let Some(name) = path.file_name().filter(|name| name.as_bytes().ends_with(FOLDER_SUFFIX.as_bytes())) else {
+        return false;
+    };
+    let is_staged = |inside: PathBuf| inside.file_name().is_some_and(|inside| looks_staged(name, inside));
+    path.symlink_metadata().is_ok_and(|found| found.is_dir()) && paths_in(path).any(is_staged)
+}
+
+fn paths_in(folder: &Path) -> impl Iterator<Item = PathBuf> {
+    std::fs::read_dir(folder).into_iter().flatten().filter_map(|entry| Some(entry.ok()?.path()))
+}
+
+/// Whether a staging folder may be that of a set of which a volume has this name.
+pub fn may_be_of(folder: &Path, volume: &OsStr) -> bool {
+    let stem = folder.file_name().and_then(|name| name.as_bytes().strip_suffix(FOLDER_SUFFIX.as_bytes()));
+    stem.is_some_and(|stem| volume.as_bytes().starts_with(stem))
 }
 
 /// Whether a file of this name, in a folder of that name, could be taken for one that a run of ours left.

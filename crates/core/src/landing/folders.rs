@@ -1,0 +1,140 @@
+//! The folders of a landing: opened component by component, made where they are missing, and given their modes and times when
+//! everything is in them.
+
+use super::marker::below;
+use super::survey::is_at_or_above;
+use super::{Landing, RESTORED_MODE};
+use crate::entry::{Entry, EntryPath, Timestamp};
+use crate::place::{FileError, Folder, NEW_FOLDER_MODE, ToSync, sync_all};
+use std::ffi::{OsStr, OsString};
+use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
+use std::rc::Rc;
+
+/// A folder that was made, and what it gets in the end.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct MadeFolder {
+    pub path: EntryPath,
+    pub mode: u32,
+    pub modified: Timestamp,
+}
+
+impl MadeFolder {
+    /// Gives it what it was to get, if it is as it was made, or as it was to be; whether it is.
+    pub fn settle_if_untouched(&self, root: &Folder) -> Result<bool, FileError> {
+        let (folder, wanted) = (below(root, self.path.as_bytes())?, self.mode & RESTORED_MODE);
+        if ![NEW_FOLDER_MODE, wanted].contains(&folder.mode()?) {
+            return Ok(false);
+        }
+        folder.set_mode_and_time(wanted, self.modified)?;
+        Ok(true)
+    }
+}
+
+impl Landing {
+    /// Opens a folder of the tree, component by component, never through a link, making what is missing.
+    pub(super) fn open(&mut self, path: &[u8]) -> Result<Rc<Folder>, FileError> {
+        let (reached, open) = &mut self.way;
+        while open.last().is_some_and(|(length, _)| !is_at_or_above(&reached[..*length], path)) {
+            open.pop();
+        }
+        reached.clear();
+        reached.extend_from_slice(path);
+        let mut done = open.last().map_or(0, |(length, _)| *length);
+        let mut place = open.last().map_or_else(|| Rc::clone(&self.root), |(_, place)| Rc::clone(place));
+        while done < path.len() {
+            let from = if done == 0 { 0 } else { done + 1 };
+            done = path[from..].iter().position(|byte| *byte == b'/').map_or(path.len(), |length| from + length);
+            let name = OsStr::from_bytes(&path[from..done]);
+            let folder = match place.kind_of(name)? {
+                Some(_) => place.subfolder(name)?,
+                None => place.create_subfolder(name)?,
+            };
+            place = Rc::new(folder);
+            open.push((done, Rc::clone(&place)));
+        }
+        Ok(place)
+    }
+
+    pub(super) fn place_of(&mut self, path: &EntryPath) -> Result<(Rc<Folder>, OsString), FileError> {
+        let (parent, name) = path.parent_and_name();
+        let name = OsString::from_vec(name.to_vec());
+        let place = match parent {
+            Some(parent) => self.open(parent)?,
+            None => Rc::clone(&self.root),
+        };
+        Ok((place, name))
+    }
+
+    pub(super) fn make_folder(&mut self, entry: &Entry) -> Result<(), FileError> {
+        if !self.lands(entry) {
+            return Ok(());
+        }
+        let made = MadeFolder { path: entry.path.clone(), mode: entry.mode, modified: entry.modified };
+        let (parent, name) = self.place_of(&entry.path)?;
+        if parent.kind_of(&name)?.is_none() {
+            if let Some(marker) = &mut self.marker {
+                marker.note_folder(&made)?;
+            }
+            parent.create_subfolder(&name)?;
+        } else if self.left_folders.contains(entry.path.as_bytes()) {
+            // It has its mode already, with which nothing may be able to land in it.
+            parent.subfolder(&name)?.set_mode_and_time(NEW_FOLDER_MODE, entry.modified)?;
+        } else {
+            return Ok(());
+        }
+        self.made_folders.push(made);
+        self.touch(&entry.path);
+        self.touched.insert(entry.path.as_bytes().to_vec());
+        self.landed.folders += 1;
+        Ok(())
+    }
+
+    /// Gives the folders that were made their modes and times, the deepest first, and waits until the disk holds them with
+    /// their lists of names.
+    pub(super) fn settle_folders(&mut self) -> Result<(), FileError> {
+        // From the top down once more: a folder that was swapped for something else meanwhile is noticed.
+        self.way.1.clear();
+        let mut made = self.made_folders.clone();
+        made.sort_by(|one, other| other.path.cmp(&one.path));
+        let mut made = made.into_iter();
+        sync_all(made.len(), || {
+            let MadeFolder { path, mode, modified } = made.next()?;
+            self.touched.remove(path.as_bytes());
+            let settled = self.open(path.as_bytes()).and_then(|place| {
+                let open = place.opened()?;
+                open.set_mode_and_time(mode & RESTORED_MODE, modified)?;
+                Ok(ToSync::Folder(open))
+            });
+            Some(settled)
+        })?;
+        self.settled = true;
+        Ok(())
+    }
+
+    /// Waits until the disk holds the lists of names of the other folders that were changed, which were there before.
+    pub(super) fn sync_folders(&mut self) -> Result<(), FileError> {
+        let mut paths: Vec<Vec<u8>> = std::mem::take(&mut self.touched).into_iter().collect();
+        // In the order of a walk, so that each folder is opened once.
+        paths.sort_unstable();
+        let mut paths = paths.into_iter();
+        sync_all(paths.len(), || {
+            loop {
+                let path = paths.next()?;
+                let place = if path.is_empty() { Ok(Rc::clone(&self.root)) } else { self.open(&path) };
+                match place.and_then(|place| place.opened()) {
+                    // Whoever may write into a folder and not read it cannot wait for it either.
+                    Err(error) if error.source.kind() == std::io::ErrorKind::PermissionDenied => {}
+                    folder => return Some(folder.map(ToSync::Folder)),
+                }
+            }
+        })
+    }
+
+    /// Something was made or named at this path, so that the folder's list of names has changed.
+    pub(super) fn touch(&mut self, path: &EntryPath) {
+        let folder = path.parent_and_name().0.unwrap_or_default();
+        if !self.touched.contains(folder) {
+            self.touched.insert(folder.to_vec());
+        }
+    }
+}
