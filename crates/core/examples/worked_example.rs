@@ -80,7 +80,7 @@ pub fn text() -> String {
     let set: [u8; 16] = header[16..32].try_into().unwrap();
     let stretched = stretch(&Password::new(PASSWORD).unwrap(), &salt, KeyCost::CHEAPEST).unwrap();
     let wrapping = keyhole_key(&header[208..240], &stretched, &[0; 32]);
-    let key = ArchiveKey::from_bytes(SecretBytes::new([3; 32]));
+    let key = ArchiveKey::from_bytes(SecretBytes::copied(&[3; 32]));
     let derived = |purpose| hex(key.derive(&set, purpose).as_slice());
     let cell = &volume[4_096..];
     let mut plain = cell[..cell.len() - 16].to_vec();

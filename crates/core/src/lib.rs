@@ -8,6 +8,7 @@
 //! - [`codes`]: short codes that people read to each other, each group checked.
 //! - [`entry`]: what a file, folder or link in any archive is, and the sink that receives entries. A path that
 //!   could leave its destination cannot be built.
+//! - [`secrets`]: memory for secrets, wiped in the end and kept out of the swap.
 //! - [`ownership`]: what proves that a user's own run left something on disk; nothing is believed for its looks.
 //! - [`context`]: who watches, whether to stop, randomness, the clock, the user's own key and the number of threads.
 //! - [`wire`]: a cursor over bytes that were read, for every binary format.
@@ -58,6 +59,8 @@ pub mod fit;
 pub mod codes;
 
 pub mod entry;
+
+pub mod secrets;
 
 pub mod ownership;
 

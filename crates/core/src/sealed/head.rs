@@ -125,7 +125,7 @@ pub fn open_head(
         else {
             continue;
         };
-        let mut key = Zeroizing::new([0; 32]);
+        let mut key = SecretBytes::zeroed();
         key.copy_from_slice(opened);
         let key = ArchiveKey::from_bytes(key);
         let commitment = key.derive(set, KeyPurpose::Commitment);

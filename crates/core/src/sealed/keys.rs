@@ -9,8 +9,8 @@ use sha2::Sha256;
 use std::fmt;
 use zeroize::Zeroizing;
 
-/// 32 secret bytes, wiped when dropped.
-pub type SecretBytes = Zeroizing<[u8; 32]>;
+/// A key's 32 secret bytes.
+pub type SecretBytes = crate::secrets::SecretBytes<32>;
 
 /// What one attempt at a password costs (Argon2id, RFC 9106).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -64,7 +64,7 @@ pub struct NoKeyMemory;
 /// # Errors
 /// [`NoKeyMemory`] where the memory is not to be had, or the cost is impossible.
 pub fn stretch(password: &Password, salt: &[u8; 32], cost: KeyCost) -> Result<SecretBytes, NoKeyMemory> {
-    let mut output = Zeroizing::new([0; 32]);
+    let mut output = SecretBytes::zeroed();
     let params = Params::new(cost.memory_kib, cost.passes, cost.lanes, Some(output.len())).map_err(|_| NoKeyMemory)?;
     let count = params.block_count();
     let mut memory = Zeroizing::new(Vec::<Block>::new());
@@ -119,7 +119,7 @@ impl ArchiveKey {
     /// # Errors
     /// [`NoRandomness`].
     pub fn generate(context: &Context<'_>) -> Result<Self, NoRandomness> {
-        let mut bytes = Zeroizing::new([0; 32]);
+        let mut bytes = SecretBytes::zeroed();
         context.randomness.fill(bytes.as_mut_slice())?;
         Ok(Self(bytes))
     }
@@ -151,7 +151,7 @@ impl fmt::Debug for ArchiveKey {
 }
 
 fn expand(salt: &[u8], input: &[u8], info: &[u8]) -> SecretBytes {
-    let mut key = Zeroizing::new([0; 32]);
+    let mut key = SecretBytes::zeroed();
     // HKDF can give 255 times 32 bytes (RFC 5869 section 2.3), so 32 never fail.
     let outcome = Hkdf::<Sha256>::new(Some(salt), input).expand(info, key.as_mut_slice());
     debug_assert!(outcome.is_ok());

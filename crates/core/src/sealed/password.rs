@@ -1,6 +1,7 @@
 //! What unlocks an archive: a password as the format defines it, the same on every keyboard and every system, and a
 //! key file beside it.
 
+use crate::secrets::{SecretBytes, keep_in_memory};
 use sha2::{Digest as _, Sha256};
 use std::fmt;
 use std::io::{self, Read};
@@ -11,8 +12,14 @@ use zeroize::{Zeroize as _, Zeroizing};
 pub const MAX_PASSWORD_BYTES: usize = 1_024;
 
 /// A password: NFC (Unicode Standard Annex 15), UTF-8, without control characters. Wiped when dropped.
-#[derive(Clone, PartialEq, Eq)]
+#[derive(PartialEq, Eq)]
 pub struct Password(Zeroizing<String>);
+
+impl Clone for Password {
+    fn clone(&self) -> Self {
+        Self::kept(self.0.clone())
+    }
+}
 
 /// Why a text cannot be a password.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -53,7 +60,12 @@ impl Password {
         if normal.len() > MAX_PASSWORD_BYTES {
             return Err(PasswordError::TooLong);
         }
-        Ok(Self(normal))
+        Ok(Self::kept(normal))
+    }
+
+    fn kept(text: Zeroizing<String>) -> Self {
+        keep_in_memory(text.as_bytes());
+        Self(text)
     }
 
     /// Takes a file's bytes as a password, without one final LF or CR LF. The bytes are wiped.
@@ -79,7 +91,7 @@ impl Password {
 /// A key file: something one has, beside what one knows. Only its SHA-256 counts, so any file will do; a single
 /// changed byte makes it another key. Wiped when dropped.
 #[derive(Clone, PartialEq, Eq)]
-pub struct KeyFile(Zeroizing<[u8; 32]>);
+pub struct KeyFile(SecretBytes<32>);
 
 impl KeyFile {
     /// Reads a key file to its end.
@@ -97,7 +109,7 @@ impl KeyFile {
                 Err(error) => return Err(error),
             }
         }
-        let mut digest = Zeroizing::new([0; 32]);
+        let mut digest = SecretBytes::zeroed();
         digest.copy_from_slice(&hasher.finalize());
         Ok(Self(digest))
     }

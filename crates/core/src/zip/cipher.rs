@@ -1,6 +1,7 @@
 //! Deciphering: AES in counter mode with an authentication code behind the data (the AE-1 and AE-2 of the note's appendix E),
 //! and the old cipher (section 6.1), which is read and never written.
 
+use crate::secrets::keep_in_memory;
 use aes::cipher::{KeyIvInit as _, StreamCipher as _, StreamCipherSeek as _};
 use aes::{Aes128, Aes192, Aes256};
 use ctr::Ctr128LE;
@@ -180,6 +181,7 @@ impl<R: Read> Read for AesReader<R> {
 /// The cipher's key, the code's key and the verifier, one after the other.
 pub(super) fn derive(strength: Strength, salt: &[u8], password: &[u8]) -> Zeroizing<Vec<u8>> {
     let mut keys = Zeroizing::new(vec![0; 2 * strength.key_bytes() + VERIFIER_BYTES]);
+    keep_in_memory(&keys);
     pbkdf2::derive(pbkdf2::PBKDF2_HMAC_SHA1, ROUNDS, salt, password, &mut keys);
     keys
 }

@@ -261,6 +261,7 @@ fn portable() {
         "mail-parser",
         "multer",
         "nix",
+        "region",
         "rustix",
         "strsim",
     ];
