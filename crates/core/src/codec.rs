@@ -95,7 +95,7 @@ pub struct Block {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum CodecError {
     /// The compressor failed, for want of memory.
-    #[error("the compressor failed")]
+    #[error("there is too little memory for the compressor")]
     Compressor,
     /// Not one well-formed frame of the stated size within the limits.
     #[error("a compressed block is malformed")]
@@ -168,7 +168,7 @@ fn compress_to(
     buffer: &mut Vec<u8>,
 ) -> Result<bool, CodecError> {
     buffer.clear();
-    buffer.reserve(zstd_safe::compress_bound(bytes.len()));
+    buffer.try_reserve(zstd_safe::compress_bound(bytes.len())).map_err(|_| CodecError::Compressor)?;
     let length = context.compress_to_buffer(bytes, buffer).map_err(|_| CodecError::Compressor)?;
     Ok(length < bytes.len().saturating_sub(bytes.len() / 64))
 }
@@ -250,7 +250,7 @@ impl Decompressor {
         match codec {
             Codec::Stored if stored.len() == length => output.extend_from_slice(stored),
             Codec::Zstandard if is_one_frame(stored, length) => {
-                output.reserve(length);
+                output.try_reserve(length).map_err(|_| CodecError::Compressor)?;
                 let written = self.0.decompress_to_buffer(stored, output);
                 if !written.is_ok_and(|written| written == length) {
                     output.clear();

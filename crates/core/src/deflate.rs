@@ -45,7 +45,8 @@ impl Deflater {
             compressor.set_dictionary(window).map_err(|_| DeflateFailed)?;
         }
         let flush = if last { FlushCompress::Finish } else { FlushCompress::Sync };
-        let mut bytes = Vec::with_capacity(content.len() / 2 + 1024);
+        let mut bytes = Vec::new();
+        bytes.try_reserve_exact(content.len() / 2 + 1024).map_err(|_| DeflateFailed)?;
         loop {
             let taken = usize::try_from(compressor.total_in()).map_err(|_| DeflateFailed)?;
             let rest = content.get(taken..).ok_or(DeflateFailed)?;
@@ -57,7 +58,7 @@ impl Deflater {
                 Status::Ok | Status::BufError if all_in && !last && bytes.len() < bytes.capacity() => {
                     return Ok(bytes);
                 }
-                _ => bytes.reserve(bytes.capacity().max(1024)),
+                _ => bytes.try_reserve(bytes.capacity().max(1024)).map_err(|_| DeflateFailed)?,
             }
         }
     }

@@ -236,6 +236,7 @@ fn pack_class(error: &PackError) -> ErrorClass {
         PackError::ZipReadBack(ZipError::File(error)) => file_class(error),
         PackError::ZipReadBack(_) => ErrorClass::Damaged,
         PackError::Regather(GatherError::File(error)) => file_class(error),
+        PackError::ReadBack(SealedError::Codec(CodecError::Compressor)) => ErrorClass::System,
         PackError::Regather(_) | PackError::ReadBack(_) | PackError::ContentsDiffer => ErrorClass::Damaged,
         PackError::Parcels(error) => parcel_class(error),
         PackError::ParcelTooLarge => ErrorClass::Usage,

@@ -11,10 +11,26 @@ use std::thread;
 /// Jobs that wait or are worked on, for each worker.
 const JOBS_AHEAD: usize = 2;
 
-/// The consuming side has stopped: nothing more is wanted.
+/// Why nothing more is produced.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-#[error("the work was stopped")]
-pub struct Stopped;
+pub enum Stopped {
+    /// The consuming side has stopped: nothing more is wanted.
+    #[error("the work was stopped")]
+    Unwanted,
+    /// The system gives no memory for what comes next.
+    #[error("there is too little memory")]
+    NoMemory,
+}
+
+/// A new buffer with room for so many bytes, of which there may be too many.
+///
+/// # Errors
+/// [`Stopped::NoMemory`].
+pub fn room(bytes: usize) -> Result<Vec<u8>, Stopped> {
+    let mut buffer = Vec::new();
+    buffer.try_reserve_exact(bytes).map_err(|_| Stopped::NoMemory)?;
+    Ok(buffer)
+}
 
 /// The producer's end.
 pub struct Jobs<J, R> {
@@ -26,11 +42,11 @@ impl<J, R> Jobs<J, R> {
     /// Hands a job over; waits while too many are under way.
     ///
     /// # Errors
-    /// [`Stopped`] where nobody takes results any more.
+    /// [`Stopped::Unwanted`] where nobody takes results any more.
     pub fn submit(&self, job: J) -> Result<(), Stopped> {
         let (reply, result) = bounded(1);
-        self.order.send(result).map_err(|_| Stopped)?;
-        self.jobs.send((job, reply)).map_err(|_| Stopped)
+        self.order.send(result).map_err(|_| Stopped::Unwanted)?;
+        self.jobs.send((job, reply)).map_err(|_| Stopped::Unwanted)
     }
 }
 
@@ -106,6 +122,17 @@ impl Spares {
         self.kept().pop().unwrap_or_default()
     }
 
+    /// An empty buffer with room for so many bytes.
+    ///
+    /// # Errors
+    /// [`Stopped::NoMemory`].
+    pub fn take_with_room(&self, bytes: usize) -> Result<Vec<u8>, Stopped> {
+        let mut buffer = self.take();
+        buffer.clear();
+        buffer.try_reserve(bytes).map_err(|_| Stopped::NoMemory)?;
+        Ok(buffer)
+    }
+
     /// Gives a buffer back. One more than are kept is freed.
     pub fn give(&self, buffer: Vec<u8>) {
         let mut kept = self.kept();
@@ -153,7 +180,7 @@ mod tests {
             |result| if result == 5 { Err("enough") } else { Ok(()) },
         )
         .unwrap();
-        assert_eq!((produced, consumed), (Err(Stopped), Err("enough")));
+        assert_eq!((produced, consumed), (Err(Stopped::Unwanted), Err("enough")));
     }
 
     #[test]

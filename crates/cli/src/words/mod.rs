@@ -179,6 +179,10 @@ fn no_threads(NoThreads(had): NoThreads) -> String {
     }
 }
 
+/// The system gives no memory for what comes next.
+const TOO_LITTLE_MEMORY: &str =
+    "There is too little memory. Close other programs, or add --threads 1, which takes least.";
+
 fn password_error(error: PasswordError) -> String {
     match error {
         PasswordError::Empty => "The password is empty. Give one with at least one character.".to_owned(),

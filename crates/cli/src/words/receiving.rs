@@ -1,10 +1,11 @@
 //! What can go wrong for a recipient, in words.
 
-use super::{file_error, missing_path, no_threads};
+use super::{TOO_LITTLE_MEMORY, file_error, missing_path, no_threads};
 use crate::ui::suggestion::quoted;
 use crate::ui::text::{self, bytes, first_few, grouped, number_list, path, shown};
 use std::path::PathBuf;
 use under_seal_core::archive::ArchiveError;
+use under_seal_core::codec::CodecError;
 use under_seal_core::iso::IsoError;
 use under_seal_core::landing::LandingError;
 use under_seal_core::opening::{OpenError, Stopped};
@@ -140,6 +141,7 @@ pub fn sealed(error: &SealedError) -> String {
         SealedError::Head(HeadError::NoMemory(_)) => {
             "There is not enough memory to unlock the archive. Close other programs and try again.".to_owned()
         }
+        SealedError::Codec(CodecError::Compressor) => TOO_LITTLE_MEMORY.to_owned(),
         SealedError::Stream(StreamError::Cell(error)) => cell(error),
         SealedError::Stream(StreamError::NotAuthentic { volume, path: file, offset }) => format!(
             "Volume {volume} ({}) {TAMPERED}, at byte {}. Trust nothing in it; ask the sender for it again.",

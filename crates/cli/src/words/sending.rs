@@ -1,12 +1,13 @@
 //! What can go wrong for a sender, in words.
 
-use super::{archive, file_error, missing_path, no_threads, system};
+use super::{TOO_LITTLE_MEMORY, archive, file_error, missing_path, no_threads, system};
 use crate::args::FormatName;
 use crate::settings::{BadValue, FIELDS, NamePatternError, PASSWORD};
 use crate::ui::text::{self, bytes, duration, first_few, grouped, listed, path, shown};
 use std::ffi::OsStr;
 use std::io;
 use under_seal_core::carriers::{Carrier, LimitError};
+use under_seal_core::codec::CodecError;
 use under_seal_core::codes::CodeError;
 use under_seal_core::entry::EntryPath;
 use under_seal_core::fit::FitError;
@@ -15,9 +16,10 @@ use under_seal_core::handover::{DraftError, HandoverError};
 use under_seal_core::pack::{Loss, PackError, WayError};
 use under_seal_core::parcels::{MAX_PARCELS, ParcelError};
 use under_seal_core::passwords::{Guessing, Strength};
+use under_seal_core::pipeline::Stopped;
 use under_seal_core::place::FileError;
 use under_seal_core::place::staging::StagingError;
-use under_seal_core::sealed::SealError;
+use under_seal_core::sealed::{SealError, SealedError};
 use under_seal_core::size::SizeError;
 use under_seal_core::source::portability::{System, Trouble};
 use under_seal_core::source::{PassedOver, PassedOverReason, SourceError};
@@ -307,7 +309,12 @@ pub(super) fn pack(error: &PackError) -> String {
         PackError::TarReadBack(error) => format!(
             "What was written cannot be read back ({error}): the disk, or its cable, cannot be trusted. Nothing was kept."
         ),
-        PackError::Compressor => "The compressor failed, for want of memory. Nothing was packed.".to_owned(),
+        PackError::Compressor
+        | PackError::Stopped(Stopped::NoMemory)
+        | PackError::Seal(SealError::Stopped(Stopped::NoMemory) | SealError::Codec(CodecError::Compressor))
+        | PackError::ReadBack(SealedError::Codec(CodecError::Compressor)) => {
+            format!("Nothing was packed. {TOO_LITTLE_MEMORY}")
+        }
         PackError::ZipReadBack(error) => format!(
             "What was written cannot be read back ({error}): the disk, or its cable, cannot be trusted. Nothing was kept."
         ),
@@ -354,6 +361,7 @@ pub(super) fn parcels(error: &ParcelError) -> String {
         }
         ParcelError::Cancelled(_) => "Cancelled. Nothing was written.".to_owned(),
         ParcelError::NoThreads(error) => no_threads(*error),
+        ParcelError::Codec(CodecError::Compressor) => format!("Nothing was packed. {TOO_LITTLE_MEMORY}"),
         ParcelError::Codec(error) => format!("Nothing was packed: {error}."),
     }
 }

@@ -288,6 +288,16 @@ fn threads_that_the_system_does_not_give_are_an_error_with_a_number() {
     assert!(ran.err.contains("--threads") && !desk.names(".").contains(&"a.unfinished".to_owned()), "{}", ran.err);
 }
 
+/// Frames of the hardest squeeze take more than so much, however little is packed.
+#[test]
+fn too_little_memory_is_an_error_and_leaves_nothing() {
+    let desk = Desk::new();
+    desk.file("a", &b"levels at the lantern\n".repeat(400_000));
+    let ran = in_a_shell(&desk, "ulimit -v 80000; PROGRAM pack a --squeeze utmost --no-password").expect(7);
+    assert!(ran.err.contains("There is too little memory"), "{}", ran.err);
+    assert_eq!(desk.names("."), [".state", "a"]);
+}
+
 /// A defect of the program itself ends in words, and in a place that is cleared up.
 #[test]
 fn a_defect_ends_with_words_and_leaves_nothing() {

@@ -7,7 +7,7 @@ use crate::codec::Squeeze;
 use crate::context::{Context, Progress};
 use crate::deflate::{Deflater, PIECE_BYTES, window_of};
 use crate::entry::{Content, Entry, EntryKind};
-use crate::pipeline::{Jobs, ordered};
+use crate::pipeline::{Jobs, ordered, room};
 use crate::place::FileError;
 use crate::place::staging::Staging;
 use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
@@ -154,7 +154,7 @@ impl Reading<'_> {
     fn hand_over(&mut self, last: bool) -> Result<(), PackError> {
         let next = window_of(&self.piece).to_vec();
         let window = std::mem::replace(&mut self.window, next);
-        let content = std::mem::replace(&mut self.piece, Vec::with_capacity(PIECE_BYTES));
+        let content = std::mem::replace(&mut self.piece, room(PIECE_BYTES)?);
         Ok(self.jobs.submit(Piece { content, window, last })?)
     }
 

@@ -7,7 +7,7 @@ use crate::codec::Squeeze;
 use crate::context::{Context, Progress};
 use crate::deflate::{self, Deflater, PIECE_BYTES, window_of};
 use crate::entry::{Content, Entry, EntryKind, Timestamp};
-use crate::pipeline::{Jobs, ordered};
+use crate::pipeline::{Jobs, ordered, room};
 use crate::place::FileError;
 use crate::place::staging::Staging;
 use crate::sealed::Password;
@@ -302,7 +302,7 @@ impl Reading<'_> {
             self.context.go_on()?;
             let wanted = usize::try_from(file.left()).unwrap_or(usize::MAX).min(PIECE_BYTES);
             // Of what said that it is empty nothing is known.
-            let mut content = Vec::with_capacity(if file.size() == 0 { 0 } else { wanted });
+            let mut content = room(if file.size() == 0 { 0 } else { wanted })?;
             let read = if wanted == 0 { Ok(()) } else { file.read(&mut content, wanted) };
             let (begin, compressed) = match compressed {
                 Some(compressed) => (None, compressed),

@@ -68,6 +68,9 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
     /// # Errors
     /// [`Stopped`].
     pub fn begin(&mut self, entry: Entry) -> Result<(), Stopped> {
+        if self.frame.records.capacity() == 0 {
+            self.frame.records = self.spares.take_with_room(self.frame_bytes)?;
+        }
         if self.frame.records.len() >= self.frame_bytes {
             self.flush()?;
         }
@@ -138,9 +141,7 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
 
     fn flush(&mut self) -> Result<(), Stopped> {
         if !self.frame.records.is_empty() {
-            let mut records = self.spares.take();
-            records.clear();
-            records.reserve(self.frame_bytes);
+            let records = self.spares.take_with_room(self.frame_bytes)?;
             let next = FrameDraft { records, completed: Vec::new() };
             let frame = std::mem::replace(&mut self.frame, next);
             self.number += 1;

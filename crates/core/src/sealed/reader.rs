@@ -416,7 +416,7 @@ pub(super) fn read_stored_frame(
         return Err(Malformed("frame length").into());
     }
     buffer.clear();
-    buffer.reserve(header.stored_bytes as usize);
+    buffer.try_reserve(header.stored_bytes as usize).map_err(|_| CodecError::Compressor)?;
     stream.read(frame_at + FRAME_HEADER_BYTES as u64, header.stored_bytes as usize, &mut buffer)?;
     Ok(StoredFrame { at: frame_at, header, stored: buffer })
 }
