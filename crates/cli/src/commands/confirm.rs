@@ -5,6 +5,7 @@ use super::show;
 use crate::args::ConfirmArguments;
 use crate::failure::{DONE, Failure, LOOK};
 use crate::named_file::MAX_TEXT_BYTES;
+use crate::owner;
 use crate::places::gather;
 use crate::settings::BadValue;
 use crate::ui::paint::{Tone, paint};
@@ -41,7 +42,9 @@ pub fn run(arguments: &ConfirmArguments) -> Result<u8, Failure> {
             archive: name.clone(),
             set: archive.set().ids.set_text(),
             receipt: told.code(),
+            proof: None,
         };
+        let line = Line { proof: Some(line.right_proof()), ..line };
         write_line(&ledger, &line).map_err(|error| Failure::File(FileError::on(FileAction::Write, &ledger)(error)))?;
     }
     let report = Report {
@@ -74,6 +77,19 @@ struct Line {
     archive: String,
     set: String,
     receipt: String,
+    /// That a run of this user's has written the line, by a key that nobody else has.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    proof: Option<String>,
+}
+
+impl Line {
+    fn right_proof(&self) -> String {
+        let Self { when, who, archive, set, receipt, .. } = self;
+        // Nobody, and somebody without a name, are not the same.
+        let who = who.as_ref().map_or(String::new(), |who| format!("by {who}"));
+        let parts = [when, &who, archive, set, receipt].map(|part| part.as_bytes());
+        owner::key().proof("confirmation", &parts)
+    }
 }
 
 fn write_line(ledger: &Path, line: &Line) -> io::Result<()> {
@@ -91,13 +107,17 @@ fn write_line(ledger: &Path, line: &Line) -> io::Result<()> {
 }
 
 /// What the ledger holds; lines of somebody else's making are passed over.
-fn read_lines(ledger: &Path) -> Vec<Line> {
+fn read_lines(ledger: &Path) -> Vec<Confirmation> {
     let Ok((file, _)) = open_regular(ledger, Links::Refuse) else { return Vec::new() };
     let mut text = String::new();
     if file.take(MAX_TEXT_BYTES).read_to_string(&mut text).is_err() {
         return Vec::new();
     }
-    text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect()
+    let confirmation = |mut line: Line| {
+        let own = line.proof.take().is_some_and(|proof| proof == line.right_proof());
+        Confirmation { line, own }
+    };
+    text.lines().filter_map(|line| serde_json::from_str(line).ok().map(confirmation)).collect()
 }
 
 /// A ledger's point in time, here and to the minute; as it stands, where it is none.
@@ -117,7 +137,15 @@ struct Report {
     set: String,
     confirmed: bool,
     ledger: String,
-    confirmations: Vec<Line>,
+    confirmations: Vec<Confirmation>,
+}
+
+/// A line of the ledger, and whether the user's own run has written it so.
+#[derive(Serialize)]
+struct Confirmation {
+    #[serde(flatten)]
+    line: Line,
+    own: bool,
 }
 
 fn lines(report: &Report) -> Vec<String> {
@@ -131,12 +159,13 @@ fn lines(report: &Report) -> Vec<String> {
             "Next: ask the recipient to check the volumes, and to make the receipt again.".to_owned(),
         ],
     };
-    let of_this = || report.confirmations.iter().filter(|line| line.set == report.set);
+    let of_this = || report.confirmations.iter().filter(|confirmation| confirmation.line.set == report.set);
     if of_this().next().is_some() {
         lines.extend([String::new(), paint(Tone::Strong, "Confirmed so far:")]);
-        lines.extend(of_this().map(|line| {
+        lines.extend(of_this().map(|Confirmation { line, own }| {
             let who = line.who.as_deref().map_or("somebody".to_owned(), |who| shown(who.as_bytes()));
-            format!("  {}  {who}", here(&line.when))
+            let whose = if *own { "" } else { " (not noted by you, or changed since)" };
+            format!("  {}  {who}{whose}", here(&line.when))
         }));
         lines.push(format!("Kept in {}", report.ledger));
     }

@@ -51,33 +51,37 @@ struct Report {
     pieces: u32,
     compared: bool,
     may_lack_the_end: bool,
+    damaged_list: Option<String>,
 }
 
 impl Report {
     fn new(made: &Reunited) -> Self {
         Self {
             command: "reunite",
-            exit_code: if made.may_lack_the_end { LOOK } else { DONE },
+            exit_code: if made.may_lack_the_end || made.damaged_list.is_some() { LOOK } else { DONE },
             path: text::path(&made.path),
             bytes: made.bytes,
             sha256: hexadecimal(&made.sum),
             pieces: made.pieces,
             compared: made.compared,
             may_lack_the_end: made.may_lack_the_end,
+            damaged_list: made.damaged_list.as_deref().map(text::path),
         }
     }
 }
 
 fn lines(report: &Report) -> Vec<String> {
     let pieces = count(report.pieces.into(), "piece");
-    let verdict = match (report.compared, report.may_lack_the_end) {
-        (true, _) => (Tone::Good, format!("{pieces} are one file again, and it is the one that was cut.")),
-        (false, false) => (Tone::Good, format!("{pieces} are one file now.")),
-        (false, true) => (Tone::Look, format!("{pieces} are one file now, but its end may be missing.")),
+    let verdict = match (report.compared, report.may_lack_the_end, &report.damaged_list) {
+        (true, _, _) => (Tone::Good, format!("{pieces} are one file again, and it is the one that was cut.")),
+        (false, true, _) => (Tone::Look, format!("{pieces} are one file now, but its end may be missing.")),
+        (false, false, Some(_)) => (Tone::Look, format!("{pieces} are one file now, compared with nothing.")),
+        (false, false, None) => (Tone::Good, format!("{pieces} are one file now.")),
     };
-    let proof = match report.compared {
-        true => "every piece and the whole compared with the list beside them",
-        false => "with nothing, since no list lies beside them: ask the sender for its SHA-256",
+    let proof = match (report.compared, &report.damaged_list) {
+        (true, _) => "every piece and the whole compared with the list beside them".to_owned(),
+        (false, Some(list)) => format!("with nothing, since {list} is damaged: ask the sender for it again"),
+        (false, None) => "with nothing, since no list lies beside them: ask the sender for its SHA-256".to_owned(),
     };
     let mut lines = vec![
         paint(verdict.0, verdict.1),

@@ -38,6 +38,10 @@ pub(super) fn find(error: &PiecesError) -> String {
             "{} is not one of several pieces: no number in its name tells it from others beside it. Name a piece.",
             path(file)
         ),
+        PiecesError::DamagedList(list) => format!(
+            "{} is damaged, and no list of pieces any more. Name a piece instead, or ask the sender for the list again.",
+            path(list)
+        ),
         PiecesError::OfAnother(file) => {
             format!("{} is a piece of another file. Name pieces of one file only.", path(file))
         }

@@ -61,6 +61,11 @@ fn rename(desk: &Desk, from: &str, to: &str) {
     fs::write(desk.path(&piece(4)), b"short").unwrap();
 }, 5, "Pieces 2 and 4 are not what they were")]
 #[case::no_list(|desk: &Desk| fs::remove_file(desk.path(&format!("cut/{NAME}.pieces.txt"))).unwrap(), 0, "ask the sender for its SHA-256")]
+#[case::a_damaged_list(|desk: &Desk| {
+    let path = desk.path(&format!("cut/{NAME}.pieces.txt"));
+    let text = fs::read_to_string(&path).unwrap();
+    fs::write(path, &text[..text.len() - 70]).unwrap();
+}, 1, "is damaged: ask the sender for it again")]
 #[case::a_list_that_contradicts_itself(|desk: &Desk| {
     let path = desk.path(&format!("cut/{NAME}.pieces.txt"));
     let text = fs::read_to_string(&path).unwrap();
@@ -79,7 +84,7 @@ fn from_any_piece_the_others_are_found(#[case] accident: fn(&Desk), #[case] code
     assert!((ran.out + &ran.err).contains(words), "{}", ran.err);
     let whole = desk.path("cut").join(NAME);
     match code {
-        0 => assert_eq!(fs::read(whole).unwrap(), content),
+        0 | 1 => assert_eq!(fs::read(whole).unwrap(), content),
         6 => assert_eq!(fs::read(whole).unwrap(), b"dear"),
         _ => assert!(!whole.exists()),
     }

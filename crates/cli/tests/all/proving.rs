@@ -69,7 +69,12 @@ fn a_receipt_is_made_by_one_and_confirmed_by_the_other() {
     let ledger = fs::read_to_string(desk.path("out/wrenfall-light.confirmed.jsonl")).unwrap();
     assert_eq!(ledger.lines().count(), 2);
     assert!(ledger.lines().all(|line| serde_json::from_str::<serde_json::Value>(line).unwrap()["receipt"] == receipt));
+    let line = ledger.lines().next().unwrap().replace("the board", "a forger");
+    fs::write(desk.path("out/wrenfall-light.confirmed.jsonl"), format!("{ledger}{line}\n")).unwrap();
+    let told = desk.run(&["confirm", "out", &receipt]).expect(0).out;
+    assert!(told.contains("the archive\n") && told.contains("a forger (not noted by you, or changed since)"), "{told}");
     let json = desk.run(&["confirm", "out", &receipt, "--json"]).expect(0);
+    assert_eq!((json.json("/confirmations/0/own"), json.json("/confirmations/2/own")), (true.into(), false.into()));
     assert_eq!((json.json("/confirmed"), json.json("/confirmations/1/who")), (true.into(), "the archive".into()));
 }
 

@@ -10,6 +10,7 @@ use sha2::{Digest as _, Sha256};
 use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::{OsStr, OsString};
 use std::io::Read as _;
+use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
 /// Temporary names begin so.
@@ -26,6 +27,8 @@ pub struct Pieces {
     pub count: Option<u32>,
     /// What the list says, where there is one.
     pub list: Option<PieceList>,
+    /// A list of theirs that says nothing any more.
+    pub damaged_list: Option<PathBuf>,
     /// What the whole file was called, or may have been.
     pub name: Option<OsString>,
 }
@@ -36,6 +39,9 @@ pub enum PiecesError {
     /// The name of this file has no number that counts pieces.
     #[error("{} is not one of several numbered pieces", .0.display())]
     NotNumbered(PathBuf),
+    /// This list was named, and says nothing any more.
+    #[error("the list {} is damaged", .0.display())]
+    DamagedList(PathBuf),
     /// Of the pieces that were named, this one belongs to others.
     #[error("{} is no piece of the same file", .0.display())]
     OfAnother(PathBuf),
@@ -60,6 +66,8 @@ pub struct Reunited {
     pub pieces: u32,
     /// It was compared with what the list says.
     pub compared: bool,
+    /// A list is there with which nothing could be compared, since it is damaged.
+    pub damaged_list: Option<PathBuf>,
     /// Nothing says how many pieces there are, and the last one is no shorter than the others: one may be missing.
     pub may_lack_the_end: bool,
 }
@@ -126,7 +134,10 @@ impl Pieces {
             open_regular(path, Links::Follow)?;
         }
         let first = typed.first().cloned().unwrap_or_default();
-        let list = list_of(&first, &names);
+        let Lists { list, damaged } = Lists::find(&first, &names);
+        if let Some(damaged) = damaged.iter().find(|path| absolute(&first) == **path) {
+            return Err(PiecesError::DamagedList(damaged.clone()));
+        }
         let seed = seed(&first, list.as_ref());
         let among: Vec<OsString> = names.values().flatten().cloned().collect();
         let row = seed.as_deref().and_then(|seed| Row::of(seed, &among));
@@ -149,7 +160,9 @@ impl Pieces {
         }
         let count = list.as_ref().and_then(|list| u32::try_from(list.pieces.len()).ok()).or(row.count);
         let name = list.as_ref().map(|list| list.whole.name.clone()).or_else(|| row.pattern.whole_name());
-        let mut pieces = Self { files, first: row.first(), count, list, name };
+        let is_theirs = |path: &PathBuf| path.file_name().and_then(whole_of_list) == row.pattern.whole_name();
+        let damaged_list = damaged.into_iter().find(is_theirs).filter(|_| list.is_none());
+        let mut pieces = Self { files, first: row.first(), count, list, damaged_list, name };
         pieces.find_renamed(&names, context)?;
         Ok(pieces)
     }
@@ -203,19 +216,42 @@ fn has_list_name(name: &OsStr) -> bool {
     name.as_encoded_bytes().ends_with(SUFFIX.as_bytes())
 }
 
-/// The list that names this piece, or that it is. One that cannot be read does not count.
-fn list_of(path: &Path, names: &BTreeMap<PathBuf, Vec<OsString>>) -> Option<PieceList> {
-    let own = path.file_name()?;
-    let lists = names.iter().flat_map(|(folder, names)| names.iter().map(move |name| (folder.join(name), name)));
-    let mut read = lists.filter(|(_, name)| has_list_name(name)).filter_map(|(path, name)| {
-        let (file, metadata) = open_regular(&path, Links::Follow).ok()?;
-        let mut text = String::new();
-        file.take(MAX_LIST_BYTES).read_to_string(&mut text).ok()?;
-        let list = PieceList::read(&text).filter(|_| metadata.len() <= MAX_LIST_BYTES)?;
-        Some((name, list))
-    });
-    let speaks_of = |name: &OsStr, list: &PieceList| name == own || list.pieces.iter().any(|piece| piece.name == own);
-    read.find(|(name, list)| speaks_of(name, list)).map(|(_, list)| list)
+/// What the whole file is called that a list of this name speaks of.
+fn whole_of_list(name: &OsStr) -> Option<OsString> {
+    Some(OsStr::from_bytes(name.as_bytes().strip_suffix(SUFFIX.as_bytes())?).to_owned())
+}
+
+/// The lists beside a piece.
+struct Lists {
+    /// That which names the piece, or which it is.
+    list: Option<PieceList>,
+    /// Those that say nothing any more.
+    damaged: Vec<PathBuf>,
+}
+
+impl Lists {
+    fn find(path: &Path, names: &BTreeMap<PathBuf, Vec<OsString>>) -> Self {
+        let own = path.file_name();
+        let mut found = Self { list: None, damaged: Vec::new() };
+        let lists = names.iter().flat_map(|(folder, names)| names.iter().map(move |name| (folder.join(name), name)));
+        for (path, name) in lists.filter(|(_, name)| has_list_name(name)) {
+            match read_list(&path) {
+                None => found.damaged.push(path),
+                Some(list) => {
+                    let speaks_of_it = own == Some(name) || list.pieces.iter().any(|piece| own == Some(&piece.name));
+                    found.list = found.list.or(Some(list).filter(|_| speaks_of_it));
+                }
+            }
+        }
+        found
+    }
+}
+
+fn read_list(path: &Path) -> Option<PieceList> {
+    let (file, metadata) = open_regular(path, Links::Follow).ok()?;
+    let mut text = String::new();
+    file.take(MAX_LIST_BYTES).read_to_string(&mut text).ok()?;
+    PieceList::read(&text).filter(|_| metadata.len() <= MAX_LIST_BYTES)
 }
 
 /// The name from which the others are known: the piece's own, or, of a list, the first that it names.
@@ -337,6 +373,7 @@ impl Join<'_> {
             sum,
             pieces: lengths.len() as u32,
             compared: self.pieces.list.is_some(),
+            damaged_list: self.pieces.damaged_list.clone(),
             may_lack_the_end: self.pieces.count.is_none() && ends_like_the_others(&lengths),
         })
     }
