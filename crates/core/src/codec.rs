@@ -131,6 +131,21 @@ impl Compressor {
         Ok(Self { context: level.map(compressor).transpose()?, trial: fast.map(compressor).transpose()? })
     }
 
+    /// The same, and it finds matches from anywhere in a block, however far away: for telling what larger blocks would gain,
+    /// without a slow squeeze's work.
+    ///
+    /// # Errors
+    /// [`CodecError::Compressor`].
+    pub fn finding_far(squeeze: Squeeze) -> Result<Self, CodecError> {
+        let mut far = Self::new(squeeze)?;
+        if let Some(context) = &mut far.context {
+            for parameter in [CParameter::WindowLog(MAX_WINDOW_LOG), CParameter::EnableLongDistanceMatching(true)] {
+                context.set_parameter(parameter).map_err(|_| CodecError::Compressor)?;
+            }
+        }
+        Ok(far)
+    }
+
     /// The block's stored form: compressed where that saves at least one part in 64. Of a block that looks random a part
     /// is tried fast, and the block is stored as it is if that saves nothing: to compress all of it would take long to
     /// find the same.

@@ -10,19 +10,36 @@ use crate::sealed::frame::FRAME_HEADER_BYTES;
 use crate::source::Catalogue;
 use std::time::Instant;
 
-/// So much is compressed whole: what it takes is not felt.
-const WHOLE_BYTES: u64 = 16 * 1024 * 1024;
+/// How much of a stream is compressed to tell what all of it comes to.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Sampling {
+    /// So many bytes are compressed whole: what that takes is not felt.
+    whole_bytes: u64,
+    /// Of more, so many stretches for the square root of its length in MiB: a sample that is twice as sure costs four times as
+    /// much, and one that grows so is ever smaller beside what packing takes.
+    stretches_a_root: f64,
+}
 
-/// Of more, so many stretches of one block each for the square root of its length in MiB: a sample that is twice as sure costs
-/// four times as much, and one that grows so is ever smaller beside what packing takes.
-const STRETCHES_A_ROOT: f64 = 6.0;
+impl Sampling {
+    /// For what is chosen.
+    pub const THOROUGH: Self = Self { whole_bytes: 16 * 1024 * 1024, stretches_a_root: 6.0 };
 
-/// What is sampled for the slow squeezes, beside the usual one for comparison.
-const SLOW_SAMPLES: u64 = 5;
-const SLOW_SAMPLE_BYTES: u64 = 2 * 1024 * 1024;
+    /// For slower compressors beside it.
+    pub const LIGHTER: Self = Self { whole_bytes: 8 * 1024 * 1024, stretches_a_root: 3.0 };
+}
+
+/// A slow squeeze takes up to twenty-five times as long as a fast one. So what its level gains is told from so few places, of
+/// this length each.
+const SLOW_SAMPLES: u64 = 4;
+const HARD_SAMPLE_BYTES: u64 = 640 * 1024;
+const UTMOST_SAMPLE_BYTES: u64 = 160 * 1024;
+
+/// What its larger blocks gain, which short stretches do not show, is told from so many of its own blocks, by a fast
+/// compressor that finds matches as far away.
+const LONG_SAMPLES: u64 = 3;
 
 /// So much is compressed whole at the slow squeezes, in blocks of their own size.
-const SLOW_WHOLE_BYTES: u64 = SLOW_SAMPLES * SLOW_SAMPLE_BYTES;
+const SLOW_WHOLE_BYTES: u64 = 2 * 1024 * 1024;
 
 /// Where everything was compressed, what may still differ: a file that changes, the index's digests.
 const SURE_WITHIN: f64 = 0.005;
@@ -64,47 +81,75 @@ pub fn estimate(catalogue: &Catalogue, wanted: &[Squeeze], context: &Context<'_>
     let index = index_bytes(&layout, catalogue.entries.len())?;
     let sampler = Sampler { layout: &layout, context };
     let is_wanted = |squeeze: &Squeeze| wanted.contains(squeeze);
-    let slow = sampler.slow_stretches(wanted);
+    let slow: Vec<Slow> = sampler.slow(wanted);
     // What the slow squeezes make of few samples is held against what the usual one makes of many.
-    let is_held_against = slow.iter().any(|(_, stretches)| !stretches.whole);
+    let is_held_against = slow.iter().any(|slow| !slow.steps.is_empty());
     let quick: Vec<Squeeze> = [Squeeze::Light, Squeeze::Even]
         .into_iter()
         .filter(|squeeze| is_wanted(squeeze) || (*squeeze == Squeeze::Even && is_held_against))
         .collect();
-    let fast = Stretches::growing(layout.total, Squeeze::Even.block_bytes() as u64);
+    let fast = Stretches::growing(layout.total, Squeeze::Even.block_bytes() as u64, Sampling::THOROUGH);
     let fast_bytes = if quick.is_empty() { 0 } else { fast.bytes() };
-    let slow_bytes = slow.iter().map(|(_, stretches)| stretches.bytes()).sum::<u64>();
+    let slow_bytes = slow.iter().map(Slow::bytes).sum::<u64>();
     context.tell(Progress::Begin(Phase::Sampling, fast_bytes + slow_bytes));
-    let measured = if quick.is_empty() { Vec::new() } else { sampler.measure(&quick, &fast)? };
+    let ways: Vec<Way> = quick.iter().map(|squeeze| Way::As(*squeeze)).collect();
+    let measured = if quick.is_empty() { Vec::new() } else { sampler.measure(&ways, &fast)? };
     let mut estimates = Vec::new();
     if is_wanted(&Squeeze::None) {
         estimates.push(none(&layout, index, context));
     }
-    let mut even_total = (0.0, 0.0);
+    let mut usual = (0.0, 0.0);
     for (squeeze, samples) in quick.iter().zip(&measured) {
-        let (sum, error) = total(samples, &fast, layout.total);
-        if *squeeze == Squeeze::Even {
-            even_total = (sum, error);
-        }
+        usual = total(samples, &fast, layout.total);
         if is_wanted(squeeze) {
             let seconds = seconds(samples, layout.total, context);
-            estimates.push(finished(*squeeze, sum, error, fast.whole, seconds, index));
+            estimates.push(finished(*squeeze, usual, fast.whole, seconds, index));
         }
     }
-    for (squeezes, stretches) in &slow {
-        let measured = sampler.measure(squeezes, stretches)?;
-        for (squeeze, samples) in squeezes.iter().zip(&measured).filter(|(squeeze, _)| **squeeze != Squeeze::Even) {
-            let (sum, error) = match stretches.whole {
-                true => total(samples, stretches, layout.total),
-                // The first of them is the usual squeeze.
-                false => by_ratio(samples, &measured[0], even_total, stretches, layout.total),
-            };
-            let seconds = seconds(samples, layout.total, context);
-            estimates.push(finished(*squeeze, sum, error, stretches.whole, seconds, index));
-        }
+    for slow in &slow {
+        let (sum, samples) = sampler.estimate_slow(slow, usual)?;
+        let seconds = seconds(&samples, layout.total, context);
+        estimates.push(finished(slow.squeeze, sum, slow.steps.is_empty(), seconds, index));
     }
     context.tell(Progress::End);
     Ok(estimates)
+}
+
+/// How a stretch is compressed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Way {
+    /// At this squeeze, in its blocks.
+    As(Squeeze),
+    /// Fast, in the blocks of this squeeze, with matches from anywhere in a block.
+    FarAs(Squeeze),
+}
+
+impl Way {
+    const fn block_bytes(self) -> usize {
+        match self {
+            Self::As(squeeze) | Self::FarAs(squeeze) => squeeze.block_bytes(),
+        }
+    }
+
+    fn compressor(self) -> Result<Compressor, CodecError> {
+        match self {
+            Self::As(squeeze) => Compressor::new(squeeze),
+            Self::FarAs(_) => Compressor::finding_far(Squeeze::Even),
+        }
+    }
+}
+
+/// A slow squeeze: how its sum is told from that of the usual one.
+struct Slow {
+    squeeze: Squeeze,
+    /// What is held against the usual squeeze, and where, one after the other; nothing where all of the stream is compressed.
+    steps: Vec<(Way, Stretches)>,
+}
+
+impl Slow {
+    fn bytes(&self) -> u64 {
+        self.steps.iter().map(|(_, stretches)| stretches.bytes()).sum()
+    }
 }
 
 /// Which parts of the stream are compressed.
@@ -131,10 +176,10 @@ impl Stretches {
     }
 
     /// Stretches of this length, as many as a sample of the stream needs, or all of the stream.
-    pub(super) fn growing(total: u64, bytes: u64) -> Self {
+    pub(super) fn growing(total: u64, bytes: u64, sampling: Sampling) -> Self {
         let mebibytes = total as f64 / (1024.0 * 1024.0);
-        let count = (STRETCHES_A_ROOT * mebibytes.sqrt()).ceil() as u64;
-        Self::evenly(total, count.max(WHOLE_BYTES / bytes.max(1)), bytes)
+        let count = (sampling.stretches_a_root * mebibytes.sqrt()).ceil() as u64;
+        Self::evenly(total, count.max(sampling.whole_bytes / bytes.max(1)), bytes)
     }
 
     pub(super) fn bytes(&self) -> u64 {
@@ -200,41 +245,58 @@ impl Sampler<'_> {
         Stretches::evenly(self.layout.total, count, bytes)
     }
 
-    /// The slow squeezes that are wanted, with the usual one in front where not all of the stream is compressed.
-    fn slow_stretches(&self, wanted: &[Squeeze]) -> Vec<(Vec<Squeeze>, Stretches)> {
-        let slow: Vec<Squeeze> =
-            [Squeeze::Hard, Squeeze::Utmost].into_iter().filter(|squeeze| wanted.contains(squeeze)).collect();
-        if slow.is_empty() {
-            return Vec::new();
-        }
-        if self.layout.total <= SLOW_WHOLE_BYTES {
-            let own =
-                |squeeze: Squeeze| (vec![squeeze], self.stretches(u64::from(u32::MAX), squeeze.block_bytes() as u64));
-            return slow.into_iter().map(own).collect();
-        }
-        let squeezes = [vec![Squeeze::Even], slow].concat();
-        vec![(squeezes, self.stretches(SLOW_SAMPLES, SLOW_SAMPLE_BYTES))]
+    /// The slow squeezes that are wanted.
+    fn slow(&self, wanted: &[Squeeze]) -> Vec<Slow> {
+        let with = |squeeze: Squeeze, sample_bytes| {
+            let steps = match self.layout.total <= SLOW_WHOLE_BYTES {
+                true => Vec::new(),
+                false => vec![
+                    (Way::FarAs(squeeze), self.stretches(LONG_SAMPLES, squeeze.block_bytes() as u64)),
+                    (Way::As(squeeze), self.stretches(SLOW_SAMPLES, sample_bytes)),
+                ],
+            };
+            Slow { squeeze, steps }
+        };
+        let all = [with(Squeeze::Hard, HARD_SAMPLE_BYTES), with(Squeeze::Utmost, UTMOST_SAMPLE_BYTES)];
+        all.into_iter().filter(|slow| wanted.contains(&slow.squeeze)).collect()
     }
 
-    /// Compresses every stretch at every one of the squeezes; for each of these, a sample a stretch.
-    fn measure(&self, squeezes: &[Squeeze], stretches: &Stretches) -> Result<Vec<Vec<Sample>>, PlanError> {
+    /// The sum of a slow squeeze with its standard error, from that of the usual one, and the samples at it.
+    fn estimate_slow(&self, slow: &Slow, usual: (f64, f64)) -> Result<((f64, f64), Vec<Sample>), PlanError> {
+        if slow.steps.is_empty() {
+            let whole = self.stretches(u64::from(u32::MAX), slow.squeeze.block_bytes() as u64);
+            let samples = self.measure(&[Way::As(slow.squeeze)], &whole)?.pop().unwrap_or_default();
+            return Ok((total(&samples, &whole, self.layout.total), samples));
+        }
+        let (mut sum, mut samples) = (usual, Vec::new());
+        for (way, stretches) in &slow.steps {
+            let mut measured = self.measure(&[Way::As(Squeeze::Even), *way], stretches)?;
+            samples = measured.pop().unwrap_or_default();
+            let faster = measured.pop().unwrap_or_default();
+            sum = by_ratio(&samples, &faster, sum, stretches, self.layout.total);
+        }
+        Ok((sum, samples))
+    }
+
+    /// Compresses every stretch in every one of the ways; for each of these, a sample a stretch.
+    fn measure(&self, ways: &[Way], stretches: &Stretches) -> Result<Vec<Vec<Sample>>, PlanError> {
         let read = |from, to| self.layout.stretch(from, to);
-        stretches.measured(squeezes.len(), read, || measuring(squeezes), self.context)
+        stretches.measured(ways.len(), read, || measuring(ways), self.context)
     }
 }
 
 /// A worker with compressors of its own.
-fn measuring(squeezes: &[Squeeze]) -> impl FnMut(Vec<u8>) -> Result<Vec<Sample>, CodecError> + use<> {
-    let squeezes = squeezes.to_vec();
-    let mut compressors: Vec<_> = squeezes.iter().map(|squeeze| Compressor::new(*squeeze)).collect();
+fn measuring(ways: &[Way]) -> impl FnMut(Vec<u8>) -> Result<Vec<Sample>, CodecError> + use<> {
+    let ways = ways.to_vec();
+    let mut compressors: Vec<_> = ways.iter().map(|way| way.compressor()).collect();
     let mut decompressor = Decompressor::new();
     move |stretch| {
         let decompressor = decompressor.as_mut().map_err(|error| *error)?;
         let mut samples = Vec::new();
-        for (squeeze, compressor) in squeezes.iter().zip(&mut compressors) {
+        for (way, compressor) in ways.iter().zip(&mut compressors) {
             let compressor = compressor.as_mut().map_err(|error| *error)?;
             let (mut sample, started) = (Sample { raw: stretch.len() as f64, ..Sample::default() }, Instant::now());
-            for block in stretch.chunks(squeeze.block_bytes()) {
+            for block in stretch.chunks(way.block_bytes()) {
                 let (Block { codec, stored, raw_bytes }, spare) = compressor.compress(block.to_vec(), Vec::new())?;
                 sample.stored += (stored.len() + FRAME_HEADER_BYTES) as f64;
                 decompressor.decompress_owned(codec, stored, raw_bytes, spare)?;
@@ -261,12 +323,18 @@ pub(super) fn total(samples: &[Sample], stretches: &Stretches, stream: u64) -> (
     (sum * scale, standard_error(&stored(samples), scale))
 }
 
-/// The same for a slow squeeze, from what it makes of the samples beside the usual squeeze, whose sum is known better.
-fn by_ratio(samples: &[Sample], usual: &[Sample], known: (f64, f64), stretches: &Stretches, stream: u64) -> (f64, f64) {
-    let (sum, usual_sum): (f64, f64) = (stored(samples).iter().sum(), stored(usual).iter().sum());
-    let ratio = if usual_sum > 0.0 { sum / usual_sum } else { 1.0 };
+/// The same for a slow squeeze, from what it makes of the samples beside a faster one, whose sum is known better.
+fn by_ratio(
+    samples: &[Sample],
+    faster: &[Sample],
+    known: (f64, f64),
+    stretches: &Stretches,
+    stream: u64,
+) -> (f64, f64) {
+    let (sum, faster_sum): (f64, f64) = (stored(samples).iter().sum(), stored(faster).iter().sum());
+    let ratio = if faster_sum > 0.0 { sum / faster_sum } else { 1.0 };
     let differences: Vec<f64> =
-        samples.iter().zip(usual).map(|(slow, usual)| slow.stored - ratio * usual.stored).collect();
+        samples.iter().zip(faster).map(|(slow, faster)| slow.stored - ratio * faster.stored).collect();
     let error = standard_error(&differences, stream as f64 / stretches.bytes().max(1) as f64);
     (known.0 * ratio, (error.powi(2) + (ratio * known.1).powi(2)).sqrt())
 }
@@ -296,11 +364,11 @@ const SEALING_SECONDS_A_BYTE: f64 = 1e-9;
 fn none(layout: &Layout<'_>, index: u64, context: &Context<'_>) -> Estimate {
     let frames = layout.total.div_ceil(Squeeze::None.block_bytes() as u64);
     let sum = layout.total + frames * FRAME_HEADER_BYTES as u64;
-    finished(Squeeze::None, sum as f64, 0.0, true, seconds(&[], layout.total, context), index)
+    finished(Squeeze::None, (sum as f64, 0.0), true, seconds(&[], layout.total, context), index)
 }
 
-fn finished(squeeze: Squeeze, sum: f64, error: f64, exact: bool, seconds: f64, index: u64) -> Estimate {
-    Estimate { squeeze, stream_bytes: Likely::around((sum, error), index), seconds, exact }
+fn finished(squeeze: Squeeze, sum: (f64, f64), exact: bool, seconds: f64, index: u64) -> Estimate {
+    Estimate { squeeze, stream_bytes: Likely::around(sum, index), seconds, exact }
 }
 
 impl Likely {

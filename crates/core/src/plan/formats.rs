@@ -2,7 +2,7 @@
 //! these formats would.
 
 use super::PlanError;
-use super::estimate::{Likely, Sample, Stretches, total};
+use super::estimate::{Likely, Sample, Sampling, Stretches, total};
 use crate::codec::{CodecError, Squeeze};
 use crate::context::{Context, Phase, Progress};
 use crate::deflate::{self, Deflater, PIECE_BYTES, WINDOW_BYTES, window_of};
@@ -47,7 +47,7 @@ pub fn in_open_formats(
         return Ok(Vec::new());
     }
     let contents = Contents::new(catalogue);
-    let stretches = Stretches::growing(contents.total, PIECE_BYTES as u64);
+    let stretches = Stretches::growing(contents.total, PIECE_BYTES as u64, Sampling::LIGHTER);
     context.tell(Progress::Begin(Phase::Sampling, stretches.bytes()));
     let samples =
         stretches.measured(3, |from, to| contents.stretch(from, to), || measuring(squeeze, wanted), context)?;
