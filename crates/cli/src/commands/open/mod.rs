@@ -10,13 +10,13 @@ use super::show;
 use crate::archives::{Given, Wanted, archive_failure, given, volume_paths};
 use crate::args::{FolderName, OpenArguments};
 use crate::credentials::{self, NOT_SECRET};
-use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING, UNSAFE};
+use crate::failure::Failure;
 use crate::places::{Typed, gather_or_collect, tell_apart};
 use crate::session;
 use crate::settings::BadValue;
 use crate::ui::progress::ProgressLine;
 use crate::ui::text::shown;
-use report::{NotWhole, OriginMarks, Report, absolute, changed, lines};
+use report::{End, NotWhole, OriginMarks, Report, absolute, changed, lines};
 use std::borrow::Cow;
 use std::collections::HashSet;
 use std::ffi::OsStr;
@@ -96,12 +96,7 @@ fn extract(arguments: &OpenArguments, typed: &Typed, given: Given) -> Result<Rep
         report.has_landed(&opened.landed);
     }
     drop(progress);
-    report.exit_code = match () {
-        () if !report.links_not_made.is_empty() => UNSAFE,
-        () if !report.unmatched_patterns.is_empty() || !report.not_extracted.is_empty() => LOOK,
-        () if loaded.archive.may_lack_the_end() => LOOK,
-        () => DONE,
-    };
+    report.settle(End::of(&loaded.archive));
     Ok(report)
 }
 
@@ -196,12 +191,7 @@ fn salvage_open(arguments: &OpenArguments, given: Given) -> Result<Report, Failu
     report.has_landed(&opened.landed);
     report.salvaged = true;
     report.lost = Some(damaged.iter().map(NotWhole::from).collect());
-    report.exit_code = match () {
-        () if !report.links_not_made.is_empty() => UNSAFE,
-        () if !damaged.is_empty() || loaded.archive.has_flaw() => DAMAGED,
-        () if !report.not_extracted.is_empty() || loaded.archive.may_lack_the_end() => LOOK,
-        () => DONE,
-    };
+    report.settle(End::of(&loaded.archive));
     Ok(report)
 }
 
@@ -233,11 +223,6 @@ fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure>
     };
     wishes.tell(&mut report);
     report.has_landed(&opened.landed);
-    report.exit_code = match () {
-        () if !report.links_not_made.is_empty() => UNSAFE,
-        () if report.lost.as_ref().is_some_and(Vec::is_empty) => DONE,
-        () if !report.missing.is_empty() => MISSING,
-        () => DAMAGED,
-    };
+    report.settle(End::Whole);
     Ok(report)
 }

@@ -1,13 +1,14 @@
 //! What `open` says in the end, in words and as JSON.
 
 use crate::archives::{Loaded, NotExtracted, not_extracted_lines};
-use crate::failure::DONE;
+use crate::failure::{DAMAGED, DONE, LOOK, MISSING, UNSAFE};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::table;
 use crate::ui::text::{self, bytes, contents, count, shown, shown_lines};
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
+use under_seal_core::archive::Archive;
 use under_seal_core::entry::{EntryPath, ListedEntry};
 use under_seal_core::landing::{Foreseen, Landed, RefusedLink};
 use under_seal_core::proof::DamagedEntry;
@@ -99,7 +100,41 @@ pub(super) struct LinkNotMade {
     target: String,
 }
 
+/// What is known of the end of an archive that may have lost it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum End {
+    /// It is there, or what of it is lost is told.
+    Whole,
+    /// It may be missing.
+    Unsure,
+    /// Something in front of it is damaged.
+    Damaged,
+}
+
+impl End {
+    pub fn of(archive: &Archive) -> Self {
+        match (archive.has_flaw(), archive.may_lack_the_end()) {
+            (true, _) => Self::Damaged,
+            (false, true) => Self::Unsure,
+            (false, false) => Self::Whole,
+        }
+    }
+}
+
 impl Report {
+    /// Decides the exit code, when everything else is known.
+    pub fn settle(&mut self, end: End) {
+        let is_lost = self.salvaged && !self.lost.as_ref().is_some_and(Vec::is_empty);
+        self.exit_code = match () {
+            () if !self.links_not_made.is_empty() => UNSAFE,
+            () if is_lost && !self.missing.is_empty() => MISSING,
+            () if is_lost || end == End::Damaged => DAMAGED,
+            () if !self.unmatched_patterns.is_empty() || !self.not_extracted.is_empty() => LOOK,
+            () if end == End::Unsure => LOOK,
+            () => DONE,
+        };
+    }
+
     pub fn new(loaded: &Loaded, into: &Path) -> Self {
         let sealed = loaded.archive.sealed();
         Self {
