@@ -14,6 +14,7 @@ use crate::entry::{EntryPath, Timestamp};
 use crate::ownership::OwnerKey;
 use crate::place::{FileError, Folder, NewFile, is_own_name, own_name};
 use std::ffi::{OsStr, OsString};
+use std::io;
 use std::os::unix::ffi::OsStrExt as _;
 
 const PREFIX: &str = ".arriving-";
@@ -79,7 +80,7 @@ impl Marker {
             self.has_met = true;
             match root.create_file(&note_of(&name), 0o600) {
                 Err(error) if !error.is_taken() => return Err(error),
-                _ if root.kind_of(&name)?.is_none() => root.remove_file(&note_of(&name))?,
+                _ if root.kind_of(&name)?.is_none() => remove_note(root, &name)?,
                 _ => {}
             }
         }
@@ -134,10 +135,14 @@ fn note_of(marker: &OsStr) -> OsString {
     note
 }
 
+/// Two runs may do this at once.
 fn remove_note(root: &Folder, marker: &OsStr) -> Result<(), FileError> {
-    match root.kind_of(&note_of(marker))? {
-        Some(_) => root.remove_file(&note_of(marker)),
-        None => Ok(()),
+    if root.kind_of(&note_of(marker))?.is_none() {
+        return Ok(());
+    }
+    match root.remove_file(&note_of(marker)) {
+        Err(error) if error.source.kind() == io::ErrorKind::NotFound => Ok(()),
+        outcome => outcome,
     }
 }
 
