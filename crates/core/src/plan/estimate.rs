@@ -88,7 +88,9 @@ pub fn estimate(catalogue: &Catalogue, wanted: &[Squeeze], context: &Context<'_>
         .into_iter()
         .filter(|squeeze| is_wanted(squeeze) || (*squeeze == Squeeze::Even && is_held_against))
         .collect();
-    let fast = Stretches::growing(layout.total, Squeeze::Even.block_bytes() as u64, Sampling::THOROUGH);
+    // Where only a slow squeeze is wanted, the time is for that.
+    let sampling = if quick.iter().any(is_wanted) { Sampling::THOROUGH } else { Sampling::LIGHTER };
+    let fast = Stretches::growing(layout.total, Squeeze::Even.block_bytes() as u64, sampling);
     let fast_bytes = if quick.is_empty() { 0 } else { fast.bytes() };
     let slow_bytes = slow.iter().map(Slow::bytes).sum::<u64>();
     context.tell(Progress::Begin(Phase::Sampling, fast_bytes + slow_bytes));
