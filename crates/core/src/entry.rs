@@ -16,6 +16,9 @@ pub const MAX_DEPTH: usize = 256;
 /// The longest target of a symbolic link, in bytes (Linux's `PATH_MAX` without its final NUL).
 pub const MAX_LINK_TARGET_BYTES: usize = 4_095;
 
+/// How many numbers are tried for a free name.
+const MOST_NUMBERS: u32 = 10_000;
+
 /// A relative path inside an archive: components of raw bytes joined by `/`.
 ///
 /// Never empty, never absolute, without `.` and `..` components and without NUL; not always UTF-8.
@@ -128,12 +131,7 @@ impl EntryPath {
     pub fn is_below(&self, folder: &Self) -> bool {
         self.0.strip_prefix(folder.0.as_slice()).is_some_and(|rest| rest.first() == Some(&b'/'))
     }
-}
 
-/// How many numbers are tried for a free name.
-const MOST_NUMBERS: u32 = 10_000;
-
-impl EntryPath {
     /// The first path like `notes (2).txt` beside this one that is not taken; `None` where very many are.
     pub fn free_beside(&self, mut taken: impl FnMut(&Self) -> bool) -> Option<Self> {
         let (parent, name) = self.parent_and_name();

@@ -76,7 +76,7 @@ impl Landing {
                 marker.note_folder(&made)?;
             }
             parent.create_subfolder(&name)?;
-        } else if self.left_folders.contains(entry.path.as_bytes()) {
+        } else if self.left_folders.contains(&entry.path) {
             // It has its mode already, with which nothing may be able to land in it.
             parent.subfolder(&name)?.set_mode_and_time(NEW_FOLDER_MODE, entry.modified)?;
         } else {

@@ -57,7 +57,7 @@ pub struct Landing {
     links: Vec<Entry>,
     made_folders: Vec<MadeFolder>,
     /// Folders that are there since a run was killed that had made them, by their paths in the archive: they count as made.
-    left_folders: HashSet<Vec<u8>>,
+    left_folders: HashSet<EntryPath>,
     /// The folders in which something got its name, or was made, by their paths in the archive; the topmost is empty.
     touched: HashSet<Vec<u8>>,
     landed: Landed,
@@ -114,7 +114,7 @@ impl Landing {
     ) -> Result<Self, LandingError> {
         let Destination { folder, on_clash, keep_partial, origin_marks, .. } = destination;
         let left = Folder::open(folder).map(|root| marker::clear_leftovers(&root, &(context.owner_key)()));
-        let left_folders = left.unwrap_or_default().into_iter().map(|made| made.path.as_bytes().to_vec()).collect();
+        let left_folders = left.unwrap_or_default().into_iter().map(|made| made.path).collect();
         let Foreseen { resolutions, not_landed } = survey(folder, entries, on_clash, context)?;
         let run = u64::from_le_bytes(context.random()?);
         let root = Folder::open_or_create(folder)?;

@@ -158,10 +158,11 @@ impl Pieces {
                 }
             }
         }
+        let whole = row.pattern.whole_name();
         let count = list.as_ref().and_then(|list| u32::try_from(list.pieces.len()).ok()).or(row.count);
-        let name = list.as_ref().map(|list| list.whole.name.clone()).or_else(|| row.pattern.whole_name());
-        let is_theirs = |path: &PathBuf| path.file_name().and_then(whole_of_list) == row.pattern.whole_name();
-        let damaged_list = damaged.into_iter().find(is_theirs).filter(|_| list.is_none());
+        let name = list.as_ref().map(|list| list.whole.name.clone()).or_else(|| whole.clone());
+        let is_theirs = |path: &PathBuf| path.file_name().and_then(whole_of_list) == whole.as_deref();
+        let damaged_list = damaged.into_iter().find(is_theirs);
         let mut pieces = Self { files, first: row.first(), count, list, damaged_list, name };
         pieces.find_renamed(&names, context)?;
         Ok(pieces)
@@ -213,19 +214,19 @@ fn files_in(folder: &Path) -> Result<Vec<OsString>, FileError> {
 }
 
 fn has_list_name(name: &OsStr) -> bool {
-    name.as_encoded_bytes().ends_with(SUFFIX.as_bytes())
+    whole_of_list(name).is_some()
 }
 
 /// What the whole file is called that a list of this name speaks of.
-fn whole_of_list(name: &OsStr) -> Option<OsString> {
-    Some(OsStr::from_bytes(name.as_bytes().strip_suffix(SUFFIX.as_bytes())?).to_owned())
+fn whole_of_list(name: &OsStr) -> Option<&OsStr> {
+    name.as_bytes().strip_suffix(SUFFIX.as_bytes()).map(OsStr::from_bytes)
 }
 
 /// The lists beside a piece.
 struct Lists {
     /// That which names the piece, or which it is.
     list: Option<PieceList>,
-    /// Those that say nothing any more.
+    /// Where there is none: those that say nothing any more.
     damaged: Vec<PathBuf>,
 }
 
@@ -235,12 +236,12 @@ impl Lists {
         let mut found = Self { list: None, damaged: Vec::new() };
         let lists = names.iter().flat_map(|(folder, names)| names.iter().map(move |name| (folder.join(name), name)));
         for (path, name) in lists.filter(|(_, name)| has_list_name(name)) {
+            let speaks_of_it =
+                |list: &PieceList| own == Some(name) || list.pieces.iter().any(|piece| own == Some(&piece.name));
             match read_list(&path) {
                 None => found.damaged.push(path),
-                Some(list) => {
-                    let speaks_of_it = own == Some(name) || list.pieces.iter().any(|piece| own == Some(&piece.name));
-                    found.list = found.list.or(Some(list).filter(|_| speaks_of_it));
-                }
+                Some(list) if speaks_of_it(&list) => return Self { list: Some(list), damaged: Vec::new() },
+                Some(_) => {}
             }
         }
         found

@@ -6,7 +6,7 @@ use crate::entry::Timestamp;
 use cap_fs_ext::DirExt as _;
 use cap_std::ambient_authority;
 use cap_std::fs::{Dir, DirBuilder, DirBuilderExt as _, FileType, OpenOptions, OpenOptionsExt as _};
-use rustix::fs::{AtFlags, Mode, OFlags, RenameFlags};
+use rustix::fs::{AtFlags, Mode, OFlags, RenameFlags, Stat};
 use rustix::io::Errno;
 use std::ffi::{OsStr, OsString};
 use std::fs::File;
@@ -245,8 +245,7 @@ impl Folder {
     /// # Errors
     /// [`FileError`] from the system.
     pub fn size_and_time_of(&self, name: &OsStr) -> Result<(u64, Timestamp), FileError> {
-        let stat = rustix::fs::statat(&self.dir, name, AtFlags::SYMLINK_NOFOLLOW)
-            .map_err(|errno| self.failed(FileAction::Open, name)(errno.into()))?;
+        let stat = self.status_of(name)?;
         let nanoseconds = u32::try_from(stat.st_mtime_nsec).unwrap_or(0);
         Ok((u64::try_from(stat.st_size).unwrap_or(0), Timestamp { seconds: stat.st_mtime, nanoseconds }))
     }
@@ -256,8 +255,12 @@ impl Folder {
     /// # Errors
     /// [`FileError`] from the system.
     pub fn number_of(&self, name: &OsStr) -> Result<u64, FileError> {
-        let metadata = self.dir.symlink_metadata(name).map_err(self.failed(FileAction::Open, name))?;
-        Ok(cap_std::fs::MetadataExt::ino(&metadata))
+        Ok(self.status_of(name)?.st_ino)
+    }
+
+    fn status_of(&self, name: &OsStr) -> Result<Stat, FileError> {
+        rustix::fs::statat(&self.dir, name, AtFlags::SYMLINK_NOFOLLOW)
+            .map_err(|errno| self.failed(FileAction::Open, name)(errno.into()))
     }
 
     /// Makes a symbolic link whose target is stored as given.

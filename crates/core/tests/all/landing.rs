@@ -1,19 +1,15 @@
 //! Landing: what is wished of an extraction beside its place, and what it does not let itself be led to.
 
-use crate::support::{Desk, PASSWORD, tree};
+use crate::support::{Desk, tree};
 use rstest::rstest;
 use std::cell::RefCell;
 use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
-use under_seal_core::context::{Context, Observer, Progress, Randomness};
-use under_seal_core::entry::Timestamp;
+use under_seal_core::context::{Context, Observer, Progress};
 use under_seal_core::landing::{Destination, OnClash, Screen};
 use under_seal_core::opening::open;
-use under_seal_core::ownership::OwnerKey;
-use under_seal_core::sealed::{Password, SealedReader};
-use under_seal_core::volume::VolumeSet;
 use under_seal_core::{Error, ErrorClass};
 
 /// Files of one name in three folders, a link and an empty folder.
@@ -152,79 +148,58 @@ fn what_has_landed_when_it_stops_is_taken_back_unless_it_shall_stay(#[case] keep
     assert_eq!(names(&inbox).len(), left.len());
 }
 
-/// Swaps the folder that files go into for a link to another place, as soon as the first file begins.
-struct Swapper<'a> {
-    desk: &'a Desk,
+/// Does something once, when an entry begins.
+struct Meanwhile<'a> {
+    path: &'a [u8],
+    work: &'a (dyn Fn() + Sync),
     done: AtomicBool,
 }
 
-impl Observer for Swapper<'_> {
+impl<'a> Meanwhile<'a> {
+    fn at(path: &'a [u8], work: &'a (dyn Fn() + Sync)) -> Self {
+        Self { path, work, done: AtomicBool::new(false) }
+    }
+}
+
+impl Observer for Meanwhile<'_> {
     fn told(&self, progress: Progress<'_>) {
         if let Progress::Entry(path) = progress
-            && path.as_bytes() == b"source/b/notes.txt"
+            && path.as_bytes() == self.path
             && !self.done.swap(true, Ordering::Relaxed)
         {
-            let (folder, moved) = (self.desk.path("inbox/source"), self.desk.path("inbox/moved"));
-            fs::rename(&folder, moved).unwrap();
-            symlink(self.desk.path("outside"), folder).unwrap();
+            (self.work)();
         }
     }
 }
 
-impl Randomness for Swapper<'_> {
-    fn fill(&self, buffer: &mut [u8]) -> Result<(), under_seal_core::context::NoRandomness> {
-        buffer.fill(7);
-        Ok(())
-    }
+/// Opens what was packed into the inbox, while that is done.
+fn open_meanwhile(desk: &Desk, meanwhile: &Meanwhile<'_>) {
+    let mut archive = desk.unlock(&[desk.path("out")]).unwrap();
+    let outcome = desk.with_context(&|| false, |context| {
+        open(&mut archive, &desk.path("inbox"), &Context { observer: meanwhile, ..*context })
+    });
+    assert!(meanwhile.done.load(Ordering::Relaxed) && outcome.is_err(), "{outcome:?}");
 }
 
 #[test]
 fn a_folder_that_is_swapped_for_a_link_meanwhile_is_not_followed() {
     let desk = packed();
     fs::create_dir(desk.path("outside")).unwrap();
-    let set = VolumeSet::gather(&[desk.path("out")]).unwrap();
-    let mut archive = SealedReader::unlock(set, &Password::new(PASSWORD).unwrap().into()).unwrap();
-    let swapper = Swapper { desk: &desk, done: AtomicBool::new(false) };
-    let context = Context {
-        observer: &swapper,
-        cancel: &|| false,
-        randomness: &swapper,
-        clock: &|| Timestamp::default(),
-        owner_key: &|| OwnerKey::new(&[0; 32]),
-        threads: 1,
+    let swap = || {
+        let (folder, moved) = (desk.path("inbox/source"), desk.path("inbox/moved"));
+        fs::rename(&folder, moved).unwrap();
+        symlink(desk.path("outside"), folder).unwrap();
     };
-    let outcome = open(&mut archive, &desk.path("inbox"), &context);
-    assert!(swapper.done.load(Ordering::Relaxed) && outcome.is_err(), "{outcome:?}");
+    open_meanwhile(&desk, &Meanwhile::at(b"source/b/notes.txt", &swap));
     assert_eq!(names(&desk.path("outside")), Vec::<String>::new());
 }
 
-/// Opens the same archive into the same place, as another run of the user would, when the last file begins.
-struct Other<'a> {
-    desk: &'a Desk,
-    done: AtomicBool,
-}
-
-impl Observer for Other<'_> {
-    fn told(&self, progress: Progress<'_>) {
-        if let Progress::Entry(path) = progress
-            && path.as_bytes() == b"source/notes (2).txt"
-            && !self.done.swap(true, Ordering::Relaxed)
-        {
-            self.desk.open(&[self.desk.path("out")], &self.desk.path("inbox")).unwrap();
-        }
-    }
-}
-
+/// Another run of the user's opens the same archive into the same place, when the last file begins.
 #[test]
 fn a_run_that_fails_takes_back_nothing_that_another_counts_on() {
     let desk = packed();
-    let set = VolumeSet::gather(&[desk.path("out")]).unwrap();
-    let mut archive = SealedReader::unlock(set, &Password::new(PASSWORD).unwrap().into()).unwrap();
-    let other = Other { desk: &desk, done: AtomicBool::new(false) };
-    let outcome = desk.with_context(&|| false, |context| {
-        open(&mut archive, &desk.path("inbox"), &Context { observer: &other, ..*context })
-    });
-    assert!(other.done.load(Ordering::Relaxed) && outcome.is_err(), "{outcome:?}");
+    let other = || drop(desk.open(&[desk.path("out")], &desk.path("inbox")).unwrap());
+    open_meanwhile(&desk, &Meanwhile::at(b"source/notes (2).txt", &other));
     assert_eq!(tree(&desk.path("inbox/source")), tree(&desk.path("source")));
     assert_eq!(names(&desk.path("inbox")), ["source"]);
 }
