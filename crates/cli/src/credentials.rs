@@ -17,9 +17,9 @@ use under_seal_core::Error;
 use under_seal_core::context::Context;
 use under_seal_core::passwords::{self, Guessing, make_passphrase};
 use under_seal_core::sealed::{
-    CostLimit, Credentials, HeadError, KeyCost, KeyFile, Password, SealedError, UnlockedSet, cost_of,
-    key_of_open_to_all, unlock_given,
+    CostLimit, HeadError, KeyCost, SealedError, UnlockedSet, cost_of, key_of_open_to_all, unlock_given,
 };
+use under_seal_core::secrets::{Credentials, KeyFile, Password};
 use under_seal_core::volume::VolumeSet;
 use under_seal_core::zip::{Segments, ZipError, ZipReader};
 use zeroize::Zeroizing;

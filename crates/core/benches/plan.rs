@@ -17,7 +17,8 @@ use support::{lay_out_corpus, with_context};
 use under_seal_core::codec::Squeeze;
 use under_seal_core::pack::{Delivery, PackRequest, Target};
 use under_seal_core::plan::{Outline, Plan};
-use under_seal_core::sealed::{KeyCost, Password};
+use under_seal_core::sealed::KeyCost;
+use under_seal_core::secrets::Password;
 use under_seal_core::source::Choice;
 
 const SQUEEZES: [Squeeze; 5] = Squeeze::ALL;

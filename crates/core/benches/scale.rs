@@ -21,7 +21,8 @@ use under_seal_core::context::Phase;
 use under_seal_core::entry::OnlyEnds;
 use under_seal_core::opening::open;
 use under_seal_core::pack::{Delivery, PackRequest, Target};
-use under_seal_core::sealed::{Credentials, KeyCost, Password, SealedReader};
+use under_seal_core::sealed::{KeyCost, SealedReader};
+use under_seal_core::secrets::{Credentials, Password};
 use under_seal_core::source::Choice;
 use under_seal_core::volume::VolumeSet;
 

@@ -19,7 +19,8 @@ use under_seal_core::context::Phase;
 use under_seal_core::opening::open;
 use under_seal_core::pack::{Delivery, PackRequest, Target};
 use under_seal_core::proof::verify_contents;
-use under_seal_core::sealed::{KeyCost, Password, SealedReader};
+use under_seal_core::sealed::{KeyCost, SealedReader};
+use under_seal_core::secrets::Password;
 use under_seal_core::source::Choice;
 use under_seal_core::volume::VolumeSet;
 

@@ -19,7 +19,8 @@ use support::{binary, median, text, with_context};
 use under_seal_core::codec::Squeeze;
 use under_seal_core::context::Phase;
 use under_seal_core::pack::{Delivery, Format, PackRequest, Target};
-use under_seal_core::sealed::{Credentials, KeyCost, Password};
+use under_seal_core::sealed::KeyCost;
+use under_seal_core::secrets::{Credentials, Password};
 use under_seal_core::source::Choice;
 use under_seal_core::zip::{Encrypting, SALT_BYTES};
 

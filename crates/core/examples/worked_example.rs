@@ -15,7 +15,8 @@ use under_seal_core::ownership::OwnerKey;
 use under_seal_core::pack::{Delivery, PackRequest, Target};
 use under_seal_core::sealed::cells::CellSeal;
 use under_seal_core::sealed::keys::{KeyPurpose, SecretBytes, keyhole_key, stretch};
-use under_seal_core::sealed::{ArchiveKey, KeyCost, Password};
+use under_seal_core::sealed::{ArchiveKey, KeyCost};
+use under_seal_core::secrets::Password;
 use under_seal_core::source::Choice;
 
 const PASSWORD: &str = "twelve panes";

@@ -11,6 +11,7 @@
 //! - [`secrets`]: memory for secrets, wiped in the end and kept out of the swap.
 //! - [`ownership`]: what proves that a user's own run left something on disk; nothing is believed for its looks.
 //! - [`context`]: who watches, whether to stop, randomness, the clock, the user's own key and the number of threads.
+//! - [`passwords`]: choosing one. How long it would withstand guessing, and making a passphrase.
 //! - [`wire`]: a cursor over bytes that were read, for every binary format.
 //! - [`reader`]: what the reader of every archive format offers.
 //! - [`place`]: putting bytes on disk for good. Open folders, new files, renames that never replace, sync;
@@ -20,7 +21,6 @@
 //! - [`pipeline`]: ordered parallel work with bounded memory, both ways.
 //! - [`source`]: gathering. What is chosen, the walk that makes a catalogue, and reading a file that may change
 //!   meanwhile, names that other systems refuse.
-//! - [`kinds`]: kinds of files by their extension, and what squeezing leaves of each.
 //! - [`volume`]: our volumes. Cells, headers, names, finding a set, reading and writing it; knows no key.
 //! - [`pieces`]: plain pieces of any file: cutting it so that concatenation joins it anywhere, joining whatever is numbered.
 //! - [`sealed`]: the sealed format. Password and keys, the head, cells' seals, frames, records, index and tail;
@@ -32,7 +32,6 @@
 //!   that a writer needs.
 //! - [`iso`]: disc images (ISO 9660, with Rock Ridge or Joliet): a reader.
 //! - [`archive`]: archives of whatever format: recognised by content, and handed to the right reader.
-//! - [`passwords`]: choosing one. How long it would withstand guessing, and making a passphrase.
 //! - [`listing`]: looking through an archive's entries by pattern, fragment, level and order.
 //! - [`landing`]: extraction to disk without harm to what is there; does not know the format.
 //! - [`proof`]: checking volumes without the password, and contents with it; comparing with folders on disk;
@@ -66,6 +65,8 @@ pub mod ownership;
 
 pub mod context;
 
+pub mod passwords;
+
 pub mod wire;
 
 pub mod reader;
@@ -79,8 +80,6 @@ pub mod deflate;
 pub mod pipeline;
 
 pub mod source;
-
-pub mod kinds;
 
 pub mod volume;
 
@@ -99,8 +98,6 @@ pub mod tar;
 pub mod iso;
 
 pub mod archive;
-
-pub mod passwords;
 
 pub mod listing;
 

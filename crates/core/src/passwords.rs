@@ -5,7 +5,7 @@
 
 use crate::context::{Context, NoRandomness};
 use crate::entry::EntryPath;
-use crate::sealed::Password;
+use crate::secrets::Password;
 use std::collections::HashSet;
 use zeroize::Zeroizing;
 

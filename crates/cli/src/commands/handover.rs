@@ -21,7 +21,8 @@ use under_seal_core::archive::Archive;
 use under_seal_core::handover::{
     Handed, HandedFile, HandedOver, HandoverRequest, NOTE_PAGE, NOTE_TEXT, SUMS, hand_over,
 };
-use under_seal_core::sealed::{Password, key_of_open_to_all};
+use under_seal_core::sealed::key_of_open_to_all;
+use under_seal_core::secrets::Password;
 use under_seal_core::volume::VolumeSet;
 
 /// Runs the command; the exit code.

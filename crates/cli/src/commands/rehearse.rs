@@ -22,7 +22,8 @@ use under_seal_core::archive::Archive;
 use under_seal_core::carriers::{Carrier, Trip, Way};
 use under_seal_core::fit::NAMED;
 use under_seal_core::rehearsal::{Failed, Faults, Rehearsal, RehearsalRequest, Rehearsed, Step, rehearse};
-use under_seal_core::sealed::{CostLimit, Credentials};
+use under_seal_core::sealed::CostLimit;
+use under_seal_core::secrets::Credentials;
 use under_seal_core::source::{Catalogue, expand};
 use under_seal_core::volume::VolumeSet;
 

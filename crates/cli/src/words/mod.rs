@@ -22,8 +22,8 @@ use under_seal_core::plan::PlanError;
 use under_seal_core::proof::InspectError;
 use under_seal_core::rehearsal::RehearsalError;
 use under_seal_core::rework::{CollectError, ResendError};
-use under_seal_core::sealed::PasswordError;
-use under_seal_core::sealed::password::MAX_PASSWORD_BYTES;
+use under_seal_core::secrets::PasswordError;
+use under_seal_core::secrets::password::MAX_PASSWORD_BYTES;
 
 /// What happened and what to do.
 pub fn explain(failure: &Failure) -> String {

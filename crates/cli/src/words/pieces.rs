@@ -3,7 +3,8 @@
 use super::{file_error, sending};
 use crate::ui::text::{self, grouped, name, number_list, path};
 use std::path::PathBuf;
-use under_seal_core::pieces::{MAX_PIECES, PiecesError, PortionError, ReuniteError};
+use under_seal_core::pieces::{PiecesError, PortionError, ReuniteError};
+use under_seal_core::place::numbered::MAX_PIECES;
 
 pub(super) fn portion(error: &PortionError) -> String {
     match error {

@@ -4,6 +4,7 @@
 //! written under a staging folder; it is read back from disk, unlocked with the password and verified to
 //! the last byte; and only then do the volumes get their names, all or none.
 
+pub mod kinds;
 mod old;
 mod open_formats;
 mod sealing;
@@ -19,17 +20,18 @@ use crate::codec::Squeeze;
 use crate::context::{Cancelled, Context, NoRandomness, Phase, Progress};
 use crate::entry::{EntryPath, link_stays_inside};
 use crate::fit::Fit;
-use crate::kinds::{KindWeight, kinds};
 use crate::parcels::{Parcel, ParcelError, Weights};
 use crate::pipeline::{NoThreads, Stopped};
 use crate::place::staging::{Placing, Staging, StagingError};
 use crate::place::{FileError, Folder};
 use crate::proof::verify_contents;
-use crate::sealed::{Credentials, KeyCost, SealError, SealedError, SealedReader, Totals};
+use crate::sealed::{KeyCost, SealError, SealedError, SealedReader, Totals};
+use crate::secrets::Credentials;
 use crate::source::{Catalogue, Choice, PassedOver, SourceEntry, SourceError};
 use crate::tar::TarError;
 use crate::volume::{GatherError, Geometry, Ids, VolumeSet, WriteError, header_of, names};
 use crate::zip::{ZipError, ZipWriteError};
+use kinds::{KindWeight, kinds};
 use sealing::{Job, Sealed, SoFar};
 use std::collections::BTreeMap;
 use std::fs;

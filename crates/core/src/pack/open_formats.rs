@@ -9,7 +9,7 @@ use crate::entry::{Content, EntryKind, EntryPath, Totals};
 use crate::fit::Fit;
 use crate::place::Folder;
 use crate::place::staging::{Placing, Staging};
-use crate::sealed::Credentials;
+use crate::secrets::Credentials;
 use crate::source::PassedOver;
 use crate::tar::{TarError, TarReader};
 use crate::unpacked::WrappedFile;

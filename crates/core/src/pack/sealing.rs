@@ -9,9 +9,10 @@ use crate::place::FileError;
 use crate::place::staging::Staging;
 use crate::sealed::cells::{CellSeal, NotAuthentic, PlainCells};
 use crate::sealed::{
-    About, ArchiveKey, CompressedFrame, Credentials, FrameDraft, Framer, KeyCost, SealError, SealedArchive,
-    SealedWriter, Totals, seal_head,
+    About, ArchiveKey, CompressedFrame, FrameDraft, Framer, KeyCost, SealError, SealedArchive, SealedWriter, Totals,
+    seal_head,
 };
+use crate::secrets::Credentials;
 use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
 use crate::volume::{Cells, Ids, VolumeWriter, WrittenVolumes};
 

@@ -10,7 +10,7 @@ use crate::entry::{Content, Entry, EntryKind, Timestamp};
 use crate::pipeline::{Jobs, ordered, room};
 use crate::place::FileError;
 use crate::place::staging::Staging;
-use crate::sealed::Password;
+use crate::secrets::Password;
 use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
 use crate::zip::{Described, ENCRYPTION_BYTES, END_BYTES, Encrypting, Finished, SALT_BYTES, ZipWriteError, ZipWriter};
 

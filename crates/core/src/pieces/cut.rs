@@ -1,9 +1,9 @@
 //! Cutting: pieces are written and read back before any of them gets its name, all together.
 
 use super::list::{Line, PieceList, SUFFIX};
-use super::numbered::{Row, suffix};
-use super::{COPIED_BYTES, MAX_PIECES, MadeFile, Sha256Sum};
+use super::{COPIED_BYTES, MadeFile, Sha256Sum};
 use crate::context::{Cancelled, Context, Phase, Progress};
+use crate::place::numbered::{MAX_PIECES, Row, suffix};
 use crate::place::staging::{Placing, Staging, StagingError, settle};
 use crate::place::{FileAction, FileError, Folder, Links, NewFile, absolute, open_regular};
 use sha2::{Digest as _, Sha256};

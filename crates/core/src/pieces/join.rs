@@ -2,9 +2,9 @@
 //! gets its name only when it is whole.
 
 use super::list::{Line, MAX_LIST_BYTES, PieceList, SUFFIX};
-use super::numbered::Row;
 use super::{Sha256Sum, sum_of};
 use crate::context::{Cancelled, Context, NoRandomness, Phase, Progress};
+use crate::place::numbered::Row;
 use crate::place::{FileError, Folder, Links, NewFile, absolute, open_regular, read_through, temporary_name};
 use sha2::{Digest as _, Sha256};
 use std::collections::{BTreeMap, BTreeSet};

@@ -4,7 +4,6 @@
 mod cut;
 mod join;
 pub mod list;
-pub mod numbered;
 
 pub use cut::{PortionError, PortionRequest, Portioned, portion};
 pub use join::{Pieces, PiecesError, ReuniteError, Reunited, reunite};
@@ -16,9 +15,6 @@ use std::path::{Path, PathBuf};
 
 /// So many bytes are copied at once.
 const COPIED_BYTES: usize = 1024 * 1024;
-
-/// Whatever is cut has at most so many pieces.
-pub const MAX_PIECES: u32 = 65_535;
 
 /// A SHA-256, by which pieces are known anywhere (FIPS 180-4).
 pub type Sha256Sum = [u8; 32];

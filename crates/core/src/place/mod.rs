@@ -2,14 +2,17 @@
 //!
 //! Every change that Under Seal makes to a user's folders goes through a [`Folder`] and the files made in it, so that what
 //! protects the user's data stands in one place; [`faults`] lets tests make any of these changes fail. [`staging`]
-//! builds the all-or-nothing placing of a volume set on it.
+//! builds the all-or-nothing placing of a volume set on it. [`numbered`] and [`portability`] know names: which number in one counts pieces,
+//! and what other systems refuse.
 
 pub mod faults;
 mod file;
 mod folder;
 pub mod missing;
+pub mod numbered;
 mod origin;
 mod own_name;
+pub mod portability;
 pub mod staging;
 mod syncing;
 

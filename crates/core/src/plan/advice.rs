@@ -4,7 +4,7 @@ use super::{Estimate, Outline};
 use crate::codec::Squeeze;
 use crate::entry::{EntryKind, EntryPath};
 use crate::fit::Fit;
-use crate::kinds::{KindWeight, extension};
+use crate::pack::kinds::{KindWeight, extension};
 use crate::source::Catalogue;
 use std::collections::{BTreeMap, HashMap};
 

@@ -16,11 +16,11 @@ use crate::codec::{CodecError, Squeeze};
 use crate::context::{Cancelled, Context};
 use crate::entry::{EntryKind, EntryPath};
 use crate::fit::Fit;
-use crate::kinds::{KindWeight, kinds};
+use crate::pack::kinds::{KindWeight, kinds};
 use crate::pipeline::NoThreads;
+use crate::place::portability::{Unportable, unportable};
 use crate::sealed::Totals;
 use crate::sealed::stream::geometry_of;
-use crate::source::portability::{Unportable, unportable};
 use crate::source::{Catalogue, SourceEntry};
 use rustix::fs::{Access, AtFlags, CWD};
 

@@ -9,7 +9,7 @@ use crate::handover::how_to_open;
 use crate::opening::open;
 use crate::place::{FileAction, FileError};
 use crate::proof::TimesKept;
-use crate::sealed::Password;
+use crate::secrets::Password;
 use crate::zip::PartsError;
 use std::path::{Path, PathBuf};
 

@@ -8,7 +8,8 @@ use crate::handover::HOW_TO_OPEN_VOLUMES;
 use crate::opening::open;
 use crate::place::{FileAction, FileError};
 use crate::proof::{TimesKept, VolumeState, inspect};
-use crate::sealed::{CostLimit, Credentials, SealedReader, unlock};
+use crate::sealed::{CostLimit, SealedReader, unlock};
+use crate::secrets::Credentials;
 use crate::volume::{HEADER_BYTES, VolumeFile, VolumeSet};
 use std::fs;
 

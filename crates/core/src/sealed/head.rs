@@ -2,9 +2,9 @@
 //! keyholes of which some are real, room for extensions, and a tag over all of it.
 
 use super::keys::{ArchiveKey, CostLimit, KeyCost, KeyPurpose, NoKeyMemory, SecretBytes, keyhole_key, stretch};
-use super::password::Credentials;
 use super::wire::{Cursor, Malformed};
 use crate::context::{Context, NoRandomness};
+use crate::secrets::Credentials;
 use crate::volume::header::{HEAD_AT, HEAD_BYTES, Head, bound_bytes};
 use ring::aead::{AES_256_GCM, Aad, LessSafeKey, Nonce, UnboundKey};
 use ring::hmac::{self, HMAC_SHA256};
@@ -224,7 +224,7 @@ mod tests {
     use crate::context::{Observer, Progress, Randomness};
     use crate::entry::Timestamp;
     use crate::ownership::OwnerKey;
-    use crate::sealed::password::{KeyFile, Password};
+    use crate::secrets::password::{KeyFile, Password};
     use rstest::rstest;
 
     const SET: [u8; 16] = [4; 16];

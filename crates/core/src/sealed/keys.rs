@@ -1,7 +1,7 @@
 //! Keys: from a password to the archive key, and from that to one key for each purpose.
 
 use crate::context::{Context, NoRandomness};
-use crate::sealed::password::Password;
+use crate::secrets::password::Password;
 use crate::volume::header::{SUITE, VERSION};
 use argon2::{Algorithm, Argon2, Block, Params, Version};
 use hkdf::Hkdf;

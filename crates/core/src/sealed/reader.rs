@@ -9,7 +9,6 @@ use super::frame::{FRAME_HEADER_BYTES, FrameError, FrameHeader, FrameKind};
 use super::head::{HeadError, open_head, open_to_all};
 use super::index::{About, IndexEntry, Place, Root, RootError, check_order, read_page};
 use super::keys::{ArchiveKey, CostLimit};
-use super::password::Credentials;
 use super::record::{RecordError, Records};
 use super::stream::{INNER_PER_CELL, StreamError, StreamReader};
 use super::tail::{TAIL_BYTES, Tail};
@@ -19,6 +18,7 @@ use crate::context::{Cancelled, Context, Progress};
 use crate::entry::{EntrySink, ListedEntry, Totals};
 use crate::pipeline::{Jobs, NoThreads, Spares, ordered};
 use crate::reader::ArchiveReader;
+use crate::secrets::Credentials;
 use crate::volume::{CellReader, VolumeSet};
 
 /// Why an archive cannot be read.

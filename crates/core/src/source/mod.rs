@@ -1,12 +1,11 @@
 //! Gathering: from the paths that a sender names to a catalogue of everything to pack, in archive order.
 //!
 //! [`choice`] says what is wanted; the roots turn typed paths into places to begin at; [`catalogue`] walks and lists
-//! without reading any content; [`reading`] reads one file and notices when it changes meanwhile; [`portability`] knows which names other
-//! systems refuse; [`text_names`], what becomes of names that are no text in formats that need text.
+//! without reading any content; [`reading`] reads one file and notices when it changes meanwhile; [`text_names`] says what
+//! happens to names that are not text in formats that need text.
 
 pub mod catalogue;
 pub mod choice;
-pub mod portability;
 pub mod reading;
 mod roots;
 pub mod text_names;

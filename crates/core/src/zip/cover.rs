@@ -10,7 +10,7 @@ use super::methods::Method;
 use super::segments::Segments;
 use crate::context::{Context, Phase, Progress};
 use crate::entry::{EntryKind, Timestamp};
-use crate::sealed::Password;
+use crate::secrets::Password;
 use std::io::{self, Read};
 
 /// What the entry is called.

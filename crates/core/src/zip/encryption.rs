@@ -2,7 +2,7 @@
 //! appendix E has it. The keys of each entry come from the password and a salt of its own.
 
 use super::cipher::{CODE_BYTES, KeyStream, Strength, derive};
-use crate::sealed::Password;
+use crate::secrets::Password;
 use ring::hmac;
 
 /// The salt's length for AES-256.

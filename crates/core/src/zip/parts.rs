@@ -3,7 +3,7 @@
 
 use super::directory::find_end;
 use super::{Segments, ZipError};
-use crate::pieces::numbered::Row;
+use crate::place::numbered::Row;
 use crate::place::{FileError, Folder, absolute};
 use std::collections::BTreeMap;
 use std::ffi::{OsStr, OsString};

@@ -10,7 +10,7 @@ use crate::context::{Context, Progress};
 use crate::entry::{Content, EntryKind, EntrySink, ListedEntry, MAX_LINK_TARGET_BYTES};
 use crate::members::{Refused, SameName, Tree};
 use crate::reader::{ArchiveReader, ExtractError};
-use crate::sealed::Password;
+use crate::secrets::Password;
 use crate::wire::Malformed;
 use std::io::{self, Read};
 

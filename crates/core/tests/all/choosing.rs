@@ -7,7 +7,7 @@ use std::fs;
 use std::os::unix::fs::{MetadataExt as _, symlink};
 use std::path::PathBuf;
 use under_seal_core::passwords::{Guessing, judge, make_passphrase};
-use under_seal_core::sealed::Password;
+use under_seal_core::secrets::Password;
 use under_seal_core::source::{Catalogue, Choice, Naming, Patterns, SourceError, expand};
 
 /// A small dossier, beside it a folder of drawings, and in it links to both.

@@ -12,11 +12,11 @@ use std::path::{Path, PathBuf};
 use under_seal_core::codec::Decompressor;
 use under_seal_core::codes::decode;
 use under_seal_core::sealed::CostLimit;
-use under_seal_core::sealed::Password;
 use under_seal_core::sealed::cells::CellSeal;
 use under_seal_core::sealed::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
 use under_seal_core::sealed::head::open_head;
 use under_seal_core::sealed::stream::StreamReader;
+use under_seal_core::secrets::Password;
 use under_seal_core::volume::supplement::{Run, encode_page};
 use under_seal_core::volume::{CellReader, Ids, VolumeSet};
 

@@ -8,7 +8,8 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use under_seal_core::ErrorClass::{self, Damaged, Usage, VolumesMissing};
 use under_seal_core::proof::{Damage, Slip, VolumeState, inspect, verify_contents};
-use under_seal_core::sealed::{CostLimit, Password, SealedReader, unlock_given};
+use under_seal_core::sealed::{CostLimit, SealedReader, unlock_given};
+use under_seal_core::secrets::Password;
 use under_seal_core::volume::VolumeSet;
 use under_seal_core::volume::supplement::Run;
 

@@ -6,7 +6,8 @@ use rstest::rstest;
 use std::fs;
 use under_seal_core::pack::{Delivery, PackError, PackRequest, Packed, Target};
 use under_seal_core::parcels::Weights;
-use under_seal_core::sealed::{KeyCost, Password};
+use under_seal_core::sealed::KeyCost;
+use under_seal_core::secrets::Password;
 use under_seal_core::source::{Catalogue, Choice};
 
 fn pack(desk: &Desk, limit: &str, message: &str) -> Result<Packed, PackError> {

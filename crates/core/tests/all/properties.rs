@@ -18,7 +18,8 @@ use under_seal_core::opening::open_salvaged;
 use under_seal_core::pack::Target;
 use under_seal_core::proof::{VolumeState, inspect};
 use under_seal_core::rework::recut;
-use under_seal_core::sealed::{CostLimit, Password, Salvage, SealedReader, unlock};
+use under_seal_core::sealed::{CostLimit, Salvage, SealedReader, unlock};
+use under_seal_core::secrets::Password;
 use under_seal_core::volume::VolumeSet;
 
 /// Two archives of the same shape and different contents cannot be told apart but for what is random; lengths are

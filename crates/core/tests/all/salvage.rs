@@ -7,7 +7,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 use under_seal_core::opening::open_salvaged;
-use under_seal_core::sealed::{CostLimit, Lost, Password, Salvage, SealedError, unlock};
+use under_seal_core::sealed::{CostLimit, Lost, Salvage, SealedError, unlock};
+use under_seal_core::secrets::Password;
 use under_seal_core::volume::VolumeSet;
 
 fn noise(seed: u8, length: usize) -> Vec<u8> {

@@ -7,7 +7,7 @@ use std::fs;
 use under_seal_core::members::{Refused, RefusedReason};
 use under_seal_core::opening::open;
 use under_seal_core::reader::ArchiveReader as _;
-use under_seal_core::sealed::Password;
+use under_seal_core::secrets::Password;
 use under_seal_core::zip::{PartsError, Segments, ZipError, ZipReader, is_zip, open_parts};
 use under_seal_core::{Error, ErrorClass, archive::ArchiveError};
 

@@ -13,7 +13,8 @@ use under_seal_core::sealed::index::{About, IndexEntry, PageBuilder, Place, Root
 use under_seal_core::sealed::record::{begin_data, grow_data, put_end, put_entry};
 use under_seal_core::sealed::stream::StreamWriter;
 use under_seal_core::sealed::tail::Tail;
-use under_seal_core::sealed::{ArchiveKey, KeyCost, Password, seal_head};
+use under_seal_core::sealed::{ArchiveKey, KeyCost, seal_head};
+use under_seal_core::secrets::Password;
 use under_seal_core::volume::{Ids, VolumeWriter};
 
 /// An archive about to be sealed, honest until a test lays hand on it: a folder `home` and a file `home/a`.

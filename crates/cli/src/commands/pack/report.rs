@@ -12,7 +12,7 @@ use crate::ui::text::{self, bytes, contents, count, grouped, shown};
 use crate::words;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
-use under_seal_core::kinds::KindWeight;
+use under_seal_core::pack::kinds::KindWeight;
 use under_seal_core::pack::{FilledUp, Format, LoneVolume, Loss, Packed, PackedVolume};
 
 /// Where more than this share is left, squeezing did not pay.

@@ -131,7 +131,7 @@ impl Credentials {
     }
 
     /// The key file's part of the key derivation: its SHA-256, or 32 zeros where there is none.
-    pub(super) fn key_file_bytes(&self) -> [u8; 32] {
+    pub(crate) fn key_file_bytes(&self) -> [u8; 32] {
         self.key_file.as_ref().map_or([0; 32], |file| *file.0)
     }
 }

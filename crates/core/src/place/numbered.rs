@@ -1,9 +1,11 @@
 //! Numbers in names: which of a name's numbers counts pieces, and what the others beside it are called.
 
-use super::MAX_PIECES;
 use std::collections::BTreeMap;
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
+
+/// Whatever is cut has at most so many pieces.
+pub const MAX_PIECES: u32 = 65_535;
 
 /// What follows the file's name in the name of piece `number` of `count`: like `.03of07`, with numbers of at least two
 /// digits and of one length.

@@ -3,6 +3,10 @@
 //! Pages stay locked until the process ends: another secret may lie on the same one, and a lock does not count how often it
 //! was asked for. A process has few secrets.
 
+pub mod password;
+
+pub use password::{Credentials, KeyFile, Password, PasswordError};
+
 use std::ops::{Deref, DerefMut};
 use subtle::ConstantTimeEq as _;
 use zeroize::Zeroizing;
