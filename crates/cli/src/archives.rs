@@ -14,14 +14,14 @@ use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use under_seal_core::Error;
-use under_seal_core::archive::{Archive, ArchiveError, OpenFormat, open_format_of};
-use under_seal_core::context::Context;
+use under_seal_core::disk::{FileAction, FileError};
+use under_seal_core::formats::archive::{Archive, ArchiveError, OpenFormat, open_format_of};
+use under_seal_core::formats::members::Refused;
+use under_seal_core::formats::sealed::SealedReader;
+use under_seal_core::formats::sealed::volume::{GatherError, VolumeSet};
+use under_seal_core::formats::zip::{Encryption, ZipReader, open_parts};
+use under_seal_core::ground::context::Context;
 use under_seal_core::landing::NotLanded;
-use under_seal_core::members::Refused;
-use under_seal_core::place::{FileAction, FileError};
-use under_seal_core::sealed::SealedReader;
-use under_seal_core::volume::{GatherError, VolumeSet};
-use under_seal_core::zip::{Encryption, ZipReader, open_parts};
 
 /// What the user has named.
 pub enum Given {

@@ -14,14 +14,14 @@ use std::io::{self, IsTerminal as _, Write as _};
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
 use under_seal_core::Error;
-use under_seal_core::context::Context;
-use under_seal_core::passwords::{self, Guessing, make_passphrase};
-use under_seal_core::sealed::{
+use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::formats::sealed::{
     CostLimit, HeadError, KeyCost, SealedError, UnlockedSet, cost_of, key_of_open_to_all, unlock_given,
 };
-use under_seal_core::secrets::{Credentials, KeyFile, Password};
-use under_seal_core::volume::VolumeSet;
-use under_seal_core::zip::{Segments, ZipError, ZipReader};
+use under_seal_core::formats::zip::{Segments, ZipError, ZipReader};
+use under_seal_core::ground::context::Context;
+use under_seal_core::ground::passwords::{self, Guessing, make_passphrase};
+use under_seal_core::ground::secrets::{Credentials, KeyFile, Password};
 use zeroize::Zeroizing;
 
 /// The variable that holds a password for programs that run this one.

@@ -3,8 +3,8 @@
 use crate::settings::BadValue;
 use std::io;
 use std::path::PathBuf;
-use under_seal_core::passwords::Strength;
-use under_seal_core::place::FileError;
+use under_seal_core::disk::FileError;
+use under_seal_core::ground::passwords::Strength;
 use under_seal_core::{Error, ErrorClass};
 
 /// Done, nothing to add.

@@ -7,8 +7,8 @@ use std::io::{self, Read as _, Write as _};
 use std::os::unix::fs::{DirBuilderExt as _, MetadataExt as _};
 use std::path::{Path, PathBuf};
 use std::sync::LazyLock;
-use under_seal_core::ownership::{OWNER_KEY_BYTES, OwnerKey};
-use under_seal_core::place::{Links, open_regular};
+use under_seal_core::disk::{Links, open_regular};
+use under_seal_core::ground::ownership::{OWNER_KEY_BYTES, OwnerKey};
 use zeroize::Zeroizing;
 
 /// What it is called, in a folder of the program's own.

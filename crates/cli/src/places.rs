@@ -9,10 +9,10 @@ use crate::ui::{prompt, text};
 use crate::words;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
-use under_seal_core::archive::open_format_of;
-use under_seal_core::context::Context;
-use under_seal_core::rework::{CollectError, Collection};
-use under_seal_core::volume::{GatherError, VolumeSet};
+use under_seal_core::formats::archive::open_format_of;
+use under_seal_core::formats::sealed::volume::{GatherError, VolumeSet};
+use under_seal_core::ground::context::Context;
+use under_seal_core::tasks::check::collect::{CollectError, Collection};
 
 /// Volumes, or folders with volumes in them; and what is wanted of the archive.
 #[derive(Debug, PartialEq, Eq)]

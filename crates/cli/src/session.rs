@@ -10,9 +10,9 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use std::time::{SystemTime, UNIX_EPOCH};
 use tempfile::TempDir;
-use under_seal_core::context::{Context, NoRandomness, Randomness};
-use under_seal_core::entry::Timestamp;
-use under_seal_core::sealed::KeyCost;
+use under_seal_core::formats::sealed::KeyCost;
+use under_seal_core::ground::context::{Context, NoRandomness, Randomness};
+use under_seal_core::ground::entry::Timestamp;
 
 /// What must not be left behind, however the program ends.
 static LEFTOVER: Mutex<Option<TempDir>> = Mutex::new(None);

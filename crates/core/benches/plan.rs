@@ -14,12 +14,12 @@ mod support;
 
 use std::time::Instant;
 use support::{lay_out_corpus, with_context};
-use under_seal_core::codec::Squeeze;
-use under_seal_core::pack::{Delivery, PackRequest, Target};
-use under_seal_core::plan::{Outline, Plan};
-use under_seal_core::sealed::KeyCost;
-use under_seal_core::secrets::Password;
+use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::formats::sealed::KeyCost;
+use under_seal_core::ground::secrets::Password;
 use under_seal_core::source::Choice;
+use under_seal_core::tasks::pack::{Delivery, PackRequest, Target};
+use under_seal_core::tasks::plan::{Outline, Plan};
 
 const SQUEEZES: [Squeeze; 5] = Squeeze::ALL;
 

@@ -16,15 +16,15 @@ use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Instant;
 use support::{median, noise, with_context};
-use under_seal_core::codec::Squeeze;
-use under_seal_core::context::Phase;
-use under_seal_core::entry::OnlyEnds;
-use under_seal_core::opening::open;
-use under_seal_core::pack::{Delivery, PackRequest, Target};
-use under_seal_core::sealed::{KeyCost, SealedReader};
-use under_seal_core::secrets::{Credentials, Password};
+use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::formats::sealed::{KeyCost, SealedReader};
+use under_seal_core::ground::context::Phase;
+use under_seal_core::ground::entry::OnlyEnds;
+use under_seal_core::ground::secrets::{Credentials, Password};
 use under_seal_core::source::Choice;
-use under_seal_core::volume::VolumeSet;
+use under_seal_core::tasks::open::open;
+use under_seal_core::tasks::pack::{Delivery, PackRequest, Target};
 
 const ROUNDS: usize = 3;
 

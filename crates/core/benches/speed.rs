@@ -14,15 +14,15 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 use support::{lay_out_corpus, median, with_context};
-use under_seal_core::codec::Squeeze;
-use under_seal_core::context::Phase;
-use under_seal_core::opening::open;
-use under_seal_core::pack::{Delivery, PackRequest, Target};
-use under_seal_core::proof::verify_contents;
-use under_seal_core::sealed::{KeyCost, SealedReader};
-use under_seal_core::secrets::Password;
+use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::formats::sealed::{KeyCost, SealedReader};
+use under_seal_core::ground::context::Phase;
+use under_seal_core::ground::secrets::Password;
 use under_seal_core::source::Choice;
-use under_seal_core::volume::VolumeSet;
+use under_seal_core::tasks::check::verify_contents;
+use under_seal_core::tasks::open::open;
+use under_seal_core::tasks::pack::{Delivery, PackRequest, Target};
 
 const ROUNDS: usize = 9;
 

@@ -16,13 +16,13 @@ use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 use support::{binary, median, text, with_context};
-use under_seal_core::codec::Squeeze;
-use under_seal_core::context::Phase;
-use under_seal_core::pack::{Delivery, Format, PackRequest, Target};
-use under_seal_core::sealed::KeyCost;
-use under_seal_core::secrets::{Credentials, Password};
+use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::formats::sealed::KeyCost;
+use under_seal_core::formats::zip::{Encrypting, SALT_BYTES};
+use under_seal_core::ground::context::Phase;
+use under_seal_core::ground::secrets::{Credentials, Password};
 use under_seal_core::source::Choice;
-use under_seal_core::zip::{Encrypting, SALT_BYTES};
+use under_seal_core::tasks::pack::{Delivery, Format, PackRequest, Target};
 
 const ROUNDS: usize = 5;
 

@@ -1,32 +1,35 @@
 //! Every layer's error under one roof, and the class that decides a program's exit code.
 
-use crate::archive::ArchiveError;
-use crate::carriers::CarryError;
-use crate::codec::CodecError;
-use crate::handover::{DraftError, HandoverError};
-use crate::iso::IsoError;
+use crate::codecs::block::CodecError;
+use crate::disk::FileError;
+use crate::disk::staging::StagingError;
+use crate::formats::archive::ArchiveError;
+use crate::formats::iso::IsoError;
+use crate::formats::reader::ExtractError;
+use crate::formats::sealed::frame::FrameError;
+use crate::formats::sealed::index::RootError;
+use crate::formats::sealed::record::RecordError;
+use crate::formats::sealed::stream::StreamError;
+use crate::formats::sealed::volume::{CellError, GatherError, HeaderError, WriteError};
+use crate::formats::sealed::{HeadError, SealError, SealedError};
+use crate::formats::tar::TarError;
+use crate::formats::zip::{PartsError, ZipError, ZipWriteError};
+use crate::ground::secrets::PasswordError;
 use crate::landing::LandingError;
-use crate::opening::OpenError;
-use crate::pack::{PackError, TargetError, WayError};
-use crate::parcels::ParcelError;
-use crate::pieces::{PiecesError, PortionError, ReuniteError};
-use crate::place::FileError;
-use crate::place::staging::StagingError;
-use crate::plan::PlanError;
-use crate::proof::InspectError;
-use crate::reader::ExtractError;
-use crate::rehearsal::RehearsalError;
-use crate::rework::{CollectError, RecutError, ResendError};
-use crate::sealed::frame::FrameError;
-use crate::sealed::index::RootError;
-use crate::sealed::record::RecordError;
-use crate::sealed::stream::StreamError;
-use crate::sealed::{HeadError, SealError, SealedError};
-use crate::secrets::PasswordError;
 use crate::source::{PassedOverReason, SourceError};
-use crate::tar::TarError;
-use crate::volume::{CellError, GatherError, HeaderError, WriteError};
-use crate::zip::{PartsError, ZipError, ZipWriteError};
+use crate::tasks::check::InspectError;
+use crate::tasks::check::collect::CollectError;
+use crate::tasks::handover::{DraftError, HandoverError};
+use crate::tasks::open::OpenError;
+use crate::tasks::pack::parcels::ParcelError;
+use crate::tasks::pack::{PackError, TargetError, WayError};
+use crate::tasks::plan::PlanError;
+use crate::tasks::portion::PortionError;
+use crate::tasks::recast::RecutError;
+use crate::tasks::rehearse::RehearsalError;
+use crate::tasks::rehearse::carriers::CarryError;
+use crate::tasks::resend::ResendError;
+use crate::tasks::reunite::{PiecesError, ReuniteError};
 
 /// Anything that can end a piece of work.
 #[derive(Debug, thiserror::Error)]

@@ -12,11 +12,12 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use support::{Desk, noise, tree};
+use under_seal_core::disk::FileAction;
+use under_seal_core::disk::faults::{Fault, plan};
 use under_seal_core::landing::{Destination, OnClash, Screen};
-use under_seal_core::pack::{Format, PackError, WayError};
-use under_seal_core::pieces::{Pieces, PortionRequest, portion, reunite};
-use under_seal_core::place::FileAction;
-use under_seal_core::place::faults::{Fault, plan};
+use under_seal_core::tasks::pack::{Format, PackError, WayError};
+use under_seal_core::tasks::portion::{PortionRequest, portion};
+use under_seal_core::tasks::reunite::{Pieces, reunite};
 use under_seal_core::{Error, ErrorClass};
 
 /// Faults are planned for the whole process, so only one test at a time plans any.

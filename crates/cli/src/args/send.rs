@@ -5,9 +5,9 @@ use clap::{ArgGroup, Args, ValueEnum};
 use std::fmt;
 use std::path::PathBuf;
 use std::str::FromStr;
-use under_seal_core::codec::Squeeze;
-use under_seal_core::pack::Format;
+use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::source::UnsafeNames;
+use under_seal_core::tasks::pack::Format;
 
 /// `pack`.
 #[derive(Debug, Args)]

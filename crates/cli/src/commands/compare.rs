@@ -13,11 +13,12 @@ use crate::words;
 use serde::Serialize;
 use std::slice;
 use under_seal_core::Error;
-use under_seal_core::archive::Archive;
-use under_seal_core::entry::{EntryKind, EntryPath};
-use under_seal_core::proof::{Compared, Comparison, Differences, TimesKept, compare, verify_contents};
-use under_seal_core::reader::ArchiveReader as _;
+use under_seal_core::formats::archive::Archive;
+use under_seal_core::formats::reader::ArchiveReader as _;
+use under_seal_core::ground::entry::{EntryKind, EntryPath};
 use under_seal_core::source::{Catalogue, expand};
+use under_seal_core::tasks::check::verify_contents;
+use under_seal_core::tasks::compare::{Compared, Comparison, Differences, TimesKept, compare};
 
 /// So many paths of a kind are shown.
 const LISTED: usize = 30;

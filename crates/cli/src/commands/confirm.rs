@@ -16,10 +16,10 @@ use std::fs::File;
 use std::io::{self, Read as _, Write as _};
 use std::path::{Path, PathBuf};
 use std::slice;
-use under_seal_core::entry::Timestamp;
-use under_seal_core::place::{FileAction, FileError, Links, open_regular};
-use under_seal_core::proof::Receipt;
-use under_seal_core::volume::VolumeSet;
+use under_seal_core::disk::{FileAction, FileError, Links, open_regular};
+use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::ground::entry::Timestamp;
+use under_seal_core::tasks::receipt::Receipt;
 
 /// What the ledger's name ends in.
 const LEDGER: &str = ".confirmed.jsonl";

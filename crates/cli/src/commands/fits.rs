@@ -8,7 +8,7 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, grouped};
 use serde::Serialize;
-use under_seal_core::fit::{
+use under_seal_core::ground::fit::{
     DISC_OVERHEAD_BYTES, FORM_OVERHEAD_BYTES, Fit, MESSAGE_OVERHEAD_BYTES, NAMED, SECTOR_BYTES,
 };
 

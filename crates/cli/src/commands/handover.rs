@@ -17,13 +17,13 @@ use std::ffi::OsString;
 use std::os::unix::ffi::OsStringExt as _;
 use std::path::{Path, PathBuf};
 use std::slice;
-use under_seal_core::archive::Archive;
-use under_seal_core::handover::{
+use under_seal_core::formats::archive::Archive;
+use under_seal_core::formats::sealed::key_of_open_to_all;
+use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::ground::secrets::Password;
+use under_seal_core::tasks::handover::{
     Handed, HandedFile, HandedOver, HandoverRequest, NOTE_PAGE, NOTE_TEXT, SUMS, hand_over,
 };
-use under_seal_core::sealed::key_of_open_to_all;
-use under_seal_core::secrets::Password;
-use under_seal_core::volume::VolumeSet;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {

@@ -10,10 +10,10 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, contents, grouped, shown};
 use serde::Serialize;
-use under_seal_core::entry::{EntryKind, EntryPath, ListedEntry, Totals};
-use under_seal_core::listing::{self, SortBy};
-use under_seal_core::reader::ArchiveReader as _;
+use under_seal_core::formats::reader::ArchiveReader as _;
+use under_seal_core::ground::entry::{EntryKind, EntryPath, ListedEntry, Totals};
 use under_seal_core::source::Patterns;
+use under_seal_core::tasks::list::{self, SortBy};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
@@ -22,9 +22,9 @@ pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
     let loaded = given(&typed.places, &arguments.work)?.load(&arguments.unlock, Wanted::List, &arguments.work)?;
     let entries = loaded.archive.entries();
     let kept = loaded.archive.kept_shares();
-    let (mut places, unmatched) = listing::matching(entries, &patterns);
+    let (mut places, unmatched) = list::matching(entries, &patterns);
     if let Some(fragment) = &arguments.find {
-        let found = listing::holding(entries, fragment);
+        let found = list::holding(entries, fragment);
         if found.is_empty() {
             return Err(nothing(entries, fragment));
         }
@@ -37,7 +37,7 @@ pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
     if let (Some(pattern), []) = (unmatched.first(), places.as_slice()) {
         return Err(nothing(entries, pattern));
     }
-    listing::sort(&mut places, entries, &kept, sort_by(arguments.sort));
+    list::sort(&mut places, entries, &kept, sort_by(arguments.sort));
     let mut report = Report::new(&loaded, &places, &kept, &unmatched);
     if arguments.sort == Some(SortName::Ratio) && kept.iter().all(Option::is_none) {
         report.notes.push(NO_RATIOS);
@@ -61,7 +61,7 @@ fn sort_by(name: Option<SortName>) -> SortBy {
 
 /// What is said where nothing is found: names that look like what was sought.
 pub(super) fn nothing(entries: &[ListedEntry], sought: &str) -> Failure {
-    let alike = listing::alike(entries, sought).iter().map(|path| shown(path.as_bytes())).collect();
+    let alike = list::alike(entries, sought).iter().map(|path| shown(path.as_bytes())).collect();
     Failure::NothingInside { sought: shown(sought.as_bytes()), alike }
 }
 
@@ -69,10 +69,10 @@ pub(super) fn nothing(entries: &[ListedEntry], sought: &str) -> Failure {
 fn level(entries: &[ListedEntry], folder: &str) -> Result<Vec<usize>, Failure> {
     let folder = folder.trim_matches('/');
     if folder.is_empty() {
-        return Ok(listing::directly_in(entries, None).unwrap_or_default());
+        return Ok(list::directly_in(entries, None).unwrap_or_default());
     }
     let path = EntryPath::new(folder).map_err(|_| nothing(entries, folder))?;
-    listing::directly_in(entries, Some(&path)).ok_or_else(|| nothing(entries, folder))
+    list::directly_in(entries, Some(&path)).ok_or_else(|| nothing(entries, folder))
 }
 
 /// The JSON object (docs/json.md).

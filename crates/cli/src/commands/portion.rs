@@ -12,7 +12,7 @@ use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, count, grouped, hexadecimal};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
-use under_seal_core::pieces::{MadeFile, PortionRequest, Portioned, portion};
+use under_seal_core::tasks::portion::{MadeFile, PortionRequest, Portioned, portion};
 
 /// More pieces than this are drawn together.
 const PIECES_LISTED: usize = 24;

@@ -11,9 +11,9 @@ use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion::{Part, command};
 use crate::ui::text::{bytes, contents, shown};
 use serde::Serialize;
-use under_seal_core::proof::Receipt;
-use under_seal_core::sealed::SealedReader;
-use under_seal_core::volume::VolumeSet;
+use under_seal_core::formats::sealed::SealedReader;
+use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::tasks::receipt::Receipt;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &ReceiptArguments) -> Result<u8, Failure> {

@@ -18,14 +18,14 @@ use std::fs::Permissions;
 use std::os::unix::ffi::OsStringExt as _;
 use std::os::unix::fs::PermissionsExt as _;
 use std::slice;
-use under_seal_core::archive::Archive;
-use under_seal_core::carriers::{Carrier, Trip, Way};
-use under_seal_core::fit::NAMED;
-use under_seal_core::rehearsal::{Failed, Faults, Rehearsal, RehearsalRequest, Rehearsed, Step, rehearse};
-use under_seal_core::sealed::CostLimit;
-use under_seal_core::secrets::Credentials;
+use under_seal_core::formats::archive::Archive;
+use under_seal_core::formats::sealed::CostLimit;
+use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::ground::fit::NAMED;
+use under_seal_core::ground::secrets::Credentials;
 use under_seal_core::source::{Catalogue, expand};
-use under_seal_core::volume::VolumeSet;
+use under_seal_core::tasks::rehearse::carriers::{Carrier, Trip, Way};
+use under_seal_core::tasks::rehearse::{Failed, Faults, Rehearsal, RehearsalRequest, Rehearsed, Step, rehearse};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {

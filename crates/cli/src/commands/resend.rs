@@ -14,9 +14,9 @@ use serde::Serialize;
 use std::ffi::OsString;
 use std::path::Path;
 use std::slice;
-use under_seal_core::proof::Slip;
-use under_seal_core::rework::{Resent, resend};
-use under_seal_core::volume::{VolumeSet, names};
+use under_seal_core::formats::sealed::volume::{VolumeSet, names};
+use under_seal_core::tasks::resend::Slip;
+use under_seal_core::tasks::resend::{Resent, resend};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &ResendArguments) -> Result<u8, Failure> {

@@ -11,7 +11,7 @@ use serde::Serialize;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
-use under_seal_core::pieces::{Pieces, Reunited, reunite};
+use under_seal_core::tasks::reunite::{Pieces, Reunited, reunite};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &ReuniteArguments) -> Result<u8, Failure> {

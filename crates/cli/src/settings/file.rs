@@ -15,8 +15,8 @@ use std::num::NonZeroUsize;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 use toml::Spanned;
-use under_seal_core::fit::{Fit, NAMED};
-use under_seal_core::size::{Size, SizeError};
+use under_seal_core::ground::fit::{Fit, NAMED};
+use under_seal_core::ground::size::{Size, SizeError};
 use under_seal_core::source::Patterns;
 
 /// The configuration as it can be used.

@@ -13,11 +13,11 @@ use crate::named_file;
 use std::fmt;
 use std::num::NonZeroUsize;
 use std::path::PathBuf;
-use under_seal_core::carriers::{Carrier, LimitError};
-use under_seal_core::codes::CodeError;
-use under_seal_core::fit::{Fit, FitError};
-use under_seal_core::pack::Format;
+use under_seal_core::ground::codes::CodeError;
+use under_seal_core::ground::fit::{Fit, FitError};
 use under_seal_core::source::{Choice, Naming, PatternError, Patterns, UnsafeNames};
+use under_seal_core::tasks::pack::Format;
+use under_seal_core::tasks::rehearse::carriers::{Carrier, LimitError};
 
 /// Where a value comes from.
 #[derive(Debug, Clone, PartialEq, Eq)]

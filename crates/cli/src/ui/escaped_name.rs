@@ -2,7 +2,7 @@
 
 use super::text::shown;
 use serde::Serialize;
-use under_seal_core::entry::EntryPath;
+use under_seal_core::ground::entry::EntryPath;
 
 /// Where it is, and the path that stands in the archive for it.
 #[derive(Serialize)]

@@ -8,8 +8,8 @@ use std::io::IsTerminal as _;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
-use under_seal_core::context::{Observer, Phase, Progress};
-use under_seal_core::fit::Fit;
+use under_seal_core::ground::context::{Observer, Phase, Progress};
+use under_seal_core::ground::fit::Fit;
 
 /// How often the words beside the bar change.
 const REWRITE: Duration = Duration::from_millis(100);

@@ -5,7 +5,7 @@ use rustix::termios::{LocalModes, OptionalActions, Termios};
 use std::io::{self, IsTerminal as _, Write as _};
 use std::sync::Mutex;
 use under_seal_core::Error;
-use under_seal_core::secrets::Password;
+use under_seal_core::ground::secrets::Password;
 use zeroize::Zeroizing;
 
 /// What the password is for.

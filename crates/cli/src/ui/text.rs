@@ -4,7 +4,7 @@ use std::ffi::OsStr;
 use std::io::IsTerminal;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
-use under_seal_core::entry::{EntryKind, Timestamp};
+use under_seal_core::ground::entry::{EntryKind, Timestamp};
 
 /// A name or path, with control characters (terminal escapes, line breaks) and bytes that are not UTF-8
 /// shown escaped, so that no name can write anything else on the screen.

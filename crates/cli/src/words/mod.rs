@@ -13,17 +13,18 @@ use std::ffi::OsString;
 use std::io;
 use std::path::Path;
 use under_seal_core::Error;
-use under_seal_core::carriers::CarryError;
-use under_seal_core::handover::DraftError;
-use under_seal_core::pack::TargetError;
-use under_seal_core::pipeline::NoThreads;
-use under_seal_core::place::{FileAction, FileError};
-use under_seal_core::plan::PlanError;
-use under_seal_core::proof::InspectError;
-use under_seal_core::rehearsal::RehearsalError;
-use under_seal_core::rework::{CollectError, ResendError};
-use under_seal_core::secrets::PasswordError;
-use under_seal_core::secrets::password::MAX_PASSWORD_BYTES;
+use under_seal_core::disk::{FileAction, FileError};
+use under_seal_core::ground::pipeline::NoThreads;
+use under_seal_core::ground::secrets::PasswordError;
+use under_seal_core::ground::secrets::password::MAX_PASSWORD_BYTES;
+use under_seal_core::tasks::check::InspectError;
+use under_seal_core::tasks::check::collect::CollectError;
+use under_seal_core::tasks::handover::DraftError;
+use under_seal_core::tasks::pack::TargetError;
+use under_seal_core::tasks::plan::PlanError;
+use under_seal_core::tasks::rehearse::RehearsalError;
+use under_seal_core::tasks::rehearse::carriers::CarryError;
+use under_seal_core::tasks::resend::ResendError;
 
 /// What happened and what to do.
 pub fn explain(failure: &Failure) -> String {

@@ -3,8 +3,9 @@
 use super::{file_error, sending};
 use crate::ui::text::{self, grouped, name, number_list, path};
 use std::path::PathBuf;
-use under_seal_core::pieces::{PiecesError, PortionError, ReuniteError};
-use under_seal_core::place::numbered::MAX_PIECES;
+use under_seal_core::disk::numbered::MAX_PIECES;
+use under_seal_core::tasks::portion::PortionError;
+use under_seal_core::tasks::reunite::{PiecesError, ReuniteError};
 
 pub(super) fn portion(error: &PortionError) -> String {
     match error {

@@ -4,18 +4,18 @@ use super::{TOO_LITTLE_MEMORY, file_error, missing_path, no_threads};
 use crate::ui::suggestion::quoted;
 use crate::ui::text::{self, bytes, first_few, grouped, number_list, path, shown};
 use std::path::PathBuf;
-use under_seal_core::archive::ArchiveError;
-use under_seal_core::codec::CodecError;
-use under_seal_core::iso::IsoError;
+use under_seal_core::codecs::block::CodecError;
+use under_seal_core::formats::archive::ArchiveError;
+use under_seal_core::formats::iso::IsoError;
+use under_seal_core::formats::reader::ExtractError;
+use under_seal_core::formats::sealed::record::RecordError;
+use under_seal_core::formats::sealed::stream::StreamError;
+use under_seal_core::formats::sealed::volume::{CellError, GatherError, HeaderError, SetSummary};
+use under_seal_core::formats::sealed::{HeadError, KeyCost, SealedError};
+use under_seal_core::formats::tar::TarError;
+use under_seal_core::formats::zip::{PartsError, ZipError};
 use under_seal_core::landing::LandingError;
-use under_seal_core::opening::{OpenError, Stopped};
-use under_seal_core::reader::ExtractError;
-use under_seal_core::sealed::record::RecordError;
-use under_seal_core::sealed::stream::StreamError;
-use under_seal_core::sealed::{HeadError, KeyCost, SealedError};
-use under_seal_core::tar::TarError;
-use under_seal_core::volume::{CellError, GatherError, HeaderError, SetSummary};
-use under_seal_core::zip::{PartsError, ZipError};
+use under_seal_core::tasks::open::{OpenError, Stopped};
 
 /// What is said where a password was given for an archive that has none.
 const OPEN_TO_ALL: &str = "This is not the archive that your password belongs to: it has no password, so anybody can have made \

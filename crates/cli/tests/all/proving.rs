@@ -84,9 +84,9 @@ fn a_receipt_is_made_by_one_and_confirmed_by_the_other() {
 #[case::cut_off(|right: &str, _: &str| right[..17].to_owned(), 2, "too short or too long")]
 #[case::of_another_archive(|_: &str, other: &str| other.to_owned(), 2, "the receipt of another archive")]
 #[case::made_up(|right: &str, _: &str| {
-    let mut bytes = under_seal_core::codes::decode(right).unwrap();
+    let mut bytes = under_seal_core::ground::codes::decode(right).unwrap();
     bytes[9] ^= 1;
-    under_seal_core::codes::encode(&bytes)
+    under_seal_core::ground::codes::encode(&bytes)
 }, 1, "No. This is not the receipt")]
 fn what_is_no_receipt_is_told(#[case] told: fn(&str, &str) -> String, #[case] code: i32, #[case] words: &str) {
     let desk = Desk::new();

@@ -5,9 +5,9 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Mutex;
 use std::time::{Duration, Instant};
-use under_seal_core::context::{Context, NoRandomness, Observer, Phase, Progress, Randomness};
-use under_seal_core::entry::Timestamp;
-use under_seal_core::ownership::OwnerKey;
+use under_seal_core::ground::context::{Context, NoRandomness, Observer, Phase, Progress, Randomness};
+use under_seal_core::ground::entry::Timestamp;
+use under_seal_core::ground::ownership::OwnerKey;
 
 /// Bytes that look random and are the same in every run.
 pub fn noise(seed: u64, length: usize) -> Vec<u8> {

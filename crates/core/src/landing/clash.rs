@@ -1,6 +1,6 @@
 //! Clashes: what becomes of a file or link that meets something that is there. Decided for all of them before a byte is written.
 
-use crate::entry::{Entry, EntryPath, Timestamp};
+use crate::ground::entry::{Entry, EntryPath, Timestamp};
 use std::collections::HashMap;
 
 /// What is done where a file to be extracted meets one that is there.

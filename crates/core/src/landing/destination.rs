@@ -2,8 +2,8 @@
 
 use super::clash::OnClash;
 use super::unlandable::NotLanded;
-use crate::entry::EntryPath;
-use crate::place::OriginMark;
+use crate::disk::OriginMark;
+use crate::ground::entry::EntryPath;
 use std::path::{Path, PathBuf};
 
 /// Where things are extracted to, and how.

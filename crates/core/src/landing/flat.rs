@@ -1,6 +1,6 @@
 //! Without folders: every file right in the destination, and a number behind a name that several files have.
 
-use crate::entry::{EntryKind, EntryPath, ListedEntry};
+use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
 use std::collections::{HashMap, HashSet};
 
 /// What lands where, without folders.

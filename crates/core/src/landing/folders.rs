@@ -4,8 +4,8 @@
 use super::marker::below;
 use super::survey::is_at_or_above;
 use super::{Landing, RESTORED_MODE};
-use crate::entry::{Entry, EntryPath, Timestamp};
-use crate::place::{FileError, Folder, NEW_FOLDER_MODE, ToSync, sync_all};
+use crate::disk::{FileError, Folder, NEW_FOLDER_MODE, ToSync, sync_all};
+use crate::ground::entry::{Entry, EntryPath, Timestamp};
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::rc::Rc;

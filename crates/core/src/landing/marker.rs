@@ -10,9 +10,9 @@
 //! takes back what another has found there and counts on.
 
 use super::folders::MadeFolder;
-use crate::entry::{EntryPath, Timestamp};
-use crate::ownership::OwnerKey;
-use crate::place::{FileError, Folder, NewFile, is_own_name, own_name};
+use crate::disk::{FileError, Folder, NewFile, is_own_name, own_name};
+use crate::ground::entry::{EntryPath, Timestamp};
+use crate::ground::ownership::OwnerKey;
 use std::ffi::{OsStr, OsString};
 use std::io;
 use std::os::unix::ffi::OsStrExt as _;

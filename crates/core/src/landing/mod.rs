@@ -23,9 +23,9 @@ pub(crate) use survey::survey;
 pub use survey::{Foreseen, LandingError};
 pub use unlandable::{NotLanded, NotLandedWhy};
 
-use crate::context::{Context, NoRandomness};
-use crate::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry, link_stays_inside};
-use crate::place::{FileError, Folder, NewFile, OriginMark, ToSync, sync_all};
+use crate::disk::{FileError, Folder, NewFile, OriginMark, ToSync, sync_all};
+use crate::ground::context::{Context, NoRandomness};
+use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry, link_stays_inside};
 use clash::{Resolution, Resolutions};
 use folders::MadeFolder;
 use marker::Marker;

@@ -5,8 +5,8 @@
 
 use super::marker::below;
 use super::{Contents, Landing, LandingError, Waiting};
-use crate::entry::{Content, Entry, EntryKind, ListedEntry};
-use crate::place::Folder;
+use crate::disk::Folder;
+use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry};
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 

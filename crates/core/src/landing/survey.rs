@@ -3,10 +3,10 @@
 use super::clash::{Clash, OnClash, Resolution, Resolutions};
 use super::place_below;
 use super::unlandable::{NotLanded, not_landed};
-use crate::context::{Cancelled, Context, NoRandomness};
-use crate::entry::{EntryKind, EntryPath, ListedEntry};
-use crate::place::portability::{Trouble, Unportable, unportable};
-use crate::place::{FileError, Folder, absolute};
+use crate::disk::portability::{Trouble, Unportable, unportable};
+use crate::disk::{FileError, Folder, absolute};
+use crate::ground::context::{Cancelled, Context, NoRandomness};
+use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
 use std::collections::HashSet;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
@@ -217,7 +217,7 @@ pub(super) fn is_at_or_above(folder: &[u8], path: &[u8]) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::entry::{Content, Entry, Timestamp};
+    use crate::ground::entry::{Content, Entry, Timestamp};
     use rstest::rstest;
 
     #[rstest]

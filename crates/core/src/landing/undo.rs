@@ -6,8 +6,8 @@
 
 use super::Landing;
 use super::folders::MadeFolder;
-use crate::entry::{EntryKind, ListedEntry};
-use crate::place::{FileError, NEW_FOLDER_MODE};
+use crate::disk::{FileError, NEW_FOLDER_MODE};
+use crate::ground::entry::{EntryKind, ListedEntry};
 
 impl Landing {
     /// Takes back what has landed, or was complete and waited for its name; how many files went. What cannot be taken back stays.

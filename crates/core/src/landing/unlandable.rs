@@ -2,8 +2,8 @@
 //! those that no common file system holds. What has one is named and left, with all that is in it; the rest lands.
 
 use super::marker::looks_arriving;
-use crate::entry::{EntryPath, ListedEntry};
-use crate::place::staging::looks_staged;
+use crate::disk::staging::looks_staged;
+use crate::ground::entry::{EntryPath, ListedEntry};
 use std::ffi::OsStr;
 use std::fmt;
 use std::os::unix::ffi::OsStrExt as _;

@@ -4,7 +4,7 @@
 //! a slash, the whole path. A slash at its end means folders only. What is left out takes everything below it along.
 
 use super::text_names::UnsafeNames;
-use crate::entry::EntryPath;
+use crate::ground::entry::EntryPath;
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;

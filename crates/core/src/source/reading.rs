@@ -1,8 +1,8 @@
 //! Reading one source file, and noticing when it changes meanwhile.
 
 use super::catalogue::mode_and_time;
-use crate::entry::Timestamp;
-use crate::place::{FileAction, FileError, Links, open_regular};
+use crate::disk::{FileAction, FileError, Links, open_regular};
+use crate::ground::entry::Timestamp;
 use std::fs::File;
 use std::io::{Read as _, Seek as _, SeekFrom};
 use std::os::unix::fs::MetadataExt as _;

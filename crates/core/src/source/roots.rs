@@ -2,9 +2,9 @@
 
 use super::catalogue::{PassedOver, PassedOverReason, SourceError};
 use super::choice::Naming;
-use crate::entry::EntryPath;
-use crate::place::missing::missing;
-use crate::place::{FileAction, FileError};
+use crate::disk::missing::missing;
+use crate::disk::{FileAction, FileError};
+use crate::ground::entry::EntryPath;
 use std::collections::BTreeMap;
 use std::ffi::{OsStr, OsString};
 use std::fs;

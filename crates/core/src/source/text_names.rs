@@ -2,7 +2,7 @@
 //! name stays as it is.
 
 use super::catalogue::SourceEntry;
-use crate::entry::EntryPath;
+use crate::ground::entry::EntryPath;
 use std::collections::{HashMap, HashSet};
 
 /// What becomes of a name that is no text, where it must be.
@@ -107,7 +107,7 @@ fn escaped(name: &[u8]) -> Vec<u8> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::entry::{EntryKind, Timestamp};
+    use crate::ground::entry::{EntryKind, Timestamp};
 
     fn entries(paths: &[&[u8]]) -> Vec<SourceEntry> {
         let entry = |path: &&[u8]| SourceEntry {

@@ -6,8 +6,8 @@ use rstest::rstest;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::slice;
-use under_seal_core::proof::{inspect, verify_contents};
-use under_seal_core::volume::VolumeSet;
+use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::tasks::check::{inspect, verify_contents};
 use under_seal_core::{Error, ErrorClass};
 
 fn small_archive(desk: &Desk) -> PathBuf {

@@ -6,7 +6,7 @@ use rstest::rstest;
 use std::collections::BTreeMap;
 use std::fs;
 use std::sync::atomic::{AtomicU64, Ordering};
-use under_seal_core::carriers::{Carried, CarryError, Choices, Sent, Way};
+use under_seal_core::tasks::rehearse::carriers::{Carried, CarryError, Choices, Sent, Way};
 
 const LENGTHS: [usize; 5] = [100_000, 1, 70_001, 0, 99_999];
 

@@ -6,8 +6,8 @@ use std::collections::HashSet;
 use std::fs;
 use std::os::unix::fs::{MetadataExt as _, symlink};
 use std::path::PathBuf;
-use under_seal_core::passwords::{Guessing, judge, make_passphrase};
-use under_seal_core::secrets::Password;
+use under_seal_core::ground::passwords::{Guessing, judge, make_passphrase};
+use under_seal_core::ground::secrets::Password;
 use under_seal_core::source::{Catalogue, Choice, Naming, Patterns, SourceError, expand};
 
 /// A small dossier, beside it a folder of drawings, and in it links to both.

@@ -4,9 +4,9 @@ use crate::support::{Desk, noise, tree};
 use rstest::rstest;
 use std::fs;
 use std::path::{Path, PathBuf};
-use under_seal_core::ownership::OwnerKey;
-use under_seal_core::place::{Folder, own_name};
-use under_seal_core::rework::{CollectError, Collection, Taken};
+use under_seal_core::disk::{Folder, own_name};
+use under_seal_core::ground::ownership::OwnerKey;
+use under_seal_core::tasks::check::collect::{CollectError, Collection, Taken};
 
 /// Three volumes, and an empty medium.
 fn packed() -> (Desk, Vec<PathBuf>) {

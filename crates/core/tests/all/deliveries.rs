@@ -6,9 +6,10 @@ use crate::support::{Desk, noise};
 use rstest::rstest;
 use std::ffi::OsStr;
 use std::fs;
-use under_seal_core::proof::{Slip, VolumeState, inspect};
-use under_seal_core::rework::resend;
-use under_seal_core::volume::{CELL_BYTES, HEADER_BYTES, VolumeSet};
+use under_seal_core::formats::sealed::volume::{CELL_BYTES, HEADER_BYTES, VolumeSet};
+use under_seal_core::tasks::check::{VolumeState, inspect};
+use under_seal_core::tasks::resend::Slip;
+use under_seal_core::tasks::resend::resend;
 
 #[rstest]
 #[case(0)]

@@ -9,16 +9,16 @@ use crate::support::{Desk, PASSWORD, tar, zip};
 use rstest::rstest;
 use std::fs;
 use std::path::{Path, PathBuf};
-use under_seal_core::codec::Decompressor;
-use under_seal_core::codes::decode;
-use under_seal_core::sealed::CostLimit;
-use under_seal_core::sealed::cells::CellSeal;
-use under_seal_core::sealed::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
-use under_seal_core::sealed::head::open_head;
-use under_seal_core::sealed::stream::StreamReader;
-use under_seal_core::secrets::Password;
-use under_seal_core::volume::supplement::{Run, encode_page};
-use under_seal_core::volume::{CellReader, Ids, VolumeSet};
+use under_seal_core::codecs::block::Decompressor;
+use under_seal_core::formats::sealed::CostLimit;
+use under_seal_core::formats::sealed::cells::CellSeal;
+use under_seal_core::formats::sealed::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
+use under_seal_core::formats::sealed::head::open_head;
+use under_seal_core::formats::sealed::stream::StreamReader;
+use under_seal_core::formats::sealed::volume::supplement::{Run, encode_page};
+use under_seal_core::formats::sealed::volume::{CellReader, Ids, VolumeSet};
+use under_seal_core::ground::codes::decode;
+use under_seal_core::ground::secrets::Password;
 
 fn seeds(target: &str) -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../fuzz/seeds").join(target)

@@ -7,11 +7,12 @@ use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 use under_seal_core::ErrorClass::{self, Damaged, Usage, VolumesMissing};
-use under_seal_core::proof::{Damage, Slip, VolumeState, inspect, verify_contents};
-use under_seal_core::sealed::{CostLimit, SealedReader, unlock_given};
-use under_seal_core::secrets::Password;
-use under_seal_core::volume::VolumeSet;
-use under_seal_core::volume::supplement::Run;
+use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::formats::sealed::volume::supplement::Run;
+use under_seal_core::formats::sealed::{CostLimit, SealedReader, unlock_given};
+use under_seal_core::ground::secrets::Password;
+use under_seal_core::tasks::check::{Damage, VolumeState, inspect, verify_contents};
+use under_seal_core::tasks::resend::Slip;
 
 fn three_volumes() -> (Desk, Vec<PathBuf>) {
     let desk = Desk::new();

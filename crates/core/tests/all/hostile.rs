@@ -7,10 +7,10 @@ use rstest::rstest;
 use std::fs;
 use std::path::PathBuf;
 use under_seal_core::ErrorClass::{self, Damaged, Unsafe, Usage};
-use under_seal_core::codec::Codec;
-use under_seal_core::entry::{Content, Entry, EntryKind};
+use under_seal_core::codecs::block::Codec;
+use under_seal_core::formats::sealed::record::{put_end, put_entry};
+use under_seal_core::ground::entry::{Content, Entry, EntryKind};
 use under_seal_core::landing::NotLandedWhy;
-use under_seal_core::sealed::record::{put_end, put_entry};
 
 /// Drops the end record of the last file.
 fn without_end(draft: &mut Draft) {

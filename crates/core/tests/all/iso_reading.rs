@@ -6,11 +6,11 @@ use proptest::prelude::*;
 use rstest::rstest;
 use std::collections::BTreeMap;
 use std::fs;
-use under_seal_core::archive::{Archive, ArchiveError, OpenFormat, open_format_of};
-use under_seal_core::iso::{IsoError, IsoReader};
-use under_seal_core::members::RefusedReason;
-use under_seal_core::opening::open;
-use under_seal_core::reader::{ArchiveReader as _, verify_some};
+use under_seal_core::formats::archive::{Archive, ArchiveError, OpenFormat, open_format_of};
+use under_seal_core::formats::iso::{IsoError, IsoReader};
+use under_seal_core::formats::members::RefusedReason;
+use under_seal_core::formats::reader::{ArchiveReader as _, verify_some};
+use under_seal_core::tasks::open::open;
 use under_seal_core::{Error, ErrorClass};
 
 fn read(desk: &Desk, bytes: &[u8]) -> Result<Archive, ArchiveError> {
@@ -100,7 +100,7 @@ fn rock_ridge_describes_entries(#[case] root: Vec<Node>, #[case] name: &str, #[c
 
 /// What is beside a file `A`, and why it is refused.
 #[rstest]
-#[case::outside(vec![file("B", b"x").using(&[named("..")])], RefusedReason::Path(under_seal_core::entry::PathError::Climbs))]
+#[case::outside(vec![file("B", b"x").using(&[named("..")])], RefusedReason::Path(under_seal_core::ground::entry::PathError::Climbs))]
 #[case::a_slash(vec![file("B", b"x").using(&[named("../evil")])], RefusedReason::Separator)]
 #[case::a_slash_in_a_plain_name(vec![file("../EVIL", b"x")], RefusedReason::Separator)]
 #[case::absolute(vec![file("B", b"x").using(&[named("/tmp/evil")])], RefusedReason::Separator)]

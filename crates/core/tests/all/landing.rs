@@ -7,9 +7,9 @@ use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
-use under_seal_core::context::{Context, Observer, Progress};
+use under_seal_core::ground::context::{Context, Observer, Progress};
 use under_seal_core::landing::{Destination, OnClash, Screen};
-use under_seal_core::opening::open;
+use under_seal_core::tasks::open::open;
 use under_seal_core::{Error, ErrorClass};
 
 /// Files of one name in three folders, a link and an empty folder.

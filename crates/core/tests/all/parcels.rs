@@ -4,11 +4,11 @@ use crate::support::{Desk, PASSWORD, noise, tree};
 use proptest::prelude::*;
 use rstest::rstest;
 use std::fs;
-use under_seal_core::pack::{Delivery, PackError, PackRequest, Packed, Target};
-use under_seal_core::parcels::Weights;
-use under_seal_core::sealed::KeyCost;
-use under_seal_core::secrets::Password;
+use under_seal_core::formats::sealed::KeyCost;
+use under_seal_core::ground::secrets::Password;
 use under_seal_core::source::{Catalogue, Choice};
+use under_seal_core::tasks::pack::parcels::Weights;
+use under_seal_core::tasks::pack::{Delivery, PackError, PackRequest, Packed, Target};
 
 fn pack(desk: &Desk, limit: &str, message: &str) -> Result<Packed, PackError> {
     let target = Target { folder: desk.path("out"), stem: "set".into() };

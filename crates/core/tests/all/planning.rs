@@ -3,10 +3,10 @@
 use crate::support::{Desk, noise};
 use rstest::rstest;
 use std::fs;
-use under_seal_core::codec::Squeeze;
-use under_seal_core::fit::Fit;
-use under_seal_core::plan::{Advice, Outline, Plan};
+use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::ground::fit::Fit;
 use under_seal_core::source::{Catalogue, Choice};
+use under_seal_core::tasks::plan::{Advice, Outline, Plan};
 
 fn plan(desk: &Desk) -> (Catalogue, Plan) {
     desk.with_context(&|| false, |context| {

@@ -11,16 +11,16 @@ use std::path::PathBuf;
 use std::process::Command;
 use std::time::SystemTime;
 use under_seal_core::ErrorClass;
-use under_seal_core::entry::{Content, Entry, EntrySink};
-use under_seal_core::fit::Fit;
+use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::formats::sealed::{CostLimit, Salvage, SealedReader, unlock};
+use under_seal_core::ground::entry::{Content, Entry, EntrySink};
+use under_seal_core::ground::fit::Fit;
+use under_seal_core::ground::secrets::Password;
 use under_seal_core::landing::Destination;
-use under_seal_core::opening::open_salvaged;
-use under_seal_core::pack::Target;
-use under_seal_core::proof::{VolumeState, inspect};
-use under_seal_core::rework::recut;
-use under_seal_core::sealed::{CostLimit, Salvage, SealedReader, unlock};
-use under_seal_core::secrets::Password;
-use under_seal_core::volume::VolumeSet;
+use under_seal_core::tasks::check::{VolumeState, inspect};
+use under_seal_core::tasks::open::open_salvaged;
+use under_seal_core::tasks::pack::Target;
+use under_seal_core::tasks::recast::recut;
 
 /// Two archives of the same shape and different contents cannot be told apart but for what is random; lengths are
 /// rounded up.
@@ -57,7 +57,7 @@ fn self_describing() {
     assert!(salvaged.is_ok(), "{:?}", salvaged.err());
 }
 
-fn salvage(desk: &Desk, set: VolumeSet) -> Result<Salvage, under_seal_core::sealed::SealedError> {
+fn salvage(desk: &Desk, set: VolumeSet) -> Result<Salvage, under_seal_core::formats::sealed::SealedError> {
     let key = unlock(&set, &Password::new(PASSWORD).unwrap().into(), CostLimit::Bearable)?;
     desk.with_context(&|| false, |context| Salvage::survey(set, &key, context))
 }

@@ -4,10 +4,10 @@ use crate::support::{Desk, noise, tree};
 use rstest::rstest;
 use std::fs;
 use std::path::PathBuf;
-use under_seal_core::fit::Fit;
-use under_seal_core::pack::Target;
-use under_seal_core::rework::{Recut, recut};
-use under_seal_core::volume::VolumeSet;
+use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::ground::fit::Fit;
+use under_seal_core::tasks::pack::Target;
+use under_seal_core::tasks::recast::{Recut, recut};
 use under_seal_core::{Error, ErrorClass};
 
 fn packed() -> (Desk, Vec<PathBuf>) {

@@ -10,9 +10,9 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, SystemTime};
 use under_seal_core::ErrorClass;
-use under_seal_core::codec::Squeeze;
-use under_seal_core::opening::open;
-use under_seal_core::pack::{PackError, WayError};
+use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::tasks::open::open;
+use under_seal_core::tasks::pack::{PackError, WayError};
 
 /// A tree with one of everything that an archive keeps, sizes at the seams of cells and frames included.
 fn lay_out_one_of_everything(root: &Path) {

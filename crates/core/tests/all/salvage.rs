@@ -6,10 +6,10 @@ use rstest::rstest;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
-use under_seal_core::opening::open_salvaged;
-use under_seal_core::sealed::{CostLimit, Lost, Salvage, SealedError, unlock};
-use under_seal_core::secrets::Password;
-use under_seal_core::volume::VolumeSet;
+use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::formats::sealed::{CostLimit, Lost, Salvage, SealedError, unlock};
+use under_seal_core::ground::secrets::Password;
+use under_seal_core::tasks::open::open_salvaged;
 
 fn noise(seed: u8, length: usize) -> Vec<u8> {
     let mut bytes = vec![0; length];

@@ -4,8 +4,8 @@ use crate::support::{Desk, noise, tree};
 use proptest::prelude::*;
 use std::collections::BTreeSet;
 use std::path::PathBuf;
-use under_seal_core::entry::EntryKind;
-use under_seal_core::opening::open_some;
+use under_seal_core::ground::entry::EntryKind;
+use under_seal_core::tasks::open::open_some;
 
 proptest! {
     #![proptest_config(ProptestConfig { cases: 24, ..ProptestConfig::default() })]

@@ -8,8 +8,8 @@ use std::os::unix::ffi::OsStringExt as _;
 use std::os::unix::fs::symlink;
 use std::process::Command;
 use std::time::{Duration, SystemTime};
-use under_seal_core::codec::Squeeze;
-use under_seal_core::pack::Format;
+use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::tasks::pack::Format;
 
 /// One of everything that tar keeps: long names, names that are no text, times before 1970, files of several pieces.
 fn lay_out(desk: &Desk) {

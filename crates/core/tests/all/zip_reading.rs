@@ -4,12 +4,13 @@ use crate::support::Desk;
 use crate::support::zip::{Archive, Behind, Lock, Made, archive, cover, entry, field};
 use rstest::rstest;
 use std::fs;
-use under_seal_core::members::{Refused, RefusedReason};
-use under_seal_core::opening::open;
-use under_seal_core::reader::ArchiveReader as _;
-use under_seal_core::secrets::Password;
-use under_seal_core::zip::{PartsError, Segments, ZipError, ZipReader, is_zip, open_parts};
-use under_seal_core::{Error, ErrorClass, archive::ArchiveError};
+use under_seal_core::formats::archive::ArchiveError;
+use under_seal_core::formats::members::{Refused, RefusedReason};
+use under_seal_core::formats::reader::ArchiveReader as _;
+use under_seal_core::formats::zip::{PartsError, Segments, ZipError, ZipReader, is_zip, open_parts};
+use under_seal_core::ground::secrets::Password;
+use under_seal_core::tasks::open::open;
+use under_seal_core::{Error, ErrorClass};
 
 const PASSWORD: &str = "twelve panes";
 

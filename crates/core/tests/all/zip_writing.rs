@@ -12,9 +12,9 @@ use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::PathBuf;
 use std::process::Command;
 use std::slice;
-use under_seal_core::codec::Squeeze;
-use under_seal_core::pack::{Format, PackError};
-use under_seal_core::zip::ZipWriteError;
+use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::formats::zip::ZipWriteError;
+use under_seal_core::tasks::pack::{Format, PackError};
 
 /// Files of several pieces, of which some refer back into the one before; and what else may be in a folder.
 fn lay_out(desk: &Desk) {

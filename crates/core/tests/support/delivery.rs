@@ -7,12 +7,15 @@ use std::ffi::OsStr;
 use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
-use under_seal_core::carriers::{Carried, CarryError, Choices, Load, Sent, Way, carry};
-use under_seal_core::codec::Squeeze;
-use under_seal_core::handover::NoteFields;
-use under_seal_core::proof::{SetReport, Slip, VolumeState, inspect};
-use under_seal_core::rework::{Resent, resend};
-use under_seal_core::volume::{CELL_BYTES, CHECK_BYTES, GatherError, Geometry, HEADER_BYTES, VolumeSet, cell_offset};
+use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::formats::sealed::volume::{
+    CELL_BYTES, CHECK_BYTES, GatherError, Geometry, HEADER_BYTES, VolumeSet, cell_offset,
+};
+use under_seal_core::tasks::check::{SetReport, VolumeState, inspect};
+use under_seal_core::tasks::handover::NoteFields;
+use under_seal_core::tasks::rehearse::carriers::{Carried, CarryError, Choices, Load, Sent, Way, carry};
+use under_seal_core::tasks::resend::Slip;
+use under_seal_core::tasks::resend::{Resent, resend};
 use under_seal_core::{Error, ErrorClass};
 
 /// What happens to volumes on their way.

@@ -3,19 +3,20 @@
 use super::{Desk, PASSWORD};
 use std::fs;
 use std::path::PathBuf;
-use under_seal_core::codec::Codec;
-use under_seal_core::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Timestamp};
-use under_seal_core::pipeline::{Spares, Stopped};
-use under_seal_core::place::{Folder, staging::Staging};
-use under_seal_core::sealed::cells::{CellSeal, PlainCells};
-use under_seal_core::sealed::frame::{FrameHeader, FrameKind};
-use under_seal_core::sealed::index::{About, IndexEntry, PageBuilder, Place, Root};
-use under_seal_core::sealed::record::{begin_data, grow_data, put_end, put_entry};
-use under_seal_core::sealed::stream::StreamWriter;
-use under_seal_core::sealed::tail::Tail;
-use under_seal_core::sealed::{ArchiveKey, KeyCost, seal_head};
-use under_seal_core::secrets::Password;
-use under_seal_core::volume::{Ids, VolumeWriter};
+use under_seal_core::codecs::block::Codec;
+use under_seal_core::disk::Folder;
+use under_seal_core::disk::staging::Staging;
+use under_seal_core::formats::sealed::cells::{CellSeal, PlainCells};
+use under_seal_core::formats::sealed::frame::{FrameHeader, FrameKind};
+use under_seal_core::formats::sealed::index::{About, IndexEntry, PageBuilder, Place, Root};
+use under_seal_core::formats::sealed::record::{begin_data, grow_data, put_end, put_entry};
+use under_seal_core::formats::sealed::stream::StreamWriter;
+use under_seal_core::formats::sealed::tail::Tail;
+use under_seal_core::formats::sealed::volume::{Ids, VolumeWriter};
+use under_seal_core::formats::sealed::{ArchiveKey, KeyCost, seal_head};
+use under_seal_core::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Timestamp};
+use under_seal_core::ground::pipeline::{Spares, Stopped};
+use under_seal_core::ground::secrets::Password;
 
 /// An archive about to be sealed, honest until a test lays hand on it: a folder `home` and a file `home/a`.
 pub struct Draft {

@@ -13,10 +13,10 @@ use crate::ui::table;
 use crate::ui::text::{self, bytes, contents, grouped, shown, shown_lines};
 use serde::Serialize;
 use std::cmp::Reverse;
-use under_seal_core::archive::Archive;
-use under_seal_core::codec::Squeeze;
-use under_seal_core::entry::ListedEntry;
-use under_seal_core::sealed::{SealedReader, cost_of};
+use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::formats::archive::Archive;
+use under_seal_core::formats::sealed::{SealedReader, cost_of};
+use under_seal_core::ground::entry::ListedEntry;
 
 /// How many of the largest files are named.
 const LARGEST: usize = 5;
@@ -89,7 +89,7 @@ fn largest(entries: &[ListedEntry], count: usize) -> Vec<Largest> {
 impl Report {
     fn new(archive: &SealedReader, secret: bool, key_file: bool) -> Result<Self, Failure> {
         let (set, about, totals) = (archive.set(), archive.about(), archive.totals());
-        let cost = cost_of(&set.head).map_err(under_seal_core::sealed::SealedError::from)?;
+        let cost = cost_of(&set.head).map_err(under_seal_core::formats::sealed::SealedError::from)?;
         let geometry = set.geometry;
         let squeeze = about.squeeze.and_then(Squeeze::from_number);
         Ok(Self {
@@ -97,7 +97,7 @@ impl Report {
             exit_code: DONE,
             archive: shown(&about.name),
             format: "sealed",
-            version: under_seal_core::volume::header::VERSION.into(),
+            version: under_seal_core::formats::sealed::volume::header::VERSION.into(),
             set: set.ids.set_text(),
             volumes: geometry.data_volumes,
             missing: set.missing(),

@@ -7,10 +7,10 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::table;
 use crate::ui::text::{self, bytes, contents, count, shown, shown_lines};
 use serde::Serialize;
-use under_seal_core::archive::Archive;
-use under_seal_core::reader::ArchiveReader as _;
-use under_seal_core::unpacked::Wrapping;
-use under_seal_core::zip::Encryption;
+use under_seal_core::codecs::stream::Wrapping;
+use under_seal_core::formats::archive::Archive;
+use under_seal_core::formats::reader::ArchiveReader as _;
+use under_seal_core::formats::zip::Encryption;
 
 /// The JSON object (docs/json.md).
 #[derive(Serialize)]

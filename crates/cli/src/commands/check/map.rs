@@ -3,8 +3,8 @@
 use super::drawn_together;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::text::bytes;
-use under_seal_core::proof::{FileReport, SetReport, VolumeReport};
-use under_seal_core::volume::{Geometry, HEADER_BYTES};
+use under_seal_core::formats::sealed::volume::{Geometry, HEADER_BYTES};
+use under_seal_core::tasks::check::{FileReport, SetReport, VolumeReport};
 
 /// The strip of a volume of full length has so many signs at most.
 const SIGNS: u64 = 60;
@@ -91,7 +91,7 @@ fn drawn(strip: &[Stretch]) -> String {
 mod tests {
     use super::*;
     use rstest::rstest;
-    use under_seal_core::proof::Damage;
+    use under_seal_core::tasks::check::Damage;
 
     /// A file of 100 bytes of 120, ten to a sign.
     #[rstest]

@@ -18,13 +18,14 @@ use serde::Serialize;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use under_seal_core::Error;
-use under_seal_core::context::Context;
-use under_seal_core::place::staging;
-use under_seal_core::proof::{
-    Damage, FileReport, SetReport, Slip, VolumeReport, VolumeState, inspect, verify_contents,
+use under_seal_core::disk::staging;
+use under_seal_core::formats::sealed::volume::{VolumeSet, names};
+use under_seal_core::formats::sealed::{HeadError, SealedError, SealedReader, UnlockedSet};
+use under_seal_core::ground::context::Context;
+use under_seal_core::tasks::check::{
+    Damage, FileReport, SetReport, VolumeReport, VolumeState, inspect, verify_contents,
 };
-use under_seal_core::sealed::{HeadError, SealedError, SealedReader, UnlockedSet};
-use under_seal_core::volume::{VolumeSet, names};
+use under_seal_core::tasks::resend::Slip;
 
 /// Sets of more volumes than this have their intact volumes drawn together.
 const VOLUMES_LISTED: usize = 24;

@@ -12,10 +12,11 @@ use crate::ui::suggestion;
 use crate::ui::text::{self, bytes, contents, count, shown};
 use serde::Serialize;
 use std::path::PathBuf;
-use under_seal_core::archive::Archive;
-use under_seal_core::entry::Totals;
-use under_seal_core::proof::{self, damaged_contents};
-use under_seal_core::zip::Encryption;
+use under_seal_core::formats::archive::Archive;
+use under_seal_core::formats::zip::Encryption;
+use under_seal_core::ground::entry::Totals;
+
+use under_seal_core::tasks::check::{self, damaged_contents};
 
 /// Checks it; the exit code.
 pub(super) fn run(given: Given, arguments: &CheckArguments) -> Result<u8, Failure> {
@@ -67,7 +68,7 @@ struct DamagedEntry {
 }
 
 impl Report {
-    fn new(loaded: &Loaded, contents_read: bool, damaged: &[proof::DamagedEntry], typed: Vec<PathBuf>) -> Self {
+    fn new(loaded: &Loaded, contents_read: bool, damaged: &[check::DamagedEntry], typed: Vec<PathBuf>) -> Self {
         let Totals { files, folders, links, content_bytes } = loaded.archive.totals();
         let not_extracted = loaded.not_extracted();
         let paths = loaded.archive.paths();

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
-use under_seal_core::place::{FileAction, FileError};
+use under_seal_core::disk::{FileAction, FileError};
 
 /// What was compared, and what differs.
 pub struct Comparison {

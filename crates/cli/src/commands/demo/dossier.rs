@@ -2,8 +2,8 @@
 
 use std::ffi::OsStr;
 use std::path::Path;
-use under_seal_core::entry::Timestamp;
-use under_seal_core::place::{FileError, Folder};
+use under_seal_core::disk::{FileError, Folder};
+use under_seal_core::ground::entry::Timestamp;
 
 /// What the dossier's folder is called.
 pub const NAME: &str = "wrenfall-light";

@@ -16,7 +16,7 @@ use std::io;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 use std::process::{Command, Stdio};
-use under_seal_core::place::{FileAction, FileError};
+use under_seal_core::disk::{FileAction, FileError};
 
 use super::print_lines;
 

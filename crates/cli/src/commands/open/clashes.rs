@@ -5,10 +5,10 @@ use crate::args::OnClashName;
 use crate::failure::Failure;
 use crate::ui::prompt;
 use crate::ui::text;
-use under_seal_core::context::Context;
-use under_seal_core::entry::ListedEntry;
+use under_seal_core::ground::context::Context;
+use under_seal_core::ground::entry::ListedEntry;
 use under_seal_core::landing::{Destination, LandingError, OnClash};
-use under_seal_core::opening::foresee;
+use under_seal_core::tasks::open::foresee;
 
 const CHOICES: [(&str, OnClash); 4] =
     [("keep", OnClash::Keep), ("replace", OnClash::Replace), ("newer", OnClash::Newer), ("both", OnClash::Both)];

@@ -24,17 +24,17 @@ use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Component, Path, PathBuf};
 use under_seal_core::Error;
-use under_seal_core::context::Context;
-use under_seal_core::entry::{EntryKind, ListedEntry};
+use under_seal_core::disk::{OriginMark, origin_marks};
+use under_seal_core::formats::reader::ArchiveReader as _;
+use under_seal_core::formats::sealed::Salvage;
+use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::ground::context::Context;
+use under_seal_core::ground::entry::{EntryKind, ListedEntry};
 use under_seal_core::landing::{Destination, LandingError};
-use under_seal_core::listing;
-use under_seal_core::opening::{OpenError, foresee, open, open_salvaged, open_some};
-use under_seal_core::place::{OriginMark, origin_marks};
-use under_seal_core::proof::damaged_contents;
-use under_seal_core::reader::ArchiveReader as _;
-use under_seal_core::sealed::Salvage;
 use under_seal_core::source::Patterns;
-use under_seal_core::volume::VolumeSet;
+use under_seal_core::tasks::check::damaged_contents;
+use under_seal_core::tasks::list;
+use under_seal_core::tasks::open::{OpenError, foresee, open, open_salvaged, open_some};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
@@ -64,7 +64,7 @@ fn extract(arguments: &OpenArguments, typed: &Typed, given: Given) -> Result<Rep
     let progress = ProgressLine::for_reading(Some(loaded.files), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let archive = &loaded.archive;
-    let (mut wanted, unmatched) = listing::matching(archive.entries(), &patterns);
+    let (mut wanted, unmatched) = list::matching(archive.entries(), &patterns);
     if let (Some(pattern), []) = (unmatched.first(), wanted.as_slice()) {
         return Err(nothing(archive.entries(), pattern));
     }

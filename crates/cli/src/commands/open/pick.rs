@@ -7,7 +7,7 @@ use inquire::{InquireError, MultiSelect};
 use std::collections::HashSet;
 use std::fmt;
 use std::io;
-use under_seal_core::entry::{EntryKind, EntryPath, ListedEntry};
+use under_seal_core::ground::entry::{EntryKind, EntryPath, ListedEntry};
 
 /// So many lines of the list are on the screen at once.
 const LINES: usize = 20;

@@ -8,11 +8,11 @@ use crate::ui::text::{self, bytes, contents, count, shown, shown_lines};
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
-use under_seal_core::archive::Archive;
-use under_seal_core::entry::{EntryPath, ListedEntry};
+use under_seal_core::formats::archive::Archive;
+use under_seal_core::formats::sealed::{Lost, Totals};
+use under_seal_core::ground::entry::{EntryPath, ListedEntry};
 use under_seal_core::landing::{Foreseen, Landed, RefusedLink};
-use under_seal_core::proof::DamagedEntry;
-use under_seal_core::sealed::{Lost, Totals};
+use under_seal_core::tasks::check::DamagedEntry;
 
 /// Of what is lost so many paths are shown.
 const LOST_LISTED: usize = 20;

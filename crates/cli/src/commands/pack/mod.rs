@@ -16,12 +16,13 @@ use crate::words;
 use report::{Report, lines};
 use std::ffi::OsString;
 use std::path::PathBuf;
-use under_seal_core::fit::Fit;
-use under_seal_core::pack::{Delivery, Format, Loss, PackRequest, Target, TargetWish, target::name_of};
-use under_seal_core::passwords::{Guessing, guessable_words};
-use under_seal_core::sealed::index::MAX_MESSAGE_BYTES;
+use under_seal_core::formats::sealed::index::MAX_MESSAGE_BYTES;
+use under_seal_core::formats::zip::MAX_COMMENT_BYTES;
+use under_seal_core::ground::fit::Fit;
+use under_seal_core::ground::passwords::{Guessing, guessable_words};
 use under_seal_core::source::expand;
-use under_seal_core::zip::MAX_COMMENT_BYTES;
+use under_seal_core::tasks::pack::target::name_of;
+use under_seal_core::tasks::pack::{Delivery, Format, Loss, PackRequest, Target, TargetWish};
 
 /// One run, as far as its result speaks of it.
 pub(super) struct Packing {

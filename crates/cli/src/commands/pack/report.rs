@@ -12,8 +12,8 @@ use crate::ui::text::{self, bytes, contents, count, grouped, shown};
 use crate::words;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
-use under_seal_core::pack::kinds::KindWeight;
-use under_seal_core::pack::{FilledUp, Format, LoneVolume, Loss, Packed, PackedVolume};
+use under_seal_core::tasks::pack::kinds::KindWeight;
+use under_seal_core::tasks::pack::{FilledUp, Format, LoneVolume, Loss, Packed, PackedVolume};
 
 /// Where more than this share is left, squeezing did not pay.
 const HARDLY_SMALLER: f64 = 0.95;
@@ -155,7 +155,7 @@ impl Report {
             && packed.escaped_names.is_empty()
             && packed.left_out.not_text.is_empty()
             && unmatched.is_empty();
-        let entry_paths = |paths: &[under_seal_core::entry::EntryPath]| -> Vec<String> {
+        let entry_paths = |paths: &[under_seal_core::ground::entry::EntryPath]| -> Vec<String> {
             paths.iter().map(|path| shown(path.as_bytes())).collect()
         };
         let volume = |(number, volume): (usize, &PackedVolume)| Volume {

@@ -12,8 +12,8 @@ use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
 use std::io::{self, IsTerminal as _, Write};
 use under_seal_core::Error;
-use under_seal_core::entry::{Content, Entry, EntryKind, EntrySink, ListedEntry};
-use under_seal_core::reader::{ArchiveReader as _, ExtractError, verify_some};
+use under_seal_core::formats::reader::{ArchiveReader as _, ExtractError, verify_some};
+use under_seal_core::ground::entry::{Content, Entry, EntryKind, EntrySink, ListedEntry};
 use viewer::PrivateCopy;
 
 /// So much of a file decides whether it is text.

@@ -11,7 +11,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
-use under_seal_core::entry::{Content, Entry, EntrySink};
+use under_seal_core::ground::entry::{Content, Entry, EntrySink};
 
 /// What opens a file as if it had been clicked on: freedesktop.org's, or that of macOS.
 const OPENER: &str = if cfg!(target_os = "macos") { "open" } else { "xdg-open" };

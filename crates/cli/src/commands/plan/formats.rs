@@ -6,8 +6,8 @@ use crate::ui::paint::Tone;
 use crate::ui::table::{self, Column};
 use crate::ui::text::grouped;
 use serde::Serialize;
-use under_seal_core::pack::Format;
-use under_seal_core::plan::{Likely, Outline};
+use under_seal_core::tasks::pack::Format;
+use under_seal_core::tasks::plan::{Likely, Outline};
 
 /// One format.
 #[derive(Serialize)]

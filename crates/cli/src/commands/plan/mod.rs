@@ -10,12 +10,12 @@ use crate::session;
 use crate::settings::{BadValue, Configuration, Settings};
 use crate::ui::progress::ProgressLine;
 use report::{Report, lines};
-use under_seal_core::codec::Squeeze;
-use under_seal_core::fit::{Fit, NAMED};
-use under_seal_core::pack::{Format, check_fit};
-use under_seal_core::parcels::{Parcel, Weights};
-use under_seal_core::plan::{InFormat, Plan, in_open_formats};
+use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::ground::fit::{Fit, NAMED};
 use under_seal_core::source::{Catalogue, expand};
+use under_seal_core::tasks::pack::parcels::{Parcel, Weights};
+use under_seal_core::tasks::pack::{Format, check_fit};
+use under_seal_core::tasks::plan::{InFormat, Plan, in_open_formats};
 
 /// What a report is made of.
 struct Planning<'a> {

@@ -11,11 +11,11 @@ use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bar, bytes, contents, count, duration, grouped, shown};
 use crate::words;
 use serde::Serialize;
-use under_seal_core::entry::{EntryKind, EntryPath};
-use under_seal_core::fit::{Fit, message_bytes};
-use under_seal_core::parcels::Parcel;
-use under_seal_core::plan::{Advice, Estimate, Outline};
+use under_seal_core::ground::entry::{EntryKind, EntryPath};
+use under_seal_core::ground::fit::{Fit, message_bytes};
 use under_seal_core::source::Catalogue;
+use under_seal_core::tasks::pack::parcels::Parcel;
+use under_seal_core::tasks::plan::{Advice, Estimate, Outline};
 
 /// Folders and kinds that the charts show, and columns of the longest bar.
 const CHARTED: usize = 10;

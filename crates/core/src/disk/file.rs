@@ -1,0 +1,228 @@
+//! Single files: opening one to read without waiting, writing a new one, and a scratch file that has no name.
+
+use super::{FileAction, FileError, OriginMark, faults};
+use crate::ground::entry::Timestamp;
+use rustix::fs::{Mode, OFlags, Timespec, Timestamps};
+use std::fs::{File, Metadata, TryLockError};
+use std::io::{self, Seek as _, SeekFrom, Write as _};
+use std::num::NonZeroU64;
+use std::os::unix::fs::FileExt as _;
+use std::path::{Path, PathBuf};
+
+/// After so many new bytes of a file the system is asked to begin writing them out, so that the sync in the end has
+/// little left to wait for.
+const WRITE_OUT_BYTES: u64 = 16 * 1024 * 1024;
+
+/// So many bytes are read at once.
+const READ_BYTES: usize = 256 * 1024;
+
+/// Whether opening a path may go through a link at its end.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Links {
+    /// Links are followed.
+    Follow,
+    /// A link is an error.
+    Refuse,
+}
+
+/// Opens a regular file for reading; never waits on a pipe or device.
+///
+/// # Errors
+/// [`FileError`] from the system, or where the path is no regular file.
+pub fn open_regular(path: &Path, links: Links) -> Result<(File, Metadata), FileError> {
+    let opened = || FileError::on(FileAction::Open, path);
+    let no_follow = if links == Links::Refuse { OFlags::NOFOLLOW } else { OFlags::empty() };
+    let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::CLOEXEC | no_follow;
+    let file = rustix::fs::open(path, flags, Mode::empty()).map_err(|errno| opened()(errno.into()))?;
+    let file = File::from(file);
+    let metadata = file.metadata().map_err(opened())?;
+    if metadata.is_file() {
+        Ok((file, metadata))
+    } else {
+        Err(opened()(io::Error::new(io::ErrorKind::InvalidInput, "it is no regular file")))
+    }
+}
+
+/// A file being written, with the path to name it by in errors.
+#[derive(Debug)]
+pub struct NewFile {
+    file: File,
+    path: PathBuf,
+    /// Bytes appended so far, and how many of them the system was asked to begin writing out.
+    written: u64,
+    begun: u64,
+}
+
+impl NewFile {
+    pub(super) fn new(file: File, path: PathBuf) -> Self {
+        Self { file, path, written: 0, begun: 0 }
+    }
+
+    /// Appends bytes.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system, a full disk included.
+    pub fn write(&mut self, bytes: &[u8]) -> Result<(), FileError> {
+        let (bytes, outcome) = faults::before_writing(bytes);
+        self.file.write_all(bytes).and(outcome).map_err(FileError::on(FileAction::Write, &self.path))?;
+        self.written += bytes.len() as u64;
+        if self.written - self.begun >= WRITE_OUT_BYTES {
+            self.begin_writing_out();
+        }
+        Ok(())
+    }
+
+    /// Appends so many zeros as a hole, which takes no room on file systems that have such.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system; where there are no holes, a full disk included.
+    pub fn append_hole(&mut self, bytes: u64) -> Result<(), FileError> {
+        self.written = self.written.saturating_add(bytes);
+        faults::before(FileAction::Write)
+            .and_then(|()| self.file.set_len(self.written))
+            .and_then(|()| self.file.seek(SeekFrom::Start(self.written)).map(drop))
+            .map_err(FileError::on(FileAction::Write, &self.path))
+    }
+
+    /// Overwrites bytes at an offset from the file's beginning.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn write_at(&mut self, offset: u64, bytes: &[u8]) -> Result<(), FileError> {
+        write_at(&self.file, offset, bytes).map_err(FileError::on(FileAction::Write, &self.path))
+    }
+
+    /// Sets permission bits and modification time, on the open file.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn set_mode_and_time(&self, mode: u32, modified: Timestamp) -> Result<(), FileError> {
+        set_mode_and_time(&self.file, mode, modified).map_err(FileError::on(FileAction::Write, &self.path))
+    }
+
+    /// Notes where the file came from. Whether the file system has room for such notes.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn mark_origin(&self, mark: &OriginMark) -> Result<bool, FileError> {
+        let set = faults::before(FileAction::Write).and_then(|()| {
+            Ok(rustix::fs::fsetxattr(&self.file, mark.name, &mark.value, rustix::fs::XattrFlags::empty())?)
+        });
+        match set {
+            Err(error) if error.raw_os_error() == Some(rustix::io::Errno::NOTSUP.raw_os_error()) => Ok(false),
+            outcome => outcome.map(|()| true).map_err(FileError::on(FileAction::Write, &self.path)),
+        }
+    }
+
+    /// Reads the file from its beginning to its end; how many bytes.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn read_through(&self, mut take: impl FnMut(&[u8])) -> Result<u64, FileError> {
+        let (mut buffer, mut length) = (vec![0; READ_BYTES], 0);
+        loop {
+            match self.file.read_at(&mut buffer, length) {
+                Ok(0) => return Ok(length),
+                Ok(count) => {
+                    take(&buffer[..count]);
+                    length += count as u64;
+                }
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => return Err(FileError::on(FileAction::Read, &self.path)(error)),
+            }
+        }
+    }
+
+    /// Waits until the disk holds the file.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system; some systems tell of a full or broken disk only here.
+    pub fn sync(&self) -> Result<(), FileError> {
+        faults::before(FileAction::Sync)
+            .and_then(|()| self.file.sync_all())
+            .map_err(FileError::on(FileAction::Sync, &self.path))
+    }
+
+    /// Lets the system drop the synced file's pages from its cache, so that a later reading comes from the
+    /// disk. Only a hint: a system that keeps the pages still gives back what was written.
+    pub fn drop_cached_pages(&self) {
+        let _ = rustix::fs::fadvise(&self.file, 0, None, rustix::fs::Advice::DontNeed);
+    }
+
+    /// Lets the system begin to write out what it still holds in its cache, without waiting. A hint.
+    fn begin_writing_out(&mut self) {
+        let length = NonZeroU64::new(self.written - self.begun);
+        let _ = rustix::fs::fadvise(&self.file, self.begun, length, rustix::fs::Advice::DontNeed);
+        self.begun = self.written;
+    }
+
+    /// Closes the file.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system; some tell only here that what was written is lost.
+    pub fn close(self) -> Result<(), FileError> {
+        faults::before(FileAction::Close)
+            .and_then(|()| Ok(nix::unistd::close(self.file)?))
+            .map_err(FileError::on(FileAction::Close, &self.path))
+    }
+
+    /// Locks the file for this process, until it is closed; waits for whoever has it locked. Where the file system has no locks,
+    /// nothing comes of it.
+    pub fn lock(&self) {
+        let _ = self.file.lock();
+    }
+
+    /// Locks the file for this process, until it is closed. Whether nobody else holds the lock; a file system without
+    /// locks cannot tell, and counts as nobody.
+    pub fn try_lock(&self) -> bool {
+        !matches!(self.file.try_lock(), Err(TryLockError::WouldBlock))
+    }
+}
+
+fn write_at(file: &File, offset: u64, bytes: &[u8]) -> io::Result<()> {
+    let (bytes, outcome) = faults::before_writing(bytes);
+    file.write_all_at(bytes, offset).and(outcome)
+}
+
+/// Permission bits and modification time, given to an open file or folder.
+pub(super) fn set_mode_and_time(file: &File, mode: u32, modified: Timestamp) -> io::Result<()> {
+    faults::before(FileAction::Write)?;
+    rustix::fs::fchmod(file, Mode::from_raw_mode(mode))?;
+    Ok(rustix::fs::futimens(file, &modified_only(modified))?)
+}
+
+/// A file without a name: it is gone when it is closed, or when the process ends, however that happens.
+#[derive(Debug)]
+pub struct ScratchFile {
+    file: File,
+    path: PathBuf,
+}
+
+impl ScratchFile {
+    pub(super) fn new(file: File, path: PathBuf) -> Self {
+        Self { file, path }
+    }
+
+    /// Writes bytes at an offset.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn write_at(&self, offset: u64, bytes: &[u8]) -> Result<(), FileError> {
+        write_at(&self.file, offset, bytes).map_err(FileError::on(FileAction::Write, &self.path))
+    }
+
+    /// Fills the buffer with the bytes from an offset on.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), FileError> {
+        self.file.read_exact_at(buffer, offset).map_err(FileError::on(FileAction::Read, &self.path))
+    }
+}
+
+pub(super) fn modified_only(modified: Timestamp) -> Timestamps {
+    Timestamps {
+        last_access: Timespec { tv_sec: 0, tv_nsec: rustix::fs::UTIME_OMIT },
+        last_modification: Timespec { tv_sec: modified.seconds, tv_nsec: modified.nanoseconds.into() },
+    }
+}

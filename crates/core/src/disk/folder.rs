@@ -1,0 +1,374 @@
+//! Open folders: names in them are made, found, renamed and removed without following links.
+
+use super::file::{modified_only, set_mode_and_time};
+use super::{FileAction, FileError, NewFile, ScratchFile, absolute, faults};
+use crate::ground::entry::Timestamp;
+use cap_fs_ext::DirExt as _;
+use cap_std::ambient_authority;
+use cap_std::fs::{Dir, DirBuilder, DirBuilderExt as _, FileType, OpenOptions, OpenOptionsExt as _};
+use rustix::fs::{AtFlags, Mode, OFlags, RenameFlags, Stat};
+use rustix::io::Errno;
+use std::ffi::{OsStr, OsString};
+use std::fs::File;
+use std::io;
+use std::os::fd::AsFd;
+use std::path::{Path, PathBuf};
+
+/// The permission bits of a new folder: nobody else may enter.
+pub const NEW_FOLDER_MODE: u32 = 0o700;
+
+/// An open folder. Names given to it are single components; what they name is never reached through a
+/// symbolic link, and stays right even if the folder's own path is swapped meanwhile.
+#[derive(Debug)]
+pub struct Folder {
+    dir: Dir,
+    path: PathBuf,
+}
+
+impl Folder {
+    /// Opens an existing folder; links on the way are the user's own and are followed.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn open(path: &Path) -> Result<Self, FileError> {
+        let shown = absolute(path);
+        let dir = Dir::open_ambient_dir(path, ambient_authority()).map_err(FileError::on(FileAction::Open, &shown))?;
+        Ok(Self { dir, path: shown })
+    }
+
+    /// Opens a folder, making it and those above it where they do not exist.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn open_or_create(path: &Path) -> Result<Self, FileError> {
+        let shown = absolute(path);
+        faults::before(FileAction::Create)
+            .and_then(|()| Dir::create_ambient_dir_all(path, ambient_authority()))
+            .map_err(FileError::on(FileAction::Create, &shown))?;
+        Self::open(path)
+    }
+
+    /// The absolute path it was opened under.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// Another handle on this folder.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn itself(&self) -> Result<Self, FileError> {
+        let dir = self.dir.try_clone().map_err(FileError::on(FileAction::Open, &self.path))?;
+        Ok(Self { dir, path: self.path.clone() })
+    }
+
+    fn failed(&self, action: FileAction, name: &OsStr) -> impl FnOnce(io::Error) -> FileError {
+        FileError::on(action, self.path.join(name))
+    }
+
+    /// Opens a folder in this one, unless it is a link.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn subfolder(&self, name: &OsStr) -> Result<Self, FileError> {
+        let dir = self.dir.open_dir_nofollow(name).map_err(self.failed(FileAction::Open, name))?;
+        Ok(Self { dir, path: self.path.join(name) })
+    }
+
+    /// Makes and opens a new folder that only the user may enter, until [`Folder::set_mode_and_time`].
+    ///
+    /// # Errors
+    /// [`FileError`] from the system; taken names included.
+    pub fn create_subfolder(&self, name: &OsStr) -> Result<Self, FileError> {
+        let mut private = DirBuilder::new();
+        private.mode(NEW_FOLDER_MODE);
+        faults::before(FileAction::Create)
+            .and_then(|()| self.dir.create_dir_with(name, &private))
+            .map_err(self.failed(FileAction::Create, name))?;
+        self.subfolder(name)
+    }
+
+    /// Makes a new file; an existing one, or a link of that name, is an error.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system; taken names included.
+    pub fn create_file(&self, name: &OsStr, mode: u32) -> Result<NewFile, FileError> {
+        let file = self.create_new(name, mode)?;
+        Ok(NewFile::new(file, self.path.join(name)))
+    }
+
+    /// Makes a file that has a name in this folder only for a moment.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system; taken names included.
+    pub fn create_scratch(&self, name: &OsStr) -> Result<ScratchFile, FileError> {
+        let file = self.create_new(name, 0o600)?;
+        self.remove_file(name)?;
+        Ok(ScratchFile::new(file, self.path.join(name)))
+    }
+
+    fn create_new(&self, name: &OsStr, mode: u32) -> Result<File, FileError> {
+        let mut options = OpenOptions::new();
+        options.read(true).write(true).create_new(true).mode(mode);
+        let file = faults::before(FileAction::Create)
+            .and_then(|()| self.dir.open_with(name, &options))
+            .map_err(self.failed(FileAction::Create, name))?;
+        Ok(file.into_std())
+    }
+
+    /// Opens a file of this folder to change bytes in it.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn reopen_file(&self, name: &OsStr) -> Result<NewFile, FileError> {
+        let flags = OFlags::RDWR | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let file = rustix::fs::openat(&self.dir, name, flags, Mode::empty())
+            .map_err(|errno| self.failed(FileAction::Open, name)(errno.into()))?;
+        Ok(NewFile::new(File::from(file), self.path.join(name)))
+    }
+
+    /// All bytes of a small file, or `None` where there is none.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn read_bytes(&self, name: &OsStr) -> Result<Option<Vec<u8>>, FileError> {
+        match self.dir.read(name) {
+            Ok(bytes) => Ok(Some(bytes)),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(self.failed(FileAction::Read, name)(error)),
+        }
+    }
+
+    /// What a name stands for here, links not followed; `None` where there is nothing.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn kind_of(&self, name: &OsStr) -> Result<Option<FileType>, FileError> {
+        match self.dir.symlink_metadata(name) {
+            Ok(metadata) => Ok(Some(metadata.file_type())),
+            Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
+            Err(error) => Err(self.failed(FileAction::Open, name)(error)),
+        }
+    }
+
+    /// The names in this folder, sorted.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn names(&self) -> Result<Vec<OsString>, FileError> {
+        let listed = || FileError::on(FileAction::List, &self.path);
+        let mut names = Vec::new();
+        for entry in self.dir.entries().map_err(listed())? {
+            names.push(entry.map_err(listed())?.file_name());
+        }
+        names.sort();
+        Ok(names)
+    }
+
+    /// Removes a file or link.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn remove_file(&self, name: &OsStr) -> Result<(), FileError> {
+        faults::before(FileAction::Remove)
+            .and_then(|()| self.dir.remove_file(name))
+            .map_err(self.failed(FileAction::Remove, name))
+    }
+
+    /// Removes an empty folder.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn remove_subfolder(&self, name: &OsStr) -> Result<(), FileError> {
+        faults::before(FileAction::Remove)
+            .and_then(|()| self.dir.remove_dir(name))
+            .map_err(self.failed(FileAction::Remove, name))
+    }
+
+    /// Gives a file of this folder its final name in another (or this) one, never replacing anything.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system; [`FileError::is_taken`] where the name exists.
+    pub fn publish(&self, name: &OsStr, to: &Self, final_name: &OsStr) -> Result<(), FileError> {
+        let failed = |errno: Errno| to.failed(FileAction::Rename, final_name)(errno.into());
+        faults::before(FileAction::Rename).map_err(to.failed(FileAction::Rename, final_name))?;
+        match rustix::fs::renameat_with(&self.dir, name, &to.dir, final_name, RenameFlags::NOREPLACE) {
+            // File systems that cannot rename so: a hard link fails on a taken name too.
+            Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => {}
+            outcome => return outcome.map_err(failed),
+        }
+        match rustix::fs::linkat(&self.dir, name, &to.dir, final_name, AtFlags::empty()) {
+            Ok(()) => return self.remove_file(name),
+            // FAT has neither; the check and the rename are then two steps.
+            Err(Errno::PERM | Errno::NOSYS | Errno::NOTSUP) => {}
+            Err(errno) => return Err(failed(errno)),
+        }
+        if to.kind_of(final_name)?.is_some() {
+            return Err(failed(Errno::EXIST));
+        }
+        rustix::fs::renameat(&self.dir, name, &to.dir, final_name).map_err(failed)
+    }
+
+    /// Gives a file of this folder its final name in another (or this) one, in the place of a file or link that has it; what a
+    /// link leads to stays.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system; [`FileError::is_taken`] where something else has the name.
+    pub fn replace(&self, name: &OsStr, to: &Self, final_name: &OsStr) -> Result<(), FileError> {
+        if to.kind_of(final_name)?.is_some_and(|kind| !kind.is_file() && !kind.is_symlink()) {
+            return Err(to.failed(FileAction::Rename, final_name)(Errno::EXIST.into()));
+        }
+        faults::before(FileAction::Rename)
+            .and_then(|()| Ok(rustix::fs::renameat(&self.dir, name, &to.dir, final_name)?))
+            .map_err(to.failed(FileAction::Rename, final_name))
+    }
+
+    /// Removes a folder with everything in it; links in it are removed, not followed.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn remove_tree(&self, name: &OsStr) -> Result<(), FileError> {
+        faults::before(FileAction::Remove)
+            .and_then(|()| self.dir.remove_dir_all(name))
+            .map_err(self.failed(FileAction::Remove, name))
+    }
+
+    /// Whether this folder takes a name for another that differs in small and capital letters only. `there` is the
+    /// name of something in it, with small letters.
+    pub fn folds_case(&self, there: &OsStr) -> bool {
+        let capital = there.to_string_lossy().to_uppercase();
+        matches!(self.kind_of(OsStr::new(&capital)), Ok(Some(_)))
+    }
+
+    /// A file's length in bytes, and when it was modified; of a link, its own.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn size_and_time_of(&self, name: &OsStr) -> Result<(u64, Timestamp), FileError> {
+        let stat = self.status_of(name)?;
+        let nanoseconds = u32::try_from(stat.st_mtime_nsec).unwrap_or(0);
+        Ok((u64::try_from(stat.st_size).unwrap_or(0), Timestamp { seconds: stat.st_mtime, nanoseconds }))
+    }
+
+    /// The number by which the file system knows a file or link here.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn number_of(&self, name: &OsStr) -> Result<u64, FileError> {
+        Ok(self.status_of(name)?.st_ino)
+    }
+
+    fn status_of(&self, name: &OsStr) -> Result<Stat, FileError> {
+        rustix::fs::statat(&self.dir, name, AtFlags::SYMLINK_NOFOLLOW)
+            .map_err(|errno| self.failed(FileAction::Open, name)(errno.into()))
+    }
+
+    /// Makes a symbolic link whose target is stored as given.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system; taken names included.
+    pub fn create_link(&self, name: &OsStr, target: &OsStr, modified: Timestamp) -> Result<(), FileError> {
+        faults::before(FileAction::Create).map_err(self.failed(FileAction::Create, name))?;
+        rustix::fs::symlinkat(target, &self.dir, name)
+            .map_err(|errno| self.failed(FileAction::Create, name)(errno.into()))?;
+        faults::before(FileAction::Write).map_err(self.failed(FileAction::Write, name))?;
+        rustix::fs::utimensat(&self.dir, name, &modified_only(modified), AtFlags::SYMLINK_NOFOLLOW)
+            .map_err(|errno| self.failed(FileAction::Write, name)(errno.into()))
+    }
+
+    /// Sets this folder's own permission bits and modification time.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn set_mode_and_time(&self, mode: u32, modified: Timestamp) -> Result<(), FileError> {
+        self.opened()?.set_mode_and_time(mode, modified)
+    }
+
+    /// Waits until the disk holds this folder's list of names.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn sync(&self) -> Result<(), FileError> {
+        self.opened()?.sync()
+    }
+
+    /// This folder, open so that it can be changed and synced itself, whatever mode it gets meanwhile.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system; its user may be allowed to write into it and not to read it.
+    pub fn opened(&self) -> Result<OpenFolder, FileError> {
+        Ok(OpenFolder { handle: self.readable_handle()?, path: self.path.clone() })
+    }
+
+    /// The number by which the file system knows this folder.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn number(&self) -> Result<u64, FileError> {
+        let metadata = self.dir.dir_metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
+        Ok(cap_std::fs::MetadataExt::ino(&metadata))
+    }
+
+    /// This folder's permission bits.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn mode(&self) -> Result<u32, FileError> {
+        let metadata = self.dir.dir_metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
+        Ok(cap_std::fs::MetadataExt::mode(&metadata) & 0o7777)
+    }
+
+    /// Whether this folder belongs to the user, and nobody else may write into it.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn is_only_mine(&self) -> Result<bool, FileError> {
+        let metadata = self.dir.dir_metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
+        let (owner, mode) = (cap_std::fs::MetadataExt::uid(&metadata), cap_std::fs::MetadataExt::mode(&metadata));
+        Ok(owner == rustix::process::geteuid().as_raw() && mode & 0o022 == 0)
+    }
+
+    /// Bytes that may still be written to this folder's file system; `None` where it does not say.
+    pub fn free_bytes(&self) -> Option<u64> {
+        let about = rustix::fs::fstatvfs(self.readable_handle().ok()?.as_fd()).ok()?;
+        about.f_bavail.checked_mul(about.f_frsize)
+    }
+
+    /// The directory handle may be a path-only one, which can be neither synced nor changed.
+    fn readable_handle(&self) -> Result<File, FileError> {
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        rustix::fs::openat(&self.dir, c".", flags, Mode::empty())
+            .map(File::from)
+            .map_err(|errno| FileError::on(FileAction::Open, &self.path)(errno.into()))
+    }
+}
+
+/// A folder that is open for changing and syncing it itself.
+#[derive(Debug)]
+pub struct OpenFolder {
+    handle: File,
+    path: PathBuf,
+}
+
+impl OpenFolder {
+    /// Sets its permission bits and modification time.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn set_mode_and_time(&self, mode: u32, modified: Timestamp) -> Result<(), FileError> {
+        set_mode_and_time(&self.handle, mode, modified).map_err(FileError::on(FileAction::Write, &self.path))
+    }
+
+    /// Waits until the disk holds its list of names, its mode and time.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn sync(&self) -> Result<(), FileError> {
+        faults::before(FileAction::Sync).map_err(FileError::on(FileAction::Sync, &self.path))?;
+        match rustix::fs::fsync(&self.handle) {
+            // Some network file systems cannot sync a folder; they hold nothing back either.
+            Ok(()) | Err(Errno::INVAL | Errno::NOTSUP) => Ok(()),
+            Err(errno) => Err(FileError::on(FileAction::Sync, &self.path)(errno.into())),
+        }
+    }
+}

@@ -1,0 +1,134 @@
+//! Putting bytes on disk for good: open folders, new files, renames that never replace, and sync.
+//!
+//! Every change that Under Seal makes to a user's folders goes through a [`Folder`] and the files made in it, so that what
+//! protects the user's data stands in one place; [`faults`] lets tests make any of these changes fail. [`staging`]
+//! builds the all-or-nothing placing of a volume set on it. [`numbered`] and [`portability`] know names: which number in one counts pieces,
+//! and what other systems refuse.
+
+pub mod faults;
+mod file;
+mod folder;
+pub mod missing;
+pub mod numbered;
+mod origin;
+mod own_name;
+pub mod portability;
+pub mod staging;
+mod sums;
+mod syncing;
+
+pub use file::{Links, NewFile, ScratchFile, open_regular};
+pub use folder::{Folder, NEW_FOLDER_MODE, OpenFolder};
+pub use origin::{OriginMark, origin_marks};
+pub use own_name::{is_own_name, own_name};
+pub use sums::Sha256Sum;
+pub(crate) use sums::sum_of;
+pub use syncing::{ToSync, sync_all};
+
+use crate::ground::context::{Cancelled, Context, NoRandomness};
+use std::ffi::OsString;
+use std::fmt;
+use std::io::{self, Read as _};
+use std::path::{Path, PathBuf};
+
+/// What was being done to a file when the system said no.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FileAction {
+    /// Opening it or asking for its properties.
+    Open,
+    /// Reading from it.
+    Read,
+    /// Listing a folder.
+    List,
+    /// Making a new file, folder or link.
+    Create,
+    /// Writing to it, or setting its mode or times.
+    Write,
+    /// Waiting until the disk holds it.
+    Sync,
+    /// Closing it.
+    Close,
+    /// Giving it its final name.
+    Rename,
+    /// Removing it.
+    Remove,
+}
+
+impl fmt::Display for FileAction {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        formatter.write_str(match self {
+            Self::Open => "open",
+            Self::Read => "read",
+            Self::List => "list",
+            Self::Create => "create",
+            Self::Write => "write",
+            Self::Sync => "sync",
+            Self::Close => "close",
+            Self::Rename => "rename",
+            Self::Remove => "remove",
+        })
+    }
+}
+
+/// The system refused an operation on one file or folder.
+#[derive(Debug, thiserror::Error)]
+#[error("cannot {action} {}", path.display())]
+pub struct FileError {
+    /// What was being done.
+    pub action: FileAction,
+    /// To which file or folder.
+    pub path: PathBuf,
+    /// What the system said.
+    pub source: io::Error,
+}
+
+impl FileError {
+    /// Attaches an action and a path to what the system said; for `map_err`.
+    pub fn on(action: FileAction, path: impl Into<PathBuf>) -> impl FnOnce(io::Error) -> Self {
+        let path = path.into();
+        move |source| Self { action, path, source }
+    }
+
+    /// Whether the name was taken already.
+    pub fn is_taken(&self) -> bool {
+        self.source.kind() == io::ErrorKind::AlreadyExists
+    }
+}
+
+/// A name for something that is not finished: the prefix and a random number of 16 hexadecimal digits.
+///
+/// # Errors
+/// [`NoRandomness`].
+pub fn temporary_name(prefix: &str, context: &Context<'_>) -> Result<OsString, NoRandomness> {
+    Ok(OsString::from(format!("{prefix}{:016x}", u64::from_le_bytes(context.random()?))))
+}
+
+/// The absolute form of a path, without following links and without a slash at its end.
+pub fn absolute(path: &Path) -> PathBuf {
+    std::path::absolute(path).unwrap_or_else(|_| path.to_owned()).components().collect()
+}
+
+/// So many bytes are read at once.
+const READ_BYTES: usize = 1024 * 1024;
+
+/// Reads a regular file from its beginning to its end, and hands on what it holds.
+///
+/// # Errors
+/// [`FileError`] from the system, [`Cancelled`], or what `take` comes upon.
+pub fn read_through<E: From<FileError> + From<Cancelled>>(
+    path: &Path,
+    context: &Context<'_>,
+    mut take: impl FnMut(&[u8]) -> Result<(), E>,
+) -> Result<(), E> {
+    let (mut file, _) = open_regular(path, Links::Follow)?;
+    let mut buffer = vec![0; READ_BYTES];
+    loop {
+        context.go_on()?;
+        match file.read(&mut buffer) {
+            Ok(0) => return Ok(()),
+            Ok(count) => take(&buffer[..count])?,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(FileError::on(FileAction::Read, path)(error).into()),
+        }
+    }
+}

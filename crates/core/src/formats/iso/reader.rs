@@ -1,0 +1,155 @@
+//! Reading: the best-described tree of an image, and contents from where they lie.
+
+use super::descriptors::Descriptors;
+use super::records::{Record, wide_text};
+use super::rock_ridge::announced;
+use super::walk::{Extent, Naming, Walked, walk};
+use super::{Image, IsoError};
+use crate::disk::FileError;
+use crate::formats::members::{MAX_SHARING, Refused, SameName, Tree};
+use crate::formats::reader::{ArchiveReader, ExtractError, hand_over, hand_over_without_content};
+use crate::ground::context::Context;
+use crate::ground::entry::{EntrySink, ListedEntry};
+use std::path::Path;
+
+/// An open disc image.
+pub struct IsoReader {
+    image: Image,
+    naming: Naming,
+    label: Vec<u8>,
+    other_system: bool,
+    is_short: bool,
+    tree: Tree,
+    /// For each member the places of its content.
+    extents: Vec<Vec<Extent>>,
+}
+
+impl IsoReader {
+    /// Reads every folder, to know what is there.
+    ///
+    /// # Errors
+    /// [`IsoError`].
+    pub fn open(path: &Path, context: &Context<'_>) -> Result<Self, IsoError> {
+        let image = Image::open(path)?;
+        let Descriptors { primary, joliet, other_system } = Descriptors::read(&image)?;
+        // Rock Ridge keeps modes and links too.
+        let (volume, naming) = match (rock_ridge(&image, &primary.root, primary.block_bytes)?, joliet) {
+            (Some(skipped), _) => (primary, Naming::RockRidge(skipped)),
+            (None, Some(joliet)) => (joliet, Naming::Joliet),
+            (None, None) => (primary, Naming::Plain),
+        };
+        let Walked { members, extents, mut refused } = walk(&image, &volume, naming, context)?;
+        let mut tree = Tree::grow(&members, SameName::LaterRefused);
+        // What has no name is the format's own folder for what lies too deep.
+        tree.refused.retain(|refused| !refused.name.is_empty());
+        tree.refused.append(&mut refused);
+        let total = tree.listed.iter().fold(0, |sum: u64, listed| sum.saturating_add(listed.content.size));
+        if total > image.bytes().saturating_mul(MAX_SHARING) {
+            return Err(IsoError::Expands);
+        }
+        let is_short = image.bytes() < u64::from(volume.blocks) * volume.block_bytes;
+        let label = text_of(&volume.label, volume.joliet);
+        Ok(Self { image, naming, label, other_system, is_short, tree, extents })
+    }
+
+    /// What is not extracted, and why.
+    pub fn refused(&self) -> &[Refused] {
+        &self.tree.refused
+    }
+
+    /// The image file.
+    pub fn path(&self) -> &Path {
+        &self.image.path
+    }
+
+    /// What the disc is called; empty where it has no name.
+    pub fn label(&self) -> &[u8] {
+        &self.label
+    }
+
+    /// From which of its parts names are: "Rock Ridge", "Joliet", or neither.
+    pub const fn naming(&self) -> Option<&'static str> {
+        match self.naming {
+            Naming::Plain => None,
+            Naming::Joliet => Some("Joliet"),
+            Naming::RockRidge(_) => Some("Rock Ridge"),
+        }
+    }
+
+    /// Whether another file system (UDF) shares the image, in which there may be other things.
+    pub const fn has_other_system(&self) -> bool {
+        self.other_system
+    }
+
+    /// Whether the image ends before its volume says it does; files may be whole all the same.
+    pub const fn is_short(&self) -> bool {
+        self.is_short
+    }
+
+    fn extents_of(&self, place: usize) -> &[Extent] {
+        self.tree.members[place].and_then(|member| self.extents.get(member)).map_or(&[], Vec::as_slice)
+    }
+}
+
+/// Whether the topmost folder's own record announces Rock Ridge, and how many bytes stand in front of its fields.
+fn rock_ridge(image: &Image, root: &Record, block_bytes: u64) -> Result<Option<usize>, IsoError> {
+    let at = root.at(block_bytes);
+    let own = Record::own(image, at)?.ok_or(IsoError::Malformed { what: "topmost folder", at })?;
+    announced(image, block_bytes, &own.system_use)
+}
+
+/// A field of text, without what fills it up.
+fn text_of(field: &[u8], is_wide: bool) -> Vec<u8> {
+    let text = if is_wide { wide_text(field) } else { String::from_utf8_lossy(field).into_owned() };
+    text.trim_end_matches(['\0', ' ']).as_bytes().to_vec()
+}
+
+/// A content on its way out, from one place after the other.
+struct Extents<'a> {
+    image: &'a Image,
+    extents: &'a [Extent],
+    done: u64,
+}
+
+impl Extents<'_> {
+    /// The next bytes; none at the end, `None` where the image ends before.
+    fn read(&mut self, buffer: &mut [u8]) -> Result<Option<usize>, FileError> {
+        while let [extent, others @ ..] = self.extents {
+            let left = extent.bytes - self.done;
+            let room = usize::try_from(left).unwrap_or(usize::MAX).min(buffer.len());
+            if room > 0 {
+                let there = self.image.fill(extent.at + self.done, &mut buffer[..room])?;
+                self.done += room as u64;
+                return Ok(there.then_some(room));
+            }
+            (self.extents, self.done) = (others, 0);
+        }
+        Ok(Some(0))
+    }
+}
+
+impl ArchiveReader for IsoReader {
+    type Error = IsoError;
+
+    fn entries(&self) -> &[ListedEntry] {
+        &self.tree.listed
+    }
+
+    fn extract_some<S: EntrySink + ?Sized>(
+        &mut self,
+        wanted: &[usize],
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<IsoError, S::Error>> {
+        let mut files = hand_over_without_content(&self.tree.listed, wanted, sink).map_err(ExtractError::Sink)?;
+        // A disc is read from its beginning to its end.
+        files.sort_by_key(|place| self.extents_of(*place).first().copied());
+        for place in files {
+            let listed = &self.tree.listed[place];
+            let mut content = Extents { image: &self.image, extents: self.extents_of(place), done: 0 };
+            let beyond = || IsoError::BeyondEnd { name: listed.entry.path.as_bytes().to_vec() };
+            hand_over(listed, sink, context, beyond, |buffer| content.read(buffer)?.ok_or_else(beyond))?;
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,84 @@
+//! Sealing and opening cells: AES-256-GCM with the cell's place in the stream as its nonce.
+
+use super::keys::{ArchiveKey, KeyPurpose};
+use crate::formats::sealed::volume::header::bound_bytes;
+use crate::formats::sealed::volume::{CELL_BYTES, CHECK_BYTES, Cells, Cutting};
+use ring::aead::{AES_256_GCM, Aad, LessSafeKey, Nonce, UnboundKey};
+
+/// Bytes of a GCM tag.
+pub const TAG_BYTES: usize = 16;
+
+/// Bytes of a cell that are no plaintext: tag and check.
+pub const CELL_OVERHEAD: usize = TAG_BYTES + CHECK_BYTES;
+
+/// The most plaintext bytes in a cell.
+pub const MAX_PLAIN_BYTES: usize = CELL_BYTES - CELL_OVERHEAD;
+
+/// A cell was not authentic: no key of ours made it, or not for this place.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("a cell is not authentic")]
+pub struct NotAuthentic;
+
+/// Cells that hold plaintext where their ciphertext will stand, with room for tag and check behind it.
+#[derive(Debug)]
+pub struct PlainCells {
+    /// The cells.
+    pub cells: Cells,
+    /// The stream ends with them.
+    pub with_last: bool,
+}
+
+/// Seals and opens the cells of one archive.
+pub struct CellSeal {
+    key: LessSafeKey,
+    bound: [u8; 27],
+}
+
+impl CellSeal {
+    /// The seal of the archive with this key and set id.
+    ///
+    /// # Errors
+    /// [`NotAuthentic`] never in practice: only for a key of the wrong length.
+    pub fn new(key: &ArchiveKey, set: &[u8; 16]) -> Result<Self, NotAuthentic> {
+        let cells = key.derive(set, KeyPurpose::Cells);
+        let key = UnboundKey::new(&AES_256_GCM, cells.as_slice()).map_err(|_| NotAuthentic)?;
+        Ok(Self { key: LessSafeKey::new(key), bound: bound_bytes(set) })
+    }
+
+    /// Turns plaintext into ciphertext, tag and check, in place, cell by cell.
+    ///
+    /// # Errors
+    /// [`NotAuthentic`] never in practice: only for cells of wrong lengths.
+    pub fn seal(&self, plain: PlainCells, cutting: &Cutting) -> Result<Cells, NotAuthentic> {
+        let PlainCells { mut cells, with_last } = plain;
+        let last = cells.bytes.len().div_ceil(CELL_BYTES).checked_sub(1).map(|more| cells.first + more as u64);
+        for (cell, bytes) in cells.iter_mut() {
+            let nonce = nonce(cell, with_last && Some(cell) == last);
+            let overhead = bytes.len().checked_sub(CELL_OVERHEAD).ok_or(NotAuthentic)?;
+            let (text, behind) = bytes.split_at_mut(overhead);
+            let tag =
+                self.key.seal_in_place_separate_tag(nonce, Aad::from(self.bound), text).map_err(|_| NotAuthentic)?;
+            behind[..TAG_BYTES].copy_from_slice(tag.as_ref());
+            cutting.put_check(cell, bytes);
+        }
+        Ok(cells)
+    }
+
+    /// Turns ciphertext and tag into plaintext, in place; the length of the plaintext.
+    ///
+    /// # Errors
+    /// [`NotAuthentic`]; what is left in `sealed` must not be used then.
+    pub fn open(&self, cell: u64, is_last: bool, sealed: &mut [u8]) -> Result<usize, NotAuthentic> {
+        let plain = self.key.open_in_place(nonce(cell, is_last), Aad::from(self.bound), sealed);
+        plain.map(|plain| plain.len()).map_err(|_| NotAuthentic)
+    }
+}
+
+/// One nonce for each cell of the stream, and another for the same cell as the last one, so that a
+/// stream cut short cannot pass as whole. The key is new for every stream.
+fn nonce(cell: u64, is_last: bool) -> Nonce {
+    let mut bytes = [0; 12];
+    bytes[0] = u8::from(is_last);
+    bytes[4..].copy_from_slice(&cell.to_be_bytes());
+    Nonce::assume_unique_for_key(bytes)
+}

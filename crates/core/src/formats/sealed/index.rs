@@ -1,0 +1,319 @@
+//! The index: pages of entries sorted by path, and a root that says where they are.
+//!
+//! The tail holds the root's digest and the root each page's, so that every part of the index can be
+//! believed by itself.
+
+use super::record::{RecordError, entry_bytes, put_content, put_entry_value, take_content, take_entry_value};
+use super::wire::{Cursor, Malformed};
+use crate::codecs::block::MAX_BLOCK_BYTES;
+use crate::ground::entry::{EntryKind, ListedEntry, Timestamp};
+
+/// The most bytes of a page before compression.
+pub const MAX_PAGE_BYTES: usize = 256 * 1024;
+
+/// The most pages of an index; with [`MAX_PAGE_BYTES`] the bound of what a reader's list can cost (4 GiB).
+pub const MAX_PAGES: usize = 16_384;
+
+/// Bytes of an index entry beside its entry value: place 16, content 48.
+const ENTRY_EXTRA_BYTES: usize = 64;
+
+/// Bytes that even the shortest index entry has: fixed values and a path of one byte.
+const MIN_ENTRY_BYTES: usize = 32 + 1 + ENTRY_EXTRA_BYTES;
+
+/// Top bit of a property's type: a reader that does not know it must refuse the archive.
+const MUST_BE_UNDERSTOOD: u16 = 0x8000;
+const MADE_AT: u16 = 1;
+const NAME: u16 = 2;
+const SQUEEZE: u16 = 3;
+const MESSAGE: u16 = 4;
+
+/// The longest message, in bytes of UTF-8.
+pub const MAX_MESSAGE_BYTES: usize = 64 * 1024;
+
+/// Where an entry's record begins.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Place {
+    /// Where its frame begins in the inner stream.
+    pub frame_at: u64,
+    /// Where the entry record begins in the frame before compression.
+    pub record_at: u32,
+}
+
+/// One entry of the index.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct IndexEntry {
+    /// What a reader sees.
+    pub listed: ListedEntry,
+    /// Where it begins.
+    pub place: Place,
+}
+
+/// What an archive says of itself as a whole, sealed.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct About {
+    /// When it was made.
+    pub made_at: Timestamp,
+    /// What its maker called it, as bytes of a file name without extension.
+    pub name: Vec<u8>,
+    /// How hard it was compressed, as [`crate::codecs::block::Squeeze`] numbers it; `None` where it does not say.
+    pub squeeze: Option<u8>,
+    /// What its maker wants to say to whoever opens it; empty where nothing is said. At most [`MAX_MESSAGE_BYTES`].
+    pub message: String,
+}
+
+/// Where a page is and what it begins with.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PageRef {
+    /// Where its frame begins in the inner stream.
+    pub frame_at: u64,
+    /// Bytes of its frame, header included.
+    pub frame_bytes: u32,
+    /// How many entries it holds.
+    pub entries: u32,
+    /// BLAKE3 of the page before compression.
+    pub digest: [u8; 32],
+    /// Its first path.
+    pub first_path: Vec<u8>,
+}
+
+/// The index's root.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Root {
+    /// What the archive says of itself.
+    pub about: About,
+    /// The pages in order.
+    pub pages: Vec<PageRef>,
+}
+
+/// Collects entries, in order, into one page.
+#[derive(Debug, Default)]
+pub struct PageBuilder {
+    bytes: Vec<u8>,
+    entries: u32,
+    first_path: Vec<u8>,
+}
+
+impl PageBuilder {
+    /// Whether the page has no room for this entry any more.
+    pub fn is_full_for(&self, entry: &IndexEntry) -> bool {
+        let more = entry_bytes(&entry.listed.entry) + ENTRY_EXTRA_BYTES;
+        self.entries > 0 && self.bytes.len() + 8 + more > MAX_PAGE_BYTES
+    }
+
+    /// Adds an entry: its value, place, four zeros, content.
+    pub fn add(&mut self, entry: &IndexEntry) {
+        if self.entries == 0 {
+            self.first_path = entry.listed.entry.path.as_bytes().to_vec();
+        }
+        self.entries += 1;
+        put_entry_value(&entry.listed.entry, &mut self.bytes);
+        self.bytes.extend_from_slice(&entry.place.frame_at.to_le_bytes());
+        self.bytes.extend_from_slice(&entry.place.record_at.to_le_bytes());
+        self.bytes.extend_from_slice(&[0; 4]);
+        put_content(&entry.listed.content, 0, &mut self.bytes);
+    }
+
+    /// Whether nothing was added.
+    pub fn is_empty(&self) -> bool {
+        self.entries == 0
+    }
+
+    /// The page's bytes, and its reference without the place.
+    pub fn finish(self) -> (Vec<u8>, PageRef) {
+        let mut page = self.entries.to_le_bytes().to_vec();
+        page.extend_from_slice(&[0; 4]);
+        page.extend_from_slice(&self.bytes);
+        let digest = *blake3::hash(&page).as_bytes();
+        let page_ref =
+            PageRef { frame_at: 0, frame_bytes: 0, entries: self.entries, digest, first_path: self.first_path };
+        (page, page_ref)
+    }
+}
+
+/// Reads a page that the root refers to: digest, count, entries.
+///
+/// # Errors
+/// [`RecordError`].
+pub fn read_page(page: &[u8], expected: &PageRef) -> Result<Vec<IndexEntry>, RecordError> {
+    let mut cursor = Cursor::new(page, "index page");
+    if blake3::hash(page).as_bytes() != &expected.digest || page.len() > MAX_PAGE_BYTES {
+        return Err(cursor.malformed().into());
+    }
+    let count = cursor.u32()?;
+    cursor.zeros(4)?;
+    if count != expected.entries || count as usize > page.len() / MIN_ENTRY_BYTES {
+        return Err(cursor.malformed().into());
+    }
+    let mut entries = Vec::with_capacity(count as usize);
+    for _ in 0..count {
+        let entry = take_entry_value(&mut cursor)?;
+        let place = Place { frame_at: cursor.u64()?, record_at: cursor.u32()? };
+        cursor.zeros(4)?;
+        let (content, abandoned) = take_content(&mut cursor)?;
+        let bare = content == Default::default();
+        if abandoned || (entry.kind != EntryKind::File && !bare) {
+            return Err(cursor.malformed().into());
+        }
+        entries.push(IndexEntry { listed: ListedEntry { entry, content }, place });
+    }
+    if entries.first().is_none_or(|first| first.listed.entry.path.as_bytes() != expected.first_path) {
+        return Err(cursor.malformed().into());
+    }
+    cursor.end()?;
+    Ok(entries)
+}
+
+/// Holds the whole index to its order: paths rise, none comes twice, and only folders have entries below
+/// them.
+///
+/// # Errors
+/// [`Malformed`].
+pub fn check_order<'a>(mut entries: impl Iterator<Item = &'a ListedEntry>) -> Result<(), Malformed> {
+    let Some(mut before) = entries.next() else { return Ok(()) };
+    for entry in entries {
+        let (one, other) = (&before.entry.path, &entry.entry.path);
+        let below = other.is_below(one);
+        if one >= other || (below && before.entry.kind != EntryKind::Folder) {
+            return Err(Malformed("index order"));
+        }
+        before = entry;
+    }
+    Ok(())
+}
+
+impl Root {
+    /// The root's bytes; `None` where they would be more than a frame may hold.
+    pub fn encode(&self) -> Option<Vec<u8>> {
+        let mut properties = Vec::new();
+        let mut made_at = self.about.made_at.seconds.to_le_bytes().to_vec();
+        made_at.extend_from_slice(&self.about.made_at.nanoseconds.to_le_bytes());
+        let squeeze = self.about.squeeze.map(|number| vec![number]);
+        let message = Some(self.about.message.as_bytes()).filter(|message| !message.is_empty());
+        let told = [
+            (MADE_AT, Some(made_at.as_slice())),
+            (NAME, Some(self.about.name.as_slice())),
+            (SQUEEZE, squeeze.as_deref()),
+            (MESSAGE, message),
+        ];
+        for (kind, value) in told.into_iter().filter_map(|(kind, value)| Some((kind, value?))) {
+            properties.extend_from_slice(&kind.to_le_bytes());
+            properties.extend_from_slice(&[0; 2]);
+            properties.extend_from_slice(&u32::try_from(value.len()).ok()?.to_le_bytes());
+            properties.extend_from_slice(value);
+        }
+        let mut root = u32::try_from(self.pages.len()).ok()?.to_le_bytes().to_vec();
+        root.extend_from_slice(&u32::try_from(properties.len()).ok()?.to_le_bytes());
+        root.extend_from_slice(&properties);
+        for page in &self.pages {
+            root.extend_from_slice(&page.frame_at.to_le_bytes());
+            root.extend_from_slice(&page.frame_bytes.to_le_bytes());
+            root.extend_from_slice(&page.entries.to_le_bytes());
+            root.extend_from_slice(&page.digest);
+            root.extend_from_slice(&u16::try_from(page.first_path.len()).ok()?.to_le_bytes());
+            root.extend_from_slice(&page.first_path);
+        }
+        (root.len() <= MAX_BLOCK_BYTES && self.pages.len() <= MAX_PAGES).then_some(root)
+    }
+
+    /// Reads a root whose digest the caller has compared.
+    ///
+    /// # Errors
+    /// [`RootError`].
+    pub fn decode(bytes: &[u8]) -> Result<Self, RootError> {
+        let mut cursor = Cursor::new(bytes, "index root");
+        let (page_count, properties) = (cursor.u32()?, cursor.u32()? as usize);
+        if page_count as usize > MAX_PAGES {
+            return Err(cursor.malformed().into());
+        }
+        let about = read_properties(Cursor::new(cursor.bytes(properties)?, "index root"))?;
+        let mut pages = Vec::new();
+        for _ in 0..page_count {
+            let (frame_at, frame_bytes, entries) = (cursor.u64()?, cursor.u32()?, cursor.u32()?);
+            let digest = cursor.array()?;
+            let path_bytes = cursor.u16()?;
+            let first_path = cursor.bytes(path_bytes.into())?.to_vec();
+            pages.push(PageRef { frame_at, frame_bytes, entries, digest, first_path });
+        }
+        cursor.end()?;
+        Ok(Self { about, pages })
+    }
+}
+
+/// Why a root cannot be used.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+pub enum RootError {
+    /// It breaks the format's rules.
+    #[error(transparent)]
+    Malformed(#[from] Malformed),
+    /// A property that this version does not know and may not skip.
+    #[error("unknown property {0}")]
+    UnknownProperty(u16),
+}
+
+fn read_properties(mut cursor: Cursor<'_>) -> Result<About, RootError> {
+    let mut about = About::default();
+    while !cursor.is_empty() {
+        let kind = cursor.u16()?;
+        cursor.zeros(2)?;
+        let length = cursor.u32()? as usize;
+        let mut value = Cursor::new(cursor.bytes(length)?, "index root");
+        match kind {
+            MADE_AT => {
+                about.made_at = Timestamp { seconds: value.i64()?, nanoseconds: value.u32()? };
+                value.end()?;
+            }
+            NAME => about.name = value.rest().to_vec(),
+            SQUEEZE => {
+                about.squeeze = Some(value.u8()?);
+                value.end()?;
+            }
+            MESSAGE => {
+                let message = value.rest();
+                let text = std::str::from_utf8(message).ok().filter(|text| text.len() <= MAX_MESSAGE_BYTES);
+                about.message = text.ok_or(Malformed("message"))?.to_owned();
+            }
+            unknown if unknown & MUST_BE_UNDERSTOOD != 0 => return Err(RootError::UnknownProperty(unknown)),
+            _ => {}
+        }
+    }
+    Ok(about)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ground::entry::{Content, Entry, EntryPath};
+    use rstest::rstest;
+
+    fn entry(path: &str, kind: EntryKind) -> IndexEntry {
+        let link_target = if kind == EntryKind::Link { b"x".to_vec() } else { Vec::new() };
+        let path = EntryPath::new(path).unwrap();
+        let entry = Entry { id: 1, path, kind, mode: 0o644, modified: Timestamp::default(), link_target };
+        let listed = ListedEntry { entry, content: Content::default() };
+        IndexEntry { listed, place: Place { frame_at: 3, record_at: 9 } }
+    }
+
+    #[test]
+    fn pages_and_roots_come_back() {
+        let entries = [entry("a", EntryKind::Folder), entry("a/b", EntryKind::Link)];
+        let mut builder = PageBuilder::default();
+        entries.iter().for_each(|entry| builder.add(entry));
+        let (page, page_ref) = builder.finish();
+        assert_eq!(read_page(&page, &page_ref).unwrap(), entries);
+        let made_at = Timestamp { seconds: 1_700_000_000, nanoseconds: 5 };
+        let about = About { made_at, name: b"dossier".to_vec(), squeeze: Some(2), message: "Mind the step.".into() };
+        let root = Root { about, pages: vec![page_ref] };
+        assert_eq!(Root::decode(&root.encode().unwrap()).unwrap(), root);
+    }
+
+    #[rstest]
+    #[case::rising(&[("a", EntryKind::Folder), ("a/b", EntryKind::File), ("a.b", EntryKind::File)], true)]
+    #[case::twice(&[("a", EntryKind::File), ("a", EntryKind::File)], false)]
+    #[case::falling(&[("b", EntryKind::File), ("a", EntryKind::File)], false)]
+    #[case::below_a_file(&[("a", EntryKind::File), ("a/b", EntryKind::File)], false)]
+    #[case::below_a_link(&[("a", EntryKind::Link), ("a/b", EntryKind::File)], false)]
+    fn an_index_out_of_order_is_refused(#[case] paths: &[(&str, EntryKind)], #[case] good: bool) {
+        let entries: Vec<_> = paths.iter().map(|(path, kind)| entry(path, *kind).listed).collect();
+        assert_eq!(check_order(entries.iter()).is_ok(), good);
+    }
+}

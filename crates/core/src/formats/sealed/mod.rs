@@ -1,0 +1,35 @@
+//! The sealed format: encrypted, authenticated archives, from entries to cells and back.
+//!
+//! Writing: entries become records, records fill frames, frames are compressed one by one and flow as
+//! the inner stream into cells, and cells are sealed and handed to the volume layer. An index and a
+//! tail close the stream. Reading goes the same way back and believes nothing that is not both
+//! authentic and within the format's limits: whoever sealed an archive may be hostile too.
+//!
+//! docs/format.md gives every byte.
+
+pub mod cells;
+mod delivery;
+pub mod frame;
+pub mod framing;
+pub mod head;
+pub mod index;
+pub mod keys;
+pub mod pages;
+pub mod reader;
+pub mod record;
+pub mod salvage;
+pub mod stream;
+pub mod tail;
+pub mod volume;
+pub mod writer;
+
+pub use framing::{FrameDraft, Framer};
+
+pub use crate::ground::entry::Totals;
+pub use crate::ground::wire;
+pub use head::{HeadError, cost_of, seal_head};
+pub use index::About;
+pub use keys::{ArchiveKey, CostLimit, KeyCost};
+pub use reader::{ExtractError, SealedError, SealedReader, UnlockedSet, key_of_open_to_all, unlock, unlock_given};
+pub use salvage::{Lost, Salvage};
+pub use writer::{CompressedFrame, SealError, SealedArchive, SealedWriter};

@@ -1,0 +1,506 @@
+//! Reading a sealed archive: unlock, believe the tail, list the index, extract in stream order.
+//!
+//! Everything is authentic before it is looked at, and held to the format's rules before it is
+//! believed. What a sink is told has been compared with the index; a file ends only if its digest is right.
+
+use super::cells::CellSeal;
+use super::delivery::{Delivery, Open};
+use super::frame::{FRAME_HEADER_BYTES, FrameError, FrameHeader, FrameKind};
+use super::head::{HeadError, open_head, open_to_all};
+use super::index::{About, IndexEntry, Place, Root, RootError, check_order, read_page};
+use super::keys::{ArchiveKey, CostLimit};
+use super::record::{RecordError, Records};
+use super::stream::{INNER_PER_CELL, StreamError, StreamReader};
+use super::tail::{TAIL_BYTES, Tail};
+use super::wire::Malformed;
+use crate::codecs::block::{CodecError, Decompressor};
+use crate::formats::reader::ArchiveReader;
+use crate::formats::sealed::volume::{CellReader, VolumeSet};
+use crate::ground::context::{Cancelled, Context, Progress};
+use crate::ground::entry::{EntrySink, ListedEntry, Totals};
+use crate::ground::pipeline::{Jobs, NoThreads, Spares, ordered};
+use crate::ground::secrets::Credentials;
+
+/// Why an archive cannot be read.
+#[derive(Debug, thiserror::Error)]
+pub enum SealedError {
+    /// It cannot be unlocked.
+    #[error(transparent)]
+    Head(#[from] HeadError),
+    /// A part of the stream is missing, damaged, not authentic or malformed.
+    #[error(transparent)]
+    Stream(#[from] StreamError),
+    /// A record breaks the format's rules, needs a newer version or has an unsafe path.
+    #[error(transparent)]
+    Record(#[from] RecordError),
+    /// A frame breaks the format's rules or needs a newer version.
+    #[error(transparent)]
+    Frame(#[from] FrameError),
+    /// The index's root breaks the format's rules or needs a newer version.
+    #[error(transparent)]
+    Root(#[from] RootError),
+    /// A frame does not decompress.
+    #[error(transparent)]
+    Codec(#[from] CodecError),
+    /// The system gave too few threads.
+    #[error(transparent)]
+    NoThreads(#[from] NoThreads),
+    /// A file's content is not what its digest says.
+    #[error("the content of {} is not what was packed", String::from_utf8_lossy(.0))]
+    WrongDigest(Vec<u8>),
+    /// The user asked to stop.
+    #[error(transparent)]
+    Cancelled(#[from] Cancelled),
+}
+
+impl From<Malformed> for SealedError {
+    fn from(malformed: Malformed) -> Self {
+        StreamError::from(malformed).into()
+    }
+}
+
+/// Why an extraction stopped.
+pub type ExtractError<E> = crate::formats::reader::ExtractError<SealedError, E>;
+
+/// An unlocked archive.
+pub struct SealedReader {
+    stream: StreamReader,
+    tail: Tail,
+    about: About,
+    listed: Vec<ListedEntry>,
+    places: Vec<Place>,
+    /// Where the first part of the index begins in the inner stream, behind all content.
+    content_end: u64,
+}
+
+impl SealedReader {
+    /// Unlocks a set and reads its index. The order: head (cost, password, commitment, tag), last cell,
+    /// tail, root, pages.
+    ///
+    /// # Errors
+    /// [`SealedError`], the first that applies in that order.
+    pub fn unlock(set: VolumeSet, credentials: &Credentials) -> Result<Self, SealedError> {
+        let key = unlock(&set, credentials, CostLimit::Bearable)?;
+        Self::with_key(set, &key)
+    }
+
+    /// Reads the index of a set whose key [`unlock`] gave.
+    ///
+    /// # Errors
+    /// As of [`SealedReader::unlock`].
+    pub fn with_key(set: VolumeSet, key: &ArchiveKey) -> Result<Self, SealedError> {
+        let mut stream = stream_of(set, key)?;
+        let mut decompressor = Decompressor::new()?;
+        let tail = stream.tail()?;
+        let Index { about, listed, places, content_end } = read_index(&mut stream, &mut decompressor, &tail)?;
+        Ok(Self { stream, tail, about, listed, places, content_end })
+    }
+
+    /// Every entry, sorted by path.
+    pub fn entries(&self) -> &[ListedEntry] {
+        &self.listed
+    }
+
+    /// What the archive says of itself.
+    pub fn about(&self) -> &About {
+        &self.about
+    }
+
+    /// BLAKE3 of the index's root, which holds the digests of all its pages.
+    pub fn index_digest(&self) -> [u8; 32] {
+        self.tail.index_digest
+    }
+
+    /// The volumes that it is read from.
+    pub fn set(&self) -> &VolumeSet {
+        self.stream.cells().set()
+    }
+
+    /// The share that squeezing left of each entry, as far as that is known: entries that share a frame share what it takes, so
+    /// only of the one that has all content is it.
+    pub fn kept_shares(&self) -> Vec<Option<f64>> {
+        let mut with_content = self.listed.iter().enumerate().filter(|(_, listed)| listed.content.size > 0);
+        let mut kept = vec![None; self.listed.len()];
+        if let (Some((place, only)), None) = (with_content.next(), with_content.next()) {
+            let taken = self.content_end.saturating_sub(self.places[place].frame_at);
+            kept[place] = Some((taken as f64 / only.content.size as f64).min(1.0));
+        }
+        kept
+    }
+
+    /// Bytes of volumes read so far.
+    pub fn bytes_read(&self) -> u64 {
+        self.stream.cells().bytes_read()
+    }
+
+    /// What it holds in all.
+    pub fn totals(&self) -> Totals {
+        let mut totals = Totals::default();
+        self.listed.iter().for_each(|listed| totals.add(listed.entry.kind, listed.content.size));
+        totals
+    }
+
+    /// From now on cells' checks are compared too (see [`StreamReader::compare_checks`]).
+    pub fn compare_checks(&mut self) {
+        self.stream.compare_checks();
+    }
+
+    /// Reads the whole stream once, from its first byte to its last, and hands every entry to the sink.
+    ///
+    /// # Errors
+    /// [`ExtractError`]; what the sink was told to end before that is complete and right.
+    pub fn extract<S: EntrySink + ?Sized>(
+        &mut self,
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<S::Error>> {
+        let mut order: Vec<usize> = (0..self.places.len()).collect();
+        order.sort_unstable_by_key(|index| self.places[*index]);
+        let mut expected = order.into_iter().map(|index| (&self.listed[index], self.places[index]));
+        let mut delivery = Delivery { sink, context, next: expected.next(), open: Open::Nothing, selective: false };
+        let (stream, tail) = (&mut self.stream, &self.tail);
+        let geometry = stream.cells().set().geometry;
+        let spares = Spares::new(context.threads);
+        let (read, delivered) = ordered(
+            context.threads,
+            |jobs| read_all_frames(stream, tail, &spares, jobs),
+            || decompressing(&spares),
+            |frame: Result<RawFrame, CodecError>| -> Result<(), ExtractError<S::Error>> {
+                let frame = frame.map_err(SealedError::from)?;
+                context.go_on().map_err(SealedError::from)?;
+                context.tell(Progress::Volume(geometry.locate(frame.at / INNER_PER_CELL as u64).0));
+                if frame.kind == FrameKind::Content {
+                    for record in Records::new(&frame.bytes) {
+                        let (record_at, record) = record.map_err(SealedError::from)?;
+                        let place = Place { frame_at: frame.at, record_at };
+                        delivery.take(place, record, || expected.next())?;
+                    }
+                }
+                spares.give(frame.bytes);
+                Ok(())
+            },
+        )
+        .map_err(SealedError::from)?;
+        // What was delivered came first, so its failure counts before one in reading further on.
+        delivered?;
+        read?;
+        if delivery.next.is_some() || !matches!(delivery.open, Open::Nothing) {
+            return Err(SealedError::from(Malformed("index")).into());
+        }
+        Ok(())
+    }
+
+    /// Hands some entries, by their places in [`SealedReader::entries`], to the sink, in stream order. Reads their own
+    /// frames only.
+    ///
+    /// # Errors
+    /// [`ExtractError`].
+    pub fn extract_some<S: EntrySink + ?Sized>(
+        &mut self,
+        wanted: &[usize],
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<S::Error>> {
+        let Self { stream, tail, listed, places, .. } = self;
+        let mut order: Vec<usize> = wanted.iter().copied().filter(|place| *place < places.len()).collect();
+        order.sort_unstable_by_key(|place| places[*place]);
+        order.dedup();
+        let mut expected = order.into_iter().map(|place| (&listed[place], places[place]));
+        let mut delivery = Delivery { sink, context, next: expected.next(), open: Open::Nothing, selective: true };
+        let mut decompressor = Decompressor::new().map_err(SealedError::from)?;
+        let (mut frame_at, mut raw) = (delivery.next.map_or(0, |(_, place)| place.frame_at), Vec::new());
+        while !delivery.is_done() {
+            context.go_on().map_err(SealedError::from)?;
+            let header = read_frame(stream, &mut decompressor, frame_at, tail, &mut raw)?;
+            let records = if header.kind == FrameKind::Content { raw.as_slice() } else { &[] };
+            for record in Records::new(records) {
+                let (record_at, record) = record.map_err(SealedError::from)?;
+                delivery.take(Place { frame_at, record_at }, record, || expected.next())?;
+                if delivery.is_done() {
+                    break;
+                }
+            }
+            frame_at = match delivery.skip_to() {
+                Some(frame) if frame > frame_at => frame,
+                // What should have begun in this frame did not.
+                Some(_) => return Err(SealedError::from(Malformed("index")).into()),
+                None => frame_at + FRAME_HEADER_BYTES as u64 + u64::from(header.stored_bytes),
+            };
+        }
+        Ok(())
+    }
+}
+
+impl ArchiveReader for SealedReader {
+    type Error = SealedError;
+
+    fn entries(&self) -> &[ListedEntry] {
+        Self::entries(self)
+    }
+
+    fn extract<S: EntrySink + ?Sized>(
+        &mut self,
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<S::Error>> {
+        Self::extract(self, sink, context)
+    }
+
+    fn extract_some<S: EntrySink + ?Sized>(
+        &mut self,
+        wanted: &[usize],
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<S::Error>> {
+        Self::extract_some(self, wanted, sink, context)
+    }
+}
+
+/// The key of a set, for whoever has the right credentials: the one costly step of unlocking.
+///
+/// # Errors
+/// [`SealedError::Head`].
+pub fn unlock(set: &VolumeSet, credentials: &Credentials, limit: CostLimit) -> Result<ArchiveKey, SealedError> {
+    Ok(open_head(&set.head, &set.ids.set, credentials, limit)?)
+}
+
+/// A set that is unlocked: as those of its headers describe it that the key proves genuine.
+#[derive(Debug)]
+pub struct UnlockedSet {
+    /// The volumes.
+    pub set: VolumeSet,
+    /// Their key.
+    pub key: ArchiveKey,
+    /// Whether it needs a password.
+    pub secret: bool,
+}
+
+/// Unlocks a set with what was given, or, where it has no password, with nothing; `None` where something is needed and nothing
+/// was given. Where headers contradict each other, each of what they say is tried. A set without a password is refused where
+/// one is expected: anybody can have made it.
+///
+/// # Errors
+/// [`SealedError::Head`]: the first error of what most headers say; [`HeadError::OpenToAll`].
+pub fn unlock_given(
+    set: &VolumeSet,
+    given: Option<&Credentials>,
+    limit: CostLimit,
+    password_expected: bool,
+) -> Result<Option<UnlockedSet>, SealedError> {
+    let mut first_error = None;
+    if let Some(given) = given {
+        for candidate in std::iter::once(set).chain(&set.rivals) {
+            match unlock(candidate, given, limit) {
+                Ok(key) => return Ok(Some(UnlockedSet { set: candidate.clone(), key, secret: true })),
+                Err(error) => first_error = first_error.or(Some(error)),
+            }
+        }
+    }
+    if let Some(key) = key_of_open_to_all(set, password_expected)? {
+        return Ok(Some(UnlockedSet { set: set.clone(), key, secret: false }));
+    }
+    first_error.map_or(Ok(None), Err)
+}
+
+/// The key of a set that is open to all, since it has no password; `None` for one that has. Whoever was given a password
+/// for it (`password_given`) expects another archive, and must not get this one instead: anybody can have made it.
+///
+/// # Errors
+/// [`SealedError::Head`]; [`HeadError::OpenToAll`] where a password was given and there is none.
+pub fn key_of_open_to_all(set: &VolumeSet, password_given: bool) -> Result<Option<ArchiveKey>, SealedError> {
+    match open_to_all(&set.head, &set.ids.set)? {
+        Some(_) if password_given => Err(HeadError::OpenToAll.into()),
+        key => Ok(key),
+    }
+}
+
+/// The stream of cells of a set that is unlocked.
+pub(super) fn stream_of(set: VolumeSet, key: &ArchiveKey) -> Result<StreamReader, SealedError> {
+    let seal = CellSeal::new(key, &set.ids.set).map_err(|_| Malformed("key"))?;
+    Ok(StreamReader::new(seal, CellReader::new(set)))
+}
+
+/// A whole index: what the archive says of itself, and its entries, sorted by path, each with its place.
+pub(super) struct Index {
+    pub about: About,
+    pub listed: Vec<ListedEntry>,
+    pub places: Vec<Place>,
+    pub content_end: u64,
+}
+
+/// Reads the root and all pages, and holds them to the tail.
+pub(super) fn read_index(
+    stream: &mut StreamReader,
+    decompressor: &mut Decompressor,
+    tail: &Tail,
+) -> Result<Index, SealedError> {
+    let root = read_root(stream, decompressor, tail)?;
+    let content_end = root.pages.first().map_or(tail.root_at, |page| page.frame_at);
+    let mut index = Index { about: root.about, listed: Vec::new(), places: Vec::new(), content_end };
+    let mut raw = Vec::new();
+    for page in &root.pages {
+        let header = read_frame(stream, decompressor, page.frame_at, tail, &mut raw)?;
+        if header.kind != FrameKind::IndexPage || header.stored_bytes + FRAME_HEADER_BYTES as u32 != page.frame_bytes {
+            return Err(Malformed("index page").into());
+        }
+        let page = read_page(&raw, page)?;
+        check_order(index.listed.last().into_iter().chain(page.iter().map(|entry| &entry.listed)))?;
+        for IndexEntry { listed, place } in page {
+            index.listed.push(listed);
+            index.places.push(place);
+        }
+    }
+    let mut ids: Vec<u64> = index.listed.iter().map(|listed| listed.entry.id).collect();
+    ids.sort_unstable();
+    let unique = ids.is_sorted_by(|one, other| one < other);
+    let content_bytes = index.listed.iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
+    if !unique || index.listed.len() as u64 != tail.entries || content_bytes != tail.content_bytes {
+        return Err(Malformed("index").into());
+    }
+    Ok(index)
+}
+
+fn read_root(stream: &mut StreamReader, decompressor: &mut Decompressor, tail: &Tail) -> Result<Root, SealedError> {
+    let mut raw = Vec::new();
+    let header = read_frame(stream, decompressor, tail.root_at, tail, &mut raw)?;
+    let right_place = header.kind == FrameKind::IndexRoot
+        && header.stored_bytes.checked_add(FRAME_HEADER_BYTES as u32) == Some(tail.root_bytes);
+    if !right_place || blake3::hash(&raw).as_bytes() != &tail.index_digest {
+        return Err(Malformed("index root").into());
+    }
+    Ok(Root::decode(&raw)?)
+}
+
+/// Reads and decompresses the frame at a place of the inner stream.
+fn read_frame(
+    stream: &mut StreamReader,
+    decompressor: &mut Decompressor,
+    frame_at: u64,
+    tail: &Tail,
+    raw: &mut Vec<u8>,
+) -> Result<FrameHeader, SealedError> {
+    let frame = read_stored_frame(stream, frame_at, tail, Vec::new())?;
+    decompressor.decompress(frame.header.codec, &frame.stored, frame.header.raw_bytes as usize, raw)?;
+    Ok(frame.header)
+}
+
+/// A frame as it is stored.
+pub(super) struct StoredFrame {
+    at: u64,
+    pub header: FrameHeader,
+    pub stored: Vec<u8>,
+}
+
+/// A decompressed frame.
+struct RawFrame {
+    at: u64,
+    kind: FrameKind,
+    bytes: Vec<u8>,
+}
+
+/// Reads the frame at a place of the inner stream into `buffer`.
+pub(super) fn read_stored_frame(
+    stream: &mut StreamReader,
+    frame_at: u64,
+    tail: &Tail,
+    mut buffer: Vec<u8>,
+) -> Result<StoredFrame, SealedError> {
+    let left = tail.inner_bytes.saturating_sub(frame_at);
+    if left < FRAME_HEADER_BYTES as u64 {
+        return Err(Malformed("frame place").into());
+    }
+    buffer.clear();
+    stream.read(frame_at, FRAME_HEADER_BYTES, &mut buffer)?;
+    let header = FrameHeader::decode(&buffer)?;
+    if u64::from(header.stored_bytes) > left - FRAME_HEADER_BYTES as u64 {
+        return Err(Malformed("frame length").into());
+    }
+    buffer.clear();
+    buffer.try_reserve(header.stored_bytes as usize).map_err(|_| CodecError::Compressor)?;
+    stream.read(frame_at + FRAME_HEADER_BYTES as u64, header.stored_bytes as usize, &mut buffer)?;
+    Ok(StoredFrame { at: frame_at, header, stored: buffer })
+}
+
+type Reading = Jobs<StoredFrame, Result<RawFrame, CodecError>>;
+
+/// Reads the whole stream, frame after frame, to its last zero. A reader that nobody listens to any more stops.
+fn read_all_frames(stream: &mut StreamReader, tail: &Tail, spares: &Spares, jobs: &Reading) -> Result<(), SealedError> {
+    let mut frames = FrameWalk::new(tail);
+    while let Some(frame) = frames.next(stream, spares)? {
+        if jobs.submit(frame).is_err() {
+            return Ok(());
+        }
+    }
+    frames.finish(stream)
+}
+
+/// A worker with a decompressor of its own.
+fn decompressing(spares: &Spares) -> impl FnMut(StoredFrame) -> Result<RawFrame, CodecError> {
+    let mut decompressor = Decompressor::new();
+    move |frame| {
+        let decompressor = decompressor.as_mut().map_err(|error| *error)?;
+        let FrameHeader { codec, raw_bytes, kind, .. } = frame.header;
+        let (bytes, left_over) =
+            decompressor.decompress_owned(codec, frame.stored, raw_bytes as usize, spares.take())?;
+        spares.give(left_over);
+        Ok(RawFrame { at: frame.at, kind, bytes })
+    }
+}
+
+/// Goes through all frames in order and holds the cells' marks to where frames really begin.
+struct FrameWalk<'a> {
+    tail: &'a Tail,
+    position: u64,
+    /// Cells before this one have had their marks compared.
+    marks_compared: u64,
+}
+
+impl<'a> FrameWalk<'a> {
+    fn new(tail: &'a Tail) -> Self {
+        Self { tail, position: 0, marks_compared: 0 }
+    }
+
+    fn next(&mut self, stream: &mut StreamReader, spares: &Spares) -> Result<Option<StoredFrame>, SealedError> {
+        if self.position == self.tail.inner_bytes {
+            return Ok(None);
+        }
+        let frame_at = self.position;
+        let cell = frame_at / INNER_PER_CELL as u64;
+        if cell >= self.marks_compared {
+            self.no_frame_begins_before(cell, stream)?;
+            if stream.first_frame(cell)? != Some((frame_at % INNER_PER_CELL as u64) as usize) {
+                return Err(Malformed("frame mark").into());
+            }
+            self.marks_compared = cell + 1;
+        }
+        let frame = read_stored_frame(stream, frame_at, self.tail, spares.take())?;
+        self.position += FRAME_HEADER_BYTES as u64 + u64::from(frame.header.stored_bytes);
+        Ok(Some(frame))
+    }
+
+    fn no_frame_begins_before(&mut self, cell: u64, stream: &mut StreamReader) -> Result<(), SealedError> {
+        while self.marks_compared < cell {
+            if stream.first_frame(self.marks_compared)?.is_some() {
+                return Err(Malformed("frame mark").into());
+            }
+            self.marks_compared += 1;
+        }
+        Ok(())
+    }
+
+    /// Behind the last frame there is nothing but zeros and the tail.
+    fn finish(mut self, stream: &mut StreamReader) -> Result<(), SealedError> {
+        self.no_frame_begins_before(self.tail.cells, stream)?;
+        let per_cell = INNER_PER_CELL as u64;
+        for cell in self.tail.inner_bytes / per_cell..self.tail.cells {
+            let tail_bytes = if cell + 1 == self.tail.cells { TAIL_BYTES } else { 0 };
+            let inner = stream.load(cell)?;
+            let from = self.tail.inner_bytes.saturating_sub(cell * per_cell) as usize;
+            let padding = inner.get(from..inner.len() - tail_bytes).ok_or(Malformed("padding"))?;
+            if padding.iter().any(|byte| *byte != 0) {
+                return Err(Malformed("padding").into());
+            }
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,291 @@
+//! Salvage: with volumes missing or damaged, every file that lies wholly in what is here can still be had.
+//!
+//! An explicit mode: the end of the stream may be lost, so nothing proves that nothing is missing. What is delivered
+//! is as authentic as ever, cell by cell, and each file's digest is right. After a gap the next cell's mark tells where
+//! a frame begins. Two passes: the first finds what is whole, the second delivers that and nothing else.
+
+use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
+use super::index::{Place, check_order};
+use super::keys::ArchiveKey;
+use super::reader::{ExtractError, Index, SealedError, read_index, read_stored_frame, stream_of};
+use super::record::{Record, RecordError, Records};
+use super::stream::{INNER_PER_CELL, StreamReader};
+use super::tail::Tail;
+use super::wire::Malformed;
+use crate::codecs::block::Decompressor;
+use crate::formats::sealed::volume::VolumeSet;
+use crate::ground::context::{Context, Progress};
+use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry};
+use std::collections::{HashMap, HashSet};
+
+/// An archive of which parts may be lost.
+pub struct Salvage {
+    stream: StreamReader,
+    tail: Tail,
+    whole: Vec<ListedEntry>,
+    places: HashMap<Place, usize>,
+    lost: Option<Vec<Lost>>,
+}
+
+/// What is not whole.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Lost {
+    /// Its path.
+    pub path: EntryPath,
+    /// The numbers of the volumes, missing or damaged, that it needs.
+    pub volumes: Vec<u32>,
+}
+
+impl Salvage {
+    /// Finds what is whole in a set, complete or not, whose key [`super::unlock`] gave.
+    ///
+    /// # Errors
+    /// [`SealedError`] where a path is unsafe, or what is whole contradicts the index; damage
+    /// is no error here.
+    pub fn survey(set: VolumeSet, key: &ArchiveKey, context: &Context<'_>) -> Result<Self, SealedError> {
+        let mut stream = stream_of(set, key)?;
+        let mut decompressor = Decompressor::new()?;
+        let index = stream.tail().map_err(SealedError::from).and_then(|tail| {
+            let index = read_index(&mut stream, &mut decompressor, &tail)?;
+            Ok((tail, index))
+        });
+        let cells = stream.cells().set().geometry.cells;
+        let (tail, index) = match index {
+            Ok((tail, index)) => (tail, Some(index)),
+            Err(_) => (Tail { inner_bytes: cells.saturating_mul(INNER_PER_CELL as u64), ..Tail::default() }, None),
+        };
+        let mut found = Finding::default();
+        walk(&mut stream, &tail, context, |piece| -> Result<(), SealedError> {
+            found.take(piece);
+            Ok(())
+        })?;
+        let mut whole = found.whole;
+        whole.sort_by(|one, other| one.0.entry.path.cmp(&other.0.entry.path));
+        check_order(whole.iter().map(|(listed, _)| listed))?;
+        let lost = index.map(|index| lost_of(&index, &whole, &mut stream, &tail)).transpose()?;
+        let places = whole.iter().enumerate().map(|(at, (_, place))| (*place, at)).collect();
+        Ok(Self { stream, tail, whole: whole.into_iter().map(|(listed, _)| listed).collect(), places, lost })
+    }
+
+    /// The volumes that it is read from.
+    pub fn set(&self) -> &VolumeSet {
+        self.stream.cells().set()
+    }
+
+    /// What is whole, sorted by path.
+    pub fn entries(&self) -> &[ListedEntry] {
+        &self.whole
+    }
+
+    /// What is not whole, sorted by path; `None` where the index is lost too, and nobody can tell.
+    pub fn lost(&self) -> Option<&[Lost]> {
+        self.lost.as_deref()
+    }
+
+    /// Hands everything that is whole to the sink.
+    ///
+    /// # Errors
+    /// [`ExtractError`]: the sink's, or the archive's where it changed since it was surveyed.
+    pub fn extract<S: EntrySink + ?Sized>(
+        &mut self,
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<S::Error>> {
+        let (whole, places) = (&self.whole, &self.places);
+        let mut open: Option<(&ListedEntry, blake3::Hasher)> = None;
+        let mut delivered = 0;
+        walk(&mut self.stream, &self.tail, context, |piece| -> Result<(), ExtractError<S::Error>> {
+            match (piece, &mut open) {
+                (Piece::Record(place, Record::Entry(_)), _) => {
+                    open = None;
+                    if let Some(listed) = places.get(&place).map(|at| &whole[*at]) {
+                        context.tell(Progress::Entry(&listed.entry.path));
+                        sink.begin(&listed.entry).map_err(ExtractError::Sink)?;
+                        if listed.entry.kind == EntryKind::File {
+                            open = Some((listed, blake3::Hasher::new()));
+                        } else {
+                            sink.end(&listed.entry, &listed.content).map_err(ExtractError::Sink)?;
+                            delivered += 1;
+                        }
+                    }
+                }
+                (Piece::Record(_, Record::Data { bytes, .. }), Some((_, hasher))) => {
+                    hasher.update(bytes);
+                    context.tell(Progress::Advance(bytes.len() as u64));
+                    sink.content(bytes).map_err(ExtractError::Sink)?;
+                }
+                (Piece::Record(_, Record::End { .. }), Some((listed, hasher))) => {
+                    if hasher.finalize().as_bytes() != &listed.content.digest {
+                        return Err(SealedError::WrongDigest(listed.entry.path.as_bytes().to_vec()).into());
+                    }
+                    sink.end(&listed.entry, &listed.content).map_err(ExtractError::Sink)?;
+                    delivered += 1;
+                    open = None;
+                }
+                (Piece::Gap, _) => open = None,
+                _ => {}
+            }
+            Ok(())
+        })?;
+        if delivered == whole.len() { Ok(()) } else { Err(SealedError::from(Malformed("stream")).into()) }
+    }
+}
+
+/// What the index lists and is not whole. What is whole must be what the index lists.
+fn lost_of(
+    index: &Index,
+    whole: &[(ListedEntry, Place)],
+    stream: &mut StreamReader,
+    tail: &Tail,
+) -> Result<Vec<Lost>, SealedError> {
+    let found: HashSet<Place> = whole.iter().map(|(_, place)| *place).collect();
+    let listed: HashMap<Place, &ListedEntry> = index.places.iter().copied().zip(&index.listed).collect();
+    if whole.iter().any(|(entry, place)| listed.get(place) != Some(&entry)) {
+        return Err(Malformed("record order").into());
+    }
+    let mut order: Vec<Place> = index.places.clone();
+    order.sort_unstable();
+    let lost = index.listed.iter().zip(&index.places).filter(|(_, place)| !found.contains(place));
+    let described = lost.map(|(listed, place)| {
+        let next = order.partition_point(|other| other <= place);
+        let end = end_of(*place, order.get(next), index.content_end, stream, tail);
+        Lost { path: listed.entry.path.clone(), volumes: unreadable(place.frame_at, end, stream) }
+    });
+    Ok(described.collect())
+}
+
+/// Where the records of an entry end in the inner stream at the latest, as far as the frame that the next one begins in
+/// can still be measured.
+fn end_of(place: Place, next: Option<&Place>, content_end: u64, stream: &mut StreamReader, tail: &Tail) -> u64 {
+    let last_frame = match next {
+        None => return content_end,
+        Some(next) if next.frame_at > place.frame_at && next.record_at == 0 => return next.frame_at,
+        Some(next) => next.frame_at,
+    };
+    let mut header = Vec::new();
+    let read = stream.read(last_frame, FRAME_HEADER_BYTES, &mut header).is_ok();
+    let stored = FrameHeader::decode(&header).ok().filter(|_| read).map_or(0, |header| header.stored_bytes);
+    last_frame.saturating_add(FRAME_HEADER_BYTES as u64 + u64::from(stored)).min(tail.inner_bytes)
+}
+
+/// The volumes with cells of a stretch of the inner stream that cannot be had.
+fn unreadable(from: u64, to: u64, stream: &mut StreamReader) -> Vec<u32> {
+    let geometry = stream.cells().set().geometry;
+    let cell_of = |place: u64| place / INNER_PER_CELL as u64;
+    let mut volumes: Vec<u32> = Vec::new();
+    for cell in cell_of(from)..=cell_of(to.saturating_sub(1)).min(geometry.cells.saturating_sub(1)) {
+        let volume = geometry.locate(cell).0;
+        if volumes.last() != Some(&volume) && stream.first_frame(cell).is_err() {
+            volumes.push(volume);
+        }
+    }
+    volumes
+}
+
+/// What the walk comes upon.
+enum Piece<'a> {
+    /// A record, and where it begins.
+    Record(Place, Record<'a>),
+    /// Something before the next record is lost.
+    Gap,
+}
+
+/// Goes through every frame that can be read, from gap to gap.
+fn walk<E: From<SealedError>>(
+    stream: &mut StreamReader,
+    tail: &Tail,
+    context: &Context<'_>,
+    mut take: impl FnMut(Piece<'_>) -> Result<(), E>,
+) -> Result<(), E> {
+    let mut decompressor = Decompressor::new().map_err(SealedError::from)?;
+    let (mut position, mut cell, mut raw) = (None, 0, Vec::new());
+    loop {
+        context.go_on().map_err(SealedError::from)?;
+        let frame_at = match position {
+            Some(position) if position >= tail.inner_bytes => return Ok(()),
+            Some(position) => position,
+            None => match next_frame(stream, &mut cell) {
+                Some(found) => found,
+                None => return Ok(()),
+            },
+        };
+        if position.is_none() {
+            take(Piece::Gap)?;
+        }
+        position = None;
+        cell = frame_at / INNER_PER_CELL as u64 + 1;
+        let Ok(frame) = read_stored_frame(stream, frame_at, tail, Vec::new()) else { continue };
+        let header = frame.header;
+        if decompressor.decompress(header.codec, &frame.stored, header.raw_bytes as usize, &mut raw).is_err() {
+            continue;
+        }
+        position = Some(frame_at + FRAME_HEADER_BYTES as u64 + u64::from(header.stored_bytes));
+        if header.kind == FrameKind::Content {
+            for record in Records::new(&raw) {
+                match record {
+                    Ok((record_at, record)) => take(Piece::Record(Place { frame_at, record_at }, record))?,
+                    // Whoever sealed this wanted harm; nothing of it is worth saving.
+                    Err(error @ RecordError::UnsafePath { .. }) => return Err(SealedError::from(error).into()),
+                    Err(_) => {
+                        take(Piece::Gap)?;
+                        break;
+                    }
+                }
+            }
+        }
+    }
+}
+
+/// The first frame that begins in `cell` or a later one, as far as those can be read.
+fn next_frame(stream: &mut StreamReader, cell: &mut u64) -> Option<u64> {
+    let cells = stream.cells().set().geometry.cells;
+    while *cell < cells {
+        if let Ok(Some(mark)) = stream.first_frame(*cell) {
+            return Some(*cell * INNER_PER_CELL as u64 + mark as u64);
+        }
+        *cell += 1;
+    }
+    None
+}
+
+/// Puts records together, and keeps what is whole.
+#[derive(Default)]
+struct Finding {
+    open: Option<OpenFile>,
+    whole: Vec<(ListedEntry, Place)>,
+}
+
+struct OpenFile {
+    entry: Entry,
+    place: Place,
+    size: u64,
+    hasher: Box<blake3::Hasher>,
+}
+
+impl Finding {
+    fn take(&mut self, piece: Piece<'_>) {
+        match (piece, self.open.take()) {
+            (Piece::Record(place, Record::Entry(entry)), _) if entry.kind == EntryKind::File => {
+                self.open = Some(OpenFile { entry, place, size: 0, hasher: Box::default() });
+            }
+            (Piece::Record(place, Record::Entry(entry)), _) => {
+                self.whole.push((ListedEntry { entry, content: Content::default() }, place));
+            }
+            (Piece::Record(_, Record::Data { id, offset, bytes }), Some(mut open))
+                if id == open.entry.id && offset == open.size =>
+            {
+                open.hasher.update(bytes);
+                open.size = open.size.saturating_add(bytes.len() as u64);
+                self.open = Some(open);
+            }
+            (Piece::Record(_, Record::End { id, content, abandoned: false }), Some(open))
+                if id == open.entry.id
+                    && content.size == open.size
+                    && open.hasher.finalize().as_bytes() == &content.digest =>
+            {
+                self.whole.push((ListedEntry { entry: open.entry, content }, open.place));
+            }
+            _ => {}
+        }
+    }
+}

@@ -1,0 +1,301 @@
+//! The inner stream: frames one after another, carried in cells, closed by the tail.
+//!
+//! A cell's plaintext begins with a mark that says where in it the first new frame begins, so that a
+//! reader who has lost cells finds its way again.
+
+use super::cells::{CELL_OVERHEAD, CellSeal, MAX_PLAIN_BYTES, PlainCells};
+use super::tail::{TAIL_BYTES, Tail};
+use super::wire::Malformed;
+use crate::formats::sealed::volume::{
+    CELL_BYTES, CellError, CellReader, Cells, Geometry, HEADER_BYTES, LAST_CELL_STEP, MAX_VOLUMES, cell_offset,
+};
+use crate::ground::pipeline::{Spares, Stopped};
+use std::collections::HashMap;
+use std::path::PathBuf;
+
+/// Bytes before the inner stream's part in a cell: the mark and two zeros.
+const MARK_BYTES: usize = 4;
+
+/// Bytes of the inner stream in every cell but the last.
+pub const INNER_PER_CELL: usize = MAX_PLAIN_BYTES - MARK_BYTES;
+
+/// The mark of a cell in which no frame begins.
+const NO_FRAME: u16 = 0xFFFF;
+
+/// Cells that are handed over together, to be sealed by one worker.
+const CELLS_TOGETHER: usize = 16;
+
+/// How an inner stream of so many bytes will be cut into volumes of at most `volume_limit` bytes. `None` where not even
+/// one cell fits, or there would be more volumes than a set may have.
+pub fn geometry_of(inner_bytes: u64, volume_limit: Option<u64>) -> Option<Geometry> {
+    let per_cell = INNER_PER_CELL as u64;
+    let with_tail = inner_bytes + TAIL_BYTES as u64;
+    let cells = with_tail.div_ceil(per_cell);
+    let in_last = (with_tail - (cells - 1) * per_cell) as usize + MARK_BYTES + CELL_OVERHEAD;
+    let per_volume = volume_limit.map_or(Some(u32::MAX), Geometry::cells_within)?;
+    let data_volumes =
+        u32::try_from(cells.div_ceil(u64::from(per_volume))).ok().filter(|count| *count <= MAX_VOLUMES)?;
+    let single = data_volumes == 1;
+    let cells_per_volume = if single { u32::try_from(cells).ok()? } else { per_volume };
+    let last_cell_bytes = in_last.next_multiple_of(LAST_CELL_STEP) as u32;
+    Some(Geometry { data_volumes, spare_volumes: 0, cells_per_volume, cells, last_cell_bytes })
+}
+
+/// The most bytes of an inner stream that fit one volume of at most `volume_limit` bytes; `None` where nothing does.
+pub fn inner_within(volume_limit: u64) -> Option<u64> {
+    let room = volume_limit.checked_sub(HEADER_BYTES as u64)?;
+    let (full, rest) = (room / CELL_BYTES as u64, room % CELL_BYTES as u64);
+    let last =
+        (rest / LAST_CELL_STEP as u64 * LAST_CELL_STEP as u64).saturating_sub((CELL_OVERHEAD + MARK_BYTES) as u64);
+    (full * INNER_PER_CELL as u64 + last).checked_sub(TAIL_BYTES as u64)
+}
+
+/// Cuts the inner stream into cells, and hands them over in order, ready to be sealed.
+pub struct StreamWriter<'a, H> {
+    hand_over: H,
+    spares: &'a Spares,
+    /// Finished cells, then the one that is being filled.
+    cells: Cells,
+    /// Where the cell that is being filled begins in `cells`.
+    current: usize,
+    /// That cell's number in the stream.
+    number: u64,
+    mark: u16,
+    position: u64,
+}
+
+impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> StreamWriter<'a, H> {
+    /// A writer that hands its cells to `hand_over`, and takes its buffers from `spares`.
+    pub fn new(spares: &'a Spares, hand_over: H) -> Self {
+        let mut writer =
+            Self { hand_over, spares, cells: Cells::default(), current: 0, number: 0, mark: NO_FRAME, position: 0 };
+        writer.start_together();
+        writer
+    }
+
+    /// How many bytes of the inner stream are written.
+    pub fn position(&self) -> u64 {
+        self.position
+    }
+
+    fn plain_bytes(&self) -> usize {
+        self.cells.bytes.len() - self.current
+    }
+
+    fn start_together(&mut self) {
+        let mut bytes = self.spares.take();
+        bytes.clear();
+        bytes.reserve(CELLS_TOGETHER * CELL_BYTES);
+        self.cells = Cells { first: self.number, bytes };
+        self.start_cell();
+    }
+
+    fn start_cell(&mut self) {
+        self.current = self.cells.bytes.len();
+        self.cells.bytes.extend_from_slice(&[0; MARK_BYTES]);
+        self.mark = NO_FRAME;
+    }
+
+    /// Leaves room for tag and check behind the plaintext.
+    fn close_cell(&mut self) {
+        self.cells.bytes[self.current..self.current + 2].copy_from_slice(&self.mark.to_le_bytes());
+        self.cells.bytes.resize(self.cells.bytes.len() + CELL_OVERHEAD, 0);
+        self.number += 1;
+    }
+
+    fn next_cell(&mut self) -> Result<(), Stopped> {
+        self.close_cell();
+        if self.cells.bytes.len() >= CELLS_TOGETHER * CELL_BYTES {
+            let cells = std::mem::take(&mut self.cells);
+            (self.hand_over)(PlainCells { cells, with_last: false })?;
+            self.start_together();
+        } else {
+            self.start_cell();
+        }
+        Ok(())
+    }
+
+    /// Says that the next byte begins a frame.
+    ///
+    /// # Errors
+    /// [`Stopped`].
+    pub fn begin_frame(&mut self) -> Result<(), Stopped> {
+        if self.plain_bytes() == MAX_PLAIN_BYTES {
+            self.next_cell()?;
+        }
+        if self.mark == NO_FRAME {
+            self.mark = (self.plain_bytes() - MARK_BYTES) as u16;
+        }
+        Ok(())
+    }
+
+    /// Writes bytes of the current frame.
+    ///
+    /// # Errors
+    /// [`Stopped`].
+    pub fn write(&mut self, mut bytes: &[u8]) -> Result<(), Stopped> {
+        while !bytes.is_empty() {
+            if self.plain_bytes() == MAX_PLAIN_BYTES {
+                self.next_cell()?;
+            }
+            let (now, later) = bytes.split_at(bytes.len().min(MAX_PLAIN_BYTES - self.plain_bytes()));
+            self.cells.bytes.extend_from_slice(now);
+            self.position += now.len() as u64;
+            bytes = later;
+        }
+        Ok(())
+    }
+
+    /// Closes the stream with the tail, whose lengths are filled in here.
+    ///
+    /// # Errors
+    /// [`Stopped`].
+    pub fn finish(mut self, mut tail: Tail) -> Result<(), Stopped> {
+        if self.plain_bytes() + TAIL_BYTES > MAX_PLAIN_BYTES {
+            self.cells.bytes.resize(self.current + MAX_PLAIN_BYTES, 0);
+            self.next_cell()?;
+        }
+        tail.inner_bytes = self.position;
+        tail.cells = self.number + 1;
+        let cell_bytes = (self.plain_bytes() + TAIL_BYTES + CELL_OVERHEAD).next_multiple_of(LAST_CELL_STEP);
+        self.cells.bytes.resize(self.current + cell_bytes - CELL_OVERHEAD - TAIL_BYTES, 0);
+        self.cells.bytes.extend_from_slice(&tail.encode());
+        self.close_cell();
+        (self.hand_over)(PlainCells { cells: self.cells, with_last: true })
+    }
+}
+
+/// Why a part of the inner stream cannot be read.
+#[derive(Debug, thiserror::Error)]
+pub enum StreamError {
+    /// A cell is missing, damaged or unreadable.
+    #[error(transparent)]
+    Cell(#[from] CellError),
+    /// A cell passes its check and yet is not what was sealed.
+    #[error("volume {volume} was changed on purpose at byte {offset}")]
+    NotAuthentic {
+        /// The volume.
+        volume: u32,
+        /// A file that holds it.
+        path: PathBuf,
+        /// Where the cell begins in that file, in bytes.
+        offset: u64,
+    },
+    /// Authentic bytes break the format's rules.
+    #[error(transparent)]
+    Malformed(#[from] Malformed),
+}
+
+/// Cells whose marks are remembered after the cells themselves are gone.
+const MARKS_KEPT: usize = 1_024;
+
+/// Reads the inner stream from any place; keeps one cell.
+pub struct StreamReader {
+    seal: CellSeal,
+    cells: CellReader,
+    /// The cell whose plaintext the cell reader holds.
+    current: Option<u64>,
+    marks: HashMap<u64, u16>,
+    compare_checks: bool,
+}
+
+impl StreamReader {
+    /// A reader of this set's stream.
+    pub fn new(seal: CellSeal, cells: CellReader) -> Self {
+        Self { seal, cells, current: None, marks: HashMap::new(), compare_checks: false }
+    }
+
+    /// From now on the checks of cells are compared too, though a seal that is right says more: for proving that
+    /// somebody without the password will find the volumes intact.
+    pub fn compare_checks(&mut self) {
+        (self.compare_checks, self.current) = (true, None);
+    }
+
+    /// The cells that are read.
+    pub fn cells(&self) -> &CellReader {
+        &self.cells
+    }
+
+    /// Opens a cell and gives its part of the inner stream.
+    ///
+    /// # Errors
+    /// [`StreamError`].
+    pub fn load(&mut self, cell: u64) -> Result<&[u8], StreamError> {
+        if self.current != Some(cell) {
+            self.current = None;
+            self.open(cell)?;
+            self.current = Some(cell);
+        }
+        Ok(self.cells.held().get(MARK_BYTES..).unwrap_or_default())
+    }
+
+    /// Opens a cell and notes its mark.
+    fn open(&mut self, cell: u64) -> Result<(), StreamError> {
+        let geometry = self.cells.set().geometry;
+        let seal = &self.seal;
+        // Where two copies differ and both pass their checks, the seal decides.
+        let open = |sealed: &mut [u8]| seal.open(cell, cell + 1 == geometry.cells, sealed).ok();
+        let opened = if self.compare_checks { self.cells.read(cell, open) } else { self.cells.read_sealed(cell, open) };
+        if !opened? {
+            let (volume, index) = geometry.locate(cell);
+            let files = self.cells.set().volumes.get(&volume).and_then(|copies| copies.first());
+            let path = files.map(|file| file.path.clone()).unwrap_or_default();
+            return Err(StreamError::NotAuthentic { volume, path, offset: cell_offset(index) });
+        }
+        let [low, high, 0, 0, ..] = *self.cells.held() else { return Err(Malformed("cell").into()) };
+        if self.marks.len() >= MARKS_KEPT {
+            self.marks.clear();
+        }
+        self.marks.insert(cell, u16::from_le_bytes([low, high]));
+        Ok(())
+    }
+
+    /// Where in a cell's part of the inner stream the first frame begins, if one does.
+    ///
+    /// # Errors
+    /// [`StreamError`].
+    pub fn first_frame(&mut self, cell: u64) -> Result<Option<usize>, StreamError> {
+        if !self.marks.contains_key(&cell) {
+            self.load(cell)?;
+        }
+        let mark = self.marks.get(&cell).copied().unwrap_or(NO_FRAME);
+        Ok((mark != NO_FRAME).then_some(mark.into()))
+    }
+
+    /// The tail, from the last cell.
+    ///
+    /// # Errors
+    /// [`StreamError`].
+    pub fn tail(&mut self) -> Result<Tail, StreamError> {
+        let cells = self.cells.set().geometry.cells;
+        let inner = self.load(cells.saturating_sub(1))?;
+        let tail = inner.len().checked_sub(TAIL_BYTES).and_then(|at| inner.get(at..)).ok_or(Malformed("tail"))?;
+        let tail = Tail::decode(tail)?;
+        let last = inner.len() - TAIL_BYTES;
+        let room = cells.saturating_sub(1).saturating_mul(INNER_PER_CELL as u64).saturating_add(last as u64);
+        if tail.cells != cells || tail.inner_bytes > room {
+            return Err(Malformed("tail").into());
+        }
+        Ok(tail)
+    }
+
+    /// Appends `length` bytes of the inner stream from `position` on to `output`. The caller has
+    /// bounded the length.
+    ///
+    /// # Errors
+    /// [`StreamError`].
+    pub fn read(&mut self, mut position: u64, mut length: usize, output: &mut Vec<u8>) -> Result<(), StreamError> {
+        while length > 0 {
+            let inner = self.load(position / INNER_PER_CELL as u64)?;
+            let from = (position % INNER_PER_CELL as u64) as usize;
+            let part = inner.get(from..inner.len().min(from.saturating_add(length))).unwrap_or_default();
+            if part.is_empty() {
+                return Err(Malformed("stream").into());
+            }
+            output.extend_from_slice(part);
+            position += part.len() as u64;
+            length -= part.len();
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,261 @@
+//! Finding a volume set: from any of its volumes, under any file names, in any order.
+//!
+//! What was found is told here; [`super::candidates`] finds it.
+
+use super::candidates::Candidates;
+use super::header::{Head, Header, HeaderError, Ids};
+use super::supplement::{PAGE_BYTES, Run, decode_page, offset_in};
+use super::{CELL_BYTES, Geometry, HEADER_BYTES, cell_offset};
+use crate::disk::{FileError, Links, open_regular};
+use std::collections::BTreeMap;
+use std::ffi::OsString;
+use std::fs::File;
+use std::io;
+use std::os::unix::fs::FileExt as _;
+use std::path::{Path, PathBuf};
+
+/// One file that holds a volume, or a copy of it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct VolumeFile {
+    /// Where it is.
+    pub path: PathBuf,
+    /// Its length in bytes.
+    pub length: u64,
+    /// Its header is damaged, and its cells told which volume it is.
+    pub header_damaged: bool,
+    /// Of a supplement, which cells it holds; `None` for a volume, which holds all of its own.
+    pub runs: Option<Vec<Run>>,
+}
+
+impl VolumeFile {
+    /// Where a cell of volume `number` begins in this file, in bytes; `None` where it is not in it.
+    pub fn offset_of(&self, geometry: &Geometry, number: u32, index: u32) -> Option<u64> {
+        match &self.runs {
+            None => Some(cell_offset(index)),
+            Some(runs) => offset_in(runs, geometry.first_cell(number) + u64::from(index)),
+        }
+    }
+
+    /// The cells of volume `number` that begin within this file, in order.
+    pub fn held(&self, geometry: &Geometry, number: u32) -> Vec<Run> {
+        let all = Run::of_volume(geometry, number);
+        let (first, end) = (all.first, all.end());
+        match &self.runs {
+            None => {
+                let room = self.length.saturating_sub(HEADER_BYTES as u64).div_ceil(CELL_BYTES as u64);
+                Run::between(first, end.min(first.saturating_add(room))).into_iter().collect()
+            }
+            Some(runs) => {
+                runs.iter().filter_map(|run| Run::between(run.first.max(first), run.end().min(end))).collect()
+            }
+        }
+    }
+}
+
+/// A set's volumes as far as they are here.
+#[derive(Debug, Clone)]
+pub struct VolumeSet {
+    /// Set and cutting.
+    pub ids: Ids,
+    /// How the stream is cut.
+    pub geometry: Geometry,
+    /// How it is unlocked.
+    pub head: Head,
+    /// The data volumes by number, each with at least one file.
+    pub volumes: BTreeMap<u32, Vec<VolumeFile>>,
+    /// Files whose headers contradict those of the others, so that they are not believed.
+    pub contradicting: Vec<PathBuf>,
+    /// Files with damaged headers beside the set that could not be recognised by their cells either.
+    pub unrecognised: Vec<PathBuf>,
+    /// Files with damaged headers that were not compared with every volume, since that would have taken too much work.
+    pub untried: Vec<PathBuf>,
+    /// The same set as headers describe it that contradict these; the password tells which is genuine.
+    pub rivals: Vec<VolumeSet>,
+}
+
+/// A set that was found among others, for the choice.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SetSummary {
+    /// Which one it is.
+    pub ids: Ids,
+    /// One of its files.
+    pub example: PathBuf,
+    /// How many of its volumes are here.
+    pub here: usize,
+    /// How many it has.
+    pub count: u32,
+}
+
+/// Why no single set was found.
+#[derive(Debug, thiserror::Error)]
+pub enum GatherError {
+    /// A named path does not exist.
+    #[error("{} does not exist", path.display())]
+    Missing {
+        /// The absolute path that was tried.
+        path: PathBuf,
+        /// Names beside it that look alike.
+        similar: Vec<OsString>,
+        /// Folders beside it in which packing under such a name is at work, or was interrupted.
+        unfinished: Vec<PathBuf>,
+    },
+    /// A named file cannot be used as a volume.
+    #[error("{}: {why}", path.display())]
+    Unusable {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong with its header.
+        why: HeaderError,
+    },
+    /// The named folders hold no volume.
+    #[error("no volumes found")]
+    NoVolumes {
+        /// The folders.
+        places: Vec<PathBuf>,
+        /// Folders in them in which packing is at work, or was interrupted.
+        unfinished: Vec<PathBuf>,
+    },
+    /// Volumes of more than one set.
+    #[error("volumes of several sets")]
+    SeveralSets(Vec<SetSummary>),
+    /// Volumes are missing, and the job needs all of them.
+    #[error("{} of {count} volumes are missing", missing.len())]
+    Incomplete {
+        /// The numbers that are missing.
+        missing: Vec<u32>,
+        /// How many volumes the set has.
+        count: u32,
+        /// Files beside it that may be some of them, but whose headers are damaged.
+        unrecognised: Vec<PathBuf>,
+    },
+    /// The system refused to let a file or folder be read.
+    #[error(transparent)]
+    File(#[from] FileError),
+}
+
+impl VolumeSet {
+    /// Finds the one set that the paths speak of. A volume stands for its whole set, sought in its
+    /// folder; a folder stands for the set in it.
+    ///
+    /// # Errors
+    /// [`GatherError`].
+    pub fn gather(paths: &[PathBuf]) -> Result<Self, GatherError> {
+        let found = Candidates::among(paths)?;
+        let wanted = found.choose(paths)?;
+        found.assemble(wanted)
+    }
+
+    /// The set of these ids among those that the paths speak of.
+    ///
+    /// # Errors
+    /// [`GatherError`]; [`GatherError::NoVolumes`] where none of its volumes is there.
+    pub fn gather_one(paths: &[PathBuf], wanted: Ids) -> Result<Self, GatherError> {
+        Candidates::among(paths)?.assemble(wanted)
+    }
+
+    /// The set that these very files make up; nothing else is looked at.
+    ///
+    /// # Errors
+    /// [`GatherError`].
+    pub fn from_files(paths: &[PathBuf]) -> Result<Self, GatherError> {
+        let mut found = Candidates::default();
+        for path in paths {
+            found.name(path)?;
+        }
+        let wanted = found.choose(paths)?;
+        found.assemble(wanted)
+    }
+
+    /// The numbers of the data volumes that are not here.
+    pub fn missing(&self) -> Vec<u32> {
+        (1..=self.geometry.data_volumes).filter(|number| !self.volumes.contains_key(number)).collect()
+    }
+
+    /// This set, if no volume of it is missing.
+    ///
+    /// # Errors
+    /// [`GatherError::Incomplete`].
+    pub fn complete(self) -> Result<Self, GatherError> {
+        let missing = self.missing();
+        if missing.is_empty() {
+            return Ok(self);
+        }
+        Err(GatherError::Incomplete { missing, count: self.geometry.data_volumes, unrecognised: self.unrecognised })
+    }
+
+    /// A supplement is a further copy of each volume that it holds cells of.
+    pub(super) fn supplement(&mut self, mut file: VolumeFile) {
+        let Some(runs) = read_runs(&file.path, &self.ids, &self.geometry) else {
+            self.unrecognised.push(file.path);
+            return;
+        };
+        let mut numbers: Vec<u32> = runs
+            .iter()
+            .flat_map(|run| self.geometry.locate(run.first).0..=self.geometry.locate(run.end() - 1).0)
+            .collect();
+        numbers.dedup();
+        file.runs = Some(runs);
+        for number in numbers {
+            self.volumes.entry(number).or_default().push(file.clone());
+        }
+    }
+
+    /// The best copies first. A supplement holds little, and is asked last.
+    pub(super) fn sort_copies(&mut self) {
+        for copies in self.volumes.values_mut() {
+            copies.sort_by_key(|file| (file.runs.is_some(), file.header_damaged, file.path.clone()));
+        }
+    }
+
+    /// A file of the set's first volume that is here.
+    pub fn any_file(&self) -> Option<&VolumeFile> {
+        self.volumes.values().flatten().next()
+    }
+}
+
+/// The header of a file that is a volume; `None` for any other.
+///
+/// # Errors
+/// [`FileError`] from the system.
+pub fn header_of(path: &Path) -> Result<Option<Header>, FileError> {
+    let (file, _) = open_regular(path, Links::Follow)?;
+    Ok(read_header(&file).ok())
+}
+
+/// A header that a bad disc does not give back is damaged too; its cells may still tell.
+pub(super) fn read_header(file: &File) -> Result<Header, HeaderError> {
+    let mut bytes = [0; HEADER_BYTES];
+    // What a short file lacks stays zero, and fails the check.
+    read_up_to(file, &mut bytes, 0).map_err(|_| HeaderError::Damaged)?;
+    Header::decode(&bytes)
+}
+
+/// Which cells a supplement holds.
+fn read_runs(path: &Path, ids: &Ids, geometry: &Geometry) -> Option<Vec<Run>> {
+    let (file, metadata) = open_regular(path, Links::Follow).ok()?;
+    let mut page = [0; PAGE_BYTES];
+    read_up_to(&file, &mut page, HEADER_BYTES as u64).ok()?;
+    let runs = decode_page(ids, geometry, &page)?;
+    // What is claimed counts as far as the file can hold it.
+    let mut room = metadata.len().saturating_sub((HEADER_BYTES + PAGE_BYTES) as u64).div_ceil(CELL_BYTES as u64);
+    let held = runs.into_iter().map_while(|run| {
+        let count = run.count.min(u32::try_from(room).unwrap_or(u32::MAX));
+        room -= u64::from(count);
+        (count > 0).then_some(Run { count, ..run })
+    });
+    Some(held.collect::<Vec<_>>()).filter(|runs| !runs.is_empty())
+}
+
+/// Reads until the buffer is full or the file ends; how many bytes.
+pub(super) fn read_up_to(file: &File, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
+    let mut filled = 0;
+    while filled < buffer.len() {
+        match file.read_at(&mut buffer[filled..], offset + filled as u64) {
+            Ok(0) => break,
+            Ok(count) => filled += count,
+            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+            Err(error) => return Err(error),
+        }
+    }
+    Ok(filled)
+}

@@ -1,0 +1,151 @@
+//! Cutting a stream of sealed cells into staged volume files, and writing their headers last.
+
+use super::header::{Head, Header, Ids, VolumeKind};
+use super::{CELL_BYTES, Cutting, Geometry, HEADER_BYTES, MAX_CELLS, MAX_VOLUMES, names};
+use crate::disk::staging::{Placing, Staging};
+use crate::disk::{FileError, NewFile};
+
+/// Why volumes cannot be written.
+#[derive(Debug, thiserror::Error)]
+pub enum WriteError {
+    /// The fit leaves no room for a header and one cell.
+    #[error("a volume needs at least {} bytes", super::MIN_VOLUME_BYTES)]
+    FitTooSmall,
+    /// The set would have more volumes than the format counts.
+    #[error("more than {MAX_VOLUMES} volumes")]
+    TooManyVolumes,
+    /// The stream is longer than the format counts.
+    #[error("more than {MAX_CELLS} cells")]
+    TooManyCells,
+    /// The system refused an operation.
+    #[error(transparent)]
+    File(#[from] FileError),
+}
+
+/// Cuts cells into volumes.
+pub struct VolumeWriter<'a> {
+    staging: &'a Staging,
+    cutting: Cutting,
+    volume: u32,
+    /// The number under which the first volume is staged.
+    first_staged: u32,
+    index: u32,
+    file: Option<NewFile>,
+    cells: u64,
+    last_cell_bytes: u32,
+}
+
+/// What was written.
+#[derive(Debug, Clone)]
+pub struct WrittenVolumes {
+    /// How the stream is cut.
+    pub geometry: Geometry,
+    /// The way from each staged file to its final name, in order.
+    pub placings: Vec<Placing>,
+}
+
+impl<'a> VolumeWriter<'a> {
+    /// A writer into `staging`, of volumes of at most `volume_limit` bytes.
+    ///
+    /// # Errors
+    /// [`WriteError::FitTooSmall`].
+    pub fn new(staging: &'a Staging, ids: Ids, volume_limit: Option<u64>) -> Result<Self, WriteError> {
+        let cells_per_volume = match volume_limit {
+            Some(limit) => Geometry::cells_within(limit).ok_or(WriteError::FitTooSmall)?,
+            None => u32::MAX,
+        };
+        let cutting = Cutting { ids, cells_per_volume };
+        Ok(Self { staging, cutting, volume: 0, first_staged: 1, index: 0, file: None, cells: 0, last_cell_bytes: 0 })
+    }
+
+    /// Stages its volumes under numbers from this one on, where several sets are staged together.
+    #[must_use]
+    pub fn staged_from(self, first_staged: u32) -> Self {
+        Self { first_staged, ..self }
+    }
+
+    fn staged_number(&self, volume: u32) -> u32 {
+        self.first_staged.saturating_add(volume).saturating_sub(1)
+    }
+
+    /// How the cells are cut, for making their checks.
+    pub fn cutting(&self) -> Cutting {
+        self.cutting
+    }
+
+    /// The number of the volume being written, from 1.
+    pub fn volume(&self) -> u32 {
+        self.volume
+    }
+
+    /// Writes the stream's next cells, checks and all.
+    ///
+    /// # Errors
+    /// [`WriteError`].
+    pub fn write(&mut self, mut cells: &[u8]) -> Result<(), WriteError> {
+        while !cells.is_empty() {
+            if self.volume == 0 || self.index == self.cutting.cells_per_volume {
+                self.next_volume()?;
+            }
+            let room = u64::from(self.cutting.cells_per_volume - self.index) * CELL_BYTES as u64;
+            let (now, later) = cells.split_at(usize::try_from(room).unwrap_or(usize::MAX).min(cells.len()));
+            if let Some(file) = &mut self.file {
+                file.write(now)?;
+            }
+            let count = now.len().div_ceil(CELL_BYTES);
+            self.cells += count as u64;
+            if self.cells > MAX_CELLS {
+                return Err(WriteError::TooManyCells);
+            }
+            self.index += count as u32;
+            self.last_cell_bytes = (now.len() - (count - 1) * CELL_BYTES) as u32;
+            cells = later;
+        }
+        Ok(())
+    }
+
+    fn next_volume(&mut self) -> Result<(), WriteError> {
+        if self.volume == MAX_VOLUMES {
+            return Err(WriteError::TooManyVolumes);
+        }
+        self.close()?;
+        self.volume += 1;
+        self.index = 0;
+        let mut file = self.staging.create(self.staged_number(self.volume))?;
+        file.write(&[0; HEADER_BYTES])?;
+        self.file = Some(file);
+        Ok(())
+    }
+
+    fn close(&mut self) -> Result<(), FileError> {
+        self.file.take().map_or(Ok(()), NewFile::close)
+    }
+
+    /// Writes every header, now that the count is known, and syncs every file.
+    ///
+    /// # Errors
+    /// [`WriteError`].
+    pub fn finish(mut self, head: &Head) -> Result<WrittenVolumes, WriteError> {
+        self.close()?;
+        let single = self.volume == 1;
+        let geometry = Geometry {
+            data_volumes: self.volume,
+            spare_volumes: 0,
+            cells_per_volume: if single { self.index } else { self.cutting.cells_per_volume },
+            cells: self.cells,
+            last_cell_bytes: self.last_cell_bytes,
+        };
+        let mut placings = Vec::new();
+        for number in 1..=self.volume {
+            let header = Header { kind: VolumeKind::Data, ids: self.cutting.ids, number, geometry, head: head.clone() };
+            let staged = self.staged_number(number);
+            let mut file = self.staging.reopen(staged)?;
+            file.write_at(0, &header.encode())?;
+            file.sync()?;
+            file.drop_cached_pages();
+            file.close()?;
+            placings.push(Placing { number: staged, suffix: names::suffix(number, self.volume) });
+        }
+        Ok(WrittenVolumes { geometry, placings })
+    }
+}

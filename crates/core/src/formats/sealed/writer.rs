@@ -1,0 +1,178 @@
+//! Writing a sealed archive: compressed frames in, cells ready to be sealed out, the index at the end.
+
+use super::cells::{NotAuthentic, PlainCells};
+use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
+use super::framing::Framed;
+use super::head::HeadError;
+use super::index::{About, IndexEntry, Place, Root};
+use super::pages::{MakeScratch, PageStore};
+use super::stream::StreamWriter;
+use super::tail::Tail;
+use crate::codecs::block::{Block, CodecError, Compressor, Squeeze};
+use crate::disk::FileError;
+use crate::formats::sealed::volume::WriteError;
+use crate::ground::context::{Context, NoRandomness};
+use crate::ground::entry::Totals;
+use crate::ground::pipeline::{Spares, Stopped};
+use std::collections::VecDeque;
+
+/// Why an archive cannot be written.
+#[derive(Debug, thiserror::Error)]
+pub enum SealError {
+    /// Volumes cannot be written.
+    #[error(transparent)]
+    Write(#[from] WriteError),
+    /// The head cannot be made.
+    #[error(transparent)]
+    Head(#[from] HeadError),
+    /// Compression failed.
+    #[error(transparent)]
+    Codec(#[from] CodecError),
+    /// Sealing failed.
+    #[error(transparent)]
+    Seal(#[from] NotAuthentic),
+    /// More entries than one index holds.
+    #[error("too many entries")]
+    TooManyEntries,
+    /// Entries came in another order than that of their paths.
+    #[error("entries out of order")]
+    OutOfOrder,
+    /// Nobody took the cells any more.
+    #[error(transparent)]
+    Stopped(#[from] Stopped),
+}
+
+impl From<FileError> for SealError {
+    fn from(error: FileError) -> Self {
+        Self::Write(error.into())
+    }
+}
+
+impl From<NoRandomness> for SealError {
+    fn from(error: NoRandomness) -> Self {
+        Self::Head(error.into())
+    }
+}
+
+/// A compressed content frame, and the entries that are complete with it.
+#[derive(Debug)]
+pub struct CompressedFrame {
+    /// The frame's payload.
+    pub block: Block,
+    /// The entries.
+    pub completed: Vec<Framed>,
+}
+
+/// A closed archive.
+#[derive(Debug, Clone, Copy)]
+pub struct SealedArchive {
+    /// What it holds in all.
+    pub totals: Totals,
+    /// BLAKE3 of the index's root, which holds the digests of all its pages.
+    pub index_digest: [u8; 32],
+}
+
+/// Takes compressed frames one after another and puts them into cells.
+pub struct SealedWriter<'a, H> {
+    stream: StreamWriter<'a, H>,
+    pages: PageStore<'a>,
+    about: About,
+    /// Where content frames begin: those in which an entry stands that is not complete yet, and later ones.
+    frame_starts: VecDeque<u64>,
+    /// The number of the first of those.
+    first_start: u64,
+    entries: u64,
+    raw_bytes: u64,
+}
+
+impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
+    /// A writer of an archive that says `about` of itself, and hands its cells to `hand_over`. A large index goes
+    /// through a scratch file.
+    ///
+    /// # Errors
+    /// [`SealError`].
+    pub fn new(
+        about: About,
+        make_scratch: &'a MakeScratch<'a>,
+        context: Context<'a>,
+        spares: &'a Spares,
+        hand_over: H,
+    ) -> Result<Self, SealError> {
+        Ok(Self {
+            stream: StreamWriter::new(spares, hand_over),
+            pages: PageStore::new(make_scratch, context)?,
+            about,
+            frame_starts: VecDeque::new(),
+            first_start: 0,
+            entries: 0,
+            raw_bytes: 0,
+        })
+    }
+
+    /// Bytes of the inner stream written so far.
+    pub fn stream_bytes(&self) -> u64 {
+        self.stream.position()
+    }
+
+    /// Bytes before compression of the frames written so far.
+    pub fn raw_bytes(&self) -> u64 {
+        self.raw_bytes
+    }
+
+    /// Writes the next content frame, and gives its buffer back.
+    ///
+    /// # Errors
+    /// [`SealError`].
+    pub fn write_content(&mut self, frame: CompressedFrame) -> Result<Vec<u8>, SealError> {
+        self.frame_starts.push_back(self.stream.position());
+        self.raw_bytes += frame.block.raw_bytes as u64;
+        write_frame(&mut self.stream, FrameKind::Content, &frame.block)?;
+        for Framed { listed, frame, record_at } in frame.completed {
+            // Entries come in order, so no later one begins in an earlier frame.
+            while self.first_start < frame && self.frame_starts.len() > 1 {
+                self.frame_starts.pop_front();
+                self.first_start += 1;
+            }
+            let start = self.frame_starts.front().filter(|_| self.first_start == frame);
+            let place = Place { frame_at: *start.ok_or(SealError::OutOfOrder)?, record_at };
+            self.pages.add(&IndexEntry { listed, place })?;
+            self.entries += 1;
+        }
+        Ok(frame.block.stored)
+    }
+
+    /// Writes the index of what was framed and closes the stream.
+    ///
+    /// # Errors
+    /// [`SealError`].
+    pub fn finish(self, totals: Totals) -> Result<SealedArchive, SealError> {
+        let Self { mut stream, pages, about, entries, .. } = self;
+        let pages = pages.finish(|page_ref, block| {
+            page_ref.frame_at = stream.position();
+            page_ref.frame_bytes = write_frame(&mut stream, FrameKind::IndexPage, block)?;
+            Ok(())
+        })?;
+        let root = Root { about, pages }.encode().ok_or(SealError::TooManyEntries)?;
+        let index_digest = *blake3::hash(&root).as_bytes();
+        let root_at = stream.position();
+        let (block, _) = Compressor::new(Squeeze::default())?.compress(root, Vec::new())?;
+        let root_bytes = write_frame(&mut stream, FrameKind::IndexRoot, &block)?;
+        let content_bytes = totals.content_bytes;
+        stream.finish(Tail { root_at, root_bytes, entries, content_bytes, index_digest, ..Tail::default() })?;
+        Ok(SealedArchive { totals, index_digest })
+    }
+}
+
+/// Writes a frame; gives its whole length.
+fn write_frame<H: FnMut(PlainCells) -> Result<(), Stopped>>(
+    stream: &mut StreamWriter<'_, H>,
+    kind: FrameKind,
+    block: &Block,
+) -> Result<u32, Stopped> {
+    let (stored_bytes, raw_bytes) = (block.stored.len() as u32, block.raw_bytes as u32);
+    let header = FrameHeader { kind, codec: block.codec, stored_bytes, raw_bytes };
+    stream.begin_frame()?;
+    stream.write(&header.encode())?;
+    stream.write(&block.stored)?;
+    Ok(FRAME_HEADER_BYTES as u32 + stored_bytes)
+}

@@ -1,0 +1,308 @@
+//! Reading: the directory becomes a tree of entries, each held to its own header; content comes out checked.
+
+use super::ZipError;
+use super::agreement::{Cipher, Encryption, Stored, compared, lie_apart, member, place_of};
+use super::cipher::{AesReader, OldReader};
+use super::cover::{cover_among, uncovered};
+use super::directory::{End, find_end, read_directory, read_local};
+use super::segments::Segments;
+use crate::formats::members::{Refused, SameName, Tree};
+use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, ExtractError};
+use crate::ground::context::{Context, Progress};
+use crate::ground::entry::{Content, EntryKind, EntrySink, ListedEntry, MAX_LINK_TARGET_BYTES};
+use crate::ground::secrets::Password;
+use crate::ground::wire::Malformed;
+use std::io::{self, Read};
+
+/// An open archive.
+pub struct ZipReader {
+    segments: Segments,
+    end: End,
+    stored: Vec<Stored>,
+    tree: Tree,
+    password: Option<Password>,
+    /// Whether this was under a cover, and all of it is authentic.
+    uncovered: bool,
+}
+
+impl ZipReader {
+    /// Reads the directory and every entry's header, and compares them. Without a password the content of what is encrypted
+    /// cannot be had, nor where its links lead.
+    ///
+    /// # Errors
+    /// [`ZipError`].
+    pub fn open(segments: Segments, password: Option<Password>, context: &Context<'_>) -> Result<Self, ZipError> {
+        let end = find_end(&segments)?;
+        let headers = read_directory(&segments, &end, context)?;
+        let mut stored = Vec::with_capacity(headers.len());
+        let mut members = Vec::with_capacity(headers.len());
+        let mut extents = Vec::with_capacity(headers.len());
+        let mut refused = Vec::new();
+        for header in &headers {
+            context.go_on()?;
+            let header_at = place_of(&segments, &end, header)?;
+            let local = read_local(&segments, header_at)?;
+            let data_end = local.data_at.checked_add(header.compressed).ok_or(Malformed("entry's length"))?;
+            extents.push((header_at, data_end, header.name.clone()));
+            match compared(&segments, header, &local) {
+                Ok(entry) => {
+                    members.push(member(header, &entry));
+                    stored.push(entry);
+                }
+                // One entry that is not read here keeps nobody from the others.
+                Err(ZipError::Unsupported { name, what }) => refused.push(Refused { name, why: what }),
+                Err(error) => return Err(error),
+            }
+        }
+        if let ([], [first, ..]) = (members.as_slice(), refused.as_slice()) {
+            return Err(ZipError::Unsupported { name: first.name.clone(), what: first.why });
+        }
+        lie_apart(extents, end.directory_at)?;
+        let mut reader = Self { segments, end, stored, tree: Tree::default(), password, uncovered: false };
+        for (place, member) in members.iter_mut().enumerate() {
+            if member.kind == Some(EntryKind::Link) {
+                context.go_on()?;
+                member.link_target = reader.link_target(place)?;
+            }
+        }
+        reader.tree = Tree::grow(&members, SameName::LaterRefused);
+        reader.tree.refused.append(&mut refused);
+        Ok(reader)
+    }
+
+    /// The same archive, with the password. It is tried on the first entry that is encrypted. What is under a cover is read to
+    /// its end first, and stands for the archive from then on.
+    ///
+    /// # Errors
+    /// [`ZipError::WrongPassword`], or what reading comes upon.
+    pub fn unlocked(self, password: Password, context: &Context<'_>) -> Result<Self, ZipError> {
+        if let Some(cover) = cover_among(&self.stored) {
+            let inside = uncovered(self.segments, cover, &password, context)?;
+            return Ok(Self { uncovered: true, ..Self::open(inside, Some(password), context)? });
+        }
+        let Some(first) = self.contents().find(|stored| stored.cipher.encryption() != Encryption::None) else {
+            return Ok(self);
+        };
+        let data = self.segments.range(first.data_at, first.compressed);
+        match first.cipher {
+            Cipher::Aes(strength) => AesReader::new(data, strength, password.as_bytes()).map(drop),
+            Cipher::Old { check } => OldReader::new(data, password.as_bytes(), check).map(drop),
+            Cipher::None => Ok(()),
+        }
+        .map_err(|error| first.cipher_error(error))?;
+        Self::open(self.segments, Some(password), context)
+    }
+
+    /// What is not extracted, and why.
+    pub fn refused(&self) -> &[Refused] {
+        &self.tree.refused
+    }
+
+    /// The password that it was unlocked with.
+    pub fn password(&self) -> Option<&Password> {
+        self.password.as_ref()
+    }
+
+    /// The sender's words behind the directory.
+    pub fn comment(&self) -> &[u8] {
+        &self.end.comment
+    }
+
+    /// Bytes that stand in front of the archive, as a program that extracts itself has them.
+    pub fn bytes_in_front(&self) -> u64 {
+        self.end.before
+    }
+
+    /// The files that it is read from.
+    pub fn segments(&self) -> &Segments {
+        &self.segments
+    }
+
+    /// Whether anything in it is encrypted.
+    pub fn is_encrypted(&self) -> bool {
+        self.encryptions().iter().any(|encryption| *encryption != Encryption::None)
+    }
+
+    /// Whether names, sizes and dates are hidden too from whoever has not the password.
+    pub fn hides_names(&self) -> bool {
+        self.uncovered || self.is_covered()
+    }
+
+    /// Whether nothing is seen of what is inside, for want of the password.
+    pub fn is_covered(&self) -> bool {
+        cover_among(&self.stored).is_some()
+    }
+
+    /// How content is encrypted, each way that occurs.
+    pub fn encryptions(&self) -> Vec<Encryption> {
+        if self.hides_names() {
+            return vec![Encryption::Aes];
+        }
+        let mut found: Vec<Encryption> = self.contents().map(|stored| stored.cipher.encryption()).collect();
+        found.sort_unstable();
+        found.dedup();
+        found
+    }
+
+    /// The methods that occur.
+    pub fn methods(&self) -> Vec<&'static str> {
+        let mut found: Vec<&'static str> = self.contents().map(|stored| stored.method.name()).collect();
+        found.sort_unstable();
+        found.dedup();
+        found
+    }
+
+    fn contents(&self) -> impl Iterator<Item = &Stored> {
+        let files = self.tree.listed.iter().zip(&self.tree.members);
+        let files = files.filter(|(listed, _)| listed.entry.kind != EntryKind::Folder);
+        files.filter_map(|(_, member)| self.stored.get((*member)?))
+    }
+
+    /// The share that compression left of each entry.
+    pub fn kept_shares(&self) -> Vec<f64> {
+        let share = |member: &Option<usize>| {
+            let stored = member.and_then(|member| self.stored.get(member)).filter(|stored| stored.size > 0);
+            stored.map_or(1.0, |stored| (stored.compressed as f64 / stored.size as f64).min(1.0))
+        };
+        self.tree.members.iter().map(share).collect()
+    }
+
+    /// Where a link leads; nowhere that could be told, where a password is needed and none is given.
+    fn link_target(&self, place: usize) -> Result<Vec<u8>, ZipError> {
+        let stored = &self.stored[place];
+        if stored.size > MAX_LINK_TARGET_BYTES as u64 {
+            return Err(ZipError::Contradiction { name: stored.name.clone(), what: "the length of a link's target" });
+        }
+        let mut target = Vec::new();
+        let read = self.read(stored, |bytes| {
+            target.extend_from_slice(bytes);
+            Ok::<(), ZipError>(())
+        });
+        match read {
+            Err(ExtractError::Archive(ZipError::NeedsPassword)) => Ok(Vec::new()),
+            Err(ExtractError::Archive(error) | ExtractError::Sink(error)) => Err(error),
+            Ok(_) => Ok(target),
+        }
+    }
+
+    /// Reads an entry's content to its end, checks it, and says what it came to.
+    fn read<S>(
+        &self,
+        stored: &Stored,
+        take: impl FnMut(&[u8]) -> Result<(), S>,
+    ) -> Result<Content, ExtractError<ZipError, S>> {
+        let password = || self.password.as_ref().map(Password::as_bytes).ok_or(ZipError::NeedsPassword);
+        let mut pump = Pump { stored, take };
+        match stored.cipher {
+            Cipher::None => {
+                pump.through(self.segments.range(stored.data_at, stored.compressed)).map(|(content, _)| content)
+            }
+            Cipher::Old { check } => {
+                let data = self.segments.range(stored.data_at, stored.compressed);
+                let data = OldReader::new(data, password()?, check).map_err(|error| stored.cipher_error(error))?;
+                pump.through(data).map(|(content, _)| content)
+            }
+            Cipher::Aes(strength) => {
+                let data = self.segments.range(stored.data_at, stored.code_at().saturating_sub(stored.data_at));
+                let data = AesReader::new(data, strength, password()?).map_err(|error| stored.cipher_error(error))?;
+                let (content, data) = pump.through(data)?;
+                if !data.has_code(&stored.code(&self.segments)?) {
+                    return Err(stored.damaged("its authentication code is wrong").into());
+                }
+                Ok(content)
+            }
+        }
+    }
+
+    fn hand_over<S: EntrySink + ?Sized>(
+        &self,
+        place: usize,
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<ZipError, S::Error>> {
+        let entry = &self.tree.listed[place].entry;
+        context.tell(Progress::Entry(&entry.path));
+        sink.begin(entry).map_err(ExtractError::Sink)?;
+        let stored = self.tree.members[place].and_then(|member| self.stored.get(member));
+        let content = match stored.filter(|_| entry.kind == EntryKind::File) {
+            None => Content::default(),
+            Some(stored) => self
+                .read(stored, |bytes| {
+                    context.go_on().map_err(|error| ExtractError::Archive(error.into()))?;
+                    context.tell(Progress::Advance(bytes.len() as u64));
+                    sink.content(bytes).map_err(ExtractError::Sink)
+                })
+                .map_err(|error| match error {
+                    ExtractError::Archive(error) => ExtractError::Archive(error),
+                    ExtractError::Sink(error) => error,
+                })?,
+        };
+        sink.end(entry, &content).map_err(ExtractError::Sink)
+    }
+}
+
+impl ArchiveReader for ZipReader {
+    type Error = ZipError;
+
+    fn entries(&self) -> &[ListedEntry] {
+        &self.tree.listed
+    }
+
+    fn extract_some<S: EntrySink + ?Sized>(
+        &mut self,
+        wanted: &[usize],
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), ExtractError<ZipError, S::Error>> {
+        for place in wanted.iter().filter(|place| **place < self.tree.listed.len()) {
+            context.go_on().map_err(ZipError::from)?;
+            self.hand_over(*place, sink, context)?;
+        }
+        Ok(())
+    }
+}
+
+/// Content on its way out.
+struct Pump<'a, T> {
+    stored: &'a Stored,
+    take: T,
+}
+
+impl<T> Pump<'_, T> {
+    /// Decompresses data to its end, and gives it back when all of it was read. Not a byte more comes out than is declared.
+    fn through<R: Read, S>(&mut self, mut data: R) -> Result<(Content, R), ExtractError<ZipError, S>>
+    where
+        T: FnMut(&[u8]) -> Result<(), S>,
+    {
+        let stored = self.stored;
+        let (mut crc, mut digest, mut size) = (crc32fast::Hasher::new(), blake3::Hasher::new(), 0_u64);
+        let mut decoder =
+            stored.method.decompressing(&mut data, stored.size).map_err(|error| stored.read_error(error))?;
+        let mut buffer = vec![0; CONTENT_BYTES];
+        loop {
+            let read = match decoder.read(&mut buffer) {
+                Ok(0) => break,
+                Ok(read) => &buffer[..read],
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
+                Err(error) => return Err(stored.read_error(error).into()),
+            };
+            size += read.len() as u64;
+            if size > stored.size {
+                return Err(stored.damaged("it comes to more bytes than it declares").into());
+            }
+            crc.update(read);
+            digest.update(read);
+            (self.take)(read).map_err(ExtractError::Sink)?;
+        }
+        drop(decoder);
+        // What the decompressor left over: the code is over all of it.
+        io::copy(&mut data, &mut io::sink()).map_err(|error| stored.read_error(error))?;
+        if size != stored.size {
+            return Err(stored.damaged("it comes to fewer bytes than it declares").into());
+        }
+        if stored.crc.is_some_and(|expected| crc.finalize() != expected) {
+            return Err(stored.damaged("its checksum is wrong").into());
+        }
+        Ok((Content { size, digest: *digest.finalize().as_bytes(), ..Content::default() }, data))
+    }
+}

@@ -1,0 +1,146 @@
+//! The bytes of an archive that may lie in several files: one after the other, they are one. Under a cover they are deciphered
+//! as they are read, from any place on.
+
+use super::cipher::EntryKey;
+use crate::disk::{FileAction, FileError, Links, open_regular};
+use std::fs::File;
+use std::io::{self, Read};
+use std::os::unix::fs::FileExt as _;
+use std::path::{Path, PathBuf};
+
+/// Files that are read as one.
+#[derive(Debug)]
+pub struct Segments {
+    files: Vec<Segment>,
+    length: u64,
+    /// Where these are the bytes under a cover: what they are deciphered with, and where in the files they begin.
+    covered: Option<(EntryKey, u64)>,
+}
+
+#[derive(Debug)]
+struct Segment {
+    file: File,
+    path: PathBuf,
+    start: u64,
+    length: u64,
+}
+
+impl Segments {
+    /// Opens files that follow each other.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system, or where one is no regular file.
+    pub fn open<P: AsRef<Path>>(paths: &[P]) -> Result<Self, FileError> {
+        let mut segments = Self { files: Vec::new(), length: 0, covered: None };
+        for path in paths {
+            let (file, metadata) = open_regular(path.as_ref(), Links::Follow)?;
+            let (start, length) = (segments.length, metadata.len());
+            segments.files.push(Segment { file, path: path.as_ref().to_owned(), start, length });
+            segments.length = start.saturating_add(length);
+        }
+        Ok(segments)
+    }
+
+    /// So many bytes from a place on, deciphered: one file, wherever they lie.
+    pub(super) fn deciphered(self, at: u64, length: u64, key: EntryKey) -> Self {
+        Self { files: self.files, length, covered: Some((key, at)) }
+    }
+
+    /// Bytes of all of them.
+    pub fn length(&self) -> u64 {
+        self.length
+    }
+
+    /// How many files there are.
+    pub fn count(&self) -> usize {
+        if self.covered.is_some() { 1 } else { self.files.len() }
+    }
+
+    /// The files' paths, in order.
+    pub fn paths(&self) -> impl Iterator<Item = &Path> {
+        self.files.iter().map(|segment| segment.path.as_path())
+    }
+
+    /// Where a place in one of the files is in all of them; `None` where there is no such place.
+    pub fn place(&self, number: u32, offset: u64) -> Option<u64> {
+        if self.covered.is_some() {
+            return (number == 0 && offset <= self.length).then_some(offset);
+        }
+        let segment = self.files.get(number as usize).filter(|segment| offset <= segment.length)?;
+        segment.start.checked_add(offset)
+    }
+
+    /// Reads bytes at a place; fewer at the end.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn read_at(&self, at: u64, buffer: &mut [u8]) -> Result<usize, FileError> {
+        let Some((key, begins_at)) = &self.covered else { return self.read_files_at(at, buffer) };
+        let room = usize::try_from(self.length.saturating_sub(at)).unwrap_or(usize::MAX).min(buffer.len());
+        let read = self.read_files_at(begins_at.saturating_add(at), &mut buffer[..room])?;
+        Ok(key.apply_at(at, &mut buffer[..read]).map_or(0, |()| read))
+    }
+
+    fn read_files_at(&self, at: u64, buffer: &mut [u8]) -> Result<usize, FileError> {
+        let place = self.files.partition_point(|segment| segment.start + segment.length <= at);
+        let Some(segment) = self.files.get(place) else { return Ok(0) };
+        let inside = at - segment.start;
+        let room = usize::try_from(segment.length - inside).unwrap_or(usize::MAX).min(buffer.len());
+        loop {
+            match segment.file.read_at(&mut buffer[..room], inside) {
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                read => return read.map_err(FileError::on(FileAction::Read, &segment.path)),
+            }
+        }
+    }
+
+    /// Reads exactly so many bytes at a place; `None` where there are fewer.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn bytes_at(&self, at: u64, count: usize) -> Result<Option<Vec<u8>>, FileError> {
+        if at.checked_add(count as u64).is_none_or(|end| end > self.length) {
+            return Ok(None);
+        }
+        let mut bytes = vec![0; count];
+        let mut done = 0;
+        while done < count {
+            match self.read_at(at + done as u64, &mut bytes[done..])? {
+                0 => return Ok(None),
+                read => done += read,
+            }
+        }
+        Ok(Some(bytes))
+    }
+
+    /// A reader of so many bytes from a place on.
+    pub fn range(&self, at: u64, length: u64) -> Range<'_> {
+        Range { segments: self, at, left: length }
+    }
+}
+
+/// A part of the bytes.
+#[derive(Debug)]
+pub struct Range<'a> {
+    segments: &'a Segments,
+    at: u64,
+    left: u64,
+}
+
+impl Range<'_> {
+    /// Bytes that were not read yet.
+    pub fn left(&self) -> u64 {
+        self.left
+    }
+}
+
+impl Read for Range<'_> {
+    /// An error of the system carries its [`FileError`].
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let room = usize::try_from(self.left).unwrap_or(usize::MAX).min(buffer.len());
+        let read = self.segments.read_at(self.at, &mut buffer[..room]).map_err(io::Error::other)?;
+        self.at += read as u64;
+        self.left -= read as u64;
+        Ok(read)
+    }
+}

@@ -1,0 +1,182 @@
+//! Bringing a set together whose volumes come one after the other, each on a disc or stick of its own: whatever is still
+//! missing is copied aside, verified cell by cell, and only then gets its name.
+
+use crate::disk::{FileError, Folder, Links, is_own_name, open_regular, own_name};
+use crate::formats::sealed::volume::{CellReader, GatherError, Geometry, Ids, VolumeFile, VolumeSet, names};
+use crate::ground::context::{Cancelled, Context, NoRandomness};
+use std::collections::BTreeMap;
+use std::ffi::{OsStr, OsString};
+use std::io::{self, Read as _};
+use std::path::{Path, PathBuf};
+
+/// Temporary names begin so.
+const PREFIX: &str = ".collecting-";
+
+/// So many bytes are copied at once.
+const COPIED_BYTES: usize = 1024 * 1024;
+
+/// Why volumes cannot be brought together.
+#[derive(Debug, thiserror::Error)]
+pub enum CollectError {
+    /// The volumes here are not those of one set.
+    #[error(transparent)]
+    Gather(#[from] GatherError),
+    /// The folder that they are copied to cannot be used.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The system gave no random bytes.
+    #[error(transparent)]
+    NoRandomness(#[from] NoRandomness),
+    /// The user asked to stop.
+    #[error(transparent)]
+    Cancelled(#[from] Cancelled),
+}
+
+/// What was found in one place.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Taken {
+    /// The numbers of the volumes that were copied.
+    pub copied: Vec<u32>,
+    /// The numbers of those that are damaged there, or cannot be read.
+    pub damaged: Vec<u32>,
+}
+
+/// A folder in which a set is brought together.
+pub struct Collection {
+    folder: Folder,
+    set: Option<(Ids, Geometry)>,
+    here: BTreeMap<u32, PathBuf>,
+}
+
+impl Collection {
+    /// Opens the folder, making it where it is not there. What an earlier run has copied to it counts.
+    ///
+    /// # Errors
+    /// [`CollectError`]; [`GatherError::SeveralSets`] where the folder holds volumes of several.
+    pub fn begin(folder: &Path, context: &Context<'_>) -> Result<Self, CollectError> {
+        let folder = Folder::open_or_create(folder)?;
+        for name in folder.names()? {
+            if is_own_name(&folder, PREFIX, &name, &(context.owner_key)())? {
+                folder.remove_file(&name)?;
+            }
+        }
+        let mut collection = Self { folder, set: None, here: BTreeMap::new() };
+        match VolumeSet::gather(&[collection.folder.path().to_owned()]) {
+            Ok(set) => {
+                collection.set = Some((set.ids, set.geometry));
+                let files = set.volumes.iter().filter_map(|(number, files)| Some((*number, files.first()?)));
+                let intact = files.filter(|(number, file)| is_intact(&set, *number, file));
+                collection.here = intact.map(|(number, file)| (number, file.path.clone())).collect();
+            }
+            Err(GatherError::NoVolumes { .. }) => {}
+            Err(error) => return Err(error.into()),
+        }
+        Ok(collection)
+    }
+
+    /// The numbers that are still missing, of how many; `None` before the first volume was found.
+    pub fn missing(&self) -> Option<(Vec<u32>, u32)> {
+        let count = self.set?.1.data_volumes;
+        Some(((1..=count).filter(|number| !self.here.contains_key(number)).collect(), count))
+    }
+
+    /// Copies what is still missing from these places. Nothing there is no error: the disc may not be in yet.
+    ///
+    /// # Errors
+    /// [`CollectError`].
+    pub fn take(&mut self, places: &[PathBuf], context: &Context<'_>) -> Result<Taken, CollectError> {
+        let found = match self.set {
+            None => VolumeSet::gather(places),
+            Some((ids, _)) => VolumeSet::gather_one(places, ids),
+        };
+        let found = match found {
+            Ok(found) => found,
+            Err(GatherError::NoVolumes { .. } | GatherError::Missing { .. }) => return Ok(Taken::default()),
+            Err(error) => return Err(error.into()),
+        };
+        self.set = Some((found.ids, found.geometry));
+        let mut taken = Taken::default();
+        for (number, files) in &found.volumes {
+            if self.here.contains_key(number) {
+                continue;
+            }
+            let mut copied = false;
+            // A supplement holds no volume of its own.
+            for file in files.iter().filter(|file| file.runs.is_none()) {
+                copied = copied || self.copy(&found, *number, file, context)?;
+            }
+            if copied { taken.copied.push(*number) } else { taken.damaged.push(*number) }
+        }
+        Ok(taken)
+    }
+
+    /// Copies one file; whether the copy is whole. What cannot be read is as bad as what is damaged.
+    fn copy(
+        &mut self,
+        set: &VolumeSet,
+        number: u32,
+        file: &VolumeFile,
+        context: &Context<'_>,
+    ) -> Result<bool, CollectError> {
+        let run = u64::from_le_bytes(context.random()?);
+        let temporary = own_name(&self.folder, PREFIX, run, &(context.owner_key)())?;
+        let copied = self.copy_to(&temporary, set, number, file, context);
+        if !matches!(copied, Ok(true)) {
+            // What came first is told; a name that could not be removed goes with the next run.
+            let _ = self.folder.remove_file(&temporary);
+        }
+        copied
+    }
+
+    fn copy_to(
+        &mut self,
+        temporary: &OsStr,
+        set: &VolumeSet,
+        number: u32,
+        file: &VolumeFile,
+        context: &Context<'_>,
+    ) -> Result<bool, CollectError> {
+        let mut copy = self.folder.create_file(temporary, 0o600)?;
+        let Ok((mut original, _)) = open_regular(&file.path, Links::Follow) else { return Ok(false) };
+        let mut buffer = vec![0; COPIED_BYTES];
+        loop {
+            context.go_on()?;
+            match original.read(&mut buffer) {
+                Ok(0) => break,
+                Ok(count) => copy.write(&buffer[..count])?,
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(_) => return Ok(false),
+            }
+        }
+        copy.sync()?;
+        copy.close()?;
+        let path = self.folder.path().join(temporary);
+        let copied = VolumeFile { path, ..file.clone() };
+        if file.header_damaged || !is_intact(set, number, &copied) {
+            return Ok(false);
+        }
+        let name = self.free_name(set, number, &file.path)?;
+        self.folder.publish(temporary, &self.folder, &name)?;
+        self.folder.sync()?;
+        self.here.insert(number, self.folder.path().join(name));
+        Ok(true)
+    }
+
+    /// The name that the file has, or, where that is taken here, one after its set.
+    fn free_name(&self, set: &VolumeSet, number: u32, path: &Path) -> Result<OsString, FileError> {
+        let own = path.file_name().unwrap_or_default();
+        if !own.is_empty() && self.folder.kind_of(own)?.is_none() {
+            return Ok(own.to_owned());
+        }
+        let suffix = names::suffix(number, set.geometry.data_volumes);
+        Ok(OsString::from(format!("{}{suffix}", set.ids.set_text())))
+    }
+}
+
+/// Whether every cell of a volume's file passes its check.
+fn is_intact(set: &VolumeSet, number: u32, file: &VolumeFile) -> bool {
+    let volumes = BTreeMap::from([(number, vec![file.clone()])]);
+    let mut reader = CellReader::new(VolumeSet { volumes, ..set.clone() });
+    !file.header_damaged
+        && (0..set.geometry.cells_in(number)).all(|index| matches!(reader.read_copy(number, 0, index), Ok(Some(_))))
+}

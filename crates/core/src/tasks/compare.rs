@@ -1,0 +1,230 @@
+//! Comparing an archive with folders on disk: what was added, removed or changed since it was packed. Content counts by
+//! its digest, never by its date.
+
+use crate::disk::FileError;
+use crate::formats::archive::Archive;
+use crate::ground::context::{Cancelled, Context, Phase, Progress};
+use crate::ground::entry::{EntryKind, EntryPath, ListedEntry, Timestamp};
+use crate::source::{Catalogue, SourceEntry};
+use std::cmp::Ordering;
+
+/// So many bytes of a file are hashed at once.
+const READ_BYTES: usize = 1024 * 1024;
+
+/// In what an entry differs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Differences {
+    /// One is a file and the other a folder, or the like.
+    pub kind: bool,
+    /// Other content, or another link target.
+    pub content: bool,
+    /// Modified at another time.
+    pub time: bool,
+    /// Other permission bits.
+    pub mode: bool,
+}
+
+impl Differences {
+    /// Whether it differs in anything.
+    pub fn any(self) -> bool {
+        self != Self::default()
+    }
+}
+
+/// How fine the times are that an archive's format keeps.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TimesKept {
+    /// To the nanosecond.
+    Nanoseconds,
+    /// To the second; what is below counts for nothing.
+    Seconds,
+    /// Not at all, nor modes: a lone compressed file has none of its own.
+    Neither,
+}
+
+impl TimesKept {
+    /// How an archive keeps them.
+    pub const fn by(archive: &Archive) -> Self {
+        match archive {
+            Archive::Sealed(_) => Self::Nanoseconds,
+            Archive::Lone(_) => Self::Neither,
+            Archive::Zip(_) | Archive::Tar(_) | Archive::DiscImage(_) => Self::Seconds,
+        }
+    }
+
+    fn differ(self, one: Timestamp, other: Timestamp) -> bool {
+        match self {
+            Self::Nanoseconds => one != other,
+            Self::Seconds => one.seconds != other.seconds,
+            Self::Neither => false,
+        }
+    }
+}
+
+/// One thing that is in both.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Compared {
+    /// Its path in the archive.
+    pub path: EntryPath,
+    /// File, folder or link, on disk.
+    pub kind: EntryKind,
+    /// In what it differs.
+    pub differences: Differences,
+}
+
+/// What a comparison found, all sorted by path.
+#[derive(Debug, Default)]
+pub struct Comparison {
+    /// On disk, and not in the archive.
+    pub added: Vec<EntryPath>,
+    /// In the archive, and not on disk.
+    pub removed: Vec<EntryPath>,
+    /// In both.
+    pub both: Vec<Compared>,
+    /// On disk, and unreadable, so that nothing can be said.
+    pub unreadable: Vec<(EntryPath, FileError)>,
+}
+
+impl Comparison {
+    /// Whether archive and disk are the same in everything that could be read.
+    pub fn is_same(&self) -> bool {
+        self.added.is_empty()
+            && self.removed.is_empty()
+            && self.unreadable.is_empty()
+            && self.both.iter().all(|compared| !compared.differences.any())
+    }
+}
+
+/// Compares what an archive lists with what is on disk. Where both have one thing at their top, under different names,
+/// those are taken for one: a folder may have been moved.
+///
+/// # Errors
+/// [`Cancelled`]; a file that cannot be read is no error but a finding.
+pub fn compare(
+    entries: &[ListedEntry],
+    disk: &Catalogue,
+    times: TimesKept,
+    context: &Context<'_>,
+) -> Result<Comparison, Cancelled> {
+    context.tell(Progress::Begin(Phase::Comparing, disk.total_bytes()));
+    let renaming = Renaming::between(entries, disk);
+    let mut found = Comparison::default();
+    let mut listed = entries.iter().peekable();
+    for entry in &disk.entries {
+        context.go_on()?;
+        context.tell(Progress::Entry(&entry.path));
+        let path = renaming.in_archive(&entry.path);
+        while let Some(gone) = listed.next_if(|listed| listed.entry.path < path) {
+            found.removed.push(gone.entry.path.clone());
+        }
+        match listed.next_if(|listed| listed.entry.path.cmp(&path) == Ordering::Equal) {
+            None => found.added.push(path),
+            Some(listed) => match differences(listed, entry, disk, times, context)? {
+                Ok(differences) => found.both.push(Compared { path, kind: entry.kind, differences }),
+                Err(error) => found.unreadable.push((path, error)),
+            },
+        }
+        context.tell(Progress::Advance(entry.size));
+    }
+    found.removed.extend(listed.map(|listed| listed.entry.path.clone()));
+    context.tell(Progress::End);
+    Ok(found)
+}
+
+fn differences(
+    listed: &ListedEntry,
+    there: &SourceEntry,
+    disk: &Catalogue,
+    times: TimesKept,
+    context: &Context<'_>,
+) -> Result<Result<Differences, FileError>, Cancelled> {
+    let entry = &listed.entry;
+    let mut differences = Differences {
+        kind: entry.kind != there.kind,
+        content: false,
+        time: times.differ(entry.modified, there.modified),
+        // A link's own mode means nothing.
+        mode: entry.mode != there.mode && there.kind != EntryKind::Link && times != TimesKept::Neither,
+    };
+    if differences.kind {
+        return Ok(Ok(differences));
+    }
+    differences.content = match there.kind {
+        EntryKind::Folder => false,
+        EntryKind::Link => entry.link_target != there.link_target,
+        EntryKind::File if listed.content.size != there.size => true,
+        EntryKind::File => match digest(there, disk, context)? {
+            Ok(digest) => digest != Some(listed.content.digest),
+            Err(error) => return Ok(Err(error)),
+        },
+    };
+    Ok(Ok(differences))
+}
+
+/// The BLAKE3 of a file; `None` where it changed while it was read.
+fn digest(
+    entry: &SourceEntry,
+    disk: &Catalogue,
+    context: &Context<'_>,
+) -> Result<Result<Option<[u8; 32]>, FileError>, Cancelled> {
+    let read = || -> Result<Option<[u8; 32]>, Stop> {
+        let mut file = disk.open(&entry.path)?;
+        let (mut hasher, mut buffer, mut length) = (blake3::Hasher::new(), Vec::with_capacity(READ_BYTES), 0);
+        loop {
+            context.go_on()?;
+            buffer.clear();
+            file.read(&mut buffer, READ_BYTES)?;
+            if buffer.is_empty() {
+                break;
+            }
+            hasher.update(&buffer);
+            length += buffer.len() as u64;
+        }
+        Ok(file.is_unchanged(length)?.then(|| *hasher.finalize().as_bytes()))
+    };
+    match read() {
+        Ok(digest) => Ok(Ok(digest)),
+        Err(Stop::File(error)) => Ok(Err(error)),
+        Err(Stop::Cancelled(cancelled)) => Err(cancelled),
+    }
+}
+
+enum Stop {
+    File(FileError),
+    Cancelled(Cancelled),
+}
+
+impl From<FileError> for Stop {
+    fn from(error: FileError) -> Self {
+        Self::File(error)
+    }
+}
+
+impl From<Cancelled> for Stop {
+    fn from(cancelled: Cancelled) -> Self {
+        Self::Cancelled(cancelled)
+    }
+}
+
+/// The one thing at the top, where it has another name on disk than in the archive.
+struct Renaming(Option<(Vec<u8>, Vec<u8>)>);
+
+impl Renaming {
+    fn between(entries: &[ListedEntry], disk: &Catalogue) -> Self {
+        let there = only_top(disk.entries.iter().map(|entry| &entry.path));
+        let inside = only_top(entries.iter().map(|listed| &listed.entry.path));
+        Self(there.zip(inside).filter(|(there, inside)| there != inside))
+    }
+
+    fn in_archive(&self, path: &EntryPath) -> EntryPath {
+        let Some((there, inside)) = &self.0 else { return path.clone() };
+        let below = path.as_bytes().get(there.len()..).unwrap_or_default();
+        EntryPath::new([inside.as_slice(), below].concat()).unwrap_or_else(|_| path.clone())
+    }
+}
+
+fn only_top<'a>(paths: impl Iterator<Item = &'a EntryPath>) -> Option<Vec<u8>> {
+    let mut tops = paths.filter_map(|path| path.components().next());
+    let first = tops.next()?;
+    tops.all(|top| top == first).then(|| first.to_vec())
+}

@@ -1,0 +1,157 @@
+//! What a new archive is to replace: old volumes or parts of its name. They are known by what they hold, since a name alone says
+//! nothing of whose they are; and what is in them is compared with what will be in the new one, so that nobody loses files
+//! who meant to add some.
+
+use super::target::{Target, WayError};
+use super::{Delivery, Format};
+use crate::disk::staging::Replaced;
+use crate::disk::{Folder, absolute};
+use crate::formats::archive::{Archive, OpenFormat, open_format_of};
+use crate::formats::reader::ArchiveReader as _;
+use crate::formats::sealed::volume::{Ids, VolumeSet, header_of, names};
+use crate::formats::sealed::{CostLimit, SealedReader, key_of_open_to_all, unlock};
+use crate::formats::zip::open_parts;
+use crate::ground::context::Context;
+use crate::ground::entry::{EntryKind, EntryPath};
+use crate::ground::secrets::Credentials;
+use std::collections::{BTreeMap, HashSet};
+use std::ffi::{OsStr, OsString};
+use std::path::{Path, PathBuf};
+
+/// An old archive that goes when the new one is placed.
+#[derive(Debug, Default)]
+pub struct OldArchive {
+    /// Its files.
+    pub files: Vec<Replaced>,
+    /// Files beside them whose names are such, and which were not recognised: they stay.
+    pub left: Vec<PathBuf>,
+    /// The paths of its files, by archive; parcels are one each.
+    archives: Vec<Vec<PathBuf>>,
+}
+
+/// What is in an old archive and not in the new one.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Loss {
+    /// These files and links; none where the new one has all of them.
+    Known(Vec<EntryPath>),
+    /// It cannot be seen: it has another password, or is damaged.
+    Unknown,
+}
+
+impl OldArchive {
+    /// Finds the old archive among files of a folder that have names of a target's volumes.
+    pub(super) fn find(
+        target: &Target,
+        folder: &Folder,
+        there: Vec<OsString>,
+        format: Format,
+        context: &Context<'_>,
+    ) -> Result<Self, WayError> {
+        let path = |name: &OsStr| absolute(&target.folder).join(name);
+        let archives = match format {
+            Format::Sealed => sealed(target, &there)?,
+            Format::Zip => zip(&target.path_with(format.extension()), context),
+            Format::Tar | Format::TarGz | Format::TarZst => {
+                let tar = target.path_with(format.extension());
+                let is_tar = matches!(open_format_of(&tar, context), Ok(Some(OpenFormat::Tar)));
+                if is_tar { vec![vec![tar]] } else { Vec::new() }
+            }
+        };
+        let known: HashSet<&PathBuf> = archives.iter().flatten().collect();
+        let mut old = Self::default();
+        for name in there {
+            if !known.contains(&path(&name)) {
+                if path(&name) == target.path_with(format.extension()) {
+                    return Err(WayError::SomethingElse(path(&name)));
+                }
+                old.left.push(path(&name));
+            } else if let Some(suffix) = format.suffix_of(&name, &target.stem) {
+                let (bytes, modified) = folder.size_and_time_of(&name)?;
+                old.files.push(Replaced { suffix: suffix.to_owned(), bytes, modified });
+            }
+        }
+        old.archives = archives;
+        Ok(old)
+    }
+
+    /// Where its files are, and how long they are.
+    pub(super) fn replaced(&self, target: &Target) -> Vec<(PathBuf, u64)> {
+        self.files.iter().map(|file| (target.path_with(&file.suffix), file.bytes)).collect()
+    }
+
+    /// Every file and link in it; `None` where that cannot be seen.
+    fn entries(&self, format: Format, credentials: &[Credentials], context: &Context<'_>) -> Option<Vec<EntryPath>> {
+        let mut all = Vec::new();
+        for paths in &self.archives {
+            let archive = match format {
+                Format::Sealed => Archive::Sealed(Box::new(opened(paths, credentials)?)),
+                Format::Zip => match Archive::open(OpenFormat::Zip, paths.last()?, context).ok()? {
+                    Archive::Zip(zip) if zip.is_covered() => {
+                        let password = credentials.first()?.password.clone();
+                        Archive::Zip(Box::new(zip.unlocked(password, context).ok()?))
+                    }
+                    archive => archive,
+                },
+                Format::Tar | Format::TarGz | Format::TarZst => {
+                    Archive::open(OpenFormat::Tar, paths.last()?, context).ok()?
+                }
+            };
+            let contents = archive.entries().iter().filter(|listed| listed.entry.kind != EntryKind::Folder);
+            all.extend(contents.map(|listed| listed.entry.path.clone()));
+        }
+        Some(all)
+    }
+}
+
+impl Delivery {
+    /// Whether there is an old archive that this one replaces.
+    pub fn replaces(&self) -> bool {
+        !self.old.files.is_empty()
+    }
+
+    /// What would be gone with the old archive, as far as one of these credentials, or none, lets it be seen.
+    pub fn loss(&self, credentials: &[Credentials], context: &Context<'_>) -> Loss {
+        let Some(old) = self.old.entries(self.format, credentials, context) else { return Loss::Unknown };
+        let new: HashSet<&EntryPath> = self.catalogue.entries.iter().map(|entry| &entry.path).collect();
+        Loss::Known(old.into_iter().filter(|path| !new.contains(path)).collect())
+    }
+}
+
+/// The volumes of one set, or parcels, by archive. A volume has the name that belongs to its number.
+fn sealed(target: &Target, there: &[OsString]) -> Result<Vec<Vec<PathBuf>>, WayError> {
+    let (mut sets, mut parcels): (BTreeMap<Ids, Vec<PathBuf>>, Vec<Vec<PathBuf>>) = Default::default();
+    for name in there {
+        let path = absolute(&target.folder).join(name);
+        let Some(header) = header_of(&path)? else { continue };
+        let suffix = names::suffix_of(name, &target.stem).unwrap_or_default();
+        if suffix == names::suffix(header.number, header.geometry.data_volumes) {
+            sets.entry(header.ids).or_default().push(path);
+        } else if header.geometry.data_volumes == 1 && names::is_parcel_suffix(suffix) {
+            parcels.push(vec![path]);
+        }
+    }
+    if sets.len() > 1 {
+        return Err(WayError::SeveralArchives(sets.into_values().flatten().collect()));
+    }
+    Ok(sets.into_values().chain(parcels).collect())
+}
+
+/// The parts of a ZIP archive, the last one known by what it holds, the others by what that says of them.
+fn zip(last: &Path, context: &Context<'_>) -> Vec<Vec<PathBuf>> {
+    if !matches!(open_format_of(last, context), Ok(Some(OpenFormat::Zip))) {
+        return Vec::new();
+    }
+    // Where parts are missing, those that are here are known by nothing.
+    let parts = open_parts(last).map(|parts| parts.paths().map(ToOwned::to_owned).collect());
+    vec![parts.unwrap_or_else(|_| vec![last.to_owned()])]
+}
+
+fn opened(paths: &[PathBuf], credentials: &[Credentials]) -> Option<SealedReader> {
+    let set = VolumeSet::from_files(paths).ok()?.complete().ok()?;
+    if let Some(key) = key_of_open_to_all(&set, false).ok()? {
+        return SealedReader::with_key(set, &key).ok();
+    }
+    let keys = credentials.iter().filter(|given| **given != Credentials::none());
+    let key = keys.map(|given| unlock(&set, given, CostLimit::Bearable)).find_map(Result::ok)?;
+    SealedReader::with_key(set, &key).ok()
+}

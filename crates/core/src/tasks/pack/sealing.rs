@@ -1,0 +1,245 @@
+//! The writing half of a delivery: every source is read once and sealed into staged volumes.
+
+use super::PackError;
+use crate::codecs::block::{CodecError, Compressor, Squeeze};
+use crate::disk::FileError;
+use crate::disk::staging::Staging;
+use crate::formats::sealed::cells::{CellSeal, NotAuthentic, PlainCells};
+use crate::formats::sealed::volume::{Cells, Ids, VolumeWriter, WrittenVolumes};
+use crate::formats::sealed::{
+    About, ArchiveKey, CompressedFrame, FrameDraft, Framer, KeyCost, SealError, SealedArchive, SealedWriter, Totals,
+    seal_head,
+};
+use crate::ground::context::{Context, Progress};
+use crate::ground::entry::{Entry, EntryKind, EntryPath};
+use crate::ground::pipeline::{Spares, Stopped, ordered};
+use crate::ground::secrets::Credentials;
+use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
+
+/// How much is read from a source at a time, in bytes.
+const READ_BYTES: u64 = 256 * 1024;
+
+/// How often a file that changes while it is read is read.
+const READINGS: u32 = 2;
+
+/// One archive to be made.
+#[derive(Clone, Copy)]
+pub(super) struct Job<'a> {
+    pub catalogue: &'a Catalogue,
+    /// What of the catalogue goes into it, in order.
+    pub entries: &'a [&'a SourceEntry],
+    /// What it is called, as bytes of a file name without extension.
+    pub name: &'a [u8],
+    pub squeeze: Squeeze,
+    pub message: &'a str,
+    pub volume_limit: Option<u64>,
+    /// The number under which its first volume is staged.
+    pub first_staged: u32,
+    pub credentials: &'a [Credentials],
+    pub cost: KeyCost,
+    /// What archives made before it came to.
+    pub before: SoFar,
+}
+
+/// What all archives of a delivery have come to so far.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct SoFar {
+    /// Bytes of their streams.
+    pub stream: u64,
+    /// Bytes before compression.
+    pub raw: u64,
+}
+
+/// What was written.
+pub(super) struct Sealed {
+    pub ids: Ids,
+    pub written: WrittenVolumes,
+    pub totals: Totals,
+    pub index_digest: [u8; 32],
+    pub passed_over: Vec<PassedOver>,
+    pub changed: Vec<EntryPath>,
+    pub so_far: SoFar,
+}
+
+/// Four stages, each with threads of its own: sources are read into frames; frames are compressed; cells are filled in
+/// order and sealed; volumes are written, here.
+pub(super) fn seal(job: &Job<'_>, staging: &Staging, context: &Context<'_>) -> Result<Sealed, PackError> {
+    let ids = Ids { set: context.random()?, cut: context.random()? };
+    let key = ArchiveKey::generate(context)?;
+    let head = seal_head(&key, &ids.set, job.credentials, job.cost, context).map_err(SealError::from)?;
+    let volumes = VolumeWriter::new(staging, ids, job.volume_limit).map_err(SealError::from)?;
+    let mut volumes = volumes.staged_from(job.first_staged);
+    let (seal, cutting) = (CellSeal::new(&key, &ids.set).map_err(SealError::from)?, volumes.cutting());
+    let spares = Spares::new(2 * context.threads);
+    let (produced, written) = ordered(
+        context.threads,
+        |cells| compress_all(job, staging, &spares, context, |plain| cells.submit(plain)),
+        || |plain| seal.seal(plain, &cutting),
+        |cells: Result<Cells, NotAuthentic>| -> Result<(), SealError> {
+            let cells = cells?;
+            volumes.write(&cells.bytes)?;
+            spares.give(cells.bytes);
+            context.tell(Progress::Volume(volumes.volume() + job.first_staged - 1));
+            Ok(())
+        },
+    )?;
+    // Where writing failed, everything before it was only stopped by that.
+    written?;
+    let (read, sealed, so_far) = produced?;
+    let written = volumes.finish(&head).map_err(SealError::from)?;
+    Ok(Sealed {
+        ids,
+        written,
+        totals: sealed.totals,
+        index_digest: sealed.index_digest,
+        passed_over: read.passed_over,
+        changed: read.changed,
+        so_far,
+    })
+}
+
+/// The first two stages and the filling of cells.
+fn compress_all(
+    job: &Job<'_>,
+    staging: &Staging,
+    spares: &Spares,
+    context: &Context<'_>,
+    hand_over: impl FnMut(PlainCells) -> Result<(), Stopped>,
+) -> Result<(Read, SealedArchive, SoFar), PackError> {
+    let about = About {
+        made_at: (context.clock)(),
+        name: job.name.to_vec(),
+        squeeze: Some(job.squeeze.number()),
+        message: job.message.to_owned(),
+    };
+    let before = job.before;
+    let make_scratch = || staging.create_scratch();
+    let mut writer = SealedWriter::new(about, &make_scratch, *context, spares, hand_over)?;
+    let (read, compressed) = ordered(
+        context.threads,
+        |frames| read_all(job, spares, context, |frame| frames.submit(frame)),
+        || compressing(job.squeeze, spares),
+        |frame: Result<CompressedFrame, CodecError>| -> Result<(), SealError> {
+            spares.give(writer.write_content(frame?)?);
+            context.tell(Progress::Written {
+                stream: before.stream + writer.stream_bytes(),
+                raw: before.raw + writer.raw_bytes(),
+            });
+            Ok(())
+        },
+    )?;
+    compressed?;
+    let read = read?;
+    let so_far = SoFar { stream: before.stream + writer.stream_bytes(), raw: before.raw + writer.raw_bytes() };
+    let sealed = writer.finish(read.totals)?;
+    Ok((read, sealed, so_far))
+}
+
+/// A worker with a compressor of its own.
+fn compressing(squeeze: Squeeze, spares: &Spares) -> impl FnMut(FrameDraft) -> Result<CompressedFrame, CodecError> {
+    let mut compressor = Compressor::new(squeeze);
+    move |frame| {
+        let compressor = compressor.as_mut().map_err(|error| *error)?;
+        let (block, left_over) = compressor.compress(frame.records, spares.take())?;
+        spares.give(left_over);
+        Ok(CompressedFrame { block, completed: frame.completed })
+    }
+}
+
+/// What came of reading all sources.
+struct Read {
+    totals: Totals,
+    passed_over: Vec<PassedOver>,
+    changed: Vec<EntryPath>,
+}
+
+fn read_all(
+    job: &Job<'_>,
+    spares: &Spares,
+    context: &Context<'_>,
+    hand_over: impl Fn(FrameDraft) -> Result<(), Stopped>,
+) -> Result<Read, PackError> {
+    let framer = Framer::new(job.squeeze.block_bytes(), spares, hand_over);
+    let mut packing =
+        Packing { framer, catalogue: job.catalogue, context, passed_over: Vec::new(), changed: Vec::new() };
+    for (id, source) in (1..).zip(job.entries) {
+        context.go_on()?;
+        context.tell(Progress::Entry(&source.path));
+        packing.add(id, source)?;
+    }
+    let Packing { framer, passed_over, changed, .. } = packing;
+    Ok(Read { totals: framer.finish()?, passed_over, changed })
+}
+
+struct Packing<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> {
+    framer: Framer<'a, F>,
+    catalogue: &'a Catalogue,
+    context: &'a Context<'a>,
+    passed_over: Vec<PassedOver>,
+    changed: Vec<EntryPath>,
+}
+
+/// How reading a file went.
+enum Reading {
+    Steady,
+    Changed,
+    Failed(FileError),
+}
+
+impl<F: Fn(FrameDraft) -> Result<(), Stopped>> Packing<'_, F> {
+    fn add(&mut self, id: u64, source: &SourceEntry) -> Result<(), PackError> {
+        if source.kind != EntryKind::File {
+            return Ok(self.framer.begin(source.entry(id))?);
+        }
+        let catalogue = self.catalogue;
+        let passed_over =
+            |error: FileError| PassedOver { disk_path: catalogue.disk_path(&source.path), reason: error.into() };
+        for reading in 1..=READINGS {
+            let mut file = match catalogue.open(&source.path) {
+                Ok(file) => file,
+                Err(error) => {
+                    self.passed_over.push(passed_over(error));
+                    return Ok(());
+                }
+            };
+            self.framer.begin(Entry { mode: file.mode, modified: file.modified, ..source.entry(id) })?;
+            match self.read(&mut file)? {
+                Reading::Steady => {
+                    self.framer.end(false);
+                    return Ok(());
+                }
+                Reading::Changed if reading < READINGS => self.framer.abandon(),
+                Reading::Changed => {
+                    self.framer.end(true);
+                    self.changed.push(source.path.clone());
+                }
+                Reading::Failed(error) => {
+                    self.framer.abandon();
+                    self.passed_over.push(passed_over(error));
+                    return Ok(());
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn read(&mut self, file: &mut SourceFile) -> Result<Reading, PackError> {
+        let mut total = 0;
+        while file.left() > 0 {
+            self.context.go_on()?;
+            let wanted = file.left().min(READ_BYTES) as usize;
+            let count = match self.framer.content(wanted, |output, wanted| file.read(output, wanted))? {
+                Ok(0) => break,
+                Ok(count) => count as u64,
+                Err(error) => return Ok(Reading::Failed(error)),
+            };
+            total += count;
+            self.context.tell(Progress::Advance(count));
+        }
+        Ok(match file.is_unchanged(total) {
+            Ok(true) => Reading::Steady,
+            Ok(false) => Reading::Changed,
+            Err(error) => Reading::Failed(error),
+        })
+    }
+}

@@ -1,0 +1,258 @@
+//! Where an archive goes and what it is called, from what the user wrote.
+
+use super::{Format, OldArchive};
+use crate::disk::staging::{self, Leftover, StagingError, settle};
+use crate::disk::{FileError, Folder, absolute};
+use crate::formats::sealed::volume::names;
+use crate::ground::context::Context;
+use std::ffi::{OsStr, OsString};
+use std::io;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::{Path, PathBuf};
+
+/// A folder and the archive's name in it, without extension.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Target {
+    /// The folder; it need not exist yet.
+    pub folder: PathBuf,
+    /// The name that all volumes begin with.
+    pub stem: OsString,
+}
+
+/// What a user wrote of where an archive goes and what it is called.
+#[derive(Debug, Clone, Copy)]
+pub struct TargetWish<'a> {
+    /// A folder, or the archive's own name.
+    pub to: Option<&'a Path>,
+    /// What it is called in a folder.
+    pub name: Option<&'a OsStr>,
+    /// What it is made from.
+    pub sources: &'a [PathBuf],
+    /// The format, where it was said.
+    pub format: Option<Format>,
+    /// The format where neither that nor the name says any.
+    pub usual_format: Format,
+}
+
+/// Ends of names by which people know archives and compressed files that are not written here.
+const ENDINGS_OF_OTHERS: [&str; 12] =
+    [".tar.xz", ".txz", ".tar.bz2", ".tbz2", ".tbz", ".tar.lz", ".gz", ".xz", ".bz2", ".zst", ".iso", ".cpio"];
+
+fn ending_of_others(name: &OsStr) -> Option<&'static str> {
+    let name = name.to_string_lossy().to_lowercase();
+    ENDINGS_OF_OTHERS.into_iter().find(|ending| name.len() > ending.len() && name.ends_with(ending))
+}
+
+/// Why there is no target.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum TargetError {
+    /// Several sources (or one without a name of its own), and no name for the archive.
+    #[error("the archive needs a name")]
+    NeedsName,
+    /// Its name ends like those of a format that is not written here.
+    #[error("{0} is not written")]
+    NotWritten(String),
+}
+
+/// Why a target is not free.
+#[derive(Debug, thiserror::Error)]
+pub enum WayError {
+    /// Volumes with the target's name are there already.
+    #[error("{} volumes are there already", paths.len())]
+    Taken {
+        /// Where they are.
+        paths: Vec<PathBuf>,
+        /// Their bytes.
+        bytes: u64,
+    },
+    /// Something has the archive's very name, and is no volume or part of one: it is not replaced.
+    #[error("{} is something else", .0.display())]
+    SomethingElse(PathBuf),
+    /// Volumes of several archives have the target's name, so it is not clear which of them is to be replaced.
+    #[error("volumes of several archives are there")]
+    SeveralArchives(Vec<PathBuf>),
+    /// An earlier run was cut off while it placed its verified volumes; that is now completed.
+    #[error("an earlier run was completed")]
+    EarlierRunCompleted(Vec<PathBuf>),
+    /// What an earlier run left cannot be settled.
+    #[error(transparent)]
+    Staging(#[from] StagingError),
+    /// The system refused an operation.
+    #[error(transparent)]
+    File(#[from] FileError),
+}
+
+impl Format {
+    /// The formats beside the sealed one, which other programs read too.
+    pub const OPEN: [Self; 4] = [Self::Zip, Self::Tar, Self::TarGz, Self::TarZst];
+
+    /// The extension of what is made, with its dot.
+    pub const fn extension(self) -> &'static str {
+        match self {
+            Self::Sealed => names::EXTENSION,
+            Self::Zip => ".zip",
+            Self::Tar => ".tar",
+            Self::TarGz => ".tar.gz",
+            Self::TarZst => ".tar.zst",
+        }
+    }
+
+    /// The format that a name says by its end, and the name without that. Our own end, typed once or several times, is the
+    /// sealed format's.
+    pub fn of_name(name: &OsStr) -> Option<(Self, OsString)> {
+        let without = |end: &str| {
+            let (stem, own) = name.as_bytes().split_at_checked(name.len().checked_sub(end.len())?)?;
+            let is_one = own.eq_ignore_ascii_case(end.as_bytes()) && !stem.is_empty();
+            is_one.then(|| OsStr::from_bytes(stem).to_owned())
+        };
+        let sealed = without(names::EXTENSION).map(|_| (Self::Sealed, names::without_extension(name)));
+        let open = Self::OPEN.into_iter();
+        let open =
+            open.map(|format| (format, format.extension())).chain([(Self::TarGz, ".tgz"), (Self::TarZst, ".tzst")]);
+        sealed.or_else(|| open.into_iter().find_map(|(format, end)| Some((format, without(end)?))))
+    }
+
+    /// What follows the archive's name, if `name` is that of one of its volumes or parts.
+    pub(super) fn suffix_of<'a>(self, name: &'a OsStr, stem: &OsStr) -> Option<&'a str> {
+        match self {
+            Self::Sealed => names::suffix_of(name, stem),
+            Self::Zip => {
+                let suffix = std::str::from_utf8(name.as_bytes().strip_prefix(stem.as_bytes())?).ok()?;
+                let digits = suffix.strip_prefix(".z").filter(|digits| digits.len() >= 2);
+                let is_part = digits.is_some_and(|digits| digits.bytes().all(|byte| byte.is_ascii_digit()));
+                (suffix == ".zip" || is_part).then_some(suffix)
+            }
+            Self::Tar | Self::TarGz | Self::TarZst => {
+                let suffix = std::str::from_utf8(name.as_bytes().strip_prefix(stem.as_bytes())?).ok()?;
+                (suffix == self.extension()).then_some(suffix)
+            }
+        }
+    }
+}
+
+impl Target {
+    /// Whether a typed target is a folder to put the archive into: it is there, or ends in `/`.
+    pub fn is_folder(to: &Path) -> bool {
+        to.as_os_str().as_bytes().ends_with(b"/") || to.is_dir()
+    }
+
+    /// Where an archive goes, what it is called, and its format. `to` as a folder: inside it, called `name`, or else after the
+    /// only source. `to` as anything else: that very name, whose end may say the format, and is no part of the name then.
+    /// No `to`: the current folder.
+    ///
+    /// # Errors
+    /// [`TargetError`].
+    pub fn resolve(wish: &TargetWish<'_>) -> Result<(Self, Format), TargetError> {
+        let otherwise = wish.format.unwrap_or(wish.usual_format);
+        let folder = match wish.to {
+            None => PathBuf::from("."),
+            Some(to) if Self::is_folder(to) => to.to_owned(),
+            Some(to) => {
+                let name = to.file_name().ok_or(TargetError::NeedsName)?;
+                let folder = to.parent().filter(|folder| !folder.as_os_str().is_empty());
+                let folder = folder.unwrap_or(Path::new(".")).to_owned();
+                let (stem, format) = match (Format::of_name(name), wish.format) {
+                    (Some((said, stem)), None) => (stem, said),
+                    (Some((said, stem)), Some(typed)) if said == typed => (stem, typed),
+                    (None, None) => match ending_of_others(name) {
+                        Some(ending) => return Err(TargetError::NotWritten(ending.to_owned())),
+                        None => (name.to_owned(), otherwise),
+                    },
+                    _ => (name.to_owned(), otherwise),
+                };
+                return Ok((Self { folder, stem }, format));
+            }
+        };
+        if let Some(name) = wish.name {
+            return Ok((Self { folder, stem: names::without_extension(name) }, otherwise));
+        }
+        match wish.sources {
+            [source] => Ok((Self { folder, stem: name_of(source).ok_or(TargetError::NeedsName)? }, otherwise)),
+            _ => Err(TargetError::NeedsName),
+        }
+    }
+
+    /// Settles what an earlier run left, and says which old volumes of this name are to be
+    /// replaced: none, unless `replace` allows it.
+    ///
+    /// # Errors
+    /// [`WayError`]; no volume was touched then.
+    pub fn make_way(&self, replace: bool, format: Format, context: &Context<'_>) -> Result<OldArchive, WayError> {
+        let folder = match Folder::open(&self.folder) {
+            Err(error) if error.source.kind() == io::ErrorKind::NotFound => return Ok(OldArchive::default()),
+            folder => folder?,
+        };
+        let leftover = settle(&folder, &self.stem, context)?;
+        let there: Vec<OsString> =
+            folder.names()?.into_iter().filter(|name| format.suffix_of(name, &self.stem).is_some()).collect();
+        if there.is_empty() {
+            return Ok(OldArchive::default());
+        }
+        if replace {
+            return OldArchive::find(self, &folder, there, format, context);
+        }
+        let mut bytes = 0;
+        for name in &there {
+            bytes += folder.size_and_time_of(name)?.0;
+        }
+        let paths = there.iter().map(|name| absolute(&self.folder).join(name)).collect();
+        Err(match leftover {
+            Leftover::Completed => WayError::EarlierRunCompleted(paths),
+            _ => WayError::Taken { paths, bytes },
+        })
+    }
+
+    /// Whether a file of this name in the target's folder is a volume of this archive, or its staging folder.
+    pub fn is_own_name(&self, name: &OsStr, format: Format) -> bool {
+        format.suffix_of(name, &self.stem).is_some() || staging::is_folder_of(name, &self.stem)
+    }
+
+    /// The path of the volume with this suffix.
+    pub fn path_with(&self, suffix: &str) -> PathBuf {
+        let mut name = self.stem.clone();
+        name.push(suffix);
+        absolute(&self.folder).join(name)
+    }
+}
+
+/// What a source is called: as it was typed, or for `.` and the like, as the system knows it.
+pub fn name_of(source: &Path) -> Option<OsString> {
+    let own = source.components().next_back().filter(|last| matches!(last, std::path::Component::Normal(_)));
+    match own {
+        Some(name) => Some(name.as_os_str().to_owned()),
+        None => source.canonicalize().ok()?.file_name().map(ToOwned::to_owned),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::beside(None, None, &["demo/dossier"], Ok((".", "dossier", Format::Sealed)))]
+    #[case::trailing_slash(Some("out/"), None, &["demo/dossier/"], Ok(("out/", "dossier", Format::Sealed)))]
+    #[case::name(Some("out/board"), None, &["a", "b"], Ok(("out", "board", Format::Sealed)))]
+    #[case::extension_typed(Some("board.useal"), None, &["a"], Ok((".", "board", Format::Sealed)))]
+    #[case::extension_typed_twice(Some("board.useal.USEAL"), None, &["a"], Ok((".", "board", Format::Sealed)))]
+    #[case::by_its_end(Some("board.ZIP"), None, &["a"], Ok((".", "board", Format::Zip)))]
+    #[case::short_for_two(Some("board.tgz"), None, &["a"], Ok((".", "board", Format::TarGz)))]
+    #[case::typed_counts_more(Some("board.zip"), Some(Format::Tar), &["a"], Ok((".", "board.zip", Format::Tar)))]
+    #[case::not_written(Some("board.tar.xz"), None, &["a"], Err(TargetError::NotWritten(".tar.xz".into())))]
+    #[case::not_written_but_named(Some("board.tar.xz"), Some(Format::Zip), &["a"], Ok((".", "board.tar.xz", Format::Zip)))]
+    #[case::two_without_a_name(None, None, &["a", "b"], Err(TargetError::NeedsName))]
+    #[case::two_into_a_folder(Some("out/"), None, &["a", "b"], Err(TargetError::NeedsName))]
+    fn a_target_is_what_the_user_means(
+        #[case] to: Option<&str>,
+        #[case] format: Option<Format>,
+        #[case] sources: &[&str],
+        #[case] expected: Result<(&str, &str, Format), TargetError>,
+    ) {
+        let sources: Vec<PathBuf> = sources.iter().map(PathBuf::from).collect();
+        let expected =
+            expected.map(|(folder, stem, format)| (Target { folder: folder.into(), stem: stem.into() }, format));
+        let to = to.map(Path::new);
+        let wish = TargetWish { to, name: None, sources: &sources, format, usual_format: Format::Sealed };
+        assert_eq!(Target::resolve(&wish), expected);
+    }
+}

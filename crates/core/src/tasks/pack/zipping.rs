@@ -1,0 +1,356 @@
+//! The writing half of a delivery as ZIP: every source is read once; pieces of files are compressed in parallel, so that one
+//! huge file keeps all cores as busy as many small ones do, and written in order.
+
+use super::PackError;
+use super::open_formats::Read;
+use crate::codecs::block::Squeeze;
+use crate::codecs::deflate::{self, Deflater, PIECE_BYTES, window_of};
+use crate::disk::FileError;
+use crate::disk::staging::Staging;
+use crate::formats::zip::{
+    Described, ENCRYPTION_BYTES, END_BYTES, Encrypting, Finished, SALT_BYTES, ZipWriteError, ZipWriter,
+};
+use crate::ground::context::{Context, Progress};
+use crate::ground::entry::{Content, Entry, EntryKind, Timestamp};
+use crate::ground::pipeline::{Jobs, ordered, room};
+use crate::ground::secrets::Password;
+use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
+
+/// How often a file that changes while it is read is read.
+const READINGS: u32 = 2;
+
+/// Steps are worked on in groups of about so much content, and no more than so many: handing each of very small files from
+/// thread to thread would take as long as compressing it.
+const GROUP_BYTES: usize = 128 * 1024;
+const GROUP_STEPS: usize = 16;
+
+/// The methods that are written.
+const STORED: u16 = 0;
+const DEFLATE: u16 = 8;
+
+/// One archive to be made.
+#[derive(Clone, Copy)]
+pub(super) struct ZipJob<'a> {
+    pub catalogue: &'a Catalogue,
+    pub squeeze: Squeeze,
+    pub comment: &'a [u8],
+    pub part_limit: Option<u64>,
+    pub password: Option<&'a Password>,
+    /// Whether names are hidden too, under a cover; for that a password is needed.
+    pub covered: bool,
+}
+
+/// What the writing side is told, in order: a piece of content, with the entry's beginning in front where it is the first,
+/// and its end behind where it is the last.
+#[derive(Default)]
+struct Step {
+    begin: Option<(Described, [u8; SALT_BYTES])>,
+    piece: Option<Piece>,
+    end: Option<End>,
+}
+
+/// How an entry ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum End {
+    /// It is complete.
+    Complete,
+    /// What was read of it is no good, and it stays unnamed.
+    Abandoned,
+}
+
+struct Piece {
+    content: Vec<u8>,
+    /// What came right before it in the file, for the compressor to refer to.
+    window: Vec<u8>,
+    compressed: bool,
+    last: bool,
+}
+
+/// A step when its work is done.
+#[derive(Default)]
+struct Done {
+    begin: Option<(Described, Option<Box<Encrypting>>)>,
+    piece: Option<Packed>,
+    end: Option<End>,
+}
+
+/// A piece, as it is written.
+struct Packed {
+    bytes: Vec<u8>,
+    sum: crc32fast::Hasher,
+    size: u64,
+}
+
+/// Writes the archive; each part's length in bytes, and what was read for it.
+pub(super) fn zip(job: &ZipJob<'_>, staging: &Staging, context: &Context<'_>) -> Result<(Vec<u64>, Read), PackError> {
+    let mut writer = begin(job, staging, context)?;
+    let mut raw = 0;
+    let (read, written) = ordered(
+        context.threads,
+        |steps| read_all(job, context, steps),
+        || working(job),
+        |done: Option<Vec<Done>>| {
+            done.ok_or(PackError::Compressor)?.into_iter().try_for_each(|Done { begin, piece, end }| {
+                if let Some((described, encrypting)) = begin {
+                    writer.begin_entry(described, encrypting)?;
+                }
+                if let Some(Packed { bytes, sum, size }) = piece {
+                    writer.write(bytes, &sum, size)?;
+                    raw += size;
+                    context.tell(Progress::Written { stream: writer.bytes_written(), raw });
+                    context.tell(Progress::Volume(writer.part()));
+                }
+                match end {
+                    Some(End::Abandoned) => writer.abandon_entry(),
+                    Some(End::Complete) => writer.end_entry()?,
+                    None => {}
+                }
+                Ok::<(), PackError>(())
+            })
+        },
+    )?;
+    // Where writing failed, reading was only stopped by that.
+    written?;
+    let read = read?;
+    Ok((writer.finish()?, read))
+}
+
+fn begin<'a>(job: &ZipJob<'a>, staging: &'a Staging, context: &Context<'_>) -> Result<ZipWriter<'a>, PackError> {
+    let Some(password) = job.password.filter(|_| job.covered) else {
+        return Ok(ZipWriter::begin(staging, job.part_limit, job.comment)?);
+    };
+    // It comes to no more, as long as no source grows.
+    let at_most = job.catalogue.total_bytes() + zip_headers_bytes(job.catalogue, true) + job.comment.len() as u64;
+    let described = Described::cover(at_most, (context.clock)());
+    let encrypting = Encrypting::begin(password, context.random()?).ok_or(PackError::Compressor)?;
+    Ok(ZipWriter::begin_covered(staging, job.part_limit, job.comment, (described, Box::new(encrypting)))?)
+}
+
+/// What ZIP with a password adds to contents: headers, where links lead, the directory and what encryption takes; and, where
+/// names are hidden, the cover.
+pub(crate) fn zip_headers_bytes(catalogue: &Catalogue, hide_names: bool) -> u64 {
+    let headers = |described: &Described| {
+        described.local(Finished::default()).len() + described.central(Finished::default(), 0, 0).len()
+    };
+    let of = |source: &SourceEntry| {
+        let described = Described::of(&inside(catalogue, source), source.size, 0, !hide_names);
+        let added = match source.kind {
+            EntryKind::Folder => 0,
+            _ if hide_names => described.descriptor(Finished::default()).len() as u64,
+            _ => ENCRYPTION_BYTES,
+        };
+        let link = if source.kind == EntryKind::Link { source.link_target.len() as u64 } else { 0 };
+        headers(&described) as u64 + added + link
+    };
+    let archive = catalogue.entries.iter().map(of).sum::<u64>() + END_BYTES as u64;
+    let cover = headers(&Described::cover(archive, Timestamp::default())) + END_BYTES;
+    archive + if hide_names { cover as u64 + ENCRYPTION_BYTES } else { 0 }
+}
+
+/// The entry that a source becomes, under a name that is text.
+fn inside(catalogue: &Catalogue, source: &SourceEntry) -> Entry {
+    Entry { path: catalogue.text_names.of(&source.path).clone(), ..source.entry(0) }
+}
+
+/// A worker with a compressor of its own; nothing comes of what the system has no memory for.
+fn working<'a>(job: &'a ZipJob<'_>) -> impl FnMut(Vec<Step>) -> Option<Vec<Done>> + 'a {
+    let mut deflater = Deflater::new(job.squeeze);
+    move |steps| steps.into_iter().map(|step| done(step, job.password, &mut deflater)).collect()
+}
+
+fn done(step: Step, password: Option<&Password>, deflater: &mut Deflater) -> Option<Done> {
+    let begin = match step.begin {
+        None => None,
+        Some((described, salt)) => match password.filter(|_| described.encrypted) {
+            None => Some((described, None)),
+            Some(password) => Some((described, Some(Box::new(Encrypting::begin(password, salt)?)))),
+        },
+    };
+    let piece = match step.piece {
+        None => None,
+        Some(piece) => Some(packed(piece, deflater)?),
+    };
+    Some(Done { begin, piece, end: step.end })
+}
+
+fn packed(piece: Piece, deflater: &mut Deflater) -> Option<Packed> {
+    let mut sum = crc32fast::Hasher::new();
+    sum.update(&piece.content);
+    let size = piece.content.len() as u64;
+    let bytes = match piece.compressed {
+        true => deflater.piece(&piece.content, &piece.window, piece.last).ok()?,
+        false => piece.content,
+    };
+    Some(Packed { bytes, sum, size })
+}
+
+/// The reading side.
+struct Reading<'a> {
+    job: ZipJob<'a>,
+    context: &'a Context<'a>,
+    jobs: &'a Jobs<Vec<Step>, Option<Vec<Done>>>,
+    /// What is still to be handed over, and how much content there is in it.
+    group: Vec<Step>,
+    group_bytes: usize,
+    read: Read,
+}
+
+/// How reading a file went.
+enum Outcome {
+    Steady(Content),
+    Changed(Content),
+    Failed(FileError),
+}
+
+fn read_all(
+    job: &ZipJob<'_>,
+    context: &Context<'_>,
+    jobs: &Jobs<Vec<Step>, Option<Vec<Done>>>,
+) -> Result<Read, PackError> {
+    let mut reading = Reading { job: *job, context, jobs, group: Vec::new(), group_bytes: 0, read: Read::default() };
+    for entry in &job.catalogue.entries {
+        context.go_on()?;
+        context.tell(Progress::Entry(&entry.path));
+        match entry.kind {
+            EntryKind::File => reading.add_file(entry)?,
+            EntryKind::Folder | EntryKind::Link => reading.add_whole(entry)?,
+        }
+    }
+    reading.hand_over()?;
+    // Under other names they may stand in another order.
+    reading.read.contents.sort_by(|(one, _), (other, _)| one.cmp(other));
+    Ok(reading.read)
+}
+
+impl Reading<'_> {
+    fn describe(&self, entry: &SourceEntry, method: u16) -> Described {
+        let encrypted = self.job.password.is_some() && !self.job.covered;
+        Described::of(&inside(self.job.catalogue, entry), entry.size, method, encrypted)
+    }
+
+    fn submit(&mut self, step: Step) -> Result<(), PackError> {
+        self.group_bytes += step.piece.as_ref().map_or(0, |piece| piece.content.len());
+        self.group.push(step);
+        let is_full = self.group_bytes >= GROUP_BYTES || self.group.len() >= GROUP_STEPS;
+        if is_full { self.hand_over() } else { Ok(()) }
+    }
+
+    fn hand_over(&mut self) -> Result<(), PackError> {
+        self.group_bytes = 0;
+        Ok(self.jobs.submit(std::mem::take(&mut self.group))?)
+    }
+
+    /// What an entry begins with.
+    fn begin(&self, described: Described) -> Result<Option<(Described, [u8; SALT_BYTES])>, PackError> {
+        if std::str::from_utf8(&described.name).is_err() {
+            return Err(PackError::Zip(ZipWriteError::NotText(described.name)));
+        }
+        let salt = if described.encrypted { self.context.random()? } else { [0; SALT_BYTES] };
+        Ok(Some((described, salt)))
+    }
+
+    /// A folder, or a link: its content is where it leads.
+    fn add_whole(&mut self, entry: &SourceEntry) -> Result<(), PackError> {
+        let target = (entry.kind == EntryKind::Link).then(|| entry.link_target.clone());
+        let piece = target.map(|content| Piece { content, window: Vec::new(), compressed: false, last: true });
+        let begin = self.begin(self.describe(entry, STORED))?;
+        self.submit(Step { begin, piece, end: Some(End::Complete) })?;
+        self.read.totals.add(entry.kind, 0);
+        Ok(())
+    }
+
+    fn add_file(&mut self, entry: &SourceEntry) -> Result<(), PackError> {
+        let catalogue = self.job.catalogue;
+        let passed_over =
+            |error: FileError| PassedOver { disk_path: catalogue.disk_path(&entry.path), reason: error.into() };
+        for reading in 1..=READINGS {
+            let mut file = match catalogue.open(&entry.path) {
+                Ok(file) => file,
+                Err(error) => {
+                    self.read.passed_over.push(passed_over(error));
+                    return Ok(());
+                }
+            };
+            let (step, outcome) = self.read(entry, &mut file)?;
+            let again = matches!(outcome, Outcome::Changed(_)) && reading < READINGS;
+            let no_good = again || matches!(outcome, Outcome::Failed(_));
+            let end = Some(if no_good { End::Abandoned } else { End::Complete });
+            self.submit(Step { end, ..step })?;
+            let content = match outcome {
+                Outcome::Changed(_) if again => continue,
+                Outcome::Failed(error) => {
+                    self.read.passed_over.push(passed_over(error));
+                    return Ok(());
+                }
+                Outcome::Changed(content) => {
+                    self.read.changed.push(entry.path.clone());
+                    content
+                }
+                Outcome::Steady(content) => content,
+            };
+            self.read.totals.add(EntryKind::File, content.size);
+            self.read.contents.push((catalogue.text_names.of(&entry.path).clone(), content));
+            return Ok(());
+        }
+        Ok(())
+    }
+
+    /// Reads a file piece by piece; the last one is given back, for the end to be put behind it. How the file is stored shows
+    /// with the first: what looks random is stored as it is.
+    fn read(&mut self, entry: &SourceEntry, file: &mut SourceFile) -> Result<(Step, Outcome), PackError> {
+        let (mut digest, mut size, mut window) = (blake3::Hasher::new(), 0_u64, Vec::new());
+        let mut compressed = None;
+        let last_step = loop {
+            self.context.go_on()?;
+            let wanted = usize::try_from(file.left()).unwrap_or(usize::MAX).min(PIECE_BYTES);
+            // Of what said that it is empty nothing is known.
+            let mut content = room(if file.size() == 0 { 0 } else { wanted })?;
+            let read = if wanted == 0 { Ok(()) } else { file.read(&mut content, wanted) };
+            let (begin, compressed) = match compressed {
+                Some(compressed) => (None, compressed),
+                None => {
+                    let pays = deflate::pays(self.job.squeeze, &content);
+                    let described = self.describe(entry, if pays { DEFLATE } else { STORED });
+                    let described = Described { mode: file.mode, modified: file.modified, ..described };
+                    (self.begin(described)?, *compressed.insert(pays))
+                }
+            };
+            if let Err(error) = read {
+                return Ok((Step { begin, ..Step::default() }, Outcome::Failed(error)));
+            }
+            let last = file.left() == 0 || content.is_empty();
+            digest.update(&content);
+            size += content.len() as u64;
+            self.context.tell(Progress::Advance(content.len() as u64));
+            let next = if compressed { window_of(&content).to_vec() } else { Vec::new() };
+            let window_before = std::mem::replace(&mut window, next);
+            let piece = Some(Piece { content, window: window_before, compressed, last });
+            let step = Step { begin, piece, end: None };
+            if last {
+                break step;
+            }
+            self.submit(step)?;
+        };
+        let content = Content { size, digest: *digest.finalize().as_bytes(), ..Content::default() };
+        let outcome = match file.is_unchanged(size) {
+            Ok(true) => Outcome::Steady(content),
+            Ok(false) => Outcome::Changed(content),
+            Err(error) => Outcome::Failed(error),
+        };
+        Ok((last_step, outcome))
+    }
+}
+
+impl From<ZipWriteError> for PackError {
+    fn from(error: ZipWriteError) -> Self {
+        match error {
+            ZipWriteError::File(error) => error.into(),
+            error => Self::Zip(error),
+        }
+    }
+}
+
+/// The names of the parts' ends, in order: `.zip` alone, or `.z01`, `.z02`, …, `.zip` (section 8.3.1).
+pub(super) fn suffixes(parts: usize) -> impl Iterator<Item = String> {
+    (1..=parts).map(move |number| if number == parts { ".zip".to_owned() } else { format!(".z{number:02}") })
+}

@@ -1,0 +1,174 @@
+//! What the same sources would come to in the open formats, by compressing evenly spaced samples of contents as each of
+//! these formats would.
+
+use super::PlanError;
+use super::estimate::{Likely, Sample, Sampling, Stretches, total};
+use crate::codecs::block::{CodecError, Squeeze};
+use crate::codecs::deflate::{self, Deflater, PIECE_BYTES, WINDOW_BYTES, window_of};
+use crate::formats::tar;
+use crate::ground::context::{Context, Phase, Progress};
+use crate::ground::entry::EntryKind;
+use crate::source::{Catalogue, SourceEntry};
+use crate::tasks::pack::{Format, zip_headers_bytes};
+
+/// What an archive would come to in an open format.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct InFormat {
+    /// The format.
+    pub format: Format,
+    /// Its bytes; a ZIP archive with a password, which adds some for each file.
+    pub bytes: Likely,
+    /// Whether everything was compressed to find this out.
+    pub exact: bool,
+}
+
+/// What one file has in a stretch.
+struct Segment {
+    /// What stands in front of it in a tar archive, and behind it, if it begins and ends here.
+    headers: Vec<u8>,
+    padding: usize,
+    /// What comes right before it in its file.
+    window: Vec<u8>,
+    content: Vec<u8>,
+}
+
+/// What the sources would come to in these open formats at a squeeze, in their own order; ZIP with a password, which hides names too or not.
+///
+/// # Errors
+/// [`PlanError`].
+pub fn in_open_formats(
+    catalogue: &Catalogue,
+    wanted: &[Format],
+    squeeze: Squeeze,
+    hide_names: bool,
+    context: &Context<'_>,
+) -> Result<Vec<InFormat>, PlanError> {
+    if wanted.iter().all(|format| *format == Format::Sealed) {
+        return Ok(Vec::new());
+    }
+    let contents = Contents::new(catalogue);
+    let stretches = Stretches::growing(contents.total, PIECE_BYTES as u64, Sampling::LIGHTER);
+    context.tell(Progress::Begin(Phase::Sampling, stretches.bytes()));
+    let samples =
+        stretches.measured(3, |from, to| contents.stretch(from, to), || measuring(squeeze, wanted), context)?;
+    context.tell(Progress::End);
+    let exact = stretches.whole;
+    let estimated = |format, samples: &[Sample], sure| {
+        let bytes = Likely::around(total(samples, &stretches, contents.total), sure);
+        InFormat { format, bytes, exact }
+    };
+    let plain = tar_bytes(catalogue);
+    let (zip, gzip, zstandard) = (&samples[0], &samples[1], &samples[2]);
+    let all = vec![
+        estimated(Format::Zip, zip, zip_headers_bytes(catalogue, hide_names)),
+        InFormat { format: Format::Tar, bytes: Likely { low: plain, likely: plain, high: plain }, exact: true },
+        estimated(Format::TarGz, gzip, 0),
+        estimated(Format::TarZst, zstandard, 0),
+    ];
+    Ok(all.into_iter().filter(|one| wanted.contains(&one.format)).collect())
+}
+
+/// All contents one after the other, of which any stretch can be read.
+struct Contents<'a> {
+    catalogue: &'a Catalogue,
+    starts: Vec<u64>,
+    /// Bytes of all contents, and one more, in which whatever has none at the end lies.
+    total: u64,
+}
+
+impl<'a> Contents<'a> {
+    fn new(catalogue: &'a Catalogue) -> Self {
+        let (mut starts, mut total) = (Vec::with_capacity(catalogue.entries.len()), 0);
+        for source in &catalogue.entries {
+            starts.push(total);
+            total += content_bytes(source);
+        }
+        Self { catalogue, starts, total: total + 1 }
+    }
+
+    fn stretch(&self, from: u64, to: u64) -> Vec<Segment> {
+        let first = self.starts.partition_point(|start| *start < from).saturating_sub(1);
+        let entries = self.catalogue.entries.iter().zip(&self.starts).skip(first);
+        let mut segments = Vec::new();
+        for (source, start) in entries.take_while(|(_, start)| **start < to) {
+            let size = content_bytes(source);
+            let (begins, end) = (*start >= from, start + size);
+            if !begins && end <= from {
+                continue;
+            }
+            let skipped = from.saturating_sub(*start);
+            let wanted = to.min(end) - (start + skipped);
+            let mut segment = Segment { headers: Vec::new(), padding: 0, window: Vec::new(), content: Vec::new() };
+            if begins {
+                segment.headers = tar::headers(&source.entry(0), size);
+            }
+            if end <= to {
+                segment.padding = tar::padding(size);
+            }
+            if source.kind == EntryKind::File {
+                self.read(source, skipped, wanted, &mut segment);
+            }
+            segments.push(segment);
+        }
+        segments
+    }
+
+    /// Files that cannot be read are told from the catalogue; here they count for nothing.
+    fn read(&self, source: &SourceEntry, skipped: u64, wanted: u64, segment: &mut Segment) {
+        let Ok(mut file) = self.catalogue.open(&source.path) else { return };
+        let before = skipped.min(WINDOW_BYTES as u64);
+        let read = file.skip(skipped - before).and_then(|()| file.read(&mut segment.window, before as usize));
+        let _ = read.and_then(|()| file.read(&mut segment.content, wanted as usize));
+    }
+}
+
+fn content_bytes(source: &SourceEntry) -> u64 {
+    if source.kind == EntryKind::File { source.size } else { 0 }
+}
+
+/// A worker with compressors of its own: what a stretch comes to in ZIP, with gzip, and with Zstandard, as far as that is wanted.
+fn measuring(
+    squeeze: Squeeze,
+    wanted: &[Format],
+) -> impl FnMut(Vec<Segment>) -> Result<Vec<Sample>, CodecError> + use<> {
+    let [zip_wanted, gzip_wanted, zstandard_wanted] =
+        [Format::Zip, Format::TarGz, Format::TarZst].map(|format| wanted.contains(&format));
+    let mut deflater = Deflater::new(squeeze);
+    let failed = |_| CodecError::Compressor;
+    move |segments| {
+        let raw: usize = segments.iter().map(|segment| segment.content.len()).sum();
+        let (mut zip, mut stream) = (0, Vec::with_capacity(raw));
+        for segment in &segments {
+            zip += match zip_wanted && deflate::pays(squeeze, &segment.content) {
+                true => deflater.piece(&segment.content, &segment.window, true).map_err(failed)?.len(),
+                false => segment.content.len(),
+            };
+            stream.extend_from_slice(&segment.headers);
+            stream.extend_from_slice(&segment.content);
+            stream.resize(stream.len() + segment.padding, 0);
+        }
+        let (mut gzip, mut zstandard, mut window) = (0, 0, Vec::new());
+        for piece in stream.chunks(PIECE_BYTES) {
+            if gzip_wanted {
+                gzip += deflater.piece(piece, &window, true).map_err(failed)?.len();
+            }
+            if zstandard_wanted {
+                let level = squeeze.level().unwrap_or(1);
+                zstandard += zstd::bulk::compress(piece, level).map_err(|_| CodecError::Compressor)?.len();
+            }
+            window = window_of(piece).to_vec();
+        }
+        let sample = |stored: usize| Sample { raw: raw as f64, stored: stored as f64, seconds: 0.0 };
+        Ok(vec![sample(zip), sample(gzip), sample(zstandard)])
+    }
+}
+
+/// A plain tar archive's length, exactly.
+fn tar_bytes(catalogue: &Catalogue) -> u64 {
+    let of = |source: &SourceEntry| {
+        let size = content_bytes(source);
+        tar::headers(&source.entry(0), size).len() as u64 + size + tar::padding(size) as u64
+    };
+    let bytes = catalogue.entries.iter().map(of).sum::<u64>();
+    bytes + tar::end(bytes).len() as u64
+}

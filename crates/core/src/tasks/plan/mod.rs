@@ -1,0 +1,123 @@
+//! A delivery before it exists: what would go in, how large it would come out, and what may go wrong. Nothing is
+//! written.
+
+mod advice;
+mod estimate;
+mod formats;
+mod layout;
+mod weigh;
+
+pub use advice::Advice;
+pub use estimate::{Estimate, Likely};
+pub use formats::{InFormat, in_open_formats};
+pub use weigh::{FolderWeight, TopLevel};
+
+use crate::codecs::block::{CodecError, Squeeze};
+use crate::disk::portability::{Unportable, unportable};
+use crate::formats::sealed::Totals;
+use crate::formats::sealed::stream::geometry_of;
+use crate::ground::context::{Cancelled, Context};
+use crate::ground::entry::{EntryKind, EntryPath};
+use crate::ground::fit::Fit;
+use crate::ground::pipeline::NoThreads;
+use crate::source::{Catalogue, SourceEntry};
+use crate::tasks::pack::kinds::{KindWeight, kinds};
+use rustix::fs::{Access, AtFlags, CWD};
+
+/// Why there is no plan.
+#[derive(Debug, thiserror::Error)]
+pub enum PlanError {
+    /// A compressor failed.
+    #[error(transparent)]
+    Codec(#[from] CodecError),
+    /// The system gave too few threads.
+    #[error(transparent)]
+    NoThreads(#[from] NoThreads),
+    /// The user asked to stop.
+    #[error(transparent)]
+    Cancelled(#[from] Cancelled),
+}
+
+/// What is known of a delivery before it is made.
+#[derive(Debug)]
+pub struct Plan {
+    /// What would be packed.
+    pub totals: Totals,
+    /// The top-level paths as the recipient will see them.
+    pub top_level: Vec<TopLevel>,
+    /// Folders, heaviest first.
+    pub folders: Vec<FolderWeight>,
+    /// Kinds of files, heaviest first.
+    pub kinds: Vec<KindWeight>,
+    /// What each squeeze that was asked for would come to, from none to utmost.
+    pub estimates: Vec<Estimate>,
+    /// Files that cannot be read, as far as permissions tell.
+    pub unreadable: Vec<EntryPath>,
+    /// Names that will not survive on other systems.
+    pub unportable: Vec<Unportable>,
+}
+
+/// How an archive of one size falls into volumes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Outline {
+    /// How many volumes.
+    pub volumes: u32,
+    /// Bytes of all of them.
+    pub bytes: u64,
+    /// Bytes of the last one.
+    pub last_bytes: u64,
+    /// The most bytes that one may have, where there is a limit.
+    pub limit: Option<u64>,
+}
+
+impl Outline {
+    /// The volumes of an archive whose inner stream has so many bytes; `None` where the fit gives too many, or is too
+    /// small for any.
+    pub fn new(stream_bytes: u64, fit: Fit) -> Option<Self> {
+        let limit = fit.volume_limit();
+        let geometry = geometry_of(stream_bytes, limit)?;
+        let (first, last) = (geometry.volume_bytes(1), geometry.volume_bytes(geometry.data_volumes));
+        let bytes = first.checked_mul(u64::from(geometry.data_volumes - 1))?.checked_add(last)?;
+        Some(Self { volumes: geometry.data_volumes, bytes, last_bytes: last, limit })
+    }
+
+    /// How full the last volume is, where there is a limit: 0 to 1.
+    pub fn last_fill(&self) -> Option<f64> {
+        self.limit.map(|limit| self.last_bytes as f64 / limit.max(1) as f64)
+    }
+}
+
+impl Plan {
+    /// Looks at everything, compressing samples at these squeezes.
+    ///
+    /// # Errors
+    /// [`PlanError`].
+    pub fn make(catalogue: &Catalogue, squeezes: &[Squeeze], context: &Context<'_>) -> Result<Self, PlanError> {
+        let mut totals = Totals::default();
+        catalogue.entries.iter().for_each(|entry| totals.add(entry.kind, entry.size));
+        let is_closed = |entry: &&SourceEntry| {
+            let path = catalogue.disk_path(&entry.path);
+            entry.kind == EntryKind::File
+                && rustix::fs::accessat(CWD, &path, Access::READ_OK, AtFlags::empty()).is_err()
+        };
+        Ok(Self {
+            totals,
+            top_level: weigh::top_level(catalogue),
+            folders: weigh::folders(catalogue),
+            kinds: kinds(catalogue)?,
+            estimates: estimate::estimate(catalogue, squeezes, context)?,
+            unreadable: catalogue.entries.iter().filter(is_closed).map(|entry| entry.path.clone()).collect(),
+            unportable: unportable(catalogue.entries.iter().map(|entry| catalogue.text_names.of(&entry.path))),
+        })
+    }
+
+    /// The estimate for a squeeze.
+    pub fn estimate(&self, squeeze: Squeeze) -> Option<&Estimate> {
+        self.estimates.iter().find(|estimate| estimate.squeeze == squeeze)
+    }
+
+    /// Changes that would save volumes against this squeeze at this fit, cheapest first.
+    pub fn advice(&self, catalogue: &Catalogue, squeeze: Squeeze, fit: Fit) -> Vec<Advice> {
+        advice::advice(catalogue, &self.kinds, &self.estimates, squeeze, fit)
+    }
+}

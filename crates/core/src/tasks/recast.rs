@@ -1,0 +1,124 @@
+//! Cutting a set to another fit, without the password: cells are carried over as they are, sealed, and get new checks
+//! for their new places. The set id and the head stay, so the password stays too; the cut id is new.
+
+use crate::disk::staging::{Staging, StagingError};
+use crate::disk::{FileError, Folder};
+use crate::formats::sealed::volume::{
+    CELL_BYTES, CHECK_BYTES, CellError, CellReader, GatherError, Ids, VolumeSet, VolumeWriter, WriteError,
+    WrittenVolumes,
+};
+use crate::ground::context::{Cancelled, Context, NoRandomness, Phase, Progress};
+use crate::ground::fit::Fit;
+use crate::tasks::pack::{Format, Target, WayError};
+use std::path::PathBuf;
+
+/// A set that was cut anew.
+#[derive(Debug)]
+pub struct Recut {
+    /// Set and new cutting.
+    pub ids: Ids,
+    /// The new volumes in order.
+    pub volumes: Vec<PathBuf>,
+    /// Old volumes of the target's name that were replaced.
+    pub replaced: Vec<PathBuf>,
+}
+
+/// Why a set was not cut anew. No new volume has a final name then.
+#[derive(Debug, thiserror::Error)]
+pub enum RecutError {
+    /// The target is not free.
+    #[error(transparent)]
+    Way(#[from] WayError),
+    /// The staging folder cannot be used.
+    #[error(transparent)]
+    Staging(#[from] StagingError),
+    /// The system refused an operation.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// A cell of the old set cannot be had.
+    #[error(transparent)]
+    Cell(#[from] CellError),
+    /// The new volumes cannot be written.
+    #[error(transparent)]
+    Write(#[from] WriteError),
+    /// What was written cannot be found again.
+    #[error("reading back: {0}")]
+    Regather(#[source] GatherError),
+    /// What was read back is not what was carried over.
+    #[error("reading back: the cells differ")]
+    CellsDiffer,
+    /// The system gave no random bytes.
+    #[error(transparent)]
+    NoRandomness(#[from] NoRandomness),
+    /// The user asked to stop.
+    #[error(transparent)]
+    Cancelled(#[from] Cancelled),
+}
+
+/// Cuts a set to another fit. Every cell of the old set must be had, by its check; every cell of the new one is read
+/// back and compared before the volumes get their names.
+///
+/// # Errors
+/// [`RecutError`]; the old set is as it was.
+pub fn recut(
+    set: &VolumeSet,
+    target: &Target,
+    fit: Fit,
+    replace: bool,
+    context: &Context<'_>,
+) -> Result<Recut, RecutError> {
+    let replaced = target.make_way(replace, Format::Sealed, context)?;
+    let ids = Ids { set: set.ids.set, cut: context.random()? };
+    let staging = Staging::begin(Folder::open_or_create(&target.folder)?, &target.stem, context)?;
+    let mut writer = VolumeWriter::new(&staging, ids, fit.volume_limit())?;
+    let cutting = writer.cutting();
+    let mut cell = Vec::with_capacity(CELL_BYTES);
+    let carried = digest_of_cells(set, Phase::Packing, context, |number, sealed| {
+        cell.clear();
+        cell.extend_from_slice(sealed);
+        cell.extend_from_slice(&[0; CHECK_BYTES]);
+        cutting.put_check(number, &mut cell);
+        Ok(writer.write(&cell)?)
+    })?;
+    let written = writer.finish(&set.head)?;
+    if read_back(&staging, &written, context)? != carried {
+        return Err(RecutError::CellsDiffer);
+    }
+    context.go_on()?;
+    staging.place(&written.placings, &replaced.files)?;
+    let path = |suffix: &String| target.path_with(suffix);
+    Ok(Recut {
+        ids,
+        volumes: written.placings.iter().map(|placing| path(&placing.suffix)).collect(),
+        replaced: replaced.files.iter().map(|replaced| path(&replaced.suffix)).collect(),
+    })
+}
+
+fn read_back(staging: &Staging, written: &WrittenVolumes, context: &Context<'_>) -> Result<blake3::Hash, RecutError> {
+    let files: Vec<_> = written.placings.iter().map(|placing| staging.path_of(placing.number)).collect();
+    let set = VolumeSet::from_files(&files).map_err(RecutError::Regather)?;
+    digest_of_cells(&set, Phase::Verifying, context, |_, _| Ok(()))
+}
+
+/// Reads all cells in order, gives each to `take`, and digests them.
+fn digest_of_cells(
+    set: &VolumeSet,
+    phase: Phase,
+    context: &Context<'_>,
+    mut take: impl FnMut(u64, &[u8]) -> Result<(), RecutError>,
+) -> Result<blake3::Hash, RecutError> {
+    let total = (1..=set.geometry.data_volumes).map(|volume| set.geometry.volume_bytes(volume)).sum();
+    context.tell(Progress::Begin(phase, total));
+    let mut reader = CellReader::new(set.clone());
+    let mut hasher = blake3::Hasher::new();
+    for cell in 0..set.geometry.cells {
+        context.go_on()?;
+        // Without the password every copy whose check is right is taken.
+        reader.read(cell, |sealed| Some(sealed.len()))?;
+        hasher.update(reader.held());
+        take(cell, reader.held())?;
+        context.tell(Progress::Advance(set.geometry.cell_bytes(cell) as u64));
+    }
+    context.tell(Progress::End);
+    Ok(hasher.finalize())
+}

@@ -1,0 +1,96 @@
+//! The delivery: what the sender has is carried, without what is to be lost, and changed where that is asked for.
+
+use super::{Rehearsal, RehearsalError, RehearsalRequest, Step, timed};
+use crate::disk::{FileAction, FileError};
+use crate::ground::context::Context;
+use crate::tasks::handover::NoteFields;
+use crate::tasks::rehearse::carriers::{Carried, Choices, Load, Sent, Trip, carry};
+use std::fs::{self, File};
+use std::io;
+use std::os::unix::fs::FileExt as _;
+use std::path::Path;
+
+/// What is to be carried.
+pub(super) struct Parcel {
+    pub files: Vec<Sent>,
+    /// The id of its set, where there is one.
+    pub set: Option<String>,
+    pub secret: bool,
+    /// Whether the password opens it only together with a key file.
+    pub key_file: bool,
+    /// What a recipient is told about opening it.
+    pub how: String,
+    /// Its files are found by their names only.
+    pub needs_names: bool,
+    /// So many bytes in front of each file are not changed on request.
+    pub unchanged: u64,
+}
+
+/// Has it carried; what arrived, or the trips that were refused.
+pub(super) fn deliver(
+    parcel: Parcel,
+    request: &RehearsalRequest<'_>,
+    inbox: &Path,
+    rehearsal: &mut Rehearsal,
+    context: &Context<'_>,
+) -> Result<Result<Carried, Vec<Trip>>, RehearsalError> {
+    let (carried, done_to) = timed(Step::Deliver, rehearsal, context, || carried(parcel, request, inbox, context))?;
+    rehearsal.trips.clone_from(&carried.trips);
+    rehearsal.done_to = done_to;
+    let refused: Vec<Trip> = carried.trips.iter().filter(|trip| trip.refused).cloned().collect();
+    Ok(if refused.is_empty() { Ok(carried) } else { Err(refused) })
+}
+
+/// Numbers of the volumes that were lost, and damaged.
+type DoneTo = (Vec<u32>, Vec<u32>);
+
+/// Has the files carried, without those that were to be lost, and does to the others what was asked for.
+fn carried(
+    mut parcel: Parcel,
+    request: &RehearsalRequest<'_>,
+    inbox: &Path,
+    context: &Context<'_>,
+) -> Result<(Carried, DoneTo), RehearsalError> {
+    let under_way = request.place.join("under-way");
+    for folder in [inbox, &under_way] {
+        fs::create_dir_all(folder).map_err(FileError::on(FileAction::Create, folder))?;
+    }
+    let fields = NoteFields {
+        archive: request.stem.to_owned(),
+        set: parcel.set,
+        volumes: parcel.files.iter().map(|file| (file.name(), file.bytes)).collect(),
+        secret: parcel.secret,
+        key_file: parcel.key_file,
+        how: parcel.how,
+    };
+    let mut choices = Choices::new(request.faults.seed);
+    let lost = (0..request.faults.lost).filter_map(|_| choices.take(&mut parcel.files)).map(|volume| volume.number);
+    let lost = lost.collect();
+    let load =
+        Load { volumes: &parcel.files, fields: &fields, inbox, under_way: &under_way, keep_names: parcel.needs_names };
+    let carried = carry(request.way, &load, &mut choices, context)?;
+    let mut damaged = Vec::new();
+    for _ in 0..request.faults.damaged {
+        let Some((number, path)) = carried.arrived.get(choices.below(carried.arrived.len() as u64) as usize) else {
+            break;
+        };
+        damage(path, parcel.unchanged, &mut choices).map_err(FileError::on(FileAction::Write, path))?;
+        damaged.push(*number);
+    }
+    let sorted = |mut numbers: Vec<u32>| {
+        numbers.sort_unstable();
+        numbers.dedup();
+        numbers
+    };
+    Ok((carried, (sorted(lost), sorted(damaged))))
+}
+
+/// Changes a byte behind those that stay as they are.
+fn damage(path: &Path, unchanged: u64, choices: &mut Choices) -> io::Result<()> {
+    let file = File::options().read(true).write(true).open(path)?;
+    let at = unchanged + choices.below(file.metadata()?.len().saturating_sub(unchanged));
+    let mut byte = [0];
+    file.read_exact_at(&mut byte, at)?;
+    byte[0] = byte[0].wrapping_add(1 + choices.below(200) as u8);
+    file.write_all_at(&byte, at)
+}

@@ -1,0 +1,231 @@
+//! Rehearsing: playing the recipient before the sender lets go. In a closed place, with nothing of the sender's but the
+//! volumes and what unlocks them: what a carrier brings under other names and in another order is gathered, checked,
+//! unlocked, opened, and compared with the sources. So are archives in open formats, whose parts need their names.
+
+pub mod carriers;
+mod delivering;
+mod open_formats;
+mod sealed;
+
+use crate::disk::FileError;
+use crate::formats::archive::{Archive, ArchiveError};
+use crate::formats::sealed::volume::{GatherError, VolumeSet};
+use crate::formats::sealed::{CostLimit, SealedError, Totals};
+use crate::ground::context::{Context, NoRandomness};
+use crate::ground::entry::{EntryKind, ListedEntry};
+use crate::ground::secrets::Credentials;
+use crate::source::{Catalogue, Choice, Naming, SourceError};
+use crate::tasks::check::InspectError;
+use crate::tasks::compare::{Comparison, TimesKept, compare};
+use crate::tasks::open::{OpenError, Opened};
+use crate::tasks::rehearse::carriers::{CarryError, Trip, Way};
+use std::path::Path;
+use std::time::Duration;
+
+/// What is rehearsed.
+pub struct RehearsalRequest<'a> {
+    /// What is sent.
+    pub what: Rehearsed<'a>,
+    /// What it was packed from.
+    pub sources: &'a Catalogue,
+    /// An empty folder that only the user may enter.
+    pub place: &'a Path,
+    /// How the volumes go to the recipient.
+    pub way: Way,
+    /// What the archive is called.
+    pub stem: &'a str,
+    /// What goes wrong on the way.
+    pub faults: Faults,
+}
+
+/// What is sent.
+pub enum Rehearsed<'a> {
+    /// Sealed volumes.
+    Sealed {
+        /// The volumes.
+        set: &'a VolumeSet,
+        /// What unlocks them.
+        credentials: &'a Credentials,
+        /// How costly unlocking may be.
+        limit: CostLimit,
+    },
+    /// An archive in an open format; the password that it knows is the recipient's too.
+    Open(&'a Archive),
+}
+
+/// What goes wrong on the way, on request.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub struct Faults {
+    /// So many volumes are lost.
+    pub lost: u32,
+    /// In so many places a byte is changed.
+    pub damaged: u32,
+    /// Which ones: the same for the same seed.
+    pub seed: u64,
+}
+
+/// A step of the recipient's.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Step {
+    /// Volumes arrive.
+    Deliver,
+    /// They are known by their headers, or by what they hold.
+    Gather,
+    /// Every cell's check is compared; every content of an open format read to its end.
+    Check,
+    /// The archive is unlocked.
+    Unlock,
+    /// Everything is extracted.
+    Open,
+    /// What was extracted is compared with what is inside, and that with the sources.
+    Compare,
+}
+
+/// Why a rehearsal did not come to its end.
+#[derive(Debug, thiserror::Error)]
+pub enum Failed {
+    /// The carrier refused volumes for their length.
+    #[error("{} trips were refused", .0.len())]
+    Refused(Vec<Trip>),
+    /// No set was found.
+    #[error(transparent)]
+    Gather(#[from] GatherError),
+    /// Volumes are missing or damaged.
+    #[error("volumes {missing:?} are missing, {damaged:?} damaged")]
+    NotWhole {
+        /// Numbers of the missing ones.
+        missing: Vec<u32>,
+        /// Numbers of the damaged ones.
+        damaged: Vec<u32>,
+    },
+    /// What arrived of an archive in an open format is none, or not whole.
+    #[error(transparent)]
+    Archive(#[from] ArchiveError),
+    /// What arrived is of no known format.
+    #[error("what arrived is of no known format")]
+    Unknown,
+    /// It cannot be unlocked.
+    #[error(transparent)]
+    Unlock(SealedError),
+    /// It cannot be extracted.
+    #[error(transparent)]
+    Open(#[from] OpenError),
+    /// What was extracted is not what is inside.
+    #[error("what was extracted differs from what was packed")]
+    Differs,
+    /// The sources have changed since; the archive is good.
+    #[error("the sources have changed")]
+    SourcesChanged,
+}
+
+/// How it went.
+#[derive(Debug)]
+pub struct Rehearsal {
+    /// The steps that were taken, each with how long it took; the last one failed, if one did.
+    pub steps: Vec<(Step, Duration)>,
+    /// Why it did not come to its end.
+    pub failed: Option<Failed>,
+    /// Each message, medium or upload.
+    pub trips: Vec<Trip>,
+    /// Numbers of the volumes that were lost, and damaged, on request.
+    pub done_to: (Vec<u32>, Vec<u32>),
+    /// What was extracted.
+    pub totals: Totals,
+    /// How the sources compare with what is inside.
+    pub sources: Comparison,
+}
+
+/// Why there was no rehearsal at all.
+#[derive(Debug, thiserror::Error)]
+pub enum RehearsalError {
+    /// The volumes cannot be carried.
+    #[error(transparent)]
+    Carry(#[from] CarryError),
+    /// The system refused an operation on a file.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// What was extracted cannot be listed.
+    #[error(transparent)]
+    Source(#[from] SourceError),
+    /// The system gave no random bytes.
+    #[error(transparent)]
+    NoRandomness(#[from] NoRandomness),
+    /// The volumes cannot be checked.
+    #[error(transparent)]
+    Inspect(#[from] InspectError),
+    /// Reading was cancelled.
+    #[error(transparent)]
+    Cancelled(#[from] crate::ground::context::Cancelled),
+}
+
+/// Plays the recipient. What went wrong with the delivery is no error but the result.
+///
+/// # Errors
+/// [`RehearsalError`] where it could not be played.
+pub fn rehearse(request: &RehearsalRequest<'_>, context: &Context<'_>) -> Result<Rehearsal, RehearsalError> {
+    let mut rehearsal = Rehearsal {
+        steps: Vec::new(),
+        failed: None,
+        trips: Vec::new(),
+        done_to: (Vec::new(), Vec::new()),
+        totals: Totals::default(),
+        sources: Comparison::default(),
+    };
+    let played = match &request.what {
+        Rehearsed::Sealed { set, credentials, limit } => {
+            sealed::play(set, (credentials, *limit), request, &mut rehearsal, context)?
+        }
+        Rehearsed::Open(archive) => open_formats::play(archive, request, &mut rehearsal, context)?,
+    };
+    // What ends because the user wants it to has not failed.
+    context.go_on()?;
+    rehearsal.failed = played.err();
+    Ok(rehearsal)
+}
+
+/// What both kinds of archives end with: what was extracted is compared with what is inside, and that with the sources. A
+/// link that leads outside was not made, and a bit that gives rights away not restored: both are meant so.
+fn compared(
+    (inside, opened): (&[ListedEntry], &Opened),
+    (outcome, times): (&Path, TimesKept),
+    request: &RehearsalRequest<'_>,
+    rehearsal: &mut Rehearsal,
+    context: &Context<'_>,
+) -> Result<Result<(), Failed>, RehearsalError> {
+    let refused =
+        |listed: &&ListedEntry| !opened.landed.refused_links.iter().any(|link| link.path == listed.entry.path);
+    let mut expected: Vec<ListedEntry> = inside.iter().filter(refused).cloned().collect();
+    expected
+        .iter_mut()
+        .filter(|listed| listed.entry.kind != EntryKind::Link)
+        .for_each(|listed| listed.entry.mode &= 0o777);
+    let compared = timed(Step::Compare, rehearsal, context, || -> Result<_, RehearsalError> {
+        let choice = Choice { naming: Naming::Contents, ..Choice::default() };
+        let there = match expected.is_empty() {
+            true => Catalogue::default(),
+            false => Catalogue::gather(&[outcome.to_owned()], &choice, &|_| false, context)?,
+        };
+        Ok((compare(&expected, &there, times, context)?, compare(inside, request.sources, times, context)?))
+    });
+    let (landed, sources) = compared?;
+    let sources_changed = !sources.is_same() || !request.sources.passed_over.is_empty();
+    rehearsal.sources = sources;
+    Ok(match (landed.is_same(), sources_changed) {
+        (false, _) => Err(Failed::Differs),
+        (true, true) => Err(Failed::SourcesChanged),
+        (true, false) => Ok(()),
+    })
+}
+
+/// Does a step, and notes how long it took.
+fn timed<T>(step: Step, rehearsal: &mut Rehearsal, context: &Context<'_>, work: impl FnOnce() -> T) -> T {
+    let now = || {
+        let now = (context.clock)();
+        i128::from(now.seconds) * 1_000_000_000 + i128::from(now.nanoseconds)
+    };
+    let begun = now();
+    let outcome = work();
+    let took = u64::try_from(now() - begun).unwrap_or(0);
+    rehearsal.steps.push((step, Duration::from_nanos(took)));
+    outcome
+}

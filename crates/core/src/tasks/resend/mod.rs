@@ -1,0 +1,161 @@
+//! Sending again: from a resend slip and a whole set, exactly the bytes that the recipient lacks, as one supplement where
+//! that is no larger than a volume, and otherwise as whole volumes with a supplement for the rest.
+
+pub mod slip;
+
+pub use slip::Slip;
+
+use crate::disk::{FileError, Folder, temporary_name};
+use crate::formats::sealed::volume::header::{Header, VolumeKind};
+use crate::formats::sealed::volume::supplement::{MAX_RUNS, Run, encode_page, without};
+use crate::formats::sealed::volume::{CELL_BYTES, CHECK_BYTES, CellError, CellReader, Cutting, VolumeSet, names};
+use crate::ground::context::{Cancelled, Context, NoRandomness};
+use std::ffi::{OsStr, OsString};
+use std::path::{Path, PathBuf};
+
+/// Temporary names begin so.
+const PREFIX: &str = ".resending-";
+
+/// What was made.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Resent {
+    /// Whole volumes: number, file, bytes.
+    pub volumes: Vec<(u32, PathBuf, u64)>,
+    /// The supplement, if one was needed, and its bytes.
+    pub supplement: Option<(PathBuf, u64)>,
+}
+
+/// Why nothing, or not all, was made.
+#[derive(Debug, thiserror::Error)]
+pub enum ResendError {
+    /// The slip speaks of another set, or of this one cut otherwise.
+    #[error("the slip is of another set")]
+    OtherSet,
+    /// A cell of this set cannot be had either.
+    #[error(transparent)]
+    Cell(#[from] CellError),
+    /// The system refused an operation.
+    #[error(transparent)]
+    File(#[from] FileError),
+    /// The system gave no random bytes.
+    #[error(transparent)]
+    NoRandomness(#[from] NoRandomness),
+    /// The user asked to stop.
+    #[error(transparent)]
+    Cancelled(#[from] Cancelled),
+}
+
+/// Makes what a slip asks for, in a folder; files there are never replaced.
+///
+/// # Errors
+/// [`ResendError`]; files that were finished before stay.
+pub fn resend(
+    set: &VolumeSet,
+    slip: &Slip,
+    folder: &Path,
+    stem: &OsStr,
+    context: &Context<'_>,
+) -> Result<Resent, ResendError> {
+    let geometry = set.geometry;
+    if !slip.is_of(&set.ids, &geometry) {
+        return Err(ResendError::OtherSet);
+    }
+    let is_whole = |volume: &u32| {
+        let first = geometry.first_cell(*volume);
+        let end = first + u64::from(geometry.cells_in(*volume));
+        slip.runs.iter().any(|run| run.first <= first && run.end() >= end)
+    };
+    let asked: u64 = slip.runs.iter().map(|run| u64::from(run.count)).sum();
+    let fits_one = asked <= u64::from(geometry.cells_per_volume);
+    let whole: Vec<u32> = (1..=geometry.data_volumes).filter(|volume| !fits_one && is_whole(volume)).collect();
+    let sent_whole: Vec<Run> = whole.iter().map(|volume| Run::of_volume(&geometry, *volume)).collect();
+    let rest = without(&slip.runs, &sent_whole);
+    let mut work = Work { set, reader: CellReader::new(set.clone()), folder: Folder::open_or_create(folder)?, context };
+    let mut resent = Resent::default();
+    for number in whole {
+        let name = named(stem, &names::suffix(number, geometry.data_volumes));
+        let first = geometry.first_cell(number);
+        let cells = first..first + u64::from(geometry.cells_in(number));
+        let (path, bytes) = work.write(&name, VolumeKind::Data, number, &[], cells)?;
+        resent.volumes.push((number, path, bytes));
+    }
+    // A slip is so short that its runs go on one page, even cut apart by whole volumes.
+    if !rest.is_empty() && rest.len() <= MAX_RUNS {
+        let code = slip.code();
+        let mark = code.rsplit('-').next().unwrap_or_default();
+        let name = named(stem, &format!("-again-{mark}{}", names::EXTENSION));
+        let page = encode_page(&set.ids, &rest);
+        let cells = rest.iter().flat_map(|run| run.first..run.end());
+        resent.supplement = Some(work.write(&name, VolumeKind::Supplement, 1, &page, cells)?);
+    }
+    Ok(resent)
+}
+
+fn named(stem: &OsStr, end: &str) -> OsString {
+    let mut name = stem.to_owned();
+    name.push(end);
+    name
+}
+
+struct Work<'a> {
+    set: &'a VolumeSet,
+    reader: CellReader,
+    folder: Folder,
+    context: &'a Context<'a>,
+}
+
+impl Work<'_> {
+    /// Writes a header, a page, and cells; only a whole file gets its name.
+    fn write(
+        &mut self,
+        name: &OsStr,
+        kind: VolumeKind,
+        number: u32,
+        page: &[u8],
+        cells: impl Iterator<Item = u64>,
+    ) -> Result<(PathBuf, u64), ResendError> {
+        let temporary = temporary_name(PREFIX, self.context)?;
+        let written = self.write_to(&temporary, kind, number, page, cells);
+        let published = written.and_then(|bytes| {
+            self.folder.publish(&temporary, &self.folder, name)?;
+            self.folder.sync()?;
+            Ok((self.folder.path().join(name), bytes))
+        });
+        if published.is_err() {
+            // What came first is told.
+            let _ = self.folder.remove_file(&temporary);
+        }
+        published
+    }
+
+    fn write_to(
+        &mut self,
+        temporary: &OsStr,
+        kind: VolumeKind,
+        number: u32,
+        page: &[u8],
+        cells: impl Iterator<Item = u64>,
+    ) -> Result<u64, ResendError> {
+        let VolumeSet { ids, geometry, head, .. } = self.set;
+        let mut file = self.folder.create_file(temporary, 0o644)?;
+        let header = Header { kind, ids: *ids, number, geometry: *geometry, head: head.clone() };
+        file.write(&header.encode())?;
+        file.write(page)?;
+        let cutting = Cutting { ids: *ids, cells_per_volume: geometry.cells_per_volume };
+        let (mut buffer, mut bytes) = (Vec::with_capacity(CELL_BYTES), (header.encode().len() + page.len()) as u64);
+        for cell in cells {
+            self.context.go_on()?;
+            // The check was right, so it is the same again.
+            self.reader.read(cell, |sealed| Some(sealed.len()))?;
+            buffer.clear();
+            buffer.extend_from_slice(self.reader.held());
+            buffer.extend_from_slice(&[0; CHECK_BYTES]);
+            cutting.put_check(cell, &mut buffer);
+            file.write(&buffer)?;
+            bytes += buffer.len() as u64;
+        }
+        file.sync()?;
+        file.close()?;
+        Ok(bytes)
+    }
+}
