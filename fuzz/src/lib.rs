@@ -21,10 +21,11 @@ use under_seal_core::formats::sealed::{ArchiveKey, CostLimit, KeyCost, seal_head
 use under_seal_core::formats::tar::{TarReader, is_tar};
 use under_seal_core::formats::zip::{Segments, ZipReader, is_zip};
 use under_seal_core::ground::codes::{decode, encode};
-use under_seal_core::ground::context::{Context, NoRandomness, Observer, Progress, Randomness};
-use under_seal_core::ground::entry::{Content, Entry, EntrySink, Timestamp};
+use under_seal_core::ground::context::{Cancelled, Context, NoRandomness, Observer, Progress, Randomness};
+use under_seal_core::ground::entry::Timestamp;
 use under_seal_core::ground::ownership::OwnerKey;
 use under_seal_core::ground::secrets::{Credentials, Password};
+use under_seal_core::ground::sink::EntrySink;
 use under_seal_core::tasks::receipt::Receipt;
 use under_seal_core::tasks::resend::Slip;
 
@@ -221,18 +222,8 @@ fn extract(archive: &mut impl ArchiveReader, context: &Context<'_>) {
 struct Count(u64);
 
 impl EntrySink for Count {
-    type Error = std::convert::Infallible;
-
-    fn begin(&mut self, _: &Entry) -> Result<(), Self::Error> {
-        Ok(())
-    }
-
-    fn content(&mut self, bytes: &[u8]) -> Result<(), Self::Error> {
+    fn content(&mut self, bytes: &[u8]) -> Result<(), Cancelled> {
         self.0 += bytes.len() as u64;
-        Ok(())
-    }
-
-    fn end(&mut self, _: &Entry, _: &Content) -> Result<(), Self::Error> {
         Ok(())
     }
 }
@@ -244,7 +235,7 @@ pub fn zip(data: &[u8]) {
         let password = Password::new("lamp").unwrap();
         with_context(|context| {
             let locked = ZipReader::open(Segments::open(&[path]).unwrap(), None, context);
-            if let Ok(mut archive) = locked.and_then(|locked| locked.unlocked(password, context)) {
+            if let Ok(mut archive) = locked.and_then(|locked| locked.with_password(&password, context)) {
                 extract(&mut archive, context);
             }
         });

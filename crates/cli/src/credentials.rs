@@ -1,6 +1,5 @@
 //! What unlocks: from options, the variable and the terminal to the credentials of a new archive or an old one.
 
-use crate::archives::{Wanted, archive_failure};
 use crate::args::{PasswordArguments, SealArguments, UnlockArguments, WorkArguments};
 use crate::failure::Failure;
 use crate::named_file;
@@ -14,11 +13,14 @@ use std::io::{self, IsTerminal as _, Write as _};
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
 use under_seal_core::Error;
+use under_seal_core::formats::archive::Archive;
+use under_seal_core::formats::error::ArchiveError;
+use under_seal_core::formats::registry::Ability;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::formats::sealed::{
     CostLimit, HeadError, KeyCost, SealedError, UnlockedSet, cost_of, key_of_open_to_all, unlock_given,
 };
-use under_seal_core::formats::zip::{Segments, ZipError, ZipReader};
+use under_seal_core::formats::zip::ZipError;
 use under_seal_core::ground::context::Context;
 use under_seal_core::ground::passwords::{self, Guessing, make_passphrase};
 use under_seal_core::ground::secrets::{Credentials, KeyFile, Password};
@@ -44,9 +46,6 @@ pub struct Sealing {
 
 /// How often a password is asked for on a terminal before it is given up.
 const TRIES: u32 = 3;
-
-/// What is said of an archive without a password, whenever it is made, checked or opened.
-pub const NOT_SECRET: &str = "This archive is not secret: it has no password, and whoever has the volumes can open it.";
 
 /// A file with a made passphrase in it.
 pub struct PassphraseFile {
@@ -165,39 +164,49 @@ pub fn asked(set: &VolumeSet, arguments: &UnlockArguments) -> Result<UnlockedSet
     }
 }
 
-/// Unlocks a ZIP archive with what was given, or, where content is wanted, with what is asked for.
-pub fn to_unlock_zip(
-    archive: ZipReader,
+/// What content is wanted for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Wanted {
+    /// Nothing inside need be seen.
+    Outside,
+    /// Nothing but the list of entries is read.
+    List,
+    /// Content is read too, so a password may be needed.
+    Content,
+    /// The same, of what is whole.
+    WhatIsWhole,
+}
+
+/// Unlocks an archive of an open format with what was given, or, where content is wanted, with what is asked for.
+pub fn to_unlock_file(
+    locked: Archive,
     arguments: &UnlockArguments,
     wanted: Wanted,
     work: &WorkArguments,
-) -> Result<ZipReader, Failure> {
-    let given = given_password(&arguments.password)?;
+) -> Result<Archive, Failure> {
+    if arguments.password.key_file.is_some() && !locked.format.can(Ability::KeyFile) {
+        return Err(ArchiveError::NoKeyFile.into());
+    }
+    let (key_file, given) = (key_file(&arguments.password)?, given_password(&arguments.password)?);
     let needed = match wanted {
         Wanted::Outside => false,
-        Wanted::List => archive.is_covered(),
+        Wanted::List => locked.facts().is_covered,
         Wanted::Content | Wanted::WhatIsWhole => true,
     };
     if given.is_none() && !needed {
-        return Ok(archive);
+        return Ok(locked);
     }
-    let paths: Vec<PathBuf> = archive.segments().paths().map(Path::to_owned).collect();
-    let (mut archive, mut left) = (Some(archive), TRIES);
+    let mut left = TRIES;
     loop {
         let progress = ProgressLine::for_reading(None, work);
         let context = session::context(&progress, work.threads);
         let password = given.clone().map_or_else(|| prompt::ask(Purpose::Unlock), Ok)?;
         left -= 1;
-        let locked = match archive.take() {
-            Some(archive) => archive,
-            None => ZipReader::open(Segments::open(&paths).map_err(Failure::File)?, None, &context)
-                .map_err(archive_failure)?,
-        };
-        let unlocked = locked.unlocked(password, &context);
+        let unlocked = locked.unlock(&Credentials { password, key_file: key_file.clone() }, &context);
         drop(progress);
         match unlocked {
-            Err(ZipError::WrongPassword) if left > 0 && given.is_none() => wrong_password(left)?,
-            outcome => return outcome.map_err(archive_failure),
+            Err(ArchiveError::Zip(ZipError::WrongPassword)) if left > 0 && given.is_none() => wrong_password(left)?,
+            outcome => return Ok(outcome?),
         }
     }
 }

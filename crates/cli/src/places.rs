@@ -9,7 +9,7 @@ use crate::ui::{prompt, text};
 use crate::words;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
-use under_seal_core::formats::archive::open_format_of;
+use under_seal_core::formats::archive::recognise;
 use under_seal_core::formats::sealed::volume::{GatherError, VolumeSet};
 use under_seal_core::ground::context::Context;
 use under_seal_core::tasks::check::collect::{CollectError, Collection};
@@ -122,5 +122,5 @@ pub fn gather(places: &[PathBuf]) -> Result<VolumeSet, Failure> {
 
 fn is_of_an_open_format(path: &Path) -> bool {
     let silent = ProgressLine::for_reading(None, &WorkArguments { quiet: true, ..WorkArguments::default() });
-    matches!(open_format_of(path, &session::context(&silent, None)), Ok(Some(_)))
+    matches!(recognise(path, &session::context(&silent, None)), Ok(Some(_)))
 }

@@ -17,12 +17,13 @@ use std::path::{Path, PathBuf};
 use std::time::Instant;
 use support::{binary, median, text, with_context};
 use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::formats::registry::ZIP;
 use under_seal_core::formats::sealed::KeyCost;
 use under_seal_core::formats::zip::{Encrypting, SALT_BYTES};
 use under_seal_core::ground::context::Phase;
 use under_seal_core::ground::secrets::{Credentials, Password};
 use under_seal_core::source::Choice;
-use under_seal_core::tasks::pack::{Delivery, Format, PackRequest, Target};
+use under_seal_core::tasks::pack::{Delivery, PackRequest, Target};
 
 const ROUNDS: usize = 5;
 
@@ -32,7 +33,7 @@ fn ours(place: &Path, source: &Path, (password, hide_names): (Option<&Password>,
     let target = Target { folder: place.join("out"), stem: "set".into() };
     let (sources, choice) = ([source.to_owned()], Choice::default());
     let request = PackRequest {
-        format: Format::Zip,
+        format: &ZIP,
         squeeze: Squeeze::Even,
         hide_names,
         replace: true,

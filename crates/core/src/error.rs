@@ -3,24 +3,24 @@
 use crate::codecs::block::CodecError;
 use crate::disk::FileError;
 use crate::disk::staging::StagingError;
-use crate::formats::archive::ArchiveError;
+use crate::formats::error::ArchiveError;
 use crate::formats::iso::IsoError;
-use crate::formats::reader::ExtractError;
+use crate::formats::registry::Lacks;
 use crate::formats::sealed::frame::FrameError;
 use crate::formats::sealed::index::RootError;
 use crate::formats::sealed::record::RecordError;
 use crate::formats::sealed::stream::StreamError;
 use crate::formats::sealed::volume::{CellError, GatherError, HeaderError, WriteError};
 use crate::formats::sealed::{HeadError, SealError, SealedError};
-use crate::formats::tar::TarError;
-use crate::formats::zip::{PartsError, ZipError, ZipWriteError};
+use crate::formats::streamed::StreamedError;
+use crate::formats::zip::{ZipError, ZipWriteError};
 use crate::ground::secrets::PasswordError;
 use crate::landing::LandingError;
 use crate::source::{PassedOverReason, SourceError};
 use crate::tasks::check::InspectError;
 use crate::tasks::check::collect::CollectError;
 use crate::tasks::handover::{DraftError, HandoverError};
-use crate::tasks::open::OpenError;
+use crate::tasks::open::{OpenError, StopReason};
 use crate::tasks::pack::parcels::ParcelError;
 use crate::tasks::pack::{PackError, TargetError, WayError};
 use crate::tasks::plan::PlanError;
@@ -43,6 +43,9 @@ pub enum Error {
     /// What is on disk cannot be listed, to pack it or to compare it with an archive.
     #[error(transparent)]
     Source(#[from] SourceError),
+    /// A format cannot do what is wished.
+    #[error(transparent)]
+    Lacks(#[from] Lacks),
     /// Nothing was packed.
     #[error(transparent)]
     Pack(#[from] PackError),
@@ -116,7 +119,7 @@ impl Error {
     /// What kind of thing went wrong.
     pub fn class(&self) -> ErrorClass {
         match self {
-            Self::Target(_) | Self::Password(_) => ErrorClass::Usage,
+            Self::Target(_) | Self::Password(_) | Self::Lacks(_) => ErrorClass::Usage,
             Self::Source(error) => source_class(error),
             Self::Pack(error) => pack_class(error),
             Self::Parcels(error) => parcel_class(error),
@@ -150,8 +153,8 @@ impl Error {
             Self::Archive(error) => archive_class(error),
             Self::Open(OpenError::Refused(error)) => landing_class(error),
             Self::Open(OpenError::Stopped(stopped)) => match &stopped.why {
-                ExtractError::Archive(error) => archive_class(error),
-                ExtractError::Sink(error) => landing_class(error),
+                StopReason::Archive(error) => archive_class(error),
+                StopReason::Landing(error) => landing_class(error),
             },
         }
     }
@@ -183,14 +186,15 @@ fn reunite_class(error: &ReuniteError) -> ErrorClass {
 fn archive_class(error: &ArchiveError) -> ErrorClass {
     match error {
         ArchiveError::Sealed(error) => sealed_class(error),
-        ArchiveError::Zip(error) | ArchiveError::Parts(PartsError::Zip(error)) => zip_class(error),
-        ArchiveError::Tar(TarError::File(error)) => file_class(error),
-        ArchiveError::Tar(TarError::Cancelled(_)) => ErrorClass::Cancelled,
-        ArchiveError::Tar(TarError::TooMany) => ErrorClass::Unsafe,
-        ArchiveError::Tar(_) => ErrorClass::Damaged,
+        ArchiveError::Zip(error) => zip_class(error),
+        ArchiveError::Streamed(StreamedError::File(error)) => file_class(error),
+        ArchiveError::Streamed(StreamedError::Cancelled(_)) => ErrorClass::Cancelled,
+        ArchiveError::Streamed(StreamedError::TooMany) => ErrorClass::Unsafe,
+        ArchiveError::Streamed(_) => ErrorClass::Damaged,
         ArchiveError::Iso(error) => iso_class(error),
-        ArchiveError::Parts(PartsError::Missing { .. }) => ErrorClass::VolumesMissing,
         ArchiveError::OpenToAll => ErrorClass::Damaged,
+        ArchiveError::NoKeyFile | ArchiveError::Several => ErrorClass::Usage,
+        ArchiveError::File(error) => file_class(error),
         ArchiveError::Cancelled(_) => ErrorClass::Cancelled,
     }
 }
@@ -209,7 +213,7 @@ fn zip_class(error: &ZipError) -> ErrorClass {
     match error {
         ZipError::NeedsPassword => ErrorClass::Usage,
         ZipError::WrongPassword => ErrorClass::WrongPassword,
-        ZipError::Parts { .. } => ErrorClass::VolumesMissing,
+        ZipError::Parts { .. } | ZipError::MissingParts { .. } => ErrorClass::VolumesMissing,
         ZipError::TwoEnds | ZipError::Contradiction { .. } | ZipError::LargeDirectory(_) => ErrorClass::Unsafe,
         ZipError::NoEnd | ZipError::Malformed(_) | ZipError::Damaged { .. } => ErrorClass::Damaged,
         ZipError::Unsupported { .. } => ErrorClass::Usage,
@@ -232,15 +236,15 @@ fn pack_class(error: &PackError) -> ErrorClass {
         PackError::Seal(error) => seal_class(error),
         PackError::Zip(ZipWriteError::File(error)) => file_class(error),
         PackError::Zip(_) => ErrorClass::Usage,
-        PackError::NotInTar(_) | PackError::HidingNeedsPassword => ErrorClass::Usage,
-        PackError::TarReadBack(TarError::File(error)) => file_class(error),
-        PackError::TarReadBack(TarError::Cancelled(_)) => ErrorClass::Cancelled,
-        PackError::TarReadBack(_) => ErrorClass::Damaged,
+        PackError::Lacks(_) | PackError::HidingNeedsPassword => ErrorClass::Usage,
         PackError::Compressor => ErrorClass::System,
-        PackError::ZipReadBack(ZipError::File(error)) => file_class(error),
-        PackError::ZipReadBack(_) => ErrorClass::Damaged,
-        PackError::Regather(GatherError::File(error)) => file_class(error),
-        PackError::ReadBack(SealedError::Codec(CodecError::Compressor)) => ErrorClass::System,
+        PackError::Regather(GatherError::File(error))
+        | PackError::ReadBack(
+            ArchiveError::File(error)
+            | ArchiveError::Zip(ZipError::File(error))
+            | ArchiveError::Streamed(StreamedError::File(error)),
+        ) => file_class(error),
+        PackError::ReadBack(ArchiveError::Sealed(SealedError::Codec(CodecError::Compressor))) => ErrorClass::System,
         PackError::Regather(_) | PackError::ReadBack(_) | PackError::ContentsDiffer => ErrorClass::Damaged,
         PackError::Parcels(error) => parcel_class(error),
         PackError::ParcelTooLarge => ErrorClass::Usage,

@@ -14,8 +14,9 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use support::{Desk, noise, tree};
 use under_seal_core::disk::FileAction;
 use under_seal_core::disk::faults::{Fault, plan};
+use under_seal_core::formats::registry::{Format, SEALED, TAR_GZ, ZIP};
 use under_seal_core::landing::{Destination, OnClash, Screen};
-use under_seal_core::tasks::pack::{Format, PackError, WayError};
+use under_seal_core::tasks::pack::{PackError, WayError};
 use under_seal_core::tasks::portion::{PortionRequest, portion};
 use under_seal_core::tasks::reunite::{Pieces, reunite};
 use under_seal_core::{Error, ErrorClass};
@@ -75,7 +76,7 @@ fn recovers(desk: &Desk, before: &[String], at: &str) {
 fn a_disk_that_fails_at_any_operation_of_a_pack_harms_nothing(
     #[values(Fault::Full, Fault::Broken)] fault: Fault,
     #[values(false, true)] with_old_set: bool,
-    #[values((Format::Sealed, false), (Format::Zip, false), (Format::Zip, true))] (format, hide_names): (Format, bool),
+    #[values((&SEALED, false), (&ZIP, false), (&ZIP, true))] (format, hide_names): (&'static Format, bool),
 ) {
     let _alone = alone();
     for number in 0.. {
@@ -110,7 +111,7 @@ fn a_disk_that_fails_at_any_operation_of_a_pack_harms_nothing(
 fn a_disk_that_fails_leaves_no_tar_archive_that_looks_finished(#[values(Fault::Full, Fault::Broken)] fault: Fault) {
     let _alone = alone();
     for number in 0.. {
-        let desk = Desk { format: Format::TarGz, ..Desk::new() };
+        let desk = Desk { format: &TAR_GZ, ..Desk::new() };
         desk.source("noise", &noise(150_000)).source("empty", b"");
         plan(Some((number, fault)), None);
         let outcome = desk.pack_until("", &|| false);

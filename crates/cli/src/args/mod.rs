@@ -15,8 +15,8 @@ pub use receive::{
     PasswordArguments, PeekArguments, SortName, UnlockArguments,
 };
 pub use send::{
-    ChoiceArguments, ConfigurationArguments, DeliveryArguments, FitsArguments, FormatName, PackArguments,
-    PlanArguments, SealArguments, ShapeArguments, SqueezeName,
+    ChoiceArguments, ConfigurationArguments, DeliveryArguments, FitsArguments, PackArguments, PlanArguments,
+    SealArguments, ShapeArguments, SqueezeName,
 };
 
 use clap::{Args, Parser, Subcommand};

@@ -1,13 +1,15 @@
 //! What a sender types.
 
 use super::{PasswordArguments, WorkArguments};
+use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use clap::{ArgGroup, Args, ValueEnum};
 use std::fmt;
 use std::path::PathBuf;
 use std::str::FromStr;
 use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::codecs::stream::Wrapping;
+use under_seal_core::formats::registry::{ALL, Format, Writing};
 use under_seal_core::source::UnsafeNames;
-use under_seal_core::tasks::pack::Format;
 
 /// `pack`.
 #[derive(Debug, Args)]
@@ -103,8 +105,8 @@ pub struct DeliveryArguments {
 pub struct ShapeArguments {
     /// The format: sealed hides everything, zip and tar can be opened by everybody (without this: by the extension of --to, else
     /// sealed)
-    #[arg(long = "as", value_enum, value_name = "FORMAT")]
-    pub format: Option<FormatName>,
+    #[arg(long = "as", value_parser = written_formats(), value_name = "FORMAT")]
+    pub format: Option<&'static Format>,
     /// Hide names, sizes and dates in ZIP too, by an archive within the archive (sealed always hides them)
     #[arg(long)]
     pub hide_names: bool,
@@ -129,58 +131,26 @@ pub struct ShapeArguments {
     pub name: Option<String>,
 }
 
-/// A format.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum FormatName {
-    /// Our own: names, sizes and dates are hidden too, and everything is authentic
-    Sealed,
-    /// ZIP: with a password, contents are encrypted with AES-256; names, sizes and dates can be read by anyone, unless
-    /// --hide-names
-    Zip,
-    /// Tar, which has no password: readable by anyone
-    Tar,
-    /// Tar, compressed with gzip
-    #[value(name = "tar.gz")]
-    TarGz,
-    /// Tar, compressed with Zstandard
-    #[value(name = "tar.zst")]
-    TarZst,
-}
-
-impl From<FormatName> for Format {
-    fn from(name: FormatName) -> Self {
-        match name {
-            FormatName::Sealed => Self::Sealed,
-            FormatName::Zip => Self::Zip,
-            FormatName::Tar => Self::Tar,
-            FormatName::TarGz => Self::TarGz,
-            FormatName::TarZst => Self::TarZst,
+/// What a format is, in a few words.
+const fn summary(format: &Format) -> &'static str {
+    match format.writing {
+        Some(Writing::Sealed) => "Our own: names, sizes and dates are hidden too, and everything is authentic",
+        Some(Writing::Zip) => {
+            "ZIP: with a password, contents are encrypted with AES-256; names, sizes and dates can be read by anyone, unless \
+             --hide-names"
         }
+        Some(Writing::Tar(Wrapping::Gzip)) => "Tar, compressed with gzip",
+        Some(Writing::Tar(Wrapping::Zstandard)) => "Tar, compressed with Zstandard",
+        Some(Writing::Tar(_)) => "Tar, which has no password: readable by anyone",
+        None => "",
     }
 }
 
-impl From<Format> for FormatName {
-    fn from(format: Format) -> Self {
-        match format {
-            Format::Sealed => Self::Sealed,
-            Format::Zip => Self::Zip,
-            Format::Tar => Self::Tar,
-            Format::TarGz => Self::TarGz,
-            Format::TarZst => Self::TarZst,
-        }
-    }
-}
-
-impl fmt::Display for FormatName {
-    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
-        formatter.write_str(match self {
-            Self::Sealed => "sealed",
-            Self::Zip => "zip",
-            Self::Tar => "tar",
-            Self::TarGz => "tar.gz",
-            Self::TarZst => "tar.zst",
-        })
-    }
+/// The formats that are written, by their names.
+fn written_formats() -> impl TypedValueParser<Value = &'static Format> {
+    let written = ALL.into_iter().filter(|format| format.writing.is_some());
+    let values = written.map(|format| PossibleValue::new(format.name).help(summary(format)));
+    PossibleValuesParser::new(values).try_map(|name| Format::named(&name).ok_or(name))
 }
 
 /// What becomes of names that are no text.

@@ -1,8 +1,9 @@
 //! `compare`: what was added, removed or changed since an archive was packed, and which originals are proven to be in it.
 
 use super::show;
-use crate::archives::{Given, Loaded, Wanted, given};
+use crate::archives::{Given, given};
 use crate::args::CompareArguments;
+use crate::credentials::Wanted;
 use crate::failure::{DONE, Failure, LOOK};
 use crate::session;
 use crate::settings::Settings;
@@ -10,15 +11,16 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::text::{self, bytes, count, shown};
 use crate::words;
+use crate::words::as_name;
 use serde::Serialize;
 use std::slice;
-use under_seal_core::Error;
 use under_seal_core::formats::archive::Archive;
-use under_seal_core::formats::reader::ArchiveReader as _;
+use under_seal_core::formats::error::ArchiveError;
+use under_seal_core::formats::registry::Format;
 use under_seal_core::ground::entry::{EntryKind, EntryPath};
 use under_seal_core::source::{Catalogue, expand};
 use under_seal_core::tasks::check::verify_contents;
-use under_seal_core::tasks::compare::{Compared, Comparison, Differences, TimesKept, compare};
+use under_seal_core::tasks::compare::{Compared, Comparison, Differences, compare};
 
 /// So many paths of a kind are shown.
 const LISTED: usize = 30;
@@ -28,24 +30,23 @@ pub fn run(arguments: &CompareArguments) -> Result<u8, Failure> {
     let choice = Settings::choice_alone(&arguments.choice, &arguments.configuration, arguments.work.threads)?;
     let given = match given(slice::from_ref(&arguments.archive), &arguments.work)? {
         // A proof needs every byte; a comparison only the index.
-        Given::Sealed(set) if arguments.originals => Given::Sealed(set.complete()?),
+        Given::Volumes(set) if arguments.originals => Given::Volumes(set.complete()?),
         given => given,
     };
-    let mut loaded = given.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
-    let progress = ProgressLine::for_reading(Some(loaded.files), &arguments.work);
+    let mut archive = given.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
+    let progress = ProgressLine::for_reading(Some(archive.file_count()), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let sources = expand(&arguments.sources)?;
     let disk = Catalogue::gather(&sources, &choice, &|_| false, &context)?;
-    let entries = loaded.archive.entries_with_digests(&context)?;
-    let times = TimesKept::by(&loaded.archive);
-    let found = compare(&entries, &disk, times, &context).map_err(|cancelled| Error::Sealed(cancelled.into()))?;
-    if let Archive::Sealed(archive) = &mut loaded.archive
-        && arguments.originals
-    {
-        verify_contents(archive, &context)?;
+    let entries = archive.entries_with_digests(&context)?;
+    let times = archive.format.abilities.times;
+    let found = compare(&entries, &disk, times, &context).map_err(ArchiveError::from)?;
+    // Formats without digests of their own were read to their ends for that already.
+    if archive.format.abilities.digests && arguments.originals {
+        verify_contents(&mut *archive, &context)?;
     }
     drop(progress);
-    let report = Report::new(&loaded, &disk, &found, arguments.originals);
+    let report = Report::new(&archive, &disk, &found, arguments.originals);
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
 }
@@ -56,7 +57,8 @@ struct Report {
     command: &'static str,
     exit_code: u8,
     archive: String,
-    format: &'static str,
+    #[serde(serialize_with = "as_name")]
+    format: &'static Format,
     set: Option<String>,
     packed: Option<String>,
     same: u64,
@@ -88,8 +90,7 @@ struct Originals {
 }
 
 impl Report {
-    fn new(loaded: &Loaded, disk: &Catalogue, found: &Comparison, originals: bool) -> Self {
-        let sealed = loaded.archive.sealed();
+    fn new(archive: &Archive, disk: &Catalogue, found: &Comparison, originals: bool) -> Self {
         let paths = |paths: &[EntryPath]| paths.iter().map(|path| shown(path.as_bytes())).collect();
         let changed = found.both.iter().filter(|compared| compared.differences.any()).map(Changed::new);
         let unreadable = found
@@ -104,16 +105,16 @@ impl Report {
         Self {
             command: "compare",
             exit_code: if found.is_same() && unreadable.is_empty() { DONE } else { LOOK },
-            archive: shown(&loaded.name),
-            format: loaded.archive.format(),
-            set: sealed.map(|archive| archive.set().ids.set_text()),
-            packed: sealed.map(|archive| text::time(archive.about().made_at)),
+            archive: shown(&archive.name()),
+            format: archive.format,
+            set: archive.volumes().map(|set| set.ids.set_text()),
+            packed: archive.about().map(|about| text::time(about.made_at)),
             same: found.both.iter().filter(|compared| !compared.differences.any()).count() as u64,
             added: paths(&found.added),
             removed: paths(&found.removed),
             changed: changed.collect(),
             unreadable,
-            originals: originals.then(|| Originals::new(&loaded.archive, found)),
+            originals: originals.then(|| Originals::new(archive, found)),
         }
     }
 }

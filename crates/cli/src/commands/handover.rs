@@ -1,9 +1,9 @@
 //! `handover`: everything that goes to the recipient, in one folder; and, apart from it, the password for another way.
 
 use super::show;
-use crate::archives::{Given, Wanted, given};
+use crate::archives::{Given, given};
 use crate::args::{DeliveryArguments, HandoverArguments, ShapeArguments, UnlockArguments};
-use crate::credentials;
+use crate::credentials::{self, Wanted};
 use crate::failure::{DONE, Failure};
 use crate::named_file;
 use crate::session;
@@ -12,17 +12,17 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::table;
 use crate::ui::text::{self, bytes, count};
+use crate::words::{as_name, how_to_open};
 use serde::Serialize;
 use std::ffi::OsString;
 use std::os::unix::ffi::OsStringExt as _;
 use std::path::{Path, PathBuf};
 use std::slice;
-use under_seal_core::formats::archive::Archive;
+use under_seal_core::formats::registry::{Checks, Format};
 use under_seal_core::formats::sealed::key_of_open_to_all;
-use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::ground::secrets::Password;
 use under_seal_core::tasks::handover::{
-    Handed, HandedFile, HandedOver, HandoverRequest, NOTE_PAGE, NOTE_TEXT, SUMS, hand_over,
+    HandedFile, HandedOver, HandoverRequest, NOTE_PAGE, NOTE_TEXT, Package, SUMS, hand_over,
 };
 
 /// Runs the command; the exit code.
@@ -39,36 +39,41 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
     if let Some(note) = password_note {
         lies_apart(note, &arguments.to)?;
     }
-    let (mut what, stem) = match given(slice::from_ref(&arguments.archive), &arguments.work)? {
-        Given::Sealed(set) => {
+    let (mut package, stem) = match given(slice::from_ref(&arguments.archive), &arguments.work)? {
+        Given::Volumes(set) => {
             let stem = super::resend::stem(&set);
             let secret = key_of_open_to_all(&set, credentials::expects_password(&arguments.unlock))?.is_none();
-            (What::Volumes { set, secret }, stem)
+            (Package::Volumes { set, secret }, stem)
         }
-        open => {
+        file => {
             let is_given = credentials::is_given(&arguments.unlock) || password_note.is_some();
             let wanted = if is_given { Wanted::Content } else { Wanted::Outside };
-            let loaded = open.load(&arguments.unlock, wanted, &arguments.work)?;
-            (What::Archive(Box::new(loaded.archive)), OsString::from_vec(loaded.name))
+            let archive = file.load(&arguments.unlock, wanted, &arguments.work)?;
+            let stem = OsString::from_vec(archive.name());
+            (Package::Archive(archive), stem)
         }
     };
-    let password = password_note.map(|note| Ok::<_, Failure>((note, what.password(&arguments.unlock)?))).transpose()?;
-    let progress = ProgressLine::for_reading(what.volumes(), &arguments.work);
+    let password = password_note.map(|note| Ok::<_, Failure>((note, password(&package, &arguments.unlock)?)));
+    let password = password.transpose()?;
+    let volumes = package.format().abilities.volumes.then(|| package.count());
+    let progress = ProgressLine::for_reading(volumes, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
+    let how = how_to_open(&package);
     let request = HandoverRequest {
         stem: &stem,
         folder: &arguments.to,
         fit: settings.fit.value.fit,
         template: template.as_deref(),
         key_file: arguments.unlock.password.key_file.is_some(),
+        how: &how,
         mail_to: &settings.mail_to,
     };
-    let made = hand_over(&mut what.handed(), &request, &context)?;
+    let made = hand_over(&mut package, &request, &context)?;
     drop(progress);
     if let Some((note, password)) = &password {
         credentials::write_password_note(note, password, &stem.to_string_lossy())?;
     }
-    let report = Report::new(&what, &made, password_note);
+    let report = Report::new(&package, &made, password_note);
     show(&report, &arguments.work, || lines(&report))?;
     Ok(DONE)
 }
@@ -86,49 +91,13 @@ fn lies_apart(note: &Path, folder: &Path) -> Result<(), Failure> {
     }
 }
 
-/// What is handed over.
-enum What {
-    Volumes { set: VolumeSet, secret: bool },
-    Archive(Box<Archive>),
-}
-
-impl What {
-    fn handed(&mut self) -> Handed<'_> {
-        match self {
-            Self::Volumes { set, .. } => Handed::Volumes(set),
-            Self::Archive(archive) => Handed::Archive(archive),
-        }
-    }
-
-    fn volumes(&self) -> Option<u32> {
-        match self {
-            Self::Volumes { set, .. } => Some(set.geometry.data_volumes),
-            Self::Archive(_) => None,
-        }
-    }
-
-    /// The password, once it has opened it.
-    fn password(&self, unlock: &UnlockArguments) -> Result<Password, Failure> {
-        match self {
-            Self::Volumes { set, .. } => Ok(credentials::tried(set, unlock)?.credentials.password),
-            Self::Archive(archive) => {
-                archive.zip_password().flatten().cloned().ok_or(Failure::Value(BadValue::NoPasswordToTell))
-            }
-        }
-    }
-
-    fn is_secret(&self) -> bool {
-        match self {
-            Self::Volumes { secret, .. } => *secret,
-            Self::Archive(archive) => archive.zip_password().is_some(),
-        }
-    }
-
-    /// Whether every content was read, as far as the format lets it be without the password.
-    fn contents_read(&self) -> bool {
-        match self {
-            Self::Volumes { .. } => false,
-            Self::Archive(archive) => archive.zip_password() != Some(None),
+/// The password, once it has opened it.
+fn password(package: &Package, unlock: &UnlockArguments) -> Result<Password, Failure> {
+    match package {
+        Package::Volumes { set, .. } => Ok(credentials::tried(set, unlock)?.credentials.password),
+        Package::Archive(archive) => {
+            let known = archive.password().filter(|_| archive.is_secret());
+            known.cloned().ok_or(Failure::Value(BadValue::NoPasswordToTell))
         }
     }
 }
@@ -138,7 +107,8 @@ impl What {
 struct Report {
     command: &'static str,
     exit_code: u8,
-    format: &'static str,
+    #[serde(serialize_with = "as_name")]
+    format: &'static Format,
     set: Option<String>,
     secret: bool,
     contents_read: bool,
@@ -158,23 +128,18 @@ struct File {
 }
 
 impl Report {
-    fn new(what: &What, made: &HandedOver, password_note: Option<&Path>) -> Self {
+    fn new(package: &Package, made: &HandedOver, password_note: Option<&Path>) -> Self {
         let files = |files: &[HandedFile]| {
             files.iter().map(|file| File { name: text::name(&file.name), bytes: file.bytes }).collect()
         };
         Self {
             command: "handover",
             exit_code: DONE,
-            format: match what {
-                What::Volumes { .. } => "sealed",
-                What::Archive(archive) => archive.format(),
-            },
-            set: match what {
-                What::Volumes { set, .. } => Some(set.ids.set_text()),
-                What::Archive(_) => None,
-            },
-            secret: what.is_secret(),
-            contents_read: what.contents_read(),
+            format: package.format(),
+            set: package.set_text(),
+            secret: package.is_secret(),
+            // Volumes are checked without it.
+            contents_read: !package.format().abilities.volumes && package.is_readable(),
             folder: text::path(&made.folder),
             note: [NOTE_TEXT, NOTE_PAGE],
             checksums: SUMS,
@@ -193,10 +158,10 @@ fn note(report: &Report) -> String {
 
 /// What was found right before it was copied, and after.
 fn checked(report: &Report) -> &'static str {
-    match (report.format, report.contents_read) {
-        ("sealed", _) => "every cell's check, before and after copying",
-        ("zip", true) => "every content's length and checksum before copying, every byte after it",
-        ("zip", false) => "the directory before copying, every byte after it; contents need the password",
+    match (report.format.abilities.checks, report.contents_read) {
+        (Checks::Authentic, _) => "every cell's check, before and after copying",
+        (Checks::Checksums, true) => "every content's length and checksum before copying, every byte after it",
+        (Checks::Checksums, false) => "the directory before copying, every byte after it; contents need the password",
         _ => "every content read to its end before copying, every byte compared after it",
     }
 }

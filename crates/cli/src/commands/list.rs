@@ -1,16 +1,19 @@
 //! `list`: what is in an archive.
 
 use super::show;
-use crate::archives::{self, Loaded, NotExtracted, Wanted, given};
+use crate::archives::{NotExtracted, given, not_extracted, not_extracted_lines};
 use crate::args::{ListArguments, SortName};
+use crate::credentials::Wanted;
 use crate::failure::{DONE, Failure, LOOK};
 use crate::places::tell_apart;
 use crate::settings::BadValue;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, contents, grouped, shown};
+use crate::words::{as_name, notes};
 use serde::Serialize;
-use under_seal_core::formats::reader::ArchiveReader as _;
+use under_seal_core::formats::archive::Archive;
+use under_seal_core::formats::registry::Format;
 use under_seal_core::ground::entry::{EntryKind, EntryPath, ListedEntry, Totals};
 use under_seal_core::source::Patterns;
 use under_seal_core::tasks::list::{self, SortBy};
@@ -19,9 +22,9 @@ use under_seal_core::tasks::list::{self, SortBy};
 pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
     let typed = tell_apart(&arguments.typed);
     let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
-    let loaded = given(&typed.places, &arguments.work)?.load(&arguments.unlock, Wanted::List, &arguments.work)?;
-    let entries = loaded.archive.entries();
-    let kept = loaded.archive.kept_shares();
+    let archive = given(&typed.places, &arguments.work)?.load(&arguments.unlock, Wanted::List, &arguments.work)?;
+    let entries = archive.entries();
+    let kept = archive.kept_shares();
     let (mut places, unmatched) = list::matching(entries, &patterns);
     if let Some(fragment) = &arguments.find {
         let found = list::holding(entries, fragment);
@@ -38,7 +41,7 @@ pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
         return Err(nothing(entries, pattern));
     }
     list::sort(&mut places, entries, &kept, sort_by(arguments.sort));
-    let mut report = Report::new(&loaded, &places, &kept, &unmatched);
+    let mut report = Report::new(&archive, &places, &kept, &unmatched);
     if arguments.sort == Some(SortName::Ratio) && kept.iter().all(Option::is_none) {
         report.notes.push(NO_RATIOS);
     }
@@ -81,7 +84,8 @@ struct Report {
     command: &'static str,
     exit_code: u8,
     archive: String,
-    format: &'static str,
+    #[serde(serialize_with = "as_name")]
+    format: &'static Format,
     secret: bool,
     files: u64,
     folders: u64,
@@ -107,24 +111,24 @@ struct Line {
 }
 
 impl Report {
-    fn new(loaded: &Loaded, places: &[usize], kept: &[Option<f64>], unmatched: &[String]) -> Self {
-        let entries = loaded.archive.entries();
-        let has_digests = loaded.archive.sealed().is_some();
+    fn new(archive: &Archive, places: &[usize], kept: &[Option<f64>], unmatched: &[String]) -> Self {
+        let entries = archive.entries();
+        let has_digests = archive.format.abilities.digests;
         let mut totals = Totals::default();
         places.iter().for_each(|place| totals.add(entries[*place].entry.kind, entries[*place].content.size));
         Self {
             command: "list",
-            exit_code: if unmatched.is_empty() && loaded.archive.refused().is_empty() { DONE } else { LOOK },
-            archive: shown(&loaded.name),
-            format: loaded.archive.format(),
-            secret: loaded.secret,
+            exit_code: if unmatched.is_empty() && archive.refused().is_empty() { DONE } else { LOOK },
+            archive: shown(&archive.name()),
+            format: archive.format,
+            secret: archive.is_secret(),
             files: totals.files,
             folders: totals.folders,
             links: totals.links,
             bytes: totals.content_bytes,
             entries: places.iter().map(|place| Line::new(&entries[*place], kept[*place], has_digests)).collect(),
-            not_extracted: loaded.not_extracted(),
-            notes: loaded.notes.clone(),
+            not_extracted: not_extracted(archive),
+            notes: notes(archive),
             unmatched_patterns: unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect(),
         }
     }
@@ -222,7 +226,7 @@ fn lines(body: Vec<String>, report: &Report) -> Vec<String> {
         let patterns = report.unmatched_patterns.join(", ");
         lines.push(paint(Tone::Look, format!("These patterns matched nothing: {patterns}")));
     }
-    lines.extend(archives::not_extracted_lines(&report.not_extracted));
+    lines.extend(not_extracted_lines(&report.not_extracted));
     lines.extend(report.notes.iter().map(|note| paint(Tone::Look, note)));
     lines
 }

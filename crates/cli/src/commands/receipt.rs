@@ -2,7 +2,7 @@
 
 use super::show;
 use crate::args::{ReceiptArguments, UnlockArguments, WorkArguments};
-use crate::credentials::{self, NOT_SECRET};
+use crate::credentials;
 use crate::failure::{DONE, Failure};
 use crate::places::gather;
 use crate::session;
@@ -10,7 +10,9 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion::{Part, command};
 use crate::ui::text::{bytes, contents, shown};
+use crate::words::NOT_SECRET;
 use serde::Serialize;
+use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::formats::sealed::SealedReader;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::tasks::receipt::Receipt;
@@ -48,9 +50,10 @@ pub(super) fn make(set: VolumeSet, unlock: &UnlockArguments, work: &WorkArgument
     let unlocked = credentials::to_unlock(&set, unlock)?;
     let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), work);
     let context = session::context(&progress, work.threads);
-    let mut archive = SealedReader::with_key(unlocked.set, &unlocked.key)?;
-    let receipt = Receipt::make(&mut archive, &unlocked.key, &context)?;
-    Ok(Made { archive, secret: unlocked.secret, receipt })
+    let (key, secret) = (unlocked.key.clone(), unlocked.secret);
+    let mut archive = SealedReader::of(unlocked)?;
+    let receipt = Receipt::make(&mut archive, &key, &context)?;
+    Ok(Made { archive, secret, receipt })
 }
 
 /// The JSON object (docs/json.md).

@@ -1,9 +1,9 @@
 //! `rehearse`: playing the recipient before the sender lets go.
 
 use super::show;
-use crate::archives::{Given, Wanted, given};
+use crate::archives::{Given, given};
 use crate::args::{DeliveryArguments, RehearseArguments, ShapeArguments, Through};
-use crate::credentials::{self, Tried};
+use crate::credentials::{self, Tried, Wanted};
 use crate::failure::{DONE, Failure, LOOK};
 use crate::session;
 use crate::settings::{BadValue, Origin, Settings};
@@ -11,45 +11,51 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, contents, count, number_list};
-use crate::words;
+use crate::words::{self, as_name, how_to_open};
 use serde::Serialize;
 use std::ffi::OsString;
 use std::fs::Permissions;
 use std::os::unix::ffi::OsStringExt as _;
 use std::os::unix::fs::PermissionsExt as _;
 use std::slice;
-use under_seal_core::formats::archive::Archive;
+use under_seal_core::formats::registry::{Checks, Format, TimesKept};
 use under_seal_core::formats::sealed::CostLimit;
-use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::ground::fit::NAMED;
 use under_seal_core::ground::secrets::Credentials;
 use under_seal_core::source::{Catalogue, expand};
+use under_seal_core::tasks::handover::Package;
 use under_seal_core::tasks::rehearse::carriers::{Carrier, Trip, Way};
-use under_seal_core::tasks::rehearse::{Failed, Faults, Rehearsal, RehearsalRequest, Rehearsed, Step, rehearse};
+use under_seal_core::tasks::rehearse::{Failed, Faults, Rehearsal, RehearsalRequest, Step, rehearse};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
     let settings = settings(arguments)?;
     let (choice, way) = (settings.choice(&arguments.choice)?, way(arguments, &settings)?);
-    let (what, stem) = match given(slice::from_ref(&arguments.archive), &arguments.work)? {
-        Given::Sealed(set) => {
+    let (package, credentials, limit, stem) = match given(slice::from_ref(&arguments.archive), &arguments.work)? {
+        Given::Volumes(set) => {
             let Tried { set, credentials, limit } = credentials::tried(&set, &arguments.unlock)?;
-            let stem = super::resend::stem(&set);
-            (What::Sealed { set: Box::new(set), credentials, limit }, stem)
+            let (stem, secret) = (super::resend::stem(&set), credentials != Credentials::none());
+            (Package::Volumes { set, secret }, credentials, limit, stem)
         }
-        open => {
-            let loaded = open.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
-            (What::Open(Box::new(loaded.archive)), OsString::from_vec(loaded.name))
+        file => {
+            let archive = file.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
+            let credentials = archive.password().cloned().map_or_else(Credentials::none, Credentials::from);
+            let stem = OsString::from_vec(archive.name());
+            (Package::Archive(archive), credentials, CostLimit::Bearable, stem)
         }
     };
-    let progress = ProgressLine::for_reading(Some(what.count()), &arguments.work);
+    let how = how_to_open(&package);
+    let progress = ProgressLine::for_reading(Some(package.count()), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let sources = expand(&arguments.against)?;
     let sources = Catalogue::gather(&sources, &choice, &|_| false, &context)?;
     let place = tempfile::Builder::new().prefix("under-seal-").permissions(Permissions::from_mode(0o700)).tempdir();
     let place = session::remove_at_the_end(place.map_err(Failure::Temporary)?);
     let request = RehearsalRequest {
-        what: what.rehearsed(),
+        package: &package,
+        credentials: &credentials,
+        limit,
+        how: &how,
         way,
         stem: &stem.to_string_lossy(),
         sources: &sources,
@@ -58,53 +64,14 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
     };
     let rehearsal = rehearse(&request, &context)?;
     drop(progress);
-    let report = Report::new(&what, &rehearsal, way);
+    let report = Report::new(&package, &rehearsal, way);
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
 }
 
-/// What is sent.
-enum What {
-    Sealed { set: Box<VolumeSet>, credentials: Credentials, limit: CostLimit },
-    Open(Box<Archive>),
-}
-
-impl What {
-    fn rehearsed(&self) -> Rehearsed<'_> {
-        match self {
-            Self::Sealed { set, credentials, limit } => Rehearsed::Sealed { set, credentials, limit: *limit },
-            Self::Open(archive) => Rehearsed::Open(archive),
-        }
-    }
-
-    /// Of how many volumes or files it is.
-    fn count(&self) -> u32 {
-        match self {
-            Self::Sealed { set, .. } => set.geometry.data_volumes,
-            Self::Open(archive) => u32::try_from(archive.paths().len()).unwrap_or(u32::MAX),
-        }
-    }
-
-    fn is_secret(&self) -> bool {
-        match self {
-            Self::Sealed { credentials, .. } => *credentials != Credentials::none(),
-            Self::Open(archive) => archive.zip_password().is_some(),
-        }
-    }
-
-    const fn noun(&self) -> &'static str {
-        match self {
-            Self::Sealed { .. } => "volume",
-            Self::Open(_) => "file",
-        }
-    }
-
-    fn format(&self) -> &'static str {
-        match self {
-            Self::Sealed { .. } => "sealed",
-            Self::Open(archive) => archive.format(),
-        }
-    }
+/// What one of its files is called.
+const fn noun(package: &Package) -> &'static str {
+    if package.format().abilities.volumes { "volume" } else { "file" }
 }
 
 fn settings(arguments: &RehearseArguments) -> Result<Settings, Failure> {
@@ -137,7 +104,8 @@ fn way(arguments: &RehearseArguments, settings: &Settings) -> Result<Way, Failur
 struct Report {
     command: &'static str,
     exit_code: u8,
-    format: &'static str,
+    #[serde(serialize_with = "as_name")]
+    format: &'static Format,
     set: Option<String>,
     volumes: u32,
     passed: bool,
@@ -179,7 +147,7 @@ impl TripLine {
 }
 
 impl Report {
-    fn new(what: &What, rehearsal: &Rehearsal, way: Way) -> Self {
+    fn new(package: &Package, rehearsal: &Rehearsal, way: Way) -> Self {
         let last = rehearsal.steps.len().saturating_sub(1);
         let steps = rehearsal.steps.iter().enumerate().map(|(place, (step, took))| {
             let failed = rehearsal.failed.as_ref().filter(|_| place == last);
@@ -187,7 +155,8 @@ impl Report {
                 step: name(*step),
                 seconds: took.as_secs_f64(),
                 passed: failed.is_none(),
-                verdict: failed.map_or_else(|| verdict(*step, what, rehearsal, way), |failed| why(failed, what, way)),
+                verdict: failed
+                    .map_or_else(|| verdict(*step, package, rehearsal, way), |failed| why(failed, package, way)),
             }
         });
         let (missing, damaged) = match &rehearsal.failed {
@@ -199,24 +168,21 @@ impl Report {
         Self {
             command: "rehearse",
             exit_code: if rehearsal.failed.is_none() { DONE } else { LOOK },
-            format: what.format(),
-            set: match what {
-                What::Sealed { set, .. } => Some(set.ids.set_text()),
-                What::Open(_) => None,
-            },
-            volumes: what.count(),
-            noun: what.noun(),
+            format: package.format(),
+            set: package.set_text(),
+            volumes: package.count(),
+            noun: noun(package),
             passed: rehearsal.failed.is_none(),
             through: through(way).map(|(name, _)| name),
             limit: through(way).map(|(_, limit)| limit),
             trips: rehearsal.trips.iter().map(TripLine::new).collect(),
             steps: steps.collect(),
-            next: next(rehearsal, as_requested && !(missing.is_empty() && damaged.is_empty()), what, way),
+            next: next(rehearsal, as_requested && !(missing.is_empty() && damaged.is_empty()), package, way),
             lost_on_request,
             damaged_on_request,
             missing,
             damaged,
-            why: rehearsal.failed.as_ref().map(|failed| why(failed, what, way)),
+            why: rehearsal.failed.as_ref().map(|failed| why(failed, package, way)),
         }
     }
 }
@@ -242,10 +208,10 @@ fn name(step: Step) -> &'static str {
     }
 }
 
-fn verdict(step: Step, what: &What, rehearsal: &Rehearsal, way: Way) -> String {
-    let volumes = count(what.count().into(), what.noun());
-    let sealed = matches!(what, What::Sealed { .. });
-    let keeps_names = matches!(what, What::Open(archive) if archive.needs_names());
+fn verdict(step: Step, package: &Package, rehearsal: &Rehearsal, way: Way) -> String {
+    let volumes = count(package.count().into(), noun(package));
+    let sealed = package.format().abilities.volumes;
+    let keeps_names = package.needs_names();
     let (lost, damaged) = &rehearsal.done_to;
     let totals = rehearsal.totals;
     match step {
@@ -262,13 +228,17 @@ fn verdict(step: Step, what: &What, rehearsal: &Rehearsal, way: Way) -> String {
         Step::Gather if keeps_names => "found by their names, and known by what they hold".to_owned(),
         Step::Gather => "known by what it holds".to_owned(),
         Step::Check if sealed => "all here, every check right".to_owned(),
-        Step::Check if what.format() == "zip" => "every entry read to its end, every checksum right".to_owned(),
+        Step::Check if package.format().abilities.checks == Checks::Checksums => {
+            "every entry read to its end, every checksum right".to_owned()
+        }
         Step::Check => "every entry read to its end".to_owned(),
         Step::Unlock => "unlocked, with nothing of yours but what was given for it".to_owned(),
         Step::Open => {
             format!("{}, {}", contents(totals.files, totals.folders, totals.links), bytes(totals.content_bytes))
         }
-        Step::Compare if what.format() == "compressed file" => "the same as the source, in every byte".to_owned(),
+        Step::Compare if package.format().abilities.times == TimesKept::Neither => {
+            "the same as the source, in every byte".to_owned()
+        }
         Step::Compare if !sealed => {
             "the same as the sources, in every byte and mode, and in times to the second".to_owned()
         }
@@ -312,11 +282,11 @@ fn refused(trips: &[Trip], way: Way) -> String {
     }
 }
 
-fn why(failed: &Failed, what: &What, way: Way) -> String {
+fn why(failed: &Failed, package: &Package, way: Way) -> String {
     match failed {
         Failed::Refused(trips) => refused(trips, way),
         Failed::Gather(error) => words::gather(error),
-        Failed::NotWhole { missing, damaged } => text::missing_and_damaged(what.noun(), missing, damaged),
+        Failed::NotWhole { missing, damaged } => text::missing_and_damaged(noun(package), missing, damaged),
         Failed::Archive(error) => words::archive(error),
         Failed::Unknown => "what arrived is of no known format".to_owned(),
         Failed::Unlock(error) => words::sealed(error),
@@ -326,16 +296,16 @@ fn why(failed: &Failed, what: &What, way: Way) -> String {
     }
 }
 
-fn next(rehearsal: &Rehearsal, as_requested: bool, what: &What, way: Way) -> String {
+fn next(rehearsal: &Rehearsal, as_requested: bool, package: &Package, way: Way) -> String {
     let failed = rehearsal.failed.as_ref();
     if let Some(Failed::Refused(_)) = failed {
         return smaller(way);
     }
-    let sealed = matches!(what, What::Sealed { .. });
+    let sealed = package.format().abilities.volumes;
     let (lost, damaged) = &rehearsal.done_to;
     let next = match failed {
-        None if sealed && what.is_secret() => "Next: send the volumes, and tell the password by another way.",
-        None if what.is_secret() => "Next: send it, and tell the password by another way.",
+        None if sealed && package.is_secret() => "Next: send the volumes, and tell the password by another way.",
+        None if package.is_secret() => "Next: send it, and tell the password by another way.",
         None => "Next: send it.",
         Some(_) if as_requested => {
             "What was done to the delivery was named exactly. Rehearse it without that to see the rest."

@@ -2,7 +2,7 @@
 //! slip is told at once, with its line.
 
 use super::{BadValue, NamePattern, WrittenFit};
-use crate::args::{FormatName, SqueezeName};
+use crate::args::SqueezeName;
 use crate::failure::Failure;
 use crate::named_file;
 use crate::words;
@@ -15,6 +15,7 @@ use std::num::NonZeroUsize;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 use toml::Spanned;
+use under_seal_core::formats::registry::Format;
 use under_seal_core::ground::fit::{Fit, NAMED};
 use under_seal_core::ground::size::{Size, SizeError};
 use under_seal_core::source::Patterns;
@@ -51,7 +52,7 @@ pub struct Profile {
     /// How hard to compress.
     pub squeeze: Option<SqueezeName>,
     /// The format.
-    pub format: Option<FormatName>,
+    pub format: Option<&'static Format>,
     /// Whether names are hidden in ZIP too.
     pub hide_names: Option<bool>,
     /// The archive's name.
@@ -211,7 +212,8 @@ impl Configuration {
         };
         let format = |written: &Written| {
             let why = format!("there is no format '{}'; write sealed, zip, tar, tar.gz or tar.zst", written.get_ref());
-            FormatName::from_str(written.get_ref(), false).map_err(|_| source.at(Some(written.span()), why))
+            let known = Format::named(written.get_ref()).filter(|format| format.writing.is_some());
+            known.ok_or_else(|| source.at(Some(written.span()), why))
         };
         // What the file names is sought from where the file is.
         let beside = source.path.parent().unwrap_or(Path::new(""));
@@ -255,6 +257,7 @@ impl Configuration {
 mod tests {
     use super::*;
     use rstest::rstest;
+    use under_seal_core::formats::registry::ZIP;
 
     fn read(text: &str) -> Result<Configuration, Failure> {
         Configuration::read(text, Path::new("/keeper/config.toml"))
@@ -285,7 +288,7 @@ mod tests {
         assert_eq!(board.fit.as_ref().unwrap().fit.volume_limit(), Some(49_995_904));
         assert_eq!(board.note_template.as_deref(), Some(Path::new("/keeper/note.txt")));
         assert_eq!(board.mail_to, ["board@example.org"]);
-        assert_eq!((board.format, board.hide_names), (Some(FormatName::Zip), Some(true)));
+        assert_eq!((board.format, board.hide_names), (Some(&ZIP), Some(true)));
         assert_eq!((board.squeeze, board.no_litter), (Some(SqueezeName::Utmost), Some(false)));
         assert_eq!((configuration.leave_out, &board.leave_out), (vec!["*.part".to_owned()], &vec!["raw/".to_owned()]));
     }

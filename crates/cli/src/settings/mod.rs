@@ -7,16 +7,16 @@ mod name;
 pub use file::{Configuration, Profile, usual_place};
 pub use name::{FIELDS, NameFields, NamePattern, NamePatternError};
 
-use crate::args::{ChoiceArguments, ConfigurationArguments, DeliveryArguments, FormatName, SqueezeName};
+use crate::args::{ChoiceArguments, ConfigurationArguments, DeliveryArguments, SqueezeName};
 use crate::failure::Failure;
 use crate::named_file;
 use std::fmt;
 use std::num::NonZeroUsize;
 use std::path::PathBuf;
+use under_seal_core::formats::registry::Format;
 use under_seal_core::ground::codes::CodeError;
 use under_seal_core::ground::fit::{Fit, FitError};
 use under_seal_core::source::{Choice, Naming, PatternError, Patterns, UnsafeNames};
-use under_seal_core::tasks::pack::Format;
 use under_seal_core::tasks::rehearse::carriers::{Carrier, LimitError};
 
 /// Where a value comes from.
@@ -107,17 +107,8 @@ pub enum BadValue {
         /// What is wrong with it.
         error: LimitError,
     },
-    /// A format that cannot do what is wanted.
-    NotInFormat {
-        /// The format.
-        format: Format,
-        /// What is wanted.
-        what: &'static str,
-    },
     /// Names are to be hidden, and no password is wanted.
     HidingWithoutPassword,
-    /// Several archives of an open format at once.
-    SeveralArchives,
     /// What is for sealed volumes only is wanted of another format.
     SealedOnly,
     /// A password of what has none.
@@ -130,9 +121,6 @@ pub enum BadValue {
     TwoNames,
 }
 
-/// What a format without encryption cannot have.
-pub const PASSWORD: &str = "a password";
-
 /// Everything that shapes an archive.
 #[derive(Debug)]
 pub struct Settings {
@@ -141,7 +129,7 @@ pub struct Settings {
     /// How hard to compress.
     pub squeeze: Chosen<SqueezeName>,
     /// The format, where it is said.
-    pub format: Option<Chosen<FormatName>>,
+    pub format: Option<Chosen<&'static Format>>,
     /// Whether names are hidden in ZIP too.
     pub hide_names: Chosen<bool>,
     /// The archive's name, where there is a pattern for it.
@@ -250,9 +238,9 @@ impl Settings {
     }
 
     /// What of the sources is packed in this format, and under which names.
-    pub fn packing_choice(&self, typed: &DeliveryArguments, format: Format) -> Result<Choice, Failure> {
+    pub fn packing_choice(&self, typed: &DeliveryArguments, format: &Format) -> Result<Choice, Failure> {
         let wished = typed.shape.unsafe_names.map(UnsafeNames::from).unwrap_or_default();
-        Ok(Choice { text_names: format.names_are_text().then_some(wished), ..self.choice(&typed.choice)? })
+        Ok(Choice { text_names: format.abilities.text_names.then_some(wished), ..self.choice(&typed.choice)? })
     }
 
     /// What of the sources counts.

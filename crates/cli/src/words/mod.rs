@@ -1,11 +1,13 @@
 //! The one place that turns an error into words: what happened, to which file, and what to do next.
 
+mod formats;
 mod pieces;
 mod receiving;
 mod sending;
 
+pub use formats::{NOT_SECRET, as_name, how_to_open, notes, proof, structure, verifies_contents};
 pub use receiving::{archive, costly, gather, one_set, opening, sealed};
-pub use sending::{bad_value, loss, name_trouble, passed_over, system_name, unknown_squeeze, weak_password};
+pub use sending::{bad_value, lacks, loss, name_trouble, passed_over, system_name, unknown_squeeze, weak_password};
 
 use crate::failure::Failure;
 use crate::ui::text::{self, grouped, name, path};
@@ -147,6 +149,7 @@ fn core(error: &Error) -> String {
             "Cancelled. What had been extracted for the rehearsal was removed.".to_owned()
         }
         Error::Rehearsal(error) => format!("There was no rehearsal: {error}."),
+        Error::Lacks(error) => lacks(error),
         Error::Archive(error) => archive(error),
         Error::Portion(error) => pieces::portion(error),
         Error::Pieces(error) => pieces::find(error),

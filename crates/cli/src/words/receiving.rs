@@ -5,17 +5,16 @@ use crate::ui::suggestion::quoted;
 use crate::ui::text::{self, bytes, first_few, grouped, number_list, path, shown};
 use std::path::PathBuf;
 use under_seal_core::codecs::block::CodecError;
-use under_seal_core::formats::archive::ArchiveError;
+use under_seal_core::formats::error::ArchiveError;
 use under_seal_core::formats::iso::IsoError;
-use under_seal_core::formats::reader::ExtractError;
 use under_seal_core::formats::sealed::record::RecordError;
 use under_seal_core::formats::sealed::stream::StreamError;
 use under_seal_core::formats::sealed::volume::{CellError, GatherError, HeaderError, SetSummary};
 use under_seal_core::formats::sealed::{HeadError, KeyCost, SealedError};
-use under_seal_core::formats::tar::TarError;
-use under_seal_core::formats::zip::{PartsError, ZipError};
+use under_seal_core::formats::streamed::StreamedError;
+use under_seal_core::formats::zip::ZipError;
 use under_seal_core::landing::LandingError;
-use under_seal_core::tasks::open::{OpenError, Stopped};
+use under_seal_core::tasks::open::{OpenError, StopReason, Stopped};
 
 /// What is said where a password was given for an archive that has none.
 const OPEN_TO_ALL: &str = "This is not the archive that your password belongs to: it has no password, so anybody can have made \
@@ -228,11 +227,13 @@ pub fn opening(error: &OpenError) -> String {
 pub fn archive(error: &ArchiveError) -> String {
     match error {
         ArchiveError::Sealed(error) => sealed(error),
-        ArchiveError::Zip(error) | ArchiveError::Parts(PartsError::Zip(error)) => zip(error),
-        ArchiveError::Tar(error) => tar(error),
+        ArchiveError::Zip(error) => zip(error),
+        ArchiveError::Streamed(error) => streamed(error),
         ArchiveError::Iso(error) => disc_image(error),
-        ArchiveError::Parts(PartsError::Missing { missing, count }) => parts_missing(missing, *count),
         ArchiveError::OpenToAll => OPEN_TO_ALL.to_owned(),
+        ArchiveError::Several => "These are several archives. Name one, or parts of one.".to_owned(),
+        ArchiveError::NoKeyFile => "An archive of this format has no key file. Leave --key-file out.".to_owned(),
+        ArchiveError::File(error) => file_error(error),
         ArchiveError::Cancelled(_) => "Cancelled.".to_owned(),
     }
 }
@@ -240,22 +241,24 @@ pub fn archive(error: &ArchiveError) -> String {
 /// What can be done with an archive that is whole up to some place.
 const TAKE_OUT: &str = "Ask the sender for it again; meanwhile open --salvage takes out what is whole before that.";
 
-fn tar(error: &TarError) -> String {
+fn streamed(error: &StreamedError) -> String {
     match error {
-        TarError::CutShort => format!("This archive is cut short: it ends in the middle. {TAKE_OUT}"),
-        TarError::Header(at) => {
+        StreamedError::CutShort => format!("This archive is cut short: it ends in the middle. {TAKE_OUT}"),
+        StreamedError::Header(at) => {
             format!("A header of this archive is damaged, {} in. {TAKE_OUT}", bytes(*at))
         }
-        TarError::Malformed { what, at } => {
+        StreamedError::Malformed { what, at } => {
             format!("This archive is damaged ({what}), {} in. {TAKE_OUT}", bytes(*at))
         }
-        TarError::TooMany => "This archive has more entries than are read here.".to_owned(),
-        TarError::Changed => "This archive changed while it was read. Try again when nobody works on it.".to_owned(),
-        TarError::Damaged => {
+        StreamedError::TooMany => "This archive has more entries than are read here.".to_owned(),
+        StreamedError::Changed => {
+            "This archive changed while it was read. Try again when nobody works on it.".to_owned()
+        }
+        StreamedError::Damaged => {
             format!("What this is compressed with does not decompress: it is damaged or cut short. {TAKE_OUT}")
         }
-        TarError::File(error) => file_error(error),
-        TarError::Cancelled(_) => "Cancelled.".to_owned(),
+        StreamedError::File(error) => file_error(error),
+        StreamedError::Cancelled(_) => "Cancelled.".to_owned(),
     }
 }
 
@@ -317,6 +320,7 @@ fn zip(error: &ZipError) -> String {
         ZipError::Parts { parts, given } => {
             format!("This ZIP archive is in {parts} parts, and {given} of them can be found. Put all into one folder.")
         }
+        ZipError::MissingParts { missing, count } => parts_missing(missing, *count),
         ZipError::Contradiction { name, what } => format!(
             "This ZIP archive says two things about {} ({what}), and programs would differ about it. It is not opened.",
             shown(name)
@@ -339,11 +343,11 @@ fn zip(error: &ZipError) -> String {
 
 fn stopped(stopped: &Stopped) -> String {
     let why = match &stopped.why {
-        ExtractError::Archive(error) => archive(error),
-        ExtractError::Sink(LandingError::File(error)) if error.is_taken() => {
+        StopReason::Archive(error) => archive(error),
+        StopReason::Landing(LandingError::File(error)) if error.is_taken() => {
             format!("{} appeared while this was being extracted, and was not touched.", path(&error.path))
         }
-        ExtractError::Sink(error) => landing(error),
+        StopReason::Landing(error) => landing(error),
     };
     let landed = &stopped.landed;
     let left = match (landed.files, stopped.removed) {
@@ -363,11 +367,11 @@ fn stopped(stopped: &Stopped) -> String {
         }
     };
     let salvage = match &stopped.why {
-        ExtractError::Archive(ArchiveError::Sealed(SealedError::Stream(StreamError::Cell(error)))) => {
+        StopReason::Archive(ArchiveError::Sealed(SealedError::Stream(StreamError::Cell(error)))) => {
             matches!(error, CellError::Missing(_) | CellError::Damaged { .. })
         }
-        ExtractError::Archive(ArchiveError::Zip(ZipError::Damaged { .. })) => true,
-        ExtractError::Archive(ArchiveError::Iso(IsoError::BeyondEnd { .. })) => true,
+        StopReason::Archive(ArchiveError::Zip(ZipError::Damaged { .. })) => true,
+        StopReason::Archive(ArchiveError::Iso(IsoError::BeyondEnd { .. })) => true,
         _ => false,
     };
     let advice = if salvage { " --salvage takes out whatever is whole." } else { "" };

@@ -1,8 +1,7 @@
 //! What can go wrong for a sender, in words.
 
 use super::{TOO_LITTLE_MEMORY, archive, file_error, missing_path, no_threads, system};
-use crate::args::FormatName;
-use crate::settings::{BadValue, FIELDS, NamePatternError, PASSWORD};
+use crate::settings::{BadValue, FIELDS, NamePatternError};
 use crate::ui::text::{self, bytes, duration, first_few, grouped, listed, path, shown};
 use std::ffi::OsStr;
 use std::io;
@@ -10,9 +9,11 @@ use under_seal_core::codecs::block::CodecError;
 use under_seal_core::disk::FileError;
 use under_seal_core::disk::portability::{System, Trouble};
 use under_seal_core::disk::staging::StagingError;
+use under_seal_core::formats::error::ArchiveError;
+use under_seal_core::formats::registry::{Ability, Lacks};
 use under_seal_core::formats::sealed::volume::{GatherError, MAX_VOLUMES, MIN_VOLUME_BYTES, WriteError};
 use under_seal_core::formats::sealed::{SealError, SealedError};
-use under_seal_core::formats::tar::TarError;
+use under_seal_core::formats::streamed::StreamedError;
 use under_seal_core::formats::zip::{MAX_PARTS, ZipError, ZipWriteError};
 use under_seal_core::ground::codes::CodeError;
 use under_seal_core::ground::entry::EntryPath;
@@ -101,17 +102,7 @@ pub fn bad_value(value: &BadValue) -> String {
                 bytes(*overhead)
             )
         }
-        BadValue::NotInFormat { format, what } if *what == PASSWORD => format!(
-            "An archive of the format {} has no password. Add --no-password if anybody may read it, or pack it with --as \
-             sealed or --as zip.",
-            FormatName::from(*format)
-        ),
-        BadValue::NotInFormat { format, what } => format!(
-            "An archive of the format {} cannot have {what}. Leave that away, or pack it with --as sealed.",
-            FormatName::from(*format)
-        ),
         BadValue::HidingWithoutPassword => HIDING_NEEDS_PASSWORD.to_owned(),
-        BadValue::SeveralArchives => "These are several archives. Name one, or parts of one.".to_owned(),
         BadValue::NoPasswordToTell => {
             "There is no password to write down: this archive is not encrypted. Leave --password-note out.".to_owned()
         }
@@ -301,21 +292,21 @@ pub(super) fn pack(error: &PackError) -> String {
             shown(name)
         ),
         PackError::Zip(error) => format!("Nothing was packed: {error}. Pack it with --as sealed."),
-        PackError::NotInTar(what) => format!("A tar archive has no {what}. Pack it with --as sealed or --as zip."),
+        PackError::Lacks(lacks) => self::lacks(lacks),
         PackError::HidingNeedsPassword => HIDING_NEEDS_PASSWORD.to_owned(),
         PackError::Regather(GatherError::File(error))
-        | PackError::ZipReadBack(ZipError::File(error))
-        | PackError::TarReadBack(TarError::File(error)) => not_there_any_more(error),
-        PackError::TarReadBack(error) => format!(
-            "What was written cannot be read back ({error}): the disk, or its cable, cannot be trusted. Nothing was kept."
-        ),
+        | PackError::ReadBack(
+            ArchiveError::File(error)
+            | ArchiveError::Zip(ZipError::File(error))
+            | ArchiveError::Streamed(StreamedError::File(error)),
+        ) => not_there_any_more(error),
         PackError::Compressor
         | PackError::Stopped(Stopped::NoMemory)
         | PackError::Seal(SealError::Stopped(Stopped::NoMemory) | SealError::Codec(CodecError::Compressor))
-        | PackError::ReadBack(SealedError::Codec(CodecError::Compressor)) => {
+        | PackError::ReadBack(ArchiveError::Sealed(SealedError::Codec(CodecError::Compressor))) => {
             format!("Nothing was packed. {TOO_LITTLE_MEMORY}")
         }
-        PackError::ZipReadBack(error) => format!(
+        PackError::ReadBack(error @ (ArchiveError::Zip(_) | ArchiveError::Streamed(_))) => format!(
             "What was written cannot be read back ({error}): the disk, or its cable, cannot be trusted. Nothing was kept."
         ),
         PackError::File(error) => file_error(error),
@@ -510,4 +501,24 @@ pub(super) fn handover(error: &HandoverError) -> String {
         }
         HandoverError::Cancelled(_) => "Cancelled. Nothing was handed over.".to_owned(),
     }
+}
+
+/// What a format cannot do.
+pub fn lacks(lacks: &Lacks) -> String {
+    let format = lacks.format.name;
+    let what = match lacks.what {
+        Ability::Password => {
+            return format!(
+                "An archive of the format {format} has no password. Add --no-password if anybody may read it, or pack it with --as \
+                 sealed or --as zip."
+            );
+        }
+        Ability::Parcels => "parcels",
+        Ability::KeyFile => "a key file",
+        Ability::SeveralPasswords => "several passwords",
+        Ability::Volumes => "volumes",
+        Ability::Message => "a message",
+        Ability::HiddenNames => "hidden names",
+    };
+    format!("An archive of the format {format} cannot have {what}. Leave that away, or pack it with --as sealed.")
 }

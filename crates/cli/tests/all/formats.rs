@@ -233,6 +233,8 @@ fn a_folder_stands_for_the_archive_in_it(#[case] files: &[&str], #[case] code: i
 #[case::two_archives("open", &["b.zip", "c.zip", "--into", "board"], 2, "These are several archives")]
 #[case::for_sealed_only("receipt", &["c.zip"], 2, "for sealed volumes")]
 #[case::salvage("open", &["c.zip", "--salvage", "--into", "board"], 0, "Nothing is lost")]
+#[case::key_file("open", &["c.zip", "--key-file", "a", "--into", "board"], 2, "has no key file")]
+#[case::key_file_alone("check", &["c.zip", "--key-file", "a"], 2, "has no key file")]
 fn what_is_named_is_one_archive(
     #[case] command: &str,
     #[case] arguments: &[&str],

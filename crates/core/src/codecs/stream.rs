@@ -42,14 +42,14 @@ impl Wrapping {
         }
     }
 
-    /// What people call it; empty for none.
-    pub const fn name(self) -> &'static str {
+    /// What people call it; nothing where there is none.
+    pub fn names(self) -> Vec<&'static str> {
         match self {
-            Self::None => "",
-            Self::Gzip => "gzip",
-            Self::Zstandard => "Zstandard",
-            Self::Xz => "xz",
-            Self::Bzip2 => "bzip2",
+            Self::None => Vec::new(),
+            Self::Gzip => vec!["gzip"],
+            Self::Zstandard => vec!["Zstandard"],
+            Self::Xz => vec!["xz"],
+            Self::Bzip2 => vec!["bzip2"],
         }
     }
 }

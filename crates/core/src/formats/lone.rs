@@ -1,13 +1,15 @@
 //! Reading a lone compressed file: an archive of one entry, whose length shows only when all of it has been read.
 
-use super::tar::TarError;
+use super::streamed::StreamedError;
 use crate::codecs::stream::{WrappedFile, Wrapping};
 use crate::disk::{FileAction, FileError};
-use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, ExtractError, hand_over};
+use crate::formats::error::ArchiveError;
+use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, Facts, deliver_file};
 use crate::ground::context::Context;
-use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry, Timestamp};
+use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Timestamp};
+use crate::ground::sink::EntrySink;
 use std::os::unix::fs::MetadataExt as _;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// A lone compressed file: an archive of one entry, named after it.
 pub struct LoneReader {
@@ -19,8 +21,8 @@ impl LoneReader {
     /// Reads all of it once, to know how long it is.
     ///
     /// # Errors
-    /// [`TarError`].
-    pub fn open(file: WrappedFile, context: &Context<'_>) -> Result<Self, TarError> {
+    /// [`StreamedError`].
+    pub fn open(file: WrappedFile, context: &Context<'_>) -> Result<Self, StreamedError> {
         let metadata = file.path.metadata().map_err(FileError::on(FileAction::Open, &file.path))?;
         let nanoseconds = u32::try_from(metadata.mtime_nsec()).unwrap_or(0);
         let modified = Timestamp { seconds: metadata.mtime(), nanoseconds };
@@ -33,15 +35,10 @@ impl LoneReader {
             }
         }
         drop(stream);
-        let path = EntryPath::new(name_inside(&file)).map_err(|_| TarError::Malformed { what: "name", at: 0 })?;
+        let path = EntryPath::new(name_inside(&file)).map_err(|_| StreamedError::Malformed { what: "name", at: 0 })?;
         let entry = Entry { id: 1, path, kind: EntryKind::File, mode: 0o644, modified, link_target: Vec::new() };
         let listed = vec![ListedEntry { entry, content: Content { size, ..Content::default() } }];
         Ok(Self { file, listed })
-    }
-
-    /// Where it is, and how it is compressed.
-    pub fn file(&self) -> &WrappedFile {
-        &self.file
     }
 }
 
@@ -61,22 +58,30 @@ fn name_inside(file: &WrappedFile) -> Vec<u8> {
 }
 
 impl ArchiveReader for LoneReader {
-    type Error = TarError;
-
     fn entries(&self) -> &[ListedEntry] {
         &self.listed
     }
 
-    fn extract_some<S: EntrySink + ?Sized>(
+    fn paths(&self) -> Vec<PathBuf> {
+        vec![self.file.path.clone()]
+    }
+
+    fn facts(&self) -> Facts {
+        // What is in it is called after it.
+        Facts { methods: self.file.wrapping.names(), needs_names: true, ..Facts::default() }
+    }
+
+    fn extract_some(
         &mut self,
         wanted: &[usize],
-        sink: &mut S,
+        sink: &mut dyn EntrySink,
         context: &Context<'_>,
-    ) -> Result<(), ExtractError<TarError, S::Error>> {
+    ) -> Result<(), ArchiveError> {
         if !wanted.contains(&0) {
             return Ok(());
         }
-        let mut stream = self.file.open(context).map_err(TarError::from)?;
-        hand_over(&self.listed[0], sink, context, || TarError::Changed, |buffer| Ok(stream.read(buffer)?))
+        let mut stream = self.file.open(context).map_err(StreamedError::from)?;
+        deliver_file(&self.listed[0], sink, context, || StreamedError::Changed, |buffer| Ok(stream.read(buffer)?))?;
+        Ok(())
     }
 }

@@ -1,14 +1,22 @@
 //! Formats: archives of every kind, known by their content and read in one way.
 //!
-//! [`reader`] is what the reader of each format offers; [`members`] makes safe paths of what an open format names, and refuses by
-//! name what cannot be one. [`sealed`] is our own format, with its volumes; [`zip`], [`tar`], [`iso`] and [`lone`] are open ones.
-//! [`archive`] recognises a file and hands it to the right reader.
+//! [`registry`] has a row for each format: how it is known, opened and written, and what it can do. [`reader`] is what the reader of
+//! each offers, [`archive`] an open archive of any; [`finding`] looks for one in the places
+//! that somebody names. [`members`] makes safe paths of what an open format names, and refuses by name
+//! what cannot be one. [`sealed`] is our own format, with its volumes; [`zip`], [`tar`], [`iso`] and [`lone`] are open ones, of which
+//! some are [`streamed`]. [`error`] is why any of them cannot be read.
+//!
+//! A new format that is read is a folder of its own here, with an [`reader::ArchiveReader`], and a row in [`registry`].
 
 pub mod archive;
+pub mod error;
+pub mod finding;
 pub mod iso;
 pub mod lone;
 pub mod members;
 pub mod reader;
+pub mod registry;
 pub mod sealed;
+pub mod streamed;
 pub mod tar;
 pub mod zip;

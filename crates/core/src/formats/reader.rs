@@ -1,73 +1,149 @@
-//! What the reader of every archive format offers: entries that are known beforehand, and their content on demand.
+//! What the reader of every archive format offers: entries that are known beforehand, their content on demand, and what can be said of
+//! the whole. A format fills in what it has; the rest has defaults.
 
+use super::error::ArchiveError;
+use super::members::Refused;
+use super::sealed::About;
+use super::sealed::volume::VolumeSet;
 use crate::ground::context::{Cancelled, Context, Progress};
-use crate::ground::entry::{Content, EntryKind, EntrySink, ListedEntry, OnlyEnds, zeros};
+use crate::ground::entry::{Content, EntryKind, ListedEntry, Totals};
+use crate::ground::secrets::{Credentials, Password};
+use crate::ground::sink::{EntrySink, OnlyEnds, zeros};
+use std::path::PathBuf;
 
-/// Why an extraction stopped.
-#[derive(Debug, thiserror::Error)]
-pub enum ExtractError<A, S> {
-    /// The archive cannot be read on.
-    #[error("{0}")]
-    Archive(#[from] A),
-    /// The receiving side stopped.
-    #[error("{0}")]
-    Sink(S),
+/// How content is encrypted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Encryption {
+    /// Not at all: a checksum finds accidents, and nothing finds more.
+    None,
+    /// With the old cipher of ZIP, which withstands nobody.
+    Old,
+    /// With AES and an authentication code.
+    Aes,
 }
 
-impl<A, S> ExtractError<A, S> {
-    /// The same, with the archive's error as that of whatever archive it is.
-    pub fn of_any_archive<B: From<A>>(self) -> ExtractError<B, S> {
-        match self {
-            Self::Archive(error) => ExtractError::Archive(error.into()),
-            Self::Sink(error) => ExtractError::Sink(error),
-        }
-    }
+/// What can be said of an archive as a whole.
+#[derive(Debug, Clone, Default)]
+pub struct Facts {
+    /// What the sender says; empty where nothing is said.
+    pub message: String,
+    /// What a disc is called.
+    pub label: Vec<u8>,
+    /// Bytes that stand in front of the archive, as a program that extracts itself has them.
+    pub bytes_in_front: u64,
+    /// How contents are compressed, or where names come from: each way that occurs, as people call it.
+    pub methods: Vec<&'static str>,
+    /// How contents are encrypted, each way that occurs; empty where nothing ever is.
+    pub encryptions: Vec<Encryption>,
+    /// Names, sizes and dates are kept by the same password as contents.
+    pub hides_names: bool,
+    /// Nothing is seen of what is inside before the password is known.
+    pub is_covered: bool,
+    /// Its files are of no use under other names.
+    pub needs_names: bool,
+    /// Something behind what is read of it is damaged, where only what is whole was wanted.
+    pub has_flaw: bool,
+    /// It has no mark of its end, or a flaw in front of it: what is read may not be all.
+    pub may_lack_the_end: bool,
+    /// It ends before it says it does; entries may be whole all the same.
+    pub is_short: bool,
+    /// It shares its file with another file system (UDF), in which there may be other things.
+    pub has_other_system: bool,
 }
 
 /// An archive that is open for reading.
 pub trait ArchiveReader {
-    /// Why it cannot be read.
-    type Error;
-
     /// Every entry, sorted by path. Where the format keeps no BLAKE3, a content's digest is zero here; the sink is told the
     /// right one.
     fn entries(&self) -> &[ListedEntry];
 
-    /// Hands every entry to the sink.
-    ///
-    /// # Errors
-    /// [`ExtractError`]; what the sink was told to end before that is complete and right.
-    fn extract<S: EntrySink + ?Sized>(
-        &mut self,
-        sink: &mut S,
-        context: &Context<'_>,
-    ) -> Result<(), ExtractError<Self::Error, S::Error>> {
-        let all: Vec<usize> = (0..self.entries().len()).collect();
-        self.extract_some(&all, sink, context)
-    }
+    /// The files that it is read from, in order.
+    fn paths(&self) -> Vec<PathBuf>;
 
     /// Hands some entries, by their places in [`ArchiveReader::entries`], to the sink.
     ///
     /// # Errors
-    /// [`ExtractError`].
-    fn extract_some<S: EntrySink + ?Sized>(
+    /// [`ArchiveError`]; what the sink was told to end before that is complete and right.
+    fn extract_some(
         &mut self,
         wanted: &[usize],
-        sink: &mut S,
+        sink: &mut dyn EntrySink,
         context: &Context<'_>,
-    ) -> Result<(), ExtractError<Self::Error, S::Error>>;
+    ) -> Result<(), ArchiveError>;
+
+    /// Hands every entry to the sink.
+    ///
+    /// # Errors
+    /// As of [`ArchiveReader::extract_some`].
+    fn extract(&mut self, sink: &mut dyn EntrySink, context: &Context<'_>) -> Result<(), ArchiveError> {
+        let all: Vec<usize> = (0..self.entries().len()).collect();
+        self.extract_some(&all, sink, context)
+    }
+
+    /// What is in it and cannot be extracted.
+    fn refused(&self) -> &[Refused] {
+        &[]
+    }
+
+    /// What can be said of it as a whole.
+    fn facts(&self) -> Facts {
+        Facts::default()
+    }
+
+    /// Whether a password keeps any of it.
+    fn is_secret(&self) -> bool {
+        false
+    }
+
+    /// The password that it was unlocked with, where it is kept for reading on.
+    fn password(&self) -> Option<&Password> {
+        None
+    }
+
+    /// The same archive, unlocked.
+    ///
+    /// # Errors
+    /// [`ArchiveError::OpenToAll`] where it has no password; whatever its format says to a wrong one.
+    fn unlocked(&self, _: &Credentials, _: &Context<'_>) -> Result<Box<dyn ArchiveReader>, ArchiveError> {
+        Err(ArchiveError::OpenToAll)
+    }
+
+    /// The share that compression left of each entry, where that is known.
+    fn kept_shares(&self) -> Vec<Option<f64>> {
+        vec![None; self.entries().len()]
+    }
+
+    /// The volumes that it is read from, where it has any.
+    fn volumes(&self) -> Option<&VolumeSet> {
+        None
+    }
+
+    /// What a sealed archive says of itself.
+    fn about(&self) -> Option<&About> {
+        None
+    }
+
+    /// From now on whatever protects the archive's own bytes, beside its contents, is compared too.
+    fn compare_checks(&mut self) {}
+
+    /// What it holds in all.
+    fn totals(&self) -> Totals {
+        let mut totals = Totals::default();
+        self.entries().iter().for_each(|listed| totals.add(listed.entry.kind, listed.content.size));
+        totals
+    }
 }
 
 /// Reads entries to their ends, so that everything that can be compared is, and keeps nothing.
 ///
 /// # Errors
-/// The archive's own.
-pub fn verify_some<A: ArchiveReader>(archive: &mut A, places: &[usize], context: &Context<'_>) -> Result<(), A::Error> {
-    match archive.extract_some(places, &mut OnlyEnds::without_digests(|_, _| {}), context) {
-        Ok(()) => Ok(()),
-        Err(ExtractError::Archive(error)) => Err(error),
-        Err(ExtractError::Sink(never)) => match never {},
-    }
+/// [`ArchiveError`].
+pub fn verify_some(
+    archive: &mut dyn ArchiveReader,
+    places: &[usize],
+    context: &Context<'_>,
+) -> Result<(), ArchiveError> {
+    archive.extract_some(places, &mut OnlyEnds::without_digests(|_, _| {}), context)
 }
 
 /// So many bytes of content are handed on at once.
@@ -91,25 +167,25 @@ impl From<usize> for Next {
     }
 }
 
-/// Hands one file to the sink: what `read` fills buffers with, until it has nothing more. `differs` tells the error where that
+/// Gives one file to the sink: what `read` fills buffers with, until it has nothing more. `differs` tells the error where that
 /// comes to another length than is listed.
 ///
 /// # Errors
-/// [`ExtractError`].
-pub fn hand_over<A: From<Cancelled>, S: EntrySink + ?Sized, N: Into<Next>>(
+/// What `read` comes upon, `differs`, or [`Cancelled`].
+pub(super) fn deliver_file<E: From<Cancelled>, N: Into<Next>>(
     listed: &ListedEntry,
-    sink: &mut S,
+    sink: &mut dyn EntrySink,
     context: &Context<'_>,
-    differs: impl Fn() -> A,
-    mut read: impl FnMut(&mut [u8]) -> Result<N, A>,
-) -> Result<(), ExtractError<A, S::Error>> {
+    differs: impl Fn() -> E,
+    mut read: impl FnMut(&mut [u8]) -> Result<N, E>,
+) -> Result<(), E> {
     context.tell(Progress::Entry(&listed.entry.path));
-    sink.begin(&listed.entry).map_err(ExtractError::Sink)?;
+    sink.begin(&listed.entry)?;
     let (mut content, mut digest, mut buffer) = (Content::default(), blake3::Hasher::new(), vec![0; CONTENT_BYTES]);
     let needs_digest = sink.needs_digests();
     let mut hole = 0;
     loop {
-        context.go_on().map_err(A::from)?;
+        context.go_on()?;
         let next = if hole > 0 { Next::Hole(hole) } else { read(&mut buffer)?.into() };
         let bytes = match next {
             Next::Bytes(count) => count as u64,
@@ -117,13 +193,13 @@ pub fn hand_over<A: From<Cancelled>, S: EntrySink + ?Sized, N: Into<Next>>(
         };
         content.size = content.size.saturating_add(bytes);
         if content.size > listed.content.size {
-            return Err(differs().into());
+            return Err(differs());
         }
         match next {
             Next::Bytes(0) => break,
             Next::Bytes(count) => {
                 digest.update(&buffer[..count]);
-                sink.content(&buffer[..count]).map_err(ExtractError::Sink)?;
+                sink.content(&buffer[..count])?;
             }
             Next::Hole(whole) => {
                 hole = whole - bytes;
@@ -133,29 +209,29 @@ pub fn hand_over<A: From<Cancelled>, S: EntrySink + ?Sized, N: Into<Next>>(
                         digest.update(piece);
                     });
                 }
-                sink.hole(bytes).map_err(ExtractError::Sink)?;
+                sink.hole(bytes)?;
             }
         }
         context.tell(Progress::Advance(bytes));
     }
     if content.size != listed.content.size {
-        return Err(differs().into());
+        return Err(differs());
     }
     if needs_digest || content.holes == 0 {
         content.digest = *digest.finalize().as_bytes();
     }
-    sink.end(&listed.entry, &content).map_err(ExtractError::Sink)
+    Ok(sink.end(&listed.entry, &content)?)
 }
 
-/// Hands over what is wanted and has no content, folders and links; the places of the files among the wanted.
+/// Gives what is wanted and has no content to the sink, folders and links; the places of the files among the wanted.
 ///
 /// # Errors
-/// The sink's own.
-pub fn hand_over_without_content<S: EntrySink + ?Sized>(
+/// [`Cancelled`], from the sink.
+pub(super) fn deliver_without_content(
     listed: &[ListedEntry],
     wanted: &[usize],
-    sink: &mut S,
-) -> Result<Vec<usize>, S::Error> {
+    sink: &mut dyn EntrySink,
+) -> Result<Vec<usize>, Cancelled> {
     let mut files = Vec::new();
     for place in wanted {
         match listed.get(*place).map(|listed| &listed.entry) {

@@ -1,11 +1,10 @@
-//! What a file, a folder or a link inside any archive is, and the sink that receives entries.
+//! What a file, a folder or a link inside any archive is.
 //!
-//! These types are the language between archive formats on one side and landing and proof on the
+//! These types are the language between archive formats on one side and landing and the tasks on the
 //! other: neither side knows the other. A path that could leave the place where it is extracted
 //! cannot be built here at all.
 
 use std::cmp::Ordering;
-use std::convert::Infallible;
 
 /// The longest path inside an archive, in bytes.
 pub const MAX_PATH_BYTES: usize = 32_767;
@@ -277,98 +276,6 @@ impl Totals {
             EntryKind::Link => self.links += 1,
         }
         self.content_bytes = self.content_bytes.saturating_add(content_bytes);
-    }
-}
-
-/// What is in a hole of so many bytes, in pieces.
-pub fn zeros(mut bytes: u64) -> impl Iterator<Item = &'static [u8]> {
-    static ZEROS: [u8; 64 * 1024] = [0; 64 * 1024];
-    std::iter::from_fn(move || {
-        let piece = &ZEROS[..ZEROS.len().min(usize::try_from(bytes).unwrap_or(usize::MAX))];
-        bytes -= piece.len() as u64;
-        (!piece.is_empty()).then_some(piece)
-    })
-}
-
-/// Receives entries and their verified content, one entry at a time.
-pub trait EntrySink {
-    /// What can go wrong on the receiving side.
-    type Error;
-
-    /// A new entry begins. Folders and links have no content and end at once.
-    ///
-    /// # Errors
-    /// The sink's own; extraction stops.
-    fn begin(&mut self, entry: &Entry) -> Result<(), Self::Error>;
-
-    /// The next bytes of the current file: authenticated, not yet complete.
-    ///
-    /// # Errors
-    /// The sink's own; extraction stops.
-    fn content(&mut self, bytes: &[u8]) -> Result<(), Self::Error>;
-
-    /// The next bytes of the current file are so many zeros, which are stored nowhere. Whoever does not know better takes
-    /// them as content.
-    ///
-    /// # Errors
-    /// The sink's own; extraction stops.
-    fn hole(&mut self, bytes: u64) -> Result<(), Self::Error> {
-        zeros(bytes).try_for_each(|piece| self.content(piece))
-    }
-
-    /// Whether it makes use of digests. Where it does not, that of a file with holes may be left at zero, since holes need
-    /// not be read then.
-    fn needs_digests(&self) -> bool {
-        true
-    }
-
-    /// The current entry is complete and its digest was right.
-    ///
-    /// # Errors
-    /// The sink's own; extraction stops.
-    fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), Self::Error>;
-}
-
-/// A sink that keeps no content, and is told what each entry came to.
-pub struct OnlyEnds<F> {
-    told: F,
-    needs_digests: bool,
-}
-
-impl<F: FnMut(&Entry, &Content)> OnlyEnds<F> {
-    /// A sink that tells of each entry's end, with its digest.
-    pub const fn telling(told: F) -> Self {
-        Self { told, needs_digests: true }
-    }
-
-    /// A sink that tells of each entry's end, for whoever makes no use of digests.
-    pub const fn without_digests(told: F) -> Self {
-        Self { told, needs_digests: false }
-    }
-}
-
-impl<F: FnMut(&Entry, &Content)> EntrySink for OnlyEnds<F> {
-    type Error = Infallible;
-
-    fn begin(&mut self, _: &Entry) -> Result<(), Infallible> {
-        Ok(())
-    }
-
-    fn content(&mut self, _: &[u8]) -> Result<(), Infallible> {
-        Ok(())
-    }
-
-    fn hole(&mut self, _: u64) -> Result<(), Infallible> {
-        Ok(())
-    }
-
-    fn needs_digests(&self) -> bool {
-        self.needs_digests
-    }
-
-    fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), Infallible> {
-        (self.told)(entry, content);
-        Ok(())
     }
 }
 

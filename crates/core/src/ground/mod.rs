@@ -14,5 +14,6 @@ pub mod ownership;
 pub mod passwords;
 pub mod pipeline;
 pub mod secrets;
+pub mod sink;
 pub mod size;
 pub mod wire;

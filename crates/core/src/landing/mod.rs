@@ -25,7 +25,7 @@ pub use unlandable::{NotLanded, NotLandedWhy};
 
 use crate::disk::{FileError, Folder, NewFile, OriginMark, ToSync, sync_all};
 use crate::ground::context::{Context, NoRandomness};
-use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry, link_stays_inside};
+use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, link_stays_inside};
 use clash::{Resolution, Resolutions};
 use folders::MadeFolder;
 use marker::Marker;
@@ -395,10 +395,13 @@ impl Landing {
     }
 }
 
-impl EntrySink for Landing {
-    type Error = LandingError;
-
-    fn begin(&mut self, entry: &Entry) -> Result<(), LandingError> {
+/// What a sink of entries does (see [`EntrySink`](crate::ground::sink::EntrySink)).
+impl Landing {
+    /// A new entry begins.
+    ///
+    /// # Errors
+    /// [`LandingError`].
+    pub fn begin(&mut self, entry: &Entry) -> Result<(), LandingError> {
         match entry.kind {
             EntryKind::Folder => self.make_folder(entry)?,
             EntryKind::File => self.begin_file(entry)?,
@@ -407,25 +410,38 @@ impl EntrySink for Landing {
         Ok(())
     }
 
-    fn content(&mut self, bytes: &[u8]) -> Result<(), LandingError> {
+    /// The next bytes of the current file.
+    ///
+    /// # Errors
+    /// [`LandingError`].
+    pub fn content(&mut self, bytes: &[u8]) -> Result<(), LandingError> {
         match &mut self.arriving {
             Some(arriving) => Ok(arriving.file.write(bytes)?),
             None => Ok(()),
         }
     }
 
-    fn hole(&mut self, bytes: u64) -> Result<(), LandingError> {
+    /// The next bytes of the current file are so many zeros.
+    ///
+    /// # Errors
+    /// [`LandingError`].
+    pub fn hole(&mut self, bytes: u64) -> Result<(), LandingError> {
         match &mut self.arriving {
             Some(arriving) => Ok(arriving.file.append_hole(bytes)?),
             None => Ok(()),
         }
     }
 
-    fn needs_digests(&self) -> bool {
+    /// Whether it compares digests later.
+    pub fn needs_digests(&self) -> bool {
         self.closed.is_some()
     }
 
-    fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), LandingError> {
+    /// The current entry is complete.
+    ///
+    /// # Errors
+    /// [`LandingError`].
+    pub fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), LandingError> {
         if let Some(contents) = self.closed.as_mut().filter(|_| entry.kind == EntryKind::File) {
             contents.insert(entry.id, *content);
         }

@@ -2,9 +2,9 @@
 //! its digest, never by its date.
 
 use crate::disk::FileError;
-use crate::formats::archive::Archive;
+use crate::formats::registry::TimesKept;
 use crate::ground::context::{Cancelled, Context, Phase, Progress};
-use crate::ground::entry::{EntryKind, EntryPath, ListedEntry, Timestamp};
+use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
 use crate::source::{Catalogue, SourceEntry};
 use std::cmp::Ordering;
 
@@ -28,36 +28,6 @@ impl Differences {
     /// Whether it differs in anything.
     pub fn any(self) -> bool {
         self != Self::default()
-    }
-}
-
-/// How fine the times are that an archive's format keeps.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum TimesKept {
-    /// To the nanosecond.
-    Nanoseconds,
-    /// To the second; what is below counts for nothing.
-    Seconds,
-    /// Not at all, nor modes: a lone compressed file has none of its own.
-    Neither,
-}
-
-impl TimesKept {
-    /// How an archive keeps them.
-    pub const fn by(archive: &Archive) -> Self {
-        match archive {
-            Archive::Sealed(_) => Self::Nanoseconds,
-            Archive::Lone(_) => Self::Neither,
-            Archive::Zip(_) | Archive::Tar(_) | Archive::DiscImage(_) => Self::Seconds,
-        }
-    }
-
-    fn differ(self, one: Timestamp, other: Timestamp) -> bool {
-        match self {
-            Self::Nanoseconds => one != other,
-            Self::Seconds => one.seconds != other.seconds,
-            Self::Neither => false,
-        }
     }
 }
 

@@ -1,10 +1,10 @@
 //! One whole opening: from an unlocked archive to files that have landed.
 
-use crate::formats::archive::ArchiveError;
-use crate::formats::reader::{ArchiveReader, ExtractError};
-use crate::formats::sealed::Salvage;
-use crate::ground::context::{Context, Phase, Progress};
-use crate::ground::entry::{Content, Entry, EntryKind, EntrySink, ListedEntry};
+use crate::formats::error::ArchiveError;
+use crate::formats::reader::ArchiveReader;
+use crate::ground::context::{Cancelled, Context, Phase, Progress};
+use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry};
+use crate::ground::sink::EntrySink;
 use crate::landing::{Destination, Flat, Foreseen, Landed, Landing, LandingError, Screen, survey};
 use std::collections::BTreeSet;
 use std::path::PathBuf;
@@ -39,52 +39,34 @@ pub struct Stopped {
     /// So many files had landed, and were taken back.
     pub removed: u64,
     /// Why it stopped.
-    pub why: ExtractError<ArchiveError, LandingError>,
+    pub why: StopReason,
 }
 
 /// Extracts everything into `destination`.
 ///
 /// # Errors
 /// [`OpenError`].
-pub fn open<'a, A: ArchiveReader>(
-    archive: &mut A,
+pub fn open<'a>(
+    archive: &mut dyn ArchiveReader,
     destination: impl Into<Destination<'a>>,
     context: &Context<'_>,
-) -> Result<Opened, OpenError>
-where
-    ArchiveError: From<A::Error>,
-{
-    land(&mut Whole(archive), destination.into(), context)
+) -> Result<Opened, OpenError> {
+    land(Extracted { archive, part: None }, destination.into(), context)
 }
 
 /// Extracts some entries, by their places in [`ArchiveReader::entries`], into `destination`, with the folders above them.
 ///
 /// # Errors
 /// [`OpenError`].
-pub fn open_some<'a, A: ArchiveReader>(
-    archive: &mut A,
+pub fn open_some<'a>(
+    archive: &mut dyn ArchiveReader,
     wanted: &[usize],
     destination: impl Into<Destination<'a>>,
     context: &Context<'_>,
-) -> Result<Opened, OpenError>
-where
-    ArchiveError: From<A::Error>,
-{
+) -> Result<Opened, OpenError> {
     let wanted = with_folders_above(archive.entries(), wanted);
     let entries = wanted.iter().map(|place| archive.entries()[*place].clone()).collect();
-    land(&mut Part { archive, wanted, entries }, destination.into(), context)
-}
-
-/// Extracts everything that is whole into `destination`.
-///
-/// # Errors
-/// [`OpenError`].
-pub fn open_salvaged<'a>(
-    archive: &mut Salvage,
-    destination: impl Into<Destination<'a>>,
-    context: &Context<'_>,
-) -> Result<Opened, OpenError> {
-    land(archive, destination.into(), context)
+    land(Extracted { archive, part: Some((wanted, entries)) }, destination.into(), context)
 }
 
 /// What would become of files that meet others, and whether all of these entries could land. Nothing is written.
@@ -115,161 +97,154 @@ fn with_folders_above(entries: &[ListedEntry], wanted: &[usize]) -> Vec<usize> {
     all.into_iter().collect()
 }
 
-type Sink<'a> = dyn EntrySink<Error = LandingError> + 'a;
-type Delivered = Result<(), ExtractError<ArchiveError, LandingError>>;
-
-/// What can be extracted: entries that are known beforehand, and then handed over.
-trait Extractable {
-    /// What is handed over, sorted by path.
-    fn entries(&self) -> &[ListedEntry];
-
-    fn hand_over(&mut self, sink: &mut Sink<'_>, context: &Context<'_>) -> Delivered;
+/// Why an opening stopped on the way.
+#[derive(Debug, thiserror::Error)]
+pub enum StopReason {
+    /// The archive cannot be read on.
+    #[error(transparent)]
+    Archive(#[from] ArchiveError),
+    /// What comes out of it cannot land.
+    #[error(transparent)]
+    Landing(#[from] LandingError),
 }
 
-struct Whole<'a, A>(&'a mut A);
+/// What is extracted: everything, or some entries, which stand by their places and as they are.
+struct Extracted<'a> {
+    archive: &'a mut dyn ArchiveReader,
+    part: Option<(Vec<usize>, Vec<ListedEntry>)>,
+}
 
-impl<A: ArchiveReader> Extractable for Whole<'_, A>
-where
-    ArchiveError: From<A::Error>,
-{
+impl Extracted<'_> {
+    /// What is delivered, sorted by path.
     fn entries(&self) -> &[ListedEntry] {
-        self.0.entries()
+        self.part.as_ref().map_or_else(|| self.archive.entries(), |(_, entries)| entries)
     }
 
-    fn hand_over(&mut self, sink: &mut Sink<'_>, context: &Context<'_>) -> Delivered {
-        self.0.extract(sink, context).map_err(ExtractError::of_any_archive)
-    }
-}
-
-struct Part<'a, A> {
-    archive: &'a mut A,
-    wanted: Vec<usize>,
-    entries: Vec<ListedEntry>,
-}
-
-impl<A: ArchiveReader> Extractable for Part<'_, A>
-where
-    ArchiveError: From<A::Error>,
-{
-    fn entries(&self) -> &[ListedEntry] {
-        &self.entries
-    }
-
-    fn hand_over(&mut self, sink: &mut Sink<'_>, context: &Context<'_>) -> Delivered {
-        self.archive.extract_some(&self.wanted, sink, context).map_err(ExtractError::of_any_archive)
+    fn deliver(&mut self, sink: &mut dyn EntrySink, context: &Context<'_>) -> Result<(), ArchiveError> {
+        match &self.part {
+            None => self.archive.extract(sink, context),
+            Some((wanted, _)) => self.archive.extract_some(wanted, sink, context),
+        }
     }
 }
 
-impl Extractable for Salvage {
-    fn entries(&self) -> &[ListedEntry] {
-        Self::entries(self)
-    }
-
-    fn hand_over(&mut self, sink: &mut Sink<'_>, context: &Context<'_>) -> Delivered {
-        self.extract(sink, context).map_err(ExtractError::of_any_archive)
-    }
-}
-
-fn land(
-    archive: &mut impl Extractable,
-    destination: Destination<'_>,
-    context: &Context<'_>,
-) -> Result<Opened, OpenError> {
+fn land(mut archive: Extracted<'_>, destination: Destination<'_>, context: &Context<'_>) -> Result<Opened, OpenError> {
     let flat = destination.flat.then(|| Flat::of(archive.entries()));
-    let mut landing = Landing::prepare(destination, entries_of(archive, flat.as_ref()), context)?;
+    let mut landing = Landing::prepare(destination, entries_of(&archive, flat.as_ref()), context)?;
     let folder = landing.destination().to_owned();
     let filled = match destination.screen {
-        None => deliver(archive, flat.as_ref(), &mut landing, context),
-        Some(screen) => deliver_screened(archive, flat.as_ref(), &mut landing, destination, screen, context),
+        None => deliver(&mut archive, flat.as_ref(), &mut landing, context),
+        Some(screen) => deliver_screened(&mut archive, flat.as_ref(), &mut landing, destination, screen, context),
     };
-    let outcome = filled.and_then(|()| landing.finish().map_err(ExtractError::Sink));
+    let outcome = filled.and_then(|()| Ok(landing.finish()?));
     match outcome {
         Ok(()) => {
             flat.into_iter().for_each(|flat| landing.was_flattened(flat));
             Ok(Opened { destination: folder, landed: landing.landed().clone() })
         }
         Err(why) => {
-            let (landed, removed) = landing.stop(entries_of(archive, flat.as_ref()));
+            let (landed, removed) = landing.stop(entries_of(&archive, flat.as_ref()));
             Err(OpenError::Stopped(Box::new(Stopped { destination: folder, landed, removed, why })))
         }
     }
 }
 
 /// The entries as they land.
-fn entries_of<'a>(archive: &'a impl Extractable, flat: Option<&'a Flat>) -> &'a [ListedEntry] {
+fn entries_of<'a>(archive: &'a Extracted<'_>, flat: Option<&'a Flat>) -> &'a [ListedEntry] {
     flat.map_or_else(|| archive.entries(), |flat| &flat.entries)
 }
 
 fn deliver(
-    archive: &mut impl Extractable,
+    archive: &mut Extracted<'_>,
     flat: Option<&Flat>,
     landing: &mut Landing,
     context: &Context<'_>,
-) -> Delivered {
+) -> Result<(), StopReason> {
     let bytes = archive.entries().iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
     context.tell(Progress::Begin(Phase::Opening, bytes));
-    let delivered = match flat {
-        None => archive.hand_over(landing, context),
-        Some(flat) => archive.hand_over(&mut Flattening { flat, landing, current: None }, context),
-    };
+    let mut sink = Arriving { flat, landing, current: None, failed: None };
+    let delivered = archive.deliver(&mut sink, context);
     context.tell(Progress::End);
-    delivered
+    match sink.failed {
+        Some(why) => Err(why.into()),
+        None => Ok(delivered?),
+    }
 }
 
 /// Into a closed folder first; from there, when that was looked at.
 fn deliver_screened(
-    archive: &mut impl Extractable,
+    archive: &mut Extracted<'_>,
     flat: Option<&Flat>,
     landing: &mut Landing,
     destination: Destination<'_>,
     screen: Screen<'_>,
     context: &Context<'_>,
-) -> Delivered {
-    let staging = landing.make_staging().map_err(ExtractError::Sink)?;
+) -> Result<(), StopReason> {
+    let staging = landing.make_staging()?;
     let closed = Destination { origin_marks: destination.origin_marks, ..staging.path().into() };
-    let prepared = Landing::prepare(closed, entries_of(archive, flat), context);
-    let mut closed = prepared.map_err(ExtractError::Sink)?.closed();
+    let mut closed = Landing::prepare(closed, entries_of(archive, flat), context)?.closed();
     deliver(archive, flat, &mut closed, context)?;
-    let contents = closed.finish_staging().map_err(ExtractError::Sink)?;
+    let contents = closed.finish_staging()?;
     let marked = closed.landed().marked;
     drop(closed);
     context.go_on().map_err(ArchiveError::from)?;
     let verdict = screen(staging.path());
     // Whoever stopped this has stopped the screening too.
     context.go_on().map_err(ArchiveError::from)?;
-    verdict.map_err(|why| ExtractError::Sink(LandingError::Screened(why)))?;
-    landing.adopt(&staging, (&contents, marked), entries_of(archive, flat)).map_err(ExtractError::Sink)
+    verdict.map_err(LandingError::Screened)?;
+    Ok(landing.adopt(&staging, (&contents, marked), entries_of(archive, flat))?)
 }
 
-/// Gives entries on with the paths that they have without folders.
-struct Flattening<'a> {
-    flat: &'a Flat,
+/// Hands entries to a landing, where there are to be no folders under other paths, and keeps why it failed.
+struct Arriving<'a> {
+    flat: Option<&'a Flat>,
     landing: &'a mut Landing,
+    /// The entry under the path that it has without folders.
     current: Option<Entry>,
+    failed: Option<LandingError>,
 }
 
-impl EntrySink for Flattening<'_> {
-    type Error = LandingError;
+impl Arriving<'_> {
+    fn noting(&mut self, outcome: Result<(), LandingError>) -> Result<(), Cancelled> {
+        outcome.map_err(|why| {
+            self.failed = Some(why);
+            Cancelled
+        })
+    }
+}
 
-    fn begin(&mut self, entry: &Entry) -> Result<(), LandingError> {
-        let place = self.flat.place_of(&entry.path).filter(|_| entry.kind == EntryKind::File);
-        self.current = place.map(|path| Entry { path: path.clone(), ..entry.clone() });
-        self.current.as_ref().map_or(Ok(()), |entry| self.landing.begin(entry))
+impl EntrySink for Arriving<'_> {
+    fn begin(&mut self, entry: &Entry) -> Result<(), Cancelled> {
+        let outcome = match self.flat {
+            None => self.landing.begin(entry),
+            Some(flat) => {
+                let place = flat.place_of(&entry.path).filter(|_| entry.kind == EntryKind::File);
+                self.current = place.map(|path| Entry { path: path.clone(), ..entry.clone() });
+                self.current.as_ref().map_or(Ok(()), |entry| self.landing.begin(entry))
+            }
+        };
+        self.noting(outcome)
     }
 
-    fn content(&mut self, bytes: &[u8]) -> Result<(), LandingError> {
-        self.landing.content(bytes)
+    fn content(&mut self, bytes: &[u8]) -> Result<(), Cancelled> {
+        let outcome = self.landing.content(bytes);
+        self.noting(outcome)
     }
 
-    fn hole(&mut self, bytes: u64) -> Result<(), LandingError> {
-        self.landing.hole(bytes)
+    fn hole(&mut self, bytes: u64) -> Result<(), Cancelled> {
+        let outcome = self.landing.hole(bytes);
+        self.noting(outcome)
     }
 
     fn needs_digests(&self) -> bool {
         self.landing.needs_digests()
     }
 
-    fn end(&mut self, _: &Entry, content: &Content) -> Result<(), LandingError> {
-        self.current.take().map_or(Ok(()), |entry| self.landing.end(&entry, content))
+    fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), Cancelled> {
+        let outcome = match self.flat {
+            None => self.landing.end(entry, content),
+            Some(_) => self.current.take().map_or(Ok(()), |entry| self.landing.end(&entry, content)),
+        };
+        self.noting(outcome)
     }
 }

@@ -3,13 +3,14 @@
 
 use crate::disk::staging::{Staging, StagingError};
 use crate::disk::{FileError, Folder};
+use crate::formats::registry::SEALED;
 use crate::formats::sealed::volume::{
     CELL_BYTES, CHECK_BYTES, CellError, CellReader, GatherError, Ids, VolumeSet, VolumeWriter, WriteError,
     WrittenVolumes,
 };
 use crate::ground::context::{Cancelled, Context, NoRandomness, Phase, Progress};
 use crate::ground::fit::Fit;
-use crate::tasks::pack::{Format, Target, WayError};
+use crate::tasks::pack::{Target, WayError};
 use std::path::PathBuf;
 
 /// A set that was cut anew.
@@ -67,7 +68,7 @@ pub fn recut(
     replace: bool,
     context: &Context<'_>,
 ) -> Result<Recut, RecutError> {
-    let replaced = target.make_way(replace, Format::Sealed, context)?;
+    let replaced = target.make_way(replace, &SEALED, context)?;
     let ids = Ids { set: set.ids.set, cut: context.random()? };
     let staging = Staging::begin(Folder::open_or_create(&target.folder)?, &target.stem, context)?;
     let mut writer = VolumeWriter::new(&staging, ids, fit.volume_limit())?;

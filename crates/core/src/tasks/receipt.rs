@@ -3,12 +3,13 @@
 //! It is a keyed digest of all contents in stream order, under a key that only the archive key gives. Whoever has the
 //! password and the index alone knows every file's digest, but not this one. docs/format.md gives the bytes.
 
+use crate::formats::error::ArchiveError;
+use crate::formats::reader::ArchiveReader as _;
 use crate::formats::sealed::keys::KeyPurpose;
-use crate::formats::sealed::{ArchiveKey, ExtractError, SealedError, SealedReader};
+use crate::formats::sealed::{ArchiveKey, SealedReader};
 use crate::ground::codes::{self, CodeError};
-use crate::ground::context::{Context, Phase, Progress};
-use crate::ground::entry::{Content, Entry, EntrySink};
-use std::convert::Infallible;
+use crate::ground::context::{Cancelled, Context, Phase, Progress};
+use crate::ground::sink::EntrySink;
 use subtle::ConstantTimeEq as _;
 
 /// The first byte of every receipt, by which other codes are told from it.
@@ -28,18 +29,14 @@ impl Receipt {
     /// Reads and verifies everything, and makes the receipt for it.
     ///
     /// # Errors
-    /// [`SealedError`], the first thing that is not right.
-    pub fn make(archive: &mut SealedReader, key: &ArchiveKey, context: &Context<'_>) -> Result<Self, SealedError> {
+    /// [`ArchiveError`], the first thing that is not right.
+    pub fn make(archive: &mut SealedReader, key: &ArchiveKey, context: &Context<'_>) -> Result<Self, ArchiveError> {
         let set = archive.set().ids.set;
         context.tell(Progress::Begin(Phase::Verifying, archive.totals().content_bytes));
         let mut all = Everything(blake3::Hasher::new_keyed(&key.derive(&set, KeyPurpose::Receipt)));
         let read = archive.extract(&mut all, context);
         context.tell(Progress::End);
-        match read {
-            Ok(()) => {}
-            Err(ExtractError::Archive(error)) => return Err(error),
-            Err(ExtractError::Sink(never)) => match never {},
-        }
+        read?;
         // The index is part of it: an archive of empty files has no content to speak of.
         all.0.update(&archive.index_digest());
         let mut receipt = [RECEIPT; 1 + SET_BYTES + DIGEST_BYTES];
@@ -81,18 +78,8 @@ impl Receipt {
 struct Everything(blake3::Hasher);
 
 impl EntrySink for Everything {
-    type Error = Infallible;
-
-    fn begin(&mut self, _: &Entry) -> Result<(), Infallible> {
-        Ok(())
-    }
-
-    fn content(&mut self, bytes: &[u8]) -> Result<(), Infallible> {
+    fn content(&mut self, bytes: &[u8]) -> Result<(), Cancelled> {
         self.0.update(bytes);
-        Ok(())
-    }
-
-    fn end(&mut self, _: &Entry, _: &Content) -> Result<(), Infallible> {
         Ok(())
     }
 }

@@ -6,6 +6,7 @@ use rstest::rstest;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::slice;
+use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::tasks::check::{inspect, verify_contents};
 use under_seal_core::{Error, ErrorClass};

@@ -6,10 +6,12 @@ use proptest::prelude::*;
 use rstest::rstest;
 use std::collections::BTreeMap;
 use std::fs;
-use under_seal_core::formats::archive::{Archive, ArchiveError, OpenFormat, open_format_of};
+use under_seal_core::formats::archive::{Archive, recognise};
+use under_seal_core::formats::error::ArchiveError;
 use under_seal_core::formats::iso::{IsoError, IsoReader};
 use under_seal_core::formats::members::RefusedReason;
-use under_seal_core::formats::reader::{ArchiveReader as _, verify_some};
+use under_seal_core::formats::reader::verify_some;
+use under_seal_core::formats::registry::{DISC_IMAGE, Format};
 use under_seal_core::tasks::open::open;
 use under_seal_core::{Error, ErrorClass};
 
@@ -17,7 +19,7 @@ fn read(desk: &Desk, bytes: &[u8]) -> Result<Archive, ArchiveError> {
     fs::write(desk.path("a.img"), bytes).unwrap();
     desk.with_context(&|| false, |context| {
         let archive = IsoReader::open(&desk.path("a.img"), context)?;
-        Ok(Archive::DiscImage(Box::new(archive)))
+        Ok(Archive::of(&DISC_IMAGE, archive))
     })
 }
 
@@ -25,7 +27,7 @@ fn read(desk: &Desk, bytes: &[u8]) -> Result<Archive, ArchiveError> {
 fn landed(desk: &Desk, bytes: &[u8]) -> Result<BTreeMap<String, String>, Error> {
     let mut archive = read(desk, bytes)?;
     let into = desk.path("inbox");
-    desk.with_context(&|| false, |context| open(&mut archive, into.as_path(), context))?;
+    desk.with_context(&|| false, |context| open(&mut *archive, into.as_path(), context))?;
     let named = tree(&into).into_iter().map(|(path, features)| (path.to_string_lossy().into_owned(), features));
     Ok(named.filter(|(path, _)| !path.is_empty()).collect())
 }
@@ -64,8 +66,8 @@ fn the_best_names_are_taken<T: AsRef<str>>(
     let desk = Desk::new();
     let archive = read(&desk, &disc.bytes()).unwrap();
     assert_eq!(names(&archive), expected.iter().map(AsRef::as_ref).collect::<Vec<_>>());
-    let Archive::DiscImage(archive) = archive else { panic!("{}", archive.format()) };
-    assert_eq!((archive.naming(), archive.label()), (from, label.as_bytes()));
+    let facts = archive.facts();
+    assert_eq!((facts.methods.first().copied(), facts.label), (from, label.as_bytes().to_vec()));
     for (name, features) in landed(&desk, &disc.bytes()).unwrap() {
         let is_lit = features.ends_with(&blake3::hash(b"lit").to_string());
         assert!(is_lit || features.ends_with("folder") || name == "README", "{name}: {features}");
@@ -172,10 +174,10 @@ fn a_file_beyond_the_end_is_named_and_the_others_are_read() {
     let mut image = Disc { root: vec![file("A", b"one"), file("B", b"two")], ..Disc::default() }.bytes();
     image.truncate(image.len() - SECTOR);
     let mut archive = read(&desk, &image).unwrap();
-    assert!(matches!(&archive, Archive::DiscImage(image) if image.is_short()));
+    assert!(archive.facts().is_short);
     desk.with_context(&|| false, |context| {
-        verify_some(&mut archive, &[0], context).unwrap();
-        match verify_some(&mut archive, &[1], context) {
+        verify_some(&mut *archive, &[0], context).unwrap();
+        match verify_some(&mut *archive, &[1], context) {
             Err(ArchiveError::Iso(IsoError::BeyondEnd { name })) => assert_eq!(name, b"B"),
             other => panic!("{other:?}"),
         }
@@ -184,25 +186,28 @@ fn a_file_beyond_the_end_is_named_and_the_others_are_read() {
 
 /// What an image ends with changes nothing; what only resembles one is none.
 #[rstest]
-#[case::with_a_zip_at_its_end(|image: &mut Vec<u8>| image.extend(zip::archive(&[zip::entry("a", b"1")], b"", b"").bytes), Some(OpenFormat::DiscImage))]
-#[case::bootable(|image: &mut Vec<u8>| image[..2].copy_from_slice(b"\xEB\x63"), Some(OpenFormat::DiscImage))]
+#[case::with_a_zip_at_its_end(|image: &mut Vec<u8>| image.extend(zip::archive(&[zip::entry("a", b"1")], b"", b"").bytes), Some(&DISC_IMAGE))]
+#[case::bootable(|image: &mut Vec<u8>| image[..2].copy_from_slice(b"\xEB\x63"), Some(&DISC_IMAGE))]
 #[case::cut_before_its_descriptor(|image: &mut Vec<u8>| image.truncate(16 * SECTOR), None)]
 #[case::no_image(|image: &mut Vec<u8>| image[16 * SECTOR + 3] = b'X', None)]
-fn an_image_is_known_by_its_descriptor(#[case] change: fn(&mut Vec<u8>), #[case] format: Option<OpenFormat>) {
+fn an_image_is_known_by_its_descriptor(#[case] change: fn(&mut Vec<u8>), #[case] format: Option<&'static Format>) {
     let desk = Desk::new();
     let mut image = Disc { root: plain(), ..Disc::default() }.bytes();
     change(&mut image);
     fs::write(desk.path("a"), image).unwrap();
-    assert_eq!(desk.with_context(&|| false, |context| open_format_of(&desk.path("a"), context)).unwrap(), format);
+    assert_eq!(
+        desk.with_context(&|| false, |context| recognise(&desk.path("a"), context)).unwrap().map(|file| file.format),
+        format
+    );
 }
 
 #[test]
 fn another_file_system_in_the_image_is_told() {
     let desk = Desk::new();
     let mut image = Disc { root: plain(), ..Disc::default() }.bytes();
-    let has_other = |image: &[u8]| match read(&desk, image).unwrap() {
-        Archive::DiscImage(archive) => archive.has_other_system() && !archive.is_short(),
-        other => panic!("{}", other.format()),
+    let has_other = |image: &[u8]| {
+        let facts = read(&desk, image).unwrap().facts();
+        facts.has_other_system && !facts.is_short
     };
     assert!(!has_other(&image));
     image[BEYOND as usize * SECTOR..][..6].copy_from_slice(b"\0NSR02");

@@ -5,20 +5,21 @@ use crate::support::draft::Draft;
 use crate::support::{Desk, PASSWORD, mend_checks, noise, tree};
 use rstest::rstest;
 use std::collections::BTreeSet;
-use std::convert::Infallible;
 use std::fs::{self, File, FileTimes};
 use std::path::PathBuf;
 use std::process::Command;
 use std::time::SystemTime;
 use under_seal_core::ErrorClass;
+use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::formats::sealed::{CostLimit, Salvage, SealedReader, unlock};
-use under_seal_core::ground::entry::{Content, Entry, EntrySink};
+use under_seal_core::ground::context::Cancelled;
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::ground::secrets::Password;
+use under_seal_core::ground::sink::EntrySink;
 use under_seal_core::landing::Destination;
 use under_seal_core::tasks::check::{VolumeState, inspect};
-use under_seal_core::tasks::open::open_salvaged;
+use under_seal_core::tasks::open::open;
 use under_seal_core::tasks::pack::Target;
 use under_seal_core::tasks::recast::recut;
 
@@ -101,18 +102,8 @@ fn authentic() {
 struct Kept(Vec<u8>);
 
 impl EntrySink for Kept {
-    type Error = Infallible;
-
-    fn begin(&mut self, _: &Entry) -> Result<(), Infallible> {
-        Ok(())
-    }
-
-    fn content(&mut self, bytes: &[u8]) -> Result<(), Infallible> {
+    fn content(&mut self, bytes: &[u8]) -> Result<(), Cancelled> {
         self.0.extend_from_slice(bytes);
-        Ok(())
-    }
-
-    fn end(&mut self, _: &Entry, _: &Content) -> Result<(), Infallible> {
         Ok(())
     }
 }
@@ -153,7 +144,7 @@ fn salvageable() {
     fs::remove_file(&volumes[4]).unwrap();
     let mut archive = salvage(&desk, VolumeSet::gather(&volumes[..1]).unwrap()).unwrap();
     let (inbox, lost) = (desk.path("inbox"), archive.lost().unwrap().len());
-    let opened = desk.with_context(&|| false, |context| open_salvaged(&mut archive, &inbox, context)).unwrap();
+    let opened = desk.with_context(&|| false, |context| open(&mut archive, &inbox, context)).unwrap();
     assert!(opened.landed.files >= 3 && opened.landed.files + lost as u64 == 6, "{opened:?}, {lost} lost");
     for path in tree(&inbox.join("source")).into_keys().filter(|path| inbox.join("source").join(path).is_file()) {
         assert_eq!(fs::read(inbox.join("source").join(path)).unwrap(), noise(1_500_000));

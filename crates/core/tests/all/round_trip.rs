@@ -11,6 +11,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, SystemTime};
 use under_seal_core::ErrorClass;
 use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::tasks::open::open;
 use under_seal_core::tasks::pack::{PackError, WayError};
 

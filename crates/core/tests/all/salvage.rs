@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::formats::sealed::{CostLimit, Lost, Salvage, SealedError, unlock};
 use under_seal_core::ground::secrets::Password;
-use under_seal_core::tasks::open::open_salvaged;
+use under_seal_core::tasks::open::open;
 
 fn noise(seed: u8, length: usize) -> Vec<u8> {
     let mut bytes = vec![0; length];
@@ -36,7 +36,7 @@ fn salvage(desk: &Desk, place: PathBuf) -> Result<Salvage, SealedError> {
 /// Everything that was salvaged must be as it was; its paths.
 fn land(desk: &Desk, archive: &mut Salvage) -> BTreeSet<PathBuf> {
     let inbox = desk.path("inbox");
-    desk.with_context(&|| false, |context| open_salvaged(archive, &inbox, context)).unwrap();
+    desk.with_context(&|| false, |context| open(archive, &inbox, context)).unwrap();
     let files = |root: &Path| -> BTreeMap<PathBuf, String> {
         tree(root).into_iter().filter(|(path, _)| root.join(path).is_file()).collect()
     };

@@ -4,6 +4,7 @@ use crate::support::{Desk, noise, tree};
 use proptest::prelude::*;
 use std::collections::BTreeSet;
 use std::path::PathBuf;
+use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::ground::entry::EntryKind;
 use under_seal_core::tasks::open::open_some;
 

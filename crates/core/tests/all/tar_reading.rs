@@ -3,17 +3,18 @@
 use crate::support::tar::{archive, entry, header, link, records, with_sum};
 use crate::support::{Desk, noise, tree};
 use rstest::rstest;
-use std::convert::Infallible;
 use std::fs;
 use std::io::Write as _;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::process::Command;
 use under_seal_core::codecs::stream::WrappedFile;
-use under_seal_core::formats::archive::{Archive, ArchiveError, OpenFormat, open_format_of};
+use under_seal_core::formats::archive::{Archive, recognise};
+use under_seal_core::formats::error::ArchiveError;
 use under_seal_core::formats::lone::LoneReader;
-use under_seal_core::formats::reader::ArchiveReader as _;
-use under_seal_core::formats::tar::TarReader;
-use under_seal_core::ground::entry::{Content, Entry, EntrySink, OnlyEnds};
+use under_seal_core::formats::registry::{COMPRESSED_FILE, Flaws, Format, TAR, ZIP};
+use under_seal_core::ground::context::Cancelled;
+use under_seal_core::ground::entry::Content;
+use under_seal_core::ground::sink::{EntrySink, OnlyEnds};
 use under_seal_core::tasks::open::open;
 use under_seal_core::{Error, ErrorClass};
 
@@ -22,12 +23,9 @@ const FILE: u8 = b'0';
 fn read(desk: &Desk, name: &str, bytes: &[u8]) -> Result<Archive, ArchiveError> {
     fs::write(desk.path(name), bytes).unwrap();
     desk.with_context(&|| false, |context| {
-        let file = WrappedFile::look_at(&desk.path(name)).unwrap();
-        Ok(match open_format_of(&desk.path(name), context)? {
-            Some(OpenFormat::Tar) => Archive::Tar(Box::new(TarReader::open(file, context)?)),
-            Some(OpenFormat::Lone) => Archive::Lone(Box::new(LoneReader::open(file, context)?)),
-            other => panic!("{other:?}"),
-        })
+        let file = recognise(&desk.path(name), context)?.unwrap();
+        assert!([&TAR, &COMPRESSED_FILE].contains(&file.format), "{file:?}");
+        file.open(Flaws::Refused, context)
     })
 }
 
@@ -42,7 +40,7 @@ fn read_any(desk: &Desk, name: &str, bytes: &[u8]) -> Result<LoneReader, Archive
 fn landed(desk: &Desk, bytes: &[u8]) -> Result<Vec<(String, Vec<u8>)>, Error> {
     let mut archive = read(desk, "a.tar", bytes)?;
     let into = desk.path("inbox");
-    desk.with_context(&|| false, |context| open(&mut archive, into.as_path(), context))?;
+    desk.with_context(&|| false, |context| open(&mut *archive, into.as_path(), context))?;
     let names =
         archive.entries().iter().map(|listed| String::from_utf8(listed.entry.path.as_bytes().to_vec()).unwrap());
     let files = names.filter(|name| into.join(name).is_file());
@@ -179,28 +177,18 @@ struct Measuring {
 }
 
 impl EntrySink for Measuring {
-    type Error = Infallible;
-
-    fn begin(&mut self, _: &Entry) -> Result<(), Infallible> {
-        Ok(())
-    }
-
-    fn content(&mut self, bytes: &[u8]) -> Result<(), Infallible> {
+    fn content(&mut self, bytes: &[u8]) -> Result<(), Cancelled> {
         self.stored += bytes.len() as u64;
         Ok(())
     }
 
-    fn hole(&mut self, bytes: u64) -> Result<(), Infallible> {
+    fn hole(&mut self, bytes: u64) -> Result<(), Cancelled> {
         self.holes += bytes;
         Ok(())
     }
 
     fn needs_digests(&self) -> bool {
         false
-    }
-
-    fn end(&mut self, _: &Entry, _: &Content) -> Result<(), Infallible> {
-        Ok(())
     }
 }
 
@@ -219,7 +207,7 @@ fn holes_are_neither_read_nor_written(#[case] bytes: &str, #[case] map: &str, #[
     desk.with_context(&|| false, |context| archive.extract(&mut seen, context)).unwrap();
     let all = (names + 1) * bytes.parse::<u64>().unwrap();
     assert_eq!((seen.stored, seen.holes), ((names + 1) * 3, all - (names + 1) * 3));
-    desk.with_context(&|| false, |context| open(&mut archive, desk.path("inbox").as_path(), context)).unwrap();
+    desk.with_context(&|| false, |context| open(&mut *archive, desk.path("inbox").as_path(), context)).unwrap();
     let landed = fs::metadata(desk.path("inbox/holes")).unwrap();
     assert_eq!(landed.len().to_string(), bytes);
     assert!(landed.blocks() * 512 < 1_000_000, "{} blocks", landed.blocks());
@@ -291,8 +279,8 @@ fn an_archive_without_its_end_is_read_and_told() {
     let desk = Desk::new();
     let entries = [entry("a", FILE, b"one"), entry("b", FILE, b"two")].concat();
     assert_eq!(landed(&desk, &entries).unwrap().len(), 2);
-    assert!(read(&desk, "a.tar", &entries).unwrap().may_lack_the_end());
-    assert!(!read(&desk, "a.tar", &archive(&[entries])).unwrap().may_lack_the_end());
+    assert!(read(&desk, "a.tar", &entries).unwrap().facts().may_lack_the_end);
+    assert!(!read(&desk, "a.tar", &archive(&[entries])).unwrap().facts().may_lack_the_end);
 }
 
 /// What a writer of each kind makes of bytes.
@@ -333,7 +321,7 @@ fn what_it_is_compressed_with_is_recognised(#[values("gz", "zst", "xz", "bz2")] 
     // A lone compressed file is one entry, under its own name.
     let mut lone = read(&desk, &format!("letter.txt.{kind}"), &compressed(kind, b"lit")).unwrap();
     let into = desk.path("lone");
-    desk.with_context(&|| false, |context| open(&mut lone, into.as_path(), context)).unwrap();
+    desk.with_context(&|| false, |context| open(&mut *lone, into.as_path(), context)).unwrap();
     assert_eq!(fs::read(into.join("letter.txt")).unwrap(), b"lit");
 }
 
@@ -352,19 +340,19 @@ fn no_decompressor_gets_more_memory_than_its_limit() {
 
 /// What a file is, by what is in it.
 #[rstest]
-#[case::tar(archive(&[entry("a", FILE, b"1")]), Some(OpenFormat::Tar))]
-#[case::compressed_tar(compressed("gz", &archive(&[entry("a", FILE, b"1")])), Some(OpenFormat::Tar))]
-#[case::compressed_text(compressed("xz", b"lit"), Some(OpenFormat::Lone))]
-#[case::zip(crate::support::zip::archive(&[crate::support::zip::entry("a", b"1")], b"", b"").bytes, Some(OpenFormat::Zip))]
-#[case::an_empty_zip(crate::support::zip::archive(&[], b"", b"").bytes, Some(OpenFormat::Zip))]
+#[case::tar(archive(&[entry("a", FILE, b"1")]), Some(&TAR))]
+#[case::compressed_tar(compressed("gz", &archive(&[entry("a", FILE, b"1")])), Some(&TAR))]
+#[case::compressed_text(compressed("xz", b"lit"), Some(&COMPRESSED_FILE))]
+#[case::zip(crate::support::zip::archive(&[crate::support::zip::entry("a", b"1")], b"", b"").bytes, Some(&ZIP))]
+#[case::an_empty_zip(crate::support::zip::archive(&[], b"", b"").bytes, Some(&ZIP))]
 #[case::text(b"The lamp is lit.".to_vec(), None)]
 #[case::nothing(Vec::new(), None)]
 #[case::zeros(vec![0; 10_240], None)]
-fn files_are_known_by_their_content(#[case] bytes: Vec<u8>, #[case] expected: Option<OpenFormat>) {
+fn files_are_known_by_their_content(#[case] bytes: Vec<u8>, #[case] expected: Option<&'static Format>) {
     let desk = Desk::new();
     fs::write(desk.path("letter.doc"), bytes).unwrap();
-    let found = desk.with_context(&|| false, |context| open_format_of(&desk.path("letter.doc"), context));
-    assert_eq!(found.unwrap(), expected);
+    let found = desk.with_context(&|| false, |context| recognise(&desk.path("letter.doc"), context));
+    assert_eq!(found.unwrap().map(|file| file.format), expected);
 }
 
 #[test]

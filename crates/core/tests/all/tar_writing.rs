@@ -9,7 +9,7 @@ use std::os::unix::fs::symlink;
 use std::process::Command;
 use std::time::{Duration, SystemTime};
 use under_seal_core::codecs::block::Squeeze;
-use under_seal_core::tasks::pack::Format;
+use under_seal_core::formats::registry::{Format, TAR, TAR_GZ, TAR_ZST};
 
 /// One of everything that tar keeps: long names, names that are no text, times before 1970, files of several pieces.
 fn lay_out(desk: &Desk) {
@@ -26,7 +26,7 @@ fn lay_out(desk: &Desk) {
 
 #[rstest]
 fn whatever_is_packed_comes_back(
-    #[values(Format::Tar, Format::TarGz, Format::TarZst)] format: Format,
+    #[values(&TAR, &TAR_GZ, &TAR_ZST)] format: &'static Format,
     #[values(1, 3)] threads: usize,
 ) {
     let desk = Desk { format, threads, squeeze: Squeeze::Light, ..Desk::new() };
@@ -45,7 +45,7 @@ fn whatever_is_packed_comes_back(
     };
     assert_eq!(without_top("inbox/source"), without_top("source"));
     let bytes = fs::metadata(desk.path(&format!("out/set{}", format.extension()))).unwrap().len();
-    assert_eq!(format == Format::Tar, bytes.is_multiple_of(10_240) && bytes > 2_000_000);
+    assert_eq!(format == &TAR, bytes.is_multiple_of(10_240) && bytes > 2_000_000);
 }
 
 /// A file that shrinks while it is read, at some question whether to go on: how long it is, whether it is gone then, and how
@@ -59,7 +59,7 @@ fn a_file_that_changes_meanwhile_is_read_again_or_told(
     #[case] gone: bool,
     #[case] packed_bytes: u64,
 ) {
-    let desk = Desk { format: Format::Tar, ..Desk::new() };
+    let desk = Desk { format: &TAR, ..Desk::new() };
     desk.source("a", &vec![7; bytes]).source("b", b"2");
     let path = desk.path("source/a");
     let asked = std::sync::atomic::AtomicU64::new(0);
@@ -87,7 +87,7 @@ fn a_file_that_changes_meanwhile_is_read_again_or_told(
 
 /// The standard library of another language reads them; where it is not at hand, this is skipped.
 #[rstest]
-fn another_language_reads_them(#[values(Format::Tar, Format::TarGz)] format: Format) {
+fn another_language_reads_them(#[values(&TAR, &TAR_GZ)] format: &'static Format) {
     let desk = Desk { format, ..Desk::new() };
     let long = "n".repeat(120);
     desk.source(&format!("{long}/Überblick.txt"), b"lit").source("noise", &noise(2_200_000)).source("empty", b"");

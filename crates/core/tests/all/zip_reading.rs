@@ -4,10 +4,10 @@ use crate::support::Desk;
 use crate::support::zip::{Archive, Behind, Lock, Made, archive, cover, entry, field};
 use rstest::rstest;
 use std::fs;
-use under_seal_core::formats::archive::ArchiveError;
+use under_seal_core::formats::error::ArchiveError;
 use under_seal_core::formats::members::{Refused, RefusedReason};
 use under_seal_core::formats::reader::ArchiveReader as _;
-use under_seal_core::formats::zip::{PartsError, Segments, ZipError, ZipReader, is_zip, open_parts};
+use under_seal_core::formats::zip::{Segments, ZipError, ZipReader, is_zip, open_parts};
 use under_seal_core::ground::secrets::Password;
 use under_seal_core::tasks::open::open;
 use under_seal_core::{Error, ErrorClass};
@@ -187,7 +187,8 @@ fn a_wrong_password_is_told(#[case] lock: Lock) {
     fs::write(desk.path("a.zip"), &bytes).unwrap();
     let without = locked(&desk, Segments::open(&[desk.path("a.zip")]).unwrap());
     assert_eq!(without.entries()[0].content.size, text().len() as u64);
-    let unlocked = desk.with_context(&|| false, |context| without.unlocked(Password::new(PASSWORD).unwrap(), context));
+    let unlocked =
+        desk.with_context(&|| false, |context| without.with_password(&Password::new(PASSWORD).unwrap(), context));
     assert!(matches!(unlocked, Err(ZipError::WrongPassword)));
 }
 
@@ -207,8 +208,9 @@ fn a_cover_is_seen_through(#[case] entries: fn(&[u8]) -> Vec<Made>, #[case] seen
     let inside = archive(&[entry("a", b"one"), entry("b", &text())], b"", b"").bytes;
     fs::write(desk.path("a.zip"), archive(&entries(&inside), PASSWORD.as_bytes(), b"").bytes).unwrap();
     let covered = locked(&desk, Segments::open(&[desk.path("a.zip")]).unwrap());
-    assert_eq!(covered.is_covered(), covered.hides_names());
-    let unlocked = desk.with_context(&|| false, |context| covered.unlocked(Password::new(PASSWORD).unwrap(), context));
+    assert_eq!(covered.is_covered(), covered.facts().hides_names);
+    let unlocked =
+        desk.with_context(&|| false, |context| covered.with_password(&Password::new(PASSWORD).unwrap(), context));
     let names = unlocked.map(|archive| {
         let paths = archive.entries().iter().map(|listed| String::from_utf8_lossy(listed.entry.path.as_bytes()));
         paths.collect::<Vec<_>>().join(", ")
@@ -265,7 +267,7 @@ fn parts_are_found_and_what_is_missing_is_named(
     assert_eq!(archive.entries().len(), 2);
     fs::remove_file(desk.path(lost)).unwrap();
     let missing = match open_parts(&desk.path(any)) {
-        Err(PartsError::Missing { missing, .. }) => missing,
+        Err(ZipError::MissingParts { missing, .. }) => missing,
         other => panic!("{other:?}"),
     };
     assert_eq!(missing, [number]);

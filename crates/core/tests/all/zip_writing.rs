@@ -13,8 +13,9 @@ use std::path::PathBuf;
 use std::process::Command;
 use std::slice;
 use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::formats::registry::{Format, TAR_GZ, ZIP};
 use under_seal_core::formats::zip::ZipWriteError;
-use under_seal_core::tasks::pack::{Format, PackError};
+use under_seal_core::tasks::pack::PackError;
 
 /// Files of several pieces, of which some refer back into the one before; and what else may be in a folder.
 fn lay_out(desk: &Desk) {
@@ -28,7 +29,7 @@ fn lay_out(desk: &Desk) {
 }
 
 fn zipping(squeeze: Squeeze) -> Desk {
-    Desk { format: Format::Zip, squeeze, ..Desk::new() }
+    Desk { format: &ZIP, squeeze, ..Desk::new() }
 }
 
 #[rstest]
@@ -231,13 +232,13 @@ fn an_archive_in_an_archive_comes_back_as_it_is() {
 }
 
 #[rstest]
-#[case::zip(Format::Zip)]
-#[case::tar(Format::TarGz)]
-fn names_are_not_hidden_where_nothing_is_encrypted(#[case] format: Format) {
+#[case::zip(&ZIP)]
+#[case::tar(&TAR_GZ)]
+fn names_are_not_hidden_where_nothing_is_encrypted(#[case] format: &'static Format) {
     let desk = Desk { hide_names: true, format, ..Desk::new() };
     desk.source("a", b"1");
     let error = desk.pack_open("").unwrap_err();
-    assert!(matches!(error, PackError::HidingNeedsPassword | PackError::NotInTar(_)), "{error}");
+    assert!(matches!(error, PackError::HidingNeedsPassword | PackError::Lacks(_)), "{error}");
     assert_eq!(fs::read_dir(desk.path("out")).map(Iterator::count).unwrap_or(0), 0);
 }
 

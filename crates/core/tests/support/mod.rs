@@ -15,14 +15,12 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use under_seal_core::Error;
 use under_seal_core::codecs::block::Squeeze;
-use under_seal_core::codecs::stream::WrappedFile;
-use under_seal_core::formats::archive::ArchiveError;
+use under_seal_core::formats::archive::Archive;
+use under_seal_core::formats::registry::{Ability, Flaws, Format, SEALED, ZIP};
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::formats::sealed::volume::cell_offset;
 use under_seal_core::formats::sealed::volume::header::CHECK_AT;
 use under_seal_core::formats::sealed::{KeyCost, SealedReader};
-use under_seal_core::formats::tar::TarReader;
-use under_seal_core::formats::zip::{ZipReader, open_parts};
 use under_seal_core::ground::context::{Context, NoRandomness, Observer, Progress, Randomness};
 use under_seal_core::ground::entry::Timestamp;
 use under_seal_core::ground::fit::Fit;
@@ -31,7 +29,7 @@ use under_seal_core::ground::secrets::{Credentials, Password};
 use under_seal_core::landing::Destination;
 use under_seal_core::source::Choice;
 use under_seal_core::tasks::open::{Opened, open};
-use under_seal_core::tasks::pack::{Delivery, Format, PackError, PackRequest, Packed, Target};
+use under_seal_core::tasks::pack::{Delivery, PackError, PackRequest, Packed, Target};
 
 pub const PASSWORD: &str = "twelve panes of salted glass";
 
@@ -72,7 +70,7 @@ pub struct Desk {
     pub randomness: Repeatable,
     pub threads: usize,
     pub squeeze: Squeeze,
-    pub format: Format,
+    pub format: &'static Format,
     pub hide_names: bool,
 }
 
@@ -91,7 +89,7 @@ impl Desk {
             randomness,
             threads: 2,
             squeeze: Squeeze::default(),
-            format: Format::Sealed,
+            format: &SEALED,
             hide_names: false,
         }
     }
@@ -137,8 +135,8 @@ impl Desk {
 
     fn pack_with(&self, fit: &str, replace: bool, cancel: &(dyn Fn() -> bool + Sync)) -> Result<Packed, PackError> {
         let credentials = match self.format {
-            Format::Sealed | Format::Zip => Password::new(PASSWORD).unwrap().into(),
-            Format::Tar | Format::TarGz | Format::TarZst => Credentials::none(),
+            format if format.can(Ability::Password) => Password::new(PASSWORD).unwrap().into(),
+            _ => Credentials::none(),
         };
         self.pack_for(fit, replace, cancel, &[credentials])
     }
@@ -182,21 +180,15 @@ impl Desk {
     /// Opens what was packed into `out`, whatever its format.
     pub fn open_packed(&self, into: &Path) -> Result<Opened, Error> {
         match self.format {
-            Format::Sealed => self.open(&[self.path("out")], into),
-            Format::Tar | Format::TarGz | Format::TarZst => {
-                let path = self.path(&format!("out/set{}", self.format.extension()));
+            format if format.abilities.volumes => self.open(&[self.path("out")], into),
+            format => {
+                let path = self.path(&format!("out/set{}", format.extension()));
                 self.with_context(&|| false, |context| {
-                    let file = WrappedFile::look_at(&path).unwrap();
-                    let mut archive = TarReader::open(file, context).map_err(ArchiveError::from)?;
-                    Ok(open(&mut archive, into, context)?)
-                })
-            }
-            Format::Zip => {
-                let parts = open_parts(&self.path("out/set.zip")).map_err(ArchiveError::from)?;
-                self.with_context(&|| false, |context| {
-                    let locked = ZipReader::open(parts, None, context);
-                    let archive = locked.and_then(|locked| locked.unlocked(Password::new(PASSWORD).unwrap(), context));
-                    Ok(open(&mut archive.map_err(ArchiveError::from)?, into, context)?)
+                    let mut archive = Archive::open(&path, Flaws::Refused, context)?.unwrap();
+                    if archive.is_secret() {
+                        archive = archive.unlock(&Password::new(PASSWORD).unwrap().into(), context)?;
+                    }
+                    Ok(open(&mut *archive, into, context)?)
                 })
             }
         }
@@ -205,8 +197,8 @@ impl Desk {
     /// What is below a folder, as far as this desk's format keeps it.
     pub fn tree(&self, root: &Path) -> BTreeMap<PathBuf, String> {
         let kept = |features: String| match self.format {
-            Format::Sealed | Format::Tar | Format::TarGz | Format::TarZst => features,
-            Format::Zip => {
+            format if *format != ZIP => features,
+            _ => {
                 let (mode, rest) = features.split_once(' ').unwrap();
                 let (time, content) = rest.split_once(' ').unwrap();
                 format!("{mode} {} {content}", time.split_once('.').unwrap().0)

@@ -1,11 +1,11 @@
 //! `check`: what is here, what is missing, what is damaged; and with the password, everything inside.
 
+mod contents;
 mod map;
-mod open_format;
 
 use crate::archives::{Given, given};
 use crate::args::CheckArguments;
-use crate::credentials::{self, NOT_SECRET};
+use crate::credentials;
 use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING};
 use crate::places::gather_or_collect;
 use crate::session;
@@ -14,11 +14,13 @@ use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion;
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, contents, count, grouped, shown};
+use crate::words::NOT_SECRET;
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use under_seal_core::Error;
 use under_seal_core::disk::staging;
+use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::formats::sealed::volume::{VolumeSet, names};
 use under_seal_core::formats::sealed::{HeadError, SealedError, SealedReader, UnlockedSet};
 use under_seal_core::ground::context::Context;
@@ -40,8 +42,8 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     let set = match arguments.coming.one_by_one {
         true => gather_or_collect(&arguments.places, &arguments.coming, &context)?,
         false => match given(&arguments.places, &arguments.work)? {
-            Given::Sealed(set) => set,
-            given @ Given::Open(..) => return open_format::run(given, arguments),
+            Given::Volumes(set) => set,
+            given @ Given::File(..) => return contents::run(given, arguments),
         },
     };
     let expects = credentials::expects_password(&arguments.unlock)
@@ -92,7 +94,7 @@ fn is_open_to_all(failure: &Failure) -> bool {
 }
 
 fn look_inside(unlocked: UnlockedSet, context: &Context<'_>) -> Result<Contents, Failure> {
-    let mut archive = SealedReader::with_key(unlocked.set, &unlocked.key)?;
+    let mut archive = SealedReader::of(unlocked)?;
     let verified = verify_contents(&mut archive, context)?;
     let changed = archive.entries().iter().filter(|listed| listed.content.changed_while_read);
     Ok(Contents {

@@ -7,15 +7,16 @@ mod screen;
 
 use super::list::nothing;
 use super::show;
-use crate::archives::{Given, Wanted, archive_failure, given, volume_paths};
+use crate::archives::{Given, given};
 use crate::args::{FolderName, OpenArguments};
-use crate::credentials::{self, NOT_SECRET};
+use crate::credentials::{self, Wanted};
 use crate::failure::Failure;
 use crate::places::{Typed, gather_or_collect, tell_apart};
 use crate::session;
 use crate::settings::BadValue;
 use crate::ui::progress::ProgressLine;
 use crate::ui::text::shown;
+use crate::words::NOT_SECRET;
 use report::{End, NotWhole, OriginMarks, Report, absolute, changed, lines};
 use std::borrow::Cow;
 use std::collections::HashSet;
@@ -26,6 +27,7 @@ use std::path::{Component, Path, PathBuf};
 use under_seal_core::Error;
 use under_seal_core::disk::{OriginMark, origin_marks};
 use under_seal_core::formats::reader::ArchiveReader as _;
+use under_seal_core::formats::registry::SEALED;
 use under_seal_core::formats::sealed::Salvage;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::ground::context::Context;
@@ -34,7 +36,7 @@ use under_seal_core::landing::{Destination, LandingError};
 use under_seal_core::source::Patterns;
 use under_seal_core::tasks::check::damaged_contents;
 use under_seal_core::tasks::list;
-use under_seal_core::tasks::open::{OpenError, foresee, open, open_salvaged, open_some};
+use under_seal_core::tasks::open::{OpenError, foresee, open, open_some};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
@@ -42,16 +44,16 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
     let silent = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&silent, arguments.work.threads);
     let given = match arguments.coming.one_by_one {
-        true => Given::Sealed(gather_or_collect(&typed.places, &arguments.coming, &context)?),
+        true => Given::Volumes(gather_or_collect(&typed.places, &arguments.coming, &context)?),
         false => given(&typed.places, &arguments.work)?,
     };
     let part = arguments.pick || !typed.inside.is_empty();
     let report = match (arguments.salvage, given) {
         (true, _) if !typed.inside.is_empty() => return Err(Failure::Value(BadValue::SalvageOfSome)),
-        (true, Given::Sealed(set)) => salvage(arguments, set)?,
+        (true, Given::Volumes(set)) => salvage(arguments, set)?,
         (true, given) => salvage_open(arguments, given)?,
         // Whoever wants a part needs only its volumes.
-        (false, Given::Sealed(set)) if !part => extract(arguments, &typed, Given::Sealed(set.complete()?))?,
+        (false, Given::Volumes(set)) if !part => extract(arguments, &typed, Given::Volumes(set.complete()?))?,
         (false, given) => extract(arguments, &typed, given)?,
     };
     show(&report, &arguments.work, || lines(&report))?;
@@ -60,10 +62,9 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
 
 fn extract(arguments: &OpenArguments, typed: &Typed, given: Given) -> Result<Report, Failure> {
     let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
-    let mut loaded = given.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
-    let progress = ProgressLine::for_reading(Some(loaded.files), &arguments.work);
+    let mut archive = given.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
+    let progress = ProgressLine::for_reading(Some(archive.file_count()), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let archive = &loaded.archive;
     let (mut wanted, unmatched) = list::matching(archive.entries(), &patterns);
     if let (Some(pattern), []) = (unmatched.first(), wanted.as_slice()) {
         return Err(nothing(archive.entries(), pattern));
@@ -77,26 +78,26 @@ fn extract(arguments: &OpenArguments, typed: &Typed, given: Given) -> Result<Rep
         false => Cow::Borrowed(archive.entries()),
         true => wanted.iter().map(|place| archive.entries()[*place].clone()).collect::<Vec<_>>().into(),
     };
-    let folder = destination(arguments, &loaded.name, &entries);
-    let mut report = Report::new(&loaded, &folder);
+    let folder = destination(arguments, &archive.name(), &entries);
+    let mut report = Report::new(&archive, &folder);
     report.dry_run = arguments.dry_run;
     report.part = part;
     report.changed_while_read = changed(entries.iter());
     report.unmatched_patterns = unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect();
-    let wishes = Wishes::new(arguments, &loaded.archive.paths())?;
+    let wishes = Wishes::new(arguments, &archive.paths())?;
     let into = wishes.destination(&folder, arguments, &entries, &context)?;
     if arguments.dry_run {
         report.would_land(&entries, arguments.flat, &refused(foresee(&entries, into, &context))?);
     } else {
         wishes.tell(&mut report);
         let opened = match part {
-            false => open(&mut loaded.archive, into, &context)?,
-            true => open_some(&mut loaded.archive, &wanted, into, &context)?,
+            false => open(&mut *archive, into, &context)?,
+            true => open_some(&mut *archive, &wanted, into, &context)?,
         };
         report.has_landed(&opened.landed);
     }
     drop(progress);
-    report.settle(End::of(&loaded.archive));
+    report.settle(End::of(&archive));
     Ok(report)
 }
 
@@ -174,24 +175,24 @@ fn refused<T>(outcome: Result<T, LandingError>) -> Result<T, Failure> {
 
 /// Takes out of an archive of an open format whatever is whole, and names the rest.
 fn salvage_open(arguments: &OpenArguments, given: Given) -> Result<Report, Failure> {
-    let mut loaded = given.load(&arguments.unlock, Wanted::WhatIsWhole, &arguments.work)?;
-    let progress = ProgressLine::for_reading(Some(loaded.files), &arguments.work);
+    let mut archive = given.load(&arguments.unlock, Wanted::WhatIsWhole, &arguments.work)?;
+    let progress = ProgressLine::for_reading(Some(archive.file_count()), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let damaged = damaged_contents(&mut loaded.archive, &context).map_err(archive_failure)?;
+    let damaged = damaged_contents(&mut archive, &context)?;
     let lost: HashSet<usize> = damaged.iter().map(|entry| entry.place).collect();
-    let wanted: Vec<usize> = (0..loaded.archive.entries().len()).filter(|place| !lost.contains(place)).collect();
-    let entries: Vec<ListedEntry> = wanted.iter().map(|place| loaded.archive.entries()[*place].clone()).collect();
-    let folder = destination(arguments, &loaded.name, &entries);
-    let mut report = Report::new(&loaded, &folder);
-    let wishes = Wishes::new(arguments, &loaded.archive.paths())?;
+    let wanted: Vec<usize> = (0..archive.entries().len()).filter(|place| !lost.contains(place)).collect();
+    let entries: Vec<ListedEntry> = wanted.iter().map(|place| archive.entries()[*place].clone()).collect();
+    let folder = destination(arguments, &archive.name(), &entries);
+    let mut report = Report::new(&archive, &folder);
+    let wishes = Wishes::new(arguments, &archive.paths())?;
     let into = wishes.destination(&folder, arguments, &entries, &context)?;
     wishes.tell(&mut report);
-    let opened = open_some(&mut loaded.archive, &wanted, into, &context)?;
+    let opened = open_some(&mut *archive, &wanted, into, &context)?;
     drop(progress);
     report.has_landed(&opened.landed);
     report.salvaged = true;
     report.lost = Some(damaged.iter().map(NotWhole::from).collect());
-    report.settle(End::of(&loaded.archive));
+    report.settle(End::of(&archive));
     Ok(report)
 }
 
@@ -202,14 +203,14 @@ fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure>
     let progress = ProgressLine::for_reading(Some(volumes), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let mut archive = Salvage::survey(set, &unlocked.key, &context)?;
-    let wishes = Wishes::new(arguments, &volume_paths(archive.set()))?;
+    let wishes = Wishes::new(arguments, &archive.paths())?;
     let into = wishes.destination(&arguments.into, arguments, archive.entries(), &context)?;
-    let opened = open_salvaged(&mut archive, into, &context)?;
+    let opened = open(&mut archive, into, &context)?;
     drop(progress);
     let lost = archive.lost();
     let mut report = Report {
         command: "open",
-        format: "sealed",
+        format: &SEALED,
         set: Some(id),
         volumes,
         missing,

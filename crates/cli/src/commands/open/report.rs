@@ -1,15 +1,19 @@
 //! What `open` says in the end, in words and as JSON.
 
-use crate::archives::{Loaded, NotExtracted, not_extracted_lines};
+use crate::archives::{NotExtracted, not_extracted, not_extracted_lines};
 use crate::failure::{DAMAGED, DONE, LOOK, MISSING, UNSAFE};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::table;
 use crate::ui::text::{self, bytes, contents, count, shown, shown_lines};
+use crate::words::{as_name, notes, verifies_contents};
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use under_seal_core::formats::archive::Archive;
-use under_seal_core::formats::sealed::{Lost, Totals};
+use under_seal_core::formats::registry::{Checks, Format};
+use under_seal_core::formats::sealed::Lost;
+use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::ground::entry::Totals;
 use under_seal_core::ground::entry::{EntryPath, ListedEntry};
 use under_seal_core::landing::{Foreseen, Landed, RefusedLink};
 use under_seal_core::tasks::check::DamagedEntry;
@@ -34,7 +38,8 @@ pub(super) struct Report {
     pub command: &'static str,
     pub exit_code: u8,
     pub archive: String,
-    pub format: &'static str,
+    #[serde(serialize_with = "as_name")]
+    pub format: &'static Format,
     pub set: Option<String>,
     pub volumes: u32,
     pub missing: Vec<u32>,
@@ -113,7 +118,8 @@ pub enum End {
 
 impl End {
     pub fn of(archive: &Archive) -> Self {
-        match (archive.has_flaw(), archive.may_lack_the_end()) {
+        let facts = archive.facts();
+        match (facts.has_flaw, facts.may_lack_the_end) {
             (true, _) => Self::Damaged,
             (false, true) => Self::Unsure,
             (false, false) => Self::Whole,
@@ -135,19 +141,19 @@ impl Report {
         };
     }
 
-    pub fn new(loaded: &Loaded, into: &Path) -> Self {
-        let sealed = loaded.archive.sealed();
+    pub fn new(archive: &Archive, into: &Path) -> Self {
+        let set = archive.volumes();
         Self {
             command: "open",
-            archive: shown(&loaded.name),
-            format: loaded.archive.format(),
-            set: sealed.map(|archive| archive.set().ids.set_text()),
-            volumes: loaded.files,
-            missing: sealed.map(|archive| archive.set().missing()).unwrap_or_default(),
-            secret: loaded.secret,
-            message: loaded.archive.message(),
-            not_extracted: loaded.not_extracted(),
-            notes: loaded.notes.clone(),
+            archive: shown(&archive.name()),
+            format: archive.format,
+            set: set.map(|set| set.ids.set_text()),
+            volumes: archive.file_count(),
+            missing: set.map(VolumeSet::missing).unwrap_or_default(),
+            secret: archive.is_secret(),
+            message: archive.facts().message,
+            not_extracted: not_extracted(archive),
+            notes: notes(archive),
             destination: absolute(into),
             ..Self::default()
         }
@@ -192,7 +198,7 @@ impl Report {
     fn heading(&self) -> String {
         match (self.dry_run, self.salvaged, self.lost.as_deref()) {
             (true, ..) => format!("{} can be opened here; nothing was extracted.", self.archive),
-            (_, true, Some([])) if self.format != "sealed" && self.exit_code != DONE => {
+            (_, true, Some([])) if !self.format.abilities.volumes && self.exit_code != DONE => {
                 "What is whole was taken out; the archive does not say whether that is all.".to_owned()
             }
             (_, true, Some([])) => "Nothing is lost: every file is here, complete and verified.".to_owned(),
@@ -233,7 +239,7 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
         (would, vec![format!("{} in {}", bytes(report.bytes), contents(report.files, report.folders, report.links))]),
         ("clashes", clashes(report)),
         ("left out", left_out(report).into_iter().collect()),
-        (if matches!(report.format, "sealed" | "zip") { "verified" } else { "read" }, verified),
+        (if verifies_contents(report.format) { "verified" } else { "read" }, verified),
         (
             "screened",
             if report.screened { vec!["the screening command said yes to all of it".to_owned()] } else { Vec::new() },
@@ -270,15 +276,15 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
 }
 
 /// What can be said of every file that was extracted. Where contents have no checksum nothing is verified.
-fn how_whole(format: &str) -> &'static str {
-    if matches!(format, "sealed" | "zip") { "every file complete and verified" } else { "every file is complete" }
+fn how_whole(format: &Format) -> &'static str {
+    if verifies_contents(format) { "every file complete and verified" } else { "every file is complete" }
 }
 
 /// What was compared before a file got its name.
-fn how_verified(format: &str) -> &'static str {
-    match format {
-        "sealed" => "every file's digest compared before it got its name",
-        "zip" => "every file's length and checksum compared before it got its name",
+fn how_verified(format: &Format) -> &'static str {
+    match format.abilities.checks {
+        Checks::Authentic => "every file's digest compared before it got its name",
+        Checks::Checksums => "every file's length and checksum compared before it got its name",
         _ => "every file to its end before it got its name; contents have no checksums here",
     }
 }
@@ -310,7 +316,7 @@ fn clashes(report: &Report) -> Vec<String> {
 }
 
 fn from(report: &Report) -> String {
-    let part = if report.format == "sealed" { "volume" } else { "file" };
+    let part = if report.format.abilities.volumes { "volume" } else { "file" };
     match report.missing.as_slice() {
         [] => count(report.volumes.into(), part),
         missing => format!("{}, without {}", count(report.volumes.into(), "volume"), text::number_list(missing)),

@@ -9,25 +9,24 @@ use crate::credentials::{self, Sealing};
 use crate::failure::Failure;
 use crate::named_file;
 use crate::session;
-use crate::settings::{BadValue, NameFields, Origin, PASSWORD, Settings};
+use crate::settings::{BadValue, NameFields, Origin, Settings};
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
 use crate::words;
 use report::{Report, lines};
 use std::ffi::OsString;
 use std::path::PathBuf;
-use under_seal_core::formats::sealed::index::MAX_MESSAGE_BYTES;
-use under_seal_core::formats::zip::MAX_COMMENT_BYTES;
+use under_seal_core::formats::registry::{Ability, Format, Hiding, SEALED};
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::ground::passwords::{Guessing, guessable_words};
 use under_seal_core::source::expand;
 use under_seal_core::tasks::pack::target::name_of;
-use under_seal_core::tasks::pack::{Delivery, Format, Loss, PackRequest, Target, TargetWish};
+use under_seal_core::tasks::pack::{Delivery, Loss, PackRequest, Target, TargetWish};
 
 /// One run, as far as its result speaks of it.
 pub(super) struct Packing {
     settings: Settings,
-    format: Format,
+    format: &'static Format,
     target: Target,
     message: String,
     secret: bool,
@@ -39,9 +38,14 @@ pub(super) struct Packing {
 }
 
 impl Packing {
-    /// Whether it is a ZIP archive that hides names too.
-    fn hides_names_in_zip(&self) -> bool {
-        self.format == Format::Zip && self.settings.hide_names.value
+    /// Whether names, sizes and dates are hidden too.
+    fn hides_names(&self) -> bool {
+        let hiding = match self.format.abilities.hides_names {
+            Hiding::Never => false,
+            Hiding::OnRequest => self.settings.hide_names.value,
+            Hiding::Always => true,
+        };
+        self.secret && hiding
     }
 }
 
@@ -71,7 +75,7 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
     // Whatever stands in the way is told before the password is asked for.
     let delivery = Delivery::prepare(&request, &context)?;
-    let guessing = if format == Format::Zip { Guessing::Zip } else { Guessing::Sealed };
+    let guessing = format.abilities.password.unwrap_or(Guessing::Sealed);
     let guessable = || {
         let mut words = guessable_words(delivery.catalogue().entries.iter().map(|entry| &entry.path));
         words.push(target.stem.to_string_lossy().to_lowercase());
@@ -103,30 +107,29 @@ fn confirm_loss(loss: Option<&Loss>, target: &Target) -> Result<(), Failure> {
 }
 
 /// What is wanted must be something that the format can do.
-fn refuse_what_it_lacks(format: Format, arguments: &PackArguments, settings: &Settings) -> Result<(), Failure> {
+fn refuse_what_it_lacks(
+    format: &'static Format,
+    arguments: &PackArguments,
+    settings: &Settings,
+) -> Result<(), Failure> {
     let SealArguments { password, also_password_from, no_password, .. } = &arguments.seal;
-    let is_tar = !matches!(format, Format::Sealed | Format::Zip);
-    let has_message = arguments.message.is_some() || arguments.message_from.is_some();
-    let wanted = [
-        (arguments.delivery.shape.parcels, "parcels"),
-        (password.key_file.is_some(), "a key file"),
-        (!also_password_from.is_empty(), "several passwords"),
-        (is_tar && !no_password, PASSWORD),
-        (is_tar && settings.fit.value.fit != Fit::OneVolume, "volumes"),
-        (is_tar && has_message, "a message"),
-        (is_tar && settings.hide_names.value, "hidden names"),
-    ];
-    if !is_tar && settings.hide_names.value && *no_password {
+    let hide_names = settings.hide_names.value;
+    if format.can(Ability::HiddenNames) && hide_names && *no_password {
         return Err(Failure::Value(BadValue::HidingWithoutPassword));
     }
-    match wanted.into_iter().find(|(wanted, _)| *wanted && format != Format::Sealed) {
-        Some((_, what)) => Err(Failure::Value(BadValue::NotInFormat { format, what })),
-        None => Ok(()),
-    }
+    Ok(format.refuse_what_it_lacks(&[
+        (arguments.delivery.shape.parcels, Ability::Parcels),
+        (password.key_file.is_some(), Ability::KeyFile),
+        (!also_password_from.is_empty(), Ability::SeveralPasswords),
+        (!no_password, Ability::Password),
+        (settings.fit.value.fit != Fit::OneVolume, Ability::Volumes),
+        (arguments.message.is_some() || arguments.message_from.is_some(), Ability::Message),
+        (hide_names, Ability::HiddenNames),
+    ])?)
 }
 
 /// The message to whoever opens the archive; a file's last line break does not count.
-fn message(arguments: &PackArguments, format: Format) -> Result<String, Failure> {
+fn message(arguments: &PackArguments, format: &Format) -> Result<String, Failure> {
     let text = match (&arguments.message, &arguments.message_from) {
         (Some(text), _) => text.clone(),
         (None, Some(path)) => {
@@ -136,13 +139,17 @@ fn message(arguments: &PackArguments, format: Format) -> Result<String, Failure>
         (None, None) => String::new(),
     };
     let text = text.trim_end_matches(['\r', '\n']).to_owned();
-    let (length, limit) = (text.len(), if format == Format::Zip { MAX_COMMENT_BYTES } else { MAX_MESSAGE_BYTES });
+    let (length, limit) = (text.len(), format.abilities.message_bytes.unwrap_or(usize::MAX));
     if length > limit { Err(Failure::LongMessage { length, limit }) } else { Ok(text) }
 }
 
 /// Where the archive goes, what it is called, and its format. A typed name counts more than a profile's pattern, and a typed
 /// format more than what the name says.
-fn target(arguments: &PackArguments, settings: &Settings, sources: &[PathBuf]) -> Result<(Target, Format), Failure> {
+fn target(
+    arguments: &PackArguments,
+    settings: &Settings,
+    sources: &[PathBuf],
+) -> Result<(Target, &'static Format), Failure> {
     let named_by_path = arguments.to.as_ref().is_some_and(|to| !Target::is_folder(to));
     if named_by_path && arguments.delivery.shape.name.is_some() {
         return Err(Failure::Value(BadValue::TwoNames));
@@ -161,8 +168,8 @@ fn target(arguments: &PackArguments, settings: &Settings, sources: &[PathBuf]) -
         to: arguments.to.as_deref(),
         name: name.as_deref(),
         sources,
-        format: typed.map(|format| format.value.into()),
-        usual_format: said.map(|format| format.value.into()).unwrap_or_default(),
+        format: typed.map(|format| format.value),
+        usual_format: said.map_or(&SEALED, |format| format.value),
     })?)
 }
 

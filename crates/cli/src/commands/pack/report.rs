@@ -1,8 +1,6 @@
 //! What `pack` says in the end: for people and as JSON.
 
 use super::Packing;
-use crate::args::FormatName;
-use crate::credentials::NOT_SECRET;
 use crate::failure::{DONE, LOOK};
 use crate::ui::escaped_name::EscapedName;
 use crate::ui::paint::{Tone, paint};
@@ -10,10 +8,12 @@ use crate::ui::suggestion::{self, Part, command};
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, contents, count, grouped, shown};
 use crate::words;
+use crate::words::{NOT_SECRET, as_name};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
+use under_seal_core::formats::registry::{Format, Writing};
 use under_seal_core::tasks::pack::kinds::KindWeight;
-use under_seal_core::tasks::pack::{FilledUp, Format, LoneVolume, Loss, Packed, PackedVolume};
+use under_seal_core::tasks::pack::{FilledUp, LoneVolume, Loss, Packed, PackedVolume};
 
 /// Where more than this share is left, squeezing did not pay.
 const HARDLY_SMALLER: f64 = 0.95;
@@ -34,7 +34,8 @@ pub struct Report {
     command: &'static str,
     pub exit_code: u8,
     archive: String,
-    format: String,
+    #[serde(serialize_with = "as_name")]
+    format: &'static Format,
     parcels: bool,
     set: Option<String>,
     fit: String,
@@ -169,14 +170,14 @@ impl Report {
             command: "pack",
             exit_code: if quiet { DONE } else { LOOK },
             archive: text::name(&packing.target.stem),
-            format: FormatName::from(packing.format).to_string(),
+            format: packing.format,
             parcels: packed.parcels,
             set: packed.volumes.first().filter(|_| !packed.parcels).and_then(set_of),
             fit: packing.settings.fit.value.text.clone(),
             squeeze: packing.settings.squeeze.value.to_string(),
             secret: packing.secret,
             key_file: packing.key_file,
-            hides_names: packing.secret && (packing.format == Format::Sealed || packing.hides_names_in_zip()),
+            hides_names: packing.hides_names(),
             message: !packing.message.is_empty(),
             passphrase_file: packing.passphrase_file.as_deref().map(text::path),
             files: packed.totals.files,
@@ -218,7 +219,7 @@ impl Report {
     fn saved(&self) -> String {
         let (before, after) = (self.before_bytes, self.after_bytes);
         if after >= before {
-            let what = if self.format == "sealed" { "seals and padding" } else { "headers" };
+            let what = if self.format.abilities.volumes { "seals and padding" } else { "headers" };
             return format!("{} more than before: {what}", bytes(after - before));
         }
         format!("{:.1} % saved", 100.0 * (before - after) as f64 / before as f64)
@@ -232,7 +233,7 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
     lines.push(String::new());
     let verified = format!(
         "read back from disk{}; {} in {}, every digest compared",
-        if report.secret || report.format == "sealed" { " and unlocked" } else { "" },
+        if report.secret || report.format.abilities.volumes { " and unlocked" } else { "" },
         bytes(report.verified_bytes),
         contents(report.verified_files, packed.verified.folders, packed.verified.links)
     );
@@ -256,12 +257,12 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
         ("passphrase", passphrase),
         ("where", folder.map(text::path).into_iter().collect()),
     ]));
-    let note = match (report.format.as_str(), report.secret) {
-        ("zip", true) if report.hides_names => Some(ZIP_HIDDEN),
-        ("zip", true) => Some(ZIP_SECRET),
-        ("sealed", false) => Some(NOT_SECRET),
-        (_, false) => Some(NOT_ENCRYPTED),
-        _ => None,
+    let note = match (report.format.abilities.volumes, report.secret) {
+        (true, true) => None,
+        (true, false) => Some(NOT_SECRET),
+        (false, true) if report.hides_names => Some(ZIP_HIDDEN),
+        (false, true) => Some(ZIP_SECRET),
+        (false, false) => Some(NOT_ENCRYPTED),
     };
     if let Some(note) = note {
         lines.push(String::new());
@@ -298,10 +299,10 @@ fn heading(report: &Report, volumes: &str) -> String {
 }
 
 fn where_the_message_is(report: &Report) -> &'static str {
-    match (report.format.as_str(), report.hides_names) {
-        ("sealed", _) => "sealed inside, shown on opening",
-        (_, true) => "hidden inside, shown on opening",
-        (_, false) => "in the archive's comment, which anyone can read",
+    match (report.format.abilities.volumes, report.hides_names) {
+        (true, _) => "sealed inside, shown on opening",
+        (false, true) => "hidden inside, shown on opening",
+        (false, false) => "in the archive's comment, which anyone can read",
     }
 }
 
@@ -322,11 +323,11 @@ fn no_gain(report: &Report) -> Vec<String> {
 
 /// What one of the files is called.
 fn what_it_is(packed: &Packed, report: &Report) -> &'static str {
-    match (report.format.as_str(), packed.volumes.len()) {
+    match (report.format.abilities.volumes, packed.volumes.len()) {
         _ if report.parcels => "parcel",
-        ("sealed", _) => "volume",
-        (_, 1) => "archive",
-        _ => "part",
+        (true, _) => "volume",
+        (false, 1) => "archive",
+        (false, _) => "part",
     }
 }
 
@@ -440,16 +441,15 @@ fn next_steps(packed: &Packed, report: &Report) -> Vec<String> {
     };
     let opens = if packed.parcels { "The recipient opens each by itself" } else { "The recipient runs" };
     // Of parts, the last is the one that programs are shown.
-    let shown = packed.volumes.last().filter(|_| report.format != "sealed").unwrap_or(first);
+    let shown = packed.volumes.last().filter(|_| !report.format.abilities.volumes).unwrap_or(first);
     let name = shown.path.file_name().map(std::path::Path::new).unwrap_or(&shown.path);
     let key_file = report.key_file.then_some(std::path::Path::new("KEY-FILE"));
     let mut lines = vec![format!("Next: {what}{tell}. {opens}"), suggestion::open([name], key_file)];
-    if report.format.starts_with("tar") {
-        lines.push("or opens it with any program for tar.".to_owned());
-    }
-    if report.format == "zip" {
-        lines.push(programs_for_zip(report.secret, packed.volumes.len() > 1, report.hides_names));
-    }
+    lines.extend(match report.format.writing {
+        Some(Writing::Tar(_)) => Some("or opens it with any program for tar.".to_owned()),
+        Some(Writing::Zip) => Some(programs_for_zip(report.secret, packed.volumes.len() > 1, report.hides_names)),
+        Some(Writing::Sealed) | None => None,
+    });
     lines
 }
 

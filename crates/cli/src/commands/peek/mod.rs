@@ -3,17 +3,19 @@
 mod viewer;
 
 use super::list::nothing;
-use crate::archives::{Wanted, archive_failure, given};
+use crate::archives::given;
 use crate::args::{PeekArguments, WorkArguments};
+use crate::credentials::Wanted;
 use crate::failure::{DONE, Failure};
 use crate::places::tell_apart;
 use crate::session;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
 use std::io::{self, IsTerminal as _, Write};
-use under_seal_core::Error;
-use under_seal_core::formats::reader::{ArchiveReader as _, ExtractError, verify_some};
-use under_seal_core::ground::entry::{Content, Entry, EntryKind, EntrySink, ListedEntry};
+use under_seal_core::formats::reader::verify_some;
+use under_seal_core::ground::context::Cancelled;
+use under_seal_core::ground::entry::{Content, Entry, EntryKind, ListedEntry};
+use under_seal_core::ground::sink::EntrySink;
 use viewer::PrivateCopy;
 
 /// So much of a file decides whether it is text.
@@ -36,30 +38,27 @@ pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
     };
     // What is printed may be on the same screen: no bar may write over it.
     let quiet = WorkArguments { quiet: true, ..WorkArguments::default() };
-    let mut archive = given(&typed.places, &quiet)?.load(&arguments.unlock, Wanted::Content, &quiet)?.archive;
+    let mut archive = given(&typed.places, &quiet)?.load(&arguments.unlock, Wanted::Content, &quiet)?;
     let place = find(archive.entries(), &sought)?;
     let progress = ProgressLine::for_reading(None, &quiet);
     let context = session::context(&progress, None);
     if arguments.viewer {
         let mut copy = PrivateCopy::begin()?;
-        return match archive.extract_some(&[place], &mut copy, &context) {
-            Ok(()) => copy.show().map(|()| DONE),
-            Err(ExtractError::Sink(error)) => Err(Failure::Viewer(error)),
-            Err(ExtractError::Archive(error)) => Err(Failure::Core(Error::from(error))),
-        };
+        let read = archive.extract_some(&[place], &mut copy, &context);
+        return copy.shown_after(read).map(|()| DONE);
     }
-    if archive.sealed().is_none() {
+    if !archive.format.abilities.digests {
         // What other formats let through may turn out damaged in the end: nothing of that is printed.
-        verify_some(&mut archive, &[place], &context).map_err(archive_failure)?;
+        verify_some(&mut *archive, &[place], &context)?;
     }
     let looks = io::stdout().is_terminal() && !arguments.raw;
-    let mut printer = Printer { output: io::stdout().lock(), looks, path: sought };
-    match archive.extract_some(&[place], &mut printer, &context) {
-        Ok(()) => Ok(DONE),
-        Err(ExtractError::Sink(Stop::Failed(failure))) => Err(failure),
+    let mut printer = Printer { output: io::stdout().lock(), looks, path: sought, stopped: None };
+    let read = archive.extract_some(&[place], &mut printer, &context);
+    match printer.stopped {
+        None => Ok(read.map(|()| DONE)?),
+        Some(Stop::Failed(failure)) => Err(failure),
         // Whoever reads this has seen enough.
-        Err(ExtractError::Sink(Stop::Closed)) => Ok(DONE),
-        Err(ExtractError::Archive(error)) => Err(Failure::Core(Error::from(error))),
+        Some(Stop::Closed) => Ok(DONE),
     }
 }
 
@@ -88,16 +87,9 @@ fn find(entries: &[ListedEntry], sought: &str) -> Result<usize, Failure> {
 }
 
 /// Why printing stops.
-#[derive(Debug)]
 enum Stop {
     Closed,
     Failed(Failure),
-}
-
-impl std::fmt::Display for Stop {
-    fn fmt(&self, formatter: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        formatter.write_str("printing stopped")
-    }
 }
 
 struct Printer<W> {
@@ -105,33 +97,36 @@ struct Printer<W> {
     /// Whether the beginning is still to be looked at: no terminal takes what is no text.
     looks: bool,
     path: String,
+    stopped: Option<Stop>,
 }
 
 impl<W: Write> Printer<W> {
-    fn printed(outcome: io::Result<()>) -> Result<(), Stop> {
+    fn stop(&mut self, why: Stop) -> Cancelled {
+        self.stopped = Some(why);
+        Cancelled
+    }
+
+    fn printed(&mut self, outcome: io::Result<()>) -> Result<(), Cancelled> {
         outcome.map_err(|error| match error.kind() {
-            io::ErrorKind::BrokenPipe => Stop::Closed,
-            _ => Stop::Failed(Failure::Output(error)),
+            io::ErrorKind::BrokenPipe => self.stop(Stop::Closed),
+            _ => self.stop(Stop::Failed(Failure::Output(error))),
         })
     }
 }
 
 impl<W: Write> EntrySink for Printer<W> {
-    type Error = Stop;
-
-    fn begin(&mut self, _: &Entry) -> Result<(), Stop> {
-        Ok(())
-    }
-
-    fn content(&mut self, bytes: &[u8]) -> Result<(), Stop> {
+    fn content(&mut self, bytes: &[u8]) -> Result<(), Cancelled> {
         if std::mem::take(&mut self.looks) && !is_text(&bytes[..bytes.len().min(LOOKED_AT_BYTES)]) {
-            return Err(Stop::Failed(Failure::NoText(self.path.clone())));
+            let why = Stop::Failed(Failure::NoText(self.path.clone()));
+            return Err(self.stop(why));
         }
-        Self::printed(self.output.write_all(bytes))
+        let outcome = self.output.write_all(bytes);
+        self.printed(outcome)
     }
 
-    fn end(&mut self, _: &Entry, _: &Content) -> Result<(), Stop> {
-        Self::printed(self.output.flush())
+    fn end(&mut self, _: &Entry, _: &Content) -> Result<(), Cancelled> {
+        let outcome = self.output.flush();
+        self.printed(outcome)
     }
 }
 

@@ -11,7 +11,10 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
-use under_seal_core::ground::entry::{Content, Entry, EntrySink};
+use under_seal_core::formats::error::ArchiveError;
+use under_seal_core::ground::context::Cancelled;
+use under_seal_core::ground::entry::{Content, Entry};
+use under_seal_core::ground::sink::EntrySink;
 
 /// What opens a file as if it had been clicked on: freedesktop.org's, or that of macOS.
 const OPENER: &str = if cfg!(target_os = "macos") { "open" } else { "xdg-open" };
@@ -21,6 +24,8 @@ pub(super) struct PrivateCopy {
     folder: Leftover,
     path: PathBuf,
     file: Option<File>,
+    /// Why it is not complete.
+    failed: Option<io::Error>,
 }
 
 impl PrivateCopy {
@@ -30,11 +35,26 @@ impl PrivateCopy {
             .permissions(Permissions::from_mode(0o700))
             .tempdir()
             .map_err(Failure::Viewer)?;
-        Ok(Self { folder: session::remove_at_the_end(folder), path: PathBuf::new(), file: None })
+        Ok(Self { folder: session::remove_at_the_end(folder), path: PathBuf::new(), file: None, failed: None })
     }
 
-    /// Shows the finished copy, and waits until the user has seen enough.
-    pub fn show(self) -> Result<(), Failure> {
+    /// Shows the copy that was read, and waits until the user has seen enough.
+    pub fn shown_after(mut self, read: Result<(), ArchiveError>) -> Result<(), Failure> {
+        if let Some(error) = self.failed.take() {
+            return Err(Failure::Viewer(error));
+        }
+        read?;
+        self.show()
+    }
+
+    fn noting(&mut self, outcome: io::Result<()>) -> Result<(), Cancelled> {
+        outcome.map_err(|error| {
+            self.failed = Some(error);
+            Cancelled
+        })
+    }
+
+    fn show(self) -> Result<(), Failure> {
         let mut opener = Command::new(OPENER);
         opener.arg(&self.path).env_remove(PASSWORD_VARIABLE).stdin(Stdio::null()).stdout(Stdio::null());
         let status = opener.status().map_err(|error| match error.kind() {
@@ -57,17 +77,18 @@ impl PrivateCopy {
 }
 
 impl EntrySink for PrivateCopy {
-    type Error = io::Error;
-
-    fn begin(&mut self, entry: &Entry) -> io::Result<()> {
-        self.create(entry.path.parent_and_name().1)
+    fn begin(&mut self, entry: &Entry) -> Result<(), Cancelled> {
+        let made = self.create(entry.path.parent_and_name().1);
+        self.noting(made)
     }
 
-    fn content(&mut self, bytes: &[u8]) -> io::Result<()> {
-        self.file.as_mut().map_or(Ok(()), |file| file.write_all(bytes))
+    fn content(&mut self, bytes: &[u8]) -> Result<(), Cancelled> {
+        let written = self.file.as_mut().map_or(Ok(()), |file| file.write_all(bytes));
+        self.noting(written)
     }
 
-    fn end(&mut self, _: &Entry, _: &Content) -> io::Result<()> {
-        self.file.take().map_or(Ok(()), |file| file.sync_all())
+    fn end(&mut self, _: &Entry, _: &Content) -> Result<(), Cancelled> {
+        let synced = self.file.take().map_or(Ok(()), |file| file.sync_all());
+        self.noting(synced)
     }
 }

@@ -1,18 +1,19 @@
 //! The formats beside each other: what each would come to, and what it hides.
 
 use super::Planning;
-use crate::args::FormatName;
 use crate::ui::paint::Tone;
 use crate::ui::table::{self, Column};
 use crate::ui::text::grouped;
+use crate::words::as_name;
 use serde::Serialize;
-use under_seal_core::tasks::pack::Format;
+use under_seal_core::formats::registry::{Ability, Format, Hiding, SEALED};
 use under_seal_core::tasks::plan::{Likely, Outline};
 
 /// One format.
 #[derive(Serialize)]
 pub(super) struct Formatted {
-    pub format: String,
+    #[serde(serialize_with = "as_name")]
+    pub format: &'static Format,
     bytes: Option<u64>,
     pub at_least: Option<u64>,
     pub at_most: Option<u64>,
@@ -29,7 +30,7 @@ impl Formatted {
         let outline = |bytes| Outline::new(bytes, fit);
         let sealed = planning.plan.estimate(settings.squeeze.value.into()).map(|estimate| estimate.stream_bytes);
         let sealed = sealed.map(|Likely { low, likely, high }| Self {
-            format: FormatName::Sealed.to_string(),
+            format: &SEALED,
             bytes: outline(likely).map(|outline| outline.bytes),
             at_least: outline(low).map(|outline| outline.bytes),
             at_most: outline(high).map(|outline| outline.bytes),
@@ -38,25 +39,24 @@ impl Formatted {
             hides_names: true,
         });
         let open = planning.formats.iter().map(|one| Self {
-            format: FormatName::from(one.format).to_string(),
+            format: one.format,
             bytes: Some(one.bytes.likely),
             at_least: Some(one.bytes.low),
             at_most: Some(one.bytes.high),
-            files: match (limit, one.format) {
-                (Some(limit), Format::Zip) => Some(one.bytes.likely.div_ceil(limit.max(1))),
-                // Only ZIP comes in parts.
-                (Some(limit), _) => (one.bytes.likely <= limit).then_some(1),
+            files: match (limit, one.format.abilities.parts) {
+                (Some(limit), true) => Some(one.bytes.likely.div_ceil(limit.max(1))),
+                (Some(limit), false) => (one.bytes.likely <= limit).then_some(1),
                 (None, _) => Some(1),
             },
-            encrypted: one.format == Format::Zip,
-            hides_names: one.format == Format::Zip && settings.hide_names.value,
+            encrypted: one.format.can(Ability::Password),
+            hides_names: one.format.can(Ability::HiddenNames) && settings.hide_names.value,
         });
         sealed.into_iter().chain(open).collect()
     }
 }
 
 /// The table; the format that was chosen stands out.
-pub(super) fn format_lines(formats: &[Formatted], chosen: &str, in_volumes: bool) -> Vec<String> {
+pub(super) fn format_lines(formats: &[Formatted], chosen: &Format, in_volumes: bool) -> Vec<String> {
     let number = |number: Option<u64>| number.map_or("-".to_owned(), grouped);
     let row = |one: &Formatted| {
         let between = match (one.at_least, one.at_most) {
@@ -64,17 +64,17 @@ pub(super) fn format_lines(formats: &[Formatted], chosen: &str, in_volumes: bool
             (low, high) => format!("{} to {}", number(low), number(high)),
         };
         let hides = match (one.encrypted, one.hides_names) {
-            (true, true) if one.format == "zip" => "all that, with a password",
+            (true, true) if one.format.abilities.hides_names == Hiding::OnRequest => "all that, with a password",
             (true, true) => "contents, names, sizes and dates",
             (true, false) => "contents, with a password",
             (false, _) => "nothing",
         };
-        let mut cells = vec![one.format.clone(), number(one.bytes), between];
+        let mut cells = vec![one.format.name.to_owned(), number(one.bytes), between];
         if in_volumes {
             cells.push(one.files.map_or("too long".to_owned(), |files| files.to_string()));
         }
         cells.push(hides.to_owned());
-        (if one.format == chosen { Tone::Strong } else { Tone::Plain }, cells)
+        (if *one.format == *chosen { Tone::Strong } else { Tone::Plain }, cells)
     };
     let mut columns = vec![Column::Text("format"), Column::Number("bytes"), Column::Number("surely between")];
     if in_volumes {

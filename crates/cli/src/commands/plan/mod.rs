@@ -4,17 +4,18 @@ mod formats;
 mod report;
 
 use super::show;
-use crate::args::{FormatName, PlanArguments};
+use crate::args::PlanArguments;
 use crate::failure::Failure;
 use crate::session;
-use crate::settings::{BadValue, Configuration, Settings};
+use crate::settings::{Configuration, Settings};
 use crate::ui::progress::ProgressLine;
 use report::{Report, lines};
 use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::formats::registry::{Ability, Format, SEALED};
 use under_seal_core::ground::fit::{Fit, NAMED};
 use under_seal_core::source::{Catalogue, expand};
+use under_seal_core::tasks::pack::check_fit;
 use under_seal_core::tasks::pack::parcels::{Parcel, Weights};
-use under_seal_core::tasks::pack::{Format, check_fit};
 use under_seal_core::tasks::plan::{InFormat, Plan, in_open_formats};
 
 /// What a report is made of.
@@ -27,7 +28,7 @@ struct Planning<'a> {
     line_bits_a_second: Option<f64>,
     /// What it would come to in other formats, and which one was chosen.
     formats: Vec<InFormat>,
-    format: FormatName,
+    format: &'static Format,
     /// Where parcels are wanted: how it would be divided.
     parcels: Vec<Parcel>,
 }
@@ -35,16 +36,12 @@ struct Planning<'a> {
 /// Runs the command; the exit code.
 pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let settings = Settings::resolve(&arguments.delivery, arguments.work.threads)?;
-    let format = settings.format.as_ref().map_or(FormatName::Sealed, |format| format.value);
-    check_fit(settings.fit.value.fit, format.into())?;
-    if format != FormatName::Sealed && arguments.delivery.shape.parcels {
-        return Err(Failure::Value(BadValue::NotInFormat { format: format.into(), what: "parcels" }));
-    }
+    let format = settings.format.as_ref().map_or(&SEALED, |format| format.value);
+    check_fit(settings.fit.value.fit, format)?;
     let hide_names = settings.hide_names.value;
-    if hide_names && !matches!(format, FormatName::Sealed | FormatName::Zip) {
-        return Err(Failure::Value(BadValue::NotInFormat { format: format.into(), what: "hidden names" }));
-    }
-    let choice = settings.packing_choice(&arguments.delivery, format.into())?;
+    let parcels_wished = arguments.delivery.shape.parcels;
+    format.refuse_what_it_lacks(&[(parcels_wished, Ability::Parcels), (hide_names, Ability::HiddenNames)])?;
+    let choice = settings.packing_choice(&arguments.delivery, format)?;
     let progress = ProgressLine::for_writing(Fit::OneVolume, &arguments.work);
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
     let sources = expand(&arguments.sources)?;
@@ -52,9 +49,8 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let squeeze: Squeeze = settings.squeeze.value.into();
     let squeezes = if arguments.every_squeeze { Squeeze::ALL.to_vec() } else { vec![squeeze] };
     let plan = Plan::make(&catalogue, &squeezes, &context)?;
-    let chosen = [Format::from(format)];
-    let wanted = if arguments.every_format { &Format::OPEN[..] } else { &chosen };
-    let formats = in_open_formats(&catalogue, wanted, squeeze, hide_names, &context)?;
+    let wanted: Vec<&Format> = if arguments.every_format { Format::open_and_written().collect() } else { vec![format] };
+    let formats = in_open_formats(&catalogue, &wanted, squeeze, hide_names, &context)?;
     let parcels = match settings.fit.value.fit.volume_limit().filter(|_| arguments.delivery.shape.parcels) {
         Some(limit) => Weights::find(&catalogue, settings.squeeze.value.into(), &context)
             .and_then(|weights| weights.divide(&catalogue, limit, 0))?,

@@ -2,7 +2,7 @@
 
 use super::Planning;
 use super::formats::{Formatted, format_lines};
-use crate::args::{FormatName, SqueezeName};
+use crate::args::SqueezeName;
 use crate::failure::{DONE, LOOK};
 use crate::ui::escaped_name::EscapedName;
 use crate::ui::paint::{Tone, paint};
@@ -10,7 +10,9 @@ use crate::ui::suggestion::{Part, as_typed, command};
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bar, bytes, contents, count, duration, grouped, shown};
 use crate::words;
+use crate::words::as_name;
 use serde::Serialize;
+use under_seal_core::formats::registry::Format;
 use under_seal_core::ground::entry::{EntryKind, EntryPath};
 use under_seal_core::ground::fit::{Fit, message_bytes};
 use under_seal_core::source::Catalogue;
@@ -40,7 +42,8 @@ pub struct Report {
     top_level: Vec<Top>,
     heaviest_folders: Vec<Weight>,
     kinds: Vec<Weight>,
-    format: String,
+    #[serde(serialize_with = "as_name")]
+    format: &'static Format,
     fit: String,
     squeeze: String,
     formats: Vec<Formatted>,
@@ -132,7 +135,7 @@ impl Report {
     pub fn new(planning: &Planning<'_>) -> Self {
         let Planning { settings, catalogue, plan, .. } = planning;
         // The others are told by their size alone.
-        let sealed = planning.format == FormatName::Sealed;
+        let sealed = planning.format.abilities.volumes;
         let (fit, squeeze) = (settings.fit.value.fit, settings.squeeze.value);
         let chosen = plan.estimate(squeeze.into());
         let outline = chosen.and_then(|estimate| Outline::new(estimate.stream_bytes.likely, fit)).filter(|_| sealed);
@@ -175,7 +178,7 @@ impl Report {
             top_level: top_level.collect(),
             heaviest_folders: folders.collect(),
             kinds: kinds.collect(),
-            format: planning.format.to_string(),
+            format: planning.format,
             formats: Formatted::all(planning),
             fit: settings.fit.value.text.clone(),
             squeeze: squeeze.to_string(),
@@ -300,8 +303,8 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     let limit = planning.settings.fit.value.fit.volume_limit();
     let at = limit.map(|limit| format!(" at {}, {} a volume", report.fit, bytes(limit))).unwrap_or_default();
     section(&format!("What it would come to{at}"), estimate_lines(report, limit.is_some()));
-    let formats = format_lines(&report.formats, &report.format, limit.is_some());
-    if report.formats.len() > 1 || report.format != "sealed" {
+    let formats = format_lines(&report.formats, report.format, limit.is_some());
+    if report.formats.len() > 1 || !report.format.abilities.volumes {
         section(&format!("Format by format, at {}", report.squeeze), formats);
     }
     section(&format!("Volumes by fit, at {}", report.squeeze), fit_lines(report));
@@ -317,10 +320,10 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
 /// What it comes to, in the format, at the squeeze and the fit that were chosen: what most people ask.
 fn answer(report: &Report) -> Option<String> {
     let chosen = report.formats.iter().find(|one| one.format == report.format)?;
-    let what = match (report.format.as_str(), chosen.files?) {
-        ("sealed", files) => count(files, "volume"),
-        (_, 1) => "1 file".to_owned(),
-        (_, files) => count(files, "part"),
+    let what = match (report.format.abilities.volumes, chosen.files?) {
+        (true, files) => count(files, "volume"),
+        (false, 1) => "1 file".to_owned(),
+        (false, files) => count(files, "part"),
     };
     let (at_least, at_most) = (chosen.at_least?, chosen.at_most?);
     let (least, most) = (text::about(at_least), text::about(at_most));

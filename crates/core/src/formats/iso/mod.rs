@@ -5,64 +5,23 @@
 //! all that can be seen of its soundness.
 
 mod descriptors;
+mod error;
 mod reader;
 mod records;
 mod rock_ridge;
 mod walk;
 
 pub use descriptors::is_iso;
+pub use error::IsoError;
 pub use reader::IsoReader;
 
 use crate::disk::{FileAction, FileError, Links, open_regular};
-use crate::formats::members::MAX_SHARING;
-use crate::ground::context::Cancelled;
 use std::fs::{File, Metadata};
 use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
 
 /// Descriptors and folders fill whole sectors of so many bytes (ECMA-119, 6.1.2).
 pub const SECTOR_BYTES: usize = 2_048;
-
-/// Why a disc image cannot be read.
-#[derive(Debug, thiserror::Error)]
-pub enum IsoError {
-    /// It has no descriptor of a volume that is read here.
-    #[error("no descriptor of a volume")]
-    NoVolume,
-    /// Something breaks a rule of the format.
-    #[error("malformed {what}, {at} bytes in")]
-    Malformed {
-        /// What.
-        what: &'static str,
-        /// Where in the image.
-        at: u64,
-    },
-    /// A folder lies in two places, or within itself, or folders share bytes.
-    #[error("a folder in two places, {0} bytes in")]
-    FolderTwice(u64),
-    /// More than [`MAX_ENTRIES`](crate::formats::members::MAX_ENTRIES), or paths longer than
-    /// [`MAX_PATHS_BYTES`](crate::formats::members::MAX_PATHS_BYTES) in all.
-    #[error("more entries than are read here")]
-    TooMany,
-    /// Contents that come to more than [`MAX_SHARING`] times the image.
-    #[error("contents of more than {MAX_SHARING} times its length")]
-    Expands,
-    /// It ends before the folder that this place should hold.
-    #[error("it is cut short: there is nothing {0} bytes in")]
-    CutShort(u64),
-    /// It ends before, or within, an entry's content.
-    #[error("{} lies beyond the end of the image", String::from_utf8_lossy(.name))]
-    BeyondEnd {
-        /// What the image calls it.
-        name: Vec<u8>,
-    },
-    /// The system refused an operation.
-    #[error(transparent)]
-    File(#[from] FileError),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] Cancelled),
-}
 
 /// A disc image's bytes.
 #[derive(Debug)]

@@ -6,11 +6,13 @@ use super::rock_ridge::announced;
 use super::walk::{Extent, Naming, Walked, walk};
 use super::{Image, IsoError};
 use crate::disk::FileError;
+use crate::formats::error::ArchiveError;
 use crate::formats::members::{MAX_SHARING, Refused, SameName, Tree};
-use crate::formats::reader::{ArchiveReader, ExtractError, hand_over, hand_over_without_content};
+use crate::formats::reader::{ArchiveReader, Facts, deliver_file, deliver_without_content};
 use crate::ground::context::Context;
-use crate::ground::entry::{EntrySink, ListedEntry};
-use std::path::Path;
+use crate::ground::entry::ListedEntry;
+use crate::ground::sink::EntrySink;
+use std::path::{Path, PathBuf};
 
 /// An open disc image.
 pub struct IsoReader {
@@ -50,40 +52,6 @@ impl IsoReader {
         let is_short = image.bytes() < u64::from(volume.blocks) * volume.block_bytes;
         let label = text_of(&volume.label, volume.joliet);
         Ok(Self { image, naming, label, other_system, is_short, tree, extents })
-    }
-
-    /// What is not extracted, and why.
-    pub fn refused(&self) -> &[Refused] {
-        &self.tree.refused
-    }
-
-    /// The image file.
-    pub fn path(&self) -> &Path {
-        &self.image.path
-    }
-
-    /// What the disc is called; empty where it has no name.
-    pub fn label(&self) -> &[u8] {
-        &self.label
-    }
-
-    /// From which of its parts names are: "Rock Ridge", "Joliet", or neither.
-    pub const fn naming(&self) -> Option<&'static str> {
-        match self.naming {
-            Naming::Plain => None,
-            Naming::Joliet => Some("Joliet"),
-            Naming::RockRidge(_) => Some("Rock Ridge"),
-        }
-    }
-
-    /// Whether another file system (UDF) shares the image, in which there may be other things.
-    pub const fn has_other_system(&self) -> bool {
-        self.other_system
-    }
-
-    /// Whether the image ends before its volume says it does; files may be whole all the same.
-    pub const fn is_short(&self) -> bool {
-        self.is_short
     }
 
     fn extents_of(&self, place: usize) -> &[Extent] {
@@ -129,26 +97,47 @@ impl Extents<'_> {
 }
 
 impl ArchiveReader for IsoReader {
-    type Error = IsoError;
-
     fn entries(&self) -> &[ListedEntry] {
         &self.tree.listed
     }
 
-    fn extract_some<S: EntrySink + ?Sized>(
+    fn paths(&self) -> Vec<PathBuf> {
+        vec![self.image.path.clone()]
+    }
+
+    fn refused(&self) -> &[Refused] {
+        &self.tree.refused
+    }
+
+    fn facts(&self) -> Facts {
+        let naming = match self.naming {
+            Naming::Plain => None,
+            Naming::Joliet => Some("Joliet"),
+            Naming::RockRidge(_) => Some("Rock Ridge"),
+        };
+        Facts {
+            label: self.label.clone(),
+            methods: naming.into_iter().collect(),
+            is_short: self.is_short,
+            has_other_system: self.other_system,
+            ..Facts::default()
+        }
+    }
+
+    fn extract_some(
         &mut self,
         wanted: &[usize],
-        sink: &mut S,
+        sink: &mut dyn EntrySink,
         context: &Context<'_>,
-    ) -> Result<(), ExtractError<IsoError, S::Error>> {
-        let mut files = hand_over_without_content(&self.tree.listed, wanted, sink).map_err(ExtractError::Sink)?;
+    ) -> Result<(), ArchiveError> {
+        let mut files = deliver_without_content(&self.tree.listed, wanted, sink)?;
         // A disc is read from its beginning to its end.
         files.sort_by_key(|place| self.extents_of(*place).first().copied());
         for place in files {
             let listed = &self.tree.listed[place];
             let mut content = Extents { image: &self.image, extents: self.extents_of(place), done: 0 };
             let beyond = || IsoError::BeyondEnd { name: listed.entry.path.as_bytes().to_vec() };
-            hand_over(listed, sink, context, beyond, |buffer| content.read(buffer)?.ok_or_else(beyond))?;
+            deliver_file(listed, sink, context, beyond, |buffer| content.read(buffer)?.ok_or_else(beyond))?;
         }
         Ok(())
     }

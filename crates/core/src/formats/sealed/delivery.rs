@@ -1,11 +1,12 @@
 //! Delivering: records become calls of a sink, each compared with the index first.
 
+use super::error::SealedError;
 use super::index::Place;
-use super::reader::{ExtractError, SealedError};
 use super::record::Record;
-use super::wire::Malformed;
 use crate::ground::context::{Context, Progress};
-use crate::ground::entry::{Content, Entry, EntryKind, EntrySink, ListedEntry};
+use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry};
+use crate::ground::sink::EntrySink;
+use crate::ground::wire::Malformed;
 
 /// The file whose records are being read.
 pub(super) enum Open {
@@ -15,8 +16,8 @@ pub(super) enum Open {
 }
 
 /// Turns records into calls of the sink, comparing all of them with the index.
-pub(super) struct Delivery<'a, 'c, S: EntrySink + ?Sized> {
-    pub sink: &'a mut S,
+pub(super) struct Delivery<'a, 'c> {
+    pub sink: &'a mut dyn EntrySink,
     pub context: &'a Context<'c>,
     pub next: Option<(&'a ListedEntry, Place)>,
     pub open: Open,
@@ -24,13 +25,13 @@ pub(super) struct Delivery<'a, 'c, S: EntrySink + ?Sized> {
     pub selective: bool,
 }
 
-impl<'a, S: EntrySink + ?Sized> Delivery<'a, '_, S> {
+impl<'a> Delivery<'a, '_> {
     pub fn take(
         &mut self,
         place: Place,
         record: Record<'_>,
         following: impl FnMut() -> Option<(&'a ListedEntry, Place)>,
-    ) -> Result<(), ExtractError<S::Error>> {
+    ) -> Result<(), SealedError> {
         match (record, &mut self.open) {
             (Record::Entry(entry), Open::Nothing) => self.begin(place, entry, following),
             (Record::Data { id, offset, bytes }, Open::Listed { entry, content, size, hasher }) => {
@@ -41,16 +42,16 @@ impl<'a, S: EntrySink + ?Sized> Delivery<'a, '_, S> {
                 *size = end;
                 hasher.update(bytes);
                 self.context.tell(Progress::Advance(bytes.len() as u64));
-                self.sink.content(bytes).map_err(ExtractError::Sink)
+                Ok(self.sink.content(bytes)?)
             }
             (Record::End { id, content, abandoned: false }, Open::Listed { entry, content: listed, size, hasher }) => {
                 if id != entry.id || content != *listed || content.size != *size {
                     return Err(disagreement());
                 }
                 if hasher.finalize().as_bytes() != &content.digest {
-                    return Err(SealedError::WrongDigest(entry.path.as_bytes().to_vec()).into());
+                    return Err(SealedError::WrongDigest(entry.path.as_bytes().to_vec()));
                 }
-                self.sink.end(entry, &content).map_err(ExtractError::Sink)?;
+                self.sink.end(entry, &content)?;
                 self.open = Open::Nothing;
                 Ok(())
             }
@@ -88,7 +89,7 @@ impl<'a, S: EntrySink + ?Sized> Delivery<'a, '_, S> {
         place: Place,
         entry: Entry,
         mut following: impl FnMut() -> Option<(&'a ListedEntry, Place)>,
-    ) -> Result<(), ExtractError<S::Error>> {
+    ) -> Result<(), SealedError> {
         let Some((listed, _)) = self.next.filter(|(_, expected)| *expected == place) else {
             if entry.kind != EntryKind::File {
                 if self.selective {
@@ -105,17 +106,17 @@ impl<'a, S: EntrySink + ?Sized> Delivery<'a, '_, S> {
         }
         self.next = following();
         self.context.tell(Progress::Entry(&entry.path));
-        self.sink.begin(&entry).map_err(ExtractError::Sink)?;
+        self.sink.begin(&entry)?;
         if entry.kind == EntryKind::File {
             self.open = Open::Listed { entry, content: listed.content, size: 0, hasher: Box::default() };
         } else {
-            self.sink.end(&entry, &listed.content).map_err(ExtractError::Sink)?;
+            self.sink.end(&entry, &listed.content)?;
         }
         Ok(())
     }
 }
 
 /// Records and index do not say the same: whoever sealed this wanted to mislead, or had a broken program.
-fn disagreement<E>() -> ExtractError<E> {
-    SealedError::from(Malformed("record order")).into()
+fn disagreement() -> SealedError {
+    Malformed("record order").into()
 }

@@ -1,7 +1,7 @@
 //! Frames: the units of compression. Each stands alone, so they can be made and read in parallel.
 
-use super::wire::{Cursor, Malformed};
 use crate::codecs::block::{Codec, MAX_BLOCK_BYTES};
+use crate::ground::wire::{Cursor, Malformed};
 
 /// Bytes of a frame's header.
 pub const FRAME_HEADER_BYTES: usize = 16;

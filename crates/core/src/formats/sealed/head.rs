@@ -2,10 +2,10 @@
 //! keyholes of which some are real, room for extensions, and a tag over all of it.
 
 use super::keys::{ArchiveKey, CostLimit, KeyCost, KeyPurpose, NoKeyMemory, SecretBytes, keyhole_key, stretch};
-use super::wire::{Cursor, Malformed};
 use crate::formats::sealed::volume::header::{HEAD_AT, HEAD_BYTES, Head, bound_bytes};
 use crate::ground::context::{Context, NoRandomness};
 use crate::ground::secrets::Credentials;
+use crate::ground::wire::{Cursor, Malformed};
 use ring::aead::{AES_256_GCM, Aad, LessSafeKey, Nonce, UnboundKey};
 use ring::hmac::{self, HMAC_SHA256};
 use subtle::ConstantTimeEq as _;

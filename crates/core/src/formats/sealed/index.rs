@@ -4,9 +4,9 @@
 //! believed by itself.
 
 use super::record::{RecordError, entry_bytes, put_content, put_entry_value, take_content, take_entry_value};
-use super::wire::{Cursor, Malformed};
 use crate::codecs::block::MAX_BLOCK_BYTES;
 use crate::ground::entry::{EntryKind, ListedEntry, Timestamp};
+use crate::ground::wire::{Cursor, Malformed};
 
 /// The most bytes of a page before compression.
 pub const MAX_PAGE_BYTES: usize = 256 * 1024;

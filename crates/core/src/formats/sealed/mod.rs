@@ -9,6 +9,7 @@
 
 pub mod cells;
 mod delivery;
+mod error;
 pub mod frame;
 pub mod framing;
 pub mod head;
@@ -20,16 +21,17 @@ pub mod record;
 pub mod salvage;
 pub mod stream;
 pub mod tail;
+mod unlocking;
 pub mod volume;
 pub mod writer;
 
 pub use framing::{FrameDraft, Framer};
 
-pub use crate::ground::entry::Totals;
-pub use crate::ground::wire;
+pub use error::{SealError, SealedError};
 pub use head::{HeadError, cost_of, seal_head};
 pub use index::About;
 pub use keys::{ArchiveKey, CostLimit, KeyCost};
-pub use reader::{ExtractError, SealedError, SealedReader, UnlockedSet, key_of_open_to_all, unlock, unlock_given};
+pub use reader::SealedReader;
 pub use salvage::{Lost, Salvage};
-pub use writer::{CompressedFrame, SealError, SealedArchive, SealedWriter};
+pub use unlocking::{UnlockedSet, key_of_open_to_all, unlock, unlock_given};
+pub use writer::{CompressedFrame, SealedArchive, SealedWriter};

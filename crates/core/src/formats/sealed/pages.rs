@@ -4,8 +4,8 @@
 //! thrown away with it: an index names everything, and a disk may keep what was deleted.
 
 use super::cells::{NotAuthentic, TAG_BYTES};
+use super::error::SealError;
 use super::index::{IndexEntry, PageBuilder, PageRef};
-use super::writer::SealError;
 use crate::codecs::block::{Block, Compressor, Squeeze};
 use crate::disk::{FileError, ScratchFile};
 use crate::ground::context::Context;

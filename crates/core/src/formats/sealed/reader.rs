@@ -5,62 +5,25 @@
 
 use super::cells::CellSeal;
 use super::delivery::{Delivery, Open};
-use super::frame::{FRAME_HEADER_BYTES, FrameError, FrameHeader, FrameKind};
-use super::head::{HeadError, open_head, open_to_all};
-use super::index::{About, IndexEntry, Place, Root, RootError, check_order, read_page};
+use super::error::SealedError;
+use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
+use super::index::{About, IndexEntry, Place, Root, check_order, read_page};
 use super::keys::{ArchiveKey, CostLimit};
-use super::record::{RecordError, Records};
-use super::stream::{INNER_PER_CELL, StreamError, StreamReader};
+use super::record::Records;
+use super::stream::{INNER_PER_CELL, StreamReader};
 use super::tail::{TAIL_BYTES, Tail};
-use super::wire::Malformed;
+use super::unlocking::{UnlockedSet, unlock};
+use super::volume::{CellReader, VolumeSet};
 use crate::codecs::block::{CodecError, Decompressor};
-use crate::formats::reader::ArchiveReader;
-use crate::formats::sealed::volume::{CellReader, VolumeSet};
-use crate::ground::context::{Cancelled, Context, Progress};
-use crate::ground::entry::{EntrySink, ListedEntry, Totals};
-use crate::ground::pipeline::{Jobs, NoThreads, Spares, ordered};
+use crate::formats::error::ArchiveError;
+use crate::formats::reader::{ArchiveReader, Facts};
+use crate::ground::context::{Context, Progress};
+use crate::ground::entry::ListedEntry;
+use crate::ground::pipeline::{Jobs, Spares, ordered};
 use crate::ground::secrets::Credentials;
-
-/// Why an archive cannot be read.
-#[derive(Debug, thiserror::Error)]
-pub enum SealedError {
-    /// It cannot be unlocked.
-    #[error(transparent)]
-    Head(#[from] HeadError),
-    /// A part of the stream is missing, damaged, not authentic or malformed.
-    #[error(transparent)]
-    Stream(#[from] StreamError),
-    /// A record breaks the format's rules, needs a newer version or has an unsafe path.
-    #[error(transparent)]
-    Record(#[from] RecordError),
-    /// A frame breaks the format's rules or needs a newer version.
-    #[error(transparent)]
-    Frame(#[from] FrameError),
-    /// The index's root breaks the format's rules or needs a newer version.
-    #[error(transparent)]
-    Root(#[from] RootError),
-    /// A frame does not decompress.
-    #[error(transparent)]
-    Codec(#[from] CodecError),
-    /// The system gave too few threads.
-    #[error(transparent)]
-    NoThreads(#[from] NoThreads),
-    /// A file's content is not what its digest says.
-    #[error("the content of {} is not what was packed", String::from_utf8_lossy(.0))]
-    WrongDigest(Vec<u8>),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] Cancelled),
-}
-
-impl From<Malformed> for SealedError {
-    fn from(malformed: Malformed) -> Self {
-        StreamError::from(malformed).into()
-    }
-}
-
-/// Why an extraction stopped.
-pub type ExtractError<E> = crate::formats::reader::ExtractError<SealedError, E>;
+use crate::ground::sink::EntrySink;
+use crate::ground::wire::Malformed;
+use std::path::PathBuf;
 
 /// An unlocked archive.
 pub struct SealedReader {
@@ -71,6 +34,8 @@ pub struct SealedReader {
     places: Vec<Place>,
     /// Where the first part of the index begins in the inner stream, behind all content.
     content_end: u64,
+    /// Whether it needs a password, as far as that is known.
+    secret: bool,
 }
 
 impl SealedReader {
@@ -93,12 +58,15 @@ impl SealedReader {
         let mut decompressor = Decompressor::new()?;
         let tail = stream.tail()?;
         let Index { about, listed, places, content_end } = read_index(&mut stream, &mut decompressor, &tail)?;
-        Ok(Self { stream, tail, about, listed, places, content_end })
+        Ok(Self { stream, tail, about, listed, places, content_end, secret: true })
     }
 
-    /// Every entry, sorted by path.
-    pub fn entries(&self) -> &[ListedEntry] {
-        &self.listed
+    /// Reads the index of a set that is unlocked.
+    ///
+    /// # Errors
+    /// As of [`SealedReader::unlock`].
+    pub fn of(unlocked: UnlockedSet) -> Result<Self, SealedError> {
+        Ok(Self { secret: unlocked.secret, ..Self::with_key(unlocked.set, &unlocked.key)? })
     }
 
     /// What the archive says of itself.
@@ -116,44 +84,16 @@ impl SealedReader {
         self.stream.cells().set()
     }
 
-    /// The share that squeezing left of each entry, as far as that is known: entries that share a frame share what it takes, so
-    /// only of the one that has all content is it.
-    pub fn kept_shares(&self) -> Vec<Option<f64>> {
-        let mut with_content = self.listed.iter().enumerate().filter(|(_, listed)| listed.content.size > 0);
-        let mut kept = vec![None; self.listed.len()];
-        if let (Some((place, only)), None) = (with_content.next(), with_content.next()) {
-            let taken = self.content_end.saturating_sub(self.places[place].frame_at);
-            kept[place] = Some((taken as f64 / only.content.size as f64).min(1.0));
-        }
-        kept
-    }
-
     /// Bytes of volumes read so far.
     pub fn bytes_read(&self) -> u64 {
         self.stream.cells().bytes_read()
     }
 
-    /// What it holds in all.
-    pub fn totals(&self) -> Totals {
-        let mut totals = Totals::default();
-        self.listed.iter().for_each(|listed| totals.add(listed.entry.kind, listed.content.size));
-        totals
-    }
-
-    /// From now on cells' checks are compared too (see [`StreamReader::compare_checks`]).
-    pub fn compare_checks(&mut self) {
-        self.stream.compare_checks();
-    }
-
     /// Reads the whole stream once, from its first byte to its last, and hands every entry to the sink.
     ///
     /// # Errors
-    /// [`ExtractError`]; what the sink was told to end before that is complete and right.
-    pub fn extract<S: EntrySink + ?Sized>(
-        &mut self,
-        sink: &mut S,
-        context: &Context<'_>,
-    ) -> Result<(), ExtractError<S::Error>> {
+    /// [`SealedError`]; what the sink was told to end before that is complete and right.
+    fn read_all(&mut self, sink: &mut dyn EntrySink, context: &Context<'_>) -> Result<(), SealedError> {
         let mut order: Vec<usize> = (0..self.places.len()).collect();
         order.sort_unstable_by_key(|index| self.places[*index]);
         let mut expected = order.into_iter().map(|index| (&self.listed[index], self.places[index]));
@@ -165,13 +105,13 @@ impl SealedReader {
             context.threads,
             |jobs| read_all_frames(stream, tail, &spares, jobs),
             || decompressing(&spares),
-            |frame: Result<RawFrame, CodecError>| -> Result<(), ExtractError<S::Error>> {
-                let frame = frame.map_err(SealedError::from)?;
-                context.go_on().map_err(SealedError::from)?;
+            |frame: Result<RawFrame, CodecError>| -> Result<(), SealedError> {
+                let frame = frame?;
+                context.go_on()?;
                 context.tell(Progress::Volume(geometry.locate(frame.at / INNER_PER_CELL as u64).0));
                 if frame.kind == FrameKind::Content {
                     for record in Records::new(&frame.bytes) {
-                        let (record_at, record) = record.map_err(SealedError::from)?;
+                        let (record_at, record) = record?;
                         let place = Place { frame_at: frame.at, record_at };
                         delivery.take(place, record, || expected.next())?;
                     }
@@ -179,42 +119,41 @@ impl SealedReader {
                 spares.give(frame.bytes);
                 Ok(())
             },
-        )
-        .map_err(SealedError::from)?;
+        )?;
         // What was delivered came first, so its failure counts before one in reading further on.
         delivered?;
         read?;
         if delivery.next.is_some() || !matches!(delivery.open, Open::Nothing) {
-            return Err(SealedError::from(Malformed("index")).into());
+            return Err(Malformed("index").into());
         }
         Ok(())
     }
 
-    /// Hands some entries, by their places in [`SealedReader::entries`], to the sink, in stream order. Reads their own
+    /// Hands some entries, by their places in [`ArchiveReader::entries`], to the sink, in stream order. Reads their own
     /// frames only.
     ///
     /// # Errors
-    /// [`ExtractError`].
-    pub fn extract_some<S: EntrySink + ?Sized>(
+    /// [`SealedError`].
+    fn read_some(
         &mut self,
         wanted: &[usize],
-        sink: &mut S,
+        sink: &mut dyn EntrySink,
         context: &Context<'_>,
-    ) -> Result<(), ExtractError<S::Error>> {
+    ) -> Result<(), SealedError> {
         let Self { stream, tail, listed, places, .. } = self;
         let mut order: Vec<usize> = wanted.iter().copied().filter(|place| *place < places.len()).collect();
         order.sort_unstable_by_key(|place| places[*place]);
         order.dedup();
         let mut expected = order.into_iter().map(|place| (&listed[place], places[place]));
         let mut delivery = Delivery { sink, context, next: expected.next(), open: Open::Nothing, selective: true };
-        let mut decompressor = Decompressor::new().map_err(SealedError::from)?;
+        let mut decompressor = Decompressor::new()?;
         let (mut frame_at, mut raw) = (delivery.next.map_or(0, |(_, place)| place.frame_at), Vec::new());
         while !delivery.is_done() {
-            context.go_on().map_err(SealedError::from)?;
+            context.go_on()?;
             let header = read_frame(stream, &mut decompressor, frame_at, tail, &mut raw)?;
             let records = if header.kind == FrameKind::Content { raw.as_slice() } else { &[] };
             for record in Records::new(records) {
-                let (record_at, record) = record.map_err(SealedError::from)?;
+                let (record_at, record) = record?;
                 delivery.take(Place { frame_at, record_at }, record, || expected.next())?;
                 if delivery.is_done() {
                     break;
@@ -223,7 +162,7 @@ impl SealedReader {
             frame_at = match delivery.skip_to() {
                 Some(frame) if frame > frame_at => frame,
                 // What should have begun in this frame did not.
-                Some(_) => return Err(SealedError::from(Malformed("index")).into()),
+                Some(_) => return Err(Malformed("index").into()),
                 None => frame_at + FRAME_HEADER_BYTES as u64 + u64::from(header.stored_bytes),
             };
         }
@@ -232,85 +171,58 @@ impl SealedReader {
 }
 
 impl ArchiveReader for SealedReader {
-    type Error = SealedError;
-
     fn entries(&self) -> &[ListedEntry] {
-        Self::entries(self)
+        &self.listed
     }
 
-    fn extract<S: EntrySink + ?Sized>(
-        &mut self,
-        sink: &mut S,
-        context: &Context<'_>,
-    ) -> Result<(), ExtractError<S::Error>> {
-        Self::extract(self, sink, context)
+    fn paths(&self) -> Vec<PathBuf> {
+        self.set().paths()
     }
 
-    fn extract_some<S: EntrySink + ?Sized>(
+    /// Reads the whole stream once, from its first byte to its last.
+    fn extract(&mut self, sink: &mut dyn EntrySink, context: &Context<'_>) -> Result<(), ArchiveError> {
+        Ok(self.read_all(sink, context)?)
+    }
+
+    fn extract_some(
         &mut self,
         wanted: &[usize],
-        sink: &mut S,
+        sink: &mut dyn EntrySink,
         context: &Context<'_>,
-    ) -> Result<(), ExtractError<S::Error>> {
-        Self::extract_some(self, wanted, sink, context)
+    ) -> Result<(), ArchiveError> {
+        Ok(self.read_some(wanted, sink, context)?)
     }
-}
 
-/// The key of a set, for whoever has the right credentials: the one costly step of unlocking.
-///
-/// # Errors
-/// [`SealedError::Head`].
-pub fn unlock(set: &VolumeSet, credentials: &Credentials, limit: CostLimit) -> Result<ArchiveKey, SealedError> {
-    Ok(open_head(&set.head, &set.ids.set, credentials, limit)?)
-}
+    fn facts(&self) -> Facts {
+        Facts { message: self.about.message.clone(), hides_names: true, ..Facts::default() }
+    }
 
-/// A set that is unlocked: as those of its headers describe it that the key proves genuine.
-#[derive(Debug)]
-pub struct UnlockedSet {
-    /// The volumes.
-    pub set: VolumeSet,
-    /// Their key.
-    pub key: ArchiveKey,
-    /// Whether it needs a password.
-    pub secret: bool,
-}
+    fn is_secret(&self) -> bool {
+        self.secret
+    }
 
-/// Unlocks a set with what was given, or, where it has no password, with nothing; `None` where something is needed and nothing
-/// was given. Where headers contradict each other, each of what they say is tried. A set without a password is refused where
-/// one is expected: anybody can have made it.
-///
-/// # Errors
-/// [`SealedError::Head`]: the first error of what most headers say; [`HeadError::OpenToAll`].
-pub fn unlock_given(
-    set: &VolumeSet,
-    given: Option<&Credentials>,
-    limit: CostLimit,
-    password_expected: bool,
-) -> Result<Option<UnlockedSet>, SealedError> {
-    let mut first_error = None;
-    if let Some(given) = given {
-        for candidate in std::iter::once(set).chain(&set.rivals) {
-            match unlock(candidate, given, limit) {
-                Ok(key) => return Ok(Some(UnlockedSet { set: candidate.clone(), key, secret: true })),
-                Err(error) => first_error = first_error.or(Some(error)),
-            }
+    /// Entries that share a frame share what it takes, so it is known only of the one that has all content.
+    fn kept_shares(&self) -> Vec<Option<f64>> {
+        let mut with_content = self.listed.iter().enumerate().filter(|(_, listed)| listed.content.size > 0);
+        let mut kept = vec![None; self.listed.len()];
+        if let (Some((place, only)), None) = (with_content.next(), with_content.next()) {
+            let taken = self.content_end.saturating_sub(self.places[place].frame_at);
+            kept[place] = Some((taken as f64 / only.content.size as f64).min(1.0));
         }
+        kept
     }
-    if let Some(key) = key_of_open_to_all(set, password_expected)? {
-        return Ok(Some(UnlockedSet { set: set.clone(), key, secret: false }));
-    }
-    first_error.map_or(Ok(None), Err)
-}
 
-/// The key of a set that is open to all, since it has no password; `None` for one that has. Whoever was given a password
-/// for it (`password_given`) expects another archive, and must not get this one instead: anybody can have made it.
-///
-/// # Errors
-/// [`SealedError::Head`]; [`HeadError::OpenToAll`] where a password was given and there is none.
-pub fn key_of_open_to_all(set: &VolumeSet, password_given: bool) -> Result<Option<ArchiveKey>, SealedError> {
-    match open_to_all(&set.head, &set.ids.set)? {
-        Some(_) if password_given => Err(HeadError::OpenToAll.into()),
-        key => Ok(key),
+    fn volumes(&self) -> Option<&VolumeSet> {
+        Some(self.set())
+    }
+
+    fn about(&self) -> Option<&About> {
+        Some(&self.about)
+    }
+
+    /// Cells' checks too (see [`StreamReader::compare_checks`]).
+    fn compare_checks(&mut self) {
+        self.stream.compare_checks();
     }
 }
 

@@ -1,7 +1,7 @@
 //! Records: what content frames are made of. An entry begins, its data follow, it ends.
 
-use super::wire::{Cursor, Malformed};
 use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, MAX_LINK_TARGET_BYTES, PathError, Timestamp};
+use crate::ground::wire::{Cursor, Malformed};
 
 /// Bytes of a record's header: type, flags, two zeros, length.
 pub const RECORD_HEADER_BYTES: usize = 8;

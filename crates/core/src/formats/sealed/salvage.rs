@@ -4,19 +4,24 @@
 //! is as authentic as ever, cell by cell, and each file's digest is right. After a gap the next cell's mark tells where
 //! a frame begins. Two passes: the first finds what is whole, the second delivers that and nothing else.
 
+use super::error::SealedError;
 use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
 use super::index::{Place, check_order};
 use super::keys::ArchiveKey;
-use super::reader::{ExtractError, Index, SealedError, read_index, read_stored_frame, stream_of};
+use super::reader::{Index, read_index, read_stored_frame, stream_of};
 use super::record::{Record, RecordError, Records};
 use super::stream::{INNER_PER_CELL, StreamReader};
 use super::tail::Tail;
-use super::wire::Malformed;
 use crate::codecs::block::Decompressor;
+use crate::formats::error::ArchiveError;
+use crate::formats::reader::ArchiveReader;
 use crate::formats::sealed::volume::VolumeSet;
 use crate::ground::context::{Context, Progress};
-use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, EntrySink, ListedEntry};
+use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry};
+use crate::ground::sink::EntrySink;
+use crate::ground::wire::Malformed;
 use std::collections::{HashMap, HashSet};
+use std::path::PathBuf;
 
 /// An archive of which parts may be lost.
 pub struct Salvage {
@@ -72,39 +77,35 @@ impl Salvage {
         self.stream.cells().set()
     }
 
-    /// What is whole, sorted by path.
-    pub fn entries(&self) -> &[ListedEntry] {
-        &self.whole
-    }
-
     /// What is not whole, sorted by path; `None` where the index is lost too, and nobody can tell.
     pub fn lost(&self) -> Option<&[Lost]> {
         self.lost.as_deref()
     }
 
-    /// Hands everything that is whole to the sink.
+    /// Hands those of what is whole that are wanted to the sink.
     ///
     /// # Errors
-    /// [`ExtractError`]: the sink's, or the archive's where it changed since it was surveyed.
-    pub fn extract<S: EntrySink + ?Sized>(
+    /// [`SealedError`], where it changed since it was surveyed.
+    fn deliver(
         &mut self,
-        sink: &mut S,
+        wanted: &HashSet<usize>,
+        sink: &mut dyn EntrySink,
         context: &Context<'_>,
-    ) -> Result<(), ExtractError<S::Error>> {
+    ) -> Result<(), SealedError> {
         let (whole, places) = (&self.whole, &self.places);
         let mut open: Option<(&ListedEntry, blake3::Hasher)> = None;
         let mut delivered = 0;
-        walk(&mut self.stream, &self.tail, context, |piece| -> Result<(), ExtractError<S::Error>> {
+        walk(&mut self.stream, &self.tail, context, |piece| -> Result<(), SealedError> {
             match (piece, &mut open) {
                 (Piece::Record(place, Record::Entry(_)), _) => {
                     open = None;
-                    if let Some(listed) = places.get(&place).map(|at| &whole[*at]) {
+                    if let Some(listed) = places.get(&place).filter(|at| wanted.contains(at)).map(|at| &whole[*at]) {
                         context.tell(Progress::Entry(&listed.entry.path));
-                        sink.begin(&listed.entry).map_err(ExtractError::Sink)?;
+                        sink.begin(&listed.entry)?;
                         if listed.entry.kind == EntryKind::File {
                             open = Some((listed, blake3::Hasher::new()));
                         } else {
-                            sink.end(&listed.entry, &listed.content).map_err(ExtractError::Sink)?;
+                            sink.end(&listed.entry, &listed.content)?;
                             delivered += 1;
                         }
                     }
@@ -112,13 +113,13 @@ impl Salvage {
                 (Piece::Record(_, Record::Data { bytes, .. }), Some((_, hasher))) => {
                     hasher.update(bytes);
                     context.tell(Progress::Advance(bytes.len() as u64));
-                    sink.content(bytes).map_err(ExtractError::Sink)?;
+                    sink.content(bytes)?;
                 }
                 (Piece::Record(_, Record::End { .. }), Some((listed, hasher))) => {
                     if hasher.finalize().as_bytes() != &listed.content.digest {
-                        return Err(SealedError::WrongDigest(listed.entry.path.as_bytes().to_vec()).into());
+                        return Err(SealedError::WrongDigest(listed.entry.path.as_bytes().to_vec()));
                     }
-                    sink.end(&listed.entry, &listed.content).map_err(ExtractError::Sink)?;
+                    sink.end(&listed.entry, &listed.content)?;
                     delivered += 1;
                     open = None;
                 }
@@ -127,7 +128,26 @@ impl Salvage {
             }
             Ok(())
         })?;
-        if delivered == whole.len() { Ok(()) } else { Err(SealedError::from(Malformed("stream")).into()) }
+        if delivered == wanted.len() { Ok(()) } else { Err(Malformed("stream").into()) }
+    }
+}
+
+impl ArchiveReader for Salvage {
+    fn entries(&self) -> &[ListedEntry] {
+        &self.whole
+    }
+
+    fn paths(&self) -> Vec<PathBuf> {
+        self.set().paths()
+    }
+
+    fn extract_some(
+        &mut self,
+        wanted: &[usize],
+        sink: &mut dyn EntrySink,
+        context: &Context<'_>,
+    ) -> Result<(), ArchiveError> {
+        Ok(self.deliver(&wanted.iter().copied().collect(), sink, context)?)
     }
 }
 

@@ -5,11 +5,11 @@
 
 use super::cells::{CELL_OVERHEAD, CellSeal, MAX_PLAIN_BYTES, PlainCells};
 use super::tail::{TAIL_BYTES, Tail};
-use super::wire::Malformed;
 use crate::formats::sealed::volume::{
     CELL_BYTES, CellError, CellReader, Cells, Geometry, HEADER_BYTES, LAST_CELL_STEP, MAX_VOLUMES, cell_offset,
 };
 use crate::ground::pipeline::{Spares, Stopped};
+use crate::ground::wire::Malformed;
 use std::collections::HashMap;
 use std::path::PathBuf;
 

@@ -1,7 +1,7 @@
 //! The tail: the last 128 plaintext bytes of the last cell. It proves that the stream is complete and
 //! says where the index begins.
 
-use super::wire::{Cursor, Malformed};
+use crate::ground::wire::{Cursor, Malformed};
 
 /// Bytes of the tail.
 pub const TAIL_BYTES: usize = 128;

@@ -1,58 +1,18 @@
 //! Writing a sealed archive: compressed frames in, cells ready to be sealed out, the index at the end.
 
-use super::cells::{NotAuthentic, PlainCells};
+use super::cells::PlainCells;
+use super::error::SealError;
 use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
 use super::framing::Framed;
-use super::head::HeadError;
 use super::index::{About, IndexEntry, Place, Root};
 use super::pages::{MakeScratch, PageStore};
 use super::stream::StreamWriter;
 use super::tail::Tail;
-use crate::codecs::block::{Block, CodecError, Compressor, Squeeze};
-use crate::disk::FileError;
-use crate::formats::sealed::volume::WriteError;
-use crate::ground::context::{Context, NoRandomness};
+use crate::codecs::block::{Block, Compressor, Squeeze};
+use crate::ground::context::Context;
 use crate::ground::entry::Totals;
 use crate::ground::pipeline::{Spares, Stopped};
 use std::collections::VecDeque;
-
-/// Why an archive cannot be written.
-#[derive(Debug, thiserror::Error)]
-pub enum SealError {
-    /// Volumes cannot be written.
-    #[error(transparent)]
-    Write(#[from] WriteError),
-    /// The head cannot be made.
-    #[error(transparent)]
-    Head(#[from] HeadError),
-    /// Compression failed.
-    #[error(transparent)]
-    Codec(#[from] CodecError),
-    /// Sealing failed.
-    #[error(transparent)]
-    Seal(#[from] NotAuthentic),
-    /// More entries than one index holds.
-    #[error("too many entries")]
-    TooManyEntries,
-    /// Entries came in another order than that of their paths.
-    #[error("entries out of order")]
-    OutOfOrder,
-    /// Nobody took the cells any more.
-    #[error(transparent)]
-    Stopped(#[from] Stopped),
-}
-
-impl From<FileError> for SealError {
-    fn from(error: FileError) -> Self {
-        Self::Write(error.into())
-    }
-}
-
-impl From<NoRandomness> for SealError {
-    fn from(error: NoRandomness) -> Self {
-        Self::Head(error.into())
-    }
-}
 
 /// A compressed content frame, and the entries that are complete with it.
 #[derive(Debug)]

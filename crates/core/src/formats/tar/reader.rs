@@ -4,15 +4,19 @@
 use super::header::{Header, HeaderFlaw};
 use super::records::Records;
 use super::sparse::{InFront, Map, SparseRecords, behind_header, in_header};
-use super::{BLOCK_BYTES, MAX_RECORDS_BYTES, MAX_UNSTORED_BYTES, TarError};
+use super::{BLOCK_BYTES, MAX_RECORDS_BYTES, MAX_UNSTORED_BYTES};
 use crate::codecs::stream::{Unwrapped, WrappedFile};
+use crate::formats::error::ArchiveError;
 use crate::formats::members::{
     MAX_ENTRIES, MAX_PATHS_BYTES, MAX_SHARING, Member, Refused, RefusedReason, SameName, Tree, path_of,
 };
-use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, ExtractError, Next, hand_over, hand_over_without_content};
+use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, Facts, Next, deliver_file, deliver_without_content};
+use crate::formats::streamed::StreamedError;
 use crate::ground::context::Context;
-use crate::ground::entry::{EntryKind, EntryPath, EntrySink, ListedEntry, MAX_LINK_TARGET_BYTES, Timestamp};
+use crate::ground::entry::{EntryKind, EntryPath, ListedEntry, MAX_LINK_TARGET_BYTES, Timestamp};
+use crate::ground::sink::EntrySink;
 use std::collections::BTreeMap;
+use std::path::PathBuf;
 
 /// A content that several entries share, and that is no longer than this, is kept in memory from one to the next.
 const SHARED_BYTES: u64 = 16 * 1024 * 1024;
@@ -52,7 +56,7 @@ pub struct TarReader {
     /// It ends right behind an entry, without the zeros that mark the end.
     lacks_end: bool,
     /// Why nothing behind its entries is read, where only what is whole was wanted.
-    flaw: Option<TarError>,
+    flaw: Option<StreamedError>,
     /// For each listed entry the place, among all that have content, of the content that is its own; a hard link has
     /// another's.
     contents: Vec<Option<usize>>,
@@ -61,16 +65,16 @@ pub struct TarReader {
 /// Whether what is inside a file begins like a tar archive.
 ///
 /// # Errors
-/// [`TarError`] from the system; what does not decompress is no tar archive.
-pub fn is_tar(file: &WrappedFile, context: &Context<'_>) -> Result<bool, TarError> {
+/// [`StreamedError`] from the system; what does not decompress is no tar archive.
+pub fn is_tar(file: &WrappedFile, context: &Context<'_>) -> Result<bool, StreamedError> {
     let mut block = [0; BLOCK_BYTES];
-    let mut stream = match file.open(context).map_err(TarError::from) {
-        Err(TarError::Damaged) => return Ok(false),
+    let mut stream = match file.open(context).map_err(StreamedError::from) {
+        Err(StreamedError::Damaged) => return Ok(false),
         stream => stream?,
     };
-    match stream.fill(&mut block).map_err(TarError::from) {
+    match stream.fill(&mut block).map_err(StreamedError::from) {
         Ok(BLOCK_BYTES) => Ok(Header::decode(&block).is_ok_and(|header| !header.name.is_empty())),
-        Ok(_) | Err(TarError::Damaged) => Ok(false),
+        Ok(_) | Err(StreamedError::Damaged) => Ok(false),
         Err(error) => Err(error),
     }
 }
@@ -79,8 +83,8 @@ impl TarReader {
     /// Reads the whole archive once, to know what is in it.
     ///
     /// # Errors
-    /// [`TarError`].
-    pub fn open(file: WrappedFile, context: &Context<'_>) -> Result<Self, TarError> {
+    /// [`StreamedError`].
+    pub fn open(file: WrappedFile, context: &Context<'_>) -> Result<Self, StreamedError> {
         let reader = Self::open_what_is_whole(file, context)?;
         match reader.flaw {
             Some(flaw) => Err(flaw),
@@ -91,14 +95,16 @@ impl TarReader {
     /// Reads the archive as far as it is whole: what stands before the first flaw.
     ///
     /// # Errors
-    /// [`TarError`], of the system or where it is no flaw of the archive's.
-    pub fn open_what_is_whole(file: WrappedFile, context: &Context<'_>) -> Result<Self, TarError> {
+    /// [`StreamedError`], of the system or where it is no flaw of the archive's.
+    pub fn open_what_is_whole(file: WrappedFile, context: &Context<'_>) -> Result<Self, StreamedError> {
         let mut walk = Walk::begin(&file, context)?;
         let mut described = Vec::new();
         let mut cut = Vec::new();
         let flaw = match walk.read_all(&mut described, &mut cut) {
             Ok(()) => None,
-            Err(error @ (TarError::File(_) | TarError::Cancelled(_) | TarError::TooMany)) => return Err(error),
+            Err(error @ (StreamedError::File(_) | StreamedError::Cancelled(_) | StreamedError::TooMany)) => {
+                return Err(error);
+            }
             Err(flaw) => Some(flaw),
         };
         let lacks_end = walk.lacks_end;
@@ -115,34 +121,14 @@ impl TarReader {
         Ok(Self { file, tree, lacks_end, flaw, contents })
     }
 
-    /// Whether it ends without the mark of its end: entries may be missing that stood behind.
-    pub const fn lacks_end(&self) -> bool {
-        self.lacks_end
-    }
-
-    /// Why nothing is read behind what is here, if it was opened so.
-    pub const fn flaw(&self) -> Option<&TarError> {
-        self.flaw.as_ref()
-    }
-
-    /// What is not extracted, and why.
-    pub fn refused(&self) -> &[Refused] {
-        &self.tree.refused
-    }
-
-    /// Where it is, and how it is compressed.
-    pub fn file(&self) -> &WrappedFile {
-        &self.file
-    }
-
-    /// Hands over contents in one pass through the archive, and a further one for each large content that several entries
+    /// Delivers contents in one pass through the archive, and a further one for each large content that several entries
     /// share: no more than [`MAX_SHARING`] in all.
-    fn hand_over_contents<S: EntrySink + ?Sized>(
+    fn deliver_contents(
         &self,
         files: &[usize],
-        sink: &mut S,
+        sink: &mut dyn EntrySink,
         context: &Context<'_>,
-    ) -> Result<(), ExtractError<TarError, S::Error>> {
+    ) -> Result<(), StreamedError> {
         let mut wanted: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
         // The last of them is handed over first.
         for place in files.iter().rev() {
@@ -151,29 +137,29 @@ impl TarReader {
             }
         }
         while !wanted.is_empty() {
-            wanted = self.hand_over_pass(wanted, sink, context)?;
+            wanted = self.deliver_pass(wanted, sink, context)?;
         }
         Ok(())
     }
 
     /// One pass; what is still wanted after it.
-    fn hand_over_pass<S: EntrySink + ?Sized>(
+    fn deliver_pass(
         &self,
         mut wanted: BTreeMap<usize, Vec<usize>>,
-        sink: &mut S,
+        sink: &mut dyn EntrySink,
         context: &Context<'_>,
-    ) -> Result<BTreeMap<usize, Vec<usize>>, ExtractError<TarError, S::Error>> {
+    ) -> Result<BTreeMap<usize, Vec<usize>>, StreamedError> {
         let mut left = BTreeMap::new();
         let mut walk = Walk::begin(&self.file, context)?;
         for number in 0.. {
             if wanted.is_empty() {
                 break;
             }
-            let described = walk.next()?.ok_or(TarError::Changed)?;
+            let described = walk.next()?.ok_or(StreamedError::Changed)?;
             if let Some(mut places) = wanted.remove(&number) {
                 let size = described.size;
                 if places.iter().any(|place| self.tree.listed[*place].content.size != size) {
-                    return Err(TarError::Changed.into());
+                    return Err(StreamedError::Changed);
                 }
                 let mut spread = Spread::new(&mut walk, described.map);
                 if places.len() > 1 && size <= SHARED_BYTES {
@@ -181,11 +167,11 @@ impl TarReader {
                     for place in places.drain(..).rev() {
                         let mut rest = whole.iter();
                         let read = |buffer: &mut [u8]| Ok(rest.next().map_or(Next::Bytes(0), |kept| kept.next(buffer)));
-                        hand_over(&self.tree.listed[place], sink, context, || TarError::Changed, read)?;
+                        deliver_file(&self.tree.listed[place], sink, context, || StreamedError::Changed, read)?;
                     }
                 } else if let Some(place) = places.pop() {
                     let listed = &self.tree.listed[place];
-                    hand_over(listed, sink, context, || TarError::Changed, |buffer| spread.read(buffer))?;
+                    deliver_file(listed, sink, context, || StreamedError::Changed, |buffer| spread.read(buffer))?;
                 }
                 if !places.is_empty() {
                     left.insert(number, places);
@@ -198,20 +184,32 @@ impl TarReader {
 }
 
 impl ArchiveReader for TarReader {
-    type Error = TarError;
-
     fn entries(&self) -> &[ListedEntry] {
         &self.tree.listed
     }
 
-    fn extract_some<S: EntrySink + ?Sized>(
+    fn paths(&self) -> Vec<PathBuf> {
+        vec![self.file.path.clone()]
+    }
+
+    fn refused(&self) -> &[Refused] {
+        &self.tree.refused
+    }
+
+    fn facts(&self) -> Facts {
+        let has_flaw = self.flaw.is_some();
+        let may_lack_the_end = self.lacks_end || has_flaw;
+        Facts { methods: self.file.wrapping.names(), has_flaw, may_lack_the_end, ..Facts::default() }
+    }
+
+    fn extract_some(
         &mut self,
         wanted: &[usize],
-        sink: &mut S,
+        sink: &mut dyn EntrySink,
         context: &Context<'_>,
-    ) -> Result<(), ExtractError<TarError, S::Error>> {
-        let files = hand_over_without_content(&self.tree.listed, wanted, sink).map_err(ExtractError::Sink)?;
-        self.hand_over_contents(&files, sink, context)
+    ) -> Result<(), ArchiveError> {
+        let files = deliver_without_content(&self.tree.listed, wanted, sink)?;
+        Ok(self.deliver_contents(&files, sink, context)?)
     }
 }
 
@@ -286,7 +284,7 @@ impl<'w, 'a> Spread<'w, 'a> {
     }
 
     /// All of it, which is known not to be long.
-    fn whole(&mut self) -> Result<Vec<Kept>, TarError> {
+    fn whole(&mut self) -> Result<Vec<Kept>, StreamedError> {
         let mut whole = Vec::new();
         let mut buffer = vec![0; CONTENT_BYTES];
         loop {
@@ -299,7 +297,7 @@ impl<'w, 'a> Spread<'w, 'a> {
     }
 
     /// What comes next.
-    fn read(&mut self, buffer: &mut [u8]) -> Result<Next, TarError> {
+    fn read(&mut self, buffer: &mut [u8]) -> Result<Next, StreamedError> {
         let Some(map) = &self.map else { return Ok(Next::Bytes(self.walk.content(buffer)?)) };
         while map.parts.get(self.part).is_some_and(|part| self.at >= part.at.saturating_add(part.bytes)) {
             self.part += 1;
@@ -356,7 +354,7 @@ struct Walk<'a> {
 }
 
 impl<'a> Walk<'a> {
-    fn begin(file: &WrappedFile, context: &'a Context<'a>) -> Result<Self, TarError> {
+    fn begin(file: &WrappedFile, context: &'a Context<'a>) -> Result<Self, StreamedError> {
         Ok(Self {
             stream: file.open(context)?,
             global: Records::default(),
@@ -368,12 +366,12 @@ impl<'a> Walk<'a> {
     }
 
     /// Every entry, and the name of one whose content ends before it should.
-    fn read_all(&mut self, described: &mut Vec<Described>, cut: &mut Vec<Vec<u8>>) -> Result<(), TarError> {
+    fn read_all(&mut self, described: &mut Vec<Described>, cut: &mut Vec<Vec<u8>>) -> Result<(), StreamedError> {
         let mut names_bytes = 0_usize;
         while let Some(entry) = self.next()? {
             names_bytes = names_bytes.saturating_add(entry.name.len() + entry.link.len());
             if described.len() >= MAX_ENTRIES || names_bytes > MAX_PATHS_BYTES {
-                return Err(TarError::TooMany);
+                return Err(StreamedError::TooMany);
             }
             let whole = self.pass_over();
             if whole.is_err() {
@@ -387,7 +385,7 @@ impl<'a> Walk<'a> {
     }
 
     /// The next entry; `None` at the end. What came before it has been read or passed over.
-    fn next(&mut self) -> Result<Option<Described>, TarError> {
+    fn next(&mut self) -> Result<Option<Described>, StreamedError> {
         let (mut own, mut long_name, mut long_link) = (Records::default(), None, None);
         loop {
             let at = self.stream.position();
@@ -405,7 +403,7 @@ impl<'a> Walk<'a> {
                     let has_content = !matches!(kind, HARD_LINK | LINK | b'3' | b'4' | FOLDER | b'6');
                     self.follow(if has_content { size } else { 0 });
                     let whole = Timestamp { seconds: header.modified, nanoseconds: 0 };
-                    let malformed = TarError::Malformed { what: "map of holes", at };
+                    let malformed = StreamedError::Malformed { what: "map of holes", at };
                     let map = match &said.sparse {
                         _ if kind == SPARSE => Some(self.map_behind(&block)?.ok_or(malformed)?),
                         Some(records) => Some(self.map_of(records)?.ok_or(malformed)?),
@@ -429,12 +427,12 @@ impl<'a> Walk<'a> {
     }
 
     /// The map of a file whose header has it, with the blocks behind that; `None` where it is malformed.
-    fn map_behind(&mut self, block: &[u8; BLOCK_BYTES]) -> Result<Option<Map>, TarError> {
+    fn map_behind(&mut self, block: &[u8; BLOCK_BYTES]) -> Result<Option<Map>, StreamedError> {
         let Some((mut numbers, mut goes_on, real_size)) = in_header(block) else { return Ok(None) };
         while goes_on {
             let mut block = [0; BLOCK_BYTES];
             if self.stream.fill(&mut block)? < BLOCK_BYTES {
-                return Err(TarError::CutShort);
+                return Err(StreamedError::CutShort);
             }
             match behind_header(&block, &mut numbers) {
                 Some(more) => goes_on = more,
@@ -445,7 +443,7 @@ impl<'a> Walk<'a> {
     }
 
     /// The map that records tell, or that stands in front of the content; `None` where it is malformed.
-    fn map_of(&mut self, records: &SparseRecords) -> Result<Option<Map>, TarError> {
+    fn map_of(&mut self, records: &SparseRecords) -> Result<Option<Map>, StreamedError> {
         let Some(real_size) = records.real_size else { return Ok(None) };
         if !records.in_front {
             return Ok(Map::new(&records.numbers, real_size, self.content));
@@ -469,7 +467,7 @@ impl<'a> Walk<'a> {
         Ok(Map::new(map.numbers(), real_size, self.content))
     }
 
-    fn header(&mut self) -> Result<Option<(Header, [u8; BLOCK_BYTES])>, TarError> {
+    fn header(&mut self) -> Result<Option<(Header, [u8; BLOCK_BYTES])>, StreamedError> {
         let at = self.stream.position();
         let mut block = [0; BLOCK_BYTES];
         match self.stream.fill(&mut block)? {
@@ -479,20 +477,20 @@ impl<'a> Walk<'a> {
                 return Ok(None);
             }
             BLOCK_BYTES => {}
-            _ => return Err(TarError::CutShort),
+            _ => return Err(StreamedError::CutShort),
         }
         if block == [0; BLOCK_BYTES] {
             return self.end().map(|()| None);
         }
         Header::decode(&block).map(|header| Some((header, block))).map_err(|flaw| match flaw {
-            HeaderFlaw::Sum => TarError::Header(at),
-            HeaderFlaw::Number => TarError::Malformed { what: "header", at },
+            HeaderFlaw::Sum => StreamedError::Header(at),
+            HeaderFlaw::Number => StreamedError::Malformed { what: "header", at },
         })
     }
 
     /// A block of zeros is the end; some writers leave out the second one. What the compression keeps for the end of its
     /// stream, a checksum say, is behind that.
-    fn end(&mut self) -> Result<(), TarError> {
+    fn end(&mut self) -> Result<(), StreamedError> {
         let mut block = [0; BLOCK_BYTES];
         while self.stream.fill(&mut block)? > 0 {}
         Ok(())
@@ -504,21 +502,21 @@ impl<'a> Walk<'a> {
     }
 
     /// The next bytes of the content; none at its end.
-    fn content(&mut self, buffer: &mut [u8]) -> Result<usize, TarError> {
+    fn content(&mut self, buffer: &mut [u8]) -> Result<usize, StreamedError> {
         let room = usize::try_from(self.content).unwrap_or(usize::MAX).min(buffer.len());
         if room == 0 {
             return Ok(0);
         }
         let read = self.stream.read(&mut buffer[..room])?;
         if read == 0 {
-            return Err(TarError::CutShort);
+            return Err(StreamedError::CutShort);
         }
         self.content -= read as u64;
         Ok(read)
     }
 
     /// Passes over what is left of the content and its last block.
-    fn pass_over(&mut self) -> Result<(), TarError> {
+    fn pass_over(&mut self) -> Result<(), StreamedError> {
         // The same buffer for every entry: there may be very many small ones.
         let mut buffer = std::mem::take(&mut self.spare);
         buffer.resize(CONTENT_BYTES, 0);
@@ -530,10 +528,10 @@ impl<'a> Walk<'a> {
     }
 
     /// All of a content that belongs to the next header.
-    fn whole(&mut self) -> Result<Vec<u8>, TarError> {
+    fn whole(&mut self) -> Result<Vec<u8>, StreamedError> {
         let at = self.stream.position();
         if self.content > MAX_RECORDS_BYTES {
-            return Err(TarError::Malformed { what: "length of extended records", at });
+            return Err(StreamedError::Malformed { what: "length of extended records", at });
         }
         let mut all = vec![0; usize::try_from(self.content).unwrap_or(0)];
         let mut filled = 0;
@@ -544,13 +542,13 @@ impl<'a> Walk<'a> {
         Ok(all)
     }
 
-    fn records(&mut self) -> Result<Records, TarError> {
+    fn records(&mut self) -> Result<Records, StreamedError> {
         let at = self.stream.position();
-        Records::read(&self.whole()?).ok_or(TarError::Malformed { what: "extended record", at })
+        Records::read(&self.whole()?).ok_or(StreamedError::Malformed { what: "extended record", at })
     }
 
     /// A name of its own content, up to its zero.
-    fn text(&mut self) -> Result<Vec<u8>, TarError> {
+    fn text(&mut self) -> Result<Vec<u8>, StreamedError> {
         let mut text = self.whole()?;
         let length = text.iter().position(|byte| *byte == 0).unwrap_or(text.len());
         text.truncate(length);

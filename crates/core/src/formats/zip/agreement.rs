@@ -14,6 +14,7 @@ use super::segments::Segments;
 use super::times;
 use crate::disk::FileError;
 use crate::formats::members::{Member, RefusedReason};
+use crate::formats::reader::Encryption;
 use crate::ground::entry::{EntryKind, Timestamp};
 use crate::ground::wire::{Cursor, Malformed};
 use std::io;
@@ -23,17 +24,6 @@ const AES_FIELD_BYTES: usize = 7;
 
 /// Systems whose attributes hold POSIX modes (section 4.4.2).
 const POSIX_HOSTS: [u8; 2] = [3, 19];
-
-/// How an entry is encrypted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Encryption {
-    /// Not at all: a CRC finds accidents, and nothing finds more.
-    None,
-    /// With the old cipher, which withstands nobody.
-    Old,
-    /// With AES and an authentication code.
-    Aes,
-}
 
 /// Where an entry's content is, and what it must come to.
 #[derive(Debug, Clone)]

@@ -13,28 +13,6 @@ use std::path::{Path, PathBuf};
 /// Signatures with which a ZIP archive, or its first part, begins (sections 4.3.7, 4.3.16, 8.5.3 and 8.5.4).
 const BEGINNINGS: [&[u8; 4]; 4] = [b"PK\x03\x04", b"PK\x05\x06", b"PK\x07\x08", b"PK00"];
 
-/// Why the parts are not all here.
-#[derive(Debug, thiserror::Error)]
-pub enum PartsError {
-    /// These parts are missing.
-    #[error("parts {missing:?} are missing")]
-    Missing {
-        /// Their numbers, from 1.
-        missing: Vec<u32>,
-        /// How many there are, where that is known.
-        count: Option<u32>,
-    },
-    /// The archive cannot be read.
-    #[error(transparent)]
-    Zip(#[from] ZipError),
-}
-
-impl From<FileError> for PartsError {
-    fn from(error: FileError) -> Self {
-        Self::Zip(error.into())
-    }
-}
-
 /// Whether a file is a ZIP archive, or a part of one: by how it begins, and, where something stands in front, by how it ends.
 ///
 /// # Errors
@@ -60,6 +38,17 @@ fn is_named_part(path: &Path) -> Result<bool, FileError> {
     if part_number(&name).is_some() || has_zip_before_number(&name) { Ok(true) } else { is_last() }
 }
 
+/// What follows the names of the parts of an archive of so many, in order: `.zip` alone, or `.z01`, `.z02`, …, `.zip` (section 8.3.1).
+pub fn suffixes(parts: usize) -> impl Iterator<Item = String> {
+    (1..=parts).map(move |number| if number == parts { ".zip".to_owned() } else { format!(".z{number:02}") })
+}
+
+/// Whether this follows the name of a part that is not the last one.
+pub fn is_part_suffix(suffix: &str) -> bool {
+    let digits = suffix.strip_prefix(".z").filter(|digits| digits.len() >= 2);
+    digits.is_some_and(|digits| digits.bytes().all(|byte| byte.is_ascii_digit()))
+}
+
 /// The number of a part: `name.z01`.
 fn part_number(name: &[u8]) -> Option<u32> {
     let dot = name.iter().rposition(|byte| *byte == b'.')?;
@@ -76,8 +65,8 @@ fn has_zip_before_number(name: &[u8]) -> bool {
 /// Opens an archive with all its parts, from any one of them.
 ///
 /// # Errors
-/// [`PartsError`].
-pub fn open_parts(path: &Path) -> Result<Segments, PartsError> {
+/// [`ZipError`].
+pub fn open_parts(path: &Path) -> Result<Segments, ZipError> {
     let path = absolute(path);
     let name = path.file_name().unwrap_or_default().to_owned();
     let lower = name.as_bytes().to_ascii_lowercase();
@@ -85,7 +74,9 @@ pub fn open_parts(path: &Path) -> Result<Segments, PartsError> {
         return open_pieces(&path, &name);
     }
     let last = match part_number(&lower) {
-        Some(_) => Siblings::of(&path)?.find(b"zip").ok_or(PartsError::Missing { missing: Vec::new(), count: None })?,
+        Some(_) => {
+            Siblings::of(&path)?.find(b"zip").ok_or(ZipError::MissingParts { missing: Vec::new(), count: None })?
+        }
         None => path,
     };
     let segments = Segments::open(&[&last])?;
@@ -99,23 +90,23 @@ pub fn open_parts(path: &Path) -> Result<Segments, PartsError> {
         (1..parts).map(|number| (number, siblings.find(format!("z{number:02}").as_bytes()))).collect();
     let missing: Vec<u32> = found.iter().filter(|(_, path)| path.is_none()).map(|(number, _)| *number).collect();
     if !missing.is_empty() {
-        return Err(PartsError::Missing { missing, count: Some(parts) });
+        return Err(ZipError::MissingParts { missing, count: Some(parts) });
     }
     let all: Vec<PathBuf> = found.into_iter().filter_map(|(_, path)| path).chain([last]).collect();
     Ok(Segments::open(&all)?)
 }
 
 /// Plain pieces: one behind the other they are the archive.
-fn open_pieces(path: &Path, name: &OsStr) -> Result<Segments, PartsError> {
+fn open_pieces(path: &Path, name: &OsStr) -> Result<Segments, ZipError> {
     let folder = path.parent().unwrap_or(Path::new("/"));
     let row = Row::of(name, &Folder::open(folder)?.names()?);
-    let row = row.ok_or(PartsError::Missing { missing: Vec::new(), count: None })?;
+    let row = row.ok_or(ZipError::MissingParts { missing: Vec::new(), count: None })?;
     let first = row.first();
     let last = row.names.keys().next_back().copied().unwrap_or(first);
     let last = row.count.map_or(last, |count| (first + count).saturating_sub(1));
     let missing: Vec<u32> = (first..=last).filter(|number| !row.names.contains_key(number)).collect();
     if !missing.is_empty() {
-        return Err(PartsError::Missing { missing, count: row.count });
+        return Err(ZipError::MissingParts { missing, count: row.count });
     }
     let paths: Vec<PathBuf> = row.names.values().filter_map(|names| Some(folder.join(names.first()?))).collect();
     Ok(Segments::open(&paths)?)

@@ -1,18 +1,21 @@
 //! Reading: the directory becomes a tree of entries, each held to its own header; content comes out checked.
 
 use super::ZipError;
-use super::agreement::{Cipher, Encryption, Stored, compared, lie_apart, member, place_of};
+use super::agreement::{Cipher, Stored, compared, lie_apart, member, place_of};
 use super::cipher::{AesReader, OldReader};
 use super::cover::{cover_among, uncovered};
 use super::directory::{End, find_end, read_directory, read_local};
 use super::segments::Segments;
+use crate::formats::error::ArchiveError;
 use crate::formats::members::{Refused, SameName, Tree};
-use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, ExtractError};
-use crate::ground::context::{Context, Progress};
-use crate::ground::entry::{Content, EntryKind, EntrySink, ListedEntry, MAX_LINK_TARGET_BYTES};
-use crate::ground::secrets::Password;
+use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, Encryption, Facts};
+use crate::ground::context::{Cancelled, Context, Progress};
+use crate::ground::entry::{Content, EntryKind, ListedEntry, MAX_LINK_TARGET_BYTES};
+use crate::ground::secrets::{Credentials, Password};
+use crate::ground::sink::EntrySink;
 use crate::ground::wire::Malformed;
 use std::io::{self, Read};
+use std::path::{Path, PathBuf};
 
 /// An open archive.
 pub struct ZipReader {
@@ -70,62 +73,29 @@ impl ZipReader {
         Ok(reader)
     }
 
-    /// The same archive, with the password. It is tried on the first entry that is encrypted. What is under a cover is read to
-    /// its end first, and stands for the archive from then on.
+    /// The same archive, with the password.
     ///
     /// # Errors
     /// [`ZipError::WrongPassword`], or what reading comes upon.
-    pub fn unlocked(self, password: Password, context: &Context<'_>) -> Result<Self, ZipError> {
+    pub fn with_password(&self, password: &Password, context: &Context<'_>) -> Result<Self, ZipError> {
+        let segments = self.segments.reopened()?;
+        if self.uncovered {
+            return Self::open(segments, None, context)?.with_password(password, context);
+        }
         if let Some(cover) = cover_among(&self.stored) {
-            let inside = uncovered(self.segments, cover, &password, context)?;
-            return Ok(Self { uncovered: true, ..Self::open(inside, Some(password), context)? });
+            let inside = uncovered(segments, cover, password, context)?;
+            return Ok(Self { uncovered: true, ..Self::open(inside, Some(password.clone()), context)? });
         }
-        let Some(first) = self.contents().find(|stored| stored.cipher.encryption() != Encryption::None) else {
-            return Ok(self);
-        };
-        let data = self.segments.range(first.data_at, first.compressed);
-        match first.cipher {
-            Cipher::Aes(strength) => AesReader::new(data, strength, password.as_bytes()).map(drop),
-            Cipher::Old { check } => OldReader::new(data, password.as_bytes(), check).map(drop),
-            Cipher::None => Ok(()),
+        if let Some(first) = self.contents().find(|stored| stored.cipher.encryption() != Encryption::None) {
+            let data = segments.range(first.data_at, first.compressed);
+            match first.cipher {
+                Cipher::Aes(strength) => AesReader::new(data, strength, password.as_bytes()).map(drop),
+                Cipher::Old { check } => OldReader::new(data, password.as_bytes(), check).map(drop),
+                Cipher::None => Ok(()),
+            }
+            .map_err(|error| first.cipher_error(error))?;
         }
-        .map_err(|error| first.cipher_error(error))?;
-        Self::open(self.segments, Some(password), context)
-    }
-
-    /// What is not extracted, and why.
-    pub fn refused(&self) -> &[Refused] {
-        &self.tree.refused
-    }
-
-    /// The password that it was unlocked with.
-    pub fn password(&self) -> Option<&Password> {
-        self.password.as_ref()
-    }
-
-    /// The sender's words behind the directory.
-    pub fn comment(&self) -> &[u8] {
-        &self.end.comment
-    }
-
-    /// Bytes that stand in front of the archive, as a program that extracts itself has them.
-    pub fn bytes_in_front(&self) -> u64 {
-        self.end.before
-    }
-
-    /// The files that it is read from.
-    pub fn segments(&self) -> &Segments {
-        &self.segments
-    }
-
-    /// Whether anything in it is encrypted.
-    pub fn is_encrypted(&self) -> bool {
-        self.encryptions().iter().any(|encryption| *encryption != Encryption::None)
-    }
-
-    /// Whether names, sizes and dates are hidden too from whoever has not the password.
-    pub fn hides_names(&self) -> bool {
-        self.uncovered || self.is_covered()
+        Self::open(segments, Some(password.clone()), context)
     }
 
     /// Whether nothing is seen of what is inside, for want of the password.
@@ -133,8 +103,11 @@ impl ZipReader {
         cover_among(&self.stored).is_some()
     }
 
-    /// How content is encrypted, each way that occurs.
-    pub fn encryptions(&self) -> Vec<Encryption> {
+    fn hides_names(&self) -> bool {
+        self.uncovered || self.is_covered()
+    }
+
+    fn encryptions(&self) -> Vec<Encryption> {
         if self.hides_names() {
             return vec![Encryption::Aes];
         }
@@ -144,8 +117,7 @@ impl ZipReader {
         found
     }
 
-    /// The methods that occur.
-    pub fn methods(&self) -> Vec<&'static str> {
+    fn methods(&self) -> Vec<&'static str> {
         let mut found: Vec<&'static str> = self.contents().map(|stored| stored.method.name()).collect();
         found.sort_unstable();
         found.dedup();
@@ -158,15 +130,6 @@ impl ZipReader {
         files.filter_map(|(_, member)| self.stored.get((*member)?))
     }
 
-    /// The share that compression left of each entry.
-    pub fn kept_shares(&self) -> Vec<f64> {
-        let share = |member: &Option<usize>| {
-            let stored = member.and_then(|member| self.stored.get(member)).filter(|stored| stored.size > 0);
-            stored.map_or(1.0, |stored| (stored.compressed as f64 / stored.size as f64).min(1.0))
-        };
-        self.tree.members.iter().map(share).collect()
-    }
-
     /// Where a link leads; nowhere that could be told, where a password is needed and none is given.
     fn link_target(&self, place: usize) -> Result<Vec<u8>, ZipError> {
         let stored = &self.stored[place];
@@ -176,21 +139,16 @@ impl ZipReader {
         let mut target = Vec::new();
         let read = self.read(stored, |bytes| {
             target.extend_from_slice(bytes);
-            Ok::<(), ZipError>(())
+            Ok(())
         });
         match read {
-            Err(ExtractError::Archive(ZipError::NeedsPassword)) => Ok(Vec::new()),
-            Err(ExtractError::Archive(error) | ExtractError::Sink(error)) => Err(error),
-            Ok(_) => Ok(target),
+            Err(ZipError::NeedsPassword) => Ok(Vec::new()),
+            read => read.map(|_| target),
         }
     }
 
     /// Reads an entry's content to its end, checks it, and says what it came to.
-    fn read<S>(
-        &self,
-        stored: &Stored,
-        take: impl FnMut(&[u8]) -> Result<(), S>,
-    ) -> Result<Content, ExtractError<ZipError, S>> {
+    fn read(&self, stored: &Stored, take: impl FnMut(&[u8]) -> Result<(), Cancelled>) -> Result<Content, ZipError> {
         let password = || self.password.as_ref().map(Password::as_bytes).ok_or(ZipError::NeedsPassword);
         let mut pump = Pump { stored, take };
         match stored.cipher {
@@ -207,56 +165,95 @@ impl ZipReader {
                 let data = AesReader::new(data, strength, password()?).map_err(|error| stored.cipher_error(error))?;
                 let (content, data) = pump.through(data)?;
                 if !data.has_code(&stored.code(&self.segments)?) {
-                    return Err(stored.damaged("its authentication code is wrong").into());
+                    return Err(stored.damaged("its authentication code is wrong"));
                 }
                 Ok(content)
             }
         }
     }
 
-    fn hand_over<S: EntrySink + ?Sized>(
-        &self,
-        place: usize,
-        sink: &mut S,
-        context: &Context<'_>,
-    ) -> Result<(), ExtractError<ZipError, S::Error>> {
+    fn deliver(&self, place: usize, sink: &mut dyn EntrySink, context: &Context<'_>) -> Result<(), ZipError> {
         let entry = &self.tree.listed[place].entry;
         context.tell(Progress::Entry(&entry.path));
-        sink.begin(entry).map_err(ExtractError::Sink)?;
+        sink.begin(entry)?;
         let stored = self.tree.members[place].and_then(|member| self.stored.get(member));
         let content = match stored.filter(|_| entry.kind == EntryKind::File) {
             None => Content::default(),
-            Some(stored) => self
-                .read(stored, |bytes| {
-                    context.go_on().map_err(|error| ExtractError::Archive(error.into()))?;
-                    context.tell(Progress::Advance(bytes.len() as u64));
-                    sink.content(bytes).map_err(ExtractError::Sink)
-                })
-                .map_err(|error| match error {
-                    ExtractError::Archive(error) => ExtractError::Archive(error),
-                    ExtractError::Sink(error) => error,
-                })?,
+            Some(stored) => self.read(stored, |bytes| {
+                context.go_on()?;
+                context.tell(Progress::Advance(bytes.len() as u64));
+                sink.content(bytes)
+            })?,
         };
-        sink.end(entry, &content).map_err(ExtractError::Sink)
+        Ok(sink.end(entry, &content)?)
     }
 }
 
 impl ArchiveReader for ZipReader {
-    type Error = ZipError;
-
     fn entries(&self) -> &[ListedEntry] {
         &self.tree.listed
     }
 
-    fn extract_some<S: EntrySink + ?Sized>(
+    fn paths(&self) -> Vec<PathBuf> {
+        self.segments.paths().map(Path::to_owned).collect()
+    }
+
+    fn refused(&self) -> &[Refused] {
+        &self.tree.refused
+    }
+
+    fn facts(&self) -> Facts {
+        Facts {
+            message: String::from_utf8_lossy(&self.end.comment).into_owned(),
+            bytes_in_front: self.end.before,
+            methods: self.methods(),
+            encryptions: self.encryptions(),
+            hides_names: self.hides_names(),
+            is_covered: self.is_covered(),
+            // Parts are found by their names.
+            needs_names: self.segments.paths().count() > 1,
+            ..Facts::default()
+        }
+    }
+
+    fn is_secret(&self) -> bool {
+        self.encryptions().iter().any(|encryption| *encryption != Encryption::None)
+    }
+
+    fn password(&self) -> Option<&Password> {
+        self.password.as_ref()
+    }
+
+    /// The password is tried on the first entry that is encrypted. What is under a cover is read to its end first, and stands
+    /// for the archive from then on.
+    fn unlocked(
+        &self,
+        credentials: &Credentials,
+        context: &Context<'_>,
+    ) -> Result<Box<dyn ArchiveReader>, ArchiveError> {
+        if credentials.key_file.is_some() {
+            return Err(ArchiveError::NoKeyFile);
+        }
+        Ok(Box::new(self.with_password(&credentials.password, context)?))
+    }
+
+    fn kept_shares(&self) -> Vec<Option<f64>> {
+        let share = |member: &Option<usize>| {
+            let stored = member.and_then(|member| self.stored.get(member)).filter(|stored| stored.size > 0);
+            Some(stored.map_or(1.0, |stored| (stored.compressed as f64 / stored.size as f64).min(1.0)))
+        };
+        self.tree.members.iter().map(share).collect()
+    }
+
+    fn extract_some(
         &mut self,
         wanted: &[usize],
-        sink: &mut S,
+        sink: &mut dyn EntrySink,
         context: &Context<'_>,
-    ) -> Result<(), ExtractError<ZipError, S::Error>> {
+    ) -> Result<(), ArchiveError> {
         for place in wanted.iter().filter(|place| **place < self.tree.listed.len()) {
-            context.go_on().map_err(ZipError::from)?;
-            self.hand_over(*place, sink, context)?;
+            context.go_on()?;
+            self.deliver(*place, sink, context)?;
         }
         Ok(())
     }
@@ -268,12 +265,9 @@ struct Pump<'a, T> {
     take: T,
 }
 
-impl<T> Pump<'_, T> {
+impl<T: FnMut(&[u8]) -> Result<(), Cancelled>> Pump<'_, T> {
     /// Decompresses data to its end, and gives it back when all of it was read. Not a byte more comes out than is declared.
-    fn through<R: Read, S>(&mut self, mut data: R) -> Result<(Content, R), ExtractError<ZipError, S>>
-    where
-        T: FnMut(&[u8]) -> Result<(), S>,
-    {
+    fn through<R: Read>(&mut self, mut data: R) -> Result<(Content, R), ZipError> {
         let stored = self.stored;
         let (mut crc, mut digest, mut size) = (crc32fast::Hasher::new(), blake3::Hasher::new(), 0_u64);
         let mut decoder =
@@ -284,24 +278,24 @@ impl<T> Pump<'_, T> {
                 Ok(0) => break,
                 Ok(read) => &buffer[..read],
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
-                Err(error) => return Err(stored.read_error(error).into()),
+                Err(error) => return Err(stored.read_error(error)),
             };
             size += read.len() as u64;
             if size > stored.size {
-                return Err(stored.damaged("it comes to more bytes than it declares").into());
+                return Err(stored.damaged("it comes to more bytes than it declares"));
             }
             crc.update(read);
             digest.update(read);
-            (self.take)(read).map_err(ExtractError::Sink)?;
+            (self.take)(read)?;
         }
         drop(decoder);
         // What the decompressor left over: the code is over all of it.
         io::copy(&mut data, &mut io::sink()).map_err(|error| stored.read_error(error))?;
         if size != stored.size {
-            return Err(stored.damaged("it comes to fewer bytes than it declares").into());
+            return Err(stored.damaged("it comes to fewer bytes than it declares"));
         }
         if stored.crc.is_some_and(|expected| crc.finalize() != expected) {
-            return Err(stored.damaged("its checksum is wrong").into());
+            return Err(stored.damaged("its checksum is wrong"));
         }
         Ok((Content { size, digest: *digest.finalize().as_bytes(), ..Content::default() }, data))
     }

@@ -41,6 +41,14 @@ impl Segments {
         Ok(segments)
     }
 
+    /// The same files, opened once more.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub(super) fn reopened(&self) -> Result<Self, FileError> {
+        Self::open(&self.paths().collect::<Vec<_>>())
+    }
+
     /// So many bytes from a place on, deciphered: one file, wherever they lie.
     pub(super) fn deciphered(self, at: u64, length: u64, key: EntryKey) -> Self {
         Self { files: self.files, length, covered: Some((key, at)) }

@@ -1,15 +1,17 @@
 //! Verifying an unlocked archive to the last byte, without writing anything.
 
-use crate::formats::sealed::{ExtractError, SealedError, SealedReader, Totals};
+use crate::formats::error::ArchiveError;
+use crate::formats::reader::ArchiveReader;
 use crate::ground::context::{Context, Phase, Progress};
-use crate::ground::entry::{Content, Entry, OnlyEnds};
+use crate::ground::entry::{Content, Entry, Totals};
+use crate::ground::sink::OnlyEnds;
 
-/// Reads every byte of the stream: compares every cell's check, authenticates the cell, decompresses every frame,
+/// Reads every byte of the archive. Of a sealed one: compares every cell's check, authenticates the cell, decompresses every frame,
 /// compares every record with the index and every file's digest. Counts what was verified.
 ///
 /// # Errors
-/// [`SealedError`], the first thing that is not right.
-pub fn verify_contents(archive: &mut SealedReader, context: &Context<'_>) -> Result<Totals, SealedError> {
+/// [`ArchiveError`], the first thing that is not right.
+pub fn verify_contents(archive: &mut dyn ArchiveReader, context: &Context<'_>) -> Result<Totals, ArchiveError> {
     context.tell(Progress::Begin(Phase::Verifying, archive.totals().content_bytes));
     archive.compare_checks();
     let mut verified = Totals::default();
@@ -17,9 +19,5 @@ pub fn verify_contents(archive: &mut SealedReader, context: &Context<'_>) -> Res
     let mut count = OnlyEnds::telling(|entry: &Entry, content: &Content| verified.add(entry.kind, content.size));
     let outcome = archive.extract(&mut count, context);
     context.tell(Progress::End);
-    match outcome {
-        Ok(()) => Ok(verified),
-        Err(ExtractError::Archive(error)) => Err(error),
-        Err(ExtractError::Sink(never)) => match never {},
-    }
+    outcome.map(|()| verified)
 }

@@ -1,8 +1,9 @@
 //! Reading every content of an archive in an open format to its end, and naming those that are not whole.
 
-use crate::formats::archive::{Archive, ArchiveError};
+use crate::formats::archive::Archive;
+use crate::formats::error::ArchiveError;
 use crate::formats::iso::IsoError;
-use crate::formats::reader::{ArchiveReader as _, verify_some};
+use crate::formats::reader::verify_some;
 use crate::formats::zip::ZipError;
 use crate::ground::context::{Context, Phase, Progress};
 
@@ -26,11 +27,11 @@ pub fn damaged_contents(archive: &mut Archive, context: &Context<'_>) -> Result<
     let mut damaged = Vec::new();
     let all: Vec<usize> = (0..archive.entries().len()).collect();
     // A format without a directory is read in one go: to each entry by itself it would be read from its beginning again.
-    let at_once = if matches!(archive, Archive::Zip(_) | Archive::DiscImage(_)) { 1 } else { all.len().max(1) };
+    let at_once = if archive.format.abilities.direct { 1 } else { all.len().max(1) };
     for places in all.chunks(at_once) {
         context.go_on()?;
         let place = places.first().copied().unwrap_or(0);
-        match verify_some(archive, places, context) {
+        match verify_some(&mut **archive, places, context) {
             Ok(()) => {}
             Err(ArchiveError::Zip(ZipError::Damaged { name, what, .. })) => {
                 damaged.push(DamagedEntry { place, name, what })

@@ -1,24 +1,15 @@
 //! What is handed over, of whatever format: files that were found whole, each with the name that it gets; and whether
 //! copies of them are what they were.
 
-use super::{HandoverError, HandoverRequest, NoteFields};
+use super::{HandoverError, HandoverRequest, NoteFields, Package};
 use crate::disk::{FileAction, FileError};
 use crate::disk::{Sha256Sum, sum_of};
-use crate::formats::archive::{Archive, ArchiveError};
-use crate::formats::sealed::key_of_open_to_all;
+use crate::formats::archive::Archive;
 use crate::formats::sealed::volume::{VolumeFile, VolumeSet, names};
 use crate::ground::context::Context;
 use crate::tasks::check::{damaged_contents, inspect};
 use std::ffi::{OsStr, OsString};
 use std::path::PathBuf;
-
-/// What is to be handed over.
-pub enum Handed<'a> {
-    /// Sealed volumes.
-    Volumes(&'a VolumeSet),
-    /// An archive in an open format. Where its password is known, or none is needed, every content is read first.
-    Archive(&'a mut Archive),
-}
 
 /// One file of it.
 #[derive(Debug, Clone)]
@@ -37,18 +28,17 @@ pub(super) struct Bundle {
 
 impl Bundle {
     pub fn of(
-        handed: &mut Handed<'_>,
+        package: &mut Package,
         request: &HandoverRequest<'_>,
         context: &Context<'_>,
     ) -> Result<Self, HandoverError> {
-        let HandoverRequest { stem, key_file, .. } = *request;
-        let (parts, set, secret, how) = match handed {
-            Handed::Volumes(set) => {
-                let secret = key_of_open_to_all(set, false).map_err(ArchiveError::from)?.is_none();
-                (volumes(set, stem, context)?, Some(set.ids.set_text()), secret, HOW_TO_OPEN_VOLUMES.to_owned())
-            }
-            Handed::Archive(open) => (files(open, context)?, None, open.zip_password().is_some(), how_to_open(open)),
+        let HandoverRequest { stem, key_file, how, .. } = *request;
+        let (set, secret, is_readable) = (package.set_text(), package.is_secret(), package.is_readable());
+        let parts = match package {
+            Package::Volumes { set, .. } => volumes(set, stem, context)?,
+            Package::Archive(archive) => files(archive, is_readable, context)?,
         };
+        let how = how.to_owned();
         let archive = stem.to_string_lossy().into_owned();
         let volumes = parts.iter().map(|part| (part.name.to_string_lossy().into_owned(), part.bytes)).collect();
         Ok(Self { parts, fields: NoteFields { archive, set, volumes, secret, key_file, how } })
@@ -92,8 +82,8 @@ fn volumes(set: &VolumeSet, stem: &OsStr, context: &Context<'_>) -> Result<Vec<P
 }
 
 /// The files of an archive that is whole, as far as that can be seen.
-fn files(archive: &mut Archive, context: &Context<'_>) -> Result<Vec<Part>, HandoverError> {
-    if archive.zip_password() != Some(None) {
+fn files(archive: &mut Archive, is_readable: bool, context: &Context<'_>) -> Result<Vec<Part>, HandoverError> {
+    if is_readable {
         let damaged = damaged_contents(archive, context)?;
         if !damaged.is_empty() {
             return Err(HandoverError::DamagedEntries(damaged.into_iter().map(|entry| entry.name).collect()));
@@ -104,24 +94,4 @@ fn files(archive: &mut Archive, context: &Context<'_>) -> Result<Vec<Part>, Hand
         Ok(Part { name: path.file_name().unwrap_or_default().to_owned(), path, bytes })
     };
     archive.paths().into_iter().map(part).collect()
-}
-
-/// How whoever has Under Seal opens volumes, in one sentence.
-pub const HOW_TO_OPEN_VOLUMES: &str = "Run under-seal open FOLDER --into NEW-FOLDER.";
-
-/// How somebody opens an archive who has never heard of this program, in a few sentences.
-pub fn how_to_open(archive: &Archive) -> String {
-    let parts = archive.paths();
-    let name = parts.last().and_then(|path| path.file_name()).unwrap_or_default().to_string_lossy().into_owned();
-    let aes = if archive.zip_password().is_some() { "; it must know AES-256 in ZIP" } else { "" };
-    let with = match archive {
-        Archive::Zip(_) if parts.len() > 1 => format!("with a program that knows ZIP archives in parts{aes}"),
-        Archive::Zip(_) => format!("with the program that you have for ZIP archives{aes}"),
-        Archive::Tar(_) => "with the program that you have for tar archives".to_owned(),
-        Archive::DiscImage(_) => "with a program for disc images, or put it onto a disc".to_owned(),
-        Archive::Sealed(_) | Archive::Lone(_) => "with the program that you have for compressed files".to_owned(),
-    };
-    let then =
-        if archive.hides_names() { " Then open contents.zip, which comes out of it, in the same way." } else { "" };
-    format!("Open {name} {with}.{then} Under Seal opens it in one step: under-seal open {name}")
 }

@@ -9,14 +9,15 @@
 mod bundle;
 mod drafts;
 pub mod note;
+mod package;
 
-pub use bundle::{HOW_TO_OPEN_VOLUMES, Handed, how_to_open};
 pub use drafts::{Attachment, DraftError, Drafts};
 pub use note::{NoteError, NoteFields};
+pub use package::Package;
 
 use crate::disk::Sha256Sum;
 use crate::disk::{FileAction, FileError, Folder, Links, absolute, open_regular, temporary_name};
-use crate::formats::archive::ArchiveError;
+use crate::formats::error::ArchiveError;
 use crate::formats::sealed::volume::GatherError;
 use crate::ground::context::{Cancelled, Context, NoRandomness};
 use crate::ground::fit::Fit;
@@ -53,6 +54,8 @@ pub struct HandoverRequest<'a> {
     pub template: Option<&'a str>,
     /// Whether the password opens it only together with a key file.
     pub key_file: bool,
+    /// What the recipient is told about opening it.
+    pub how: &'a str,
     /// Who gets the messages, as addresses; left open where nobody is named.
     pub mail_to: &'a [String],
 }
@@ -136,12 +139,12 @@ impl From<InspectError> for HandoverError {
 /// # Errors
 /// [`HandoverError`]; nothing is left of it then.
 pub fn hand_over(
-    handed: &mut Handed<'_>,
+    package: &mut Package,
     request: &HandoverRequest<'_>,
     context: &Context<'_>,
 ) -> Result<HandedOver, HandoverError> {
     let folder = absolute(request.folder);
-    let bundle = Bundle::of(handed, request, context)?;
+    let bundle = Bundle::of(package, request, context)?;
     let (Some(above), Some(name)) = (folder.parent(), folder.file_name()) else {
         return Err(HandoverError::Taken(folder));
     };

@@ -20,11 +20,14 @@ pub(crate) use zipping::zip_headers_bytes;
 use crate::codecs::block::Squeeze;
 use crate::disk::staging::{Placing, Staging, StagingError};
 use crate::disk::{FileError, Folder};
+use crate::formats::error::ArchiveError;
+use crate::formats::registry::{Ability, Format, Lacks, SEALED};
 use crate::formats::sealed::volume::{GatherError, Geometry, Ids, VolumeSet, WriteError, header_of, names};
-use crate::formats::sealed::{KeyCost, SealError, SealedError, SealedReader, Totals};
-use crate::formats::tar::TarError;
+use crate::formats::sealed::{KeyCost, SealError, SealedError, SealedReader};
+use crate::formats::streamed::StreamedError;
 use crate::formats::zip::{ZipError, ZipWriteError};
 use crate::ground::context::{Cancelled, Context, NoRandomness, Phase, Progress};
+use crate::ground::entry::Totals;
 use crate::ground::entry::{EntryPath, link_stays_inside};
 use crate::ground::fit::Fit;
 use crate::ground::pipeline::{NoThreads, Stopped};
@@ -39,29 +42,6 @@ use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
-/// The format of what is made.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub enum Format {
-    /// Our own: everything is hidden and authentic.
-    #[default]
-    Sealed,
-    /// ZIP, which everybody can open; with a password, contents are encrypted with AES-256.
-    Zip,
-    /// Tar (POSIX pax), in one file, which has no password.
-    Tar,
-    /// Tar, compressed as a whole with gzip.
-    TarGz,
-    /// Tar, compressed as a whole with Zstandard.
-    TarZst,
-}
-
-impl Format {
-    /// Whether a name in it is text (UTF-8), and no other bytes.
-    pub const fn names_are_text(self) -> bool {
-        matches!(self, Self::Zip)
-    }
-}
-
 /// What to pack, and into what.
 pub struct PackRequest<'a> {
     /// Files and folders.
@@ -71,7 +51,7 @@ pub struct PackRequest<'a> {
     /// Where the volumes go.
     pub target: &'a Target,
     /// In which format. Parcels are made of the sealed one only.
-    pub format: Format,
+    pub format: &'static Format,
     /// How large a volume may be.
     pub fit: Fit,
     /// How hard to compress.
@@ -91,7 +71,7 @@ pub struct PackRequest<'a> {
 #[derive(Debug)]
 pub struct Delivery {
     target: Target,
-    format: Format,
+    format: &'static Format,
     fit: Fit,
     squeeze: Squeeze,
     message: String,
@@ -230,24 +210,18 @@ pub enum PackError {
     /// The compressor failed, for want of memory.
     #[error("the compressor failed")]
     Compressor,
-    /// Tar has no password, and no volumes.
-    #[error("tar has no {0}")]
-    NotInTar(&'static str),
+    /// The format cannot do what is wished.
+    #[error(transparent)]
+    Lacks(#[from] Lacks),
     /// Names can be hidden in ZIP only by what hides everything else: the password.
     #[error("names are hidden with a password only")]
     HidingNeedsPassword,
-    /// What was written as tar is not what was packed.
-    #[error("reading back: {0}")]
-    TarReadBack(#[source] TarError),
-    /// What was written as ZIP is not what was packed.
-    #[error("reading back: {0}")]
-    ZipReadBack(#[source] ZipError),
     /// What was written cannot be found again.
     #[error("reading back: {0}")]
     Regather(#[source] GatherError),
     /// What was written is not what was packed.
     #[error("reading back: {0}")]
-    ReadBack(#[source] SealedError),
+    ReadBack(#[source] ArchiveError),
     /// What was written opens, and yet does not say the same as what was packed.
     #[error("reading back: the contents differ")]
     ContentsDiffer,
@@ -265,6 +239,19 @@ pub enum PackError {
     Cancelled(#[from] Cancelled),
 }
 
+impl PackError {
+    /// What reading back came upon.
+    fn reading_back(error: ArchiveError) -> Self {
+        match error {
+            ArchiveError::Cancelled(cancelled)
+            | ArchiveError::Sealed(SealedError::Cancelled(cancelled))
+            | ArchiveError::Zip(ZipError::Cancelled(cancelled))
+            | ArchiveError::Streamed(StreamedError::Cancelled(cancelled)) => cancelled.into(),
+            error => Self::ReadBack(error),
+        }
+    }
+}
+
 impl<'a> PackRequest<'a> {
     /// Everything below the sources, in one volume, compressed as usual.
     pub fn new(sources: &'a [PathBuf], choice: &'a Choice, target: &'a Target) -> Self {
@@ -272,7 +259,7 @@ impl<'a> PackRequest<'a> {
             sources,
             choice,
             target,
-            format: Format::default(),
+            format: &SEALED,
             fit: Fit::OneVolume,
             squeeze: Squeeze::default(),
             message: "",
@@ -290,6 +277,12 @@ impl Delivery {
     /// [`PackError`]; nothing was written, but what an earlier run left may have been cleared or completed.
     pub fn prepare(request: &PackRequest<'_>, context: &Context<'_>) -> Result<Self, PackError> {
         check_fit(request.fit, request.format)?;
+        request.format.refuse_what_it_lacks(&[
+            (request.parcels, Ability::Parcels),
+            (request.fit != Fit::OneVolume, Ability::Volumes),
+            (!request.message.is_empty(), Ability::Message),
+            (request.hide_names, Ability::HiddenNames),
+        ])?;
         let old = request.target.make_way(request.replace, request.format, context)?;
         // An archive that is made inside a source must not be packed into itself, nor an old one that it replaces.
         let folder = fs::canonicalize(&request.target.folder).ok();
@@ -298,7 +291,7 @@ impl Delivery {
                 && path.file_name().is_some_and(|name| request.target.is_own_name(name, request.format))
         };
         let catalogue = Catalogue::gather(request.sources, request.choice, &is_own, context)?;
-        let parcels = match request.fit.volume_limit().filter(|_| request.parcels && request.format == Format::Sealed) {
+        let parcels = match request.fit.volume_limit().filter(|_| request.parcels) {
             Some(volume_limit) => {
                 let weights = Weights::find(&catalogue, request.squeeze, context)?;
                 let parcels = weights.divide(&catalogue, volume_limit, request.message.len() as u64)?;
@@ -335,10 +328,15 @@ impl Delivery {
         cost: KeyCost,
         context: &Context<'_>,
     ) -> Result<Packed, PackError> {
-        match self.format {
-            Format::Sealed => {}
-            Format::Zip => return self.pack_zip(credentials.first(), context),
-            Format::Tar | Format::TarGz | Format::TarZst => return self.pack_tar(credentials.first(), context),
+        let secret = credentials.iter().any(|given| *given != Credentials::none());
+        self.format.refuse_what_it_lacks(&[
+            (credentials.iter().any(|given| given.key_file.is_some()), Ability::KeyFile),
+            (credentials.len() > 1, Ability::SeveralPasswords),
+            (secret, Ability::Password),
+        ])?;
+        if !self.format.abilities.volumes {
+            let password = credentials.first().filter(|_| secret).map(|given| &given.password);
+            return self.pack_open(password, context);
         }
         let (staging, mut archives) = self.seal(credentials, cost, context)?;
         let kinds = match self.squeeze {
@@ -496,8 +494,8 @@ fn refuse_nothing(totals: &Totals, passed_over: &mut Vec<PassedOver>) -> Result<
 ///
 /// # Errors
 /// [`PackError::Seal`] with [`WriteError::FitTooSmall`].
-pub fn check_fit(fit: Fit, format: Format) -> Result<(), PackError> {
-    match fit.volume_limit().filter(|_| format == Format::Sealed) {
+pub fn check_fit(fit: Fit, format: &Format) -> Result<(), PackError> {
+    match fit.volume_limit().filter(|_| format.abilities.volumes) {
         Some(limit) if Geometry::cells_within(limit).is_none() => Err(SealError::from(WriteError::FitTooSmall).into()),
         _ => Ok(()),
     }
@@ -514,16 +512,14 @@ fn read_back(
     let set = VolumeSet::from_files(&files).map_err(PackError::Regather)?;
     let mut verified = Totals::default();
     for (place, credentials) in credentials.iter().enumerate() {
-        let mut archive = SealedReader::unlock(set.clone(), credentials).map_err(PackError::ReadBack)?;
+        let unlocked = SealedReader::unlock(set.clone(), credentials);
+        let mut archive = unlocked.map_err(|error| PackError::ReadBack(error.into()))?;
         if archive.index_digest() != sealed.index_digest {
             return Err(PackError::ContentsDiffer);
         }
         // All keyholes lead to the same contents; once is enough.
         if place == 0 {
-            verified = verify_contents(&mut archive, context).map_err(|error| match error {
-                SealedError::Cancelled(cancelled) => cancelled.into(),
-                error => PackError::ReadBack(error),
-            })?;
+            verified = verify_contents(&mut archive, context).map_err(PackError::reading_back)?;
         }
     }
     if verified == sealed.totals { Ok(verified) } else { Err(PackError::ContentsDiffer) }

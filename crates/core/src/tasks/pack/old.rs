@@ -2,12 +2,12 @@
 //! nothing of whose they are; and what is in them is compared with what will be in the new one, so that nobody loses files
 //! who meant to add some.
 
+use super::Delivery;
 use super::target::{Target, WayError};
-use super::{Delivery, Format};
 use crate::disk::staging::Replaced;
 use crate::disk::{Folder, absolute};
-use crate::formats::archive::{Archive, OpenFormat, open_format_of};
-use crate::formats::reader::ArchiveReader as _;
+use crate::formats::archive::{Archive, recognise};
+use crate::formats::registry::{Flaws, Format};
 use crate::formats::sealed::volume::{Ids, VolumeSet, header_of, names};
 use crate::formats::sealed::{CostLimit, SealedReader, key_of_open_to_all, unlock};
 use crate::formats::zip::open_parts;
@@ -44,24 +44,20 @@ impl OldArchive {
         target: &Target,
         folder: &Folder,
         there: Vec<OsString>,
-        format: Format,
+        format: &'static Format,
         context: &Context<'_>,
     ) -> Result<Self, WayError> {
         let path = |name: &OsStr| absolute(&target.folder).join(name);
-        let archives = match format {
-            Format::Sealed => sealed(target, &there)?,
-            Format::Zip => zip(&target.path_with(format.extension()), context),
-            Format::Tar | Format::TarGz | Format::TarZst => {
-                let tar = target.path_with(format.extension());
-                let is_tar = matches!(open_format_of(&tar, context), Ok(Some(OpenFormat::Tar)));
-                if is_tar { vec![vec![tar]] } else { Vec::new() }
-            }
+        let last = target.path_with(format.extension());
+        let archives = match format.abilities.volumes {
+            true => sealed(target, &there)?,
+            false => of_open_format(&last, format, context),
         };
         let known: HashSet<&PathBuf> = archives.iter().flatten().collect();
         let mut old = Self::default();
         for name in there {
             if !known.contains(&path(&name)) {
-                if path(&name) == target.path_with(format.extension()) {
+                if path(&name) == last {
                     return Err(WayError::SomethingElse(path(&name)));
                 }
                 old.left.push(path(&name));
@@ -80,21 +76,15 @@ impl OldArchive {
     }
 
     /// Every file and link in it; `None` where that cannot be seen.
-    fn entries(&self, format: Format, credentials: &[Credentials], context: &Context<'_>) -> Option<Vec<EntryPath>> {
+    fn entries(&self, format: &Format, credentials: &[Credentials], context: &Context<'_>) -> Option<Vec<EntryPath>> {
         let mut all = Vec::new();
         for paths in &self.archives {
-            let archive = match format {
-                Format::Sealed => Archive::Sealed(Box::new(opened(paths, credentials)?)),
-                Format::Zip => match Archive::open(OpenFormat::Zip, paths.last()?, context).ok()? {
-                    Archive::Zip(zip) if zip.is_covered() => {
-                        let password = credentials.first()?.password.clone();
-                        Archive::Zip(Box::new(zip.unlocked(password, context).ok()?))
-                    }
+            let archive = match format.abilities.volumes {
+                true => Archive::from(opened(paths, credentials)?),
+                false => match Archive::open(paths.last()?, Flaws::Refused, context).ok()?? {
+                    archive if archive.facts().is_covered => archive.unlock(credentials.first()?, context).ok()?,
                     archive => archive,
                 },
-                Format::Tar | Format::TarGz | Format::TarZst => {
-                    Archive::open(OpenFormat::Tar, paths.last()?, context).ok()?
-                }
             };
             let contents = archive.entries().iter().filter(|listed| listed.entry.kind != EntryKind::Folder);
             all.extend(contents.map(|listed| listed.entry.path.clone()));
@@ -136,14 +126,15 @@ fn sealed(target: &Target, there: &[OsString]) -> Result<Vec<Vec<PathBuf>>, WayE
     Ok(sets.into_values().chain(parcels).collect())
 }
 
-/// The parts of a ZIP archive, the last one known by what it holds, the others by what that says of them.
-fn zip(last: &Path, context: &Context<'_>) -> Vec<Vec<PathBuf>> {
-    if !matches!(open_format_of(last, context), Ok(Some(OpenFormat::Zip))) {
-        return Vec::new();
+/// The files of an archive of an open format, the last one known by what it holds, the others by what that says of them.
+fn of_open_format(last: &Path, format: &Format, context: &Context<'_>) -> Vec<Vec<PathBuf>> {
+    match recognise(last, context) {
+        Ok(Some(known)) if known.format.title == format.title => {}
+        _ => return Vec::new(),
     }
     // Where parts are missing, those that are here are known by nothing.
-    let parts = open_parts(last).map(|parts| parts.paths().map(ToOwned::to_owned).collect());
-    vec![parts.unwrap_or_else(|_| vec![last.to_owned()])]
+    let parts = format.abilities.parts.then(|| open_parts(last).ok()).flatten();
+    vec![parts.map_or_else(|| vec![last.to_owned()], |parts| parts.paths().map(ToOwned::to_owned).collect())]
 }
 
 fn opened(paths: &[PathBuf], credentials: &[Credentials]) -> Option<SealedReader> {

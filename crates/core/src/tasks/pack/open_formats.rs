@@ -6,78 +6,47 @@ use super::{Delivery, FilledUp, PackError, Packed, PackedVolume, refuse_nothing,
 use crate::codecs::stream::WrappedFile;
 use crate::disk::Folder;
 use crate::disk::staging::{Placing, Staging};
-use crate::formats::archive::{Archive, ArchiveError};
-use crate::formats::tar::{TarError, TarReader};
-use crate::formats::zip::{Segments, ZipError, ZipReader};
+use crate::formats::archive::Archive;
+use crate::formats::error::ArchiveError;
+use crate::formats::registry::{Format, TAR, Writing, ZIP};
+use crate::formats::tar::TarReader;
+use crate::formats::zip::{Segments, ZipReader, suffixes};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{Content, EntryKind, EntryPath, Totals};
-use crate::ground::fit::Fit;
-use crate::ground::secrets::Credentials;
+use crate::ground::secrets::Password;
 use crate::source::PassedOver;
 use std::path::PathBuf;
 
 impl Delivery {
-    /// Packs, reads back and places a ZIP archive.
-    pub(super) fn pack_zip(
-        self,
-        credentials: Option<&Credentials>,
-        context: &Context<'_>,
-    ) -> Result<Packed, PackError> {
-        let password = credentials.filter(|given| **given != Credentials::none()).map(|given| &given.password);
+    /// Packs, reads back and places an archive of an open format.
+    pub(super) fn pack_open(self, password: Option<&Password>, context: &Context<'_>) -> Result<Packed, PackError> {
         if self.hide_names && password.is_none() {
             return Err(PackError::HidingNeedsPassword);
         }
         let staging = Staging::begin(Folder::open_or_create(&self.target.folder)?, &self.target.stem, context)?;
         context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
-        let job = ZipJob {
-            catalogue: &self.catalogue,
-            squeeze: self.squeeze,
-            comment: self.message.as_bytes(),
-            part_limit: self.fit.volume_limit(),
-            password,
-            covered: self.hide_names,
+        let written = match self.format.writing {
+            Some(Writing::Tar(wrapping)) => {
+                let (bytes, read) = tarring::tar(&self.catalogue, wrapping, self.squeeze, &staging, context)?;
+                Written { files: vec![(self.format.extension().to_owned(), bytes)], read }
+            }
+            _ => {
+                let job = ZipJob {
+                    catalogue: &self.catalogue,
+                    squeeze: self.squeeze,
+                    comment: self.message.as_bytes(),
+                    part_limit: self.fit.volume_limit(),
+                    password,
+                    covered: self.hide_names,
+                };
+                let (parts, read) = zipping::zip(&job, &staging, context)?;
+                Written { files: suffixes(parts.len()).zip(parts).collect(), read }
+            }
         };
-        let (parts, read) = zipping::zip(&job, &staging, context)?;
         context.tell(Progress::End);
-        let numbers = 1..=u32::try_from(parts.len()).unwrap_or(u32::MAX);
+        let numbers = 1..=u32::try_from(written.files.len()).unwrap_or(u32::MAX);
         let files: Vec<PathBuf> = numbers.map(|number| staging.path_of(number)).collect();
-        let suffixes: Vec<String> = zipping::suffixes(parts.len()).collect();
-        let written = Written { files: suffixes.into_iter().zip(parts).collect(), read };
-        self.finish_open(written, staging, context, || {
-            let archive = ZipReader::open(Segments::open(&files)?, None, context);
-            let archive = archive.and_then(|archive| match password {
-                Some(password) => archive.unlocked(password.clone(), context),
-                None => Ok(archive),
-            });
-            Ok(Archive::Zip(Box::new(archive.map_err(zip_read_back)?)))
-        })
-    }
-
-    /// Packs, reads back and places a tar archive.
-    pub(super) fn pack_tar(
-        self,
-        credentials: Option<&Credentials>,
-        context: &Context<'_>,
-    ) -> Result<Packed, PackError> {
-        if credentials.is_some_and(|given| *given != Credentials::none()) {
-            return Err(PackError::NotInTar("password"));
-        }
-        if self.fit != Fit::OneVolume {
-            return Err(PackError::NotInTar("volumes"));
-        }
-        if self.hide_names {
-            return Err(PackError::NotInTar("way to hide names"));
-        }
-        let staging = Staging::begin(Folder::open_or_create(&self.target.folder)?, &self.target.stem, context)?;
-        context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
-        let (bytes, read) = tarring::tar(&self.catalogue, self.format, self.squeeze, &staging, context)?;
-        context.tell(Progress::End);
-        let file = staging.path_of(1);
-        let written = Written { files: vec![(self.format.extension().to_owned(), bytes)], read };
-        self.finish_open(written, staging, context, || {
-            let archive = TarReader::open(WrappedFile::look_at(&file)?, context);
-            Ok(Archive::Tar(Box::new(archive.map_err(PackError::TarReadBack)?)))
-        })
+        self.finish_open(written, staging, context, &files, password)
     }
 
     /// Reads an archive of an open format back from disk, with nothing but the staged files, and places it.
@@ -86,14 +55,15 @@ impl Delivery {
         written: Written,
         staging: Staging,
         context: &Context<'_>,
-        open: impl FnOnce() -> Result<Archive, PackError>,
+        staged: &[PathBuf],
+        password: Option<&Password>,
     ) -> Result<Packed, PackError> {
         let Written { files, read } = written;
         let escaped_names = self.catalogue.text_names.escaped();
         let (outward_links, left_out, mut passed_over) = told_of(self.catalogue);
         passed_over.extend(read.passed_over);
         refuse_nothing(&read.totals, &mut passed_over)?;
-        let verified = read_open_back(open()?, &read.contents, context)?;
+        let verified = read_open_back(reopened(self.format, staged, password, context)?, &read.contents, context)?;
         if verified != read.totals {
             return Err(PackError::ContentsDiffer);
         }
@@ -144,11 +114,24 @@ pub(super) struct Read {
     pub filled_up: Vec<FilledUp>,
 }
 
-fn zip_read_back(error: ZipError) -> PackError {
-    match error {
-        ZipError::Cancelled(cancelled) => cancelled.into(),
-        error => PackError::ZipReadBack(error),
-    }
+/// The archive that was staged, opened with nothing but its files and the password. Parts have other names while they are staged.
+fn reopened(
+    format: &'static Format,
+    staged: &[PathBuf],
+    password: Option<&Password>,
+    context: &Context<'_>,
+) -> Result<Archive, PackError> {
+    let open = || -> Result<Archive, ArchiveError> {
+        let archive = match format.writing {
+            Some(Writing::Zip) => Archive::of(&ZIP, ZipReader::open(Segments::open(staged)?, None, context)?),
+            _ => Archive::of(&TAR, TarReader::open(WrappedFile::look_at(&staged[0])?, context)?),
+        };
+        match password {
+            Some(password) => archive.unlock(&password.clone().into(), context),
+            None => Ok(archive),
+        }
+    };
+    open().map_err(PackError::reading_back)
 }
 
 /// Reads an archive of an open format to its end, and compares every content's digest with the one that was read from its
@@ -158,12 +141,7 @@ fn read_open_back(
     contents: &[(EntryPath, Content)],
     context: &Context<'_>,
 ) -> Result<Totals, PackError> {
-    let found = archive.entries_with_digests(context).map_err(|error| match error {
-        ArchiveError::Cancelled(cancelled) | ArchiveError::Tar(TarError::Cancelled(cancelled)) => cancelled.into(),
-        ArchiveError::Zip(error) => zip_read_back(error),
-        ArchiveError::Tar(error) => PackError::TarReadBack(error),
-        _ => PackError::ContentsDiffer,
-    })?;
+    let found = archive.entries_with_digests(context).map_err(PackError::reading_back)?;
     let files = found.iter().filter(|listed| listed.entry.kind == EntryKind::File);
     let found = files.map(|listed| (&listed.entry.path, &listed.content));
     if found.eq(contents.iter().map(|(path, content)| (path, content))) && archive.refused().is_empty() {

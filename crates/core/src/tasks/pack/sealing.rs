@@ -7,10 +7,10 @@ use crate::disk::staging::Staging;
 use crate::formats::sealed::cells::{CellSeal, NotAuthentic, PlainCells};
 use crate::formats::sealed::volume::{Cells, Ids, VolumeWriter, WrittenVolumes};
 use crate::formats::sealed::{
-    About, ArchiveKey, CompressedFrame, FrameDraft, Framer, KeyCost, SealError, SealedArchive, SealedWriter, Totals,
-    seal_head,
+    About, ArchiveKey, CompressedFrame, FrameDraft, Framer, KeyCost, SealError, SealedArchive, SealedWriter, seal_head,
 };
 use crate::ground::context::{Context, Progress};
+use crate::ground::entry::Totals;
 use crate::ground::entry::{Entry, EntryKind, EntryPath};
 use crate::ground::pipeline::{Spares, Stopped, ordered};
 use crate::ground::secrets::Credentials;

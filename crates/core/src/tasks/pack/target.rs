@@ -1,8 +1,9 @@
 //! Where an archive goes and what it is called, from what the user wrote.
 
-use super::{Format, OldArchive};
+use super::OldArchive;
 use crate::disk::staging::{self, Leftover, StagingError, settle};
 use crate::disk::{FileError, Folder, absolute};
+use crate::formats::registry::{ALL, Format};
 use crate::formats::sealed::volume::names;
 use crate::ground::context::Context;
 use std::ffi::{OsStr, OsString};
@@ -29,18 +30,19 @@ pub struct TargetWish<'a> {
     /// What it is made from.
     pub sources: &'a [PathBuf],
     /// The format, where it was said.
-    pub format: Option<Format>,
+    pub format: Option<&'static Format>,
     /// The format where neither that nor the name says any.
-    pub usual_format: Format,
+    pub usual_format: &'static Format,
 }
 
-/// Ends of names by which people know archives and compressed files that are not written here.
-const ENDINGS_OF_OTHERS: [&str; 12] =
-    [".tar.xz", ".txz", ".tar.bz2", ".tbz2", ".tbz", ".tar.lz", ".gz", ".xz", ".bz2", ".zst", ".iso", ".cpio"];
+/// Ends of names by which people know archives that are not written here, beside those of formats that are only read.
+const ENDINGS_OF_OTHERS: [&str; 7] = [".tar.xz", ".txz", ".tar.bz2", ".tbz2", ".tbz", ".tar.lz", ".cpio"];
 
 fn ending_of_others(name: &OsStr) -> Option<&'static str> {
     let name = name.to_string_lossy().to_lowercase();
-    ENDINGS_OF_OTHERS.into_iter().find(|ending| name.len() > ending.len() && name.ends_with(ending))
+    let only_read =
+        ALL.into_iter().filter(|format| format.writing.is_none()).flat_map(|format| format.extensions.iter().copied());
+    ENDINGS_OF_OTHERS.into_iter().chain(only_read).find(|ending| name.len() > ending.len() && name.ends_with(ending))
 }
 
 /// Why there is no target.
@@ -82,54 +84,6 @@ pub enum WayError {
     File(#[from] FileError),
 }
 
-impl Format {
-    /// The formats beside the sealed one, which other programs read too.
-    pub const OPEN: [Self; 4] = [Self::Zip, Self::Tar, Self::TarGz, Self::TarZst];
-
-    /// The extension of what is made, with its dot.
-    pub const fn extension(self) -> &'static str {
-        match self {
-            Self::Sealed => names::EXTENSION,
-            Self::Zip => ".zip",
-            Self::Tar => ".tar",
-            Self::TarGz => ".tar.gz",
-            Self::TarZst => ".tar.zst",
-        }
-    }
-
-    /// The format that a name says by its end, and the name without that. Our own end, typed once or several times, is the
-    /// sealed format's.
-    pub fn of_name(name: &OsStr) -> Option<(Self, OsString)> {
-        let without = |end: &str| {
-            let (stem, own) = name.as_bytes().split_at_checked(name.len().checked_sub(end.len())?)?;
-            let is_one = own.eq_ignore_ascii_case(end.as_bytes()) && !stem.is_empty();
-            is_one.then(|| OsStr::from_bytes(stem).to_owned())
-        };
-        let sealed = without(names::EXTENSION).map(|_| (Self::Sealed, names::without_extension(name)));
-        let open = Self::OPEN.into_iter();
-        let open =
-            open.map(|format| (format, format.extension())).chain([(Self::TarGz, ".tgz"), (Self::TarZst, ".tzst")]);
-        sealed.or_else(|| open.into_iter().find_map(|(format, end)| Some((format, without(end)?))))
-    }
-
-    /// What follows the archive's name, if `name` is that of one of its volumes or parts.
-    pub(super) fn suffix_of<'a>(self, name: &'a OsStr, stem: &OsStr) -> Option<&'a str> {
-        match self {
-            Self::Sealed => names::suffix_of(name, stem),
-            Self::Zip => {
-                let suffix = std::str::from_utf8(name.as_bytes().strip_prefix(stem.as_bytes())?).ok()?;
-                let digits = suffix.strip_prefix(".z").filter(|digits| digits.len() >= 2);
-                let is_part = digits.is_some_and(|digits| digits.bytes().all(|byte| byte.is_ascii_digit()));
-                (suffix == ".zip" || is_part).then_some(suffix)
-            }
-            Self::Tar | Self::TarGz | Self::TarZst => {
-                let suffix = std::str::from_utf8(name.as_bytes().strip_prefix(stem.as_bytes())?).ok()?;
-                (suffix == self.extension()).then_some(suffix)
-            }
-        }
-    }
-}
-
 impl Target {
     /// Whether a typed target is a folder to put the archive into: it is there, or ends in `/`.
     pub fn is_folder(to: &Path) -> bool {
@@ -142,7 +96,7 @@ impl Target {
     ///
     /// # Errors
     /// [`TargetError`].
-    pub fn resolve(wish: &TargetWish<'_>) -> Result<(Self, Format), TargetError> {
+    pub fn resolve(wish: &TargetWish<'_>) -> Result<(Self, &'static Format), TargetError> {
         let otherwise = wish.format.unwrap_or(wish.usual_format);
         let folder = match wish.to {
             None => PathBuf::from("."),
@@ -177,7 +131,12 @@ impl Target {
     ///
     /// # Errors
     /// [`WayError`]; no volume was touched then.
-    pub fn make_way(&self, replace: bool, format: Format, context: &Context<'_>) -> Result<OldArchive, WayError> {
+    pub fn make_way(
+        &self,
+        replace: bool,
+        format: &'static Format,
+        context: &Context<'_>,
+    ) -> Result<OldArchive, WayError> {
         let folder = match Folder::open(&self.folder) {
             Err(error) if error.source.kind() == io::ErrorKind::NotFound => return Ok(OldArchive::default()),
             folder => folder?,
@@ -203,7 +162,7 @@ impl Target {
     }
 
     /// Whether a file of this name in the target's folder is a volume of this archive, or its staging folder.
-    pub fn is_own_name(&self, name: &OsStr, format: Format) -> bool {
+    pub fn is_own_name(&self, name: &OsStr, format: &Format) -> bool {
         format.suffix_of(name, &self.stem).is_some() || staging::is_folder_of(name, &self.stem)
     }
 
@@ -227,32 +186,33 @@ pub fn name_of(source: &Path) -> Option<OsString> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::formats::registry::{SEALED, TAR, TAR_GZ, ZIP};
     use rstest::rstest;
 
     #[rstest]
-    #[case::beside(None, None, &["demo/dossier"], Ok((".", "dossier", Format::Sealed)))]
-    #[case::trailing_slash(Some("out/"), None, &["demo/dossier/"], Ok(("out/", "dossier", Format::Sealed)))]
-    #[case::name(Some("out/board"), None, &["a", "b"], Ok(("out", "board", Format::Sealed)))]
-    #[case::extension_typed(Some("board.useal"), None, &["a"], Ok((".", "board", Format::Sealed)))]
-    #[case::extension_typed_twice(Some("board.useal.USEAL"), None, &["a"], Ok((".", "board", Format::Sealed)))]
-    #[case::by_its_end(Some("board.ZIP"), None, &["a"], Ok((".", "board", Format::Zip)))]
-    #[case::short_for_two(Some("board.tgz"), None, &["a"], Ok((".", "board", Format::TarGz)))]
-    #[case::typed_counts_more(Some("board.zip"), Some(Format::Tar), &["a"], Ok((".", "board.zip", Format::Tar)))]
+    #[case::beside(None, None, &["demo/dossier"], Ok((".", "dossier", &SEALED)))]
+    #[case::trailing_slash(Some("out/"), None, &["demo/dossier/"], Ok(("out/", "dossier", &SEALED)))]
+    #[case::name(Some("out/board"), None, &["a", "b"], Ok(("out", "board", &SEALED)))]
+    #[case::extension_typed(Some("board.useal"), None, &["a"], Ok((".", "board", &SEALED)))]
+    #[case::extension_typed_twice(Some("board.useal.USEAL"), None, &["a"], Ok((".", "board", &SEALED)))]
+    #[case::by_its_end(Some("board.ZIP"), None, &["a"], Ok((".", "board", &ZIP)))]
+    #[case::short_for_two(Some("board.tgz"), None, &["a"], Ok((".", "board", &TAR_GZ)))]
+    #[case::typed_counts_more(Some("board.zip"), Some(&TAR), &["a"], Ok((".", "board.zip", &TAR)))]
     #[case::not_written(Some("board.tar.xz"), None, &["a"], Err(TargetError::NotWritten(".tar.xz".into())))]
-    #[case::not_written_but_named(Some("board.tar.xz"), Some(Format::Zip), &["a"], Ok((".", "board.tar.xz", Format::Zip)))]
+    #[case::not_written_but_named(Some("board.tar.xz"), Some(&ZIP), &["a"], Ok((".", "board.tar.xz", &ZIP)))]
     #[case::two_without_a_name(None, None, &["a", "b"], Err(TargetError::NeedsName))]
     #[case::two_into_a_folder(Some("out/"), None, &["a", "b"], Err(TargetError::NeedsName))]
     fn a_target_is_what_the_user_means(
         #[case] to: Option<&str>,
-        #[case] format: Option<Format>,
+        #[case] format: Option<&'static Format>,
         #[case] sources: &[&str],
-        #[case] expected: Result<(&str, &str, Format), TargetError>,
+        #[case] expected: Result<(&str, &str, &'static Format), TargetError>,
     ) {
         let sources: Vec<PathBuf> = sources.iter().map(PathBuf::from).collect();
         let expected =
             expected.map(|(folder, stem, format)| (Target { folder: folder.into(), stem: stem.into() }, format));
         let to = to.map(Path::new);
-        let wish = TargetWish { to, name: None, sources: &sources, format, usual_format: Format::Sealed };
+        let wish = TargetWish { to, name: None, sources: &sources, format, usual_format: &SEALED };
         assert_eq!(Target::resolve(&wish), expected);
     }
 }

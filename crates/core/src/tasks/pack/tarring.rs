@@ -2,9 +2,10 @@
 //! and written in order.
 
 use super::open_formats::Read;
-use super::{FilledUp, Format, PackError};
+use super::{FilledUp, PackError};
 use crate::codecs::block::Squeeze;
 use crate::codecs::deflate::{Deflater, PIECE_BYTES, window_of};
+use crate::codecs::stream::Wrapping;
 use crate::disk::FileError;
 use crate::disk::staging::Staging;
 use crate::formats::tar::{BLOCK_BYTES, end, headers, padding};
@@ -45,21 +46,21 @@ struct Packed {
 /// Writes the archive; its length in bytes, and what was read for it.
 pub(super) fn tar(
     catalogue: &Catalogue,
-    format: Format,
+    wrapping: Wrapping,
     squeeze: Squeeze,
     staging: &Staging,
     context: &Context<'_>,
 ) -> Result<(u64, Read), PackError> {
     let mut file = staging.create(1)?;
     let (mut sum, mut raw, mut written) = (crc32fast::Hasher::new(), 0_u64, 0_u64);
-    if format == Format::TarGz {
+    if wrapping == Wrapping::Gzip {
         file.write(&GZIP_HEADER)?;
         written += GZIP_HEADER.len() as u64;
     }
     let (read, packed) = ordered(
         context.threads,
         |jobs| read_all(catalogue, context, jobs),
-        || packing(format, squeeze),
+        || packing(wrapping, squeeze),
         |packed: Option<Packed>| -> Result<(), PackError> {
             let packed = packed.ok_or(PackError::Compressor)?;
             file.write(&packed.bytes)?;
@@ -72,7 +73,7 @@ pub(super) fn tar(
     // Where writing failed, reading was only stopped by that.
     packed?;
     let read = read?;
-    if format == Format::TarGz {
+    if wrapping == Wrapping::Gzip {
         // The length is counted modulo 2^32 (RFC 1952 section 2.3.1).
         let length = (raw & u64::from(u32::MAX)) as u32;
         file.write(&[sum.finalize().to_le_bytes(), length.to_le_bytes()].concat())?;
@@ -84,18 +85,18 @@ pub(super) fn tar(
 }
 
 /// A worker with a compressor of its own; `None` where that fails.
-fn packing(format: Format, squeeze: Squeeze) -> impl FnMut(Piece) -> Option<Packed> {
+fn packing(wrapping: Wrapping, squeeze: Squeeze) -> impl FnMut(Piece) -> Option<Packed> {
     let mut deflater = Deflater::new(squeeze);
     move |piece| {
         let mut sum = crc32fast::Hasher::new();
-        if format == Format::TarGz {
+        if wrapping == Wrapping::Gzip {
             sum.update(&piece.content);
         }
         let length = piece.content.len() as u64;
-        let bytes = match format {
-            Format::TarGz => deflater.piece(&piece.content, &piece.window, piece.last).ok()?,
+        let bytes = match wrapping {
+            Wrapping::Gzip => deflater.piece(&piece.content, &piece.window, piece.last).ok()?,
             // A frame each: one after the other they are read through (RFC 8878 section 3.1).
-            Format::TarZst => zstd::bulk::compress(&piece.content, squeeze.level().unwrap_or(1)).ok()?,
+            Wrapping::Zstandard => zstd::bulk::compress(&piece.content, squeeze.level().unwrap_or(1)).ok()?,
             _ => piece.content,
         };
         Some(Packed { bytes, sum, length })

@@ -349,8 +349,3 @@ impl From<ZipWriteError> for PackError {
         }
     }
 }
-
-/// The names of the parts' ends, in order: `.zip` alone, or `.z01`, `.z02`, …, `.zip` (section 8.3.1).
-pub(super) fn suffixes(parts: usize) -> impl Iterator<Item = String> {
-    (1..=parts).map(move |number| if number == parts { ".zip".to_owned() } else { format!(".z{number:02}") })
-}

@@ -5,17 +5,18 @@ use super::PlanError;
 use super::estimate::{Likely, Sample, Sampling, Stretches, total};
 use crate::codecs::block::{CodecError, Squeeze};
 use crate::codecs::deflate::{self, Deflater, PIECE_BYTES, WINDOW_BYTES, window_of};
+use crate::formats::registry::{Format, TAR, TAR_GZ, TAR_ZST, ZIP};
 use crate::formats::tar;
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::EntryKind;
 use crate::source::{Catalogue, SourceEntry};
-use crate::tasks::pack::{Format, zip_headers_bytes};
+use crate::tasks::pack::zip_headers_bytes;
 
 /// What an archive would come to in an open format.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct InFormat {
     /// The format.
-    pub format: Format,
+    pub format: &'static Format,
     /// Its bytes; a ZIP archive with a password, which adds some for each file.
     pub bytes: Likely,
     /// Whether everything was compressed to find this out.
@@ -38,12 +39,12 @@ struct Segment {
 /// [`PlanError`].
 pub fn in_open_formats(
     catalogue: &Catalogue,
-    wanted: &[Format],
+    wanted: &[&'static Format],
     squeeze: Squeeze,
     hide_names: bool,
     context: &Context<'_>,
 ) -> Result<Vec<InFormat>, PlanError> {
-    if wanted.iter().all(|format| *format == Format::Sealed) {
+    if wanted.iter().all(|format| format.abilities.volumes) {
         return Ok(Vec::new());
     }
     let contents = Contents::new(catalogue);
@@ -60,10 +61,10 @@ pub fn in_open_formats(
     let plain = tar_bytes(catalogue);
     let (zip, gzip, zstandard) = (&samples[0], &samples[1], &samples[2]);
     let all = vec![
-        estimated(Format::Zip, zip, zip_headers_bytes(catalogue, hide_names)),
-        InFormat { format: Format::Tar, bytes: Likely { low: plain, likely: plain, high: plain }, exact: true },
-        estimated(Format::TarGz, gzip, 0),
-        estimated(Format::TarZst, zstandard, 0),
+        estimated(&ZIP, zip, zip_headers_bytes(catalogue, hide_names)),
+        InFormat { format: &TAR, bytes: Likely { low: plain, likely: plain, high: plain }, exact: true },
+        estimated(&TAR_GZ, gzip, 0),
+        estimated(&TAR_ZST, zstandard, 0),
     ];
     Ok(all.into_iter().filter(|one| wanted.contains(&one.format)).collect())
 }
@@ -129,10 +130,9 @@ fn content_bytes(source: &SourceEntry) -> u64 {
 /// A worker with compressors of its own: what a stretch comes to in ZIP, with gzip, and with Zstandard, as far as that is wanted.
 fn measuring(
     squeeze: Squeeze,
-    wanted: &[Format],
+    wanted: &[&'static Format],
 ) -> impl FnMut(Vec<Segment>) -> Result<Vec<Sample>, CodecError> + use<> {
-    let [zip_wanted, gzip_wanted, zstandard_wanted] =
-        [Format::Zip, Format::TarGz, Format::TarZst].map(|format| wanted.contains(&format));
+    let [zip_wanted, gzip_wanted, zstandard_wanted] = [&ZIP, &TAR_GZ, &TAR_ZST].map(|format| wanted.contains(&format));
     let mut deflater = Deflater::new(squeeze);
     let failed = |_| CodecError::Compressor;
     move |segments| {

@@ -14,9 +14,9 @@ pub use weigh::{FolderWeight, TopLevel};
 
 use crate::codecs::block::{CodecError, Squeeze};
 use crate::disk::portability::{Unportable, unportable};
-use crate::formats::sealed::Totals;
 use crate::formats::sealed::stream::geometry_of;
 use crate::ground::context::{Cancelled, Context};
+use crate::ground::entry::Totals;
 use crate::ground::entry::{EntryKind, EntryPath};
 use crate::ground::fit::Fit;
 use crate::ground::pipeline::NoThreads;

@@ -2,6 +2,7 @@
 
 use super::{Rehearsal, RehearsalError, RehearsalRequest, Step, timed};
 use crate::disk::{FileAction, FileError};
+use crate::formats::sealed::volume::HEADER_BYTES;
 use crate::ground::context::Context;
 use crate::tasks::handover::NoteFields;
 use crate::tasks::rehearse::carriers::{Carried, Choices, Load, Sent, Trip, carry};
@@ -10,31 +11,15 @@ use std::io;
 use std::os::unix::fs::FileExt as _;
 use std::path::Path;
 
-/// What is to be carried.
-pub(super) struct Parcel {
-    pub files: Vec<Sent>,
-    /// The id of its set, where there is one.
-    pub set: Option<String>,
-    pub secret: bool,
-    /// Whether the password opens it only together with a key file.
-    pub key_file: bool,
-    /// What a recipient is told about opening it.
-    pub how: String,
-    /// Its files are found by their names only.
-    pub needs_names: bool,
-    /// So many bytes in front of each file are not changed on request.
-    pub unchanged: u64,
-}
-
 /// Has it carried; what arrived, or the trips that were refused.
 pub(super) fn deliver(
-    parcel: Parcel,
+    files: Vec<Sent>,
     request: &RehearsalRequest<'_>,
     inbox: &Path,
     rehearsal: &mut Rehearsal,
     context: &Context<'_>,
 ) -> Result<Result<Carried, Vec<Trip>>, RehearsalError> {
-    let (carried, done_to) = timed(Step::Deliver, rehearsal, context, || carried(parcel, request, inbox, context))?;
+    let (carried, done_to) = timed(Step::Deliver, rehearsal, context, || carried(files, request, inbox, context))?;
     rehearsal.trips.clone_from(&carried.trips);
     rehearsal.done_to = done_to;
     let refused: Vec<Trip> = carried.trips.iter().filter(|trip| trip.refused).cloned().collect();
@@ -46,7 +31,7 @@ type DoneTo = (Vec<u32>, Vec<u32>);
 
 /// Has the files carried, without those that were to be lost, and does to the others what was asked for.
 fn carried(
-    mut parcel: Parcel,
+    mut files: Vec<Sent>,
     request: &RehearsalRequest<'_>,
     inbox: &Path,
     context: &Context<'_>,
@@ -57,24 +42,31 @@ fn carried(
     }
     let fields = NoteFields {
         archive: request.stem.to_owned(),
-        set: parcel.set,
-        volumes: parcel.files.iter().map(|file| (file.name(), file.bytes)).collect(),
-        secret: parcel.secret,
-        key_file: parcel.key_file,
-        how: parcel.how,
+        set: request.package.set_text(),
+        volumes: files.iter().map(|file| (file.name(), file.bytes)).collect(),
+        secret: request.package.is_secret(),
+        key_file: request.credentials.key_file.is_some(),
+        how: request.how.to_owned(),
     };
     let mut choices = Choices::new(request.faults.seed);
-    let lost = (0..request.faults.lost).filter_map(|_| choices.take(&mut parcel.files)).map(|volume| volume.number);
+    let lost = (0..request.faults.lost).filter_map(|_| choices.take(&mut files)).map(|volume| volume.number);
     let lost = lost.collect();
-    let load =
-        Load { volumes: &parcel.files, fields: &fields, inbox, under_way: &under_way, keep_names: parcel.needs_names };
+    let load = Load {
+        volumes: &files,
+        fields: &fields,
+        inbox,
+        under_way: &under_way,
+        keep_names: request.package.needs_names(),
+    };
     let carried = carry(request.way, &load, &mut choices, context)?;
+    // A volume whose header is damaged would be no volume of the set any more.
+    let unchanged = if request.package.format().abilities.volumes { HEADER_BYTES as u64 } else { 0 };
     let mut damaged = Vec::new();
     for _ in 0..request.faults.damaged {
         let Some((number, path)) = carried.arrived.get(choices.below(carried.arrived.len() as u64) as usize) else {
             break;
         };
-        damage(path, parcel.unchanged, &mut choices).map_err(FileError::on(FileAction::Write, path))?;
+        damage(path, unchanged, &mut choices).map_err(FileError::on(FileAction::Write, path))?;
         damaged.push(*number);
     }
     let sorted = |mut numbers: Vec<u32>| {

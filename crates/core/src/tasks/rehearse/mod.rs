@@ -4,19 +4,21 @@
 
 pub mod carriers;
 mod delivering;
-mod open_formats;
-mod sealed;
+mod playing;
 
 use crate::disk::FileError;
-use crate::formats::archive::{Archive, ArchiveError};
-use crate::formats::sealed::volume::{GatherError, VolumeSet};
-use crate::formats::sealed::{CostLimit, SealedError, Totals};
+use crate::formats::error::ArchiveError;
+use crate::formats::registry::TimesKept;
+use crate::formats::sealed::volume::GatherError;
+use crate::formats::sealed::{CostLimit, SealedError};
 use crate::ground::context::{Context, NoRandomness};
+use crate::ground::entry::Totals;
 use crate::ground::entry::{EntryKind, ListedEntry};
 use crate::ground::secrets::Credentials;
 use crate::source::{Catalogue, Choice, Naming, SourceError};
 use crate::tasks::check::InspectError;
-use crate::tasks::compare::{Comparison, TimesKept, compare};
+use crate::tasks::compare::{Comparison, compare};
+use crate::tasks::handover::Package;
 use crate::tasks::open::{OpenError, Opened};
 use crate::tasks::rehearse::carriers::{CarryError, Trip, Way};
 use std::path::Path;
@@ -25,7 +27,13 @@ use std::time::Duration;
 /// What is rehearsed.
 pub struct RehearsalRequest<'a> {
     /// What is sent.
-    pub what: Rehearsed<'a>,
+    pub package: &'a Package,
+    /// What the recipient unlocks it with.
+    pub credentials: &'a Credentials,
+    /// How costly unlocking may be.
+    pub limit: CostLimit,
+    /// What the recipient is told about opening it.
+    pub how: &'a str,
     /// What it was packed from.
     pub sources: &'a Catalogue,
     /// An empty folder that only the user may enter.
@@ -36,21 +44,6 @@ pub struct RehearsalRequest<'a> {
     pub stem: &'a str,
     /// What goes wrong on the way.
     pub faults: Faults,
-}
-
-/// What is sent.
-pub enum Rehearsed<'a> {
-    /// Sealed volumes.
-    Sealed {
-        /// The volumes.
-        set: &'a VolumeSet,
-        /// What unlocks them.
-        credentials: &'a Credentials,
-        /// How costly unlocking may be.
-        limit: CostLimit,
-    },
-    /// An archive in an open format; the password that it knows is the recipient's too.
-    Open(&'a Archive),
 }
 
 /// What goes wrong on the way, on request.
@@ -171,12 +164,7 @@ pub fn rehearse(request: &RehearsalRequest<'_>, context: &Context<'_>) -> Result
         totals: Totals::default(),
         sources: Comparison::default(),
     };
-    let played = match &request.what {
-        Rehearsed::Sealed { set, credentials, limit } => {
-            sealed::play(set, (credentials, *limit), request, &mut rehearsal, context)?
-        }
-        Rehearsed::Open(archive) => open_formats::play(archive, request, &mut rehearsal, context)?,
-    };
+    let played = playing::play(request, &mut rehearsal, context)?;
     // What ends because the user wants it to has not failed.
     context.go_on()?;
     rehearsal.failed = played.err();

@@ -166,6 +166,11 @@ impl VolumeSet {
         found.assemble(wanted)
     }
 
+    /// All files of it.
+    pub fn paths(&self) -> Vec<PathBuf> {
+        self.volumes.values().flatten().map(|file| file.path.clone()).collect()
+    }
+
     /// The numbers of the data volumes that are not here.
     pub fn missing(&self) -> Vec<u32> {
         (1..=self.geometry.data_volumes).filter(|number| !self.volumes.contains_key(number)).collect()

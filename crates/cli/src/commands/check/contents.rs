@@ -1,38 +1,38 @@
 //! Checking an archive of an open format: what it says of itself, and every checksum that there is.
 
 use super::super::show;
-use crate::archives::{Given, Loaded, NotExtracted, Wanted, archive_failure, not_extracted_lines};
+use crate::archives::{Given, NotExtracted, not_extracted, not_extracted_lines};
 use crate::args::CheckArguments;
-use crate::credentials;
+use crate::credentials::{self, Wanted};
 use crate::failure::{DAMAGED, DONE, Failure, LOOK};
 use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion;
 use crate::ui::text::{self, bytes, contents, count, shown};
+use crate::words::{as_name, notes, proof, structure, verifies_contents};
 use serde::Serialize;
 use std::path::PathBuf;
 use under_seal_core::formats::archive::Archive;
-use under_seal_core::formats::zip::Encryption;
+use under_seal_core::formats::registry::Format;
 use under_seal_core::ground::entry::Totals;
 
 use under_seal_core::tasks::check::{self, damaged_contents};
 
 /// Checks it; the exit code.
-pub(super) fn run(given: Given, arguments: &CheckArguments) -> Result<u8, Failure> {
+pub(super) fn run(file: Given, arguments: &CheckArguments) -> Result<u8, Failure> {
     let has_password = credentials::is_given(&arguments.unlock) || arguments.ask_password;
     let wanted = if has_password { Wanted::Content } else { Wanted::Outside };
-    let mut loaded = given.load(&arguments.unlock, wanted, &arguments.work)?;
+    let mut archive = file.load(&arguments.unlock, wanted, &arguments.work)?;
     if arguments.ask_password && !arguments.unlock.accept_no_password {
-        loaded.archive.refuse_if_open_to_all().map_err(archive_failure)?;
+        archive.refuse_if_open_to_all()?;
     }
     let progress = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let read = has_password || !loaded.secret;
-    let damaged =
-        if read { damaged_contents(&mut loaded.archive, &context).map_err(archive_failure)? } else { Vec::new() };
+    let read = has_password || !archive.is_secret();
+    let damaged = if read { damaged_contents(&mut archive, &context)? } else { Vec::new() };
     drop(progress);
-    let report = Report::new(&loaded, read, &damaged, arguments.places.clone());
+    let report = Report::new(&archive, read, &damaged, arguments.places.clone());
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
 }
@@ -43,7 +43,8 @@ struct Report {
     command: &'static str,
     exit_code: u8,
     archive: String,
-    format: &'static str,
+    #[serde(serialize_with = "as_name")]
+    format: &'static Format,
     parts: Vec<String>,
     secret: bool,
     hides_names: bool,
@@ -68,22 +69,21 @@ struct DamagedEntry {
 }
 
 impl Report {
-    fn new(loaded: &Loaded, contents_read: bool, damaged: &[check::DamagedEntry], typed: Vec<PathBuf>) -> Self {
-        let Totals { files, folders, links, content_bytes } = loaded.archive.totals();
-        let not_extracted = loaded.not_extracted();
-        let paths = loaded.archive.paths();
+    fn new(archive: &Archive, contents_read: bool, damaged: &[check::DamagedEntry], typed: Vec<PathBuf>) -> Self {
+        let Totals { files, folders, links, content_bytes } = archive.totals();
+        let (facts, not_extracted, paths) = (archive.facts(), not_extracted(archive), archive.paths());
         Self {
             command: "check",
             exit_code: match () {
                 () if !damaged.is_empty() => DAMAGED,
-                () if !not_extracted.is_empty() || loaded.archive.may_lack_the_end() => LOOK,
+                () if !not_extracted.is_empty() || facts.may_lack_the_end => LOOK,
                 () => DONE,
             },
-            archive: shown(&loaded.name),
-            format: loaded.archive.format(),
+            archive: shown(&archive.name()),
+            format: archive.format,
             parts: paths.iter().map(|path| text::path(path)).collect(),
-            secret: loaded.secret,
-            hides_names: loaded.archive.hides_names(),
+            secret: archive.is_secret(),
+            hides_names: facts.hides_names,
             contents_read,
             files,
             folders,
@@ -91,74 +91,25 @@ impl Report {
             bytes: content_bytes,
             damaged: damaged.iter().map(|entry| DamagedEntry { path: shown(&entry.name), what: entry.what }).collect(),
             not_extracted,
-            notes: loaded.notes.clone(),
+            notes: notes(archive),
             typed,
-            proof: proof(&loaded.archive),
+            proof: proof(archive.format, &facts),
         }
     }
 }
-
-fn kind_of(format: &str) -> &'static str {
-    match format {
-        "zip" => "a ZIP archive",
-        "tar" => "a tar archive",
-        "disc image" => "a disc image",
-        _ => "a compressed file",
-    }
-}
-
-/// How much it proves that every checksum is right.
-fn proof(archive: &Archive) -> &'static str {
-    let archive = match archive {
-        Archive::Zip(archive) => archive,
-        Archive::DiscImage(_) => return DISC_PROOF,
-        _ => return TAR_PROOF,
-    };
-    if archive.hides_names() {
-        return COVERED_PROOF;
-    }
-    match archive.encryptions().as_slice() {
-        [Encryption::Aes] => {
-            "Every authentication code is right: whoever made it knew the password. Nothing shows whether entries were left out."
-        }
-        _ => "That finds accidents. Whoever changed something on purpose could make the checksums right again.",
-    }
-}
-
-/// Under a cover one code is over everything.
-const COVERED_PROOF: &str = "The authentication code over all of it is right: whoever made it knew the password, and nothing \
-                             was changed, left out or added since.";
-
-/// Disc images have no sums at all.
-const DISC_PROOF: &str =
-    "That shows only that it is not cut short: there is no checksum that could find a changed byte.";
-
-/// Tar has sums of headers only; what compression keeps for itself it compares too.
-const TAR_PROOF: &str =
-    "That finds accidents in headers, and, where it is compressed, what the compression's own checksum finds.";
 
 fn lines(report: &Report) -> Vec<String> {
     let parts = if report.parts.len() == 1 { String::new() } else { format!(" in {} parts", report.parts.len()) };
     let mut lines =
-        vec![paint(Tone::Strong, format!("{}: {}{parts}", report.archive, kind_of(report.format))), String::new()];
+        vec![paint(Tone::Strong, format!("{}: a {}{parts}", report.archive, report.format.title)), String::new()];
     let what = contents(report.files, report.folders, report.links);
     lines.push(match report.hides_names && !report.contents_read {
         true => format!("  holds     {} that are hidden, names and number of files too", bytes(report.bytes)),
         false => format!("  holds     {what}, {}", bytes(report.bytes)),
     });
-    match report.format {
-        "zip" => lines.push(
-            "  headers   the directory and every entry's own header say the same, and no two entries share bytes"
-                .to_owned(),
-        ),
-        "disc image" => {
-            lines.push("  folders   every folder and file lies where the image says, and within it".to_owned())
-        }
-        "tar" => lines.push("  headers   every header's sum is right, and the archive has its end".to_owned()),
-        _ => {}
-    }
+    lines.extend(structure(report.format).map(str::to_owned));
     lines.push(match report.contents_read {
-        true if report.format == "zip" => {
+        true if verifies_contents(report.format) => {
             "  contents  every entry was read to its end, and its length and checksum compared".to_owned()
         }
         true => "  contents  every entry was read to its end".to_owned(),
@@ -173,7 +124,7 @@ fn lines(report: &Report) -> Vec<String> {
     let open = suggestion::open(report.typed.iter().map(PathBuf::as_path), None);
     match (report.damaged.len() as u64, report.contents_read) {
         (0, true) => {
-            let sums = if report.format == "zip" { ", and every checksum is right" } else { "" };
+            let sums = if verifies_contents(report.format) { ", and every checksum is right" } else { "" };
             lines.push(paint(Tone::Good, format!("Everything in it can be read{sums}.")));
             lines.push(report.proof.to_owned());
             lines.extend(["Next: open it with".to_owned(), open]);

@@ -1,0 +1,284 @@
+//! `about`: one page on an archive.
+
+use super::show;
+use crate::archives::{NotExtracted, given, not_extracted, not_extracted_lines};
+use crate::args::{AboutArguments, SqueezeName};
+use crate::credentials::Wanted;
+use crate::failure::{DONE, Failure, LOOK};
+use crate::ui::paint::{Tone, paint};
+use crate::ui::table;
+use crate::ui::text::{self, bytes, contents, count, grouped, shown, shown_lines};
+use crate::words::{as_name, notes};
+use serde::Serialize;
+use std::cmp::Reverse;
+use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::formats::archive::Archive;
+use under_seal_core::formats::reader::{Encryption, Facts};
+use under_seal_core::formats::registry::Format;
+use under_seal_core::formats::sealed::volume::{VolumeSet, header};
+use under_seal_core::formats::sealed::{About, SealedError, cost_of};
+use under_seal_core::ground::entry::ListedEntry;
+
+/// How many of the largest files are named.
+const LARGEST: usize = 5;
+
+/// Runs the command; the exit code.
+pub fn run(arguments: &AboutArguments) -> Result<u8, Failure> {
+    let archive = given(&arguments.places, &arguments.work)?.load(&arguments.unlock, Wanted::List, &arguments.work)?;
+    let report = Report::new(&archive, arguments.unlock.password.key_file.is_some())?;
+    show(&report, &arguments.work, || lines(&report))?;
+    Ok(report.exit_code)
+}
+
+/// The JSON object (docs/json.md).
+#[derive(Serialize)]
+struct Report {
+    command: &'static str,
+    exit_code: u8,
+    archive: String,
+    #[serde(serialize_with = "as_name")]
+    format: &'static Format,
+    #[serde(flatten)]
+    lies: Lies,
+    secret: bool,
+    #[serde(flatten)]
+    made: Made,
+    files: u64,
+    folders: u64,
+    links: u64,
+    before_bytes: u64,
+    after_bytes: u64,
+    largest: Vec<Largest>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    label: Option<String>,
+    message: String,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    not_extracted: Option<Vec<NotExtracted>>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    notes: Option<Vec<&'static str>>,
+    /// The same for people, who are told of a sealed archive without a password too.
+    #[serde(skip)]
+    said: Vec<&'static str>,
+}
+
+/// What it is read from.
+#[derive(Serialize)]
+#[serde(untagged)]
+enum Lies {
+    InVolumes { version: u32, set: String, volumes: u32, missing: Vec<u32>, volume_bytes: u64, last_volume_bytes: u64 },
+    InFiles { parts: Vec<String>, bytes_in_front: u64 },
+}
+
+/// How it was made.
+#[derive(Serialize)]
+#[serde(untagged)]
+enum Made {
+    Sealed { key_file: bool, memory_bytes: u64, passes: u32, made: String, squeeze: Option<String> },
+    Openly { hides_names: bool, encryption: Vec<&'static str>, methods: Vec<&'static str> },
+}
+
+#[derive(Serialize)]
+struct Largest {
+    path: String,
+    bytes: u64,
+}
+
+impl Largest {
+    fn line(&self) -> String {
+        format!("{}  {}", self.path, bytes(self.bytes))
+    }
+}
+
+/// The largest files, largest first.
+fn largest(entries: &[ListedEntry], count: usize) -> Vec<Largest> {
+    let mut files: Vec<&ListedEntry> = entries.iter().filter(|entry| entry.content.size > 0).collect();
+    files.sort_by_key(|entry| Reverse(entry.content.size));
+    let one = |entry: &&ListedEntry| Largest { path: shown(entry.entry.path.as_bytes()), bytes: entry.content.size };
+    files.iter().take(count).map(one).collect()
+}
+
+impl Lies {
+    fn of(archive: &Archive, facts: &Facts) -> Self {
+        match archive.volumes() {
+            Some(VolumeSet { ids, geometry, .. }) => Self::InVolumes {
+                version: header::VERSION.into(),
+                set: ids.set_text(),
+                volumes: geometry.data_volumes,
+                missing: archive.volumes().map(VolumeSet::missing).unwrap_or_default(),
+                volume_bytes: geometry.volume_bytes(1),
+                last_volume_bytes: geometry.volume_bytes(geometry.data_volumes),
+            },
+            None => Self::InFiles {
+                parts: archive.paths().iter().map(|path| text::path(path)).collect(),
+                bytes_in_front: facts.bytes_in_front,
+            },
+        }
+    }
+}
+
+impl Made {
+    fn of(archive: &Archive, facts: &Facts, key_file: bool) -> Result<Self, Failure> {
+        let (Some(set), Some(About { made_at, squeeze, .. })) = (archive.volumes(), archive.about()) else {
+            let encryption = match facts.encryptions.as_slice() {
+                [] => vec!["none"],
+                some => some.iter().copied().map(encryption).collect(),
+            };
+            return Ok(Self::Openly { hides_names: facts.hides_names, encryption, methods: facts.methods.clone() });
+        };
+        let cost = cost_of(&set.head).map_err(SealedError::from)?;
+        let squeeze = squeeze.and_then(Squeeze::from_number);
+        Ok(Self::Sealed {
+            key_file: key_file && archive.is_secret(),
+            memory_bytes: u64::from(cost.memory_kib) * 1024,
+            passes: cost.passes,
+            made: text::time(*made_at),
+            squeeze: squeeze.map(|squeeze| SqueezeName::from(squeeze).to_string()),
+        })
+    }
+}
+
+const fn encryption(encryption: Encryption) -> &'static str {
+    match encryption {
+        Encryption::None => "none",
+        Encryption::Old => "old cipher",
+        Encryption::Aes => "AES",
+    }
+}
+
+/// Bytes of all its volumes, missing ones too, or of all its files.
+fn stored_bytes(archive: &Archive) -> u64 {
+    match archive.volumes() {
+        Some(set) => (1..=set.geometry.data_volumes).map(|volume| set.geometry.volume_bytes(volume)).sum(),
+        None => archive.paths().iter().filter_map(|path| path.metadata().ok()).map(|metadata| metadata.len()).sum(),
+    }
+}
+
+impl Report {
+    fn new(archive: &Archive, key_file: bool) -> Result<Self, Failure> {
+        let (facts, totals, not_extracted) = (archive.facts(), archive.totals(), not_extracted(archive));
+        let is_open = archive.volumes().is_none();
+        Ok(Self {
+            command: "about",
+            exit_code: if not_extracted.is_empty() { DONE } else { LOOK },
+            archive: shown(&archive.name()),
+            format: archive.format,
+            lies: Lies::of(archive, &facts),
+            secret: archive.is_secret(),
+            made: Made::of(archive, &facts, key_file)?,
+            files: totals.files,
+            folders: totals.folders,
+            links: totals.links,
+            before_bytes: totals.content_bytes,
+            after_bytes: stored_bytes(archive),
+            largest: largest(archive.entries(), LARGEST),
+            label: is_open.then(|| shown(&facts.label)),
+            message: facts.message,
+            not_extracted: is_open.then_some(not_extracted),
+            notes: is_open.then(|| notes(archive)),
+            said: notes(archive),
+        })
+    }
+
+    fn format_line(&self) -> String {
+        let title = self.format.title.trim_end_matches(" archive");
+        match (&self.lies, &self.made) {
+            (Lies::InVolumes { version, .. }, _) => format!("{title}, version {version}"),
+            (_, Made::Openly { methods, .. }) if !methods.is_empty() => format!("{title} ({})", methods.join(", ")),
+            _ => title.to_owned(),
+        }
+    }
+
+    fn locked(&self) -> Vec<String> {
+        match &self.made {
+            Made::Openly { encryption, .. } => vec![encryption.join(", ")],
+            Made::Sealed { .. } if !self.secret => vec!["not at all: no password is needed".to_owned()],
+            Made::Sealed { key_file, memory_bytes, passes, .. } => {
+                let how = if *key_file { "a password with a key file" } else { "a password" };
+                let passes = if *passes == 1 { "1 pass".to_owned() } else { format!("{passes} passes") };
+                vec![
+                    format!("by {how}; whether others open it too is not told"),
+                    format!("an attempt takes {} of memory and {passes} (Argon2id)", bytes(*memory_bytes)),
+                ]
+            }
+        }
+    }
+
+    fn hidden(&self) -> &'static str {
+        match &self.made {
+            _ if !self.secret => "nothing",
+            Made::Sealed { .. } => "names, sizes, dates, counts and contents",
+            Made::Openly { hides_names: true, .. } => "contents, names, sizes and dates",
+            Made::Openly { .. } => "contents alone",
+        }
+    }
+}
+
+impl Lies {
+    fn rows(&self) -> Vec<(&'static str, Vec<String>)> {
+        match self {
+            Self::InVolumes { set, volumes, missing, volume_bytes, last_volume_bytes, .. } => {
+                let all = match volumes {
+                    1 => format!("one of {}", bytes(*volume_bytes)),
+                    several => format!(
+                        "{}: {} of {}, the last of {}",
+                        grouped((*several).into()),
+                        grouped((several - 1).into()),
+                        bytes(*volume_bytes),
+                        bytes(*last_volume_bytes)
+                    ),
+                };
+                let not_here = (!missing.is_empty()).then(|| format!("not here: {}", text::number_list(missing)));
+                vec![("set", vec![set.clone()]), ("volumes", [all].into_iter().chain(not_here).collect())]
+            }
+            Self::InFiles { parts, bytes_in_front } => {
+                let files = match parts.as_slice() {
+                    [one] => one.clone(),
+                    several => {
+                        let last = several.last().map_or("", String::as_str);
+                        format!("{}, the last of them {last}", count(several.len() as u64, "part"))
+                    }
+                };
+                let in_front =
+                    (*bytes_in_front > 0).then(|| format!("{} stand in front of it", bytes(*bytes_in_front)));
+                vec![("where", [files].into_iter().chain(in_front).collect())]
+            }
+        }
+    }
+}
+
+fn lines(report: &Report) -> Vec<String> {
+    let saved = 100.0 - 100.0 * report.after_bytes as f64 / report.before_bytes.max(1) as f64;
+    let saved = format!("{}; {:.1} % saved", bytes(report.after_bytes), saved.max(0.0));
+    let (made, packed) = match &report.made {
+        Made::Sealed { made, squeeze, .. } => {
+            let squeeze = squeeze.as_deref().unwrap_or("not told");
+            (Some(("made", vec![made.clone()])), format!("{saved}, squeeze {squeeze}"))
+        }
+        Made::Openly { .. } => (None, saved),
+    };
+    let label = report.label.as_ref().filter(|label| !label.is_empty());
+    let mut rows: Vec<_> = label.map(|label| ("label", vec![label.clone()])).into_iter().collect();
+    rows.push(("format", vec![report.format_line()]));
+    rows.extend(report.lies.rows());
+    rows.extend(made);
+    let what = contents(report.files, report.folders, report.links);
+    rows.extend([
+        ("locked", report.locked()),
+        ("hidden", vec![report.hidden().to_owned()]),
+        ("holds", vec![format!("{} in {what}", bytes(report.before_bytes))]),
+        ("packed", vec![packed]),
+        ("largest", report.largest.iter().map(Largest::line).collect()),
+    ]);
+    let mut lines = vec![paint(Tone::Strong, &report.archive), String::new()];
+    lines.extend(table::summary(&rows));
+    if !report.message.is_empty() {
+        lines.extend([String::new(), paint(Tone::Strong, "The sender says:")]);
+        lines.extend(shown_lines(&report.message).iter().map(|line| format!("  {line}")));
+    }
+    lines.extend(not_extracted_lines(report.not_extracted.as_deref().unwrap_or_default()));
+    if !report.said.is_empty() {
+        lines.push(String::new());
+        lines.extend(report.said.iter().map(|note| paint(Tone::Look, note)));
+    }
+    lines
+}

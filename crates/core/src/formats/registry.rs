@@ -1,0 +1,390 @@
+//! The formats, a row each: what each is called, how it is known, opened and written, and what it can do. Whoever asks "is it a ZIP
+//! archive?" means one of its abilities, and asks the row for that.
+
+use super::error::ArchiveError;
+use super::iso::{IsoReader, is_iso};
+use super::lone::LoneReader;
+use super::reader::ArchiveReader;
+use super::sealed::index::MAX_MESSAGE_BYTES;
+use super::sealed::volume::names;
+use super::tar::{TarReader, is_tar};
+use super::zip::{self, MAX_COMMENT_BYTES, ZipReader, is_zip, open_parts};
+use crate::codecs::stream::{WrappedFile, Wrapping};
+use crate::ground::context::Context;
+use crate::ground::entry::Timestamp;
+use crate::ground::passwords::Guessing;
+use std::ffi::{OsStr, OsString};
+use std::fmt;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::Path;
+
+/// What is to become of an archive that has a flaw.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Flaws {
+    /// It is refused.
+    Refused,
+    /// What is whole in front of the flaw is read.
+    ReadBefore,
+}
+
+/// How finely a format keeps times.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum TimesKept {
+    /// To the nanosecond.
+    Nanoseconds,
+    /// To the second; what is below counts for nothing.
+    Seconds,
+    /// Not at all, nor modes.
+    Neither,
+}
+
+impl TimesKept {
+    /// Whether two times differ, as far as the format can tell.
+    pub fn differ(self, one: Timestamp, other: Timestamp) -> bool {
+        match self {
+            Self::Nanoseconds => one != other,
+            Self::Seconds => one.seconds != other.seconds,
+            Self::Neither => false,
+        }
+    }
+}
+
+/// What protects the bytes of an archive, and so what a check of all of them proves.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Checks {
+    /// Every byte is authenticated, and every content has a digest.
+    Authentic,
+    /// Every content has a checksum, and headers stand twice.
+    Checksums,
+    /// Headers have sums; contents have what they may be compressed with.
+    HeaderSums,
+    /// Nothing has a sum: only that everything lies where it should can be seen.
+    Places,
+    /// Nothing but what it is compressed with.
+    Compression,
+}
+
+/// Whether a format can hide names, sizes and dates too.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Hiding {
+    /// It cannot.
+    Never,
+    /// Where that is wished, with the password.
+    OnRequest,
+    /// It always does.
+    Always,
+}
+
+/// What a format can do.
+#[derive(Debug, Clone, Copy)]
+pub struct Abilities {
+    /// A password can keep it; what a guess at that costs.
+    pub password: Option<Guessing>,
+    /// A key file can go with the password, several passwords can open it, and several archives can be made that are a volume each.
+    pub keyholes: bool,
+    /// Whether names, sizes and dates can be hidden.
+    pub hides_names: Hiding,
+    /// It is made of volumes that tell by themselves what they are; otherwise its files are known by their names.
+    pub volumes: bool,
+    /// It can be cut to a size.
+    pub parts: bool,
+    /// The longest message to whoever opens it, in bytes.
+    pub message_bytes: Option<usize>,
+    /// It keeps a digest of every content.
+    pub digests: bool,
+    /// How finely times are kept.
+    pub times: TimesKept,
+    /// Names must be text (UTF-8).
+    pub text_names: bool,
+    /// Each content can be read by itself, without what stands before it.
+    pub direct: bool,
+    /// What protects its bytes.
+    pub checks: Checks,
+}
+
+/// How an archive is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Writing {
+    /// As sealed volumes.
+    Sealed,
+    /// As ZIP.
+    Zip,
+    /// As tar, in this compression.
+    Tar(Wrapping),
+}
+
+/// Whether a file is of a format.
+pub type Recognise = fn(&Path, &Context<'_>) -> Result<bool, ArchiveError>;
+/// Opens a file of a format.
+pub type Open = fn(&Path, Flaws, &Context<'_>) -> Result<Box<dyn ArchiveReader>, ArchiveError>;
+
+/// How a file of a format is read.
+#[derive(Debug, Clone, Copy)]
+pub struct Reading {
+    /// Whether a file is of the format, by its content.
+    pub recognise: Recognise,
+    /// Opens such a file.
+    pub open: Open,
+}
+
+/// A format: one row.
+#[derive(Debug)]
+pub struct Format {
+    /// What it is called where one says so, and in JSON.
+    pub name: &'static str,
+    /// What people call an archive of it.
+    pub title: &'static str,
+    /// The ends of its files' names, the first of which is given to what is made.
+    pub extensions: &'static [&'static str],
+    /// How a file is known to be of it, and opened. The sealed format's volumes are looked for as sets instead, and compressed tar is
+    /// read as tar.
+    pub reading: Option<Reading>,
+    /// How it is written, where it is.
+    pub writing: Option<Writing>,
+    /// What it can do.
+    pub abilities: Abilities,
+}
+
+/// What somebody may wish of an archive, and not every format can.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Ability {
+    /// Several archives that are a volume each, and each open alone.
+    Parcels,
+    /// A key file beside the password.
+    KeyFile,
+    /// Several passwords, each of which opens it.
+    SeveralPasswords,
+    /// A password.
+    Password,
+    /// Volumes of a size, or parts.
+    Volumes,
+    /// A message to whoever opens it.
+    Message,
+    /// Names, sizes and dates that are hidden too.
+    HiddenNames,
+}
+
+/// A format cannot do what is wished.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
+#[error("{} has no {what:?}", format.name)]
+pub struct Lacks {
+    /// The format.
+    pub format: &'static Format,
+    /// What it lacks.
+    pub what: Ability,
+}
+
+impl Format {
+    /// Every format that other programs read too and that is written here.
+    pub fn open_and_written() -> impl Iterator<Item = &'static Self> {
+        ALL.into_iter().filter(|format| format.writing.is_some() && !format.abilities.volumes)
+    }
+
+    /// The format of this name, as JSON has it.
+    pub fn named(name: &str) -> Option<&'static Self> {
+        ALL.into_iter().find(|format| format.name == name)
+    }
+
+    /// The end of what is made, with its dot.
+    pub const fn extension(&self) -> &'static str {
+        self.extensions[0]
+    }
+
+    /// The format that a name says by its end, of those that are written, and the name without that. Our own end, typed once or
+    /// several times, is the sealed format's.
+    pub fn of_name(name: &OsStr) -> Option<(&'static Self, OsString)> {
+        let without = |end: &str| {
+            let (stem, own) = name.as_bytes().split_at_checked(name.len().checked_sub(end.len())?)?;
+            let is_one = own.eq_ignore_ascii_case(end.as_bytes()) && !stem.is_empty();
+            is_one.then(|| OsStr::from_bytes(stem).to_owned())
+        };
+        if without(names::EXTENSION).is_some() {
+            return Some((&SEALED, names::without_extension(name)));
+        }
+        let stem = |format: &Self| format.extensions.iter().find_map(|end| without(end));
+        Self::open_and_written().find_map(|format| Some((format, stem(format)?)))
+    }
+
+    /// What follows the archive's name, if `name` is that of one of its volumes or parts.
+    pub fn suffix_of<'a>(&self, name: &'a OsStr, stem: &OsStr) -> Option<&'a str> {
+        if self.abilities.volumes {
+            return names::suffix_of(name, stem);
+        }
+        let suffix = std::str::from_utf8(name.as_bytes().strip_prefix(stem.as_bytes())?).ok()?;
+        let is_part = self.abilities.parts && zip::is_part_suffix(suffix);
+        (suffix == self.extension() || is_part).then_some(suffix)
+    }
+
+    /// Whether it can do something.
+    pub const fn can(&self, what: Ability) -> bool {
+        let Abilities { password, keyholes, hides_names, parts, message_bytes, .. } = self.abilities;
+        match what {
+            Ability::Parcels | Ability::KeyFile | Ability::SeveralPasswords => keyholes,
+            Ability::Password => password.is_some(),
+            Ability::Volumes => parts,
+            Ability::Message => message_bytes.is_some(),
+            Ability::HiddenNames => !matches!(hides_names, Hiding::Never),
+        }
+    }
+
+    /// Refuses the first of these wishes that it cannot fulfil.
+    ///
+    /// # Errors
+    /// [`Lacks`].
+    pub fn refuse_what_it_lacks(&'static self, wishes: &[(bool, Ability)]) -> Result<(), Lacks> {
+        match wishes.iter().find(|(wished, what)| *wished && !self.can(*what)) {
+            Some((_, what)) => Err(Lacks { format: self, what: *what }),
+            None => Ok(()),
+        }
+    }
+}
+
+impl fmt::Display for Format {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        formatter.write_str(self.name)
+    }
+}
+
+impl PartialEq for Format {
+    fn eq(&self, other: &Self) -> bool {
+        self.name == other.name
+    }
+}
+
+impl Eq for Format {}
+
+impl Default for &'static Format {
+    /// The sealed one.
+    fn default() -> Self {
+        &SEALED
+    }
+}
+
+/// Our own: everything is hidden and authentic.
+pub static SEALED: Format = Format {
+    name: "sealed",
+    title: "sealed archive",
+    extensions: &[names::EXTENSION],
+    reading: None,
+    writing: Some(Writing::Sealed),
+    abilities: Abilities {
+        password: Some(Guessing::Sealed),
+        keyholes: true,
+        hides_names: Hiding::Always,
+        volumes: true,
+        parts: true,
+        message_bytes: Some(MAX_MESSAGE_BYTES),
+        digests: true,
+        times: TimesKept::Nanoseconds,
+        text_names: false,
+        direct: true,
+        checks: Checks::Authentic,
+    },
+};
+
+/// ZIP, which everybody can open; with a password, contents are encrypted with AES-256.
+pub static ZIP: Format = Format {
+    name: "zip",
+    title: "ZIP archive",
+    extensions: &[".zip"],
+    reading: Some(Reading {
+        recognise: |path, _| Ok(is_zip(path)?),
+        open: |path, _, context| Ok(Box::new(ZipReader::open(open_parts(path)?, None, context)?)),
+    }),
+    writing: Some(Writing::Zip),
+    abilities: Abilities {
+        password: Some(Guessing::Zip),
+        keyholes: false,
+        hides_names: Hiding::OnRequest,
+        volumes: false,
+        parts: true,
+        message_bytes: Some(MAX_COMMENT_BYTES),
+        digests: false,
+        times: TimesKept::Seconds,
+        text_names: true,
+        direct: true,
+        checks: Checks::Checksums,
+    },
+};
+
+/// What tar can do.
+const STREAMED: Abilities = Abilities {
+    password: None,
+    keyholes: false,
+    hides_names: Hiding::Never,
+    volumes: false,
+    parts: false,
+    message_bytes: None,
+    digests: false,
+    times: TimesKept::Seconds,
+    text_names: false,
+    direct: false,
+    checks: Checks::HeaderSums,
+};
+
+/// Tar (POSIX pax), in one file, which has no password. It is read in any compression.
+pub static TAR: Format = Format {
+    name: "tar",
+    title: "tar archive",
+    extensions: &[".tar"],
+    reading: Some(Reading {
+        recognise: |path, context| Ok(is_tar(&WrappedFile::look_at(path)?, context)?),
+        open: |path, flaws, context| {
+            let file = WrappedFile::look_at(path)?;
+            Ok(Box::new(match flaws {
+                Flaws::Refused => TarReader::open(file, context)?,
+                Flaws::ReadBefore => TarReader::open_what_is_whole(file, context)?,
+            }))
+        },
+    }),
+    writing: Some(Writing::Tar(Wrapping::None)),
+    abilities: STREAMED,
+};
+
+/// Tar, compressed as a whole with gzip.
+pub static TAR_GZ: Format = Format {
+    name: "tar.gz",
+    extensions: &[".tar.gz", ".tgz"],
+    reading: None,
+    writing: Some(Writing::Tar(Wrapping::Gzip)),
+    ..TAR
+};
+
+/// Tar, compressed as a whole with Zstandard.
+pub static TAR_ZST: Format = Format {
+    name: "tar.zst",
+    extensions: &[".tar.zst", ".tzst"],
+    reading: None,
+    writing: Some(Writing::Tar(Wrapping::Zstandard)),
+    ..TAR
+};
+
+/// A disc image (ISO 9660).
+pub static DISC_IMAGE: Format = Format {
+    name: "disc image",
+    title: "disc image",
+    extensions: &[".iso"],
+    reading: Some(Reading {
+        recognise: |path, _| Ok(is_iso(path)?),
+        open: |path, _, context| Ok(Box::new(IsoReader::open(path, context)?)),
+    }),
+    writing: None,
+    abilities: Abilities { direct: true, checks: Checks::Places, ..STREAMED },
+};
+
+/// A file that is compressed by itself, which is read as an archive of that file.
+pub static COMPRESSED_FILE: Format = Format {
+    name: "compressed file",
+    title: "compressed file",
+    extensions: &[".gz", ".zst", ".xz", ".bz2"],
+    reading: Some(Reading {
+        recognise: |path, _| Ok(WrappedFile::look_at(path)?.wrapping != Wrapping::None),
+        open: |path, _, context| Ok(Box::new(LoneReader::open(WrappedFile::look_at(path)?, context)?)),
+    }),
+    writing: None,
+    abilities: Abilities { times: TimesKept::Neither, checks: Checks::Compression, ..STREAMED },
+};
+
+/// Every format, in the order in which a file is held against them: an image may end with an archive of another kind, which is in it,
+/// and whatever is compressed may be one in that.
+pub static ALL: [&Format; 7] = [&SEALED, &DISC_IMAGE, &ZIP, &TAR, &TAR_GZ, &TAR_ZST, &COMPRESSED_FILE];

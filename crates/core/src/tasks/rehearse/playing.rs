@@ -1,0 +1,119 @@
+//! Playing the recipient: what arrived is gathered, checked and unlocked with what the recipient has, opened, and compared.
+
+use super::carriers::{Carried, Sent};
+use super::delivering::deliver;
+use super::{Failed, Rehearsal, RehearsalError, RehearsalRequest, Step, compared, timed};
+use crate::disk::{FileAction, FileError};
+use crate::formats::archive::Archive;
+use crate::formats::error::ArchiveError;
+use crate::formats::registry::Flaws;
+use crate::formats::sealed::volume::{VolumeFile, VolumeSet};
+use crate::formats::sealed::{SealedReader, unlock};
+use crate::formats::zip::ZipError;
+use crate::ground::context::Context;
+use crate::ground::entry::ListedEntry;
+use crate::tasks::check::{VolumeState, inspect};
+use crate::tasks::handover::Package;
+use crate::tasks::open::open;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+/// How a step ended that can fail for the recipient, and for whoever plays.
+type Played<T> = Result<Result<T, Failed>, RehearsalError>;
+
+pub(super) fn play(request: &RehearsalRequest<'_>, rehearsal: &mut Rehearsal, context: &Context<'_>) -> Played<()> {
+    let (inbox, outcome) = (request.place.join("inbox"), request.place.join("opened"));
+    let carried = match deliver(sent(request.package)?, request, &inbox, rehearsal, context)? {
+        Ok(carried) => carried,
+        Err(refused) => return Ok(Err(Failed::Refused(refused))),
+    };
+    let unlocked = match request.package {
+        Package::Volumes { .. } => volumes(&inbox, request, rehearsal, context)?,
+        Package::Archive(_) => file(&carried, request, rehearsal, context),
+    };
+    let (mut archive, inside) = match unlocked {
+        Ok(unlocked) => unlocked,
+        Err(failed) => return Ok(Err(failed)),
+    };
+    rehearsal.totals = archive.totals();
+    let opened = match timed(Step::Open, rehearsal, context, || open(&mut *archive, outcome.as_path(), context)) {
+        Ok(opened) => opened,
+        Err(error) => return Ok(Err(error.into())),
+    };
+    compared((&inside, &opened), (&outcome, archive.format.abilities.times), request, rehearsal, context)
+}
+
+/// An archive that was unlocked, and what is in it, with digests.
+type Unlocked = (Archive, Vec<ListedEntry>);
+
+/// Volumes: checked without the password, then unlocked.
+fn volumes(
+    inbox: &PathBuf,
+    request: &RehearsalRequest<'_>,
+    rehearsal: &mut Rehearsal,
+    context: &Context<'_>,
+) -> Played<Unlocked> {
+    let set = match timed(Step::Gather, rehearsal, context, || VolumeSet::gather(std::slice::from_ref(inbox))) {
+        Ok(set) => set,
+        Err(error) => return Ok(Err(error.into())),
+    };
+    let found = timed(Step::Check, rehearsal, context, || inspect(&set, context))?;
+    if !found.is_complete() {
+        let (missing, damaged) = (found.numbers(VolumeState::Missing), found.numbers(VolumeState::Damaged));
+        return Ok(Err(Failed::NotWhole { missing, damaged }));
+    }
+    let unlocked = timed(Step::Unlock, rehearsal, context, || {
+        unlock(&set, request.credentials, request.limit).and_then(|key| SealedReader::with_key(set.clone(), &key))
+    });
+    Ok(unlocked.map_err(Failed::Unlock).map(|reader| {
+        let archive = Archive::from(reader);
+        let inside = archive.entries().to_vec();
+        (archive, inside)
+    }))
+}
+
+/// A file of an open format: unlocked, then read to its end.
+fn file(
+    carried: &Carried,
+    request: &RehearsalRequest<'_>,
+    rehearsal: &mut Rehearsal,
+    context: &Context<'_>,
+) -> Result<Unlocked, Failed> {
+    let Some((_, any)) = carried.arrived.first() else {
+        return Err(Failed::NotWhole { missing: rehearsal.done_to.0.clone(), damaged: Vec::new() });
+    };
+    let mut archive = timed(Step::Gather, rehearsal, context, || gathered(any, context))?;
+    if archive.is_secret() {
+        archive = timed(Step::Unlock, rehearsal, context, || archive.unlock(request.credentials, context))?;
+    }
+    let inside = timed(Step::Check, rehearsal, context, || archive.entries_with_digests(context))?;
+    Ok((archive, inside))
+}
+
+/// The archive that one of the files that arrived belongs to.
+fn gathered(any: &Path, context: &Context<'_>) -> Result<Archive, Failed> {
+    match Archive::open(any, Flaws::Refused, context) {
+        Ok(archive) => archive.ok_or(Failed::Unknown),
+        Err(ArchiveError::Zip(ZipError::MissingParts { missing, .. })) if !missing.is_empty() => {
+            Err(Failed::NotWhole { missing, damaged: Vec::new() })
+        }
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// What the sender has. Of each volume the best copy comes first; a supplement of the sender's own is no volume.
+fn sent(package: &Package) -> Result<Vec<Sent>, FileError> {
+    let numbered: Vec<(u32, PathBuf)> = match package {
+        Package::Archive(archive) => (1..).zip(archive.paths()).collect(),
+        Package::Volumes { set, .. } => {
+            let whole =
+                |files: &Vec<VolumeFile>| files.iter().find(|file| file.runs.is_none()).map(|file| file.path.clone());
+            set.volumes.iter().filter_map(|(number, files)| Some((*number, whole(files)?))).collect()
+        }
+    };
+    let one = |(number, path): (u32, PathBuf)| {
+        let bytes = fs::metadata(&path).map_err(FileError::on(FileAction::Read, &path))?.len();
+        Ok(Sent { number, path, bytes })
+    };
+    numbered.into_iter().map(one).collect()
+}
