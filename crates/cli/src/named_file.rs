@@ -20,9 +20,6 @@ pub fn bytes(path: &Path, limit: u64) -> io::Result<Zeroizing<Vec<u8>>> {
 }
 
 /// All that can be read from here, at most so many bytes.
-///
-/// # Errors
-/// As of [`bytes`].
 pub fn up_to(from: impl Read, limit: u64) -> io::Result<Zeroizing<Vec<u8>>> {
     // Room for a secret at once: a buffer that grows leaves copies behind that nobody wipes.
     let mut bytes = Zeroizing::new(Vec::with_capacity(limit.min(ROOM_BYTES) as usize + 1));

@@ -122,9 +122,6 @@ pub struct Compressor {
 
 impl Compressor {
     /// A compressor that squeezes so hard.
-    ///
-    /// # Errors
-    /// [`CodecError::Compressor`].
     pub fn new(squeeze: Squeeze) -> Result<Self, CodecError> {
         let level = squeeze.level();
         let fast = level.and(Squeeze::Light.level());
@@ -133,9 +130,6 @@ impl Compressor {
 
     /// The same, and it finds matches from anywhere in a block, however far away: for telling what larger blocks would gain,
     /// without a slow squeeze's work.
-    ///
-    /// # Errors
-    /// [`CodecError::Compressor`].
     pub fn finding_far(squeeze: Squeeze) -> Result<Self, CodecError> {
         let mut far = Self::new(squeeze)?;
         if let Some(context) = &mut far.context {
@@ -222,9 +216,6 @@ pub struct Decompressor(bulk::Decompressor<'static>);
 
 impl Decompressor {
     /// A decompressor.
-    ///
-    /// # Errors
-    /// [`CodecError::Compressor`].
     pub fn new() -> Result<Self, CodecError> {
         bulk::Decompressor::new().map(Self).map_err(|_| CodecError::Compressor)
     }

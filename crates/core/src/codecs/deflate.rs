@@ -35,9 +35,6 @@ impl Deflater {
     }
 
     /// A piece as a part of its stream; `window` is what comes right before it there.
-    ///
-    /// # Errors
-    /// [`DeflateFailed`].
     pub fn piece(&mut self, content: &[u8], window: &[u8], last: bool) -> Result<Vec<u8>, DeflateFailed> {
         let Self(compressor) = self;
         compressor.reset();

@@ -98,9 +98,6 @@ impl WrappedFile {
     }
 
     /// Begins to read what is inside.
-    ///
-    /// # Errors
-    /// [`UnwrapError`].
     pub fn open<'a>(&self, context: &'a Context<'a>) -> Result<Unwrapped<'a>, UnwrapError> {
         let (mut file, _) = open_regular(&self.path, Links::Follow)?;
         file.seek(SeekFrom::Start(0)).map_err(FileError::on(FileAction::Read, &self.path))?;
@@ -134,9 +131,6 @@ impl Unwrapped<'_> {
     }
 
     /// The next bytes; none at the end.
-    ///
-    /// # Errors
-    /// [`UnwrapError`].
     pub fn read(&mut self, buffer: &mut [u8]) -> Result<usize, UnwrapError> {
         self.context.go_on()?;
         loop {
@@ -156,9 +150,6 @@ impl Unwrapped<'_> {
     }
 
     /// Fills a buffer; how much of it, which is less only at the end.
-    ///
-    /// # Errors
-    /// [`UnwrapError`].
     pub fn fill(&mut self, buffer: &mut [u8]) -> Result<usize, UnwrapError> {
         let mut filled = 0;
         while filled < buffer.len() {

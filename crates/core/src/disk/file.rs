@@ -85,25 +85,16 @@ impl NewFile {
     }
 
     /// Overwrites bytes at an offset from the file's beginning.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn write_at(&mut self, offset: u64, bytes: &[u8]) -> Result<(), FileError> {
         write_at(&self.file, offset, bytes).map_err(FileError::on(FileAction::Write, &self.path))
     }
 
     /// Sets permission bits and modification time, on the open file.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn set_mode_and_time(&self, mode: u32, modified: Timestamp) -> Result<(), FileError> {
         set_mode_and_time(&self.file, mode, modified).map_err(FileError::on(FileAction::Write, &self.path))
     }
 
     /// Notes where the file came from. Whether the file system has room for such notes.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn mark_origin(&self, mark: &OriginMark) -> Result<bool, FileError> {
         let set = faults::before(FileAction::Write).and_then(|()| {
             Ok(rustix::fs::fsetxattr(&self.file, mark.name, &mark.value, rustix::fs::XattrFlags::empty())?)
@@ -115,9 +106,6 @@ impl NewFile {
     }
 
     /// Reads the file from its beginning to its end; how many bytes.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn read_through(&self, mut take: impl FnMut(&[u8])) -> Result<u64, FileError> {
         let (mut buffer, mut length) = (vec![0; READ_BYTES], 0);
         loop {
@@ -204,17 +192,11 @@ impl ScratchFile {
     }
 
     /// Writes bytes at an offset.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn write_at(&self, offset: u64, bytes: &[u8]) -> Result<(), FileError> {
         write_at(&self.file, offset, bytes).map_err(FileError::on(FileAction::Write, &self.path))
     }
 
     /// Fills the buffer with the bytes from an offset on.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), FileError> {
         self.file.read_exact_at(buffer, offset).map_err(FileError::on(FileAction::Read, &self.path))
     }

@@ -27,9 +27,6 @@ pub struct Folder {
 
 impl Folder {
     /// Opens an existing folder; links on the way are the user's own and are followed.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn open(path: &Path) -> Result<Self, FileError> {
         let shown = absolute(path);
         let dir = Dir::open_ambient_dir(path, ambient_authority()).map_err(FileError::on(FileAction::Open, &shown))?;
@@ -37,9 +34,6 @@ impl Folder {
     }
 
     /// Opens a folder, making it and those above it where they do not exist.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn open_or_create(path: &Path) -> Result<Self, FileError> {
         let shown = absolute(path);
         faults::before(FileAction::Create)
@@ -54,9 +48,6 @@ impl Folder {
     }
 
     /// Another handle on this folder.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn itself(&self) -> Result<Self, FileError> {
         let dir = self.dir.try_clone().map_err(FileError::on(FileAction::Open, &self.path))?;
         Ok(Self { dir, path: self.path.clone() })
@@ -67,9 +58,6 @@ impl Folder {
     }
 
     /// Opens a folder in this one, unless it is a link.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn subfolder(&self, name: &OsStr) -> Result<Self, FileError> {
         let dir = self.dir.open_dir_nofollow(name).map_err(self.failed(FileAction::Open, name))?;
         Ok(Self { dir, path: self.path.join(name) })
@@ -117,9 +105,6 @@ impl Folder {
     }
 
     /// Opens a file of this folder to change bytes in it.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn reopen_file(&self, name: &OsStr) -> Result<NewFile, FileError> {
         let flags = OFlags::RDWR | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         let file = rustix::fs::openat(&self.dir, name, flags, Mode::empty())
@@ -128,9 +113,6 @@ impl Folder {
     }
 
     /// All bytes of a small file, or `None` where there is none.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn read_bytes(&self, name: &OsStr) -> Result<Option<Vec<u8>>, FileError> {
         match self.dir.read(name) {
             Ok(bytes) => Ok(Some(bytes)),
@@ -140,9 +122,6 @@ impl Folder {
     }
 
     /// What a name stands for here, links not followed; `None` where there is nothing.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn kind_of(&self, name: &OsStr) -> Result<Option<FileType>, FileError> {
         match self.dir.symlink_metadata(name) {
             Ok(metadata) => Ok(Some(metadata.file_type())),
@@ -152,9 +131,6 @@ impl Folder {
     }
 
     /// The names in this folder, sorted.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn names(&self) -> Result<Vec<OsString>, FileError> {
         let listed = || FileError::on(FileAction::List, &self.path);
         let mut names = Vec::new();
@@ -166,9 +142,6 @@ impl Folder {
     }
 
     /// Removes a file or link.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn remove_file(&self, name: &OsStr) -> Result<(), FileError> {
         faults::before(FileAction::Remove)
             .and_then(|()| self.dir.remove_file(name))
@@ -176,9 +149,6 @@ impl Folder {
     }
 
     /// Removes an empty folder.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn remove_subfolder(&self, name: &OsStr) -> Result<(), FileError> {
         faults::before(FileAction::Remove)
             .and_then(|()| self.dir.remove_dir(name))
@@ -224,9 +194,6 @@ impl Folder {
     }
 
     /// Removes a folder with everything in it; links in it are removed, not followed.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn remove_tree(&self, name: &OsStr) -> Result<(), FileError> {
         faults::before(FileAction::Remove)
             .and_then(|()| self.dir.remove_dir_all(name))
@@ -241,9 +208,6 @@ impl Folder {
     }
 
     /// A file's length in bytes, and when it was modified; of a link, its own.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn size_and_time_of(&self, name: &OsStr) -> Result<(u64, Timestamp), FileError> {
         let stat = self.status_of(name)?;
         let nanoseconds = u32::try_from(stat.st_mtime_nsec).unwrap_or(0);
@@ -251,9 +215,6 @@ impl Folder {
     }
 
     /// The number by which the file system knows a file or link here.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn number_of(&self, name: &OsStr) -> Result<u64, FileError> {
         Ok(self.status_of(name)?.st_ino)
     }
@@ -277,17 +238,11 @@ impl Folder {
     }
 
     /// Sets this folder's own permission bits and modification time.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn set_mode_and_time(&self, mode: u32, modified: Timestamp) -> Result<(), FileError> {
         self.opened()?.set_mode_and_time(mode, modified)
     }
 
     /// Waits until the disk holds this folder's list of names.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn sync(&self) -> Result<(), FileError> {
         self.opened()?.sync()
     }
@@ -301,27 +256,18 @@ impl Folder {
     }
 
     /// The number by which the file system knows this folder.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn number(&self) -> Result<u64, FileError> {
         let metadata = self.dir.dir_metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
         Ok(cap_std::fs::MetadataExt::ino(&metadata))
     }
 
     /// This folder's permission bits.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn mode(&self) -> Result<u32, FileError> {
         let metadata = self.dir.dir_metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
         Ok(cap_std::fs::MetadataExt::mode(&metadata) & 0o7777)
     }
 
     /// Whether this folder belongs to the user, and nobody else may write into it.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn is_only_mine(&self) -> Result<bool, FileError> {
         let metadata = self.dir.dir_metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
         let (owner, mode) = (cap_std::fs::MetadataExt::uid(&metadata), cap_std::fs::MetadataExt::mode(&metadata));
@@ -352,17 +298,11 @@ pub struct OpenFolder {
 
 impl OpenFolder {
     /// Sets its permission bits and modification time.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn set_mode_and_time(&self, mode: u32, modified: Timestamp) -> Result<(), FileError> {
         set_mode_and_time(&self.handle, mode, modified).map_err(FileError::on(FileAction::Write, &self.path))
     }
 
     /// Waits until the disk holds its list of names, its mode and time.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn sync(&self) -> Result<(), FileError> {
         faults::before(FileAction::Sync).map_err(FileError::on(FileAction::Sync, &self.path))?;
         match rustix::fs::fsync(&self.handle) {

@@ -96,9 +96,6 @@ impl FileError {
 }
 
 /// A name for something that is not finished: the prefix and a random number of 16 hexadecimal digits.
-///
-/// # Errors
-/// [`NoRandomness`].
 pub fn temporary_name(prefix: &str, context: &Context<'_>) -> Result<OsString, NoRandomness> {
     Ok(OsString::from(format!("{prefix}{:016x}", u64::from_le_bytes(context.random()?))))
 }

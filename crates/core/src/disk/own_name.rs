@@ -9,17 +9,11 @@ use std::ffi::{OsStr, OsString};
 const NUMBER_DIGITS: usize = 16;
 
 /// The prefix, a number, and the proof that this user's run gave the name in this very folder.
-///
-/// # Errors
-/// [`FileError`] from the system.
 pub fn own_name(folder: &Folder, prefix: &str, number: u64, key: &OwnerKey) -> Result<OsString, FileError> {
     named(folder, prefix, &format!("{number:0NUMBER_DIGITS$x}"), key)
 }
 
 /// Whether a name in a folder is one that [`own_name`] gives there.
-///
-/// # Errors
-/// [`FileError`] from the system.
 pub fn is_own_name(folder: &Folder, prefix: &str, name: &OsStr, key: &OwnerKey) -> Result<bool, FileError> {
     let rest = name.to_str().and_then(|name| name.strip_prefix(prefix));
     match rest.and_then(|rest| rest.get(..NUMBER_DIGITS)) {

@@ -43,9 +43,6 @@ pub fn recognise(path: &Path, context: &Context<'_>) -> Result<Option<Recognised
 
 impl Recognised {
     /// Opens it. The contents of what is encrypted cannot be had before it is [unlocked](Archive::unlock).
-    ///
-    /// # Errors
-    /// [`ArchiveError`].
     pub fn open(&self, flaws: Flaws, context: &Context<'_>) -> Result<Archive, ArchiveError> {
         Ok(Archive { format: self.format, reader: (self.open)(&self.path, flaws, context)? })
     }
@@ -85,17 +82,11 @@ impl Archive {
     }
 
     /// Opens a file of an open format; `None` where it is of none.
-    ///
-    /// # Errors
-    /// [`ArchiveError`].
     pub fn open(path: &Path, flaws: Flaws, context: &Context<'_>) -> Result<Option<Self>, ArchiveError> {
         recognise(path, context)?.map(|file| file.open(flaws, context)).transpose()
     }
 
     /// The same archive, unlocked.
-    ///
-    /// # Errors
-    /// As of [`ArchiveReader::unlocked`].
     pub fn unlock(&self, credentials: &Credentials, context: &Context<'_>) -> Result<Self, ArchiveError> {
         Ok(Self { format: self.format, reader: self.reader.unlocked(credentials, context)? })
     }
@@ -125,17 +116,11 @@ impl Archive {
 
     /// Refuses an archive in which nothing is encrypted, where a password was given for it: anybody can have made it. Sealed
     /// archives are asked when they are unlocked.
-    ///
-    /// # Errors
-    /// [`ArchiveError::OpenToAll`].
     pub fn refuse_if_open_to_all(&self) -> Result<(), ArchiveError> {
         if self.is_secret() || self.format.abilities.keyholes { Ok(()) } else { Err(ArchiveError::OpenToAll) }
     }
 
     /// Every entry with its content's digest. A format that keeps none is read to its end for that.
-    ///
-    /// # Errors
-    /// [`ArchiveError`].
     pub fn entries_with_digests(&mut self, context: &Context<'_>) -> Result<Vec<ListedEntry>, ArchiveError> {
         if self.format.abilities.digests {
             return Ok(self.entries().to_vec());

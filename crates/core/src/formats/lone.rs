@@ -19,9 +19,6 @@ pub struct LoneReader {
 
 impl LoneReader {
     /// Reads all of it once, to know how long it is.
-    ///
-    /// # Errors
-    /// [`StreamedError`].
     pub fn open(file: WrappedFile, context: &Context<'_>) -> Result<Self, StreamedError> {
         let metadata = file.path.metadata().map_err(FileError::on(FileAction::Open, &file.path))?;
         let nanoseconds = u32::try_from(metadata.mtime_nsec()).unwrap_or(0);

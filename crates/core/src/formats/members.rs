@@ -114,9 +114,6 @@ pub enum SameName {
 }
 
 /// A path as a member's name gives it: without `.` and empty components, which change nothing.
-///
-/// # Errors
-/// [`PathError`].
 pub fn path_of(name: &[u8]) -> Result<EntryPath, PathError> {
     if name.first() == Some(&b'/') {
         return Err(PathError::Absolute);

@@ -72,9 +72,6 @@ pub trait ArchiveReader {
     ) -> Result<(), ArchiveError>;
 
     /// Hands every entry to the sink.
-    ///
-    /// # Errors
-    /// As of [`ArchiveReader::extract_some`].
     fn extract(&mut self, sink: &mut dyn EntrySink, context: &Context<'_>) -> Result<(), ArchiveError> {
         let all: Vec<usize> = (0..self.entries().len()).collect();
         self.extract_some(&all, sink, context)
@@ -135,9 +132,6 @@ pub trait ArchiveReader {
 }
 
 /// Reads entries to their ends, so that everything that can be compared is, and keeps nothing.
-///
-/// # Errors
-/// [`ArchiveError`].
 pub fn verify_some(
     archive: &mut dyn ArchiveReader,
     places: &[usize],

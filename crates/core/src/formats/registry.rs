@@ -228,9 +228,6 @@ impl Format {
     }
 
     /// Refuses the first of these wishes that it cannot fulfil.
-    ///
-    /// # Errors
-    /// [`Lacks`].
     pub fn refuse_what_it_lacks(&'static self, wishes: &[(bool, Ability)]) -> Result<(), Lacks> {
         match wishes.iter().find(|(wished, what)| *wished && !self.can(*what)) {
             Some((_, what)) => Err(Lacks { format: self, what: *what }),

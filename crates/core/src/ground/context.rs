@@ -98,9 +98,6 @@ pub struct Context<'a> {
 
 impl Context<'_> {
     /// Goes on, or stops if the user asked for it.
-    ///
-    /// # Errors
-    /// [`Cancelled`].
     pub fn go_on(&self) -> Result<(), Cancelled> {
         if (self.cancel)() { Err(Cancelled) } else { Ok(()) }
     }
@@ -111,9 +108,6 @@ impl Context<'_> {
     }
 
     /// An array of random bytes.
-    ///
-    /// # Errors
-    /// [`NoRandomness`].
     pub fn random<const N: usize>(&self) -> Result<[u8; N], NoRandomness> {
         let mut bytes = [0; N];
         self.randomness.fill(&mut bytes)?;

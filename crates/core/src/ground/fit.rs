@@ -98,9 +98,6 @@ impl FromStr for Fit {
     type Err = FitError;
 
     /// Reads a name of [`NAMED`], or a size as [`Size`] does.
-    ///
-    /// # Errors
-    /// [`FitError`].
     fn from_str(text: &str) -> Result<Self, FitError> {
         let text = text.trim();
         match Self::named(text) {

@@ -99,9 +99,6 @@ pub fn guessable_words<'a>(paths: impl IntoIterator<Item = &'a EntryPath>) -> Ve
 }
 
 /// Makes a passphrase of 77 random bits: words with hyphens between, all small letters.
-///
-/// # Errors
-/// [`NoRandomness`].
 pub fn make_passphrase(context: &Context<'_>) -> Result<Zeroizing<String>, NoRandomness> {
     let list = bip39::Language::English.word_list();
     // Room for the longest words, so that no half-built copy is left behind by a reallocation.

@@ -23,9 +23,6 @@ pub enum Stopped {
 }
 
 /// A new buffer with room for so many bytes, of which there may be too many.
-///
-/// # Errors
-/// [`Stopped::NoMemory`].
 pub fn room(bytes: usize) -> Result<Vec<u8>, Stopped> {
     let mut buffer = Vec::new();
     buffer.try_reserve_exact(bytes).map_err(|_| Stopped::NoMemory)?;
@@ -123,9 +120,6 @@ impl Spares {
     }
 
     /// An empty buffer with room for so many bytes.
-    ///
-    /// # Errors
-    /// [`Stopped::NoMemory`].
     pub fn take_with_room(&self, bytes: usize) -> Result<Vec<u8>, Stopped> {
         let mut buffer = self.take();
         buffer.clear();

@@ -17,24 +17,15 @@ pub fn zeros(mut bytes: u64) -> impl Iterator<Item = &'static [u8]> {
 /// extraction, and keeps the reason for whoever asked for it.
 pub trait EntrySink {
     /// A new entry begins. Folders and links have no content and end at once.
-    ///
-    /// # Errors
-    /// [`Cancelled`] ends the extraction.
     fn begin(&mut self, _: &Entry) -> Result<(), Cancelled> {
         Ok(())
     }
 
     /// The next bytes of the current file: authenticated, not yet complete.
-    ///
-    /// # Errors
-    /// [`Cancelled`] ends the extraction.
     fn content(&mut self, bytes: &[u8]) -> Result<(), Cancelled>;
 
     /// The next bytes of the current file are so many zeros, which are stored nowhere. Whoever does not know better takes
     /// them as content.
-    ///
-    /// # Errors
-    /// [`Cancelled`] ends the extraction.
     fn hole(&mut self, bytes: u64) -> Result<(), Cancelled> {
         zeros(bytes).try_for_each(|piece| self.content(piece))
     }
@@ -46,9 +37,6 @@ pub trait EntrySink {
     }
 
     /// The current entry is complete and its digest was right.
-    ///
-    /// # Errors
-    /// [`Cancelled`] ends the extraction.
     fn end(&mut self, _: &Entry, _: &Content) -> Result<(), Cancelled> {
         Ok(())
     }

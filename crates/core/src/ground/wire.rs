@@ -24,9 +24,6 @@ impl<'a> Cursor<'a> {
     }
 
     /// The next `count` bytes.
-    ///
-    /// # Errors
-    /// [`Malformed`] where there are fewer.
     pub fn bytes(&mut self, count: usize) -> Result<&'a [u8], Malformed> {
         let (taken, rest) = self.rest.split_at_checked(count).ok_or(self.malformed())?;
         self.rest = rest;
@@ -34,9 +31,6 @@ impl<'a> Cursor<'a> {
     }
 
     /// The next `N` bytes as an array.
-    ///
-    /// # Errors
-    /// [`Malformed`] where there are fewer.
     pub fn array<const N: usize>(&mut self) -> Result<[u8; N], Malformed> {
         let mut array = [0; N];
         array.copy_from_slice(self.bytes(N)?);
@@ -52,33 +46,21 @@ impl<'a> Cursor<'a> {
     }
 
     /// The next two bytes.
-    ///
-    /// # Errors
-    /// [`Malformed`] where there are fewer.
     pub fn u16(&mut self) -> Result<u16, Malformed> {
         self.array().map(u16::from_le_bytes)
     }
 
     /// The next four bytes.
-    ///
-    /// # Errors
-    /// [`Malformed`] where there are fewer.
     pub fn u32(&mut self) -> Result<u32, Malformed> {
         self.array().map(u32::from_le_bytes)
     }
 
     /// The next eight bytes.
-    ///
-    /// # Errors
-    /// [`Malformed`] where there are fewer.
     pub fn u64(&mut self) -> Result<u64, Malformed> {
         self.array().map(u64::from_le_bytes)
     }
 
     /// The next eight bytes, signed.
-    ///
-    /// # Errors
-    /// [`Malformed`] where there are fewer.
     pub fn i64(&mut self) -> Result<i64, Malformed> {
         self.array().map(i64::from_le_bytes)
     }

@@ -398,9 +398,6 @@ impl Landing {
 /// What a sink of entries does (see [`EntrySink`](crate::ground::sink::EntrySink)).
 impl Landing {
     /// A new entry begins.
-    ///
-    /// # Errors
-    /// [`LandingError`].
     pub fn begin(&mut self, entry: &Entry) -> Result<(), LandingError> {
         match entry.kind {
             EntryKind::Folder => self.make_folder(entry)?,
@@ -411,9 +408,6 @@ impl Landing {
     }
 
     /// The next bytes of the current file.
-    ///
-    /// # Errors
-    /// [`LandingError`].
     pub fn content(&mut self, bytes: &[u8]) -> Result<(), LandingError> {
         match &mut self.arriving {
             Some(arriving) => Ok(arriving.file.write(bytes)?),
@@ -422,9 +416,6 @@ impl Landing {
     }
 
     /// The next bytes of the current file are so many zeros.
-    ///
-    /// # Errors
-    /// [`LandingError`].
     pub fn hole(&mut self, bytes: u64) -> Result<(), LandingError> {
         match &mut self.arriving {
             Some(arriving) => Ok(arriving.file.append_hole(bytes)?),
@@ -438,9 +429,6 @@ impl Landing {
     }
 
     /// The current entry is complete.
-    ///
-    /// # Errors
-    /// [`LandingError`].
     pub fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), LandingError> {
         if let Some(contents) = self.closed.as_mut().filter(|_| entry.kind == EntryKind::File) {
             contents.insert(entry.id, *content);

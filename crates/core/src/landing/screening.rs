@@ -12,9 +12,6 @@ use std::os::unix::ffi::OsStrExt as _;
 
 impl Landing {
     /// A closed folder in the destination.
-    ///
-    /// # Errors
-    /// [`LandingError`].
     pub(crate) fn make_staging(&mut self) -> Result<Folder, LandingError> {
         self.arrivals += 1;
         let Some(marker) = &mut self.marker else { return Ok(self.root.itself()?) };
@@ -25,9 +22,6 @@ impl Landing {
     }
 
     /// Names every file and ends, as a staging folder's own landing; what the files came to. No links are made, and folders stay open to the user.
-    ///
-    /// # Errors
-    /// [`LandingError`].
     pub(crate) fn finish_staging(&mut self) -> Result<Contents, LandingError> {
         self.name_waiting()?;
         self.made_folders.clear();

@@ -49,9 +49,6 @@ pub enum LandingError {
 }
 
 /// Looks at the destination without changing anything.
-///
-/// # Errors
-/// [`LandingError`].
 pub fn survey(
     destination: &Path,
     entries: &[ListedEntry],

@@ -57,9 +57,6 @@ impl SourceFile {
     }
 
     /// Appends the next bytes, at most `wanted`, to `output`; none where the file ends before it should.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn read(&mut self, output: &mut Vec<u8>, wanted: usize) -> Result<(), FileError> {
         let before = output.len();
         let outcome = (&self.file).take(self.left.min(wanted as u64)).read_to_end(output);
@@ -69,9 +66,6 @@ impl SourceFile {
     }
 
     /// Goes on behind the next so many bytes.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn skip(&mut self, bytes: u64) -> Result<(), FileError> {
         let offset = i64::try_from(bytes).unwrap_or(i64::MAX);
         self.file.seek(SeekFrom::Current(offset)).map_err(FileError::on(FileAction::Read, &self.path))?;
@@ -80,9 +74,6 @@ impl SourceFile {
     }
 
     /// Whether the file is still as it was when it was opened, given how many bytes were read.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn is_unchanged(&self, bytes_read: u64) -> Result<bool, FileError> {
         let metadata = self.file.metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
         Ok(stamp(&metadata) == self.before && bytes_read == self.before.size)

@@ -43,9 +43,6 @@ pub struct Stopped {
 }
 
 /// Extracts everything into `destination`.
-///
-/// # Errors
-/// [`OpenError`].
 pub fn open<'a>(
     archive: &mut dyn ArchiveReader,
     destination: impl Into<Destination<'a>>,
@@ -55,9 +52,6 @@ pub fn open<'a>(
 }
 
 /// Extracts some entries, by their places in [`ArchiveReader::entries`], into `destination`, with the folders above them.
-///
-/// # Errors
-/// [`OpenError`].
 pub fn open_some<'a>(
     archive: &mut dyn ArchiveReader,
     wanted: &[usize],
@@ -70,9 +64,6 @@ pub fn open_some<'a>(
 }
 
 /// What would become of files that meet others, and whether all of these entries could land. Nothing is written.
-///
-/// # Errors
-/// [`LandingError`].
 pub fn foresee(
     entries: &[ListedEntry],
     destination: Destination<'_>,

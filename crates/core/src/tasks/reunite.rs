@@ -120,9 +120,6 @@ pub enum ReuniteError {
 impl Pieces {
     /// Finds all pieces from any of them, or from their list. Each is sought in its own folder; where there is a list,
     /// those that have another name now are known by their content.
-    ///
-    /// # Errors
-    /// [`PiecesError`].
     pub fn find(typed: &[PathBuf], context: &Context<'_>) -> Result<Self, PiecesError> {
         let folders: BTreeSet<PathBuf> =
             typed.iter().filter_map(|path| Some(absolute(path).parent()?.to_owned())).collect();

@@ -23,9 +23,6 @@ struct Features {
 }
 
 /// Compares everything below two folders, the folders themselves included.
-///
-/// # Errors
-/// [`FileError`] from the system.
 pub fn differences(one: &Path, other: &Path) -> Result<Comparison, FileError> {
     let (mut first, mut second) = (BTreeMap::new(), BTreeMap::new());
     collect(one, Path::new("."), &mut first)?;

@@ -101,9 +101,6 @@ pub fn mode(piece: &Piece) -> u32 {
 }
 
 /// Lays the dossier out in a folder of its name below `place`; the folder must not exist.
-///
-/// # Errors
-/// [`FileError`] from the system.
 pub fn lay_out(place: &Path) -> Result<(), FileError> {
     let root = Folder::open_or_create(place)?.create_subfolder(OsStr::new(NAME))?;
     for (at, piece) in PIECES.iter().enumerate() {

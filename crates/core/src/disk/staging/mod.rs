@@ -143,25 +143,16 @@ impl Staging {
     }
 
     /// Makes the staged file of this number.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn create(&self, number: u32) -> Result<NewFile, FileError> {
         self.own.folder.create_file(&staged_name(number), 0o666)
     }
 
     /// Opens a staged file again to change bytes in it.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn reopen(&self, number: u32) -> Result<NewFile, FileError> {
         self.own.folder.reopen_file(&staged_name(number))
     }
 
     /// Makes a file for what does not fit into memory; it has no name.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn create_scratch(&self) -> Result<ScratchFile, FileError> {
         self.own.folder.create_scratch(SCRATCH.as_ref())
     }

@@ -61,9 +61,6 @@ pub(super) struct Descriptors {
 }
 
 /// Whether a file is a disc image.
-///
-/// # Errors
-/// [`FileError`] from the system.
 pub fn is_iso(path: &Path) -> Result<bool, FileError> {
     let mut beginning = [0; 6];
     let found = Image::open(path)?.fill(FIRST_SECTOR * SECTOR_BYTES as u64, &mut beginning)?;

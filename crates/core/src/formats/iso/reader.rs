@@ -28,9 +28,6 @@ pub struct IsoReader {
 
 impl IsoReader {
     /// Reads every folder, to know what is there.
-    ///
-    /// # Errors
-    /// [`IsoError`].
     pub fn open(path: &Path, context: &Context<'_>) -> Result<Self, IsoError> {
         let image = Image::open(path)?;
         let Descriptors { primary, joliet, other_system } = Descriptors::read(&image)?;

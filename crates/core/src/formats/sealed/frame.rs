@@ -66,9 +66,6 @@ impl FrameHeader {
     }
 
     /// Reads a header and holds its lengths to the limits.
-    ///
-    /// # Errors
-    /// [`FrameError`].
     pub fn decode(bytes: &[u8]) -> Result<Self, FrameError> {
         let mut cursor = Cursor::new(bytes, "frame header");
         let (kind, flags, codec) = (cursor.u8()?, cursor.u8()?, cursor.u8()?);

@@ -64,9 +64,6 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
     }
 
     /// Begins an entry. Folders and links are complete with this; a file goes on with its content.
-    ///
-    /// # Errors
-    /// [`Stopped`].
     pub fn begin(&mut self, entry: Entry) -> Result<(), Stopped> {
         if self.frame.records.capacity() == 0 {
             self.frame.records = self.spares.take_with_room(self.frame_bytes)?;
@@ -154,9 +151,6 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
     }
 
     /// Hands over the last frame, and says what the frames hold in all.
-    ///
-    /// # Errors
-    /// [`Stopped`].
     pub fn finish(mut self) -> Result<Totals, Stopped> {
         self.flush()?;
         Ok(self.totals)

@@ -131,9 +131,6 @@ impl PageBuilder {
 }
 
 /// Reads a page that the root refers to: digest, count, entries.
-///
-/// # Errors
-/// [`RecordError`].
 pub fn read_page(page: &[u8], expected: &PageRef) -> Result<Vec<IndexEntry>, RecordError> {
     let mut cursor = Cursor::new(page, "index page");
     if blake3::hash(page).as_bytes() != &expected.digest || page.len() > MAX_PAGE_BYTES {
@@ -165,9 +162,6 @@ pub fn read_page(page: &[u8], expected: &PageRef) -> Result<Vec<IndexEntry>, Rec
 
 /// Holds the whole index to its order: paths rise, none comes twice, and only folders have entries below
 /// them.
-///
-/// # Errors
-/// [`Malformed`].
 pub fn check_order<'a>(mut entries: impl Iterator<Item = &'a ListedEntry>) -> Result<(), Malformed> {
     let Some(mut before) = entries.next() else { return Ok(()) };
     for entry in entries {
@@ -216,9 +210,6 @@ impl Root {
     }
 
     /// Reads a root whose digest the caller has compared.
-    ///
-    /// # Errors
-    /// [`RootError`].
     pub fn decode(bytes: &[u8]) -> Result<Self, RootError> {
         let mut cursor = Cursor::new(bytes, "index root");
         let (page_count, properties) = (cursor.u32()?, cursor.u32()? as usize);

@@ -115,9 +115,6 @@ pub struct ArchiveKey(SecretBytes);
 
 impl ArchiveKey {
     /// A new random key.
-    ///
-    /// # Errors
-    /// [`NoRandomness`].
     pub fn generate(context: &Context<'_>) -> Result<Self, NoRandomness> {
         let mut bytes = SecretBytes::zeroed();
         context.randomness.fill(bytes.as_mut_slice())?;

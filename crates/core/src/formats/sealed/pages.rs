@@ -58,9 +58,6 @@ impl<'a> PageStore<'a> {
     }
 
     /// Adds an entry, whose path must come after those before it.
-    ///
-    /// # Errors
-    /// [`SealError`].
     pub fn add(&mut self, entry: &IndexEntry) -> Result<(), SealError> {
         let path = &entry.listed.entry.path;
         if self.last_path.as_ref().is_some_and(|last| last >= path) {

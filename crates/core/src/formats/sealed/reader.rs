@@ -50,9 +50,6 @@ impl SealedReader {
     }
 
     /// Reads the index of a set whose key [`unlock`] gave.
-    ///
-    /// # Errors
-    /// As of [`SealedReader::unlock`].
     pub fn with_key(set: VolumeSet, key: &ArchiveKey) -> Result<Self, SealedError> {
         let mut stream = stream_of(set, key)?;
         let mut decompressor = Decompressor::new()?;
@@ -62,9 +59,6 @@ impl SealedReader {
     }
 
     /// Reads the index of a set that is unlocked.
-    ///
-    /// # Errors
-    /// As of [`SealedReader::unlock`].
     pub fn of(unlocked: UnlockedSet) -> Result<Self, SealedError> {
         Ok(Self { secret: unlocked.secret, ..Self::with_key(unlocked.set, &unlocked.key)? })
     }
@@ -131,9 +125,6 @@ impl SealedReader {
 
     /// Hands some entries, by their places in [`ArchiveReader::entries`], to the sink, in stream order. Reads their own
     /// frames only.
-    ///
-    /// # Errors
-    /// [`SealedError`].
     fn read_some(
         &mut self,
         wanted: &[usize],

@@ -129,9 +129,6 @@ pub fn put_entry_value(entry: &Entry, output: &mut Vec<u8>) {
 }
 
 /// Takes an entry's value.
-///
-/// # Errors
-/// [`RecordError`].
 pub fn take_entry_value(cursor: &mut Cursor<'_>) -> Result<Entry, RecordError> {
     let malformed = cursor.malformed();
     let id = cursor.u64()?;
@@ -166,9 +163,6 @@ pub fn put_content(content: &Content, more_flags: u8, output: &mut Vec<u8>) {
 }
 
 /// Takes a content description and the abandoned flag.
-///
-/// # Errors
-/// [`Malformed`].
 pub fn take_content(cursor: &mut Cursor<'_>) -> Result<(Content, bool), Malformed> {
     let flags = cursor.u8()?;
     cursor.zeros(7)?;

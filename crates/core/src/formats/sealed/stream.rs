@@ -116,9 +116,6 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> StreamWriter<'a, H> {
     }
 
     /// Says that the next byte begins a frame.
-    ///
-    /// # Errors
-    /// [`Stopped`].
     pub fn begin_frame(&mut self) -> Result<(), Stopped> {
         if self.plain_bytes() == MAX_PLAIN_BYTES {
             self.next_cell()?;
@@ -130,9 +127,6 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> StreamWriter<'a, H> {
     }
 
     /// Writes bytes of the current frame.
-    ///
-    /// # Errors
-    /// [`Stopped`].
     pub fn write(&mut self, mut bytes: &[u8]) -> Result<(), Stopped> {
         while !bytes.is_empty() {
             if self.plain_bytes() == MAX_PLAIN_BYTES {
@@ -147,9 +141,6 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> StreamWriter<'a, H> {
     }
 
     /// Closes the stream with the tail, whose lengths are filled in here.
-    ///
-    /// # Errors
-    /// [`Stopped`].
     pub fn finish(mut self, mut tail: Tail) -> Result<(), Stopped> {
         if self.plain_bytes() + TAIL_BYTES > MAX_PLAIN_BYTES {
             self.cells.bytes.resize(self.current + MAX_PLAIN_BYTES, 0);
@@ -217,9 +208,6 @@ impl StreamReader {
     }
 
     /// Opens a cell and gives its part of the inner stream.
-    ///
-    /// # Errors
-    /// [`StreamError`].
     pub fn load(&mut self, cell: u64) -> Result<&[u8], StreamError> {
         if self.current != Some(cell) {
             self.current = None;
@@ -251,9 +239,6 @@ impl StreamReader {
     }
 
     /// Where in a cell's part of the inner stream the first frame begins, if one does.
-    ///
-    /// # Errors
-    /// [`StreamError`].
     pub fn first_frame(&mut self, cell: u64) -> Result<Option<usize>, StreamError> {
         if !self.marks.contains_key(&cell) {
             self.load(cell)?;
@@ -263,9 +248,6 @@ impl StreamReader {
     }
 
     /// The tail, from the last cell.
-    ///
-    /// # Errors
-    /// [`StreamError`].
     pub fn tail(&mut self) -> Result<Tail, StreamError> {
         let cells = self.cells.set().geometry.cells;
         let inner = self.load(cells.saturating_sub(1))?;
@@ -281,9 +263,6 @@ impl StreamReader {
 
     /// Appends `length` bytes of the inner stream from `position` on to `output`. The caller has
     /// bounded the length.
-    ///
-    /// # Errors
-    /// [`StreamError`].
     pub fn read(&mut self, mut position: u64, mut length: usize, output: &mut Vec<u8>) -> Result<(), StreamError> {
         while length > 0 {
             let inner = self.load(position / INNER_PER_CELL as u64)?;

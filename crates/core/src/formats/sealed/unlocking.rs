@@ -7,9 +7,6 @@ use super::volume::VolumeSet;
 use crate::ground::secrets::Credentials;
 
 /// The key of a set, for whoever has the right credentials: the one costly step of unlocking.
-///
-/// # Errors
-/// [`SealedError::Head`].
 pub fn unlock(set: &VolumeSet, credentials: &Credentials, limit: CostLimit) -> Result<ArchiveKey, SealedError> {
     Ok(open_head(&set.head, &set.ids.set, credentials, limit)?)
 }

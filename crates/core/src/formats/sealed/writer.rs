@@ -48,9 +48,6 @@ pub struct SealedWriter<'a, H> {
 impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
     /// A writer of an archive that says `about` of itself, and hands its cells to `hand_over`. A large index goes
     /// through a scratch file.
-    ///
-    /// # Errors
-    /// [`SealError`].
     pub fn new(
         about: About,
         make_scratch: &'a MakeScratch<'a>,
@@ -80,9 +77,6 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
     }
 
     /// Writes the next content frame, and gives its buffer back.
-    ///
-    /// # Errors
-    /// [`SealError`].
     pub fn write_content(&mut self, frame: CompressedFrame) -> Result<Vec<u8>, SealError> {
         self.frame_starts.push_back(self.stream.position());
         self.raw_bytes += frame.block.raw_bytes as u64;
@@ -102,9 +96,6 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
     }
 
     /// Writes the index of what was framed and closes the stream.
-    ///
-    /// # Errors
-    /// [`SealError`].
     pub fn finish(self, totals: Totals) -> Result<SealedArchive, SealError> {
         let Self { mut stream, pages, about, entries, .. } = self;
         let pages = pages.finish(|page_ref, block| {

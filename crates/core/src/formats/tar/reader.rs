@@ -81,9 +81,6 @@ pub fn is_tar(file: &WrappedFile, context: &Context<'_>) -> Result<bool, Streame
 
 impl TarReader {
     /// Reads the whole archive once, to know what is in it.
-    ///
-    /// # Errors
-    /// [`StreamedError`].
     pub fn open(file: WrappedFile, context: &Context<'_>) -> Result<Self, StreamedError> {
         let reader = Self::open_what_is_whole(file, context)?;
         match reader.flaw {

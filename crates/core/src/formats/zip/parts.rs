@@ -14,9 +14,6 @@ use std::path::{Path, PathBuf};
 const BEGINNINGS: [&[u8; 4]; 4] = [b"PK\x03\x04", b"PK\x05\x06", b"PK\x07\x08", b"PK00"];
 
 /// Whether a file is a ZIP archive, or a part of one: by how it begins, and, where something stands in front, by how it ends.
-///
-/// # Errors
-/// [`FileError`] from the system.
 pub fn is_zip(path: &Path) -> Result<bool, FileError> {
     let segments = Segments::open(&[path])?;
     let begins = segments.bytes_at(0, 4)?.unwrap_or_default();
@@ -63,9 +60,6 @@ fn has_zip_before_number(name: &[u8]) -> bool {
 }
 
 /// Opens an archive with all its parts, from any one of them.
-///
-/// # Errors
-/// [`ZipError`].
 pub fn open_parts(path: &Path) -> Result<Segments, ZipError> {
     let path = absolute(path);
     let name = path.file_name().unwrap_or_default().to_owned();

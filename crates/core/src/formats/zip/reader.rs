@@ -31,9 +31,6 @@ pub struct ZipReader {
 impl ZipReader {
     /// Reads the directory and every entry's header, and compares them. Without a password the content of what is encrypted
     /// cannot be had, nor where its links lead.
-    ///
-    /// # Errors
-    /// [`ZipError`].
     pub fn open(segments: Segments, password: Option<Password>, context: &Context<'_>) -> Result<Self, ZipError> {
         let end = find_end(&segments)?;
         let headers = read_directory(&segments, &end, context)?;

@@ -42,9 +42,6 @@ impl Segments {
     }
 
     /// The same files, opened once more.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub(super) fn reopened(&self) -> Result<Self, FileError> {
         Self::open(&self.paths().collect::<Vec<_>>())
     }
@@ -79,9 +76,6 @@ impl Segments {
     }
 
     /// Reads bytes at a place; fewer at the end.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn read_at(&self, at: u64, buffer: &mut [u8]) -> Result<usize, FileError> {
         let Some((key, begins_at)) = &self.covered else { return self.read_files_at(at, buffer) };
         let room = usize::try_from(self.length.saturating_sub(at)).unwrap_or(usize::MAX).min(buffer.len());
@@ -103,9 +97,6 @@ impl Segments {
     }
 
     /// Reads exactly so many bytes at a place; `None` where there are fewer.
-    ///
-    /// # Errors
-    /// [`FileError`] from the system.
     pub fn bytes_at(&self, at: u64, count: usize) -> Result<Option<Vec<u8>>, FileError> {
         if at.checked_add(count as u64).is_none_or(|end| end > self.length) {
             return Ok(None);

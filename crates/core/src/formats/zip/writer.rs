@@ -233,9 +233,6 @@ struct Open {
 
 impl<'a> ZipWriter<'a> {
     /// Begins an archive, in parts of at most so many bytes where there is a limit.
-    ///
-    /// # Errors
-    /// [`ZipWriteError`].
     pub fn begin(staging: &'a Staging, limit: Option<u64>, comment: &'a [u8]) -> Result<Self, ZipWriteError> {
         check_comment(comment)?;
         let mut parts = Parts::begin(staging, limit)?;
@@ -246,9 +243,6 @@ impl<'a> ZipWriter<'a> {
     }
 
     /// Begins an archive under a cover, which is encrypted so.
-    ///
-    /// # Errors
-    /// [`ZipWriteError`].
     pub fn begin_covered(
         staging: &'a Staging,
         limit: Option<u64>,
@@ -266,9 +260,6 @@ impl<'a> ZipWriter<'a> {
     }
 
     /// Begins an entry. One that is open was abandoned: what was written of it stays, and nothing speaks of it.
-    ///
-    /// # Errors
-    /// [`ZipWriteError`].
     pub fn begin_entry(
         &mut self,
         described: Described,
@@ -290,9 +281,6 @@ impl<'a> ZipWriter<'a> {
     }
 
     /// The next bytes of the entry, compressed; `sum` is of the content that they stand for.
-    ///
-    /// # Errors
-    /// [`ZipWriteError`].
     pub fn write(&mut self, mut bytes: Vec<u8>, sum: &crc32fast::Hasher, size: u64) -> Result<Vec<u8>, ZipWriteError> {
         let Some(open) = &mut self.open else { return Ok(bytes) };
         if let Some(encrypting) = &mut open.encrypting {
@@ -311,9 +299,6 @@ impl<'a> ZipWriter<'a> {
     }
 
     /// Ends the entry: its header gets what is known now, and the directory gets one.
-    ///
-    /// # Errors
-    /// [`ZipWriteError`].
     pub fn end_entry(&mut self) -> Result<(), ZipWriteError> {
         let Some(Open { described, header_at, encrypting, mut finished, sum }) = self.open.take() else {
             return Ok(());
@@ -357,9 +342,6 @@ impl<'a> ZipWriter<'a> {
     }
 
     /// Writes directory and end; the length of each part.
-    ///
-    /// # Errors
-    /// [`ZipWriteError`].
     pub fn finish(mut self) -> Result<Vec<u64>, ZipWriteError> {
         let (mut begun, mut start, mut in_last, mut last_disk) = (None, 0, 0, 0);
         let stops = std::mem::take(&mut self.ends);

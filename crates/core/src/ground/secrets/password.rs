@@ -40,9 +40,6 @@ pub enum PasswordError {
 
 impl Password {
     /// Normalises a text and takes it as a password.
-    ///
-    /// # Errors
-    /// [`PasswordError`].
     pub fn new(text: &str) -> Result<Self, PasswordError> {
         if text.is_empty() {
             return Err(PasswordError::Empty);
@@ -69,9 +66,6 @@ impl Password {
     }
 
     /// Takes a file's bytes as a password, without one final LF or CR LF. The bytes are wiped.
-    ///
-    /// # Errors
-    /// [`PasswordError`].
     pub fn from_file_bytes(mut bytes: Vec<u8>) -> Result<Self, PasswordError> {
         // Some editors put a mark in front of UTF-8, which nobody types.
         let text = bytes.strip_prefix(b"\xEF\xBB\xBF").unwrap_or(&bytes);

@@ -81,9 +81,6 @@ impl Collection {
     }
 
     /// Copies what is still missing from these places. Nothing there is no error: the disc may not be in yet.
-    ///
-    /// # Errors
-    /// [`CollectError`].
     pub fn take(&mut self, places: &[PathBuf], context: &Context<'_>) -> Result<Taken, CollectError> {
         let found = match self.set {
             None => VolumeSet::gather(places),

@@ -74,9 +74,6 @@ impl NoteFields {
 }
 
 /// The note as plain text.
-///
-/// # Errors
-/// [`NoteError`].
 pub fn text(template: &str, fields: &NoteFields) -> Result<String, NoteError> {
     let mut text = filled(template, |field| fields.value(field))?;
     if !text.ends_with('\n') {
@@ -86,9 +83,6 @@ pub fn text(template: &str, fields: &NoteFields) -> Result<String, NoteError> {
 }
 
 /// The note as a page, complete in itself.
-///
-/// # Errors
-/// [`NoteError`].
 pub fn page(template: &str, fields: &NoteFields) -> Result<String, NoteError> {
     let mut body = String::new();
     for (place, paragraph) in template.trim().split("\n\n").enumerate() {

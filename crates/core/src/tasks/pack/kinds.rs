@@ -24,9 +24,6 @@ pub struct KindWeight {
 }
 
 /// The kinds of files, heaviest first, each with what squeezing leaves of it.
-///
-/// # Errors
-/// [`CodecError::Compressor`].
 pub fn kinds(catalogue: &Catalogue) -> Result<Vec<KindWeight>, CodecError> {
     let mut weights: BTreeMap<String, Vec<&SourceEntry>> = BTreeMap::new();
     for entry in catalogue.entries.iter().filter(|entry| entry.kind == EntryKind::File) {

@@ -61,18 +61,12 @@ pub struct Weights(Vec<u64>);
 
 impl Weights {
     /// Compresses every file once.
-    ///
-    /// # Errors
-    /// [`ParcelError`].
     pub fn find(catalogue: &Catalogue, squeeze: Squeeze, context: &Context<'_>) -> Result<Self, ParcelError> {
         weigh(catalogue, squeeze, context).map(Self)
     }
 
     /// Divides what is in the catalogue among parcels of at most `volume_limit` bytes each, with `reserve` bytes to
     /// spare.
-    ///
-    /// # Errors
-    /// [`ParcelError`].
     pub fn divide(&self, catalogue: &Catalogue, volume_limit: u64, reserve: u64) -> Result<Vec<Parcel>, ParcelError> {
         let weights = &self.0;
         let within = inner_within(volume_limit).ok_or(ParcelError::FitTooSmall)?;

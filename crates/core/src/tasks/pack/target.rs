@@ -93,9 +93,6 @@ impl Target {
     /// Where an archive goes, what it is called, and its format. `to` as a folder: inside it, called `name`, or else after the
     /// only source. `to` as anything else: that very name, whose end may say the format, and is no part of the name then.
     /// No `to`: the current folder.
-    ///
-    /// # Errors
-    /// [`TargetError`].
     pub fn resolve(wish: &TargetWish<'_>) -> Result<(Self, &'static Format), TargetError> {
         let otherwise = wish.format.unwrap_or(wish.usual_format);
         let folder = match wish.to {

@@ -73,9 +73,6 @@ pub struct Estimate {
 }
 
 /// Estimates these squeezes, in their own order.
-///
-/// # Errors
-/// [`PlanError`].
 pub fn estimate(catalogue: &Catalogue, wanted: &[Squeeze], context: &Context<'_>) -> Result<Vec<Estimate>, PlanError> {
     let layout = Layout::new(catalogue);
     let index = index_bytes(&layout, catalogue.entries.len())?;

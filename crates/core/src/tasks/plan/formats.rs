@@ -34,9 +34,6 @@ struct Segment {
 }
 
 /// What the sources would come to in these open formats at a squeeze, in their own order; ZIP with a password, which hides names too or not.
-///
-/// # Errors
-/// [`PlanError`].
 pub fn in_open_formats(
     catalogue: &Catalogue,
     wanted: &[&'static Format],

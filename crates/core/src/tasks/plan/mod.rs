@@ -89,9 +89,6 @@ impl Outline {
 
 impl Plan {
     /// Looks at everything, compressing samples at these squeezes.
-    ///
-    /// # Errors
-    /// [`PlanError`].
     pub fn make(catalogue: &Catalogue, squeezes: &[Squeeze], context: &Context<'_>) -> Result<Self, PlanError> {
         let mut totals = Totals::default();
         catalogue.entries.iter().for_each(|entry| totals.add(entry.kind, entry.size));

@@ -136,9 +136,6 @@ pub enum GatherError {
 impl VolumeSet {
     /// Finds the one set that the paths speak of. A volume stands for its whole set, sought in its
     /// folder; a folder stands for the set in it.
-    ///
-    /// # Errors
-    /// [`GatherError`].
     pub fn gather(paths: &[PathBuf]) -> Result<Self, GatherError> {
         let found = Candidates::among(paths)?;
         let wanted = found.choose(paths)?;
@@ -154,9 +151,6 @@ impl VolumeSet {
     }
 
     /// The set that these very files make up; nothing else is looked at.
-    ///
-    /// # Errors
-    /// [`GatherError`].
     pub fn from_files(paths: &[PathBuf]) -> Result<Self, GatherError> {
         let mut found = Candidates::default();
         for path in paths {
@@ -177,9 +171,6 @@ impl VolumeSet {
     }
 
     /// This set, if no volume of it is missing.
-    ///
-    /// # Errors
-    /// [`GatherError::Incomplete`].
     pub fn complete(self) -> Result<Self, GatherError> {
         let missing = self.missing();
         if missing.is_empty() {
@@ -219,9 +210,6 @@ impl VolumeSet {
 }
 
 /// The header of a file that is a volume; `None` for any other.
-///
-/// # Errors
-/// [`FileError`] from the system.
 pub fn header_of(path: &Path) -> Result<Option<Header>, FileError> {
     let (file, _) = open_regular(path, Links::Follow)?;
     Ok(read_header(&file).ok())

@@ -46,9 +46,6 @@ pub struct WrittenVolumes {
 
 impl<'a> VolumeWriter<'a> {
     /// A writer into `staging`, of volumes of at most `volume_limit` bytes.
-    ///
-    /// # Errors
-    /// [`WriteError::FitTooSmall`].
     pub fn new(staging: &'a Staging, ids: Ids, volume_limit: Option<u64>) -> Result<Self, WriteError> {
         let cells_per_volume = match volume_limit {
             Some(limit) => Geometry::cells_within(limit).ok_or(WriteError::FitTooSmall)?,
@@ -79,9 +76,6 @@ impl<'a> VolumeWriter<'a> {
     }
 
     /// Writes the stream's next cells, checks and all.
-    ///
-    /// # Errors
-    /// [`WriteError`].
     pub fn write(&mut self, mut cells: &[u8]) -> Result<(), WriteError> {
         while !cells.is_empty() {
             if self.volume == 0 || self.index == self.cutting.cells_per_volume {
@@ -122,9 +116,6 @@ impl<'a> VolumeWriter<'a> {
     }
 
     /// Writes every header, now that the count is known, and syncs every file.
-    ///
-    /// # Errors
-    /// [`WriteError`].
     pub fn finish(mut self, head: &Head) -> Result<WrittenVolumes, WriteError> {
         self.close()?;
         let single = self.volume == 1;

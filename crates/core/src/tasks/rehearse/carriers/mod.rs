@@ -80,9 +80,6 @@ const STICK_BYTES: u64 = 16_000_000_000;
 impl Carrier {
     /// The way, with this limit: a message's, medium's or request's bytes, or a fit of that kind. Without one, that of the
     /// smallest built-in fit of its kind.
-    ///
-    /// # Errors
-    /// [`LimitError`].
     pub fn with_limit(self, limit: Option<Fit>) -> Result<Way, LimitError> {
         let limit = limit.or_else(|| Fit::named(self.usual_fit()));
         let (way, whole, overhead) = match (self, limit) {
