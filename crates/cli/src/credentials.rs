@@ -2,12 +2,10 @@
 
 use crate::args::{PasswordArguments, SealArguments, UnlockArguments, WorkArguments};
 use crate::failure::Failure;
-use crate::named_file;
 use crate::secrecy::close_memory;
-use crate::session;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt::{self, Purpose};
-use crate::words;
+use crate::{named_file, session, words};
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, IsTerminal as _, Write as _};
 use std::os::unix::fs::OpenOptionsExt as _;
@@ -281,7 +279,7 @@ pub fn to_seal(
     let (mut typed, mut made) = (Vec::new(), None);
     let mut passphrase_file = None;
     if arguments.make_passphrase {
-        let passphrase = make_passphrase(context).map_err(|error| Failure::Core(Error::Pack(error.into())))?;
+        let passphrase = make_passphrase(context)?;
         passphrase_file = hand_out(arguments, &passphrase)?;
         made = Some(Password::new(&passphrase).map_err(Error::from)?);
     } else if let Some(password) = given_password(&arguments.password)? {

@@ -2,11 +2,10 @@
 
 use crate::args::{ComingArguments, WorkArguments};
 use crate::failure::Failure;
-use crate::session;
 use crate::settings::BadValue;
 use crate::ui::progress::ProgressLine;
 use crate::ui::{prompt, text};
-use crate::words;
+use crate::{session, words};
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use under_seal_core::formats::archive::recognise;

@@ -2,9 +2,8 @@
 //! leave behind.
 
 use crate::args::MAX_THREADS;
-use crate::owner;
-use crate::signals;
 use crate::ui::progress::ProgressLine;
+use crate::{owner, signals};
 use std::num::NonZeroUsize;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};

@@ -5,17 +5,15 @@ use crate::archives::{Given, given};
 use crate::args::CompareArguments;
 use crate::credentials::Wanted;
 use crate::failure::{DONE, Failure, LOOK};
-use crate::session;
 use crate::settings::Settings;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::text::{self, bytes, count, shown};
-use crate::words;
 use crate::words::as_name;
+use crate::{session, words};
 use serde::Serialize;
 use std::slice;
 use under_seal_core::formats::archive::Archive;
-use under_seal_core::formats::error::ArchiveError;
 use under_seal_core::formats::registry::Format;
 use under_seal_core::ground::entry::{EntryKind, EntryPath};
 use under_seal_core::source::{Catalogue, expand};
@@ -40,7 +38,7 @@ pub fn run(arguments: &CompareArguments) -> Result<u8, Failure> {
     let disk = Catalogue::gather(&sources, &choice, &|_| false, &context)?;
     let entries = archive.entries_with_digests(&context)?;
     let times = archive.format.abilities.times;
-    let found = compare(&entries, &disk, times, &context).map_err(ArchiveError::from)?;
+    let found = compare(&entries, &disk, times, &context)?;
     // Formats without digests of their own were read to their ends for that already.
     if archive.format.abilities.digests && arguments.originals {
         verify_contents(&mut *archive, &context)?;

@@ -2,15 +2,14 @@
 
 use super::show;
 use crate::args::{ReceiptArguments, UnlockArguments, WorkArguments};
-use crate::credentials;
 use crate::failure::{DONE, Failure};
 use crate::places::gather;
-use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion::{Part, command};
 use crate::ui::text::{bytes, contents, shown};
 use crate::words::NOT_SECRET;
+use crate::{credentials, session};
 use serde::Serialize;
 use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::formats::sealed::SealedReader;

@@ -15,8 +15,7 @@ use std::ffi::OsString;
 use std::path::Path;
 use std::slice;
 use under_seal_core::formats::sealed::volume::{VolumeSet, names};
-use under_seal_core::tasks::resend::Slip;
-use under_seal_core::tasks::resend::{Resent, resend};
+use under_seal_core::tasks::resend::{Resent, Slip, resend};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &ResendArguments) -> Result<u8, Failure> {

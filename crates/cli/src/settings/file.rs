@@ -4,8 +4,7 @@
 use super::{BadValue, NamePattern, WrittenFit};
 use crate::args::SqueezeName;
 use crate::failure::Failure;
-use crate::named_file;
-use crate::words;
+use crate::{named_file, words};
 use clap::ValueEnum as _;
 use etcetera::BaseStrategy as _;
 use serde::Deserialize;

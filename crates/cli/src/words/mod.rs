@@ -15,11 +15,10 @@ use std::ffi::OsString;
 use std::io;
 use std::path::Path;
 use under_seal_core::Error;
-use under_seal_core::disk::{FileAction, FileError};
-use under_seal_core::ground::pipeline::NoThreads;
+use under_seal_core::disk::{FileAction, FileError, Interruption};
+use under_seal_core::ground::pipeline::{NoThreads, Stopped};
 use under_seal_core::ground::secrets::PasswordError;
 use under_seal_core::ground::secrets::password::MAX_PASSWORD_BYTES;
-use under_seal_core::tasks::check::InspectError;
 use under_seal_core::tasks::check::collect::CollectError;
 use under_seal_core::tasks::handover::DraftError;
 use under_seal_core::tasks::pack::TargetError;
@@ -129,25 +128,14 @@ fn core(error: &Error) -> String {
         Error::Source(error) => sending::source(error),
         Error::Parcels(error) => sending::parcels(error),
         Error::Pack(error) => sending::pack(error),
-        Error::Plan(PlanError::Cancelled(_)) => "Cancelled.".to_owned(),
-        Error::Plan(PlanError::NoThreads(error)) => no_threads(*error),
+        Error::Interrupted(error) | Error::Plan(PlanError::Interrupted(error)) => interrupted(error, ""),
         Error::Plan(error) => format!("There is no plan: {error}."),
         // No command cuts anew yet; the technical words are all there is to say.
         Error::Recut(error) => format!("The set was not cut anew: {error}."),
         Error::Rehearsal(
-            RehearsalError::File(error)
-            | RehearsalError::Inspect(InspectError::File(error))
-            | RehearsalError::Carry(CarryError::File(error) | CarryError::Draft(DraftError::File(error))),
-        ) => {
-            file_error(error)
-        }
-        Error::Rehearsal(
-            RehearsalError::Cancelled(_)
-            | RehearsalError::Inspect(InspectError::Cancelled(_))
-            | RehearsalError::Carry(CarryError::Cancelled(_)),
-        ) => {
-            "Cancelled. What had been extracted for the rehearsal was removed.".to_owned()
-        }
+            RehearsalError::Interrupted(error)
+            | RehearsalError::Carry(CarryError::Interrupted(error) | CarryError::Draft(DraftError::Interrupted(error))),
+        ) => interrupted(error, "What had been extracted for the rehearsal was removed."),
         Error::Rehearsal(error) => format!("There was no rehearsal: {error}."),
         Error::Lacks(error) => lacks(error),
         Error::Archive(error) => archive(error),
@@ -159,17 +147,25 @@ fn core(error: &Error) -> String {
             "This slip is of another archive, or of this one cut otherwise. Name the volumes that were sent.".to_owned()
         }
         Error::Resend(ResendError::Cell(error)) => receiving::cell(error),
-        Error::Resend(ResendError::File(error)) => file_error(error),
-        Error::Resend(ResendError::NoRandomness(error)) => format!("Nothing was made again: {error}."),
-        Error::Resend(ResendError::Cancelled(_)) => "Cancelled.".to_owned(),
+        Error::Resend(ResendError::Interrupted(error)) => interrupted(error, ""),
         Error::Collect(CollectError::Gather(error)) | Error::Gather(error) => receiving::gather(error),
-        Error::Collect(CollectError::File(error)) => file_error(error),
-        Error::Collect(CollectError::NoRandomness(error)) => format!("Nothing was copied: {error}."),
-        Error::Collect(CollectError::Cancelled(_)) => "Cancelled. What was copied stays.".to_owned(),
-        Error::Inspect(InspectError::File(error)) => file_error(error),
-        Error::Inspect(InspectError::Cancelled(_)) => "Cancelled.".to_owned(),
+        Error::Collect(CollectError::Interrupted(error)) => interrupted(error, "What was copied stays."),
         Error::Sealed(error) => receiving::sealed(error),
         Error::Open(error) => receiving::opening(error),
+    }
+}
+
+/// What interrupted some work. `outcome` is a sentence on what there is of it then; empty where there is nothing to say.
+fn interrupted(error: &Interruption, outcome: &str) -> String {
+    match error {
+        Interruption::Cancelled(_) => format!("Cancelled. {outcome}").trim_end().to_owned(),
+        Interruption::File(error) => file_error(error),
+        Interruption::NoThreads(error) => no_threads(*error),
+        Interruption::Stopped(Stopped::NoMemory) => format!("{outcome} {TOO_LITTLE_MEMORY}").trim_start().to_owned(),
+        Interruption::NoRandomness(_) | Interruption::Stopped(Stopped::Unwanted) => {
+            let outcome = if outcome.is_empty() { "It was not done" } else { outcome.trim_end_matches('.') };
+            format!("{outcome}: {error}.")
+        }
     }
 }
 

@@ -1,6 +1,6 @@
 //! Words for what goes wrong with plain pieces.
 
-use super::{file_error, sending};
+use super::{interrupted, sending};
 use crate::ui::text::{self, grouped, name, number_list, path};
 use std::path::PathBuf;
 use under_seal_core::disk::numbered::MAX_PIECES;
@@ -29,8 +29,7 @@ pub(super) fn portion(error: &PortionError) -> String {
                 .to_owned()
         }
         PortionError::Staging(error) => sending::staging(error),
-        PortionError::File(error) => file_error(error),
-        PortionError::Cancelled(_) => "Cancelled. No piece was kept.".to_owned(),
+        PortionError::Interrupted(error) => interrupted(error, "No piece was kept."),
     }
 }
 
@@ -47,8 +46,7 @@ pub(super) fn find(error: &PiecesError) -> String {
         PiecesError::OfAnother(file) => {
             format!("{} is a piece of another file. Name pieces of one file only.", path(file))
         }
-        PiecesError::File(error) => file_error(error),
-        PiecesError::Cancelled(_) => "Cancelled. Nothing was joined.".to_owned(),
+        PiecesError::Interrupted(error) => interrupted(error, "Nothing was joined."),
     }
 }
 
@@ -86,9 +84,7 @@ pub(super) fn reunite(error: &ReuniteError) -> String {
             "What was read back is not what was written: the disk, or its cable, cannot be trusted. Nothing was kept."
                 .to_owned()
         }
-        ReuniteError::File(error) => file_error(error),
-        ReuniteError::NoRandomness(error) => format!("Nothing was joined: {error}."),
-        ReuniteError::Cancelled(_) => "Cancelled. Nothing was joined.".to_owned(),
+        ReuniteError::Interrupted(error) => interrupted(error, "Nothing was joined."),
     }
 }
 

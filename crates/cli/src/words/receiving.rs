@@ -1,10 +1,11 @@
 //! What can go wrong for a recipient, in words.
 
-use super::{TOO_LITTLE_MEMORY, file_error, missing_path, no_threads};
+use super::{TOO_LITTLE_MEMORY, interrupted, missing_path};
 use crate::ui::suggestion::quoted;
 use crate::ui::text::{self, bytes, first_few, grouped, number_list, path, shown};
 use std::path::PathBuf;
 use under_seal_core::codecs::block::CodecError;
+use under_seal_core::disk::Interruption;
 use under_seal_core::formats::error::ArchiveError;
 use under_seal_core::formats::iso::IsoError;
 use under_seal_core::formats::sealed::record::RecordError;
@@ -67,7 +68,7 @@ pub fn gather(error: &GatherError) -> String {
             )
         }
         GatherError::Incomplete { missing, count, unrecognised } => incomplete(missing, *count, unrecognised),
-        GatherError::File(error) => file_error(error),
+        GatherError::Interrupted(error) => interrupted(error, ""),
     }
 }
 
@@ -158,8 +159,7 @@ pub fn sealed(error: &SealedError) -> String {
                 shown(path)
             )
         }
-        SealedError::NoThreads(error) => no_threads(*error),
-        SealedError::Cancelled(_) => "Cancelled.".to_owned(),
+        SealedError::Interrupted(error) => interrupted(error, ""),
         error if error.needs_newer_version() => {
             "The archive needs a newer Under Seal than this one. Use that to open it.".to_owned()
         }
@@ -178,7 +178,7 @@ pub(super) fn cell(error: &CellError) -> String {
             path(file),
             grouped(*offset)
         ),
-        CellError::File(error) => file_error(error),
+        CellError::Interrupted(error) => interrupted(error, ""),
     }
 }
 
@@ -209,9 +209,7 @@ fn landing(error: &LandingError) -> String {
             bytes(*needed),
             bytes(*free)
         ),
-        LandingError::File(error) => file_error(error),
-        LandingError::NoRandomness(error) => format!("Nothing was extracted: {error}."),
-        LandingError::Cancelled(_) => "Cancelled. Nothing was extracted.".to_owned(),
+        LandingError::Interrupted(error) => interrupted(error, "Nothing was extracted."),
     }
 }
 
@@ -233,8 +231,7 @@ pub fn archive(error: &ArchiveError) -> String {
         ArchiveError::OpenToAll => OPEN_TO_ALL.to_owned(),
         ArchiveError::Several => "These are several archives. Name one, or parts of one.".to_owned(),
         ArchiveError::NoKeyFile => "An archive of this format has no key file. Leave --key-file out.".to_owned(),
-        ArchiveError::File(error) => file_error(error),
-        ArchiveError::Cancelled(_) => "Cancelled.".to_owned(),
+        ArchiveError::Interrupted(error) => interrupted(error, ""),
     }
 }
 
@@ -257,8 +254,7 @@ fn streamed(error: &StreamedError) -> String {
         StreamedError::Damaged => {
             format!("What this is compressed with does not decompress: it is damaged or cut short. {TAKE_OUT}")
         }
-        StreamedError::File(error) => file_error(error),
-        StreamedError::Cancelled(_) => "Cancelled.".to_owned(),
+        StreamedError::Interrupted(error) => interrupted(error, ""),
     }
 }
 
@@ -287,8 +283,7 @@ fn disc_image(error: &IsoError) -> String {
             "This disc image is cut short: {} lies beyond its end. What is whole can be opened by its path.",
             shown(name)
         ),
-        IsoError::File(error) => file_error(error),
-        IsoError::Cancelled(_) => "Cancelled.".to_owned(),
+        IsoError::Interrupted(error) => interrupted(error, ""),
     }
 }
 
@@ -336,15 +331,14 @@ fn zip(error: &ZipError) -> String {
             let or = if *or_password { ", or the password is wrong after all" } else { "" };
             format!("{} in this ZIP archive is damaged: {what}{or}. Ask the sender for it again.", shown(name))
         }
-        ZipError::File(error) => file_error(error),
-        ZipError::Cancelled(_) => "Cancelled.".to_owned(),
+        ZipError::Interrupted(error) => interrupted(error, ""),
     }
 }
 
 fn stopped(stopped: &Stopped) -> String {
     let why = match &stopped.why {
         StopReason::Archive(error) => archive(error),
-        StopReason::Landing(LandingError::File(error)) if error.is_taken() => {
+        StopReason::Landing(LandingError::Interrupted(Interruption::File(error))) if error.is_taken() => {
             format!("{} appeared while this was being extracted, and was not touched.", path(&error.path))
         }
         StopReason::Landing(error) => landing(error),

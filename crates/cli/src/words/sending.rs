@@ -1,25 +1,23 @@
 //! What can go wrong for a sender, in words.
 
-use super::{TOO_LITTLE_MEMORY, archive, file_error, missing_path, no_threads, system};
+use super::{TOO_LITTLE_MEMORY, archive, file_error, interrupted, missing_path, system};
 use crate::settings::{BadValue, FIELDS, NamePatternError};
 use crate::ui::text::{self, bytes, duration, first_few, grouped, listed, path, shown};
 use std::ffi::OsStr;
 use std::io;
 use under_seal_core::codecs::block::CodecError;
-use under_seal_core::disk::FileError;
 use under_seal_core::disk::portability::{System, Trouble};
 use under_seal_core::disk::staging::StagingError;
+use under_seal_core::disk::{FileError, Interruption};
 use under_seal_core::formats::error::ArchiveError;
 use under_seal_core::formats::registry::{Ability, Lacks};
+use under_seal_core::formats::sealed::SealError;
 use under_seal_core::formats::sealed::volume::{GatherError, MAX_VOLUMES, MIN_VOLUME_BYTES, WriteError};
-use under_seal_core::formats::sealed::{SealError, SealedError};
-use under_seal_core::formats::streamed::StreamedError;
-use under_seal_core::formats::zip::{MAX_PARTS, ZipError, ZipWriteError};
+use under_seal_core::formats::zip::{MAX_PARTS, ZipWriteError};
 use under_seal_core::ground::codes::CodeError;
 use under_seal_core::ground::entry::EntryPath;
 use under_seal_core::ground::fit::FitError;
 use under_seal_core::ground::passwords::{Guessing, Strength};
-use under_seal_core::ground::pipeline::Stopped;
 use under_seal_core::ground::size::SizeError;
 use under_seal_core::source::{PassedOver, PassedOverReason, SourceError};
 use under_seal_core::tasks::handover::note::FIELDS as NOTE_FIELDS;
@@ -258,13 +256,13 @@ pub(super) fn source(error: &SourceError) -> String {
             first_few(&names.iter().map(|name| shown(name.as_bytes())).collect::<Vec<_>>())
         ),
         SourceError::Unpackable(what) => unpackable(what),
-        SourceError::Cancelled(_) => "Cancelled.".to_owned(),
+        SourceError::Interrupted(error) => interrupted(error, ""),
     }
 }
 
 pub(super) fn pack(error: &PackError) -> String {
     match error {
-        PackError::Source(SourceError::Cancelled(_)) | PackError::Cancelled(_) => {
+        PackError::Source(SourceError::Interrupted(Interruption::Cancelled(_))) | PackError::Interrupted(Interruption::Cancelled(_)) => {
             "Cancelled. What had been written was removed, and the sources are untouched.".to_owned()
         }
         PackError::Source(error) => source(error),
@@ -294,30 +292,26 @@ pub(super) fn pack(error: &PackError) -> String {
         PackError::Zip(error) => format!("Nothing was packed: {error}. Pack it with --as sealed."),
         PackError::Lacks(lacks) => self::lacks(lacks),
         PackError::HidingNeedsPassword => HIDING_NEEDS_PASSWORD.to_owned(),
-        PackError::Regather(GatherError::File(error))
-        | PackError::ReadBack(
-            ArchiveError::File(error)
-            | ArchiveError::Zip(ZipError::File(error))
-            | ArchiveError::Streamed(StreamedError::File(error)),
-        ) => not_there_any_more(error),
-        PackError::Compressor
-        | PackError::Stopped(Stopped::NoMemory)
-        | PackError::Seal(SealError::Stopped(Stopped::NoMemory) | SealError::Codec(CodecError::Compressor))
-        | PackError::ReadBack(ArchiveError::Sealed(SealedError::Codec(CodecError::Compressor))) => {
-            format!("Nothing was packed. {TOO_LITTLE_MEMORY}")
+        PackError::Regather(GatherError::Interrupted(Interruption::File(error))) => not_there_any_more(error),
+        PackError::ReadBack(read) if let Some(Interruption::File(error)) = read.interruption() => not_there_any_more(error),
+        PackError::Compressor | PackError::Seal(SealError::Codec(CodecError::Compressor)) => no_memory_to_pack(),
+        PackError::ReadBack(error) if error.is_lack_of_memory() => no_memory_to_pack(),
+        PackError::Interrupted(error) | PackError::Seal(SealError::Interrupted(error)) => {
+            interrupted(error, "Nothing was packed.")
         }
         PackError::ReadBack(error @ (ArchiveError::Zip(_) | ArchiveError::Streamed(_))) => format!(
             "What was written cannot be read back ({error}): the disk, or its cable, cannot be trusted. Nothing was kept."
         ),
-        PackError::File(error) => file_error(error),
         PackError::Seal(error) => seal(error),
         PackError::Regather(_) | PackError::ReadBack(_) | PackError::ContentsDiffer => format!(
             "What was read back from the disk is not what was written ({error}). Nothing was kept; try another disk, \
              and look after this one."
         ),
-        PackError::NoThreads(error) => no_threads(*error),
-        PackError::NoRandomness(_) | PackError::Stopped(_) => format!("Nothing was packed: {error}."),
     }
+}
+
+fn no_memory_to_pack() -> String {
+    format!("Nothing was packed. {TOO_LITTLE_MEMORY}")
 }
 
 /// What was just written cannot be read, mostly since its folder has another name now.
@@ -350,8 +344,7 @@ pub(super) fn parcels(error: &ParcelError) -> String {
         ParcelError::TooMany => {
             format!("There would be more than {} parcels. Choose a larger fit.", grouped(MAX_PARCELS as u64))
         }
-        ParcelError::Cancelled(_) => "Cancelled. Nothing was written.".to_owned(),
-        ParcelError::NoThreads(error) => no_threads(*error),
+        ParcelError::Interrupted(error) => interrupted(error, "Nothing was written."),
         ParcelError::Codec(CodecError::Compressor) => format!("Nothing was packed. {TOO_LITTLE_MEMORY}"),
         ParcelError::Codec(error) => format!("Nothing was packed: {error}."),
     }
@@ -389,7 +382,7 @@ fn way(error: &WayError) -> String {
             first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>())
         ),
         WayError::Staging(error) => staging(error),
-        WayError::File(error) => file_error(error),
+        WayError::Interrupted(error) => interrupted(error, ""),
     }
 }
 
@@ -414,7 +407,7 @@ pub fn loss(loss: &Loss, stem: &OsStr) -> Option<String> {
 
 pub(super) fn staging(error: &StagingError) -> String {
     match error {
-        StagingError::File(error) => file_error(error),
+        StagingError::Interrupted(error) => interrupted(error, ""),
         StagingError::InUse(at) => {
             format!("Another pack of this name is at work ({}). Wait for it, or choose another name.", path(at))
         }
@@ -445,15 +438,15 @@ pub(super) fn seal(error: &SealError) -> String {
              larger fit.",
             grouped(MAX_VOLUMES.into())
         ),
-        SealError::Write(WriteError::File(error)) => file_error(error),
+        SealError::Interrupted(error) | SealError::Write(WriteError::Interrupted(error)) => {
+            interrupted(error, "Nothing was packed.")
+        }
         SealError::Write(WriteError::TooManyCells) | SealError::TooManyEntries => {
             "This is more than one archive can hold. Nothing was kept; pack it as several.".to_owned()
         }
-        SealError::Head(_)
-        | SealError::Codec(_)
-        | SealError::Seal(_)
-        | SealError::OutOfOrder
-        | SealError::Stopped(_) => format!("Nothing was packed: {error}."),
+        SealError::Head(_) | SealError::Codec(_) | SealError::Seal(_) | SealError::OutOfOrder => {
+            format!("Nothing was packed: {error}.")
+        }
     }
 }
 
@@ -495,11 +488,9 @@ pub(super) fn handover(error: &HandoverError) -> String {
             "What was copied is not what was packed: the disk, or its cable, cannot be trusted. Nothing was handed over."
                 .to_owned()
         }
-        HandoverError::File(error) | HandoverError::Draft(DraftError::File(error)) => file_error(error),
-        HandoverError::NoRandomness(error) | HandoverError::Draft(DraftError::NoRandomness(error)) => {
-            format!("Nothing was handed over: {error}.")
+        HandoverError::Interrupted(error) | HandoverError::Draft(DraftError::Interrupted(error)) => {
+            interrupted(error, "Nothing was handed over.")
         }
-        HandoverError::Cancelled(_) => "Cancelled. Nothing was handed over.".to_owned(),
     }
 }
 

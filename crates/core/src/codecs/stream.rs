@@ -1,8 +1,9 @@
 //! Streams that are compressed as a whole: recognised by how they begin, and read through, several one behind the other
 //! included. No decompressor gets more memory than a stated limit.
 
-use crate::disk::{FileAction, FileError, Links, open_regular};
+use crate::disk::{FileAction, FileError, Interruption, Links, interruptible, open_regular};
 use crate::ground::context::Context;
+use crate::ground::retrying::uninterrupted;
 use std::fs::File;
 use std::io::{self, BufReader, Read, Seek as _, SeekFrom};
 use std::path::{Path, PathBuf};
@@ -77,13 +78,12 @@ pub enum UnwrapError {
     /// It does not decompress, or ends before it should.
     #[error("it does not decompress")]
     Damaged,
-    /// The system refused an operation.
+    /// Something that can end any work.
     #[error(transparent)]
-    File(#[from] FileError),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] crate::ground::context::Cancelled),
+    Interrupted(Interruption),
 }
+
+interruptible!(UnwrapError);
 
 impl WrappedFile {
     /// Looks at how a file begins.
@@ -133,19 +133,16 @@ impl Unwrapped<'_> {
     /// The next bytes; none at the end.
     pub fn read(&mut self, buffer: &mut [u8]) -> Result<usize, UnwrapError> {
         self.context.go_on()?;
-        loop {
-            match self.reader.read(buffer) {
-                Ok(count) => {
-                    self.position += count as u64;
-                    return Ok(count);
-                }
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                // What the system says comes with its number; what a decompressor says does not.
-                Err(error) if error.raw_os_error().is_some() => {
-                    return Err(FileError::on(FileAction::Read, &self.path)(error).into());
-                }
-                Err(_) => return Err(UnwrapError::Damaged),
+        match uninterrupted(|| self.reader.read(buffer)) {
+            Ok(count) => {
+                self.position += count as u64;
+                Ok(count)
             }
+            // What the system says comes with its number; what a decompressor says does not.
+            Err(error) if error.raw_os_error().is_some() => {
+                Err(FileError::on(FileAction::Read, &self.path)(error).into())
+            }
+            Err(_) => Err(UnwrapError::Damaged),
         }
     }
 

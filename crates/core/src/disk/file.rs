@@ -2,6 +2,7 @@
 
 use super::{FileAction, FileError, OriginMark, faults};
 use crate::ground::entry::Timestamp;
+use crate::ground::retrying::uninterrupted;
 use rustix::fs::{Mode, OFlags, Timespec, Timestamps};
 use std::fs::{File, Metadata, TryLockError};
 use std::io::{self, Seek as _, SeekFrom, Write as _};
@@ -109,16 +110,26 @@ impl NewFile {
     pub fn read_through(&self, mut take: impl FnMut(&[u8])) -> Result<u64, FileError> {
         let (mut buffer, mut length) = (vec![0; READ_BYTES], 0);
         loop {
-            match self.file.read_at(&mut buffer, length) {
-                Ok(0) => return Ok(length),
-                Ok(count) => {
+            let read = uninterrupted(|| self.file.read_at(&mut buffer, length));
+            match read.map_err(FileError::on(FileAction::Read, &self.path))? {
+                0 => return Ok(length),
+                count => {
                     take(&buffer[..count]);
                     length += count as u64;
                 }
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(error) => return Err(FileError::on(FileAction::Read, &self.path)(error)),
             }
         }
+    }
+
+    /// Whether the disk holds what this is the digest of, once the file is synced. `read` is told of what was read, in bytes.
+    pub fn holds(&self, expected: &blake3::Hasher, mut read: impl FnMut(u64)) -> Result<bool, FileError> {
+        self.drop_cached_pages();
+        let mut back = blake3::Hasher::new();
+        self.read_through(|bytes| {
+            back.update(bytes);
+            read(bytes.len() as u64);
+        })?;
+        Ok(back.finalize() == expected.finalize())
     }
 
     /// Waits until the disk holds the file.

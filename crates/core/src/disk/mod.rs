@@ -5,30 +5,36 @@
 //! builds the all-or-nothing placing of a volume set on it. [`numbered`] and [`portability`] know names: which number in one counts pieces,
 //! and what other systems refuse.
 
+mod copying;
 pub mod faults;
 mod file;
 mod folder;
+mod interruption;
 pub mod missing;
 pub mod numbered;
 mod origin;
 mod own_name;
 pub mod portability;
 pub mod staging;
-mod sums;
 mod syncing;
+mod unfinished;
 
+pub(crate) use copying::sum_of;
+pub use copying::{Sha256Sum, read_on, read_through};
 pub use file::{Links, NewFile, ScratchFile, open_regular};
 pub use folder::{Folder, NEW_FOLDER_MODE, OpenFolder};
+pub use interruption::Interruption;
+pub(crate) use interruption::interruptible;
 pub use origin::{OriginMark, origin_marks};
 pub use own_name::{is_own_name, own_name};
-pub use sums::Sha256Sum;
-pub(crate) use sums::sum_of;
 pub use syncing::{ToSync, sync_all};
+pub use unfinished::Unfinished;
 
-use crate::ground::context::{Cancelled, Context, NoRandomness};
+use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::context::{Context, NoRandomness};
 use std::ffi::OsString;
 use std::fmt;
-use std::io::{self, Read as _};
+use std::io;
 use std::path::{Path, PathBuf};
 
 /// What was being done to a file when the system said no.
@@ -95,6 +101,12 @@ impl FileError {
     }
 }
 
+impl Classed for FileError {
+    fn class(&self) -> ErrorClass {
+        if self.is_taken() { ErrorClass::Unsafe } else { ErrorClass::System }
+    }
+}
+
 /// A name for something that is not finished: the prefix and a random number of 16 hexadecimal digits.
 pub fn temporary_name(prefix: &str, context: &Context<'_>) -> Result<OsString, NoRandomness> {
     Ok(OsString::from(format!("{prefix}{:016x}", u64::from_le_bytes(context.random()?))))
@@ -103,29 +115,4 @@ pub fn temporary_name(prefix: &str, context: &Context<'_>) -> Result<OsString, N
 /// The absolute form of a path, without following links and without a slash at its end.
 pub fn absolute(path: &Path) -> PathBuf {
     std::path::absolute(path).unwrap_or_else(|_| path.to_owned()).components().collect()
-}
-
-/// So many bytes are read at once.
-const READ_BYTES: usize = 1024 * 1024;
-
-/// Reads a regular file from its beginning to its end, and hands on what it holds.
-///
-/// # Errors
-/// [`FileError`] from the system, [`Cancelled`], or what `take` comes upon.
-pub fn read_through<E: From<FileError> + From<Cancelled>>(
-    path: &Path,
-    context: &Context<'_>,
-    mut take: impl FnMut(&[u8]) -> Result<(), E>,
-) -> Result<(), E> {
-    let (mut file, _) = open_regular(path, Links::Follow)?;
-    let mut buffer = vec![0; READ_BYTES];
-    loop {
-        context.go_on()?;
-        match file.read(&mut buffer) {
-            Ok(0) => return Ok(()),
-            Ok(count) => take(&buffer[..count])?,
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-            Err(error) => return Err(FileError::on(FileAction::Read, path)(error).into()),
-        }
-    }
 }

@@ -4,8 +4,9 @@ use super::iso::IsoError;
 use super::sealed::SealedError;
 use super::streamed::StreamedError;
 use super::zip::ZipError;
-use crate::disk::FileError;
-use crate::ground::context::Cancelled;
+use crate::codecs::block::CodecError;
+use crate::disk::{Interruption, interruptible};
+use crate::ground::class::{Classed, ErrorClass};
 
 /// Why an archive cannot be read.
 #[derive(Debug, thiserror::Error)]
@@ -31,10 +32,42 @@ pub enum ArchiveError {
     /// A key file was given, which its format does not know.
     #[error("its format knows no key files")]
     NoKeyFile,
-    /// The system refused an operation.
+    /// Something that can end any work.
     #[error(transparent)]
-    File(#[from] FileError),
-    /// The user, or whoever receives the entries, asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] Cancelled),
+    Interrupted(Interruption),
+}
+
+interruptible!(ArchiveError);
+
+impl Classed for ArchiveError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::Sealed(error) => error.class(),
+            Self::Zip(error) => error.class(),
+            Self::Streamed(error) => error.class(),
+            Self::Iso(error) => error.class(),
+            Self::OpenToAll => ErrorClass::Damaged,
+            Self::NoKeyFile | Self::Several => ErrorClass::Usage,
+        }
+    }
+}
+
+impl ArchiveError {
+    /// What interrupted the reading, where it was that and not the archive.
+    pub const fn interruption(&self) -> Option<&Interruption> {
+        match self {
+            Self::Interrupted(error)
+            | Self::Sealed(SealedError::Interrupted(error))
+            | Self::Zip(ZipError::Interrupted(error))
+            | Self::Streamed(StreamedError::Interrupted(error))
+            | Self::Iso(IsoError::Interrupted(error)) => Some(error),
+            _ => None,
+        }
+    }
+
+    /// Whether there was too little memory for reading on.
+    pub const fn is_lack_of_memory(&self) -> bool {
+        matches!(self, Self::Sealed(SealedError::Codec(CodecError::Compressor)))
+    }
 }

@@ -1,8 +1,9 @@
 //! Archives that are read from their beginning to their end, maybe out of a compression around them: why they cannot be.
 
 use crate::codecs::stream::UnwrapError;
-use crate::disk::FileError;
+use crate::disk::{Interruption, interruptible};
 use crate::formats::members::{MAX_ENTRIES, MAX_PATHS_BYTES};
+use crate::ground::class::{Classed, ErrorClass};
 
 /// Why an archive that is read from its beginning to its end cannot be read.
 #[derive(Debug, thiserror::Error)]
@@ -30,20 +31,28 @@ pub enum StreamedError {
     /// What it is compressed with does not decompress.
     #[error("it does not decompress")]
     Damaged,
-    /// The system refused an operation.
+    /// Something that can end any work.
     #[error(transparent)]
-    File(#[from] FileError),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] crate::ground::context::Cancelled),
+    Interrupted(Interruption),
+}
+
+interruptible!(StreamedError);
+
+impl Classed for StreamedError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::TooMany => ErrorClass::Unsafe,
+            _ => ErrorClass::Damaged,
+        }
+    }
 }
 
 impl From<UnwrapError> for StreamedError {
     fn from(error: UnwrapError) -> Self {
         match error {
             UnwrapError::Damaged => Self::Damaged,
-            UnwrapError::File(error) => error.into(),
-            UnwrapError::Cancelled(error) => error.into(),
+            UnwrapError::Interrupted(error) => error.into(),
         }
     }
 }

@@ -3,9 +3,10 @@
 //! [`size`] and [`fit`] are lengths as people give them; [`codes`], short codes that people read to each other. [`entry`] is what
 //! a file, folder or link in any archive is, and the sink that receives entries: a path that could leave its destination cannot be
 //! built. [`secrets`] are passwords and memory for them, [`passwords`] chooses one, [`ownership`] proves that a user's own run left
-//! something on disk. [`context`] brings in whatever comes from outside, [`wire`] is a cursor over bytes that were read, and
+//! something on disk. [`context`] brings in whatever comes from outside, [`wire`] is a cursor over bytes that were read, [`retrying`] does again what a signal interrupts, and
 //! [`pipeline`] is ordered parallel work with bounded memory.
 
+pub mod class;
 pub mod codes;
 pub mod context;
 pub mod entry;
@@ -13,6 +14,7 @@ pub mod fit;
 pub mod ownership;
 pub mod passwords;
 pub mod pipeline;
+pub mod retrying;
 pub mod secrets;
 pub mod sink;
 pub mod size;

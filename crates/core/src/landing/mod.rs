@@ -24,7 +24,7 @@ pub use survey::{Foreseen, LandingError};
 pub use unlandable::{NotLanded, NotLandedWhy};
 
 use crate::disk::{FileError, Folder, NewFile, OriginMark, ToSync, sync_all};
-use crate::ground::context::{Context, NoRandomness};
+use crate::ground::context::Context;
 use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, link_stays_inside};
 use clash::{Resolution, Resolutions};
 use folders::MadeFolder;
@@ -453,12 +453,6 @@ impl Drop for Landing {
         if !self.litter {
             let _ = self.end_marker();
         }
-    }
-}
-
-impl From<NoRandomness> for LandingError {
-    fn from(error: NoRandomness) -> Self {
-        Self::NoRandomness(error)
     }
 }
 

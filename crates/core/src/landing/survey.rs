@@ -4,8 +4,9 @@ use super::clash::{Clash, OnClash, Resolution, Resolutions};
 use super::place_below;
 use super::unlandable::{NotLanded, not_landed};
 use crate::disk::portability::{Trouble, Unportable, unportable};
-use crate::disk::{FileError, Folder, absolute};
-use crate::ground::context::{Cancelled, Context, NoRandomness};
+use crate::disk::{FileError, Folder, Interruption, absolute, interruptible};
+use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
 use std::collections::HashSet;
 use std::ffi::OsStr;
@@ -37,15 +38,21 @@ pub enum LandingError {
         /// Where.
         destination: PathBuf,
     },
-    /// The system refused an operation.
+    /// Something that can end any work.
     #[error(transparent)]
-    File(#[from] FileError),
-    /// The system gave no random bytes.
-    #[error(transparent)]
-    NoRandomness(NoRandomness),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] Cancelled),
+    Interrupted(Interruption),
+}
+
+interruptible!(LandingError);
+
+impl Classed for LandingError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::Clashes(_) | Self::Folded(_) | Self::Screened(_) | Self::ChangedByScreen(_) => ErrorClass::Unsafe,
+            Self::NoRoom { .. } => ErrorClass::System,
+        }
+    }
 }
 
 /// Looks at the destination without changing anything.

@@ -4,8 +4,9 @@ use super::choice::{Choice, LITTER, Naming, PatternError, Patterns};
 use super::reading::SourceFile;
 use super::roots::{Root, roots_of, unpackable};
 use super::text_names::{self, TextNames, UnsafeNames};
-use crate::disk::{FileAction, FileError, Links};
-use crate::ground::context::{Cancelled, Context};
+use crate::disk::{FileAction, FileError, Interruption, Links, interruptible};
+use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::context::Context;
 use crate::ground::entry::{Entry, EntryKind, EntryPath, MAX_LINK_TARGET_BYTES, PathError, Timestamp};
 use std::collections::{HashMap, HashSet};
 use std::ffi::{OsStr, OsString};
@@ -119,9 +120,21 @@ pub enum SourceError {
     /// A named source cannot be packed.
     #[error("{} cannot be packed", .0.disk_path.display())]
     Unpackable(PassedOver),
-    /// The user asked to stop.
+    /// Something that can end any work.
     #[error(transparent)]
-    Cancelled(#[from] Cancelled),
+    Interrupted(Interruption),
+}
+
+interruptible!(SourceError);
+
+impl Classed for SourceError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::Unpackable(what) if matches!(what.reason, PassedOverReason::Unreadable(_)) => ErrorClass::System,
+            _ => ErrorClass::Usage,
+        }
+    }
 }
 
 /// Everything that is chosen, sorted as [`EntryPath`] sorts.

@@ -1,7 +1,8 @@
 //! Reading one source file, and noticing when it changes meanwhile.
 
 use super::catalogue::mode_and_time;
-use crate::disk::{FileAction, FileError, Links, open_regular};
+use crate::disk::{FileAction, FileError, Interruption, Links, open_regular, read_on};
+use crate::ground::context::Context;
 use crate::ground::entry::Timestamp;
 use std::fs::File;
 use std::io::{Read as _, Seek as _, SeekFrom};
@@ -63,6 +64,17 @@ impl SourceFile {
         self.left = self.left.saturating_sub((output.len() - before) as u64);
         outcome.map_err(FileError::on(FileAction::Read, &self.path))?;
         Ok(())
+    }
+
+    /// Reads on to its end, and hands on what it holds; how many bytes.
+    pub fn read_on<E: From<Interruption>>(
+        &mut self,
+        context: &Context<'_>,
+        take: impl FnMut(&[u8]) -> Result<(), E>,
+    ) -> Result<u64, E> {
+        let read = read_on(&self.file, &self.path, self.left, context, take)?;
+        self.left = self.left.saturating_sub(read);
+        Ok(read)
     }
 
     /// Goes on behind the next so many bytes.

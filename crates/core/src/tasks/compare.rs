@@ -1,15 +1,12 @@
 //! Comparing an archive with folders on disk: what was added, removed or changed since it was packed. Content counts by
 //! its digest, never by its date.
 
-use crate::disk::FileError;
+use crate::disk::{FileError, Interruption};
 use crate::formats::registry::TimesKept;
-use crate::ground::context::{Cancelled, Context, Phase, Progress};
+use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
 use crate::source::{Catalogue, SourceEntry};
 use std::cmp::Ordering;
-
-/// So many bytes of a file are hashed at once.
-const READ_BYTES: usize = 1024 * 1024;
 
 /// In what an entry differs.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
@@ -69,13 +66,13 @@ impl Comparison {
 /// those are taken for one: a folder may have been moved.
 ///
 /// # Errors
-/// [`Cancelled`]; a file that cannot be read is no error but a finding.
+/// [`Interruption`]; a file that cannot be read is no error but a finding.
 pub fn compare(
     entries: &[ListedEntry],
     disk: &Catalogue,
     times: TimesKept,
     context: &Context<'_>,
-) -> Result<Comparison, Cancelled> {
+) -> Result<Comparison, Interruption> {
     context.tell(Progress::Begin(Phase::Comparing, disk.total_bytes()));
     let renaming = Renaming::between(entries, disk);
     let mut found = Comparison::default();
@@ -89,9 +86,10 @@ pub fn compare(
         }
         match listed.next_if(|listed| listed.entry.path.cmp(&path) == Ordering::Equal) {
             None => found.added.push(path),
-            Some(listed) => match differences(listed, entry, disk, times, context)? {
+            Some(listed) => match differences(listed, entry, disk, times, context) {
                 Ok(differences) => found.both.push(Compared { path, kind: entry.kind, differences }),
-                Err(error) => found.unreadable.push((path, error)),
+                Err(Interruption::File(error)) => found.unreadable.push((path, error)),
+                Err(interruption) => return Err(interruption),
             },
         }
         context.tell(Progress::Advance(entry.size));
@@ -107,73 +105,34 @@ fn differences(
     disk: &Catalogue,
     times: TimesKept,
     context: &Context<'_>,
-) -> Result<Result<Differences, FileError>, Cancelled> {
+) -> Result<Differences, Interruption> {
     let entry = &listed.entry;
-    let mut differences = Differences {
+    let differences = Differences {
         kind: entry.kind != there.kind,
         content: false,
         time: times.differ(entry.modified, there.modified),
         // A link's own mode means nothing.
         mode: entry.mode != there.mode && there.kind != EntryKind::Link && times != TimesKept::Neither,
     };
-    if differences.kind {
-        return Ok(Ok(differences));
-    }
-    differences.content = match there.kind {
+    let content = match there.kind {
+        _ if differences.kind => false,
         EntryKind::Folder => false,
         EntryKind::Link => entry.link_target != there.link_target,
         EntryKind::File if listed.content.size != there.size => true,
-        EntryKind::File => match digest(there, disk, context)? {
-            Ok(digest) => digest != Some(listed.content.digest),
-            Err(error) => return Ok(Err(error)),
-        },
+        EntryKind::File => digest(there, disk, context)? != Some(listed.content.digest),
     };
-    Ok(Ok(differences))
+    Ok(Differences { content, ..differences })
 }
 
 /// The BLAKE3 of a file; `None` where it changed while it was read.
-fn digest(
-    entry: &SourceEntry,
-    disk: &Catalogue,
-    context: &Context<'_>,
-) -> Result<Result<Option<[u8; 32]>, FileError>, Cancelled> {
-    let read = || -> Result<Option<[u8; 32]>, Stop> {
-        let mut file = disk.open(&entry.path)?;
-        let (mut hasher, mut buffer, mut length) = (blake3::Hasher::new(), Vec::with_capacity(READ_BYTES), 0);
-        loop {
-            context.go_on()?;
-            buffer.clear();
-            file.read(&mut buffer, READ_BYTES)?;
-            if buffer.is_empty() {
-                break;
-            }
-            hasher.update(&buffer);
-            length += buffer.len() as u64;
-        }
-        Ok(file.is_unchanged(length)?.then(|| *hasher.finalize().as_bytes()))
-    };
-    match read() {
-        Ok(digest) => Ok(Ok(digest)),
-        Err(Stop::File(error)) => Ok(Err(error)),
-        Err(Stop::Cancelled(cancelled)) => Err(cancelled),
-    }
-}
-
-enum Stop {
-    File(FileError),
-    Cancelled(Cancelled),
-}
-
-impl From<FileError> for Stop {
-    fn from(error: FileError) -> Self {
-        Self::File(error)
-    }
-}
-
-impl From<Cancelled> for Stop {
-    fn from(cancelled: Cancelled) -> Self {
-        Self::Cancelled(cancelled)
-    }
+fn digest(entry: &SourceEntry, disk: &Catalogue, context: &Context<'_>) -> Result<Option<[u8; 32]>, Interruption> {
+    let mut file = disk.open(&entry.path)?;
+    let mut hasher = blake3::Hasher::new();
+    let read = file.read_on(context, |bytes| {
+        hasher.update(bytes);
+        Ok::<_, Interruption>(())
+    })?;
+    Ok(file.is_unchanged(read)?.then(|| *hasher.finalize().as_bytes()))
 }
 
 /// The one thing at the top, where it has another name on disk than in the archive.

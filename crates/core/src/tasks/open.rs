@@ -2,6 +2,7 @@
 
 use crate::formats::error::ArchiveError;
 use crate::formats::reader::ArchiveReader;
+use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Cancelled, Context, Phase, Progress};
 use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry};
 use crate::ground::sink::EntrySink;
@@ -97,6 +98,24 @@ pub enum StopReason {
     /// What comes out of it cannot land.
     #[error(transparent)]
     Landing(#[from] LandingError),
+}
+
+impl Classed for StopReason {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Archive(error) => error.class(),
+            Self::Landing(error) => error.class(),
+        }
+    }
+}
+
+impl Classed for OpenError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Refused(error) => error.class(),
+            Self::Stopped(stopped) => stopped.why.class(),
+        }
+    }
 }
 
 /// What is extracted: everything, or some entries, which stand by their places and as they are.

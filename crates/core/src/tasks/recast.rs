@@ -2,13 +2,14 @@
 //! for their new places. The set id and the head stay, so the password stays too; the cut id is new.
 
 use crate::disk::staging::{Staging, StagingError};
-use crate::disk::{FileError, Folder};
+use crate::disk::{Folder, Interruption, interruptible};
 use crate::formats::registry::SEALED;
 use crate::formats::sealed::volume::{
     CELL_BYTES, CHECK_BYTES, CellError, CellReader, GatherError, Ids, VolumeSet, VolumeWriter, WriteError,
     WrittenVolumes,
 };
-use crate::ground::context::{Cancelled, Context, NoRandomness, Phase, Progress};
+use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::fit::Fit;
 use crate::tasks::pack::{Target, WayError};
 use std::path::PathBuf;
@@ -33,9 +34,6 @@ pub enum RecutError {
     /// The staging folder cannot be used.
     #[error(transparent)]
     Staging(#[from] StagingError),
-    /// The system refused an operation.
-    #[error(transparent)]
-    File(#[from] FileError),
     /// A cell of the old set cannot be had.
     #[error(transparent)]
     Cell(#[from] CellError),
@@ -48,12 +46,24 @@ pub enum RecutError {
     /// What was read back is not what was carried over.
     #[error("reading back: the cells differ")]
     CellsDiffer,
-    /// The system gave no random bytes.
+    /// Something that can end any work.
     #[error(transparent)]
-    NoRandomness(#[from] NoRandomness),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] Cancelled),
+    Interrupted(Interruption),
+}
+
+interruptible!(RecutError);
+
+impl Classed for RecutError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::Way(error) => error.class(),
+            Self::Staging(error) => error.class(),
+            Self::Cell(error) => error.class(),
+            Self::Write(error) => error.class(),
+            Self::Regather(_) | Self::CellsDiffer => ErrorClass::Damaged,
+        }
+    }
 }
 
 /// Cuts a set to another fit. Every cell of the old set must be had, by its check; every cell of the new one is read

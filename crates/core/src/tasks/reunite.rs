@@ -2,10 +2,14 @@
 //! gets its name only when it is whole.
 
 use super::portion::list::{Line, MAX_LIST_BYTES, PieceList, SUFFIX};
+use crate::disk::Unfinished;
 use crate::disk::numbered::Row;
-use crate::disk::{FileError, Folder, Links, NewFile, absolute, open_regular, read_through, temporary_name};
-use crate::disk::{Sha256Sum, sum_of};
-use crate::ground::context::{Cancelled, Context, NoRandomness, Phase, Progress};
+use crate::disk::{
+    FileError, Folder, Interruption, Links, NewFile, Sha256Sum, absolute, interruptible, open_regular, read_through,
+    sum_of,
+};
+use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::context::{Context, Phase, Progress};
 use sha2::{Digest as _, Sha256};
 use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::{OsStr, OsString};
@@ -45,12 +49,20 @@ pub enum PiecesError {
     /// Of the pieces that were named, this one belongs to others.
     #[error("{} is no piece of the same file", .0.display())]
     OfAnother(PathBuf),
-    /// The system refused an operation.
+    /// Something that can end any work.
     #[error(transparent)]
-    File(#[from] FileError),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] Cancelled),
+    Interrupted(Interruption),
+}
+
+interruptible!(PiecesError);
+
+impl Classed for PiecesError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            _ => ErrorClass::Usage,
+        }
+    }
 }
 
 /// What was joined.
@@ -106,15 +118,23 @@ pub enum ReuniteError {
     /// What was read back is not what was written.
     #[error("what was read back is not what was written")]
     Differs,
-    /// The system refused an operation.
+    /// Something that can end any work.
     #[error(transparent)]
-    File(#[from] FileError),
-    /// The system gave no random bytes.
-    #[error(transparent)]
-    NoRandomness(#[from] NoRandomness),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] Cancelled),
+    Interrupted(Interruption),
+}
+
+interruptible!(ReuniteError);
+
+impl Classed for ReuniteError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::Missing { .. } => ErrorClass::VolumesMissing,
+            Self::Damaged(_) | Self::WholeDiffers | Self::Differs => ErrorClass::Damaged,
+            Self::Ambiguous { .. } | Self::NoName => ErrorClass::Usage,
+            Self::Taken(_) => ErrorClass::Unsafe,
+        }
+    }
 }
 
 impl Pieces {
@@ -177,7 +197,7 @@ impl Pieces {
             let all = names.iter().flat_map(|(folder, names)| names.iter().map(move |name| folder.join(name)));
             for path in all {
                 let Ok((_, metadata)) = open_regular(&path, Links::Follow) else { continue };
-                if metadata.len() == line.bytes && sum_of::<PiecesError>(&path, context)? == line.sum {
+                if metadata.len() == line.bytes && sum_of(&path, context)? == line.sum {
                     self.files.entry(number).or_default().push(path);
                     break;
                 }
@@ -283,28 +303,18 @@ pub fn reunite(
     if folder.kind_of(name)?.is_some() {
         return Err(ReuniteError::Taken(folder.path().join(name)));
     }
-    let temporary = temporary_name(PREFIX, context)?;
-    let file = folder.create_file(&temporary, 0o666)?;
-    let joined = Join { pieces, file, context }.write().and_then(|joined| {
-        context.go_on()?;
-        folder.publish(&temporary, &folder, name)?;
-        folder.sync().inspect_err(|_| {
-            // A name that the disk may not hold is taken back; that the sync failed is what is told.
-            let _ = folder.remove_file(name);
-        })?;
-        Ok(joined)
-    });
-    match joined {
-        Ok(joined) => Ok(Reunited { path: folder.path().join(name), ..joined }),
-        Err(error) => {
-            // What came first is told.
-            let _ = folder.remove_file(&temporary);
-            Err(match error {
-                ReuniteError::File(error) if error.is_taken() => ReuniteError::Taken(folder.path().join(name)),
-                error => error,
-            })
+    let taken = |path: PathBuf| {
+        move |error: ReuniteError| match error {
+            ReuniteError::Interrupted(Interruption::File(error)) if error.is_taken() => ReuniteError::Taken(path),
+            error => error,
         }
-    }
+    };
+    let (unfinished, file) = Unfinished::file(&folder, PREFIX, 0o666, context)?;
+    let joined = Join { pieces, file, context }.write()?;
+    context.go_on()?;
+    let path = folder.path().join(name);
+    unfinished.publish(name).map_err(ReuniteError::from).map_err(taken(path.clone()))?;
+    Ok(Reunited { path, ..joined })
 }
 
 /// One joining under way.
@@ -354,13 +364,7 @@ impl Join<'_> {
             return Err(ReuniteError::WholeDiffers);
         }
         self.file.sync()?;
-        self.file.drop_cached_pages();
-        let mut back = blake3::Hasher::new();
-        self.file.read_through(|bytes| {
-            back.update(bytes);
-            self.context.tell(Progress::Advance(bytes.len() as u64));
-        })?;
-        if back.finalize() != check.finalize() {
+        if !self.file.holds(&check, |bytes| self.context.tell(Progress::Advance(bytes)))? {
             return Err(ReuniteError::Differs);
         }
         self.file.close()?;
@@ -404,15 +408,14 @@ impl Join<'_> {
         path: &Path,
         mut take: impl FnMut(&[u8], &mut NewFile) -> Result<(), FileError>,
     ) -> Result<Copied, ReuniteError> {
-        let (mut sum, mut length) = (Sha256::new(), 0);
-        read_through(path, self.context, |bytes| {
+        let mut sum = Sha256::new();
+        let bytes = read_through(path, self.context, |bytes| {
             take(bytes, &mut self.file)?;
             sum.update(bytes);
-            length += bytes.len() as u64;
             self.context.tell(Progress::Advance(bytes.len() as u64));
             Ok::<_, ReuniteError>(())
         })?;
-        Ok(Copied { bytes: length, sum: sum.finalize().into() })
+        Ok(Copied { bytes, sum: sum.finalize().into() })
     }
 }
 

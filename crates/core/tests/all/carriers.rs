@@ -6,6 +6,7 @@ use rstest::rstest;
 use std::collections::BTreeMap;
 use std::fs;
 use std::sync::atomic::{AtomicU64, Ordering};
+use under_seal_core::disk::Interruption;
 use under_seal_core::tasks::rehearse::carriers::{Carried, CarryError, Choices, Sent, Way};
 
 const LENGTHS: [usize; 5] = [100_000, 1, 70_001, 0, 99_999];
@@ -86,5 +87,5 @@ fn old_media_keep_short_names() {
 fn whoever_stops_it_is_heard(#[values(Way::ByHand, MAIL, MEDIA, UPLOAD)] way: Way) {
     let asked = AtomicU64::new(0);
     let stopped = carried_until(&Desk::new(), way, 1, &|| asked.fetch_add(1, Ordering::Relaxed) >= 1);
-    assert!(matches!(stopped, Err(CarryError::Cancelled(_))), "{stopped:?}");
+    assert!(matches!(stopped, Err(CarryError::Interrupted(Interruption::Cancelled(_)))), "{stopped:?}");
 }

@@ -8,8 +8,7 @@ use std::ffi::OsStr;
 use std::fs;
 use under_seal_core::formats::sealed::volume::{CELL_BYTES, HEADER_BYTES, VolumeSet};
 use under_seal_core::tasks::check::{VolumeState, inspect};
-use under_seal_core::tasks::resend::Slip;
-use under_seal_core::tasks::resend::resend;
+use under_seal_core::tasks::resend::{Slip, resend};
 
 #[rstest]
 #[case(0)]

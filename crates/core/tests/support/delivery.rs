@@ -14,8 +14,7 @@ use under_seal_core::formats::sealed::volume::{
 use under_seal_core::tasks::check::{SetReport, VolumeState, inspect};
 use under_seal_core::tasks::handover::NoteFields;
 use under_seal_core::tasks::rehearse::carriers::{Carried, CarryError, Choices, Load, Sent, Way, carry};
-use under_seal_core::tasks::resend::Slip;
-use under_seal_core::tasks::resend::{Resent, resend};
+use under_seal_core::tasks::resend::{Resent, Slip, resend};
 use under_seal_core::{Error, ErrorClass};
 
 /// What happens to volumes on their way.

@@ -5,16 +5,15 @@ mod map;
 
 use crate::archives::{Given, given};
 use crate::args::CheckArguments;
-use crate::credentials;
 use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING};
 use crate::places::gather_or_collect;
-use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion;
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, contents, count, grouped, shown};
 use crate::words::NOT_SECRET;
+use crate::{credentials, session};
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};

@@ -3,8 +3,7 @@
 use super::refused;
 use crate::args::OnClashName;
 use crate::failure::Failure;
-use crate::ui::prompt;
-use crate::ui::text;
+use crate::ui::{prompt, text};
 use under_seal_core::ground::context::Context;
 use under_seal_core::ground::entry::ListedEntry;
 use under_seal_core::landing::{Destination, LandingError, OnClash};

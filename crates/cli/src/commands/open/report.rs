@@ -13,8 +13,7 @@ use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::registry::{Checks, Format};
 use under_seal_core::formats::sealed::Lost;
 use under_seal_core::formats::sealed::volume::VolumeSet;
-use under_seal_core::ground::entry::Totals;
-use under_seal_core::ground::entry::{EntryPath, ListedEntry};
+use under_seal_core::ground::entry::{EntryPath, ListedEntry, Totals};
 use under_seal_core::landing::{Foreseen, Landed, RefusedLink};
 use under_seal_core::tasks::check::DamagedEntry;
 

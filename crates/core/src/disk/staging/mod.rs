@@ -16,6 +16,8 @@ pub use settle::{Leftover, settle};
 pub use steps::{Placing, Replaced};
 
 use super::{FileError, Folder, NewFile, ScratchFile};
+use crate::disk::{Interruption, interruptible};
+use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
 use crate::ground::ownership::OwnerKey;
 use std::ffi::{OsStr, OsString};
@@ -34,9 +36,6 @@ const SET_ASIDE: &str = "set-aside-";
 /// Why a set could not be staged or placed.
 #[derive(Debug, thiserror::Error)]
 pub enum StagingError {
-    /// The system refused an operation.
-    #[error(transparent)]
-    File(#[from] FileError),
     /// Another run is at work on the same target.
     #[error("{} is in use", .0.display())]
     InUse(PathBuf),
@@ -46,6 +45,20 @@ pub enum StagingError {
     /// A file that is to be replaced is not what it was when that was decided.
     #[error("{} has changed", .0.display())]
     Changed(PathBuf),
+    /// Something that can end any work.
+    #[error(transparent)]
+    Interrupted(Interruption),
+}
+
+interruptible!(StagingError);
+
+impl Classed for StagingError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::InUse(_) | Self::InTheWay(_) | Self::Changed(_) => ErrorClass::Unsafe,
+        }
+    }
 }
 
 /// A staging folder in use. Dropped without [`Staging::place`], it clears itself away.

@@ -1,8 +1,8 @@
 //! Why a disc image cannot be read.
 
-use crate::disk::FileError;
+use crate::disk::{Interruption, interruptible};
 use crate::formats::members::MAX_SHARING;
-use crate::ground::context::Cancelled;
+use crate::ground::class::{Classed, ErrorClass};
 
 /// Why a disc image cannot be read.
 #[derive(Debug, thiserror::Error)]
@@ -37,10 +37,19 @@ pub enum IsoError {
         /// What the image calls it.
         name: Vec<u8>,
     },
-    /// The system refused an operation.
+    /// Something that can end any work.
     #[error(transparent)]
-    File(#[from] FileError),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] Cancelled),
+    Interrupted(Interruption),
+}
+
+interruptible!(IsoError);
+
+impl Classed for IsoError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::TooMany | Self::Expands | Self::FolderTwice(_) => ErrorClass::Unsafe,
+            Self::NoVolume | Self::Malformed { .. } | Self::CutShort(_) | Self::BeyondEnd { .. } => ErrorClass::Damaged,
+        }
+    }
 }

@@ -8,9 +8,8 @@ use super::record::RecordError;
 use super::stream::StreamError;
 use super::volume::WriteError;
 use crate::codecs::block::CodecError;
-use crate::disk::FileError;
-use crate::ground::context::{Cancelled, NoRandomness};
-use crate::ground::pipeline::{NoThreads, Stopped};
+use crate::disk::{Interruption, interruptible};
+use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::wire::Malformed;
 
 /// Why an archive cannot be read.
@@ -34,15 +33,43 @@ pub enum SealedError {
     /// A frame does not decompress.
     #[error(transparent)]
     Codec(#[from] CodecError),
-    /// The system gave too few threads.
-    #[error(transparent)]
-    NoThreads(#[from] NoThreads),
     /// A file's content is not what its digest says.
     #[error("the content of {} is not what was packed", String::from_utf8_lossy(.0))]
     WrongDigest(Vec<u8>),
-    /// The user asked to stop.
+    /// Something that can end any work.
     #[error(transparent)]
-    Cancelled(#[from] Cancelled),
+    Interrupted(Interruption),
+}
+
+impl SealedError {
+    /// Whether the archive was made by a later version of the format, in a way that this one may not skip.
+    pub fn needs_newer_version(&self) -> bool {
+        matches!(
+            self,
+            Self::Head(HeadError::Unknown)
+                | Self::Record(RecordError::UnknownType(_))
+                | Self::Frame(FrameError::UnknownKind(_))
+                | Self::Root(RootError::UnknownProperty(_))
+        )
+    }
+}
+
+interruptible!(SealedError);
+
+impl Classed for SealedError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::Head(HeadError::WrongPassword) => ErrorClass::WrongPassword,
+            Self::Head(HeadError::Costly(_)) => ErrorClass::Unsafe,
+            Self::Head(HeadError::NoMemory(_) | HeadError::NoRandomness(_)) => ErrorClass::System,
+            Self::Stream(StreamError::Cell(error)) => error.class(),
+            Self::Record(RecordError::UnsafePath { .. }) => ErrorClass::Unsafe,
+            Self::Codec(CodecError::Compressor) => ErrorClass::System,
+            error if error.needs_newer_version() => ErrorClass::Usage,
+            _ => ErrorClass::Damaged,
+        }
+    }
 }
 
 impl From<Malformed> for SealedError {
@@ -72,19 +99,20 @@ pub enum SealError {
     /// Entries came in another order than that of their paths.
     #[error("entries out of order")]
     OutOfOrder,
-    /// Nobody took the cells any more.
+    /// Something that can end any work.
     #[error(transparent)]
-    Stopped(#[from] Stopped),
+    Interrupted(Interruption),
 }
 
-impl From<FileError> for SealError {
-    fn from(error: FileError) -> Self {
-        Self::Write(error.into())
-    }
-}
+interruptible!(SealError);
 
-impl From<NoRandomness> for SealError {
-    fn from(error: NoRandomness) -> Self {
-        Self::Head(error.into())
+impl Classed for SealError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::Write(error) => error.class(),
+            Self::TooManyEntries => ErrorClass::Usage,
+            Self::Head(_) | Self::Codec(_) | Self::Seal(_) | Self::OutOfOrder => ErrorClass::System,
+        }
     }
 }

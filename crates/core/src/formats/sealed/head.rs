@@ -52,12 +52,12 @@ pub enum HeadError {
     /// The memory for key derivation could not be had.
     #[error(transparent)]
     NoMemory(#[from] NoKeyMemory),
-    /// The system gave no random bytes.
-    #[error(transparent)]
-    NoRandomness(#[from] NoRandomness),
     /// It breaks the format's rules.
     #[error(transparent)]
     Malformed(#[from] Malformed),
+    /// The system gave no random bytes.
+    #[error(transparent)]
+    NoRandomness(#[from] NoRandomness),
 }
 
 /// Makes the head of a new archive, with one keyhole for each of the credentials.

@@ -99,7 +99,7 @@ impl TarReader {
         let mut cut = Vec::new();
         let flaw = match walk.read_all(&mut described, &mut cut) {
             Ok(()) => None,
-            Err(error @ (StreamedError::File(_) | StreamedError::Cancelled(_) | StreamedError::TooMany)) => {
+            Err(error @ (StreamedError::Interrupted(_) | StreamedError::TooMany)) => {
                 return Err(error);
             }
             Err(flaw) => Some(flaw),

@@ -10,8 +10,9 @@ use super::methods::Method;
 use super::segments::Segments;
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{EntryKind, Timestamp};
+use crate::ground::retrying::uninterrupted;
 use crate::ground::secrets::Password;
-use std::io::{self, Read};
+use std::io::Read;
 
 /// What the entry is called.
 pub const COVER_NAME: &str = "contents.zip";
@@ -80,11 +81,9 @@ fn read_to_end(data: &mut impl Read, cover: &Stored, context: &Context<'_>) -> R
     let mut buffer = vec![0; READ_BYTES];
     loop {
         context.go_on()?;
-        match data.read(&mut buffer) {
-            Ok(0) => return Ok(()),
-            Ok(read) => context.tell(Progress::Advance(read as u64)),
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-            Err(error) => return Err(cover.read_error(error)),
+        match uninterrupted(|| data.read(&mut buffer)).map_err(|error| cover.read_error(error))? {
+            0 => return Ok(()),
+            read => context.tell(Progress::Advance(read as u64)),
         }
     }
 }

@@ -1,8 +1,8 @@
 //! Why a ZIP archive cannot be read.
 
-use crate::disk::FileError;
+use crate::disk::{Interruption, interruptible};
 use crate::formats::members::RefusedReason;
-use crate::ground::context::Cancelled;
+use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::wire::Malformed;
 
 /// Why a ZIP archive cannot be read.
@@ -68,10 +68,22 @@ pub enum ZipError {
         /// It is encrypted, and the password may be the wrong one all the same.
         or_password: bool,
     },
-    /// The system refused an operation.
+    /// Something that can end any work.
     #[error(transparent)]
-    File(#[from] FileError),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] Cancelled),
+    Interrupted(Interruption),
+}
+
+interruptible!(ZipError);
+
+impl Classed for ZipError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::NeedsPassword | Self::Unsupported { .. } => ErrorClass::Usage,
+            Self::WrongPassword => ErrorClass::WrongPassword,
+            Self::Parts { .. } | Self::MissingParts { .. } => ErrorClass::VolumesMissing,
+            Self::TwoEnds | Self::Contradiction { .. } | Self::LargeDirectory(_) => ErrorClass::Unsafe,
+            Self::NoEnd | Self::Malformed(_) | Self::Damaged { .. } => ErrorClass::Damaged,
+        }
+    }
 }

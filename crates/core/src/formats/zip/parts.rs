@@ -4,7 +4,7 @@
 use super::directory::find_end;
 use super::{Segments, ZipError};
 use crate::disk::numbered::Row;
-use crate::disk::{FileError, Folder, absolute};
+use crate::disk::{FileError, Folder, Interruption, absolute};
 use std::collections::BTreeMap;
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::OsStrExt as _;
@@ -22,7 +22,7 @@ pub fn is_zip(path: &Path) -> Result<bool, FileError> {
     }
     match find_end(&segments) {
         Ok(_) | Err(ZipError::Parts { .. } | ZipError::TwoEnds) => Ok(true),
-        Err(ZipError::File(error)) => Err(error),
+        Err(ZipError::Interrupted(Interruption::File(error))) => Err(error),
         Err(_) => is_named_part(path),
     }
 }

@@ -11,6 +11,7 @@ use crate::formats::members::{Refused, SameName, Tree};
 use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, Encryption, Facts};
 use crate::ground::context::{Cancelled, Context, Progress};
 use crate::ground::entry::{Content, EntryKind, ListedEntry, MAX_LINK_TARGET_BYTES};
+use crate::ground::retrying::uninterrupted;
 use crate::ground::secrets::{Credentials, Password};
 use crate::ground::sink::EntrySink;
 use crate::ground::wire::Malformed;
@@ -271,11 +272,9 @@ impl<T: FnMut(&[u8]) -> Result<(), Cancelled>> Pump<'_, T> {
             stored.method.decompressing(&mut data, stored.size).map_err(|error| stored.read_error(error))?;
         let mut buffer = vec![0; CONTENT_BYTES];
         loop {
-            let read = match decoder.read(&mut buffer) {
-                Ok(0) => break,
-                Ok(read) => &buffer[..read],
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => continue,
-                Err(error) => return Err(stored.read_error(error)),
+            let read = match uninterrupted(|| decoder.read(&mut buffer)).map_err(|error| stored.read_error(error))? {
+                0 => break,
+                read => &buffer[..read],
             };
             size += read.len() as u64;
             if size > stored.size {

@@ -3,6 +3,7 @@
 
 use super::cipher::EntryKey;
 use crate::disk::{FileAction, FileError, Links, open_regular};
+use crate::ground::retrying::uninterrupted;
 use std::fs::File;
 use std::io::{self, Read};
 use std::os::unix::fs::FileExt as _;
@@ -88,12 +89,8 @@ impl Segments {
         let Some(segment) = self.files.get(place) else { return Ok(0) };
         let inside = at - segment.start;
         let room = usize::try_from(segment.length - inside).unwrap_or(usize::MAX).min(buffer.len());
-        loop {
-            match segment.file.read_at(&mut buffer[..room], inside) {
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                read => return read.map_err(FileError::on(FileAction::Read, &segment.path)),
-            }
-        }
+        let read = uninterrupted(|| segment.file.read_at(&mut buffer[..room], inside));
+        read.map_err(FileError::on(FileAction::Read, &segment.path))
     }
 
     /// Reads exactly so many bytes at a place; `None` where there are fewer.

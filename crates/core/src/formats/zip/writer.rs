@@ -6,7 +6,7 @@ use super::directory::MAX_COMMENT_BYTES;
 use super::encryption::Encrypting;
 use super::headers::{Described, DirectoryAt, Finished, IN_PARTS, STAYED_ONE, end};
 use crate::disk::staging::Staging;
-use crate::disk::{FileError, NewFile};
+use crate::disk::{FileError, Interruption, NewFile, interruptible};
 use crate::ground::entry::EntryKind;
 
 /// There are at most so many parts (`.z01` to `.z99` and on; the number of a part has 16 bits).
@@ -33,10 +33,12 @@ pub enum ZipWriteError {
     /// A file has grown past what its header can say.
     #[error("a file grew past 4 GiB while it was packed")]
     Grown,
-    /// The system refused an operation.
+    /// Something that can end any work.
     #[error(transparent)]
-    File(#[from] FileError),
+    Interrupted(Interruption),
 }
+
+interruptible!(ZipWriteError);
 
 /// Bytes are written in portions of about so many: a small entry, its header included, would be several writes.
 const WRITE_BYTES: usize = 256 * 1024;

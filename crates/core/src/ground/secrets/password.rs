@@ -1,6 +1,7 @@
 //! What unlocks an archive: a password as the format defines it, the same on every keyboard and every system, and a
 //! key file beside it.
 
+use crate::ground::retrying::uninterrupted;
 use crate::ground::secrets::{SecretBytes, keep_in_memory};
 use sha2::{Digest as _, Sha256};
 use std::fmt;
@@ -96,11 +97,9 @@ impl KeyFile {
         let mut hasher = Sha256::new();
         let mut buffer = Zeroizing::new(vec![0; 64 * 1024]);
         loop {
-            match file.read(&mut buffer) {
-                Ok(0) => break,
-                Ok(count) => hasher.update(&buffer[..count]),
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(error) => return Err(error),
+            match uninterrupted(|| file.read(&mut buffer))? {
+                0 => break,
+                count => hasher.update(&buffer[..count]),
             }
         }
         let mut digest = SecretBytes::zeroed();

@@ -1,19 +1,18 @@
 //! Bringing a set together whose volumes come one after the other, each on a disc or stick of its own: whatever is still
 //! missing is copied aside, verified cell by cell, and only then gets its name.
 
-use crate::disk::{FileError, Folder, Links, is_own_name, open_regular, own_name};
+use crate::disk::{
+    FileError, Folder, Interruption, Links, Unfinished, interruptible, is_own_name, open_regular, own_name, read_on,
+};
 use crate::formats::sealed::volume::{CellReader, GatherError, Geometry, Ids, VolumeFile, VolumeSet, names};
-use crate::ground::context::{Cancelled, Context, NoRandomness};
+use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::context::{Cancelled, Context};
 use std::collections::BTreeMap;
-use std::ffi::{OsStr, OsString};
-use std::io::{self, Read as _};
+use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
 /// Temporary names begin so.
 const PREFIX: &str = ".collecting-";
-
-/// So many bytes are copied at once.
-const COPIED_BYTES: usize = 1024 * 1024;
 
 /// Why volumes cannot be brought together.
 #[derive(Debug, thiserror::Error)]
@@ -21,15 +20,20 @@ pub enum CollectError {
     /// The volumes here are not those of one set.
     #[error(transparent)]
     Gather(#[from] GatherError),
-    /// The folder that they are copied to cannot be used.
+    /// Something that can end any work.
     #[error(transparent)]
-    File(#[from] FileError),
-    /// The system gave no random bytes.
-    #[error(transparent)]
-    NoRandomness(#[from] NoRandomness),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] Cancelled),
+    Interrupted(Interruption),
+}
+
+interruptible!(CollectError);
+
+impl Classed for CollectError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::Gather(error) => error.class(),
+        }
+    }
 }
 
 /// What was found in one place.
@@ -117,44 +121,27 @@ impl Collection {
     ) -> Result<bool, CollectError> {
         let run = u64::from_le_bytes(context.random()?);
         let temporary = own_name(&self.folder, PREFIX, run, &(context.owner_key)())?;
-        let copied = self.copy_to(&temporary, set, number, file, context);
-        if !matches!(copied, Ok(true)) {
-            // What came first is told; a name that could not be removed goes with the next run.
-            let _ = self.folder.remove_file(&temporary);
-        }
-        copied
-    }
-
-    fn copy_to(
-        &mut self,
-        temporary: &OsStr,
-        set: &VolumeSet,
-        number: u32,
-        file: &VolumeFile,
-        context: &Context<'_>,
-    ) -> Result<bool, CollectError> {
-        let mut copy = self.folder.create_file(temporary, 0o600)?;
-        let Ok((mut original, _)) = open_regular(&file.path, Links::Follow) else { return Ok(false) };
-        let mut buffer = vec![0; COPIED_BYTES];
-        loop {
-            context.go_on()?;
-            match original.read(&mut buffer) {
-                Ok(0) => break,
-                Ok(count) => copy.write(&buffer[..count])?,
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                Err(_) => return Ok(false),
-            }
+        let (unfinished, mut copy) = Unfinished::file_named(&self.folder, temporary, 0o600)?;
+        let Ok((original, _)) = open_regular(&file.path, Links::Follow) else { return Ok(false) };
+        let mut written = Ok(());
+        let read = read_on(original, &file.path, u64::MAX, context, |bytes| {
+            written = copy.write(bytes);
+            if written.is_ok() { Ok(()) } else { Err(Interruption::from(Cancelled)) }
+        });
+        written?;
+        match read {
+            Ok(_) => {}
+            Err(Interruption::File(_)) => return Ok(false),
+            Err(interruption) => return Err(interruption.into()),
         }
         copy.sync()?;
         copy.close()?;
-        let path = self.folder.path().join(temporary);
-        let copied = VolumeFile { path, ..file.clone() };
+        let copied = VolumeFile { path: unfinished.path(), ..file.clone() };
         if file.header_damaged || !is_intact(set, number, &copied) {
             return Ok(false);
         }
         let name = self.free_name(set, number, &file.path)?;
-        self.folder.publish(temporary, &self.folder, &name)?;
-        self.folder.sync()?;
+        unfinished.publish(&name)?;
         self.here.insert(number, self.folder.path().join(name));
         Ok(true)
     }

@@ -10,4 +10,4 @@ pub mod volumes;
 
 pub use contents::verify_contents;
 pub use damaged::{DamagedEntry, damaged_contents};
-pub use volumes::{Damage, FileReport, InspectError, SetReport, VolumeReport, VolumeState, inspect};
+pub use volumes::{Damage, FileReport, SetReport, VolumeReport, VolumeState, inspect};

@@ -1,9 +1,9 @@
 //! Checking volumes without the password: which are here, which are missing, which are damaged and where.
 
-use crate::disk::FileError;
+use crate::disk::Interruption;
 use crate::formats::sealed::volume::supplement::{Run, push_run, without};
 use crate::formats::sealed::volume::{CELL_BYTES, CellReader, VolumeFile, VolumeSet, cell_offset};
-use crate::ground::context::{Cancelled, Context, Phase, Progress};
+use crate::ground::context::{Context, Phase, Progress};
 use std::path::PathBuf;
 
 /// A run of damaged cells in one file.
@@ -91,22 +91,11 @@ impl SetReport {
     }
 }
 
-/// Why a check stopped.
-#[derive(Debug, thiserror::Error)]
-pub enum InspectError {
-    /// The system refused to let a file be read.
-    #[error(transparent)]
-    File(#[from] FileError),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] Cancelled),
-}
-
 /// Reads every cell of every file of the set and compares its check.
 ///
 /// # Errors
-/// [`InspectError`]; damage is no error but a finding.
-pub fn inspect(set: &VolumeSet, context: &Context<'_>) -> Result<SetReport, InspectError> {
+/// [`Interruption`]; damage is no error but a finding.
+pub fn inspect(set: &VolumeSet, context: &Context<'_>) -> Result<SetReport, Interruption> {
     let total = set.volumes.values().flatten().map(|file| file.length).sum();
     context.tell(Progress::Begin(Phase::Inspecting, total));
     let mut reader = CellReader::new(set.clone());
@@ -128,7 +117,7 @@ fn inspect_volume(
     files: &[VolumeFile],
     reader: &mut CellReader,
     context: &Context<'_>,
-) -> Result<(VolumeReport, Vec<Run>), InspectError> {
+) -> Result<(VolumeReport, Vec<Run>), Interruption> {
     let geometry = reader.set().geometry;
     let all = vec![Run::of_volume(&geometry, number)];
     let mut lost_everywhere = all.clone();

@@ -2,8 +2,7 @@
 //! copies of them are what they were.
 
 use super::{HandoverError, HandoverRequest, NoteFields, Package};
-use crate::disk::{FileAction, FileError};
-use crate::disk::{Sha256Sum, sum_of};
+use crate::disk::{FileAction, FileError, Sha256Sum, sum_of};
 use crate::formats::archive::Archive;
 use crate::formats::sealed::volume::{VolumeFile, VolumeSet, names};
 use crate::ground::context::Context;
@@ -52,8 +51,7 @@ impl Bundle {
                 inspect(&copied, context)?.is_complete()
             }
             None => {
-                let found =
-                    copies.iter().map(|copy| sum_of(copy, context)).collect::<Result<Vec<_>, HandoverError>>()?;
+                let found = copies.iter().map(|copy| sum_of(copy, context)).collect::<Result<Vec<_>, _>>()?;
                 found == sums
             }
         };

@@ -2,8 +2,9 @@
 
 use super::note::NoteFields;
 use super::{COPIED_BYTES, HandedFile};
-use crate::disk::{FileAction, FileError, Folder, Links, open_regular};
-use crate::ground::context::{Context, NoRandomness};
+use crate::disk::{FileAction, FileError, Folder, Interruption, Links, interruptible, open_regular};
+use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::context::Context;
 use crate::ground::fit::message_bytes;
 use mail_builder::MessageBuilder;
 use mail_builder::headers::address::Address;
@@ -25,12 +26,20 @@ pub enum DraftError {
         /// The message's limit in bytes.
         limit: u64,
     },
-    /// The system refused an operation.
+    /// Something that can end any work.
     #[error(transparent)]
-    File(#[from] FileError),
-    /// The system gave no random bytes.
-    #[error(transparent)]
-    NoRandomness(#[from] NoRandomness),
+    Interrupted(Interruption),
+}
+
+interruptible!(DraftError);
+
+impl Classed for DraftError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::TooLarge { .. } => ErrorClass::Usage,
+        }
+    }
 }
 
 /// A file that goes with a message.

@@ -15,17 +15,16 @@ pub use drafts::{Attachment, DraftError, Drafts};
 pub use note::{NoteError, NoteFields};
 pub use package::Package;
 
-use crate::disk::Sha256Sum;
-use crate::disk::{FileAction, FileError, Folder, Links, absolute, open_regular, temporary_name};
+use crate::disk::{FileError, Folder, Interruption, Links, Sha256Sum, absolute, interruptible, open_regular};
+use crate::disk::{Unfinished, read_on};
 use crate::formats::error::ArchiveError;
 use crate::formats::sealed::volume::GatherError;
-use crate::ground::context::{Cancelled, Context, NoRandomness};
+use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::context::Context;
 use crate::ground::fit::Fit;
-use crate::tasks::check::InspectError;
 use bundle::{Bundle, Part};
 use sha2::{Digest as _, Sha256};
 use std::ffi::{OsStr, OsString};
-use std::io::Read as _;
 use std::path::{Path, PathBuf};
 
 /// The note as text, and as a page.
@@ -114,22 +113,23 @@ pub enum HandoverError {
     /// The copied volumes are not what they were.
     #[error("reading back: the volumes differ")]
     Differ,
-    /// The system refused an operation.
+    /// Something that can end any work.
     #[error(transparent)]
-    File(#[from] FileError),
-    /// The system gave no random bytes.
-    #[error(transparent)]
-    NoRandomness(#[from] NoRandomness),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] Cancelled),
+    Interrupted(Interruption),
 }
 
-impl From<InspectError> for HandoverError {
-    fn from(error: InspectError) -> Self {
-        match error {
-            InspectError::File(error) => error.into(),
-            InspectError::Cancelled(error) => error.into(),
+interruptible!(HandoverError);
+
+impl Classed for HandoverError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::Taken(_) => ErrorClass::Unsafe,
+            Self::NotWhole { missing, .. } if !missing.is_empty() => ErrorClass::VolumesMissing,
+            Self::NotWhole { .. } | Self::DamagedEntries(_) | Self::Regather(_) | Self::Differ => ErrorClass::Damaged,
+            Self::Archive(error) => error.class(),
+            Self::Note(_) => ErrorClass::Usage,
+            Self::Draft(error) => error.class(),
         }
     }
 }
@@ -152,23 +152,12 @@ pub fn hand_over(
     if above.kind_of(name)?.is_some() {
         return Err(HandoverError::Taken(folder));
     }
-    let temporary = temporary_name(PREFIX, context)?;
-    let inside = above.create_subfolder(&temporary)?;
-    let made = fill(request, &bundle, &inside, context).and_then(|made| {
-        inside.set_mode_and_time(0o755, (context.clock)())?;
-        inside.sync()?;
-        above.publish(&temporary, &above, name)?;
-        above.sync()?;
-        Ok(made)
-    });
-    match made {
-        Ok(made) => Ok(HandedOver { folder, ..made }),
-        Err(error) => {
-            // What came first is told.
-            let _ = above.remove_tree(&temporary);
-            Err(error)
-        }
-    }
+    let (unfinished, inside) = Unfinished::folder(&above, PREFIX, context)?;
+    let made = fill(request, &bundle, &inside, context)?;
+    inside.set_mode_and_time(0o755, (context.clock)())?;
+    inside.sync()?;
+    unfinished.publish(name)?;
+    Ok(HandedOver { folder, ..made })
 }
 
 fn fill(
@@ -226,18 +215,13 @@ fn copy(
 ) -> Result<Sha256Sum, HandoverError> {
     let (original, _) = open_regular(path, Links::Follow)?;
     let mut copy = folder.create_file(name, 0o644)?;
-    let (mut hasher, mut buffer) = (Sha256::new(), Vec::with_capacity(COPIED_BYTES));
-    let mut left = bytes;
-    while left > 0 {
-        context.go_on()?;
-        buffer.clear();
-        let read = (&original).take(left.min(COPIED_BYTES as u64)).read_to_end(&mut buffer);
-        if read.map_err(FileError::on(FileAction::Read, path))? == 0 {
-            return Err(HandoverError::Differ);
-        }
-        hasher.update(&buffer);
-        copy.write(&buffer)?;
-        left = left.saturating_sub(buffer.len() as u64);
+    let mut hasher = Sha256::new();
+    let read = read_on(original, path, bytes, context, |bytes| {
+        hasher.update(bytes);
+        Ok::<_, HandoverError>(copy.write(bytes)?)
+    })?;
+    if read < bytes {
+        return Err(HandoverError::Differ);
     }
     copy.sync()?;
     copy.close()?;

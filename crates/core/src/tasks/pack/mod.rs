@@ -19,18 +19,16 @@ pub(crate) use zipping::zip_headers_bytes;
 
 use crate::codecs::block::Squeeze;
 use crate::disk::staging::{Placing, Staging, StagingError};
-use crate::disk::{FileError, Folder};
+use crate::disk::{Folder, Interruption, interruptible};
 use crate::formats::error::ArchiveError;
 use crate::formats::registry::{Ability, Format, Lacks, SEALED};
 use crate::formats::sealed::volume::{GatherError, Geometry, Ids, VolumeSet, WriteError, header_of, names};
-use crate::formats::sealed::{KeyCost, SealError, SealedError, SealedReader};
-use crate::formats::streamed::StreamedError;
-use crate::formats::zip::{ZipError, ZipWriteError};
-use crate::ground::context::{Cancelled, Context, NoRandomness, Phase, Progress};
-use crate::ground::entry::Totals;
-use crate::ground::entry::{EntryPath, link_stays_inside};
+use crate::formats::sealed::{KeyCost, SealError, SealedReader};
+use crate::formats::zip::ZipWriteError;
+use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::context::{Cancelled, Context, Phase, Progress};
+use crate::ground::entry::{EntryPath, Totals, link_stays_inside};
 use crate::ground::fit::Fit;
-use crate::ground::pipeline::{NoThreads, Stopped};
 use crate::ground::secrets::Credentials;
 use crate::source::{Catalogue, Choice, PassedOver, SourceEntry, SourceError};
 use crate::tasks::check::verify_contents;
@@ -198,9 +196,6 @@ pub enum PackError {
     /// The staging folder cannot be used.
     #[error(transparent)]
     Staging(#[from] StagingError),
-    /// The system refused an operation.
-    #[error(transparent)]
-    File(#[from] FileError),
     /// The archive cannot be written.
     #[error(transparent)]
     Seal(#[from] SealError),
@@ -225,29 +220,42 @@ pub enum PackError {
     /// What was written opens, and yet does not say the same as what was packed.
     #[error("reading back: the contents differ")]
     ContentsDiffer,
-    /// The system gave no random bytes.
+    /// Something that can end any work.
     #[error(transparent)]
-    NoRandomness(#[from] NoRandomness),
-    /// The system gave too few threads.
-    #[error(transparent)]
-    NoThreads(#[from] NoThreads),
-    /// Reading was stopped, since nobody took what was read.
-    #[error(transparent)]
-    Stopped(#[from] Stopped),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] Cancelled),
+    Interrupted(Interruption),
+}
+
+interruptible!(PackError);
+
+impl Classed for PackError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::Source(error) => error.class(),
+            Self::Way(error) => error.class(),
+            Self::Staging(error) => error.class(),
+            Self::Seal(error) => error.class(),
+            Self::Parcels(error) => error.class(),
+            Self::Zip(ZipWriteError::Interrupted(error)) => error.class(),
+            Self::Zip(_) | Self::Lacks(_) | Self::HidingNeedsPassword | Self::ParcelTooLarge => ErrorClass::Usage,
+            Self::Compressor | Self::NothingPacked(_) => ErrorClass::System,
+            Self::Regather(GatherError::Interrupted(error)) => error.class(),
+            Self::ReadBack(error) => match error.interruption() {
+                Some(interruption) => interruption.class(),
+                None if error.is_lack_of_memory() => ErrorClass::System,
+                None => ErrorClass::Damaged,
+            },
+            Self::Regather(_) | Self::ContentsDiffer => ErrorClass::Damaged,
+        }
+    }
 }
 
 impl PackError {
     /// What reading back came upon.
     fn reading_back(error: ArchiveError) -> Self {
-        match error {
-            ArchiveError::Cancelled(cancelled)
-            | ArchiveError::Sealed(SealedError::Cancelled(cancelled))
-            | ArchiveError::Zip(ZipError::Cancelled(cancelled))
-            | ArchiveError::Streamed(StreamedError::Cancelled(cancelled)) => cancelled.into(),
-            error => Self::ReadBack(error),
+        match error.interruption() {
+            Some(Interruption::Cancelled(_)) => Cancelled.into(),
+            _ => Self::ReadBack(error),
         }
     }
 }

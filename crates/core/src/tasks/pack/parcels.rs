@@ -4,11 +4,13 @@
 //! parcel more than putting single files together does.
 
 use crate::codecs::block::{CodecError, Compressor, Squeeze};
+use crate::disk::{Interruption, interruptible};
 use crate::formats::sealed::frame::FRAME_HEADER_BYTES;
 use crate::formats::sealed::stream::inner_within;
-use crate::ground::context::{Cancelled, Context, Phase, Progress};
+use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{EntryKind, EntryPath};
-use crate::ground::pipeline::{NoThreads, ordered};
+use crate::ground::pipeline::ordered;
 use crate::source::{Catalogue, SourceEntry};
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
@@ -38,12 +40,21 @@ pub enum ParcelError {
     /// A compressor failed.
     #[error(transparent)]
     Codec(#[from] CodecError),
-    /// The system gave too few threads.
+    /// Something that can end any work.
     #[error(transparent)]
-    NoThreads(#[from] NoThreads),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] Cancelled),
+    Interrupted(Interruption),
+}
+
+interruptible!(ParcelError);
+
+impl Classed for ParcelError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::Codec(_) => ErrorClass::System,
+            _ => ErrorClass::Usage,
+        }
+    }
 }
 
 /// What goes into one archive of several.

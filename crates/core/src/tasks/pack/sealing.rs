@@ -10,8 +10,7 @@ use crate::formats::sealed::{
     About, ArchiveKey, CompressedFrame, FrameDraft, Framer, KeyCost, SealError, SealedArchive, SealedWriter, seal_head,
 };
 use crate::ground::context::{Context, Progress};
-use crate::ground::entry::Totals;
-use crate::ground::entry::{Entry, EntryKind, EntryPath};
+use crate::ground::entry::{Entry, EntryKind, EntryPath, Totals};
 use crate::ground::pipeline::{Spares, Stopped, ordered};
 use crate::ground::secrets::Credentials;
 use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};

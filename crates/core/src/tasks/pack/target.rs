@@ -2,9 +2,10 @@
 
 use super::OldArchive;
 use crate::disk::staging::{self, Leftover, StagingError, settle};
-use crate::disk::{FileError, Folder, absolute};
+use crate::disk::{Folder, Interruption, absolute, interruptible};
 use crate::formats::registry::{ALL, Format};
 use crate::formats::sealed::volume::names;
+use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
 use std::ffi::{OsStr, OsString};
 use std::io;
@@ -79,9 +80,22 @@ pub enum WayError {
     /// What an earlier run left cannot be settled.
     #[error(transparent)]
     Staging(#[from] StagingError),
-    /// The system refused an operation.
+    /// Something that can end any work.
     #[error(transparent)]
-    File(#[from] FileError),
+    Interrupted(Interruption),
+}
+
+interruptible!(WayError);
+
+impl Classed for WayError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::Taken { .. } | Self::EarlierRunCompleted(_) => ErrorClass::Unsafe,
+            Self::SomethingElse(_) | Self::SeveralArchives(_) => ErrorClass::Unsafe,
+            Self::Staging(error) => error.class(),
+        }
+    }
 }
 
 impl Target {

@@ -5,8 +5,8 @@ use super::PackError;
 use super::open_formats::Read;
 use crate::codecs::block::Squeeze;
 use crate::codecs::deflate::{self, Deflater, PIECE_BYTES, window_of};
-use crate::disk::FileError;
 use crate::disk::staging::Staging;
+use crate::disk::{FileError, Interruption};
 use crate::formats::zip::{
     Described, ENCRYPTION_BYTES, END_BYTES, Encrypting, Finished, SALT_BYTES, ZipWriteError, ZipWriter,
 };
@@ -344,7 +344,7 @@ impl Reading<'_> {
 impl From<ZipWriteError> for PackError {
     fn from(error: ZipWriteError) -> Self {
         match error {
-            ZipWriteError::File(error) => error.into(),
+            ZipWriteError::Interrupted(Interruption::File(error)) => error.into(),
             error => Self::Zip(error),
         }
     }

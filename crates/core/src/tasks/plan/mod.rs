@@ -14,12 +14,12 @@ pub use weigh::{FolderWeight, TopLevel};
 
 use crate::codecs::block::{CodecError, Squeeze};
 use crate::disk::portability::{Unportable, unportable};
+use crate::disk::{Interruption, interruptible};
 use crate::formats::sealed::stream::geometry_of;
-use crate::ground::context::{Cancelled, Context};
-use crate::ground::entry::Totals;
-use crate::ground::entry::{EntryKind, EntryPath};
+use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::context::Context;
+use crate::ground::entry::{EntryKind, EntryPath, Totals};
 use crate::ground::fit::Fit;
-use crate::ground::pipeline::NoThreads;
 use crate::source::{Catalogue, SourceEntry};
 use crate::tasks::pack::kinds::{KindWeight, kinds};
 use rustix::fs::{Access, AtFlags, CWD};
@@ -30,12 +30,20 @@ pub enum PlanError {
     /// A compressor failed.
     #[error(transparent)]
     Codec(#[from] CodecError),
-    /// The system gave too few threads.
+    /// Something that can end any work.
     #[error(transparent)]
-    NoThreads(#[from] NoThreads),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] Cancelled),
+    Interrupted(Interruption),
+}
+
+interruptible!(PlanError);
+
+impl Classed for PlanError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::Codec(_) => ErrorClass::System,
+        }
+    }
 }
 
 /// What is known of a delivery before it is made.

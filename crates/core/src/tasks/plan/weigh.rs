@@ -1,7 +1,6 @@
 //! What weighs most: folders, and what each top-level path holds.
 
-use crate::ground::entry::Totals;
-use crate::ground::entry::{EntryKind, EntryPath};
+use crate::ground::entry::{EntryKind, EntryPath, Totals};
 use crate::source::{Catalogue, SourceEntry};
 use std::cmp::Reverse;
 use std::collections::BTreeMap;

@@ -3,20 +3,21 @@
 
 pub mod list;
 
-use crate::disk::Sha256Sum;
 use crate::disk::numbered::{MAX_PIECES, Row, suffix};
+use crate::disk::read_on;
 use crate::disk::staging::{Placing, Staging, StagingError, settle};
-use crate::disk::{FileAction, FileError, Folder, Links, NewFile, absolute, open_regular};
-use crate::ground::context::{Cancelled, Context, Phase, Progress};
+use crate::disk::{
+    FileAction, FileError, Folder, Interruption, Links, Sha256Sum, absolute, interruptible, open_regular,
+};
+use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::context::{Context, Phase, Progress};
+use crate::ground::retrying::uninterrupted;
 use list::{Line, PieceList, SUFFIX};
 use sha2::{Digest as _, Sha256};
 use std::ffi::{OsStr, OsString};
 use std::fs::{File, Metadata};
-use std::io::{self, Read as _};
+use std::io::Read as _;
 use std::path::{Path, PathBuf};
-
-/// So many bytes are copied at once.
-const COPIED_BYTES: usize = 1024 * 1024;
 
 /// A file that was made.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -75,12 +76,23 @@ pub enum PortionError {
     /// The pieces could not be staged or placed.
     #[error(transparent)]
     Staging(#[from] StagingError),
-    /// The system refused an operation.
+    /// Something that can end any work.
     #[error(transparent)]
-    File(#[from] FileError),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] Cancelled),
+    Interrupted(Interruption),
+}
+
+interruptible!(PortionError);
+
+impl Classed for PortionError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::NoRoom | Self::TooMany(_) | Self::NoName(_) => ErrorClass::Usage,
+            Self::Taken(_) | Self::Changed => ErrorClass::Unsafe,
+            Self::Differs => ErrorClass::Damaged,
+            Self::Staging(error) => error.class(),
+        }
+    }
 }
 
 /// Cuts a file.
@@ -168,47 +180,31 @@ impl Cut<'_> {
     fn write_piece(&self, number: u32, bytes: u64, whole: &mut Sha256) -> Result<Sha256Sum, PortionError> {
         let mut piece = self.staging.create(number)?;
         let (mut sum, mut check) = (Sha256::new(), blake3::Hasher::new());
-        let (mut buffer, mut left) = (Vec::with_capacity(COPIED_BYTES), bytes);
-        while left > 0 {
-            self.context.go_on()?;
-            buffer.clear();
-            let read = self.original.take(left.min(COPIED_BYTES as u64)).read_to_end(&mut buffer);
-            if read.map_err(FileError::on(FileAction::Read, self.request.file))? == 0 {
-                return Err(PortionError::Changed);
-            }
-            piece.write(&buffer)?;
-            whole.update(&buffer);
-            sum.update(&buffer);
-            check.update(&buffer);
-            left -= buffer.len() as u64;
-            self.context.tell(Progress::Advance(buffer.len() as u64));
+        let read = read_on(self.original, self.request.file, bytes, self.context, |bytes| {
+            piece.write(bytes)?;
+            whole.update(bytes);
+            sum.update(bytes);
+            check.update(bytes);
+            self.context.tell(Progress::Advance(bytes.len() as u64));
+            Ok::<_, PortionError>(())
+        })?;
+        if read < bytes {
+            return Err(PortionError::Changed);
         }
         piece.sync()?;
-        self.read_back(&piece, &check)?;
+        if !piece.holds(&check, |bytes| self.context.tell(Progress::Advance(bytes)))? {
+            return Err(PortionError::Differs);
+        }
         piece.close()?;
         Ok(sum.finalize().into())
-    }
-
-    fn read_back(&self, piece: &NewFile, check: &blake3::Hasher) -> Result<(), PortionError> {
-        piece.drop_cached_pages();
-        let mut back = blake3::Hasher::new();
-        piece.read_through(|bytes| {
-            back.update(bytes);
-            self.context.tell(Progress::Advance(bytes.len() as u64));
-        })?;
-        if back.finalize() == check.finalize() { Ok(()) } else { Err(PortionError::Differs) }
     }
 
     /// The file is as long and as old as when it was opened, and nothing stands behind what was read.
     fn check_unchanged(&self) -> Result<(), PortionError> {
         let now = self.original.metadata().map_err(FileError::on(FileAction::Read, self.request.file))?;
         let mut more = [0];
-        let behind = loop {
-            match (&mut &*self.original).read(&mut more) {
-                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-                read => break read.map_err(FileError::on(FileAction::Read, self.request.file))?,
-            }
-        };
+        let behind = uninterrupted(|| (&mut &*self.original).read(&mut more));
+        let behind = behind.map_err(FileError::on(FileAction::Read, self.request.file))?;
         let same_time = now.modified().ok() == self.metadata.modified().ok();
         if behind == 0 && now.len() == self.metadata.len() && same_time { Ok(()) } else { Err(PortionError::Changed) }
     }

@@ -6,17 +6,16 @@ pub mod carriers;
 mod delivering;
 mod playing;
 
-use crate::disk::FileError;
+use crate::disk::{Interruption, interruptible};
 use crate::formats::error::ArchiveError;
 use crate::formats::registry::TimesKept;
 use crate::formats::sealed::volume::GatherError;
 use crate::formats::sealed::{CostLimit, SealedError};
-use crate::ground::context::{Context, NoRandomness};
-use crate::ground::entry::Totals;
-use crate::ground::entry::{EntryKind, ListedEntry};
+use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::context::Context;
+use crate::ground::entry::{EntryKind, ListedEntry, Totals};
 use crate::ground::secrets::Credentials;
 use crate::source::{Catalogue, Choice, Naming, SourceError};
-use crate::tasks::check::InspectError;
 use crate::tasks::compare::{Comparison, compare};
 use crate::tasks::handover::Package;
 use crate::tasks::open::{OpenError, Opened};
@@ -134,21 +133,24 @@ pub enum RehearsalError {
     /// The volumes cannot be carried.
     #[error(transparent)]
     Carry(#[from] CarryError),
-    /// The system refused an operation on a file.
-    #[error(transparent)]
-    File(#[from] FileError),
     /// What was extracted cannot be listed.
     #[error(transparent)]
     Source(#[from] SourceError),
-    /// The system gave no random bytes.
+    /// Something that can end any work.
     #[error(transparent)]
-    NoRandomness(#[from] NoRandomness),
-    /// The volumes cannot be checked.
-    #[error(transparent)]
-    Inspect(#[from] InspectError),
-    /// Reading was cancelled.
-    #[error(transparent)]
-    Cancelled(#[from] crate::ground::context::Cancelled),
+    Interrupted(Interruption),
+}
+
+interruptible!(RehearsalError);
+
+impl Classed for RehearsalError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::Carry(error) => error.class(),
+            Self::Source(_) => ErrorClass::System,
+        }
+    }
 }
 
 /// Plays the recipient. What went wrong with the delivery is no error but the result.

@@ -5,11 +5,12 @@ pub mod slip;
 
 pub use slip::Slip;
 
-use crate::disk::{FileError, Folder, temporary_name};
+use crate::disk::{Folder, Interruption, Unfinished, interruptible};
 use crate::formats::sealed::volume::header::{Header, VolumeKind};
 use crate::formats::sealed::volume::supplement::{MAX_RUNS, Run, encode_page, without};
 use crate::formats::sealed::volume::{CELL_BYTES, CHECK_BYTES, CellError, CellReader, Cutting, VolumeSet, names};
-use crate::ground::context::{Cancelled, Context, NoRandomness};
+use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::context::Context;
 use std::ffi::{OsStr, OsString};
 use std::path::{Path, PathBuf};
 
@@ -34,15 +35,21 @@ pub enum ResendError {
     /// A cell of this set cannot be had either.
     #[error(transparent)]
     Cell(#[from] CellError),
-    /// The system refused an operation.
+    /// Something that can end any work.
     #[error(transparent)]
-    File(#[from] FileError),
-    /// The system gave no random bytes.
-    #[error(transparent)]
-    NoRandomness(#[from] NoRandomness),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] Cancelled),
+    Interrupted(Interruption),
+}
+
+interruptible!(ResendError);
+
+impl Classed for ResendError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::OtherSet => ErrorClass::Usage,
+            Self::Cell(error) => error.class(),
+        }
+    }
 }
 
 /// Makes what a slip asks for, in a folder; files there are never replaced.
@@ -114,30 +121,8 @@ impl Work<'_> {
         page: &[u8],
         cells: impl Iterator<Item = u64>,
     ) -> Result<(PathBuf, u64), ResendError> {
-        let temporary = temporary_name(PREFIX, self.context)?;
-        let written = self.write_to(&temporary, kind, number, page, cells);
-        let published = written.and_then(|bytes| {
-            self.folder.publish(&temporary, &self.folder, name)?;
-            self.folder.sync()?;
-            Ok((self.folder.path().join(name), bytes))
-        });
-        if published.is_err() {
-            // What came first is told.
-            let _ = self.folder.remove_file(&temporary);
-        }
-        published
-    }
-
-    fn write_to(
-        &mut self,
-        temporary: &OsStr,
-        kind: VolumeKind,
-        number: u32,
-        page: &[u8],
-        cells: impl Iterator<Item = u64>,
-    ) -> Result<u64, ResendError> {
         let VolumeSet { ids, geometry, head, .. } = self.set;
-        let mut file = self.folder.create_file(temporary, 0o644)?;
+        let (unfinished, mut file) = Unfinished::file(&self.folder, PREFIX, 0o644, self.context)?;
         let header = Header { kind, ids: *ids, number, geometry: *geometry, head: head.clone() };
         file.write(&header.encode())?;
         file.write(page)?;
@@ -156,6 +141,7 @@ impl Work<'_> {
         }
         file.sync()?;
         file.close()?;
-        Ok(bytes)
+        unfinished.publish(name)?;
+        Ok((self.folder.path().join(name), bytes))
     }
 }

@@ -4,7 +4,8 @@ use super::cell;
 use super::header::VolumeKind;
 use super::set::{VolumeFile, VolumeSet};
 use super::{CELL_BYTES, CHECK_BYTES, cell_offset};
-use crate::disk::{FileError, Links, open_regular};
+use crate::disk::{FileError, Interruption, Links, interruptible, open_regular};
+use crate::ground::class::{Classed, ErrorClass};
 use std::fs::File;
 use std::os::unix::fs::FileExt as _;
 use std::path::PathBuf;
@@ -25,9 +26,21 @@ pub enum CellError {
         /// Where the cell begins in that file, in bytes.
         offset: u64,
     },
-    /// The system did not let its file be opened.
+    /// Something that can end any work.
     #[error(transparent)]
-    File(#[from] FileError),
+    Interrupted(Interruption),
+}
+
+interruptible!(CellError);
+
+impl Classed for CellError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::Missing(_) => ErrorClass::VolumesMissing,
+            Self::Damaged { .. } => ErrorClass::Damaged,
+        }
+    }
 }
 
 /// Reads cells; keeps one file open at a time.

@@ -6,7 +6,9 @@ use super::candidates::Candidates;
 use super::header::{Head, Header, HeaderError, Ids};
 use super::supplement::{PAGE_BYTES, Run, decode_page, offset_in};
 use super::{CELL_BYTES, Geometry, HEADER_BYTES, cell_offset};
-use crate::disk::{FileError, Links, open_regular};
+use crate::disk::{FileError, Interruption, Links, interruptible, open_regular};
+use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::retrying::uninterrupted;
 use std::collections::BTreeMap;
 use std::ffi::OsString;
 use std::fs::File;
@@ -128,9 +130,25 @@ pub enum GatherError {
         /// Files beside it that may be some of them, but whose headers are damaged.
         unrecognised: Vec<PathBuf>,
     },
-    /// The system refused to let a file or folder be read.
+    /// Something that can end any work.
     #[error(transparent)]
-    File(#[from] FileError),
+    Interrupted(Interruption),
+}
+
+interruptible!(GatherError);
+
+impl Classed for GatherError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::Unusable { why: HeaderError::NotAVolume | HeaderError::UnknownVersion(_), .. }
+            | Self::Missing { .. }
+            | Self::NoVolumes { .. }
+            | Self::SeveralSets(_) => ErrorClass::Usage,
+            Self::Unusable { .. } => ErrorClass::Damaged,
+            Self::Incomplete { .. } => ErrorClass::VolumesMissing,
+        }
+    }
 }
 
 impl VolumeSet {
@@ -243,11 +261,9 @@ fn read_runs(path: &Path, ids: &Ids, geometry: &Geometry) -> Option<Vec<Run>> {
 pub(super) fn read_up_to(file: &File, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
     let mut filled = 0;
     while filled < buffer.len() {
-        match file.read_at(&mut buffer[filled..], offset + filled as u64) {
-            Ok(0) => break,
-            Ok(count) => filled += count,
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-            Err(error) => return Err(error),
+        match uninterrupted(|| file.read_at(&mut buffer[filled..], offset + filled as u64))? {
+            0 => break,
+            count => filled += count,
         }
     }
     Ok(filled)

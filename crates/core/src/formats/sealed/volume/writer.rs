@@ -3,7 +3,8 @@
 use super::header::{Head, Header, Ids, VolumeKind};
 use super::{CELL_BYTES, Cutting, Geometry, HEADER_BYTES, MAX_CELLS, MAX_VOLUMES, names};
 use crate::disk::staging::{Placing, Staging};
-use crate::disk::{FileError, NewFile};
+use crate::disk::{FileError, Interruption, NewFile, interruptible};
+use crate::ground::class::{Classed, ErrorClass};
 
 /// Why volumes cannot be written.
 #[derive(Debug, thiserror::Error)]
@@ -17,9 +18,20 @@ pub enum WriteError {
     /// The stream is longer than the format counts.
     #[error("more than {MAX_CELLS} cells")]
     TooManyCells,
-    /// The system refused an operation.
+    /// Something that can end any work.
     #[error(transparent)]
-    File(#[from] FileError),
+    Interrupted(Interruption),
+}
+
+interruptible!(WriteError);
+
+impl Classed for WriteError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::FitTooSmall | Self::TooManyVolumes | Self::TooManyCells => ErrorClass::Usage,
+        }
+    }
 }
 
 /// Cuts cells into volumes.

@@ -11,13 +11,14 @@ pub mod upload;
 
 pub use choices::Choices;
 
-use crate::disk::{FileAction, FileError, Links, open_regular};
-use crate::ground::context::{Cancelled, Context, NoRandomness, Phase, Progress};
+use crate::disk::{FileAction, FileError, Interruption, interruptible, read_through};
+use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::fit::{DISC_OVERHEAD_BYTES, FORM_OVERHEAD_BYTES, Fit, MESSAGE_OVERHEAD_BYTES};
 use crate::ground::size::Size;
 use crate::tasks::handover::{DraftError, NoteError, NoteFields};
 use std::fs::File;
-use std::io::{self, Read as _, Write as _};
+use std::io::{self, Write as _};
 use std::path::{Path, PathBuf};
 
 /// So many bytes are copied at once.
@@ -186,9 +187,6 @@ pub struct Carried {
 /// Why nothing could be carried.
 #[derive(Debug, thiserror::Error)]
 pub enum CarryError {
-    /// The system refused an operation on a file.
-    #[error(transparent)]
-    File(#[from] FileError),
     /// A message cannot be composed.
     #[error(transparent)]
     Draft(#[from] DraftError),
@@ -204,12 +202,20 @@ pub enum CarryError {
     /// An upload did not come to its end.
     #[error("the upload did not come to its end: {0}")]
     Upload(String),
-    /// The system gave no random bytes.
+    /// Something that can end any work.
     #[error(transparent)]
-    NoRandomness(#[from] NoRandomness),
-    /// The user asked to stop.
-    #[error(transparent)]
-    Cancelled(#[from] Cancelled),
+    Interrupted(Interruption),
+}
+
+interruptible!(CarryError);
+
+impl Classed for CarryError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            _ => ErrorClass::System,
+        }
+    }
 }
 
 /// Carries the volumes to the inbox.
@@ -249,21 +255,10 @@ fn by_hand(load: &Load<'_>, context: &Context<'_>) -> Result<Carried, CarryError
 
 /// Copies a file; how many bytes.
 fn copy(from: &Path, to: &Path, context: &Context<'_>) -> Result<u64, CarryError> {
-    let (mut original, _) = open_regular(from, Links::Follow)?;
     let mut copy = File::create_new(to).map_err(FileError::on(FileAction::Create, to))?;
-    let (mut buffer, mut bytes) = (vec![0; COPIED_BYTES], 0);
-    loop {
-        context.go_on()?;
-        match original.read(&mut buffer) {
-            Ok(0) => return Ok(bytes),
-            Ok(count) => {
-                copy.write_all(&buffer[..count]).map_err(FileError::on(FileAction::Write, to))?;
-                bytes += count as u64;
-            }
-            Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
-            Err(error) => return Err(FileError::on(FileAction::Read, from)(error).into()),
-        }
-    }
+    read_through(from, context, |bytes| {
+        copy.write_all(bytes).map_err(FileError::on(FileAction::Write, to)).map_err(CarryError::from)
+    })
 }
 
 /// A name that nothing in a folder has yet: the first free one of those that `nth` gives, from 0 on.
