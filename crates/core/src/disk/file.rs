@@ -1,6 +1,6 @@
 //! Single files: opening one to read without waiting, writing a new one, and a scratch file that has no name.
 
-use super::{FileAction, FileError, OriginMark, faults};
+use super::{FileAction, FileError, faults};
 use crate::ground::entry::Timestamp;
 use crate::ground::retrying::uninterrupted;
 use rustix::fs::{Mode, OFlags, Timespec, Timestamps};
@@ -47,8 +47,8 @@ pub fn open_regular(path: &Path, links: Links) -> Result<(File, Metadata), FileE
 /// A file being written, with the path to name it by in errors.
 #[derive(Debug)]
 pub struct NewFile {
-    file: File,
-    path: PathBuf,
+    pub(super) file: File,
+    pub(super) path: PathBuf,
     /// Bytes appended so far, and how many of them the system was asked to begin writing out.
     written: u64,
     begun: u64,
@@ -93,17 +93,6 @@ impl NewFile {
     /// Sets permission bits and modification time, on the open file.
     pub fn set_mode_and_time(&self, mode: u32, modified: Timestamp) -> Result<(), FileError> {
         set_mode_and_time(&self.file, mode, modified).map_err(FileError::on(FileAction::Write, &self.path))
-    }
-
-    /// Notes where the file came from. Whether the file system has room for such notes.
-    pub fn mark_origin(&self, mark: &OriginMark) -> Result<bool, FileError> {
-        let set = faults::before(FileAction::Write).and_then(|()| {
-            Ok(rustix::fs::fsetxattr(&self.file, mark.name, &mark.value, rustix::fs::XattrFlags::empty())?)
-        });
-        match set {
-            Err(error) if error.raw_os_error() == Some(rustix::io::Errno::NOTSUP.raw_os_error()) => Ok(false),
-            outcome => outcome.map(|()| true).map_err(FileError::on(FileAction::Write, &self.path)),
-        }
     }
 
     /// Reads the file from its beginning to its end; how many bytes.

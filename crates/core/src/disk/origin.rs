@@ -1,6 +1,6 @@
 //! Where a file came from, as programs that fetch files note it in its extended attributes.
 
-use super::{FileAction, FileError, Links, open_regular};
+use super::{FileAction, FileError, Links, NewFile, faults, open_regular};
 use std::ffi::CStr;
 use std::path::Path;
 
@@ -14,8 +14,8 @@ const MAX_VALUE_BYTES: usize = 16 * 1024;
 /// A note of where a file came from.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct OriginMark {
-    pub(super) name: &'static CStr,
-    pub(super) value: Vec<u8>,
+    name: &'static CStr,
+    value: Vec<u8>,
 }
 
 /// The marks that a file has. None where the file system has no such notes.
@@ -40,4 +40,17 @@ pub fn origin_marks(path: &Path) -> Result<Vec<OriginMark>, FileError> {
         }
     }
     Ok(marks)
+}
+
+impl NewFile {
+    /// Notes where the file came from. Whether the file system has room for such notes.
+    pub fn mark_origin(&self, mark: &OriginMark) -> Result<bool, FileError> {
+        let set = faults::before(FileAction::Write).and_then(|()| {
+            Ok(rustix::fs::fsetxattr(&self.file, mark.name, &mark.value, rustix::fs::XattrFlags::empty())?)
+        });
+        match set {
+            Err(error) if error.raw_os_error() == Some(rustix::io::Errno::NOTSUP.raw_os_error()) => Ok(false),
+            outcome => outcome.map(|()| true).map_err(FileError::on(FileAction::Write, &self.path)),
+        }
+    }
 }

@@ -1,34 +1,14 @@
 //! The folders of a landing: opened component by component, made where they are missing, and given their modes and times when
 //! everything is in them.
 
-use super::marker::below;
+use super::Landing;
+use super::made_folder::{MadeFolder, RESTORED_MODE};
 use super::survey::is_at_or_above;
-use super::{Landing, RESTORED_MODE};
 use crate::disk::{FileError, Folder, NEW_FOLDER_MODE, ToSync, sync_all};
-use crate::ground::entry::{Entry, EntryPath, Timestamp};
+use crate::ground::entry::{Entry, EntryPath};
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::rc::Rc;
-
-/// A folder that was made, and what it gets in the end.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct MadeFolder {
-    pub path: EntryPath,
-    pub mode: u32,
-    pub modified: Timestamp,
-}
-
-impl MadeFolder {
-    /// Gives it what it was to get, if it is as it was made, or as it was to be; whether it is.
-    pub fn settle_if_untouched(&self, root: &Folder) -> Result<bool, FileError> {
-        let (folder, wanted) = (below(root, self.path.as_bytes())?, self.mode & RESTORED_MODE);
-        if ![NEW_FOLDER_MODE, wanted].contains(&folder.mode()?) {
-            return Ok(false);
-        }
-        folder.set_mode_and_time(wanted, self.modified)?;
-        Ok(true)
-    }
-}
 
 impl Landing {
     /// Opens a folder of the tree, component by component, never through a link, making what is missing.

@@ -9,7 +9,7 @@
 //! Several runs may be at work in one place. Whoever begins puts a note beside each marker that is locked, so that no run
 //! takes back what another has found there and counts on.
 
-use super::folders::MadeFolder;
+use super::made_folder::{MadeFolder, below};
 use crate::disk::{FileError, Folder, NewFile, is_own_name, own_name};
 use crate::ground::entry::{EntryPath, Timestamp};
 use crate::ground::ownership::OwnerKey;
@@ -209,10 +209,4 @@ fn made_folder(item: &[u8]) -> Option<MadeFolder> {
     let mode = u32::from_str_radix(field()?, 8).ok()?;
     let modified = Timestamp { seconds: field()?.parse().ok()?, nanoseconds: field()?.parse().ok()? };
     Some(MadeFolder { path: EntryPath::new(fields.next()?).ok()?, mode, modified })
-}
-
-/// The folder at a path of the archive, never through a link.
-pub(super) fn below(root: &Folder, path: &[u8]) -> Result<Folder, FileError> {
-    let names = path.split(|byte| *byte == b'/').filter(|name| !name.is_empty() && *name != b"." && *name != b"..");
-    names.map(OsStr::from_bytes).try_fold(root.itself()?, |folder, name| folder.subfolder(name))
 }

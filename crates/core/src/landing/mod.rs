@@ -10,6 +10,7 @@ mod clash;
 mod destination;
 mod flat;
 mod folders;
+mod made_folder;
 mod marker;
 mod screening;
 mod survey;
@@ -27,17 +28,14 @@ use crate::disk::{FileError, Folder, NewFile, OriginMark, ToSync, sync_all};
 use crate::ground::context::Context;
 use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, link_stays_inside};
 use clash::{Resolution, Resolutions};
-use folders::MadeFolder;
+use made_folder::{MadeFolder, RESTORED_MODE};
 use marker::Marker;
 use std::collections::{HashMap, HashSet};
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::OsStrExt as _;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use std::rc::Rc;
 use survey::refuse_folded;
-
-/// Permission bits that are restored: no set-user-id, set-group-id or sticky bit.
-const RESTORED_MODE: u32 = 0o777;
 
 /// So many files, or so many bytes of them, wait for the disk together at the most. They are open as long as they wait.
 const WAITING_FILES: usize = 128;
@@ -454,9 +452,4 @@ impl Drop for Landing {
             let _ = self.end_marker();
         }
     }
-}
-
-/// Where an entry would stand below a destination.
-pub(crate) fn place_below(destination: &Path, path: &EntryPath) -> PathBuf {
-    destination.join(OsStr::from_bytes(path.as_bytes()))
 }

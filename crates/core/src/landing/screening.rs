@@ -3,7 +3,7 @@
 //! That folder is named like the run's other temporary things, so that the next run clears it if this one is killed.
 //! What was looked at is compared with its digest once more before it lands: whoever looked may have changed it.
 
-use super::marker::below;
+use super::made_folder::{RESTORED_MODE, below};
 use super::{Contents, Landing, LandingError, Waiting};
 use crate::disk::Folder;
 use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry};
@@ -78,7 +78,7 @@ impl Landing {
         if size != content.size || hasher.finalize().as_bytes() != &content.digest {
             return Err(changed());
         }
-        file.set_mode_and_time(entry.mode & super::RESTORED_MODE, entry.modified)?;
+        file.set_mode_and_time(entry.mode & RESTORED_MODE, entry.modified)?;
         file.close()?;
         let waiting =
             Waiting { id: entry.id, path, replaces, temporary: name.to_owned(), bytes: content.size, file: None };

@@ -1,7 +1,6 @@
 //! What could be in the way of an extraction, found before a byte is written.
 
 use super::clash::{Clash, OnClash, Resolution, Resolutions};
-use super::place_below;
 use super::unlandable::{NotLanded, not_landed};
 use crate::disk::portability::{Trouble, Unportable, unportable};
 use crate::disk::{FileError, Folder, Interruption, absolute, interruptible};
@@ -216,6 +215,11 @@ impl Way<'_> {
 /// Whether a path is that of this folder, or of something in it.
 pub(super) fn is_at_or_above(folder: &[u8], path: &[u8]) -> bool {
     path.strip_prefix(folder).is_some_and(|rest| rest.is_empty() || rest.first() == Some(&b'/'))
+}
+
+/// Where an entry would stand below a destination.
+pub(super) fn place_below(destination: &Path, path: &EntryPath) -> PathBuf {
+    destination.join(OsStr::from_bytes(path.as_bytes()))
 }
 
 #[cfg(test)]

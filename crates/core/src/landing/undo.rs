@@ -5,7 +5,7 @@
 //! one that it has made, and folders in which nothing is left. What took the place of something else stays, since that is gone.
 
 use super::Landing;
-use super::folders::MadeFolder;
+use super::made_folder::MadeFolder;
 use crate::disk::{FileError, NEW_FOLDER_MODE};
 use crate::ground::entry::{EntryKind, ListedEntry};
 

@@ -1,141 +1,20 @@
 //! The walk: which files, folders and links lie under the named sources, and what each is called inside.
 
-use super::choice::{Choice, LITTER, Naming, PatternError, Patterns};
+use super::choice::{Choice, LITTER, Naming, Patterns};
+use super::entry::{SourceEntry, mode_and_time};
+use super::error::{PassedOver, PassedOverReason, SourceError, unpackable};
 use super::reading::SourceFile;
-use super::roots::{Root, roots_of, unpackable};
+use super::roots::{Root, roots_of};
 use super::text_names::{self, TextNames, UnsafeNames};
-use crate::disk::{FileAction, FileError, Interruption, Links, interruptible};
-use crate::ground::class::{Classed, ErrorClass};
+use crate::disk::{FileAction, FileError, Links};
 use crate::ground::context::Context;
-use crate::ground::entry::{Entry, EntryKind, EntryPath, MAX_LINK_TARGET_BYTES, PathError, Timestamp};
+use crate::ground::entry::{EntryKind, EntryPath, MAX_LINK_TARGET_BYTES};
 use std::collections::{HashMap, HashSet};
 use std::ffi::{OsStr, OsString};
-use std::fs::{self, Metadata};
+use std::fs::{self};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
-
-/// One thing to pack.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct SourceEntry {
-    /// Where it will stand in the archive.
-    pub path: EntryPath,
-    /// File, folder or link.
-    pub kind: EntryKind,
-    /// Bytes, when it was listed; 0 for folders and links.
-    pub size: u64,
-    /// Permission bits.
-    pub mode: u32,
-    /// When it was last modified.
-    pub modified: Timestamp,
-    /// A link's target; empty for the other kinds.
-    pub link_target: Vec<u8>,
-}
-
-impl SourceEntry {
-    /// The entry that it becomes, with what was known when it was listed.
-    pub fn entry(&self, id: u64) -> Entry {
-        Entry {
-            id,
-            path: self.path.clone(),
-            kind: self.kind,
-            mode: self.mode,
-            modified: self.modified,
-            link_target: self.link_target.clone(),
-        }
-    }
-}
-
-/// Something under the sources that cannot be packed.
-#[derive(Debug)]
-pub struct PassedOver {
-    /// Where it is on disk.
-    pub disk_path: PathBuf,
-    /// Why it cannot be packed.
-    pub reason: PassedOverReason,
-}
-
-/// Why something cannot be packed.
-#[derive(Debug, thiserror::Error)]
-pub enum PassedOverReason {
-    /// A device, a pipe or a socket: it has no content of its own.
-    #[error("not a file, folder or link")]
-    Special,
-    /// The system does not let it be read.
-    #[error(transparent)]
-    Unreadable(#[from] FileError),
-    /// Its path inside the archive would break a rule.
-    #[error("the name cannot be packed: {0}")]
-    Name(#[from] PathError),
-    /// A link whose target is longer than an archive holds.
-    #[error("the link's target is too long")]
-    LongTarget,
-    /// A link that is followed leads to a folder that it lies in, or links have led to it very often.
-    #[error("the link leads back to a folder above it, or to one that is packed very often already")]
-    Loop,
-}
-
-/// Why there is nothing to pack at all.
-#[derive(Debug, thiserror::Error)]
-pub enum SourceError {
-    /// A named path does not exist.
-    #[error("{} does not exist", path.display())]
-    Missing {
-        /// The absolute path that was tried.
-        path: PathBuf,
-        /// Names that do exist beside it and look alike, best first.
-        similar: Vec<OsString>,
-    },
-    /// Two sources would have one name inside the archive.
-    #[error("{} and {} have the same name", first.display(), second.display())]
-    SameName {
-        /// The one named first.
-        first: PathBuf,
-        /// The other.
-        second: PathBuf,
-    },
-    /// A source such as `/` has no name to give to its entry.
-    #[error("{} has no name", .0.display())]
-    NoName(PathBuf),
-    /// A source with wildcards matches nothing.
-    #[error("{} matches nothing", .0.display())]
-    NoMatch(PathBuf),
-    /// A source with wildcards cannot be read.
-    #[error("{} cannot be read: {why}", wildcard.display())]
-    Wildcard {
-        /// The source as it was written.
-        wildcard: PathBuf,
-        /// What is wrong with it.
-        why: String,
-    },
-    /// A pattern cannot be read.
-    #[error(transparent)]
-    Pattern(#[from] PatternError),
-    /// Everything was left out.
-    #[error("everything is left out")]
-    NothingChosen,
-    /// These names are no text, and nothing is to be packed then, or there is nothing else.
-    #[error("{} names are no text", .0.len())]
-    NotText(Vec<EntryPath>),
-    /// A named source cannot be packed.
-    #[error("{} cannot be packed", .0.disk_path.display())]
-    Unpackable(PassedOver),
-    /// Something that can end any work.
-    #[error(transparent)]
-    Interrupted(Interruption),
-}
-
-interruptible!(SourceError);
-
-impl Classed for SourceError {
-    fn class(&self) -> ErrorClass {
-        match self {
-            Self::Interrupted(error) => error.class(),
-            Self::Unpackable(what) if matches!(what.reason, PassedOverReason::Unreadable(_)) => ErrorClass::System,
-            _ => ErrorClass::Usage,
-        }
-    }
-}
 
 /// Everything that is chosen, sorted as [`EntryPath`] sorts.
 #[derive(Debug, Default)]
@@ -427,10 +306,4 @@ fn describe(path: EntryPath, disk_path: &Path, follow: bool) -> Result<(SourceEn
     };
     let (mode, modified) = mode_and_time(&metadata);
     Ok((SourceEntry { path, kind, size, mode, modified, link_target }, (metadata.dev(), metadata.ino())))
-}
-
-/// Permission bits and modification time, as entries hold them.
-pub(super) fn mode_and_time(metadata: &Metadata) -> (u32, Timestamp) {
-    let nanoseconds = u32::try_from(metadata.mtime_nsec()).unwrap_or(0);
-    (metadata.mode() & 0o7777, Timestamp { seconds: metadata.mtime(), nanoseconds })
 }

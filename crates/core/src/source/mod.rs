@@ -1,17 +1,22 @@
 //! Gathering: from the paths that a sender names to a catalogue of everything to pack, in archive order.
 //!
 //! [`choice`] says what is wanted; the roots turn typed paths into places to begin at; [`catalogue`] walks and lists
-//! without reading any content; [`reading`] reads one file and notices when it changes meanwhile; [`text_names`] says what
+//! without reading any content; [`reading`] reads one file and notices when it changes meanwhile; [`feed`] hands all of them to a writer; [`text_names`] says what
 //! happens to names that are not text in formats that need text.
 
 pub mod catalogue;
 pub mod choice;
+mod entry;
+mod error;
+pub mod feed;
 pub mod reading;
 mod roots;
 pub mod text_names;
 
-pub use catalogue::{Catalogue, PassedOver, PassedOverReason, SourceEntry, SourceError};
+pub use catalogue::Catalogue;
 pub use choice::{Choice, Naming, PatternError, Patterns};
+pub use entry::SourceEntry;
+pub use error::{PassedOver, PassedOverReason, SourceError};
 pub use reading::SourceFile;
 pub use roots::expand;
 pub use text_names::{TextNames, UnsafeNames};

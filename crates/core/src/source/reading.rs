@@ -1,6 +1,6 @@
 //! Reading one source file, and noticing when it changes meanwhile.
 
-use super::catalogue::mode_and_time;
+use super::entry::mode_and_time;
 use crate::disk::{FileAction, FileError, Interruption, Links, open_regular, read_on};
 use crate::ground::context::Context;
 use crate::ground::entry::Timestamp;

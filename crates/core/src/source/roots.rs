@@ -1,7 +1,7 @@
 //! From the paths that a sender types to the roots of the walk: what each is called inside the archive.
 
-use super::catalogue::{PassedOver, PassedOverReason, SourceError};
 use super::choice::Naming;
+use super::error::{SourceError, unpackable};
 use crate::disk::missing::missing;
 use crate::disk::{FileAction, FileError};
 use crate::ground::entry::EntryPath;
@@ -143,10 +143,6 @@ fn own_name(source: &Path, canonical: &Path) -> Option<OsString> {
         _ => None,
     });
     written.or_else(|| canonical.file_name()).map(ToOwned::to_owned)
-}
-
-pub(super) fn unpackable(disk_path: &Path, reason: PassedOverReason) -> SourceError {
-    SourceError::Unpackable(PassedOver { disk_path: disk_path.to_owned(), reason })
 }
 
 fn unreachable_source(source: &Path, error: io::Error) -> SourceError {

@@ -1,7 +1,7 @@
 //! Names for formats in which a name is text (UTF-8): what becomes of the others. On disk, and in the catalogue, every
 //! name stays as it is.
 
-use super::catalogue::SourceEntry;
+use super::entry::SourceEntry;
 use crate::ground::entry::EntryPath;
 use std::collections::{HashMap, HashSet};
 

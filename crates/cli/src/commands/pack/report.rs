@@ -12,8 +12,9 @@ use crate::words::{NOT_SECRET, as_name};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use under_seal_core::formats::registry::{Format, Writing};
+use under_seal_core::source::feed::FilledUp;
 use under_seal_core::tasks::pack::kinds::KindWeight;
-use under_seal_core::tasks::pack::{FilledUp, LoneVolume, Loss, Packed, PackedVolume};
+use under_seal_core::tasks::pack::{LoneVolume, Loss, Packed, PackedVolume};
 
 /// Where more than this share is left, squeezing did not pay.
 const HARDLY_SMALLER: f64 = 0.95;

@@ -9,57 +9,21 @@
 //! `volume-NNNNN` (new files), `set-aside-NNNNN` (old files about to be replaced), `steps`, and for a moment `steps-draft`
 //! and `scratch`. A folder without that proof may have come out of an archive, and is never touched.
 
+mod own_folder;
 mod settle;
 mod steps;
 
+pub use own_folder::StagingError;
 pub use settle::{Leftover, settle};
 pub use steps::{Placing, Replaced};
 
 use super::{FileError, Folder, NewFile, ScratchFile};
-use crate::disk::{Interruption, interruptible};
-use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
-use crate::ground::ownership::OwnerKey;
-use std::ffi::{OsStr, OsString};
+use own_folder::{FOLDER_SUFFIX, OwnFolder, SCRATCH, folder_name, is_staging_name, staged_name};
+use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use steps::Steps;
-
-const FOLDER_SUFFIX: &str = ".unfinished";
-const LOCK: &str = "in-use-";
-const STEPS: &str = "steps";
-const STEPS_DRAFT: &str = "steps-draft";
-const SCRATCH: &str = "scratch";
-const STAGED: &str = "volume-";
-const SET_ASIDE: &str = "set-aside-";
-
-/// Why a set could not be staged or placed.
-#[derive(Debug, thiserror::Error)]
-pub enum StagingError {
-    /// Another run is at work on the same target.
-    #[error("{} is in use", .0.display())]
-    InUse(PathBuf),
-    /// Something else has the name that the staging folder needs, or nothing proves that a run of this user made it.
-    #[error("{} is in the way", .0.display())]
-    InTheWay(PathBuf),
-    /// A file that is to be replaced is not what it was when that was decided.
-    #[error("{} has changed", .0.display())]
-    Changed(PathBuf),
-    /// Something that can end any work.
-    #[error(transparent)]
-    Interrupted(Interruption),
-}
-
-interruptible!(StagingError);
-
-impl Classed for StagingError {
-    fn class(&self) -> ErrorClass {
-        match self {
-            Self::Interrupted(error) => error.class(),
-            Self::InUse(_) | Self::InTheWay(_) | Self::Changed(_) => ErrorClass::Unsafe,
-        }
-    }
-}
 
 /// A staging folder in use. Dropped without [`Staging::place`], it clears itself away.
 #[derive(Debug)]
@@ -67,67 +31,6 @@ pub struct Staging {
     own: OwnFolder,
     _lock: NewFile,
     keep: bool,
-}
-
-/// A staging folder that this user's run has made.
-#[derive(Debug)]
-struct OwnFolder {
-    target: Folder,
-    stem: OsString,
-    folder: Folder,
-    /// By what its files are known as this user's.
-    key: OwnerKey,
-}
-
-impl OwnFolder {
-    /// The name of the file in it that is locked while a run lives, and that proves who made the folder.
-    fn lock_name(&self) -> Result<OsString, FileError> {
-        Ok(OsString::from(format!("{LOCK}{}", self.proof("staging folder", b"")?)))
-    }
-
-    /// The proof that this user's run wrote something into this very folder, for this target.
-    fn proof(&self, what: &str, content: &[u8]) -> Result<String, FileError> {
-        let number = self.folder.number()?.to_le_bytes();
-        Ok(self.key.proof(what, &[&number, self.stem.as_bytes(), content]))
-    }
-
-    fn lock(&self) -> Result<NewFile, StagingError> {
-        let lock = self.folder.reopen_file(&self.lock_name()?)?;
-        // Where a file system cannot tell of another run, the folder itself still stands for one.
-        if lock.try_lock() { Ok(lock) } else { Err(StagingError::InUse(self.folder.path().to_owned())) }
-    }
-
-    /// Removes the folder; the steps go after the files that they speak of, the lock last.
-    fn clear(&self, steps: Option<&Steps>) -> Result<(), FileError> {
-        let lock = self.lock_name()?;
-        let mut names = Vec::new();
-        for name in self.folder.names()? {
-            if self.may_be_cleared(&name, &lock, steps)? {
-                names.push(name);
-            }
-        }
-        names.sort_by_key(|name| if *name == lock { 2 } else { u8::from(name == STEPS) });
-        for name in names {
-            self.folder.remove_file(&name)?;
-        }
-        self.target.remove_subfolder(&folder_name(&self.stem))
-    }
-
-    /// Whether a name in the folder is of this run's making. An old file that was set aside is, if the steps speak of
-    /// that very file.
-    fn may_be_cleared(&self, name: &OsStr, lock: &OsStr, steps: Option<&Steps>) -> Result<bool, FileError> {
-        if name == lock {
-            return Ok(true);
-        }
-        let Some(text) = name.to_str().filter(|_| is_staging_name(name)) else { return Ok(false) };
-        match text.strip_prefix(SET_ASIDE) {
-            None => Ok(!text.starts_with(LOCK)),
-            Some(place) => {
-                let replaced = place.parse().ok().and_then(|place: usize| steps?.replaced.get(place));
-                replaced.map_or(Ok(false), |replaced| replaced.is_at(&self.folder, name))
-            }
-        }
-    }
 }
 
 impl Staging {
@@ -250,38 +153,6 @@ pub fn may_be_of(folder: &Path, volume: &OsStr) -> bool {
 /// Whether a file of this name, in a folder of that name, could be taken for one that a run of ours left.
 pub fn looks_staged(folder: &OsStr, name: &OsStr) -> bool {
     folder.as_bytes().ends_with(FOLDER_SUFFIX.as_bytes()) && is_staging_name(name)
-}
-
-fn folder_name(stem: &OsStr) -> OsString {
-    with_suffix(stem, FOLDER_SUFFIX)
-}
-
-fn with_suffix(stem: &OsStr, suffix: &str) -> OsString {
-    let mut name = stem.to_owned();
-    name.push(suffix);
-    name
-}
-
-fn staged_name(number: u32) -> OsString {
-    format!("{STAGED}{number:05}").into()
-}
-
-fn set_aside_name(place: usize) -> OsString {
-    format!("{SET_ASIDE}{place:05}").into()
-}
-
-/// Whether this is a name that only the program gives in a staging folder.
-fn is_staging_name(name: &OsStr) -> bool {
-    name.to_str().is_some_and(|name| {
-        let numbered = |prefix| {
-            name.strip_prefix(prefix)
-                .is_some_and(|rest: &str| rest.len() >= 5 && rest.bytes().all(|b| b.is_ascii_digit()))
-        };
-        matches!(name, STEPS | STEPS_DRAFT | SCRATCH)
-            || name.starts_with(LOCK)
-            || numbered(STAGED)
-            || numbered(SET_ASIDE)
-    })
 }
 
 #[cfg(test)]

@@ -1,6 +1,7 @@
 //! What an interrupted run left beside a target is completed or cleared by the next one, where it proves to be this user's.
 
-use super::{OwnFolder, StagingError, folder_name, steps::Steps};
+use super::own_folder::{OwnFolder, StagingError, folder_name};
+use super::steps::Steps;
 use crate::disk::Folder;
 use crate::ground::context::Context;
 use std::ffi::OsStr;

@@ -4,7 +4,10 @@
 //! They are text. The last line is a proof that this user's run wrote them, in this very folder and for this target: steps
 //! that came out of an archive, or from another place, are never carried out.
 
-use super::{OwnFolder, STEPS, STEPS_DRAFT, StagingError, set_aside_name, staged_name, with_suffix};
+use super::own_folder::{
+    LOCK, OwnFolder, SET_ASIDE, STEPS, STEPS_DRAFT, StagingError, folder_name, is_staging_name, set_aside_name,
+    staged_name, with_suffix,
+};
 use crate::disk::{FileError, Folder};
 use crate::ground::entry::Timestamp;
 use std::ffi::OsStr;
@@ -162,5 +165,39 @@ impl Steps {
             }
         }
         target.sync()
+    }
+}
+
+impl OwnFolder {
+    /// Removes the folder; the steps go after the files that they speak of, the lock last.
+    pub(super) fn clear(&self, steps: Option<&Steps>) -> Result<(), FileError> {
+        let lock = self.lock_name()?;
+        let mut names = Vec::new();
+        for name in self.folder.names()? {
+            if self.may_be_cleared(&name, &lock, steps)? {
+                names.push(name);
+            }
+        }
+        names.sort_by_key(|name| if *name == lock { 2 } else { u8::from(name == STEPS) });
+        for name in names {
+            self.folder.remove_file(&name)?;
+        }
+        self.target.remove_subfolder(&folder_name(&self.stem))
+    }
+
+    /// Whether a name in the folder is of this run's making. An old file that was set aside is, if the steps speak of
+    /// that very file.
+    pub(super) fn may_be_cleared(&self, name: &OsStr, lock: &OsStr, steps: Option<&Steps>) -> Result<bool, FileError> {
+        if name == lock {
+            return Ok(true);
+        }
+        let Some(text) = name.to_str().filter(|_| is_staging_name(name)) else { return Ok(false) };
+        match text.strip_prefix(SET_ASIDE) {
+            None => Ok(!text.starts_with(LOCK)),
+            Some(place) => {
+                let replaced = place.parse().ok().and_then(|place: usize| steps?.replaced.get(place));
+                replaced.map_or(Ok(false), |replaced| replaced.is_at(&self.folder, name))
+            }
+        }
     }
 }

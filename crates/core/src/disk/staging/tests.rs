@@ -1,6 +1,8 @@
+use super::own_folder::with_suffix;
 use super::*;
 use crate::ground::context::{NoRandomness, Observer, Progress, Randomness};
 use crate::ground::entry::Timestamp;
+use crate::ground::ownership::OwnerKey;
 use rstest::rstest;
 use std::fs;
 use std::path::Path;

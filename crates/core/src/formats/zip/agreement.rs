@@ -3,10 +3,9 @@
 
 use super::ZipError;
 use super::cipher::{CODE_BYTES, CipherError, Strength};
-use super::cover::COVER_FIELD;
 use super::directory::{
-    AES_FIELD, AES_METHOD, Central, ENCRYPTED, End, Extra, FILE_KIND, FOLDER_ATTRIBUTE, FOLDER_KIND, KIND_BITS,
-    LENGTHS_BEHIND, LINK_KIND, LOCAL_BYTES, Local, MASKED, PATCHED, STRONG, UTF8, descriptor_agrees, extras,
+    AES_FIELD, AES_METHOD, COVER_FIELD, Central, ENCRYPTED, End, Extra, FILE_KIND, FOLDER_ATTRIBUTE, FOLDER_KIND,
+    KIND_BITS, LENGTHS_BEHIND, LINK_KIND, LOCAL_BYTES, Local, MASKED, PATCHED, STRONG, UTF8, descriptor_agrees, extras,
 };
 use super::methods::Method;
 use super::names;

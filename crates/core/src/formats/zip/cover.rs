@@ -17,10 +17,6 @@ use std::io::Read;
 /// What the entry is called.
 pub const COVER_NAME: &str = "contents.zip";
 
-/// The extra field that says of an entry that it is the archive itself; it has no data. Its number is `US` as bytes, outside of
-/// what the application note keeps for itself (section 4.5.2), and readers pass over fields that they do not know.
-pub(super) const COVER_FIELD: u16 = u16::from_le_bytes(*b"US");
-
 /// So many bytes are verified at once.
 const READ_BYTES: usize = 256 * 1024;
 

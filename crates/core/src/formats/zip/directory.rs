@@ -36,6 +36,10 @@ pub(super) const STRONG: u16 = 1 << 6;
 pub(super) const UTF8: u16 = 1 << 11;
 pub(super) const MASKED: u16 = 1 << 13;
 
+/// The extra field that says of an entry that it is the archive itself; it has no data. Its number is `US` as bytes, outside of
+/// what the application note keeps for itself (section 4.5.2), and readers pass over fields that they do not know.
+pub(super) const COVER_FIELD: u16 = u16::from_le_bytes(*b"US");
+
 /// The method that says AES; the real one stands in an extra field of this number.
 pub(super) const AES_METHOD: u16 = 99;
 pub(super) const AES_FIELD: u16 = 0x9901;

@@ -1,10 +1,9 @@
 //! Headers as they are written: local ones with room for what is known only later, central ones, and the end. 64-bit fields
 //! stand where a value needs them, and only there.
 
-use super::cover::COVER_FIELD;
 use super::directory::{
-    AES_FIELD, AES_METHOD, CENTRAL, DESCRIPTOR, ENCRYPTED, END, END_64, FILE_KIND, FOLDER_ATTRIBUTE, FOLDER_KIND,
-    LENGTHS_BEHIND, LINK_KIND, LOCAL, LOCATOR_64, SATURATED, UTF8, ZIP64,
+    AES_FIELD, AES_METHOD, CENTRAL, COVER_FIELD, DESCRIPTOR, ENCRYPTED, END, END_64, FILE_KIND, FOLDER_ATTRIBUTE,
+    FOLDER_KIND, LENGTHS_BEHIND, LINK_KIND, LOCAL, LOCATOR_64, SATURATED, UTF8, ZIP64,
 };
 use super::encryption::ENCRYPTION_BYTES;
 use super::times::EXTENDED_TIME;

@@ -32,7 +32,10 @@ pub use methods::Method;
 pub use parts::{is_part_suffix, is_zip, open_parts, suffixes};
 pub use reader::ZipReader;
 pub use segments::Segments;
-pub use writer::{MAX_PARTS, ZipWriteError, ZipWriter};
+pub use writer::{ZipWriteError, ZipWriter};
 
 /// No directory is longer than this, in bytes: some million entries.
 pub const MAX_DIRECTORY_BYTES: u64 = 1 << 28;
+
+/// There are at most so many parts (`.z01` to `.z99` and on; the number of a part has 16 bits).
+pub const MAX_PARTS: u32 = 65_535;

@@ -2,15 +2,13 @@
 //! Parts are filled to their limit; no header is cut in two (section 8.3). An archive under a cover goes into the entry that is
 //! open in another one, where nothing that is written can be changed: lengths stand behind the data there (section 4.3.9).
 
+use super::MAX_PARTS;
 use super::directory::MAX_COMMENT_BYTES;
 use super::encryption::Encrypting;
 use super::headers::{Described, DirectoryAt, Finished, IN_PARTS, STAYED_ONE, end};
 use crate::disk::staging::Staging;
 use crate::disk::{FileError, Interruption, NewFile, interruptible};
 use crate::ground::entry::EntryKind;
-
-/// There are at most so many parts (`.z01` to `.z99` and on; the number of a part has 16 bits).
-pub const MAX_PARTS: u32 = 65_535;
 
 /// Why an archive cannot be written.
 #[derive(Debug, thiserror::Error)]

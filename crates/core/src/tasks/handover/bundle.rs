@@ -1,7 +1,9 @@
 //! What is handed over, of whatever format: files that were found whole, each with the name that it gets; and whether
 //! copies of them are what they were.
 
-use super::{HandoverError, HandoverRequest, NoteFields, Package};
+use super::note::NoteFields;
+use super::package::Package;
+use super::request::{HandoverError, HandoverRequest};
 use crate::disk::{FileAction, FileError, Sha256Sum, sum_of};
 use crate::formats::archive::Archive;
 use crate::formats::sealed::volume::{VolumeFile, VolumeSet, names};

@@ -1,7 +1,7 @@
 //! Drafts of messages (RFC 5322), numbered, each within the mailbox's limit with its volumes attached.
 
 use super::note::NoteFields;
-use super::{COPIED_BYTES, HandedFile};
+use super::package::HandedFile;
 use crate::disk::{FileAction, FileError, Folder, Interruption, Links, interruptible, open_regular};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
@@ -88,7 +88,7 @@ impl Drafts<'_> {
             }
             let name = OsString::from(format!("message-{number}of{count}.eml"));
             let mut file = folder.create_file(&name, 0o644)?;
-            message.chunks(COPIED_BYTES).try_for_each(|bytes| file.write(bytes))?;
+            file.write(&message)?;
             file.sync()?;
             file.close()?;
             written.push(HandedFile { name, bytes: message.len() as u64 });

@@ -1,8 +1,10 @@
-//! What goes to a recipient, of whatever format.
+//! What goes to a recipient, of whatever format, and what is made of it.
 
 use crate::formats::archive::Archive;
 use crate::formats::registry::{Format, SEALED};
 use crate::formats::sealed::volume::VolumeSet;
+use std::ffi::OsString;
+use std::path::PathBuf;
 
 /// What goes to a recipient.
 pub enum Package {
@@ -65,4 +67,26 @@ impl Package {
             Self::Archive(archive) => archive.facts().needs_names,
         }
     }
+}
+
+/// One file of a handover.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct HandedFile {
+    /// Its name in the folder.
+    pub name: OsString,
+    /// Its length in bytes.
+    pub bytes: u64,
+}
+
+/// What was made.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct HandedOver {
+    /// The folder's absolute path.
+    pub folder: PathBuf,
+    /// The volumes in order.
+    pub volumes: Vec<HandedFile>,
+    /// The drafts in order.
+    pub drafts: Vec<HandedFile>,
+    /// The labels in order.
+    pub labels: Vec<HandedFile>,
 }

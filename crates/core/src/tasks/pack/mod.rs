@@ -4,6 +4,7 @@
 //! written under a staging folder; it is read back from disk, unlocked with the password and verified to
 //! the last byte; and only then do the volumes get their names, all or none.
 
+mod error;
 pub mod kinds;
 mod old;
 mod open_formats;
@@ -13,26 +14,25 @@ pub mod target;
 mod tarring;
 mod zipping;
 
+pub use error::PackError;
 pub use old::{Loss, OldArchive};
 pub use target::{Target, TargetError, TargetWish, WayError};
 pub(crate) use zipping::zip_headers_bytes;
 
 use crate::codecs::block::Squeeze;
-use crate::disk::staging::{Placing, Staging, StagingError};
-use crate::disk::{Folder, Interruption, interruptible};
-use crate::formats::error::ArchiveError;
-use crate::formats::registry::{Ability, Format, Lacks, SEALED};
-use crate::formats::sealed::volume::{GatherError, Geometry, Ids, VolumeSet, WriteError, header_of, names};
+use crate::disk::Folder;
+use crate::disk::staging::{Placing, Staging};
+use crate::formats::registry::{Ability, Format, SEALED};
+use crate::formats::sealed::volume::{Geometry, Ids, VolumeSet, WriteError, header_of, names};
 use crate::formats::sealed::{KeyCost, SealError, SealedReader};
-use crate::formats::zip::ZipWriteError;
-use crate::ground::class::{Classed, ErrorClass};
-use crate::ground::context::{Cancelled, Context, Phase, Progress};
-use crate::ground::entry::{EntryPath, Totals, link_stays_inside};
+use crate::ground::context::{Context, Phase, Progress};
+use crate::ground::entry::{Content, EntryPath, Totals, link_stays_inside};
 use crate::ground::fit::Fit;
 use crate::ground::secrets::Credentials;
-use crate::source::{Catalogue, Choice, PassedOver, SourceEntry, SourceError};
+use crate::source::feed::FilledUp;
+use crate::source::{Catalogue, Choice, PassedOver, SourceEntry};
 use crate::tasks::check::verify_contents;
-use crate::tasks::pack::parcels::{Parcel, ParcelError, Weights};
+use crate::tasks::pack::parcels::{Parcel, Weights};
 use kinds::{KindWeight, kinds};
 use sealing::{Job, Sealed, SoFar};
 use std::collections::BTreeMap;
@@ -138,16 +138,8 @@ pub struct Packed {
     pub escaped_names: Vec<(EntryPath, EntryPath)>,
 }
 
-/// A file that could not be read to its end when its length was written down already.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct FilledUp {
-    /// Its path in the archive.
-    pub path: EntryPath,
-    /// Bytes of it that are the file's.
-    pub real_bytes: u64,
-    /// Bytes of it in all.
-    pub bytes: u64,
-}
+/// Every file's content, by its path in the archive, sorted.
+type Contents = Vec<(EntryPath, Content)>;
 
 /// A source that is one of several volumes of a sealed archive.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -173,91 +165,6 @@ pub struct LeftOut {
     pub unmatched: Vec<String>,
     /// What has a name that is no text, without what lies below it.
     pub not_text: Vec<EntryPath>,
-}
-
-/// Why nothing was packed. No volume has a final name then.
-#[derive(Debug, thiserror::Error)]
-pub enum PackError {
-    /// The sources cannot be listed.
-    #[error(transparent)]
-    Source(#[from] SourceError),
-    /// Not one of the sources could be read.
-    #[error("nothing could be packed")]
-    NothingPacked(Vec<PassedOver>),
-    /// What is packed cannot be divided into parcels.
-    #[error(transparent)]
-    Parcels(#[from] ParcelError),
-    /// A parcel came out larger than the fit, however it was divided.
-    #[error("a parcel came out larger than the fit")]
-    ParcelTooLarge,
-    /// The target is not free.
-    #[error(transparent)]
-    Way(#[from] WayError),
-    /// The staging folder cannot be used.
-    #[error(transparent)]
-    Staging(#[from] StagingError),
-    /// The archive cannot be written.
-    #[error(transparent)]
-    Seal(#[from] SealError),
-    /// The ZIP archive cannot be written.
-    #[error(transparent)]
-    Zip(ZipWriteError),
-    /// The compressor failed, for want of memory.
-    #[error("the compressor failed")]
-    Compressor,
-    /// The format cannot do what is wished.
-    #[error(transparent)]
-    Lacks(#[from] Lacks),
-    /// Names can be hidden in ZIP only by what hides everything else: the password.
-    #[error("names are hidden with a password only")]
-    HidingNeedsPassword,
-    /// What was written cannot be found again.
-    #[error("reading back: {0}")]
-    Regather(#[source] GatherError),
-    /// What was written is not what was packed.
-    #[error("reading back: {0}")]
-    ReadBack(#[source] ArchiveError),
-    /// What was written opens, and yet does not say the same as what was packed.
-    #[error("reading back: the contents differ")]
-    ContentsDiffer,
-    /// Something that can end any work.
-    #[error(transparent)]
-    Interrupted(Interruption),
-}
-
-interruptible!(PackError);
-
-impl Classed for PackError {
-    fn class(&self) -> ErrorClass {
-        match self {
-            Self::Interrupted(error) => error.class(),
-            Self::Source(error) => error.class(),
-            Self::Way(error) => error.class(),
-            Self::Staging(error) => error.class(),
-            Self::Seal(error) => error.class(),
-            Self::Parcels(error) => error.class(),
-            Self::Zip(ZipWriteError::Interrupted(error)) => error.class(),
-            Self::Zip(_) | Self::Lacks(_) | Self::HidingNeedsPassword | Self::ParcelTooLarge => ErrorClass::Usage,
-            Self::Compressor | Self::NothingPacked(_) => ErrorClass::System,
-            Self::Regather(GatherError::Interrupted(error)) => error.class(),
-            Self::ReadBack(error) => match error.interruption() {
-                Some(interruption) => interruption.class(),
-                None if error.is_lack_of_memory() => ErrorClass::System,
-                None => ErrorClass::Damaged,
-            },
-            Self::Regather(_) | Self::ContentsDiffer => ErrorClass::Damaged,
-        }
-    }
-}
-
-impl PackError {
-    /// What reading back came upon.
-    fn reading_back(error: ArchiveError) -> Self {
-        match error.interruption() {
-            Some(Interruption::Cancelled(_)) => Cancelled.into(),
-            _ => Self::ReadBack(error),
-        }
-    }
 }
 
 impl<'a> PackRequest<'a> {

@@ -4,7 +4,7 @@
 
 use super::Delivery;
 use super::target::{Target, WayError};
-use crate::disk::staging::Replaced;
+use crate::disk::staging::{Leftover, Replaced, settle};
 use crate::disk::{Folder, absolute};
 use crate::formats::archive::{Archive, recognise};
 use crate::formats::registry::{Flaws, Format};
@@ -16,6 +16,7 @@ use crate::ground::entry::{EntryKind, EntryPath};
 use crate::ground::secrets::Credentials;
 use std::collections::{BTreeMap, HashSet};
 use std::ffi::{OsStr, OsString};
+use std::io;
 use std::path::{Path, PathBuf};
 
 /// An old archive that goes when the new one is placed.
@@ -90,6 +91,43 @@ impl OldArchive {
             all.extend(contents.map(|listed| listed.entry.path.clone()));
         }
         Some(all)
+    }
+}
+
+impl Target {
+    /// Settles what an earlier run left, and says which old volumes of this name are to be
+    /// replaced: none, unless `replace` allows it.
+    ///
+    /// # Errors
+    /// [`WayError`]; no volume was touched then.
+    pub fn make_way(
+        &self,
+        replace: bool,
+        format: &'static Format,
+        context: &Context<'_>,
+    ) -> Result<OldArchive, WayError> {
+        let folder = match Folder::open(&self.folder) {
+            Err(error) if error.source.kind() == io::ErrorKind::NotFound => return Ok(OldArchive::default()),
+            folder => folder?,
+        };
+        let leftover = settle(&folder, &self.stem, context)?;
+        let there: Vec<OsString> =
+            folder.names()?.into_iter().filter(|name| format.suffix_of(name, &self.stem).is_some()).collect();
+        if there.is_empty() {
+            return Ok(OldArchive::default());
+        }
+        if replace {
+            return OldArchive::find(self, &folder, there, format, context);
+        }
+        let mut bytes = 0;
+        for name in &there {
+            bytes += folder.size_and_time_of(name)?.0;
+        }
+        let paths = there.iter().map(|name| absolute(&self.folder).join(name)).collect();
+        Err(match leftover {
+            Leftover::Completed => WayError::EarlierRunCompleted(paths),
+            _ => WayError::Taken { paths, bytes },
+        })
     }
 }
 

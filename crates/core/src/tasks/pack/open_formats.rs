@@ -2,7 +2,7 @@
 //! what was read from the sources, and placed.
 
 use super::zipping::ZipJob;
-use super::{Delivery, FilledUp, PackError, Packed, PackedVolume, refuse_nothing, tarring, told_of, zipping};
+use super::{Contents, Delivery, PackError, Packed, PackedVolume, refuse_nothing, tarring, told_of, zipping};
 use crate::codecs::stream::WrappedFile;
 use crate::disk::Folder;
 use crate::disk::staging::{Placing, Staging};
@@ -12,9 +12,9 @@ use crate::formats::registry::{Format, TAR, Writing, ZIP};
 use crate::formats::tar::TarReader;
 use crate::formats::zip::{Segments, ZipReader, suffixes};
 use crate::ground::context::{Context, Phase, Progress};
-use crate::ground::entry::{Content, EntryKind, EntryPath, Totals};
+use crate::ground::entry::{EntryKind, Totals};
 use crate::ground::secrets::Password;
-use crate::source::PassedOver;
+use crate::source::feed::Fed;
 use std::path::PathBuf;
 
 impl Delivery {
@@ -27,8 +27,9 @@ impl Delivery {
         context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
         let written = match self.format.writing {
             Some(Writing::Tar(wrapping)) => {
-                let (bytes, read) = tarring::tar(&self.catalogue, wrapping, self.squeeze, &staging, context)?;
-                Written { files: vec![(self.format.extension().to_owned(), bytes)], read }
+                let (bytes, (fed, contents)) =
+                    tarring::tar(&self.catalogue, wrapping, self.squeeze, &staging, context)?;
+                Written { files: vec![(self.format.extension().to_owned(), bytes)], fed, contents }
             }
             _ => {
                 let job = ZipJob {
@@ -39,8 +40,8 @@ impl Delivery {
                     password,
                     covered: self.hide_names,
                 };
-                let (parts, read) = zipping::zip(&job, &staging, context)?;
-                Written { files: suffixes(parts.len()).zip(parts).collect(), read }
+                let (parts, (fed, contents)) = zipping::zip(&job, &staging, context)?;
+                Written { files: suffixes(parts.len()).zip(parts).collect(), fed, contents }
             }
         };
         context.tell(Progress::End);
@@ -58,13 +59,13 @@ impl Delivery {
         staged: &[PathBuf],
         password: Option<&Password>,
     ) -> Result<Packed, PackError> {
-        let Written { files, read } = written;
+        let Written { files, fed, contents } = written;
         let escaped_names = self.catalogue.text_names.escaped();
         let (outward_links, left_out, mut passed_over) = told_of(self.catalogue);
-        passed_over.extend(read.passed_over);
-        refuse_nothing(&read.totals, &mut passed_over)?;
-        let verified = read_open_back(reopened(self.format, staged, password, context)?, &read.contents, context)?;
-        if verified != read.totals {
+        passed_over.extend(fed.passed_over);
+        refuse_nothing(&fed.totals, &mut passed_over)?;
+        let verified = read_open_back(reopened(self.format, staged, password, context)?, &contents, context)?;
+        if verified != fed.totals {
             return Err(PackError::ContentsDiffer);
         }
         context.go_on()?;
@@ -75,11 +76,11 @@ impl Delivery {
             path: self.target.path_with(suffix),
             bytes: *bytes,
             ids: None,
-            totals: read.totals,
+            totals: fed.totals,
         };
         Ok(Packed {
             parcels: false,
-            totals: read.totals,
+            totals: fed.totals,
             verified,
             volumes: files.iter().map(volume).collect(),
             replaced: self.old.replaced(&self.target),
@@ -87,8 +88,8 @@ impl Delivery {
             passed_over,
             kinds: Vec::new(),
             left_out,
-            changed: read.changed,
-            filled_up: read.filled_up,
+            changed: fed.changed,
+            filled_up: fed.filled_up,
             outward_links,
             lone_volumes: self.lone_volumes,
             escaped_names,
@@ -100,18 +101,8 @@ impl Delivery {
 struct Written {
     /// What follows the archive's name in each file's name, and the file's length.
     files: Vec<(String, u64)>,
-    read: Read,
-}
-
-/// What came of reading all sources.
-#[derive(Default)]
-pub(super) struct Read {
-    pub totals: Totals,
-    /// Every file's content, by its path in the archive, sorted.
-    pub contents: Vec<(EntryPath, Content)>,
-    pub passed_over: Vec<PassedOver>,
-    pub changed: Vec<EntryPath>,
-    pub filled_up: Vec<FilledUp>,
+    fed: Fed,
+    contents: Contents,
 }
 
 /// The archive that was staged, opened with nothing but its files and the password. Parts have other names while they are staged.
@@ -136,11 +127,7 @@ fn reopened(
 
 /// Reads an archive of an open format to its end, and compares every content's digest with the one that was read from its
 /// source.
-fn read_open_back(
-    mut archive: Archive,
-    contents: &[(EntryPath, Content)],
-    context: &Context<'_>,
-) -> Result<Totals, PackError> {
+fn read_open_back(mut archive: Archive, contents: &Contents, context: &Context<'_>) -> Result<Totals, PackError> {
     let found = archive.entries_with_digests(context).map_err(PackError::reading_back)?;
     let files = found.iter().filter(|listed| listed.entry.kind == EntryKind::File);
     let found = files.map(|listed| (&listed.entry.path, &listed.content));

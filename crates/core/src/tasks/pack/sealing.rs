@@ -10,16 +10,14 @@ use crate::formats::sealed::{
     About, ArchiveKey, CompressedFrame, FrameDraft, Framer, KeyCost, SealError, SealedArchive, SealedWriter, seal_head,
 };
 use crate::ground::context::{Context, Progress};
-use crate::ground::entry::{Entry, EntryKind, EntryPath, Totals};
+use crate::ground::entry::{Content, Entry, EntryPath, Totals};
 use crate::ground::pipeline::{Spares, Stopped, ordered};
 use crate::ground::secrets::Credentials;
+use crate::source::feed::{Fed, Reading, SourceSink, Taken, feed};
 use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
 
 /// How much is read from a source at a time, in bytes.
 const READ_BYTES: u64 = 256 * 1024;
-
-/// How often a file that changes while it is read is read.
-const READINGS: u32 = 2;
 
 /// One archive to be made.
 #[derive(Clone, Copy)]
@@ -104,7 +102,7 @@ fn compress_all(
     spares: &Spares,
     context: &Context<'_>,
     hand_over: impl FnMut(PlainCells) -> Result<(), Stopped>,
-) -> Result<(Read, SealedArchive, SoFar), PackError> {
+) -> Result<(Fed, SealedArchive, SoFar), PackError> {
     let about = About {
         made_at: (context.clock)(),
         name: job.name.to_vec(),
@@ -145,84 +143,60 @@ fn compressing(squeeze: Squeeze, spares: &Spares) -> impl FnMut(FrameDraft) -> R
     }
 }
 
-/// What came of reading all sources.
-struct Read {
-    totals: Totals,
-    passed_over: Vec<PassedOver>,
-    changed: Vec<EntryPath>,
-}
-
 fn read_all(
     job: &Job<'_>,
     spares: &Spares,
     context: &Context<'_>,
     hand_over: impl Fn(FrameDraft) -> Result<(), Stopped>,
-) -> Result<Read, PackError> {
-    let framer = Framer::new(job.squeeze.block_bytes(), spares, hand_over);
-    let mut packing =
-        Packing { framer, catalogue: job.catalogue, context, passed_over: Vec::new(), changed: Vec::new() };
-    for (id, source) in (1..).zip(job.entries) {
-        context.go_on()?;
-        context.tell(Progress::Entry(&source.path));
-        packing.add(id, source)?;
-    }
-    let Packing { framer, passed_over, changed, .. } = packing;
-    Ok(Read { totals: framer.finish()?, passed_over, changed })
+) -> Result<Fed, PackError> {
+    let mut framing = Framing { framer: Framer::new(job.squeeze.block_bytes(), spares, hand_over), context };
+    let fed = feed(job.catalogue, job.entries.iter().copied(), &mut framing, context)?;
+    Ok(Fed { totals: framing.framer.finish()?, ..fed })
 }
 
-struct Packing<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> {
+/// Sources become records, which fill frames.
+struct Framing<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> {
     framer: Framer<'a, F>,
-    catalogue: &'a Catalogue,
     context: &'a Context<'a>,
-    passed_over: Vec<PassedOver>,
-    changed: Vec<EntryPath>,
 }
 
-/// How reading a file went.
-enum Reading {
-    Steady,
-    Changed,
-    Failed(FileError),
-}
+impl<F: Fn(FrameDraft) -> Result<(), Stopped>> SourceSink for Framing<'_, F> {
+    type Error = PackError;
 
-impl<F: Fn(FrameDraft) -> Result<(), Stopped>> Packing<'_, F> {
-    fn add(&mut self, id: u64, source: &SourceEntry) -> Result<(), PackError> {
-        if source.kind != EntryKind::File {
-            return Ok(self.framer.begin(source.entry(id))?);
-        }
-        let catalogue = self.catalogue;
-        let passed_over =
-            |error: FileError| PassedOver { disk_path: catalogue.disk_path(&source.path), reason: error.into() };
-        for reading in 1..=READINGS {
-            let mut file = match catalogue.open(&source.path) {
-                Ok(file) => file,
-                Err(error) => {
-                    self.passed_over.push(passed_over(error));
-                    return Ok(());
-                }
-            };
-            self.framer.begin(Entry { mode: file.mode, modified: file.modified, ..source.entry(id) })?;
-            match self.read(&mut file)? {
-                Reading::Steady => {
-                    self.framer.end(false);
-                    return Ok(());
-                }
-                Reading::Changed if reading < READINGS => self.framer.abandon(),
-                Reading::Changed => {
-                    self.framer.end(true);
-                    self.changed.push(source.path.clone());
-                }
-                Reading::Failed(error) => {
-                    self.framer.abandon();
-                    self.passed_over.push(passed_over(error));
-                    return Ok(());
-                }
+    fn take_whole(&mut self, _: &SourceEntry, entry: Entry) -> Result<(), PackError> {
+        Ok(self.framer.begin(entry)?)
+    }
+
+    fn take_file(
+        &mut self,
+        _: &SourceEntry,
+        entry: Entry,
+        file: &mut SourceFile,
+        is_last: bool,
+    ) -> Result<Reading, PackError> {
+        self.framer.begin(entry)?;
+        match self.read(file)? {
+            Err(error) => {
+                self.framer.abandon();
+                Ok(Reading::Failed(error))
+            }
+            Ok((false, _)) if !is_last => {
+                self.framer.abandon();
+                Ok(Reading::Dropped)
+            }
+            Ok((steady, size)) => {
+                self.framer.end(!steady);
+                // Its digest is in its record.
+                let content = Content { size, ..Content::default() };
+                Ok(Reading::Taken(Taken { content, real_bytes: size, steady }))
             }
         }
-        Ok(())
     }
+}
 
-    fn read(&mut self, file: &mut SourceFile) -> Result<Reading, PackError> {
+impl<F: Fn(FrameDraft) -> Result<(), Stopped>> Framing<'_, F> {
+    /// Reads a file into records; whether it is as it was then, and its length.
+    fn read(&mut self, file: &mut SourceFile) -> Result<Result<(bool, u64), FileError>, PackError> {
         let mut total = 0;
         while file.left() > 0 {
             self.context.go_on()?;
@@ -230,15 +204,11 @@ impl<F: Fn(FrameDraft) -> Result<(), Stopped>> Packing<'_, F> {
             let count = match self.framer.content(wanted, |output, wanted| file.read(output, wanted))? {
                 Ok(0) => break,
                 Ok(count) => count as u64,
-                Err(error) => return Ok(Reading::Failed(error)),
+                Err(error) => return Ok(Err(error)),
             };
             total += count;
             self.context.tell(Progress::Advance(count));
         }
-        Ok(match file.is_unchanged(total) {
-            Ok(true) => Reading::Steady,
-            Ok(false) => Reading::Changed,
-            Err(error) => Reading::Failed(error),
-        })
+        Ok(file.is_unchanged(total).map(|steady| (steady, total)))
     }
 }

@@ -1,14 +1,11 @@
 //! Where an archive goes and what it is called, from what the user wrote.
 
-use super::OldArchive;
-use crate::disk::staging::{self, Leftover, StagingError, settle};
-use crate::disk::{Folder, Interruption, absolute, interruptible};
+use crate::disk::staging::{self, StagingError};
+use crate::disk::{Interruption, absolute, interruptible};
 use crate::formats::registry::{ALL, Format};
 use crate::formats::sealed::volume::names;
 use crate::ground::class::{Classed, ErrorClass};
-use crate::ground::context::Context;
 use std::ffi::{OsStr, OsString};
-use std::io;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
@@ -135,41 +132,6 @@ impl Target {
             [source] => Ok((Self { folder, stem: name_of(source).ok_or(TargetError::NeedsName)? }, otherwise)),
             _ => Err(TargetError::NeedsName),
         }
-    }
-
-    /// Settles what an earlier run left, and says which old volumes of this name are to be
-    /// replaced: none, unless `replace` allows it.
-    ///
-    /// # Errors
-    /// [`WayError`]; no volume was touched then.
-    pub fn make_way(
-        &self,
-        replace: bool,
-        format: &'static Format,
-        context: &Context<'_>,
-    ) -> Result<OldArchive, WayError> {
-        let folder = match Folder::open(&self.folder) {
-            Err(error) if error.source.kind() == io::ErrorKind::NotFound => return Ok(OldArchive::default()),
-            folder => folder?,
-        };
-        let leftover = settle(&folder, &self.stem, context)?;
-        let there: Vec<OsString> =
-            folder.names()?.into_iter().filter(|name| format.suffix_of(name, &self.stem).is_some()).collect();
-        if there.is_empty() {
-            return Ok(OldArchive::default());
-        }
-        if replace {
-            return OldArchive::find(self, &folder, there, format, context);
-        }
-        let mut bytes = 0;
-        for name in &there {
-            bytes += folder.size_and_time_of(name)?.0;
-        }
-        let paths = there.iter().map(|name| absolute(&self.folder).join(name)).collect();
-        Err(match leftover {
-            Leftover::Completed => WayError::EarlierRunCompleted(paths),
-            _ => WayError::Taken { paths, bytes },
-        })
     }
 
     /// Whether a file of this name in the target's folder is a volume of this archive, or its staging folder.

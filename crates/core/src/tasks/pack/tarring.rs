@@ -1,8 +1,7 @@
 //! The writing half of a delivery as tar: sources are read into one stream, whose pieces are compressed in parallel
 //! and written in order.
 
-use super::open_formats::Read;
-use super::{FilledUp, PackError};
+use super::{Contents, PackError};
 use crate::codecs::block::Squeeze;
 use crate::codecs::deflate::{Deflater, PIECE_BYTES, window_of};
 use crate::codecs::stream::Wrapping;
@@ -10,18 +9,16 @@ use crate::disk::FileError;
 use crate::disk::staging::Staging;
 use crate::formats::tar::{BLOCK_BYTES, end, headers, padding};
 use crate::ground::context::{Context, Progress};
-use crate::ground::entry::{Content, Entry, EntryKind};
+use crate::ground::entry::{Content, Entry};
 use crate::ground::pipeline::{Jobs, ordered, room};
-use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
+use crate::source::feed::{Fed, Reading, SourceSink, Taken, feed};
+use crate::source::{Catalogue, SourceEntry, SourceFile};
 
 /// How much is read from a source at a time, in bytes.
 const READ_BYTES: usize = 256 * 1024;
 
 /// Files that are no longer than this are read before anything of them is written.
 const WHOLE_BYTES: u64 = 16 * 1024 * 1024;
-
-/// How often a file that changes while it is read is read.
-const READINGS: u32 = 2;
 
 /// What fills up.
 const ZEROS: [u8; BLOCK_BYTES] = [0; BLOCK_BYTES];
@@ -50,7 +47,7 @@ pub(super) fn tar(
     squeeze: Squeeze,
     staging: &Staging,
     context: &Context<'_>,
-) -> Result<(u64, Read), PackError> {
+) -> Result<(u64, (Fed, Contents)), PackError> {
     let mut file = staging.create(1)?;
     let (mut sum, mut raw, mut written) = (crc32fast::Hasher::new(), 0_u64, 0_u64);
     if wrapping == Wrapping::Gzip {
@@ -104,40 +101,62 @@ fn packing(wrapping: Wrapping, squeeze: Squeeze) -> impl FnMut(Piece) -> Option<
 }
 
 /// The reading side.
-struct Reading<'a> {
-    catalogue: &'a Catalogue,
+struct Stream<'a> {
     context: &'a Context<'a>,
     jobs: &'a Jobs<Piece, Option<Packed>>,
     piece: Vec<u8>,
     window: Vec<u8>,
     length: u64,
-    read: Read,
+    contents: Contents,
 }
 
 fn read_all(
     catalogue: &Catalogue,
     context: &Context<'_>,
     jobs: &Jobs<Piece, Option<Packed>>,
-) -> Result<Read, PackError> {
-    let mut reading =
-        Reading { catalogue, context, jobs, piece: Vec::new(), window: Vec::new(), length: 0, read: Read::default() };
-    for (id, source) in (1..).zip(&catalogue.entries) {
-        context.go_on()?;
-        context.tell(Progress::Entry(&source.path));
-        match source.kind {
-            EntryKind::File => reading.add_file(source, id)?,
-            EntryKind::Folder | EntryKind::Link => {
-                reading.put(&headers(&source.entry(id), 0))?;
-                reading.read.totals.add(source.kind, 0);
-            }
-        }
-    }
-    reading.put(&end(reading.length))?;
-    reading.hand_over(true)?;
-    Ok(reading.read)
+) -> Result<(Fed, Contents), PackError> {
+    let mut stream =
+        Stream { context, jobs, piece: Vec::new(), window: Vec::new(), length: 0, contents: Contents::default() };
+    let fed = feed(catalogue, &catalogue.entries, &mut stream, context)?;
+    stream.put(&end(stream.length))?;
+    stream.hand_over(true)?;
+    Ok((fed, stream.contents))
 }
 
-impl Reading<'_> {
+/// A file that changes while it is read is read again; so that nothing of the first reading is in the archive, short files are
+/// read before their header is written. Of a long one the header tells the length that it had when it was opened, and what it
+/// lacks then is filled up with zeros: a second reading is put behind, under the same name, and counts.
+impl SourceSink for Stream<'_> {
+    type Error = PackError;
+
+    fn take_whole(&mut self, _: &SourceEntry, entry: Entry) -> Result<(), PackError> {
+        self.put(&headers(&entry, 0))
+    }
+
+    fn take_file(
+        &mut self,
+        _: &SourceEntry,
+        entry: Entry,
+        file: &mut SourceFile,
+        is_last: bool,
+    ) -> Result<Reading, PackError> {
+        if file.size() > WHOLE_BYTES {
+            return self.put_file(&entry, file).map(Reading::Taken);
+        }
+        let mut whole = Vec::new();
+        match self.read_whole(file, &mut whole)? {
+            Err(error) => Ok(Reading::Failed(error)),
+            Ok(false) if !is_last => Ok(Reading::Dropped),
+            Ok(steady) => self.put_whole(&entry, &whole, steady).map(Reading::Taken),
+        }
+    }
+
+    fn was_taken(&mut self, source: &SourceEntry, content: &Content) {
+        self.contents.push((source.path.clone(), *content));
+    }
+}
+
+impl Stream<'_> {
     /// Puts bytes into the stream.
     fn put(&mut self, mut bytes: &[u8]) -> Result<(), PackError> {
         self.length += bytes.len() as u64;
@@ -159,56 +178,6 @@ impl Reading<'_> {
         Ok(self.jobs.submit(Piece { content, window, last })?)
     }
 
-    /// A file. One that changes while it is read is read again; so that nothing of the first reading is in the archive, short
-    /// files are read before their header is written. Of a long one the header tells the length that it had when it was opened,
-    /// and what it lacks then is filled up with zeros: a second reading is put behind, under the same name, and counts.
-    fn add_file(&mut self, source: &SourceEntry, id: u64) -> Result<(), PackError> {
-        let mut put: Option<Put> = None;
-        for reading in 1..=READINGS {
-            match self.read_once(source, id, reading == READINGS)? {
-                Once::Dropped => {}
-                Once::Put(now) => put = Some(now),
-                // What an earlier reading came to is all that there is.
-                Once::Failed(_) if put.is_some() => break,
-                Once::Failed(error) => {
-                    let disk_path = self.catalogue.disk_path(&source.path);
-                    self.read.passed_over.push(PassedOver { disk_path, reason: error.into() });
-                    return Ok(());
-                }
-            }
-            if put.as_ref().is_some_and(|put| put.steady) {
-                break;
-            }
-        }
-        let Some(Put { content, real_bytes, steady }) = put else { return Ok(()) };
-        if real_bytes < content.size {
-            self.read.filled_up.push(FilledUp { path: source.path.clone(), real_bytes, bytes: content.size });
-        } else if !steady {
-            self.read.changed.push(source.path.clone());
-        }
-        self.read.totals.add(EntryKind::File, content.size);
-        self.read.contents.push((source.path.clone(), content));
-        Ok(())
-    }
-
-    /// Reads a file once, for the last time or not, and puts it into the stream unless that can wait for another reading.
-    fn read_once(&mut self, source: &SourceEntry, id: u64, last: bool) -> Result<Once, PackError> {
-        let mut file = match self.catalogue.open(&source.path) {
-            Ok(file) => file,
-            Err(error) => return Ok(Once::Failed(error)),
-        };
-        let entry = Entry { mode: file.mode, modified: file.modified, ..source.entry(id) };
-        if file.size() > WHOLE_BYTES {
-            return self.put_file(&entry, &mut file).map(Once::Put);
-        }
-        let mut whole = Vec::new();
-        match self.read_whole(&mut file, &mut whole)? {
-            Err(error) => Ok(Once::Failed(error)),
-            Ok(false) if !last => Ok(Once::Dropped),
-            Ok(steady) => self.put_whole(&entry, &whole, steady).map(Once::Put),
-        }
-    }
-
     /// Reads a short file to its end; whether it is as it was then.
     fn read_whole(&mut self, file: &mut SourceFile, whole: &mut Vec<u8>) -> Result<Result<bool, FileError>, PackError> {
         loop {
@@ -223,18 +192,18 @@ impl Reading<'_> {
         }
     }
 
-    fn put_whole(&mut self, entry: &Entry, whole: &[u8], steady: bool) -> Result<Put, PackError> {
+    fn put_whole(&mut self, entry: &Entry, whole: &[u8], steady: bool) -> Result<Taken, PackError> {
         let size = whole.len() as u64;
         self.put(&headers(entry, size))?;
         self.put(whole)?;
         self.put(&ZEROS[..padding(size)])?;
         self.context.tell(Progress::Advance(size));
         let content = Content { size, digest: *blake3::hash(whole).as_bytes(), ..Content::default() };
-        Ok(Put { content, real_bytes: size, steady })
+        Ok(Taken { content, real_bytes: size, steady })
     }
 
     /// Puts a long file into the stream while it is read. What it grew by since it was opened is not read.
-    fn put_file(&mut self, entry: &Entry, file: &mut SourceFile) -> Result<Put, PackError> {
+    fn put_file(&mut self, entry: &Entry, file: &mut SourceFile) -> Result<Taken, PackError> {
         let size = file.size();
         self.put(&headers(entry, size))?;
         let (mut digest, mut left, mut buffer) = (blake3::Hasher::new(), size, Vec::new());
@@ -263,25 +232,6 @@ impl Reading<'_> {
         }
         self.put(&ZEROS[..padding(size)])?;
         let content = Content { size, digest: *digest.finalize().as_bytes(), ..Content::default() };
-        Ok(Put { content, real_bytes, steady })
+        Ok(Taken { content, real_bytes, steady })
     }
-}
-
-/// A content in the stream.
-struct Put {
-    content: Content,
-    /// So many bytes of it are the file's; the rest are zeros.
-    real_bytes: u64,
-    /// The file was the same before and after.
-    steady: bool,
-}
-
-/// What came of reading a file once.
-enum Once {
-    /// It is in the stream.
-    Put(Put),
-    /// It changed meanwhile; nothing of it is in the stream.
-    Dropped,
-    /// It cannot be read; nothing of it is in the stream.
-    Failed(FileError),
 }

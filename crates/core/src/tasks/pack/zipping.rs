@@ -1,8 +1,7 @@
 //! The writing half of a delivery as ZIP: every source is read once; pieces of files are compressed in parallel, so that one
 //! huge file keeps all cores as busy as many small ones do, and written in order.
 
-use super::PackError;
-use super::open_formats::Read;
+use super::{Contents, PackError};
 use crate::codecs::block::Squeeze;
 use crate::codecs::deflate::{self, Deflater, PIECE_BYTES, window_of};
 use crate::disk::staging::Staging;
@@ -14,10 +13,8 @@ use crate::ground::context::{Context, Progress};
 use crate::ground::entry::{Content, Entry, EntryKind, Timestamp};
 use crate::ground::pipeline::{Jobs, ordered, room};
 use crate::ground::secrets::Password;
-use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
-
-/// How often a file that changes while it is read is read.
-const READINGS: u32 = 2;
+use crate::source::feed::{Fed, Reading, SourceSink, Taken, feed};
+use crate::source::{Catalogue, SourceEntry, SourceFile};
 
 /// Steps are worked on in groups of about so much content, and no more than so many: handing each of very small files from
 /// thread to thread would take as long as compressing it.
@@ -82,7 +79,11 @@ struct Packed {
 }
 
 /// Writes the archive; each part's length in bytes, and what was read for it.
-pub(super) fn zip(job: &ZipJob<'_>, staging: &Staging, context: &Context<'_>) -> Result<(Vec<u64>, Read), PackError> {
+pub(super) fn zip(
+    job: &ZipJob<'_>,
+    staging: &Staging,
+    context: &Context<'_>,
+) -> Result<(Vec<u64>, (Fed, Contents)), PackError> {
     let mut writer = begin(job, staging, context)?;
     let mut raw = 0;
     let (read, written) = ordered(
@@ -185,44 +186,69 @@ fn packed(piece: Piece, deflater: &mut Deflater) -> Option<Packed> {
 }
 
 /// The reading side.
-struct Reading<'a> {
+struct Pieces<'a> {
     job: ZipJob<'a>,
     context: &'a Context<'a>,
     jobs: &'a Jobs<Vec<Step>, Option<Vec<Done>>>,
     /// What is still to be handed over, and how much content there is in it.
     group: Vec<Step>,
     group_bytes: usize,
-    read: Read,
+    contents: Contents,
 }
 
-/// How reading a file went.
-enum Outcome {
-    Steady(Content),
-    Changed(Content),
-    Failed(FileError),
-}
+/// How reading a file went: whether it is as it was then, and what it came to.
+type Outcome = Result<(bool, Content), FileError>;
 
 fn read_all(
     job: &ZipJob<'_>,
     context: &Context<'_>,
     jobs: &Jobs<Vec<Step>, Option<Vec<Done>>>,
-) -> Result<Read, PackError> {
-    let mut reading = Reading { job: *job, context, jobs, group: Vec::new(), group_bytes: 0, read: Read::default() };
-    for entry in &job.catalogue.entries {
-        context.go_on()?;
-        context.tell(Progress::Entry(&entry.path));
-        match entry.kind {
-            EntryKind::File => reading.add_file(entry)?,
-            EntryKind::Folder | EntryKind::Link => reading.add_whole(entry)?,
-        }
-    }
-    reading.hand_over()?;
+) -> Result<(Fed, Contents), PackError> {
+    let mut pieces =
+        Pieces { job: *job, context, jobs, group: Vec::new(), group_bytes: 0, contents: Contents::default() };
+    let fed = feed(job.catalogue, &job.catalogue.entries, &mut pieces, context)?;
+    pieces.hand_over()?;
     // Under other names they may stand in another order.
-    reading.read.contents.sort_by(|(one, _), (other, _)| one.cmp(other));
-    Ok(reading.read)
+    pieces.contents.sort_by(|(one, _), (other, _)| one.cmp(other));
+    Ok((fed, pieces.contents))
 }
 
-impl Reading<'_> {
+impl SourceSink for Pieces<'_> {
+    type Error = PackError;
+
+    /// A folder, or a link: its content is where it leads.
+    fn take_whole(&mut self, source: &SourceEntry, _: Entry) -> Result<(), PackError> {
+        let target = (source.kind == EntryKind::Link).then(|| source.link_target.clone());
+        let piece = target.map(|content| Piece { content, window: Vec::new(), compressed: false, last: true });
+        let begin = self.begin(self.describe(source, STORED))?;
+        self.submit(Step { begin, piece, end: Some(End::Complete) })
+    }
+
+    fn take_file(
+        &mut self,
+        source: &SourceEntry,
+        _: Entry,
+        file: &mut SourceFile,
+        is_last: bool,
+    ) -> Result<Reading, PackError> {
+        let (step, outcome) = self.read(source, file)?;
+        let (end, reading) = match outcome {
+            Err(error) => (End::Abandoned, Reading::Failed(error)),
+            Ok((false, _)) if !is_last => (End::Abandoned, Reading::Dropped),
+            Ok((steady, content)) => {
+                (End::Complete, Reading::Taken(Taken { content, real_bytes: content.size, steady }))
+            }
+        };
+        self.submit(Step { end: Some(end), ..step })?;
+        Ok(reading)
+    }
+
+    fn was_taken(&mut self, source: &SourceEntry, content: &Content) {
+        self.contents.push((self.job.catalogue.text_names.of(&source.path).clone(), *content));
+    }
+}
+
+impl Pieces<'_> {
     fn describe(&self, entry: &SourceEntry, method: u16) -> Described {
         let encrypted = self.job.password.is_some() && !self.job.covered;
         Described::of(&inside(self.job.catalogue, entry), entry.size, method, encrypted)
@@ -249,52 +275,6 @@ impl Reading<'_> {
         Ok(Some((described, salt)))
     }
 
-    /// A folder, or a link: its content is where it leads.
-    fn add_whole(&mut self, entry: &SourceEntry) -> Result<(), PackError> {
-        let target = (entry.kind == EntryKind::Link).then(|| entry.link_target.clone());
-        let piece = target.map(|content| Piece { content, window: Vec::new(), compressed: false, last: true });
-        let begin = self.begin(self.describe(entry, STORED))?;
-        self.submit(Step { begin, piece, end: Some(End::Complete) })?;
-        self.read.totals.add(entry.kind, 0);
-        Ok(())
-    }
-
-    fn add_file(&mut self, entry: &SourceEntry) -> Result<(), PackError> {
-        let catalogue = self.job.catalogue;
-        let passed_over =
-            |error: FileError| PassedOver { disk_path: catalogue.disk_path(&entry.path), reason: error.into() };
-        for reading in 1..=READINGS {
-            let mut file = match catalogue.open(&entry.path) {
-                Ok(file) => file,
-                Err(error) => {
-                    self.read.passed_over.push(passed_over(error));
-                    return Ok(());
-                }
-            };
-            let (step, outcome) = self.read(entry, &mut file)?;
-            let again = matches!(outcome, Outcome::Changed(_)) && reading < READINGS;
-            let no_good = again || matches!(outcome, Outcome::Failed(_));
-            let end = Some(if no_good { End::Abandoned } else { End::Complete });
-            self.submit(Step { end, ..step })?;
-            let content = match outcome {
-                Outcome::Changed(_) if again => continue,
-                Outcome::Failed(error) => {
-                    self.read.passed_over.push(passed_over(error));
-                    return Ok(());
-                }
-                Outcome::Changed(content) => {
-                    self.read.changed.push(entry.path.clone());
-                    content
-                }
-                Outcome::Steady(content) => content,
-            };
-            self.read.totals.add(EntryKind::File, content.size);
-            self.read.contents.push((catalogue.text_names.of(&entry.path).clone(), content));
-            return Ok(());
-        }
-        Ok(())
-    }
-
     /// Reads a file piece by piece; the last one is given back, for the end to be put behind it. How the file is stored shows
     /// with the first: what looks random is stored as it is.
     fn read(&mut self, entry: &SourceEntry, file: &mut SourceFile) -> Result<(Step, Outcome), PackError> {
@@ -316,7 +296,7 @@ impl Reading<'_> {
                 }
             };
             if let Err(error) = read {
-                return Ok((Step { begin, ..Step::default() }, Outcome::Failed(error)));
+                return Ok((Step { begin, ..Step::default() }, Err(error)));
             }
             let last = file.left() == 0 || content.is_empty();
             digest.update(&content);
@@ -332,11 +312,7 @@ impl Reading<'_> {
             self.submit(step)?;
         };
         let content = Content { size, digest: *digest.finalize().as_bytes(), ..Content::default() };
-        let outcome = match file.is_unchanged(size) {
-            Ok(true) => Outcome::Steady(content),
-            Ok(false) => Outcome::Changed(content),
-            Err(error) => Outcome::Failed(error),
-        };
+        let outcome = file.is_unchanged(size).map(|steady| (steady, content));
         Ok((last_step, outcome))
     }
 }

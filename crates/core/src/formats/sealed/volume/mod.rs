@@ -5,6 +5,7 @@
 
 mod candidates;
 pub mod cell;
+mod gathering;
 pub mod header;
 pub mod names;
 pub mod reader;

@@ -1,8 +1,7 @@
 //! Finding a volume set: from any of its volumes, under any file names, in any order.
 //!
-//! What was found is told here; [`super::candidates`] finds it.
+//! What was found is told here; [`super::gathering`] finds it.
 
-use super::candidates::Candidates;
 use super::header::{Head, Header, HeaderError, Ids};
 use super::supplement::{PAGE_BYTES, Run, decode_page, offset_in};
 use super::{CELL_BYTES, Geometry, HEADER_BYTES, cell_offset};
@@ -152,32 +151,6 @@ impl Classed for GatherError {
 }
 
 impl VolumeSet {
-    /// Finds the one set that the paths speak of. A volume stands for its whole set, sought in its
-    /// folder; a folder stands for the set in it.
-    pub fn gather(paths: &[PathBuf]) -> Result<Self, GatherError> {
-        let found = Candidates::among(paths)?;
-        let wanted = found.choose(paths)?;
-        found.assemble(wanted)
-    }
-
-    /// The set of these ids among those that the paths speak of.
-    ///
-    /// # Errors
-    /// [`GatherError`]; [`GatherError::NoVolumes`] where none of its volumes is there.
-    pub fn gather_one(paths: &[PathBuf], wanted: Ids) -> Result<Self, GatherError> {
-        Candidates::among(paths)?.assemble(wanted)
-    }
-
-    /// The set that these very files make up; nothing else is looked at.
-    pub fn from_files(paths: &[PathBuf]) -> Result<Self, GatherError> {
-        let mut found = Candidates::default();
-        for path in paths {
-            found.name(path)?;
-        }
-        let wanted = found.choose(paths)?;
-        found.assemble(wanted)
-    }
-
     /// All files of it.
     pub fn paths(&self) -> Vec<PathBuf> {
         self.volumes.values().flatten().map(|file| file.path.clone()).collect()

@@ -1,0 +1,159 @@
+//! The feed: every source goes to a writer once, in the order of the catalogue, and a file that changes while it is read goes once more.
+//! What cannot be read, or changed all the same, is noted in one way for all writers.
+
+use super::catalogue::Catalogue;
+use super::entry::SourceEntry;
+use super::error::PassedOver;
+use super::reading::SourceFile;
+use crate::disk::{FileError, Interruption};
+use crate::ground::context::{Context, Progress};
+use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, Totals};
+
+/// How often a file that changes while it is read is read.
+const READINGS: u32 = 2;
+
+/// A file that could not be read to its end when its length was written down already.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FilledUp {
+    /// Its path in the archive.
+    pub path: EntryPath,
+    /// Bytes of it that are the file's.
+    pub real_bytes: u64,
+    /// Bytes of it in all.
+    pub bytes: u64,
+}
+
+/// What came of reading all sources.
+#[derive(Debug, Default)]
+pub struct Fed {
+    /// What was taken.
+    pub totals: Totals,
+    /// What could not be read.
+    pub passed_over: Vec<PassedOver>,
+    /// What changed while it was read, twice.
+    pub changed: Vec<EntryPath>,
+    /// What is filled up with zeros.
+    pub filled_up: Vec<FilledUp>,
+}
+
+/// A content that was taken.
+#[derive(Debug, Clone, Copy)]
+pub struct Taken {
+    /// What it came to.
+    pub content: Content,
+    /// So many bytes of it are the file's; the rest are zeros.
+    pub real_bytes: u64,
+    /// The file was the same before and after.
+    pub steady: bool,
+}
+
+/// What came of reading a file once.
+#[derive(Debug)]
+pub enum Reading {
+    /// It is in the archive.
+    Taken(Taken),
+    /// It changed meanwhile; nothing of it is in the archive.
+    Dropped,
+    /// It cannot be read; nothing of it is in the archive.
+    Failed(FileError),
+}
+
+/// What takes sources: a writer.
+pub trait SourceSink {
+    /// Why it cannot go on.
+    type Error: From<Interruption>;
+
+    /// Takes a folder or a link.
+    ///
+    /// # Errors
+    /// Its own; nothing more is read then.
+    fn take_whole(&mut self, source: &SourceEntry, entry: Entry) -> Result<(), Self::Error>;
+
+    /// Reads a file and takes it. One that changes meanwhile may be dropped, unless this is the last time that it is read.
+    ///
+    /// # Errors
+    /// Its own; nothing more is read then.
+    fn take_file(
+        &mut self,
+        source: &SourceEntry,
+        entry: Entry,
+        file: &mut SourceFile,
+        is_last: bool,
+    ) -> Result<Reading, Self::Error>;
+
+    /// A file is taken, and this is what of it is in the archive.
+    fn was_taken(&mut self, _: &SourceEntry, _: &Content) {}
+}
+
+/// Reads the sources, in order, each of which gets a number from 1 on.
+///
+/// # Errors
+/// The sink's own.
+pub fn feed<'a, S: SourceSink>(
+    catalogue: &Catalogue,
+    sources: impl IntoIterator<Item = &'a SourceEntry>,
+    sink: &mut S,
+    context: &Context<'_>,
+) -> Result<Fed, S::Error> {
+    let mut fed = Fed::default();
+    for (id, source) in (1..).zip(sources) {
+        context.go_on().map_err(Interruption::from)?;
+        context.tell(Progress::Entry(&source.path));
+        if source.kind != EntryKind::File {
+            sink.take_whole(source, source.entry(id))?;
+            fed.totals.add(source.kind, 0);
+            continue;
+        }
+        match file(catalogue, source, id, sink)? {
+            Ok(taken) => {
+                sink.was_taken(source, &taken.content);
+                fed.note(source, taken);
+            }
+            Err(error) => {
+                let disk_path = catalogue.disk_path(&source.path);
+                fed.passed_over.push(PassedOver { disk_path, reason: error.into() });
+            }
+        }
+    }
+    Ok(fed)
+}
+
+/// Has one file taken; what it came to, or why it could not be read.
+fn file<S: SourceSink>(
+    catalogue: &Catalogue,
+    source: &SourceEntry,
+    id: u64,
+    sink: &mut S,
+) -> Result<Result<Taken, FileError>, S::Error> {
+    let mut taken: Option<Taken> = None;
+    for reading in 1..=READINGS {
+        let read = match catalogue.open(&source.path) {
+            Ok(mut file) => {
+                let entry = Entry { mode: file.mode, modified: file.modified, ..source.entry(id) };
+                sink.take_file(source, entry, &mut file, reading == READINGS)?
+            }
+            Err(error) => Reading::Failed(error),
+        };
+        match (read, taken) {
+            (Reading::Taken(now), _) if now.steady => return Ok(Ok(now)),
+            (Reading::Taken(now), _) => taken = Some(now),
+            (Reading::Dropped, _) => {}
+            // What an earlier reading came to is all that there is.
+            (Reading::Failed(_), Some(before)) => return Ok(Ok(before)),
+            (Reading::Failed(error), None) => return Ok(Err(error)),
+        }
+    }
+    // The last reading is never dropped.
+    Ok(Ok(taken.unwrap_or(Taken { content: Content::default(), real_bytes: 0, steady: false })))
+}
+
+impl Fed {
+    fn note(&mut self, source: &SourceEntry, Taken { content, real_bytes, steady }: Taken) {
+        if real_bytes < content.size {
+            self.filled_up.push(FilledUp { path: source.path.clone(), real_bytes, bytes: content.size });
+        } else if !steady {
+            self.changed.push(source.path.clone());
+        }
+        self.totals.add(EntryKind::File, content.size);
+    }
+}
