@@ -1,10 +1,14 @@
 //! Everything that can end a command, and the exit code that it ends with.
 
-use crate::settings::BadValue;
+use crate::settings::name::NamePatternError;
 use std::io;
 use std::path::PathBuf;
 use under_seal_core::disk::FileError;
+use under_seal_core::ground::codes::CodeError;
+use under_seal_core::ground::fit::FitError;
 use under_seal_core::ground::passwords::Strength;
+use under_seal_core::source::PatternError;
+use under_seal_core::tasks::rehearse::carriers::{Carrier, LimitError};
 use under_seal_core::{Error, ErrorClass};
 
 /// Done, nothing to add.
@@ -118,6 +122,60 @@ pub enum Failure {
     File(FileError),
     /// A step of the demonstration went otherwise than told.
     Demonstration(String),
+}
+
+/// Why a value is not taken; `value` is what was written.
+#[derive(Debug)]
+pub enum BadValue {
+    /// A fit.
+    Fit {
+        /// What was written.
+        value: String,
+        /// What is wrong with it.
+        why: FitError,
+        /// The names that would be known: built in, then the user's own.
+        known: Vec<String>,
+    },
+    /// A pattern for the archive's name.
+    Name(NamePatternError),
+    /// A pattern for paths.
+    Pattern(PatternError),
+    /// A profile that is not in the file.
+    Profile {
+        /// What was written.
+        value: String,
+        /// The profiles that are.
+        known: Vec<String>,
+    },
+    /// A part is wanted, and whatever is whole.
+    SalvageOfSome,
+    /// A code that was told is none.
+    Code(CodeError),
+    /// A receipt of another set.
+    OtherReceipt,
+    /// The password's note would lie among what is handed over.
+    PasswordAmongIt,
+    /// A limit that a way of delivery cannot have.
+    WayLimit {
+        /// What was written.
+        value: String,
+        /// Who carries.
+        carrier: Carrier,
+        /// What is wrong with it.
+        error: LimitError,
+    },
+    /// Names are to be hidden, and no password is wanted.
+    HidingWithoutPassword,
+    /// What is for sealed volumes only is wanted of another format.
+    SealedOnly,
+    /// A password of what has none.
+    NoPasswordToTell,
+    /// Pieces are wanted, and nothing says how large.
+    PiecesWithoutFit,
+    /// Parcels are wanted, and nothing says how large.
+    ParcelsWithoutFit,
+    /// An archive's name was typed twice, with `--to` and with `--name`.
+    TwoNames,
 }
 
 impl<E: Into<Error>> From<E> for Failure {

@@ -10,6 +10,7 @@ mod args;
 mod commands;
 mod credentials;
 mod failure;
+mod leftover;
 mod named_file;
 mod owner;
 mod places;
@@ -20,6 +21,7 @@ mod signals;
 mod ui;
 mod words;
 
+use crate::leftover::remove_leftover;
 use args::{Arguments, Command};
 use clap::Parser as _;
 use failure::Failure;
@@ -44,7 +46,7 @@ fn main() -> ExitCode {
 fn defect(panic: &(dyn Any + Send)) {
     let what = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
     let what = what.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or_default();
-    session::remove_leftover();
+    remove_leftover();
     say(&format!(
         "under-seal: The program itself went wrong, and stopped ({}). Nothing that is not finished has a final name; whatever is left under a \
          temporary name is cleared by the next run. Please tell its makers what you had typed.",

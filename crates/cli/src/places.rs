@@ -1,8 +1,7 @@
 //! What is typed for an archive that is read: places with volumes in them, and behind them patterns for what is inside.
 
 use crate::args::{ComingArguments, WorkArguments};
-use crate::failure::Failure;
-use crate::settings::BadValue;
+use crate::failure::{BadValue, Failure};
 use crate::ui::progress::ProgressLine;
 use crate::ui::{prompt, text};
 use crate::{session, words};

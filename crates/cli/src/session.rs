@@ -1,48 +1,13 @@
-//! What the program lends to the core: randomness, the clock, the wish to stop, and what a password costs; and what it must not
-//! leave behind.
+//! What the program lends to the core: randomness, the clock, the wish to stop, and what a password costs.
 
 use crate::args::MAX_THREADS;
 use crate::ui::progress::ProgressLine;
 use crate::{owner, signals};
 use std::num::NonZeroUsize;
-use std::path::{Path, PathBuf};
-use std::sync::{Mutex, PoisonError};
 use std::time::{SystemTime, UNIX_EPOCH};
-use tempfile::TempDir;
 use under_seal_core::formats::sealed::KeyCost;
 use under_seal_core::ground::context::{Context, NoRandomness, Randomness};
 use under_seal_core::ground::entry::Timestamp;
-
-/// What must not be left behind, however the program ends.
-static LEFTOVER: Mutex<Option<TempDir>> = Mutex::new(None);
-
-/// A folder that is removed when this is dropped, or a signal ends the program.
-pub struct Leftover(PathBuf);
-
-impl Leftover {
-    /// Where it is.
-    pub fn path(&self) -> &Path {
-        &self.0
-    }
-}
-
-impl Drop for Leftover {
-    fn drop(&mut self) {
-        remove_leftover();
-    }
-}
-
-/// Has a folder removed when what is returned is dropped, or a signal ends the program. One at a time.
-pub fn remove_at_the_end(folder: TempDir) -> Leftover {
-    let path = folder.path().to_owned();
-    *LEFTOVER.lock().unwrap_or_else(PoisonError::into_inner) = Some(folder);
-    Leftover(path)
-}
-
-/// Removes it now.
-pub fn remove_leftover() {
-    drop(LEFTOVER.lock().unwrap_or_else(PoisonError::into_inner).take());
-}
 
 /// Tells on standard error, step by step, what is done: not at all, in large steps, or file by file.
 pub fn start_log(verbose: u8) {

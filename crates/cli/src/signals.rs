@@ -1,7 +1,7 @@
 //! What the system tells the program: to stop, to pause, that a file grew too large. What whoever started it had told the system
 //! to ignore stays ignored.
 
-use crate::session::remove_leftover;
+use crate::leftover::remove_leftover;
 use crate::ui::{prompt, stopwatch};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM, SIGTSTP, SIGXFSZ};
 use signal_hook::iterator::Signals;

@@ -3,11 +3,10 @@
 use super::receipt::{Made, make};
 use super::show;
 use crate::args::ConfirmArguments;
-use crate::failure::{DONE, Failure, LOOK};
+use crate::failure::{BadValue, DONE, Failure, LOOK};
 use crate::named_file::MAX_TEXT_BYTES;
 use crate::owner;
 use crate::places::gather;
-use crate::settings::BadValue;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::text::{self, shown};
 use rustix::fs::{Mode, OFlags};

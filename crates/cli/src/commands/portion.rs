@@ -2,9 +2,9 @@
 
 use super::show;
 use crate::args::{DeliveryArguments, PortionArguments, ShapeArguments};
-use crate::failure::{DONE, Failure};
+use crate::failure::{BadValue, DONE, Failure};
 use crate::session;
-use crate::settings::{BadValue, Settings};
+use crate::settings::Settings;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion::{self, Part};

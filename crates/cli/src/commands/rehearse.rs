@@ -4,14 +4,14 @@ use super::show;
 use crate::archives::{Given, given};
 use crate::args::{DeliveryArguments, RehearseArguments, ShapeArguments, Through};
 use crate::credentials::{self, Tried, Wanted};
-use crate::failure::{DONE, Failure, LOOK};
-use crate::session;
-use crate::settings::{BadValue, Origin, Settings};
+use crate::failure::{BadValue, DONE, Failure, LOOK};
+use crate::settings::{Origin, Settings};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, contents, count, number_list};
 use crate::words::{self, as_name, how_to_open};
+use crate::{leftover, session};
 use serde::Serialize;
 use std::ffi::OsString;
 use std::fs::Permissions;
@@ -50,7 +50,7 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
     let sources = expand(&arguments.against)?;
     let sources = Catalogue::gather(&sources, &choice, &|_| false, &context)?;
     let place = tempfile::Builder::new().prefix("under-seal-").permissions(Permissions::from_mode(0o700)).tempdir();
-    let place = session::remove_at_the_end(place.map_err(Failure::Temporary)?);
+    let place = leftover::remove_at_the_end(place.map_err(Failure::Temporary)?);
     let request = RehearsalRequest {
         package: &package,
         credentials: &credentials,

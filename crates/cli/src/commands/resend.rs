@@ -2,10 +2,9 @@
 
 use super::show;
 use crate::args::ResendArguments;
-use crate::failure::{DONE, Failure};
+use crate::failure::{BadValue, DONE, Failure};
 use crate::places::gather;
 use crate::session;
-use crate::settings::BadValue;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::table::{self, Column};

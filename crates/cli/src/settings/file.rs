@@ -1,9 +1,9 @@
 //! The configuration file: TOML, in the platform's usual place. Every value is looked at when the file is read, so that a
 //! slip is told at once, with its line.
 
-use super::{BadValue, NamePattern, WrittenFit};
+use super::{NamePattern, WrittenFit};
 use crate::args::SqueezeName;
-use crate::failure::Failure;
+use crate::failure::{BadValue, Failure};
 use crate::{named_file, words};
 use clap::ValueEnum as _;
 use etcetera::BaseStrategy as _;

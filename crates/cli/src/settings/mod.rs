@@ -2,22 +2,20 @@
 //! rest of the configuration file, then what is built in.
 
 mod file;
-mod name;
+pub mod name;
 
 pub use file::{Configuration, Profile, usual_place};
-pub use name::{FIELDS, NameFields, NamePattern, NamePatternError};
+pub use name::{NameFields, NamePattern};
 
 use crate::args::{ChoiceArguments, ConfigurationArguments, DeliveryArguments, SqueezeName};
-use crate::failure::Failure;
+use crate::failure::{BadValue, Failure};
 use crate::named_file;
 use std::fmt;
 use std::num::NonZeroUsize;
 use std::path::PathBuf;
 use under_seal_core::formats::registry::Format;
-use under_seal_core::ground::codes::CodeError;
-use under_seal_core::ground::fit::{Fit, FitError};
-use under_seal_core::source::{Choice, Naming, PatternError, Patterns, UnsafeNames};
-use under_seal_core::tasks::rehearse::carriers::{Carrier, LimitError};
+use under_seal_core::ground::fit::Fit;
+use under_seal_core::source::{Choice, Naming, Patterns, UnsafeNames};
 
 /// Where a value comes from.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -65,60 +63,6 @@ pub struct WrittenFit {
     pub text: String,
     /// What it means.
     pub fit: Fit,
-}
-
-/// Why a value is not taken; `value` is what was written.
-#[derive(Debug)]
-pub enum BadValue {
-    /// A fit.
-    Fit {
-        /// What was written.
-        value: String,
-        /// What is wrong with it.
-        why: FitError,
-        /// The names that would be known: built in, then the user's own.
-        known: Vec<String>,
-    },
-    /// A pattern for the archive's name.
-    Name(NamePatternError),
-    /// A pattern for paths.
-    Pattern(PatternError),
-    /// A profile that is not in the file.
-    Profile {
-        /// What was written.
-        value: String,
-        /// The profiles that are.
-        known: Vec<String>,
-    },
-    /// A part is wanted, and whatever is whole.
-    SalvageOfSome,
-    /// A code that was told is none.
-    Code(CodeError),
-    /// A receipt of another set.
-    OtherReceipt,
-    /// The password's note would lie among what is handed over.
-    PasswordAmongIt,
-    /// A limit that a way of delivery cannot have.
-    WayLimit {
-        /// What was written.
-        value: String,
-        /// Who carries.
-        carrier: Carrier,
-        /// What is wrong with it.
-        error: LimitError,
-    },
-    /// Names are to be hidden, and no password is wanted.
-    HidingWithoutPassword,
-    /// What is for sealed volumes only is wanted of another format.
-    SealedOnly,
-    /// A password of what has none.
-    NoPasswordToTell,
-    /// Pieces are wanted, and nothing says how large.
-    PiecesWithoutFit,
-    /// Parcels are wanted, and nothing says how large.
-    ParcelsWithoutFit,
-    /// An archive's name was typed twice, with `--to` and with `--name`.
-    TwoNames,
 }
 
 /// Everything that shapes an archive.

@@ -4,19 +4,19 @@ mod formats;
 mod pieces;
 mod receiving;
 mod sending;
+mod system;
 
 pub use formats::{NOT_SECRET, as_name, how_to_open, notes, proof, structure, verifies_contents};
 pub use receiving::{archive, costly, gather, one_set, opening, sealed};
 pub use sending::{bad_value, lacks, loss, name_trouble, passed_over, system_name, unknown_squeeze, weak_password};
 
+pub use system::system;
+
 use crate::failure::Failure;
-use crate::ui::text::{self, grouped, name, path};
-use std::ffi::OsString;
-use std::io;
+use crate::ui::text::{self, grouped, path};
 use std::path::Path;
+use system::{file_error, interrupted};
 use under_seal_core::Error;
-use under_seal_core::disk::{FileAction, FileError, Interruption};
-use under_seal_core::ground::pipeline::{NoThreads, Stopped};
 use under_seal_core::ground::secrets::PasswordError;
 use under_seal_core::ground::secrets::password::MAX_PASSWORD_BYTES;
 use under_seal_core::tasks::check::collect::CollectError;
@@ -155,34 +155,6 @@ fn core(error: &Error) -> String {
     }
 }
 
-/// What interrupted some work. `outcome` is a sentence on what there is of it then; empty where there is nothing to say.
-fn interrupted(error: &Interruption, outcome: &str) -> String {
-    match error {
-        Interruption::Cancelled(_) => format!("Cancelled. {outcome}").trim_end().to_owned(),
-        Interruption::File(error) => file_error(error),
-        Interruption::NoThreads(error) => no_threads(*error),
-        Interruption::Stopped(Stopped::NoMemory) => format!("{outcome} {TOO_LITTLE_MEMORY}").trim_start().to_owned(),
-        Interruption::NoRandomness(_) | Interruption::Stopped(Stopped::Unwanted) => {
-            let outcome = if outcome.is_empty() { "It was not done" } else { outcome.trim_end_matches('.') };
-            format!("{outcome}: {error}.")
-        }
-    }
-}
-
-/// The system does not give as many threads as are wanted; half of what it gave leaves room for the others that are needed.
-fn no_threads(NoThreads(had): NoThreads) -> String {
-    match had / 2 {
-        0 => {
-            "The system gives this program too few threads to work with. Close other programs and try again.".to_owned()
-        }
-        fewer => format!("The system gives this program no more than {had} threads. Add --threads {fewer}."),
-    }
-}
-
-/// The system gives no memory for what comes next.
-const TOO_LITTLE_MEMORY: &str =
-    "There is too little memory. Close other programs, or add --threads 1, which takes least.";
-
 fn password_error(error: PasswordError) -> String {
     match error {
         PasswordError::Empty => "The password is empty. Give one with at least one character.".to_owned(),
@@ -194,67 +166,4 @@ fn password_error(error: PasswordError) -> String {
         }
         PasswordError::TooLong => format!("The password is longer than {} bytes.", grouped(MAX_PASSWORD_BYTES as u64)),
     }
-}
-
-/// What the system said, as the end of a sentence.
-pub fn system(error: &io::Error) -> String {
-    match error.kind() {
-        io::ErrorKind::NotFound => "it is not there".to_owned(),
-        io::ErrorKind::PermissionDenied => "permission denied".to_owned(),
-        io::ErrorKind::AlreadyExists => "it is there already".to_owned(),
-        io::ErrorKind::StorageFull => "the disk is full".to_owned(),
-        io::ErrorKind::QuotaExceeded => "your quota on this disk is used up".to_owned(),
-        io::ErrorKind::FileTooLarge => "the file system holds no file that large".to_owned(),
-        io::ErrorKind::ReadOnlyFilesystem => "the disk is read-only".to_owned(),
-        io::ErrorKind::NotADirectory => "it, or something on the way to it, is no folder".to_owned(),
-        io::ErrorKind::IsADirectory => "it is a folder".to_owned(),
-        io::ErrorKind::InvalidFilename => "the name is too long".to_owned(),
-        io::ErrorKind::InvalidData => "it is not UTF-8 text".to_owned(),
-        _ => {
-            let text = error.to_string();
-            text.split(" (os error").next().unwrap_or(&text).to_lowercase()
-        }
-    }
-}
-
-fn file_error(error: &FileError) -> String {
-    let what = match error.action {
-        FileAction::Open => "cannot be opened",
-        FileAction::Read => "cannot be read",
-        FileAction::List => "cannot be listed",
-        FileAction::Create => "cannot be made",
-        FileAction::Write | FileAction::Sync | FileAction::Close => "cannot be written",
-        FileAction::Rename => "cannot be given its name",
-        FileAction::Remove => "cannot be removed",
-    };
-    let next = match error.source.kind() {
-        io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => " Make room, or choose another place.",
-        io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem
-            if !matches!(error.action, FileAction::Open | FileAction::Read | FileAction::List) =>
-        {
-            " Choose a place where you may write."
-        }
-        io::ErrorKind::PermissionDenied => " Ask its owner for the right to read it.",
-        io::ErrorKind::InvalidFilename => " Choose a shorter name with --to or --name.",
-        _ => "",
-    };
-    let reason = match (error.action, error.source.kind()) {
-        (FileAction::Create, io::ErrorKind::NotFound) => "the system allows nothing to be made there".to_owned(),
-        _ => system(&error.source),
-    };
-    format!("{} {what}: {reason}.{next}", path(&error.path))
-}
-
-fn missing_path(at: &Path, similar: &[OsString]) -> String {
-    if at.is_symlink() {
-        return format!("{} is a link that leads nowhere. Name what it should lead to.", path(at));
-    }
-    let there = match similar {
-        [] => "Check the spelling.".to_owned(),
-        similar => {
-            let names: Vec<String> = similar.iter().map(|similar| name(similar)).collect();
-            format!("Beside it there is: {}.", names.join(", "))
-        }
-    };
-    format!("{} does not exist. {there}", path(at))
 }

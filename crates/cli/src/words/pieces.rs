@@ -1,6 +1,7 @@
 //! Words for what goes wrong with plain pieces.
 
-use super::{interrupted, sending};
+use super::sending;
+use super::system::interrupted;
 use crate::ui::text::{self, grouped, name, number_list, path};
 use std::path::PathBuf;
 use under_seal_core::disk::numbered::MAX_PIECES;

@@ -1,6 +1,6 @@
 //! What can go wrong for a recipient, in words.
 
-use super::{TOO_LITTLE_MEMORY, interrupted, missing_path};
+use super::system::{TOO_LITTLE_MEMORY, interrupted, missing_path};
 use crate::ui::suggestion::quoted;
 use crate::ui::text::{self, bytes, first_few, grouped, number_list, path, shown};
 use std::path::PathBuf;

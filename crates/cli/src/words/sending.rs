@@ -1,7 +1,9 @@
 //! What can go wrong for a sender, in words.
 
-use super::{TOO_LITTLE_MEMORY, archive, file_error, interrupted, missing_path, system};
-use crate::settings::{BadValue, FIELDS, NamePatternError};
+use super::receiving::archive;
+use super::system::{TOO_LITTLE_MEMORY, file_error, interrupted, missing_path, system};
+use crate::failure::BadValue;
+use crate::settings::name::{FIELDS, NamePatternError};
 use crate::ui::text::{self, bytes, duration, first_few, grouped, listed, path, shown};
 use std::ffi::OsStr;
 use std::io;

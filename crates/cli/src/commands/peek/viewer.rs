@@ -2,7 +2,7 @@
 
 use crate::credentials::PASSWORD_VARIABLE;
 use crate::failure::Failure;
-use crate::session::{self, Leftover};
+use crate::leftover::{self, Leftover};
 use crate::ui::prompt;
 use std::ffi::OsStr;
 use std::fs::{File, OpenOptions, Permissions};
@@ -35,7 +35,7 @@ impl PrivateCopy {
             .permissions(Permissions::from_mode(0o700))
             .tempdir()
             .map_err(Failure::Viewer)?;
-        Ok(Self { folder: session::remove_at_the_end(folder), path: PathBuf::new(), file: None, failed: None })
+        Ok(Self { folder: leftover::remove_at_the_end(folder), path: PathBuf::new(), file: None, failed: None })
     }
 
     /// Shows the copy that was read, and waits until the user has seen enough.
