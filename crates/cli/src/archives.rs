@@ -5,8 +5,9 @@ use crate::credentials::{self, Wanted};
 use crate::failure::Failure;
 use crate::places::gather;
 use crate::session;
-use crate::ui::paint::{Tone, paint};
+use crate::ui::paint::Tone;
 use crate::ui::progress::ProgressLine;
+use crate::ui::section::first_listed;
 use crate::ui::text::{self, shown};
 use serde::Serialize;
 use std::path::PathBuf;
@@ -90,13 +91,7 @@ const NAME_COLUMNS: usize = 80;
 
 /// What is not extracted, for people.
 pub fn not_extracted_lines(refused: &[NotExtracted]) -> Vec<String> {
-    if refused.is_empty() {
-        return Vec::new();
-    }
-    let heading = paint(Tone::Bad, "In the archive, and never extracted:");
-    let one = |one: &NotExtracted| format!("  {}: {}", text::ending(&one.path, NAME_COLUMNS), one.why);
-    let lines = refused.iter().take(NOT_EXTRACTED_LISTED).map(one);
-    let more = refused.len().saturating_sub(NOT_EXTRACTED_LISTED);
-    let more = (more > 0).then(|| format!("  and {more} more (--json lists all)"));
-    [String::new(), heading].into_iter().chain(lines).chain(more).collect()
+    let one = |one: &NotExtracted| format!("{}: {}", text::ending(&one.path, NAME_COLUMNS), one.why);
+    let lines: Vec<String> = refused.iter().map(one).collect();
+    first_listed(Tone::Bad, "In the archive, and never extracted:", &lines, NOT_EXTRACTED_LISTED)
 }

@@ -6,6 +6,7 @@ use crate::args::{AboutArguments, SqueezeName};
 use crate::credentials::Wanted;
 use crate::failure::{DONE, Failure, LOOK};
 use crate::ui::paint::{Tone, paint};
+use crate::ui::section::listed;
 use crate::ui::table;
 use crate::ui::text::{self, bytes, contents, count, grouped, shown, shown_lines};
 use crate::words::{as_name, notes};
@@ -271,10 +272,7 @@ fn lines(report: &Report) -> Vec<String> {
     ]);
     let mut lines = vec![paint(Tone::Strong, &report.archive), String::new()];
     lines.extend(table::summary(&rows));
-    if !report.message.is_empty() {
-        lines.extend([String::new(), paint(Tone::Strong, "The sender says:")]);
-        lines.extend(shown_lines(&report.message).iter().map(|line| format!("  {line}")));
-    }
+    lines.extend(listed(Tone::Strong, "The sender says:", &shown_lines(&report.message)));
     lines.extend(not_extracted_lines(report.not_extracted.as_deref().unwrap_or_default()));
     if !report.said.is_empty() {
         lines.push(String::new());

@@ -8,6 +8,7 @@ use crate::failure::{DONE, Failure, LOOK};
 use crate::settings::Settings;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
+use crate::ui::section::first_listed;
 use crate::ui::text::{self, bytes, count, shown};
 use crate::words::as_name;
 use crate::{session, words};
@@ -162,15 +163,8 @@ fn lines(report: &Report) -> Vec<String> {
         _ => paint(Tone::Look, format!("Not the same as when {} was packed{packed}.", report.archive)),
     };
     let mut lines = vec![heading];
-    let mut part = |tone: Tone, heading: &str, items: Vec<String>| {
-        if items.is_empty() {
-            return;
-        }
-        lines.extend([String::new(), paint(tone, heading)]);
-        lines.extend(items.iter().take(LISTED).map(|item| format!("  {item}")));
-        let more = items.len().saturating_sub(LISTED);
-        lines.extend((more > 0).then(|| format!("  and {more} more (--json lists all)")));
-    };
+    let mut part =
+        |tone: Tone, heading: &str, items: Vec<String>| lines.extend(first_listed(tone, heading, &items, LISTED));
     part(Tone::Look, "Added since:", report.added.clone());
     part(Tone::Look, "Removed since:", report.removed.clone());
     let changed = |changed: &Changed| format!("{}: {}", changed.path, changed.differs_in.join(", "));

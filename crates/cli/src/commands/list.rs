@@ -8,7 +8,7 @@ use crate::failure::{BadValue, DONE, Failure, LOOK};
 use crate::places::tell_apart;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, bytes, contents, grouped, shown};
+use crate::ui::text::{self, bytes, contents, grouped, hexadecimal, shown};
 use crate::words::{as_name, notes};
 use serde::Serialize;
 use under_seal_core::formats::archive::Archive;
@@ -144,7 +144,7 @@ impl Line {
             kept: kept.filter(|_| is_file && content.size > 0),
             modified: text::time(entry.modified),
             mode: format!("{:04o}", entry.mode),
-            blake3: (is_file && has_digest).then(|| blake3_text(&content.digest)),
+            blake3: (is_file && has_digest).then(|| hexadecimal(&content.digest)),
             target: (entry.kind == EntryKind::Link).then(|| shown(&entry.link_target)),
             changed_while_read: content.changed_while_read,
         }
@@ -162,10 +162,6 @@ impl Line {
         let bytes = if is_file { grouped(self.bytes) } else { "-".to_owned() };
         [Some(bytes), with_kept.then(kept), Some(self.modified.clone())].into_iter().flatten().collect()
     }
-}
-
-fn blake3_text(digest: &[u8; 32]) -> String {
-    digest.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 fn table(report: &Report, long: bool) -> Vec<String> {

@@ -16,7 +16,7 @@ impl EscapedName {
         Self { path: shown(path.as_bytes()), inside: shown(inside.as_bytes()) }
     }
 
-    pub fn told(&self) -> String {
+    pub fn line(&self) -> String {
         format!("{} is called {} in the archive", self.path, self.inside)
     }
 }

@@ -4,6 +4,7 @@ pub mod escaped_name;
 pub mod paint;
 pub mod progress;
 pub mod prompt;
+pub mod section;
 pub mod stopwatch;
 pub mod suggestion;
 pub mod table;

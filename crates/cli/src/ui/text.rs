@@ -1,5 +1,8 @@
 //! Names, sizes and lists as they are written for people.
 
+pub use under_seal_core::ground::codes::hexadecimal;
+pub use under_seal_core::ground::size::grouped;
+
 use std::ffi::OsStr;
 use std::io::IsTerminal;
 use std::os::unix::ffi::OsStrExt as _;
@@ -48,24 +51,6 @@ pub fn ending(name: &str, columns: usize) -> String {
     }
     let end: String = name.chars().skip(letters - columns + 1).collect();
     format!("…{end}")
-}
-
-/// An exact number, digits in groups of three.
-pub fn grouped(number: u64) -> String {
-    let digits = number.to_string();
-    let mut text = String::new();
-    for (place, digit) in digits.chars().enumerate() {
-        if place > 0 && (digits.len() - place).is_multiple_of(3) {
-            text.push(',');
-        }
-        text.push(digit);
-    }
-    text
-}
-
-/// Bytes as hexadecimal digits.
-pub fn hexadecimal(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 /// An exact number of bytes.

@@ -2,6 +2,8 @@
 //!
 //! [`block`] compresses one block and says whether that was worth it; [`deflate`] makes one deflate stream of pieces that are
 //! compressed each by itself; [`stream`] reads a file that is compressed as a whole.
+//!
+//! A newcomer may add a codec here; what stands around its bytes belongs to a format.
 
 pub mod block;
 pub mod deflate;

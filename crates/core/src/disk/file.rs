@@ -44,6 +44,20 @@ pub fn open_regular(path: &Path, links: Links) -> Result<(File, Metadata), FileE
     }
 }
 
+/// Appends bytes to a file, which is made where it is not there, and waits until the disk holds them. What has the name must be a
+/// file itself: no link, and nothing that would be waited for.
+pub fn append(path: &Path, bytes: &[u8]) -> Result<(), FileError> {
+    let failed = || FileError::on(FileAction::Write, path);
+    let flags =
+        OFlags::WRONLY | OFlags::CREATE | OFlags::APPEND | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+    let file = rustix::fs::open(path, flags, Mode::from_raw_mode(0o666)).map_err(|errno| failed()(errno.into()))?;
+    let mut file = File::from(file);
+    if !file.metadata().map_err(failed())?.is_file() {
+        return Err(failed()(io::Error::new(io::ErrorKind::InvalidInput, "it is not a file")));
+    }
+    file.write_all(bytes).and_then(|()| file.sync_all()).map_err(failed())
+}
+
 /// A file being written, with the path to name it by in errors.
 #[derive(Debug)]
 pub struct NewFile {

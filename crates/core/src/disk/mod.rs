@@ -4,6 +4,8 @@
 //! protects the user's data stands in one place; [`faults`] lets tests make any of these changes fail. [`staging`]
 //! builds the all-or-nothing placing of a volume set on it. [`numbered`] and [`portability`] know names: which number in one counts pieces,
 //! and what other systems refuse.
+//!
+//! A newcomer who needs the system asks here first: no other floor opens a file for writing, renames or removes.
 
 mod copying;
 pub mod faults;
@@ -21,7 +23,7 @@ mod unfinished;
 
 pub(crate) use copying::sum_of;
 pub use copying::{Sha256Sum, read_on, read_through};
-pub use file::{Links, NewFile, ScratchFile, open_regular};
+pub use file::{Links, NewFile, ScratchFile, append, open_regular};
 pub use folder::{Folder, NEW_FOLDER_MODE, OpenFolder};
 pub use interruption::Interruption;
 pub(crate) use interruption::interruptible;

@@ -100,6 +100,11 @@ fn check(place: usize, values: impl Iterator<Item = u8>) -> u8 {
     ((sum + 11 * (place + 1)) % 32) as u8
 }
 
+/// Bytes as hexadecimal digits, small letters.
+pub fn hexadecimal(bytes: &[u8]) -> String {
+    data_encoding::HEXLOWER.encode(bytes)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

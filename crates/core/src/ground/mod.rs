@@ -5,6 +5,8 @@
 //! built. [`secrets`] are passwords and memory for them, [`passwords`] chooses one, [`ownership`] proves that a user's own run left
 //! something on disk. [`context`] brings in whatever comes from outside, [`wire`] is a cursor over bytes that were read, [`retrying`] does again what a signal interrupts, and
 //! [`pipeline`] is ordered parallel work with bounded memory.
+//!
+//! A newcomer may add to this floor whatever needs neither the disk nor a format; nothing here does anything that lasts.
 
 pub mod class;
 pub mod codes;

@@ -116,6 +116,14 @@ fn scale(number: &str, factor: u64) -> Result<u64, SizeError> {
     whole.checked_add(part).and_then(|bytes| u64::try_from(bytes).ok()).ok_or(SizeError::TooLarge)
 }
 
+/// An exact number, digits in groups of three.
+pub fn grouped(number: u64) -> String {
+    let digits = number.to_string();
+    let groups: Vec<&str> =
+        digits.as_bytes().rchunks(3).rev().filter_map(|group| std::str::from_utf8(group).ok()).collect();
+    groups.join(",")
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

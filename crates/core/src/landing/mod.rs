@@ -5,6 +5,9 @@
 //! written under a temporary name beside its place and appears under its own name only when it is complete, verified
 //! and held by the disk, for which many files wait together. Links come after all files, so nothing is ever written through them;
 //! folders get their modes and times last.
+//!
+//! A newcomer who changes this floor runs `crates/core/tests/crash.rs` too: it makes the disk fail, and the process die, at every single
+//! operation.
 
 mod clash;
 mod destination;

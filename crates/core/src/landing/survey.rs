@@ -135,12 +135,12 @@ fn find_clashes(
     };
     let left: HashSet<EntryPath> = resolutions.keys().cloned().collect();
     let is_left = |path: &EntryPath| left.contains(path);
-    let mut way = Way { root, open: Vec::new(), closed: None };
+    let mut folders = OpenFolders { root, open: Vec::new(), closed: None };
     for listed in entries.iter().filter(|listed| !is_left(&listed.entry.path)) {
         context.go_on()?;
         let path = &listed.entry.path;
         let (parent, name) = path.parent_and_name();
-        let Some(folder) = way.to(parent, &mut clashes)? else { continue };
+        let Some(folder) = folders.to(parent, &mut clashes)? else { continue };
         let name = OsStr::from_bytes(name);
         match (folder.kind_of(name)?, listed.entry.kind) {
             (None, _) => {}
@@ -170,14 +170,14 @@ fn find_clashes(
 }
 
 /// The folders of the destination that are open, from the top down.
-struct Way<'a> {
+struct OpenFolders<'a> {
     root: &'a Folder,
     open: Vec<(Vec<u8>, Folder)>,
     /// A path at which there is no folder, so nothing below it can be in the way.
     closed: Option<Vec<u8>>,
 }
 
-impl Way<'_> {
+impl OpenFolders<'_> {
     /// The folder at this path of the archive, if the destination has it. What stands in its place is a clash.
     fn to(&mut self, parent: Option<&[u8]>, clashes: &mut Vec<PathBuf>) -> Result<Option<&Folder>, FileError> {
         let Some(parent) = parent else { return Ok(Some(self.root)) };

@@ -49,7 +49,7 @@ pub struct Taken {
 
 /// What came of reading a file once.
 #[derive(Debug)]
-pub enum Reading {
+pub enum ReadOnce {
     /// It is in the archive.
     Taken(Taken),
     /// It changed meanwhile; nothing of it is in the archive.
@@ -79,7 +79,7 @@ pub trait SourceSink {
         entry: Entry,
         file: &mut SourceFile,
         is_last: bool,
-    ) -> Result<Reading, Self::Error>;
+    ) -> Result<ReadOnce, Self::Error>;
 
     /// A file is taken, and this is what of it is in the archive.
     fn was_taken(&mut self, _: &SourceEntry, _: &Content) {}
@@ -132,15 +132,15 @@ fn file<S: SourceSink>(
                 let entry = Entry { mode: file.mode, modified: file.modified, ..source.entry(id) };
                 sink.take_file(source, entry, &mut file, reading == READINGS)?
             }
-            Err(error) => Reading::Failed(error),
+            Err(error) => ReadOnce::Failed(error),
         };
         match (read, taken) {
-            (Reading::Taken(now), _) if now.steady => return Ok(Ok(now)),
-            (Reading::Taken(now), _) => taken = Some(now),
-            (Reading::Dropped, _) => {}
+            (ReadOnce::Taken(now), _) if now.steady => return Ok(Ok(now)),
+            (ReadOnce::Taken(now), _) => taken = Some(now),
+            (ReadOnce::Dropped, _) => {}
             // What an earlier reading came to is all that there is.
-            (Reading::Failed(_), Some(before)) => return Ok(Ok(before)),
-            (Reading::Failed(error), None) => return Ok(Err(error)),
+            (ReadOnce::Failed(_), Some(before)) => return Ok(Ok(before)),
+            (ReadOnce::Failed(error), None) => return Ok(Err(error)),
         }
     }
     // The last reading is never dropped.

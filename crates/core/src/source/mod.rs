@@ -3,6 +3,8 @@
 //! [`choice`] says what is wanted; the roots turn typed paths into places to begin at; [`catalogue`] walks and lists
 //! without reading any content; [`reading`] reads one file and notices when it changes meanwhile; [`feed`] hands all of them to a writer; [`text_names`] says what
 //! happens to names that are not text in formats that need text.
+//!
+//! A newcomer may add a way to choose here, or something that is noticed on the walk; no archive is known to this floor.
 
 pub mod catalogue;
 pub mod choice;

@@ -172,7 +172,7 @@ fn deliver(
 ) -> Result<(), StopReason> {
     let bytes = archive.entries().iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
     context.tell(Progress::Begin(Phase::Opening, bytes));
-    let mut sink = Arriving { flat, landing, current: None, failed: None };
+    let mut sink = IntoLanding { flat, landing, current: None, failed: None };
     let delivered = archive.deliver(&mut sink, context);
     context.tell(Progress::End);
     match sink.failed {
@@ -206,7 +206,7 @@ fn deliver_screened(
 }
 
 /// Hands entries to a landing, where there are to be no folders under other paths, and keeps why it failed.
-struct Arriving<'a> {
+struct IntoLanding<'a> {
     flat: Option<&'a Flat>,
     landing: &'a mut Landing,
     /// The entry under the path that it has without folders.
@@ -214,7 +214,7 @@ struct Arriving<'a> {
     failed: Option<LandingError>,
 }
 
-impl Arriving<'_> {
+impl IntoLanding<'_> {
     fn noting(&mut self, outcome: Result<(), LandingError>) -> Result<(), Cancelled> {
         outcome.map_err(|why| {
             self.failed = Some(why);
@@ -223,7 +223,7 @@ impl Arriving<'_> {
     }
 }
 
-impl EntrySink for Arriving<'_> {
+impl EntrySink for IntoLanding<'_> {
     fn begin(&mut self, entry: &Entry) -> Result<(), Cancelled> {
         let outcome = match self.flat {
             None => self.landing.begin(entry),

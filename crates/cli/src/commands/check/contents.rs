@@ -8,6 +8,7 @@ use crate::failure::{DAMAGED, DONE, Failure, LOOK};
 use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
+use crate::ui::section::listed;
 use crate::ui::suggestion;
 use crate::ui::text::{self, bytes, contents, count, shown};
 use crate::words::{as_name, notes, proof, structure, verifies_contents};
@@ -115,10 +116,8 @@ fn lines(report: &Report) -> Vec<String> {
         true => "  contents  every entry was read to its end".to_owned(),
         false => "  contents  not read: they need the password".to_owned(),
     });
-    if !report.damaged.is_empty() {
-        lines.extend([String::new(), paint(Tone::Bad, "Damaged:")]);
-        lines.extend(report.damaged.iter().map(|entry| format!("  {}: {}", entry.path, entry.what)));
-    }
+    let damaged = |entry: &DamagedEntry| format!("{}: {}", entry.path, entry.what);
+    lines.extend(listed(Tone::Bad, "Damaged:", &report.damaged.iter().map(damaged).collect::<Vec<_>>()));
     lines.extend(not_extracted_lines(&report.not_extracted));
     lines.push(String::new());
     let open = suggestion::open(report.typed.iter().map(PathBuf::as_path), None);

@@ -90,7 +90,7 @@ impl Story<'_> {
         }
         self.run(&["check", "inbox/"], MISSING)?;
         self.say("The board tells the office that code. The office makes exactly what is missing again, and needs no password for it.")?;
-        let slip = self.told(&["check", "inbox/", "--json"], "/slip")?;
+        let slip = self.value_at(&["check", "inbox/", "--json"], "/slip")?;
         self.run(&["resend", "out/", &slip, "--to", "again/"], DONE)?;
         let again = self.place.join("again");
         for file in fs::read_dir(&again).map_err(|error| file_failure(FileAction::Read, &again, error))? {
@@ -128,7 +128,7 @@ impl Story<'_> {
         self.say("The board makes a receipt and reads it out on the telephone. The office types it, and knows.")?;
         let receipt = ["receipt", "inbox/", "--password-from", "heard.txt"];
         self.run(&receipt, DONE)?;
-        let code = self.told(&[&receipt[..], &["--json"]].concat(), "/receipt")?;
+        let code = self.value_at(&[&receipt[..], &["--json"]].concat(), "/receipt")?;
         let by = "the heritage board";
         self.run(&["confirm", "out/", &code, "--by", by, "--password-from", "passphrase.txt"], DONE)
     }
@@ -169,7 +169,7 @@ impl Story<'_> {
     }
 
     /// What this program's JSON says at a place.
-    fn told(&self, arguments: &[&str], pointer: &str) -> Result<String, Failure> {
+    fn value_at(&self, arguments: &[&str], pointer: &str) -> Result<String, Failure> {
         let program = std::env::current_exe().map_err(Failure::Output)?;
         let mut command = Command::new(program);
         command.args(arguments).current_dir(self.place).env_remove(PASSWORD_VARIABLE).stdin(Stdio::null());

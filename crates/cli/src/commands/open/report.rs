@@ -3,6 +3,7 @@
 use crate::archives::{NotExtracted, not_extracted, not_extracted_lines};
 use crate::failure::{DAMAGED, DONE, LOOK, MISSING, UNSAFE};
 use crate::ui::paint::{Tone, paint};
+use crate::ui::section::{first_listed, listed};
 use crate::ui::table;
 use crate::ui::text::{self, bytes, contents, count, shown, shown_lines};
 use crate::words::{as_name, notes, verifies_contents};
@@ -246,12 +247,7 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
         ("origin", report.origin_marks.as_ref().map(origin).into_iter().collect()),
         ("where", vec![report.destination.clone()]),
     ]));
-    let mut note = |tone: Tone, heading: &str, items: Vec<String>| {
-        if !items.is_empty() {
-            lines.extend([String::new(), paint(tone, heading)]);
-            lines.extend(items.iter().map(|item| format!("  {item}")));
-        }
-    };
+    let mut note = |tone: Tone, heading: &str, items: Vec<String>| lines.extend(listed(tone, heading, &items));
     let beside = |beside: &Beside| format!("{} instead of {}", beside.path, beside.instead_of);
     note(Tone::Look, "With a number, since the name was given already:", report.beside.iter().map(beside).collect());
     note(Tone::Strong, "The sender says:", shown_lines(&report.message));
@@ -261,7 +257,7 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
     let links = report.links_not_made.iter().map(link).collect();
     note(Tone::Bad, "Not made, because they could lead outside this folder:", links);
     note(Tone::Look, "These patterns matched nothing:", report.unmatched_patterns.clone());
-    note(Tone::Bad, "Not whole in what is here:", lost(report));
+    lines.extend(first_listed(Tone::Bad, "Not whole in what is here:", &lost(report), LOST_LISTED));
     lines.extend(not_extracted_lines(&report.not_extracted));
     if !report.notes.is_empty() {
         lines.push(String::new());
@@ -343,8 +339,5 @@ fn lost(report: &Report) -> Vec<String> {
         [] => lost.path.clone(),
         numbers => format!("{}: needs {}", lost.path, volumes(numbers)),
     };
-    let mut lines: Vec<String> = lost.iter().take(LOST_LISTED).map(line).collect();
-    let more = lost.len().saturating_sub(LOST_LISTED);
-    lines.extend((more > 0).then(|| format!("and {more} more (--json lists all)")));
-    lines
+    lost.iter().map(line).collect()
 }

@@ -4,6 +4,7 @@ use super::Packing;
 use crate::failure::{DONE, LOOK};
 use crate::ui::escaped_name::EscapedName;
 use crate::ui::paint::{Tone, paint};
+use crate::ui::section::listed;
 use crate::ui::suggestion::{self, Part, command};
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, contents, count, grouped, shown};
@@ -356,13 +357,7 @@ fn volume_lines(packed: &Packed, what: &'static str) -> Vec<String> {
 /// What the sender should look at.
 fn notes(report: &Report) -> Vec<String> {
     let mut notes = Vec::new();
-    let mut note = |heading: &str, items: Vec<String>| {
-        if !items.is_empty() {
-            notes.push(String::new());
-            notes.push(paint(Tone::Look, heading));
-            notes.extend(items.iter().map(|item| format!("  {item}")));
-        }
-    };
+    let mut note = |heading: &str, items: Vec<String>| notes.extend(listed(Tone::Look, heading, &items));
     let passed = |passed: &Passed| format!("{}: {}", passed.path, passed.why);
     note("Not packed:", report.passed_over.iter().map(passed).collect());
     let filled = |filled: &Filled| {
@@ -379,7 +374,7 @@ fn notes(report: &Report) -> Vec<String> {
     note("These patterns matched nothing:", report.unmatched_patterns.clone());
     note(
         "These names are not text (UTF-8), which ZIP needs:",
-        report.names_escaped.iter().map(EscapedName::told).collect(),
+        report.names_escaped.iter().map(EscapedName::line).collect(),
     );
     note("Left out, since these names are not text (UTF-8), which ZIP needs:", report.names_left_out.clone());
     note("On other file systems, and left out:", report.other_systems_left_out.clone());

@@ -6,6 +6,7 @@ use crate::args::SqueezeName;
 use crate::failure::{DONE, LOOK};
 use crate::ui::escaped_name::EscapedName;
 use crate::ui::paint::{Tone, paint};
+use crate::ui::section::headed;
 use crate::ui::suggestion::{Part, as_typed, command};
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bar, bytes, contents, count, duration, grouped, shown};
@@ -291,12 +292,7 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     let heading = format!("The plan: {} in {what}. Nothing was written.", bytes(report.bytes));
     let mut lines = vec![paint(Tone::Strong, heading)];
     lines.extend(answer(report));
-    let mut section = |heading: &str, body: Vec<String>| {
-        if !body.is_empty() {
-            lines.extend([String::new(), paint(Tone::Strong, heading)]);
-            lines.extend(body);
-        }
-    };
+    let mut section = |heading: &str, body: Vec<String>| lines.extend(headed(Tone::Strong, heading, body));
     section("What the recipient will see", top_lines(report));
     section("Heaviest folders, by what lies directly in them", chart("folder", &report.heaviest_folders, report.bytes));
     section("Kinds of files, and what squeezing leaves of them", chart("kind", &report.kinds, report.bytes));
@@ -484,7 +480,7 @@ fn look_lines(report: &Report) -> Vec<String> {
     let unreadable = report.unreadable.iter().map(|path| format!("{path} cannot be read: permission denied"));
     let names = report.unportable.iter().map(|one| format!("{}: {} ({})", one.path, one.why, one.systems.join(", ")));
     let patterns = report.unmatched_patterns.iter().map(|pattern| format!("the pattern {pattern} matches nothing"));
-    let escaped = report.names_escaped.iter().map(EscapedName::told);
+    let escaped = report.names_escaped.iter().map(EscapedName::line);
     let left_out = report.names_left_out.iter().map(|path| format!("{path} is left out: the name is not text"));
     let names = names.chain(escaped).chain(left_out);
     let all: Vec<String> = passed.chain(unreadable).chain(names).chain(patterns).collect();

@@ -83,7 +83,7 @@ pub(super) fn announced(image: &Image, block_bytes: u64, system_use: &[u8]) -> R
 impl SystemUse {
     /// Reads an area, and where it goes on.
     pub fn read(image: &Image, block_bytes: u64, area: &[u8]) -> Result<Self, IsoError> {
-        let mut reading = Reading::default();
+        let mut reading = FieldReader::default();
         let mut place = reading.fields(area).map_err(|what| malformed(what, 0))?;
         let mut continuations = 0;
         while let Some(Place { block, offset, bytes }) = place {
@@ -134,12 +134,12 @@ struct Place {
 
 /// Fields on their way in.
 #[derive(Default)]
-struct Reading {
+struct FieldReader {
     said: SystemUse,
     target: Target,
 }
 
-impl Reading {
+impl FieldReader {
     /// Takes the fields of an area; where it goes on.
     fn fields(&mut self, area: &[u8]) -> Result<Option<Place>, Malformed> {
         let mut rest = area;

@@ -8,8 +8,8 @@
 //! docs/format.md gives every byte.
 
 pub mod cells;
-mod delivery;
 mod error;
+mod extraction;
 pub mod frame;
 pub mod framing;
 pub mod head;

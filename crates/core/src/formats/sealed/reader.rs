@@ -1,11 +1,11 @@
-//! Reading a sealed archive: unlock, believe the tail, list the index, extract in stream order.
+//! FrameJobs a sealed archive: unlock, believe the tail, list the index, extract in stream order.
 //!
 //! Everything is authentic before it is looked at, and held to the format's rules before it is
 //! believed. What a sink is told has been compared with the index; a file ends only if its digest is right.
 
 use super::cells::CellSeal;
-use super::delivery::{Delivery, Open};
 use super::error::SealedError;
+use super::extraction::{Extraction, Open};
 use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
 use super::index::{About, IndexEntry, Place, Root, check_order, read_page};
 use super::keys::{ArchiveKey, CostLimit};
@@ -91,7 +91,7 @@ impl SealedReader {
         let mut order: Vec<usize> = (0..self.places.len()).collect();
         order.sort_unstable_by_key(|index| self.places[*index]);
         let mut expected = order.into_iter().map(|index| (&self.listed[index], self.places[index]));
-        let mut delivery = Delivery { sink, context, next: expected.next(), open: Open::Nothing, selective: false };
+        let mut extraction = Extraction { sink, context, next: expected.next(), open: Open::Nothing, selective: false };
         let (stream, tail) = (&mut self.stream, &self.tail);
         let geometry = stream.cells().set().geometry;
         let spares = Spares::new(context.threads);
@@ -107,7 +107,7 @@ impl SealedReader {
                     for record in Records::new(&frame.bytes) {
                         let (record_at, record) = record?;
                         let place = Place { frame_at: frame.at, record_at };
-                        delivery.take(place, record, || expected.next())?;
+                        extraction.take(place, record, || expected.next())?;
                     }
                 }
                 spares.give(frame.bytes);
@@ -117,7 +117,7 @@ impl SealedReader {
         // What was delivered came first, so its failure counts before one in reading further on.
         delivered?;
         read?;
-        if delivery.next.is_some() || !matches!(delivery.open, Open::Nothing) {
+        if extraction.next.is_some() || !matches!(extraction.open, Open::Nothing) {
             return Err(Malformed("index").into());
         }
         Ok(())
@@ -136,21 +136,21 @@ impl SealedReader {
         order.sort_unstable_by_key(|place| places[*place]);
         order.dedup();
         let mut expected = order.into_iter().map(|place| (&listed[place], places[place]));
-        let mut delivery = Delivery { sink, context, next: expected.next(), open: Open::Nothing, selective: true };
+        let mut extraction = Extraction { sink, context, next: expected.next(), open: Open::Nothing, selective: true };
         let mut decompressor = Decompressor::new()?;
-        let (mut frame_at, mut raw) = (delivery.next.map_or(0, |(_, place)| place.frame_at), Vec::new());
-        while !delivery.is_done() {
+        let (mut frame_at, mut raw) = (extraction.next.map_or(0, |(_, place)| place.frame_at), Vec::new());
+        while !extraction.is_done() {
             context.go_on()?;
             let header = read_frame(stream, &mut decompressor, frame_at, tail, &mut raw)?;
             let records = if header.kind == FrameKind::Content { raw.as_slice() } else { &[] };
             for record in Records::new(records) {
                 let (record_at, record) = record?;
-                delivery.take(Place { frame_at, record_at }, record, || expected.next())?;
-                if delivery.is_done() {
+                extraction.take(Place { frame_at, record_at }, record, || expected.next())?;
+                if extraction.is_done() {
                     break;
                 }
             }
-            frame_at = match delivery.skip_to() {
+            frame_at = match extraction.skip_to() {
                 Some(frame) if frame > frame_at => frame,
                 // What should have begun in this frame did not.
                 Some(_) => return Err(Malformed("index").into()),
@@ -324,10 +324,15 @@ pub(super) fn read_stored_frame(
     Ok(StoredFrame { at: frame_at, header, stored: buffer })
 }
 
-type Reading = Jobs<StoredFrame, Result<RawFrame, CodecError>>;
+type FrameJobs = Jobs<StoredFrame, Result<RawFrame, CodecError>>;
 
 /// Reads the whole stream, frame after frame, to its last zero. A reader that nobody listens to any more stops.
-fn read_all_frames(stream: &mut StreamReader, tail: &Tail, spares: &Spares, jobs: &Reading) -> Result<(), SealedError> {
+fn read_all_frames(
+    stream: &mut StreamReader,
+    tail: &Tail,
+    spares: &Spares,
+    jobs: &FrameJobs,
+) -> Result<(), SealedError> {
     let mut frames = FrameWalk::new(tail);
     while let Some(frame) = frames.next(stream, spares)? {
         if jobs.submit(frame).is_err() {

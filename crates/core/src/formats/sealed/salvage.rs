@@ -97,7 +97,7 @@ impl Salvage {
         let mut delivered = 0;
         walk(&mut self.stream, &self.tail, context, |piece| -> Result<(), SealedError> {
             match (piece, &mut open) {
-                (Piece::Record(place, Record::Entry(_)), _) => {
+                (Met::Record(place, Record::Entry(_)), _) => {
                     open = None;
                     if let Some(listed) = places.get(&place).filter(|at| wanted.contains(at)).map(|at| &whole[*at]) {
                         context.tell(Progress::Entry(&listed.entry.path));
@@ -110,12 +110,12 @@ impl Salvage {
                         }
                     }
                 }
-                (Piece::Record(_, Record::Data { bytes, .. }), Some((_, hasher))) => {
+                (Met::Record(_, Record::Data { bytes, .. }), Some((_, hasher))) => {
                     hasher.update(bytes);
                     context.tell(Progress::Advance(bytes.len() as u64));
                     sink.content(bytes)?;
                 }
-                (Piece::Record(_, Record::End { .. }), Some((listed, hasher))) => {
+                (Met::Record(_, Record::End { .. }), Some((listed, hasher))) => {
                     if hasher.finalize().as_bytes() != &listed.content.digest {
                         return Err(SealedError::WrongDigest(listed.entry.path.as_bytes().to_vec()));
                     }
@@ -123,7 +123,7 @@ impl Salvage {
                     delivered += 1;
                     open = None;
                 }
-                (Piece::Gap, _) => open = None,
+                (Met::Gap, _) => open = None,
                 _ => {}
             }
             Ok(())
@@ -203,7 +203,7 @@ fn unreadable(from: u64, to: u64, stream: &mut StreamReader) -> Vec<u32> {
 }
 
 /// What the walk comes upon.
-enum Piece<'a> {
+enum Met<'a> {
     /// A record, and where it begins.
     Record(Place, Record<'a>),
     /// Something before the next record is lost.
@@ -215,7 +215,7 @@ fn walk<E: From<SealedError>>(
     stream: &mut StreamReader,
     tail: &Tail,
     context: &Context<'_>,
-    mut take: impl FnMut(Piece<'_>) -> Result<(), E>,
+    mut take: impl FnMut(Met<'_>) -> Result<(), E>,
 ) -> Result<(), E> {
     let mut decompressor = Decompressor::new().map_err(SealedError::from)?;
     let (mut position, mut cell, mut raw) = (None, 0, Vec::new());
@@ -230,7 +230,7 @@ fn walk<E: From<SealedError>>(
             },
         };
         if position.is_none() {
-            take(Piece::Gap)?;
+            take(Met::Gap)?;
         }
         position = None;
         cell = frame_at / INNER_PER_CELL as u64 + 1;
@@ -243,11 +243,11 @@ fn walk<E: From<SealedError>>(
         if header.kind == FrameKind::Content {
             for record in Records::new(&raw) {
                 match record {
-                    Ok((record_at, record)) => take(Piece::Record(Place { frame_at, record_at }, record))?,
+                    Ok((record_at, record)) => take(Met::Record(Place { frame_at, record_at }, record))?,
                     // Whoever sealed this wanted harm; nothing of it is worth saving.
                     Err(error @ RecordError::UnsafePath { .. }) => return Err(SealedError::from(error).into()),
                     Err(_) => {
-                        take(Piece::Gap)?;
+                        take(Met::Gap)?;
                         break;
                     }
                 }
@@ -283,22 +283,22 @@ struct OpenFile {
 }
 
 impl Finding {
-    fn take(&mut self, piece: Piece<'_>) {
+    fn take(&mut self, piece: Met<'_>) {
         match (piece, self.open.take()) {
-            (Piece::Record(place, Record::Entry(entry)), _) if entry.kind == EntryKind::File => {
+            (Met::Record(place, Record::Entry(entry)), _) if entry.kind == EntryKind::File => {
                 self.open = Some(OpenFile { entry, place, size: 0, hasher: Box::default() });
             }
-            (Piece::Record(place, Record::Entry(entry)), _) => {
+            (Met::Record(place, Record::Entry(entry)), _) => {
                 self.whole.push((ListedEntry { entry, content: Content::default() }, place));
             }
-            (Piece::Record(_, Record::Data { id, offset, bytes }), Some(mut open))
+            (Met::Record(_, Record::Data { id, offset, bytes }), Some(mut open))
                 if id == open.entry.id && offset == open.size =>
             {
                 open.hasher.update(bytes);
                 open.size = open.size.saturating_add(bytes.len() as u64);
                 self.open = Some(open);
             }
-            (Piece::Record(_, Record::End { id, content, abandoned: false }), Some(open))
+            (Met::Record(_, Record::End { id, content, abandoned: false }), Some(open))
                 if id == open.entry.id
                     && content.size == open.size
                     && open.hasher.finalize().as_bytes() == &content.digest =>

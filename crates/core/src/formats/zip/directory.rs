@@ -153,9 +153,9 @@ fn end_at(segments: &Segments, at: u64, bytes: &[u8]) -> Result<Option<End>, Zip
         claims_64 = true;
         said = wide;
     }
-    let saturated = said.entries == SATURATED_16.into()
-        || said.directory_bytes == SATURATED.into()
-        || said.directory_offset == SATURATED.into();
+    let saturated = said.entries == u64::from(SATURATED_16)
+        || said.directory_bytes == u64::from(SATURATED)
+        || said.directory_offset == u64::from(SATURATED);
     if saturated && !claims_64 && said.directory_bytes > said.directory_end {
         return Ok(None);
     }
@@ -185,7 +185,7 @@ fn end_64_before(segments: &Segments, end_at: u64, disk: u32) -> Result<Option<S
         let (entries_here, entries) = (cursor.u64()?, cursor.u64()?);
         let (directory_bytes, directory_offset) = (cursor.u64()?, cursor.u64()?);
         let disk = if parts > 1 { parts - 1 } else { disk.max(own_disk) };
-        let disk = if disk == SATURATED_16.into() { own_disk } else { disk };
+        let disk = if disk == u32::from(SATURATED_16) { own_disk } else { disk };
         return Ok(Some(Said {
             disk,
             directory_disk,
@@ -297,11 +297,11 @@ fn read_central(cursor: &mut Cursor<'_>) -> Result<Central, ZipError> {
         // Only what is saturated stands there, in this order.
         let mut cursor = Cursor::new(&wide, "64-bit field");
         for field in [&mut header.size, &mut header.compressed, &mut header.offset] {
-            if *field == SATURATED.into() {
+            if *field == u64::from(SATURATED) {
                 *field = cursor.u64()?;
             }
         }
-        if header.disk == SATURATED_16.into() {
+        if header.disk == u32::from(SATURATED_16) {
             header.disk = cursor.u32()?;
         }
     }
@@ -348,7 +348,7 @@ pub(super) fn read_local(segments: &Segments, at: u64) -> Result<Local, ZipError
         local.wide = true;
         let mut cursor = Cursor::new(field.data, "64-bit field");
         for field in [&mut local.size, &mut local.compressed] {
-            if *field == SATURATED.into() {
+            if *field == u64::from(SATURATED) {
                 *field = cursor.u64()?;
             }
         }

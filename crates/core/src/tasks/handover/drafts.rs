@@ -4,6 +4,7 @@ use super::note::NoteFields;
 use super::package::HandedFile;
 use crate::disk::{FileAction, FileError, Folder, Interruption, Links, interruptible, open_regular};
 use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::codes::hexadecimal;
 use crate::ground::context::Context;
 use crate::ground::fit::message_bytes;
 use mail_builder::MessageBuilder;
@@ -156,7 +157,7 @@ impl Drafts<'_> {
         context: &Context<'_>,
     ) -> Result<Vec<u8>, DraftError> {
         let id: [u8; 16] = context.random()?;
-        let id: String = id.iter().map(|byte| format!("{byte:02x}")).collect();
+        let id = hexadecimal(&id);
         let to = self.mail_to.iter().map(|address| Address::new_address(None::<&str>, address.as_str()));
         let mut message = MessageBuilder::new()
             .message_id(format!("{id}@under-seal.invalid"))

@@ -18,6 +18,7 @@ pub use package::{HandedFile, HandedOver, Package};
 pub use request::{HandoverError, HandoverRequest};
 
 use crate::disk::{FileError, Folder, Links, Sha256Sum, Unfinished, absolute, open_regular, read_on};
+use crate::ground::codes::hexadecimal;
 use crate::ground::context::Context;
 use crate::ground::fit::Fit;
 use bundle::{Bundle, Part};
@@ -99,7 +100,7 @@ fn fill(
 
 /// A line as checksum tools write and read it; a name with a backslash or a line break is escaped and marked, as they do.
 fn sum_line(sum: &[u8], name: &OsStr) -> String {
-    let digits: String = sum.iter().map(|byte| format!("{byte:02x}")).collect();
+    let digits = hexadecimal(sum);
     let name = name.to_string_lossy();
     let escaped = name.replace('\\', "\\\\").replace('\n', "\\n").replace('\r', "\\r");
     let mark = if escaped == name { "" } else { "\\" };

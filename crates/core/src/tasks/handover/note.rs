@@ -1,5 +1,7 @@
 //! The note for the recipient, as plain text and as a page, from a template; and labels for discs.
 
+use crate::ground::size::grouped;
+
 /// The built-in template for sealed volumes. A blank line ends a paragraph; lines that begin with four spaces are commands.
 pub const TEMPLATE: &str = include_str!("note.txt");
 
@@ -115,14 +117,6 @@ fn table(fields: &NoteFields) -> String {
         format!("<tr><td>{}</td><td>{} bytes</td></tr>\n", escaped(name), grouped(*bytes))
     };
     format!("<table>\n{}</table>\n", fields.volumes.iter().map(row).collect::<String>())
-}
-
-/// Digits in groups of three.
-fn grouped(number: u64) -> String {
-    let digits = number.to_string();
-    let groups: Vec<&str> =
-        digits.as_bytes().rchunks(3).rev().filter_map(|group| std::str::from_utf8(group).ok()).collect();
-    groups.join(",")
 }
 
 fn escaped(text: &str) -> String {

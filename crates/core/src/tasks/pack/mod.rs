@@ -261,7 +261,7 @@ impl Delivery {
         let (target, old, parcels) = (self.target, self.old, self.parcels.is_some());
         let catalogue = self.catalogue;
         // With many entries the catalogue is large, and reading back needs room for the index.
-        let (outward_links, left_out, mut passed_over) = told_of(catalogue);
+        let (outward_links, left_out, mut passed_over) = summary_of(catalogue);
         drop(self.parcels);
         archives.iter_mut().for_each(|archive| passed_over.append(&mut archive.passed_over));
         let (mut totals, mut verified) = (Totals::default(), Totals::default());
@@ -383,7 +383,7 @@ fn lone_volumes(sources: &[PathBuf]) -> Vec<LoneVolume> {
 
 /// What the sender is told of a catalogue, when it is not needed any more: links that lead outside, what was left out, and
 /// what could not be read.
-fn told_of(catalogue: Catalogue) -> (Vec<EntryPath>, LeftOut, Vec<PassedOver>) {
+fn summary_of(catalogue: Catalogue) -> (Vec<EntryPath>, LeftOut, Vec<PassedOver>) {
     let outward = |entry: &&SourceEntry| !link_stays_inside(&entry.path, &entry.link_target);
     let outward_links = catalogue.entries.iter().filter(outward).map(|entry| entry.path.clone()).collect();
     let left_out = LeftOut {

@@ -2,7 +2,7 @@
 //! what was read from the sources, and placed.
 
 use super::zipping::ZipJob;
-use super::{Contents, Delivery, PackError, Packed, PackedVolume, refuse_nothing, tarring, told_of, zipping};
+use super::{Contents, Delivery, PackError, Packed, PackedVolume, refuse_nothing, summary_of, tarring, zipping};
 use crate::codecs::stream::WrappedFile;
 use crate::disk::Folder;
 use crate::disk::staging::{Placing, Staging};
@@ -61,7 +61,7 @@ impl Delivery {
     ) -> Result<Packed, PackError> {
         let Written { files, fed, contents } = written;
         let escaped_names = self.catalogue.text_names.escaped();
-        let (outward_links, left_out, mut passed_over) = told_of(self.catalogue);
+        let (outward_links, left_out, mut passed_over) = summary_of(self.catalogue);
         passed_over.extend(fed.passed_over);
         refuse_nothing(&fed.totals, &mut passed_over)?;
         let verified = read_open_back(reopened(self.format, staged, password, context)?, &contents, context)?;

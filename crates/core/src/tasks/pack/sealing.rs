@@ -13,7 +13,7 @@ use crate::ground::context::{Context, Progress};
 use crate::ground::entry::{Content, Entry, EntryPath, Totals};
 use crate::ground::pipeline::{Spares, Stopped, ordered};
 use crate::ground::secrets::Credentials;
-use crate::source::feed::{Fed, Reading, SourceSink, Taken, feed};
+use crate::source::feed::{Fed, ReadOnce, SourceSink, Taken, feed};
 use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
 
 /// How much is read from a source at a time, in bytes.
@@ -173,22 +173,22 @@ impl<F: Fn(FrameDraft) -> Result<(), Stopped>> SourceSink for Framing<'_, F> {
         entry: Entry,
         file: &mut SourceFile,
         is_last: bool,
-    ) -> Result<Reading, PackError> {
+    ) -> Result<ReadOnce, PackError> {
         self.framer.begin(entry)?;
         match self.read(file)? {
             Err(error) => {
                 self.framer.abandon();
-                Ok(Reading::Failed(error))
+                Ok(ReadOnce::Failed(error))
             }
             Ok((false, _)) if !is_last => {
                 self.framer.abandon();
-                Ok(Reading::Dropped)
+                Ok(ReadOnce::Dropped)
             }
             Ok((steady, size)) => {
                 self.framer.end(!steady);
                 // Its digest is in its record.
                 let content = Content { size, ..Content::default() };
-                Ok(Reading::Taken(Taken { content, real_bytes: size, steady }))
+                Ok(ReadOnce::Taken(Taken { content, real_bytes: size, steady }))
             }
         }
     }

@@ -11,7 +11,7 @@ use crate::formats::tar::{BLOCK_BYTES, end, headers, padding};
 use crate::ground::context::{Context, Progress};
 use crate::ground::entry::{Content, Entry};
 use crate::ground::pipeline::{Jobs, ordered, room};
-use crate::source::feed::{Fed, Reading, SourceSink, Taken, feed};
+use crate::source::feed::{Fed, ReadOnce, SourceSink, Taken, feed};
 use crate::source::{Catalogue, SourceEntry, SourceFile};
 
 /// How much is read from a source at a time, in bytes.
@@ -119,7 +119,7 @@ fn read_all(
         Stream { context, jobs, piece: Vec::new(), window: Vec::new(), length: 0, contents: Contents::default() };
     let fed = feed(catalogue, &catalogue.entries, &mut stream, context)?;
     stream.put(&end(stream.length))?;
-    stream.hand_over(true)?;
+    stream.submit_piece(true)?;
     Ok((fed, stream.contents))
 }
 
@@ -139,15 +139,15 @@ impl SourceSink for Stream<'_> {
         entry: Entry,
         file: &mut SourceFile,
         is_last: bool,
-    ) -> Result<Reading, PackError> {
+    ) -> Result<ReadOnce, PackError> {
         if file.size() > WHOLE_BYTES {
-            return self.put_file(&entry, file).map(Reading::Taken);
+            return self.put_file(&entry, file).map(ReadOnce::Taken);
         }
         let mut whole = Vec::new();
         match self.read_whole(file, &mut whole)? {
-            Err(error) => Ok(Reading::Failed(error)),
-            Ok(false) if !is_last => Ok(Reading::Dropped),
-            Ok(steady) => self.put_whole(&entry, &whole, steady).map(Reading::Taken),
+            Err(error) => Ok(ReadOnce::Failed(error)),
+            Ok(false) if !is_last => Ok(ReadOnce::Dropped),
+            Ok(steady) => self.put_whole(&entry, &whole, steady).map(ReadOnce::Taken),
         }
     }
 
@@ -165,13 +165,13 @@ impl Stream<'_> {
             self.piece.extend_from_slice(now);
             bytes = later;
             if self.piece.len() == PIECE_BYTES {
-                self.hand_over(false)?;
+                self.submit_piece(false)?;
             }
         }
         Ok(())
     }
 
-    fn hand_over(&mut self, last: bool) -> Result<(), PackError> {
+    fn submit_piece(&mut self, last: bool) -> Result<(), PackError> {
         let next = window_of(&self.piece).to_vec();
         let window = std::mem::replace(&mut self.window, next);
         let content = std::mem::replace(&mut self.piece, room(PIECE_BYTES)?);

@@ -13,7 +13,7 @@ use crate::ground::context::{Context, Progress};
 use crate::ground::entry::{Content, Entry, EntryKind, Timestamp};
 use crate::ground::pipeline::{Jobs, ordered, room};
 use crate::ground::secrets::Password;
-use crate::source::feed::{Fed, Reading, SourceSink, Taken, feed};
+use crate::source::feed::{Fed, ReadOnce, SourceSink, Taken, feed};
 use crate::source::{Catalogue, SourceEntry, SourceFile};
 
 /// Steps are worked on in groups of about so much content, and no more than so many: handing each of very small files from
@@ -207,7 +207,7 @@ fn read_all(
     let mut pieces =
         Pieces { job: *job, context, jobs, group: Vec::new(), group_bytes: 0, contents: Contents::default() };
     let fed = feed(job.catalogue, &job.catalogue.entries, &mut pieces, context)?;
-    pieces.hand_over()?;
+    pieces.submit_group()?;
     // Under other names they may stand in another order.
     pieces.contents.sort_by(|(one, _), (other, _)| one.cmp(other));
     Ok((fed, pieces.contents))
@@ -230,13 +230,13 @@ impl SourceSink for Pieces<'_> {
         _: Entry,
         file: &mut SourceFile,
         is_last: bool,
-    ) -> Result<Reading, PackError> {
+    ) -> Result<ReadOnce, PackError> {
         let (step, outcome) = self.read(source, file)?;
         let (end, reading) = match outcome {
-            Err(error) => (End::Abandoned, Reading::Failed(error)),
-            Ok((false, _)) if !is_last => (End::Abandoned, Reading::Dropped),
+            Err(error) => (End::Abandoned, ReadOnce::Failed(error)),
+            Ok((false, _)) if !is_last => (End::Abandoned, ReadOnce::Dropped),
             Ok((steady, content)) => {
-                (End::Complete, Reading::Taken(Taken { content, real_bytes: content.size, steady }))
+                (End::Complete, ReadOnce::Taken(Taken { content, real_bytes: content.size, steady }))
             }
         };
         self.submit(Step { end: Some(end), ..step })?;
@@ -258,10 +258,10 @@ impl Pieces<'_> {
         self.group_bytes += step.piece.as_ref().map_or(0, |piece| piece.content.len());
         self.group.push(step);
         let is_full = self.group_bytes >= GROUP_BYTES || self.group.len() >= GROUP_STEPS;
-        if is_full { self.hand_over() } else { Ok(()) }
+        if is_full { self.submit_group() } else { Ok(()) }
     }
 
-    fn hand_over(&mut self) -> Result<(), PackError> {
+    fn submit_group(&mut self) -> Result<(), PackError> {
         self.group_bytes = 0;
         Ok(self.jobs.submit(std::mem::take(&mut self.group))?)
     }

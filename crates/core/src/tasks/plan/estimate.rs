@@ -91,8 +91,8 @@ pub fn estimate(catalogue: &Catalogue, wanted: &[Squeeze], context: &Context<'_>
     let fast_bytes = if quick.is_empty() { 0 } else { fast.bytes() };
     let slow_bytes = slow.iter().map(Slow::bytes).sum::<u64>();
     context.tell(Progress::Begin(Phase::Sampling, fast_bytes + slow_bytes));
-    let ways: Vec<Way> = quick.iter().map(|squeeze| Way::As(*squeeze)).collect();
-    let measured = if quick.is_empty() { Vec::new() } else { sampler.measure(&ways, &fast)? };
+    let methods: Vec<Method> = quick.iter().map(|squeeze| Method::As(*squeeze)).collect();
+    let measured = if quick.is_empty() { Vec::new() } else { sampler.measure(&methods, &fast)? };
     let mut estimates = Vec::new();
     if is_wanted(&Squeeze::None) {
         estimates.push(none(&layout, index, context));
@@ -116,14 +116,14 @@ pub fn estimate(catalogue: &Catalogue, wanted: &[Squeeze], context: &Context<'_>
 
 /// How a stretch is compressed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Way {
+enum Method {
     /// At this squeeze, in its blocks.
     As(Squeeze),
     /// Fast, in the blocks of this squeeze, with matches from anywhere in a block.
     FarAs(Squeeze),
 }
 
-impl Way {
+impl Method {
     const fn block_bytes(self) -> usize {
         match self {
             Self::As(squeeze) | Self::FarAs(squeeze) => squeeze.block_bytes(),
@@ -142,7 +142,7 @@ impl Way {
 struct Slow {
     squeeze: Squeeze,
     /// What is held against the usual squeeze, and where, one after the other; nothing where all of the stream is compressed.
-    steps: Vec<(Way, Stretches)>,
+    steps: Vec<(Method, Stretches)>,
 }
 
 impl Slow {
@@ -185,15 +185,15 @@ impl Stretches {
         self.parts.iter().map(|(from, to)| to - from).sum()
     }
 
-    /// Has each stretch, as it is read, measured in so many ways, which the workers know; for each of these, a sample a stretch.
+    /// Has each stretch, as it is read, measured in so many methods, which the workers know; for each of these, a sample a stretch.
     pub(super) fn measured<T: Send, W: FnMut(T) -> Result<Vec<Sample>, CodecError>>(
         &self,
-        ways: usize,
+        methods: usize,
         read: impl Fn(u64, u64) -> T + Send + Sync,
         make_worker: impl Fn() -> W + Sync,
         context: &Context<'_>,
     ) -> Result<Vec<Vec<Sample>>, PlanError> {
-        let mut samples = vec![Vec::new(); ways];
+        let mut samples = vec![Vec::new(); methods];
         let (read, measured) = ordered(
             context.threads,
             |jobs| {
@@ -250,8 +250,8 @@ impl Sampler<'_> {
             let steps = match self.layout.total <= SLOW_WHOLE_BYTES {
                 true => Vec::new(),
                 false => vec![
-                    (Way::FarAs(squeeze), self.stretches(LONG_SAMPLES, squeeze.block_bytes() as u64)),
-                    (Way::As(squeeze), self.stretches(SLOW_SAMPLES, sample_bytes)),
+                    (Method::FarAs(squeeze), self.stretches(LONG_SAMPLES, squeeze.block_bytes() as u64)),
+                    (Method::As(squeeze), self.stretches(SLOW_SAMPLES, sample_bytes)),
                 ],
             };
             Slow { squeeze, steps }
@@ -264,12 +264,12 @@ impl Sampler<'_> {
     fn estimate_slow(&self, slow: &Slow, usual: (f64, f64)) -> Result<((f64, f64), Vec<Sample>), PlanError> {
         if slow.steps.is_empty() {
             let whole = self.stretches(u64::from(u32::MAX), slow.squeeze.block_bytes() as u64);
-            let samples = self.measure(&[Way::As(slow.squeeze)], &whole)?.pop().unwrap_or_default();
+            let samples = self.measure(&[Method::As(slow.squeeze)], &whole)?.pop().unwrap_or_default();
             return Ok((total(&samples, &whole, self.layout.total), samples));
         }
         let (mut sum, mut samples) = (usual, Vec::new());
-        for (way, stretches) in &slow.steps {
-            let mut measured = self.measure(&[Way::As(Squeeze::Even), *way], stretches)?;
+        for (method, stretches) in &slow.steps {
+            let mut measured = self.measure(&[Method::As(Squeeze::Even), *method], stretches)?;
             samples = measured.pop().unwrap_or_default();
             let faster = measured.pop().unwrap_or_default();
             sum = by_ratio(&samples, &faster, sum, stretches, self.layout.total);
@@ -277,25 +277,25 @@ impl Sampler<'_> {
         Ok((sum, samples))
     }
 
-    /// Compresses every stretch in every one of the ways; for each of these, a sample a stretch.
-    fn measure(&self, ways: &[Way], stretches: &Stretches) -> Result<Vec<Vec<Sample>>, PlanError> {
+    /// Compresses every stretch in every one of the methods; for each of these, a sample a stretch.
+    fn measure(&self, methods: &[Method], stretches: &Stretches) -> Result<Vec<Vec<Sample>>, PlanError> {
         let read = |from, to| self.layout.stretch(from, to);
-        stretches.measured(ways.len(), read, || measuring(ways), self.context)
+        stretches.measured(methods.len(), read, || measuring(methods), self.context)
     }
 }
 
 /// A worker with compressors of its own.
-fn measuring(ways: &[Way]) -> impl FnMut(Vec<u8>) -> Result<Vec<Sample>, CodecError> + use<> {
-    let ways = ways.to_vec();
-    let mut compressors: Vec<_> = ways.iter().map(|way| way.compressor()).collect();
+fn measuring(methods: &[Method]) -> impl FnMut(Vec<u8>) -> Result<Vec<Sample>, CodecError> + use<> {
+    let methods = methods.to_vec();
+    let mut compressors: Vec<_> = methods.iter().map(|method| method.compressor()).collect();
     let mut decompressor = Decompressor::new();
     move |stretch| {
         let decompressor = decompressor.as_mut().map_err(|error| *error)?;
         let mut samples = Vec::new();
-        for (way, compressor) in ways.iter().zip(&mut compressors) {
+        for (method, compressor) in methods.iter().zip(&mut compressors) {
             let compressor = compressor.as_mut().map_err(|error| *error)?;
             let (mut sample, started) = (Sample { raw: stretch.len() as f64, ..Sample::default() }, Instant::now());
-            for block in stretch.chunks(way.block_bytes()) {
+            for block in stretch.chunks(method.block_bytes()) {
                 let (Block { codec, stored, raw_bytes }, spare) = compressor.compress(block.to_vec(), Vec::new())?;
                 sample.stored += (stored.len() + FRAME_HEADER_BYTES) as f64;
                 decompressor.decompress_owned(codec, stored, raw_bytes, spare)?;

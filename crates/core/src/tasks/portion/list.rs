@@ -2,6 +2,7 @@
 //! SHA-256. It is read again, and never trusted further than that.
 
 use crate::disk::Sha256Sum;
+use crate::ground::codes::hexadecimal;
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 
@@ -91,7 +92,7 @@ impl PieceList {
 }
 
 fn line(kind: &str, line: &Line) -> String {
-    let sum: String = line.sum.iter().map(|byte| format!("{byte:02x}")).collect();
+    let sum = hexadecimal(&line.sum);
     format!("{kind} {} {sum} {}\n", line.bytes, shown(&line.name))
 }
 

@@ -1,6 +1,7 @@
 //! The header with which every volume describes itself, and the order in which it is believed.
 
 use super::{Geometry, HEADER_BYTES};
+use crate::ground::codes::hexadecimal;
 use std::fmt;
 
 /// The first eight bytes of every volume. The first is no UTF-8 and the last four break visibly when
@@ -47,7 +48,7 @@ pub struct Ids {
 impl Ids {
     /// The set id in hexadecimal digits.
     pub fn set_text(&self) -> String {
-        self.set.iter().map(|byte| format!("{byte:02x}")).collect()
+        hexadecimal(&self.set)
     }
 }
 

@@ -2,7 +2,7 @@
 //! it is too long, and read again by the recipient's side, which saves attachments under names of its own. Messages
 //! arrive in another order.
 
-use super::{Carried, CarryError, Choices, Load, Sent, Trip, free_name, told};
+use super::{Carried, CarryError, Choices, Load, Sent, Trip, carried_one, free_name};
 use crate::disk::{FileAction, FileError};
 use crate::ground::context::Context;
 use crate::tasks::handover::{Attachment, Drafts, note};
@@ -41,7 +41,7 @@ pub(super) fn carry(
             carried.arrived.extend(numbers.iter().copied().zip(saved));
         }
         carried.trips.push(Trip { volumes: numbers, bytes, refused, broken_off: 0 });
-        volumes.iter().for_each(|volume| told(volume, context));
+        volumes.iter().for_each(|volume| carried_one(volume, context));
     }
     Ok(carried)
 }

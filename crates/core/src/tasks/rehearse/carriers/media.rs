@@ -1,7 +1,7 @@
 //! Media: folders that stand for discs or sticks, with a capacity and a largest file. Names are shortened as old file
 //! systems do, and one medium is in the drive at a time: the recipient copies it before the next one goes in.
 
-use super::{Carried, CarryError, Choices, Load, Sent, Trip, copy, free_name, told};
+use super::{Carried, CarryError, Choices, Load, Sent, Trip, carried_one, copy, free_name};
 use crate::disk::{FileAction, FileError};
 use crate::ground::context::Context;
 use std::fs;
@@ -38,7 +38,7 @@ pub(super) fn carry(
         }
         fs::remove_dir_all(&drive).map_err(FileError::on(FileAction::Remove, &drive))?;
         carried.trips.push(trip(&medium, false));
-        medium.iter().for_each(|volume| told(volume, context));
+        medium.iter().for_each(|volume| carried_one(volume, context));
     }
     carried.trips.extend(too_large.iter().map(|volume| trip(&[*volume], true)));
     Ok(carried)

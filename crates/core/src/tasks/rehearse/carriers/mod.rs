@@ -235,7 +235,7 @@ pub fn carry(way: Way, load: &Load<'_>, choices: &mut Choices, context: &Context
 }
 
 /// Tells that a volume has come through, or been refused.
-fn told(volume: &Sent, context: &Context<'_>) {
+fn carried_one(volume: &Sent, context: &Context<'_>) {
     context.tell(Progress::Volume(volume.number));
     context.tell(Progress::Advance(volume.bytes));
 }
@@ -248,7 +248,7 @@ fn by_hand(load: &Load<'_>, context: &Context<'_>) -> Result<Carried, CarryError
         let bytes = copy(&volume.path, &to, context)?;
         carried.trips.push(Trip { volumes: vec![volume.number], bytes, refused: false, broken_off: 0 });
         carried.arrived.push((volume.number, to));
-        told(volume, context);
+        carried_one(volume, context);
     }
     Ok(carried)
 }

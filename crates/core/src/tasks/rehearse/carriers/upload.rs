@@ -3,7 +3,7 @@
 
 mod server;
 
-use super::{COPIED_BYTES, Carried, CarryError, Choices, Load, Sent, Trip, told};
+use super::{COPIED_BYTES, Carried, CarryError, Choices, Load, Sent, Trip, carried_one};
 use crate::disk::{FileAction, FileError, Links, open_regular};
 use crate::ground::context::Context;
 use server::{Breaks, OFFSET_FIELD, Server};
@@ -51,7 +51,7 @@ pub(super) fn carry(
             carried.arrived.push((volume.number, stored));
         }
         carried.trips.push(trip);
-        told(volume, context);
+        carried_one(volume, context);
     }
     Ok(carried)
 }

@@ -1,4 +1,4 @@
-//! Delivering: records become calls of a sink, each compared with the index first.
+//! Extracting: records become calls of a sink, each compared with the index first.
 
 use super::error::SealedError;
 use super::index::Place;
@@ -16,7 +16,7 @@ pub(super) enum Open {
 }
 
 /// Turns records into calls of the sink, comparing all of them with the index.
-pub(super) struct Delivery<'a, 'c> {
+pub(super) struct Extraction<'a, 'c> {
     pub sink: &'a mut dyn EntrySink,
     pub context: &'a Context<'c>,
     pub next: Option<(&'a ListedEntry, Place)>,
@@ -25,7 +25,7 @@ pub(super) struct Delivery<'a, 'c> {
     pub selective: bool,
 }
 
-impl<'a> Delivery<'a, '_> {
+impl<'a> Extraction<'a, '_> {
     pub fn take(
         &mut self,
         place: Place,
