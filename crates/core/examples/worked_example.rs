@@ -1,5 +1,5 @@
 //! Prints the worked example of docs/format.md: a tiny archive, sealed with fixed "randomness" and the cheapest key
-//! derivation, byte by byte. `tests/all/worked_example.rs` holds the page to it.
+//! derivation, byte by byte. `tests/all/formats/worked_example.rs` holds the page to it.
 
 #![allow(clippy::unwrap_used, dead_code, reason = "an example stops at the first thing that is not as it should be")]
 

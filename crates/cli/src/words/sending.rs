@@ -295,21 +295,28 @@ pub(super) fn pack(error: &PackError) -> String {
         PackError::Lacks(lacks) => self::lacks(lacks),
         PackError::HidingNeedsPassword => HIDING_NEEDS_PASSWORD.to_owned(),
         PackError::Regather(GatherError::Interrupted(Interruption::File(error))) => not_there_any_more(error),
-        PackError::ReadBack(read) if let Some(Interruption::File(error)) = read.interruption() => not_there_any_more(error),
         PackError::Compressor | PackError::Seal(SealError::Codec(CodecError::Compressor)) => no_memory_to_pack(),
-        PackError::ReadBack(error) if error.is_lack_of_memory() => no_memory_to_pack(),
         PackError::Interrupted(error) | PackError::Seal(SealError::Interrupted(error)) => {
             interrupted(error, "Nothing was packed.")
         }
-        PackError::ReadBack(error @ (ArchiveError::Zip(_) | ArchiveError::Streamed(_))) => format!(
-            "What was written cannot be read back ({error}): the disk, or its cable, cannot be trusted. Nothing was kept."
-        ),
         PackError::Seal(error) => seal(error),
-        PackError::Regather(_) | PackError::ReadBack(_) | PackError::ContentsDiffer => format!(
-            "What was read back from the disk is not what was written ({error}). Nothing was kept; try another disk, \
-             and look after this one."
-        ),
+        PackError::ReadBack(why) => match (why.interruption(), why) {
+            (Some(Interruption::File(error)), _) => not_there_any_more(error),
+            _ if why.is_lack_of_memory() => no_memory_to_pack(),
+            (_, ArchiveError::Zip(_) | ArchiveError::Streamed(_)) => format!(
+                "What was written cannot be read back ({why}): the disk, or its cable, cannot be trusted. Nothing was kept."
+            ),
+            _ => other_than_written(error),
+        },
+        PackError::Regather(_) | PackError::ContentsDiffer => other_than_written(error),
     }
+}
+
+fn other_than_written(error: &PackError) -> String {
+    format!(
+        "What was read back from the disk is not what was written ({error}). Nothing was kept; try another disk, \
+         and look after this one."
+    )
 }
 
 fn no_memory_to_pack() -> String {

@@ -215,6 +215,11 @@ impl Format {
         (suffix == self.extension() || is_part).then_some(suffix)
     }
 
+    /// Whether what is written in it is read as this one: tar is, in whatever compression.
+    pub fn is_read_as(&self, other: &Self) -> bool {
+        self == other || matches!((self.writing, other.writing), (Some(Writing::Tar(_)), Some(Writing::Tar(_))))
+    }
+
     /// Whether it can do something.
     pub const fn can(&self, what: Ability) -> bool {
         let Abilities { password, keyholes, hides_names, parts, message_bytes, .. } = self.abilities;

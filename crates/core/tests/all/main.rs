@@ -1,31 +1,13 @@
-//! All tests of the core, in one binary, so that it is linked once. A module tells in its opening what it holds to account.
+//! All tests of the core, in one binary, so that it is linked once: a folder for each floor, and the house itself. A module tells in
+//! its opening what it holds to account. Ground, disk and codecs have their tests beside the code.
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
 
-mod authentic;
-mod carriers;
-mod choosing;
-mod collecting;
-mod deliveries;
-mod format_page;
-mod fuzz_seeds;
-mod gathering;
-mod hostile;
-mod iso_reading;
+mod formats;
 mod landing;
 mod layers;
-mod parcels;
-mod planning;
-mod properties;
-mod recut;
-mod round_trip;
-mod salvage;
-mod selecting;
-mod tar_reading;
-mod tar_writing;
-mod worked_example;
-mod zip_reading;
-mod zip_writing;
+mod source;
+mod tasks;
 
 #[path = "../support/mod.rs"]
 mod support;

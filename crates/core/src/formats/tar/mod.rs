@@ -3,6 +3,7 @@
 //!
 //! Nothing protects contents but what the archive may be compressed with; headers have a sum each.
 
+mod described;
 mod header;
 mod reader;
 mod records;

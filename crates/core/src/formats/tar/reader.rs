@@ -1,53 +1,23 @@
 //! Reading: once through, to know what is there; then again for each content that is wanted. Folders are handed over first,
 //! so that what lies in them finds them.
 
+use super::described::{
+    Described, FOLDER, GLOBAL_RECORDS, HARD_LINK, LINK, LONG_LINK, LONG_NAME, RECORDS, SHARED_BYTES, SPARSE, members,
+};
 use super::header::{Header, HeaderFlaw};
 use super::records::Records;
 use super::sparse::{InFront, Map, SparseRecords, behind_header, in_header};
-use super::{BLOCK_BYTES, MAX_RECORDS_BYTES, MAX_UNSTORED_BYTES};
+use super::{BLOCK_BYTES, MAX_RECORDS_BYTES};
 use crate::codecs::stream::{Unwrapped, WrappedFile};
 use crate::formats::error::ArchiveError;
-use crate::formats::members::{
-    MAX_ENTRIES, MAX_PATHS_BYTES, MAX_SHARING, Member, Refused, RefusedReason, SameName, Tree, path_of,
-};
+use crate::formats::members::{MAX_ENTRIES, MAX_PATHS_BYTES, Refused, RefusedReason, SameName, Tree};
 use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, Facts, Next, deliver_file, deliver_without_content};
 use crate::formats::streamed::StreamedError;
 use crate::ground::context::Context;
-use crate::ground::entry::{EntryKind, EntryPath, ListedEntry, MAX_LINK_TARGET_BYTES, Timestamp};
+use crate::ground::entry::{ListedEntry, Timestamp};
 use crate::ground::sink::EntrySink;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
-
-/// A content that several entries share, and that is no longer than this, is kept in memory from one to the next.
-const SHARED_BYTES: u64 = 16 * 1024 * 1024;
-
-/// Kinds of headers (ustar interchange format, and what other writers have added).
-const OLD_FILE: u8 = 0;
-const FILE: u8 = b'0';
-const HARD_LINK: u8 = b'1';
-const LINK: u8 = b'2';
-const FOLDER: u8 = b'5';
-const CONTIGUOUS: u8 = b'7';
-const RECORDS: u8 = b'x';
-const GLOBAL_RECORDS: u8 = b'g';
-const LONG_NAME: u8 = b'L';
-const LONG_LINK: u8 = b'K';
-const SPARSE: u8 = b'S';
-
-/// An entry as its header and records describe it together.
-#[derive(Debug, Clone)]
-struct Described {
-    name: Vec<u8>,
-    mode: u32,
-    size: u64,
-    modified: Timestamp,
-    kind: u8,
-    link: Vec<u8>,
-    /// Bytes of its holes.
-    holes: u64,
-    /// Where the content belongs, of a file with holes.
-    map: Option<Map>,
-}
 
 /// An open archive.
 pub struct TarReader {
@@ -208,61 +178,6 @@ impl ArchiveReader for TarReader {
         let files = deliver_without_content(&self.tree.listed, wanted, sink)?;
         Ok(self.deliver_contents(&files, sink, context)?)
     }
-}
-
-/// What the headers come to: members, for each the place of its content, and what is refused already. A hard link has the
-/// content of what it leads to, which must stand before it.
-fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize>>, Vec<Refused>) {
-    let (mut members, mut owners, mut refused) = (Vec::new(), Vec::new(), Vec::new());
-    let mut sharing: BTreeMap<usize, u64> = BTreeMap::new();
-    let mut known: BTreeMap<EntryPath, usize> = BTreeMap::new();
-    let stored = described.iter().map(|entry| entry.size.saturating_sub(entry.holes)).fold(0, u64::saturating_add);
-    let mut unstored_left = stored.saturating_mul(MAX_SHARING).max(MAX_UNSTORED_BYTES);
-    for (place, entry) in described.iter().enumerate() {
-        let mut size = entry.size;
-        let mut owner = Some(place);
-        let kind = match entry.kind {
-            OLD_FILE if entry.name.last() == Some(&b'/') => Ok(EntryKind::Folder),
-            OLD_FILE | FILE | CONTIGUOUS | SPARSE => Ok(EntryKind::File),
-            FOLDER => Ok(EntryKind::Folder),
-            LINK if entry.link.len() > MAX_LINK_TARGET_BYTES => Err(RefusedReason::Special),
-            LINK => Ok(EntryKind::Link),
-            HARD_LINK => {
-                let target = path_of(&entry.link).ok().and_then(|path| known.get(&path).copied());
-                owner = target;
-                size = target.map_or(0, |target| described[target].size);
-                if target.is_some() { Ok(EntryKind::File) } else { Err(RefusedReason::NoTarget) }
-            }
-            _ => Err(RefusedReason::Special),
-        };
-        let unstored = if entry.kind == HARD_LINK { size } else { entry.holes };
-        let shared = owner.filter(|owner| *owner != place && size > SHARED_BYTES);
-        let others = shared.map_or(0, |owner| {
-            let others = sharing.entry(owner).or_default();
-            *others += 1;
-            *others
-        });
-        let kind = match kind {
-            Ok(_) if unstored > unstored_left || others >= MAX_SHARING => Err(RefusedReason::Unstored),
-            kind => kind,
-        };
-        let kind = match kind {
-            Ok(kind) => kind,
-            Err(why) => {
-                refused.push(Refused { name: entry.name.clone(), why });
-                continue;
-            }
-        };
-        if let (EntryKind::File, Ok(path), Some(owner)) = (kind, path_of(&entry.name), owner) {
-            known.insert(path, owner);
-        }
-        unstored_left -= unstored;
-        let link_target = if kind == EntryKind::Link { entry.link.clone() } else { Vec::new() };
-        let (name, mode, modified) = (entry.name.clone(), entry.mode, entry.modified);
-        members.push(Member { name, kind: Some(kind), mode, modified, size, link_target });
-        owners.push(owner.filter(|_| kind == EntryKind::File));
-    }
-    (members, owners, refused)
 }
 
 /// A content with zeros where nothing of it is stored.

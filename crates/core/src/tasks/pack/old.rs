@@ -167,7 +167,7 @@ fn sealed(target: &Target, there: &[OsString]) -> Result<Vec<Vec<PathBuf>>, WayE
 /// The files of an archive of an open format, the last one known by what it holds, the others by what that says of them.
 fn of_open_format(last: &Path, format: &Format, context: &Context<'_>) -> Vec<Vec<PathBuf>> {
     match recognise(last, context) {
-        Ok(Some(known)) if known.format.title == format.title => {}
+        Ok(Some(known)) if format.is_read_as(known.format) => {}
         _ => return Vec::new(),
     }
     // Where parts are missing, those that are here are known by nothing.

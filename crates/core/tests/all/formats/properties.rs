@@ -187,7 +187,7 @@ fn child() {
 /// The most memory, in KiB, of a process that packs and opens so many bytes.
 fn peak_kib(bytes: u64) -> u64 {
     let mut command = Command::new(std::env::current_exe().unwrap());
-    command.args(["--exact", "properties::child", "--ignored", "--nocapture"]).env(CHILD, bytes.to_string());
+    command.args(["--exact", "formats::properties::child", "--ignored", "--nocapture"]).env(CHILD, bytes.to_string());
     let shown = String::from_utf8(command.output().unwrap().stdout).unwrap();
     let peak = shown.lines().find_map(|line| line.split_once("VmHWM:")).unwrap_or_else(|| panic!("{shown}")).1;
     peak.trim().trim_end_matches(" kB").parse().unwrap()

@@ -1,6 +1,6 @@
 //! The worked example in docs/format.md is what is really written.
 
-#[path = "../../examples/worked_example.rs"]
+#[path = "../../../examples/worked_example.rs"]
 mod example;
 
 #[test]

@@ -1,7 +1,7 @@
 //! The seeds of the fuzz targets (parts of real archives, and whatever a target once stumbled on) pass as ordinary
 //! tests; and what real archives are made of is among them.
 
-#[path = "../../../../fuzz/src/lib.rs"]
+#[path = "../../../../../fuzz/src/lib.rs"]
 mod parts;
 use crate::support::iso::{self, Disc, file, folder};
 use crate::support::zip::{Behind, Lock, Made};

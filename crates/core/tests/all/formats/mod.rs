@@ -1,0 +1,14 @@
+//! What holds the floor of the formats to account: reading what is whole, damaged or hostile, and the promises of our own.
+
+mod authentic;
+mod format_page;
+mod fuzz_seeds;
+mod gathering;
+mod hostile;
+mod iso_reading;
+mod properties;
+mod salvage;
+mod selecting;
+mod tar_reading;
+mod worked_example;
+mod zip_reading;

@@ -1,0 +1,3 @@
+//! What holds the floor of the sources to account.
+
+mod choosing;

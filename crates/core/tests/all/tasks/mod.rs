@@ -1,0 +1,11 @@
+//! What holds the tasks to account: whole pieces of work, from beginning to end.
+
+mod carriers;
+mod collecting;
+mod deliveries;
+mod parcels;
+mod planning;
+mod recut;
+mod round_trip;
+mod tar_writing;
+mod zip_writing;
