@@ -101,11 +101,11 @@ fn largest(entries: &[ListedEntry], count: usize) -> Vec<Largest> {
 impl Lies {
     fn of(archive: &Archive, facts: &Facts) -> Self {
         match archive.volumes() {
-            Some(VolumeSet { ids, geometry, .. }) => Self::InVolumes {
+            Some(set @ VolumeSet { ids, geometry, .. }) => Self::InVolumes {
                 version: header::VERSION.into(),
                 set: ids.set_text(),
                 volumes: geometry.data_volumes,
-                missing: archive.volumes().map(VolumeSet::missing).unwrap_or_default(),
+                missing: set.missing(),
                 volume_bytes: geometry.volume_bytes(1),
                 last_volume_bytes: geometry.volume_bytes(geometry.data_volumes),
             },
@@ -158,6 +158,7 @@ impl Report {
     fn new(archive: &Archive, key_file: bool) -> Result<Self, Failure> {
         let (facts, totals, not_extracted) = (archive.facts(), archive.totals(), not_extracted(archive));
         let is_open = archive.volumes().is_none();
+        let said = notes(archive);
         Ok(Self {
             command: "about",
             exit_code: if not_extracted.is_empty() { DONE } else { LOOK },
@@ -175,8 +176,8 @@ impl Report {
             label: is_open.then(|| shown(&facts.label)),
             message: facts.message,
             not_extracted: is_open.then_some(not_extracted),
-            notes: is_open.then(|| notes(archive)),
-            said: notes(archive),
+            notes: is_open.then(|| said.clone()),
+            said,
         })
     }
 
