@@ -6,9 +6,8 @@ use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU64, Ordering};
 use under_seal_core::codecs::block::Decompressor;
-use under_seal_core::codecs::stream::WrappedFile;
 use under_seal_core::formats::iso::{IsoReader, SECTOR_BYTES};
-use under_seal_core::formats::reader::ArchiveReader;
+use under_seal_core::formats::reader::{ArchiveReader, Flaws};
 use under_seal_core::formats::sealed::frame::{FRAME_HEADER_BYTES, FrameHeader};
 use under_seal_core::formats::sealed::head::open_head;
 use under_seal_core::formats::sealed::index::{PageRef, Root, read_page};
@@ -18,7 +17,7 @@ use under_seal_core::formats::sealed::volume::header::{CHECK_AT, HEAD_BYTES, Hea
 use under_seal_core::formats::sealed::volume::supplement::{PAGE_BYTES, decode_page, encode_page};
 use under_seal_core::formats::sealed::volume::{CHECK_BYTES, Geometry, HEADER_BYTES, Ids};
 use under_seal_core::formats::sealed::{ArchiveKey, CostLimit, KeyCost, seal_head};
-use under_seal_core::formats::tar::{TarReader, is_tar};
+use under_seal_core::formats::tar;
 use under_seal_core::formats::zip::{Segments, ZipReader, is_zip};
 use under_seal_core::ground::codes::{decode, encode};
 use under_seal_core::ground::context::{Cancelled, Context, NoRandomness, Observer, Progress, Randomness};
@@ -246,9 +245,8 @@ pub fn zip(data: &[u8]) {
 pub fn tar(data: &[u8]) {
     in_a_file(data, "tar", |path| {
         with_context(|context| {
-            let file = WrappedFile::look_at(path).unwrap();
-            let _ = is_tar(&file, context);
-            if let Ok(mut archive) = TarReader::open(file, context) {
+            let _ = tar::is_tar(path, context);
+            if let Ok(mut archive) = tar::open(path, Flaws::Refused, context) {
                 extract(&mut archive, context);
             }
         });

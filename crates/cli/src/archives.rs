@@ -15,7 +15,7 @@ use under_seal_core::Error;
 use under_seal_core::formats::archive::{Archive, Recognised};
 use under_seal_core::formats::finding::{lying_in, named};
 use under_seal_core::formats::members::Refused;
-use under_seal_core::formats::registry::Flaws;
+use under_seal_core::formats::reader::Flaws;
 use under_seal_core::formats::sealed::SealedReader;
 use under_seal_core::formats::sealed::volume::{GatherError, VolumeSet};
 use under_seal_core::landing::NotLanded;

@@ -11,9 +11,9 @@ use std::io::{self, IsTerminal as _, Write as _};
 use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
 use under_seal_core::Error;
+use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::error::ArchiveError;
-use under_seal_core::formats::registry::Ability;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::formats::sealed::{
     CostLimit, HeadError, KeyCost, SealedError, UnlockedSet, cost_of, key_of_open_to_all, unlock_given,

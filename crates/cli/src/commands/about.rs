@@ -158,7 +158,7 @@ impl Report {
     fn new(archive: &Archive, key_file: bool) -> Result<Self, Failure> {
         let (facts, totals, not_extracted) = (archive.facts(), archive.totals(), not_extracted(archive));
         let is_open = archive.volumes().is_none();
-        let said = notes(archive);
+        let said = notes(archive, &facts);
         Ok(Self {
             command: "about",
             exit_code: if not_extracted.is_empty() { DONE } else { LOOK },

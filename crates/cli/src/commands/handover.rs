@@ -17,7 +17,8 @@ use std::ffi::OsString;
 use std::os::unix::ffi::OsStringExt as _;
 use std::path::{Path, PathBuf};
 use std::slice;
-use under_seal_core::formats::registry::{Checks, Format};
+use under_seal_core::formats::abilities::Checks;
+use under_seal_core::formats::registry::Format;
 use under_seal_core::formats::sealed::key_of_open_to_all;
 use under_seal_core::ground::secrets::Password;
 use under_seal_core::tasks::handover::{

@@ -127,7 +127,7 @@ impl Report {
             bytes: totals.content_bytes,
             entries: places.iter().map(|place| Line::new(&entries[*place], kept[*place], has_digests)).collect(),
             not_extracted: not_extracted(archive),
-            notes: notes(archive),
+            notes: notes(archive, &archive.facts()),
             unmatched_patterns: unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect(),
         }
     }

@@ -2,9 +2,10 @@
 //! opened. It is chosen by what the format can do, never by its name.
 
 use serde::Serializer;
+use under_seal_core::formats::abilities::Checks;
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::reader::{Encryption, Facts};
-use under_seal_core::formats::registry::{Checks, Format};
+use under_seal_core::formats::registry::{ALL, Format};
 use under_seal_core::tasks::handover::Package;
 
 /// A format in JSON is its name.
@@ -45,8 +46,7 @@ const PARTLY_PLAIN_NOTE: &str =
     "Some of it is not encrypted. Checksums find accidents there, and nothing shows whether it is genuine.";
 
 /// What an archive does not do for whoever relies on it.
-pub fn notes(archive: &Archive) -> Vec<&'static str> {
-    let facts = archive.facts();
+pub fn notes(archive: &Archive, facts: &Facts) -> Vec<&'static str> {
     let when = |is: bool, note| is.then_some(note);
     let has = |encryption| facts.encryptions.contains(&encryption);
     let notes = match archive.format.abilities.checks {
@@ -70,6 +70,12 @@ pub fn notes(archive: &Archive) -> Vec<&'static str> {
     notes.into_iter().flatten().collect()
 }
 
+/// What is read beside sealed volumes.
+pub fn read_here() -> String {
+    let open = ALL.into_iter().filter(|format| format.reading.is_some());
+    open.map(|format| format!("{}s", format.title)).collect::<Vec<_>>().join(", ")
+}
+
 /// How much it proves of an archive that every checksum is right.
 pub fn proof(format: &Format, facts: &Facts) -> &'static str {
     match format.abilities.checks {
@@ -86,9 +92,10 @@ pub fn proof(format: &Format, facts: &Facts) -> &'static str {
         Checks::Places => {
             "That shows only that it is not cut short: there is no checksum that could find a changed byte."
         }
-        Checks::HeaderSums | Checks::Compression => {
+        Checks::HeaderSums => {
             "That finds accidents in headers, and, where it is compressed, what the compression's own checksum finds."
         }
+        Checks::Compression => "Accidents are found only where it is compressed, by the compression's own checksum.",
     }
 }
 

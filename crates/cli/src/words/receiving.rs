@@ -1,5 +1,6 @@
 //! What can go wrong for a recipient, in words.
 
+use super::formats::read_here;
 use super::system::{TOO_LITTLE_MEMORY, interrupted, missing_path};
 use crate::ui::suggestion::quoted;
 use crate::ui::text::{self, bytes, first_few, grouped, number_list, path, shown};
@@ -95,11 +96,10 @@ pub fn costly(cost: KeyCost) -> String {
 
 fn header(why: HeaderError) -> String {
     match why {
-        HeaderError::NotAVolume => {
-            "is not an Under Seal volume, nor anything else that is read here: ZIP, tar, disc images (ISO 9660), and what gzip, Zstandard, xz or bzip2 \
-             have compressed. Name one of the files that the sender sent."
-                .to_owned()
-        }
+        HeaderError::NotAVolume => format!(
+            "is not an Under Seal volume, nor anything else that is read here: {}. Name one of the files that the sender sent.",
+            read_here()
+        ),
         HeaderError::MovedAsText => {
             "was changed on its way: some program moved it as if it were text. Ask for it again, sent as a binary file."
                 .to_owned()

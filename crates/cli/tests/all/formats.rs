@@ -203,7 +203,7 @@ fn a_disc_image_is_taken_as_it_comes() {
     let opened = desk.run(&["open", "odd.bin", "--into", "other"]).expect(1).out;
     assert!(opened.contains("tty: neither file, folder nor link"), "{opened}");
     let unknown = desk.file("what.bin", b"neither this nor that").run(&["list", "what.bin"]).expect(2).err;
-    assert!(unknown.contains("disc images (ISO 9660)"), "{unknown}");
+    assert!(unknown.contains("disc images, ZIP archives"), "{unknown}");
 }
 
 /// What lies in a folder beside other things, and what comes of naming the folder.

@@ -1,8 +1,8 @@
 //! Archives of whatever format: a file is recognised by its content, and opened by what its format's row says.
 
 use super::error::ArchiveError;
-use super::reader::ArchiveReader;
-use super::registry::{ALL, Flaws, Format, Open, SEALED};
+use super::reader::{ArchiveReader, Flaws};
+use super::registry::{ALL, Format, Reading, SEALED};
 use super::sealed::SealedReader;
 use crate::disk::{FileAction, FileError};
 use crate::ground::context::{Context, Phase, Progress};
@@ -20,7 +20,7 @@ pub struct Recognised {
     pub format: &'static Format,
     /// Where it is.
     pub path: PathBuf,
-    open: Open,
+    reading: Reading,
 }
 
 /// Which open format a file has, by its content; `None` for sealed volumes and whatever is unknown.
@@ -35,7 +35,7 @@ pub fn recognise(path: &Path, context: &Context<'_>) -> Result<Option<Recognised
         if let Some(reading) = format.reading
             && (reading.recognise)(path, context)?
         {
-            return Ok(Some(Recognised { format, path: path.to_owned(), open: reading.open }));
+            return Ok(Some(Recognised { format, path: path.to_owned(), reading }));
         }
     }
     Ok(None)
@@ -44,7 +44,7 @@ pub fn recognise(path: &Path, context: &Context<'_>) -> Result<Option<Recognised
 impl Recognised {
     /// Opens it. The contents of what is encrypted cannot be had before it is [unlocked](Archive::unlock).
     pub fn open(&self, flaws: Flaws, context: &Context<'_>) -> Result<Archive, ArchiveError> {
-        Ok(Archive { format: self.format, reader: (self.open)(&self.path, flaws, context)? })
+        Ok(Archive { format: self.format, reader: (self.reading.open)(&self.path, flaws, context)? })
     }
 }
 
@@ -104,14 +104,18 @@ impl Archive {
         if let Some(about) = self.about() {
             return about.name.clone();
         }
-        let paths = self.paths();
-        let stem = paths.last().and_then(|path| path.file_stem()).unwrap_or_default();
-        // What is compressed as a whole may have a second end.
-        let inner = Path::new(stem);
-        let is_wrapped =
-            !self.format.abilities.direct && inner.extension().is_some_and(|end| end.eq_ignore_ascii_case("tar"));
-        let name = if is_wrapped { inner.file_stem().unwrap_or_default() } else { stem };
-        name.as_bytes().to_vec()
+        let mut name = self.paths().pop().unwrap_or_default();
+        // What is compressed as a whole may have the format's end in front of the compression's.
+        let ends_in = |name: &Path, end: &str| {
+            name.extension().is_some_and(|last| last.eq_ignore_ascii_case(end.trim_start_matches('.')))
+        };
+        let is_own = |name: &Path| self.format.extensions.iter().any(|end| ends_in(name, end));
+        let has_two = !self.format.abilities.direct && !is_own(&name);
+        name.set_extension("");
+        if has_two && is_own(&name) {
+            name.set_extension("");
+        }
+        name.file_name().unwrap_or_default().as_bytes().to_vec()
     }
 
     /// Refuses an archive in which nothing is encrypted, where a password was given for it: anybody can have made it. Sealed

@@ -66,6 +66,15 @@ impl ArchiveError {
         }
     }
 
+    /// The entry whose content is not whole, and what is wrong with it, where that is all: the rest can be read on.
+    pub fn damaged_entry(&self) -> Option<(&[u8], &'static str)> {
+        match self {
+            Self::Zip(ZipError::Damaged { name, what, .. }) => Some((name, what)),
+            Self::Iso(IsoError::BeyondEnd { name }) => Some((name, "it lies beyond the end of the image")),
+            _ => None,
+        }
+    }
+
     /// Whether there was too little memory for reading on.
     pub const fn is_lack_of_memory(&self) -> bool {
         matches!(self, Self::Sealed(SealedError::Codec(CodecError::Compressor)))

@@ -11,6 +11,15 @@ use crate::ground::secrets::{Credentials, Password};
 use crate::ground::sink::{EntrySink, OnlyEnds, zeros};
 use std::path::PathBuf;
 
+/// What is to become of an archive that has a flaw.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Flaws {
+    /// It is refused.
+    Refused,
+    /// What is whole in front of the flaw is read.
+    ReadBefore,
+}
+
 /// How content is encrypted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum Encryption {

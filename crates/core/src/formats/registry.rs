@@ -1,106 +1,22 @@
 //! The formats, a row each: what each is called, how it is known, opened and written, and what it can do. Whoever asks "is it a ZIP
 //! archive?" means one of its abilities, and asks the row for that.
 
+use super::abilities::{Abilities, Ability, Checks, Hiding, TimesKept};
 use super::error::ArchiveError;
 use super::iso::{IsoReader, is_iso};
 use super::lone::LoneReader;
-use super::reader::ArchiveReader;
+use super::reader::{ArchiveReader, Flaws};
 use super::sealed::index::MAX_MESSAGE_BYTES;
 use super::sealed::volume::names;
-use super::tar::{TarReader, is_tar};
+use super::tar;
 use super::zip::{self, MAX_COMMENT_BYTES, ZipReader, is_zip, open_parts};
 use crate::codecs::stream::{WrappedFile, Wrapping};
 use crate::ground::context::Context;
-use crate::ground::entry::Timestamp;
 use crate::ground::passwords::Guessing;
 use std::ffi::{OsStr, OsString};
 use std::fmt;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
-
-/// What is to become of an archive that has a flaw.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Flaws {
-    /// It is refused.
-    Refused,
-    /// What is whole in front of the flaw is read.
-    ReadBefore,
-}
-
-/// How finely a format keeps times.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum TimesKept {
-    /// To the nanosecond.
-    Nanoseconds,
-    /// To the second; what is below counts for nothing.
-    Seconds,
-    /// Not at all, nor modes.
-    Neither,
-}
-
-impl TimesKept {
-    /// Whether two times differ, as far as the format can tell.
-    pub fn differ(self, one: Timestamp, other: Timestamp) -> bool {
-        match self {
-            Self::Nanoseconds => one != other,
-            Self::Seconds => one.seconds != other.seconds,
-            Self::Neither => false,
-        }
-    }
-}
-
-/// What protects the bytes of an archive, and so what a check of all of them proves.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Checks {
-    /// Every byte is authenticated, and every content has a digest.
-    Authentic,
-    /// Every content has a checksum, and headers stand twice.
-    Checksums,
-    /// Headers have sums; contents have what they may be compressed with.
-    HeaderSums,
-    /// Nothing has a sum: only that everything lies where it should can be seen.
-    Places,
-    /// Nothing but what it is compressed with.
-    Compression,
-}
-
-/// Whether a format can hide names, sizes and dates too.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Hiding {
-    /// It cannot.
-    Never,
-    /// Where that is wished, with the password.
-    OnRequest,
-    /// It always does.
-    Always,
-}
-
-/// What a format can do.
-#[derive(Debug, Clone, Copy)]
-pub struct Abilities {
-    /// A password can keep it; what a guess at that costs.
-    pub password: Option<Guessing>,
-    /// A key file can go with the password, several passwords can open it, and several archives can be made that are a volume each.
-    pub keyholes: bool,
-    /// Whether names, sizes and dates can be hidden.
-    pub hides_names: Hiding,
-    /// It is made of volumes that tell by themselves what they are; otherwise its files are known by their names.
-    pub volumes: bool,
-    /// It can be cut to a size.
-    pub parts: bool,
-    /// The longest message to whoever opens it, in bytes.
-    pub message_bytes: Option<usize>,
-    /// It keeps a digest of every content.
-    pub digests: bool,
-    /// How finely times are kept.
-    pub times: TimesKept,
-    /// Names must be text (UTF-8).
-    pub text_names: bool,
-    /// Each content can be read by itself, without what stands before it.
-    pub direct: bool,
-    /// What protects its bytes.
-    pub checks: Checks,
-}
 
 /// How an archive is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -143,25 +59,6 @@ pub struct Format {
     pub writing: Option<Writing>,
     /// What it can do.
     pub abilities: Abilities,
-}
-
-/// What somebody may wish of an archive, and not every format can.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Ability {
-    /// Several archives that are a volume each, and each open alone.
-    Parcels,
-    /// A key file beside the password.
-    KeyFile,
-    /// Several passwords, each of which opens it.
-    SeveralPasswords,
-    /// A password.
-    Password,
-    /// Volumes of a size, or parts.
-    Volumes,
-    /// A message to whoever opens it.
-    Message,
-    /// Names, sizes and dates that are hidden too.
-    HiddenNames,
 }
 
 /// A format cannot do what is wished.
@@ -309,7 +206,7 @@ pub static ZIP: Format = Format {
     },
 };
 
-/// What tar can do.
+/// What an archive can do that is read from its beginning to its end.
 const STREAMED: Abilities = Abilities {
     password: None,
     keyholes: false,
@@ -330,14 +227,8 @@ pub static TAR: Format = Format {
     title: "tar archive",
     extensions: &[".tar"],
     reading: Some(Reading {
-        recognise: |path, context| Ok(is_tar(&WrappedFile::look_at(path)?, context)?),
-        open: |path, flaws, context| {
-            let file = WrappedFile::look_at(path)?;
-            Ok(Box::new(match flaws {
-                Flaws::Refused => TarReader::open(file, context)?,
-                Flaws::ReadBefore => TarReader::open_what_is_whole(file, context)?,
-            }))
-        },
+        recognise: |path, context| Ok(tar::is_tar(path, context)?),
+        open: |path, flaws, context| Ok(Box::new(tar::open(path, flaws, context)?)),
     }),
     writing: Some(Writing::Tar(Wrapping::None)),
     abilities: STREAMED,

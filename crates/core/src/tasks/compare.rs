@@ -2,7 +2,7 @@
 //! its digest, never by its date.
 
 use crate::disk::{FileError, Interruption};
-use crate::formats::registry::TimesKept;
+use crate::formats::abilities::TimesKept;
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
 use crate::source::{Catalogue, SourceEntry};

@@ -92,7 +92,7 @@ impl Report {
             bytes: content_bytes,
             damaged: damaged.iter().map(|entry| DamagedEntry { path: shown(&entry.name), what: entry.what }).collect(),
             not_extracted,
-            notes: notes(archive),
+            notes: notes(archive, &facts),
             typed,
             proof: proof(archive.format, &facts),
         }

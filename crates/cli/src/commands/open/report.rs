@@ -10,8 +10,9 @@ use crate::words::{as_name, notes, verifies_contents};
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
+use under_seal_core::formats::abilities::Checks;
 use under_seal_core::formats::archive::Archive;
-use under_seal_core::formats::registry::{Checks, Format};
+use under_seal_core::formats::registry::Format;
 use under_seal_core::formats::sealed::Lost;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::ground::entry::{EntryPath, ListedEntry, Totals};
@@ -142,7 +143,7 @@ impl Report {
     }
 
     pub fn new(archive: &Archive, into: &Path) -> Self {
-        let set = archive.volumes();
+        let (set, facts) = (archive.volumes(), archive.facts());
         Self {
             command: "open",
             archive: shown(&archive.name()),
@@ -151,9 +152,9 @@ impl Report {
             volumes: archive.file_count(),
             missing: set.map(VolumeSet::missing).unwrap_or_default(),
             secret: archive.is_secret(),
-            message: archive.facts().message,
+            notes: notes(archive, &facts),
+            message: facts.message,
             not_extracted: not_extracted(archive),
-            notes: notes(archive),
             destination: absolute(into),
             ..Self::default()
         }

@@ -6,7 +6,8 @@ use crate::ui::table::{self, Column};
 use crate::ui::text::grouped;
 use crate::words::as_name;
 use serde::Serialize;
-use under_seal_core::formats::registry::{Ability, Format, Hiding, SEALED};
+use under_seal_core::formats::abilities::{Ability, Hiding};
+use under_seal_core::formats::registry::{Format, SEALED};
 use under_seal_core::tasks::plan::{Likely, Outline};
 
 /// One format.

@@ -2,9 +2,7 @@
 
 use crate::formats::archive::Archive;
 use crate::formats::error::ArchiveError;
-use crate::formats::iso::IsoError;
 use crate::formats::reader::verify_some;
-use crate::formats::zip::ZipError;
 use crate::ground::context::{Context, Phase, Progress};
 
 /// An entry whose content is not what it should be.
@@ -31,15 +29,9 @@ pub fn damaged_contents(archive: &mut Archive, context: &Context<'_>) -> Result<
     for places in all.chunks(at_once) {
         context.go_on()?;
         let place = places.first().copied().unwrap_or(0);
-        match verify_some(&mut **archive, places, context) {
-            Ok(()) => {}
-            Err(ArchiveError::Zip(ZipError::Damaged { name, what, .. })) => {
-                damaged.push(DamagedEntry { place, name, what })
-            }
-            Err(ArchiveError::Iso(IsoError::BeyondEnd { name })) => {
-                damaged.push(DamagedEntry { place, name, what: "it lies beyond the end of the image" });
-            }
-            Err(error) => return Err(error),
+        if let Err(error) = verify_some(&mut **archive, places, context) {
+            let Some((name, what)) = error.damaged_entry() else { return Err(error) };
+            damaged.push(DamagedEntry { place, name: name.to_vec(), what });
         }
     }
     context.tell(Progress::End);

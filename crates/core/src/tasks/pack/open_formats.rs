@@ -3,13 +3,13 @@
 
 use super::zipping::ZipJob;
 use super::{Contents, Delivery, PackError, Packed, PackedVolume, refuse_nothing, summary_of, tarring, zipping};
-use crate::codecs::stream::WrappedFile;
 use crate::disk::Folder;
 use crate::disk::staging::{Placing, Staging};
 use crate::formats::archive::Archive;
 use crate::formats::error::ArchiveError;
+use crate::formats::reader::Flaws;
 use crate::formats::registry::{Format, TAR, Writing, ZIP};
-use crate::formats::tar::TarReader;
+use crate::formats::tar;
 use crate::formats::zip::{Segments, ZipReader, suffixes};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{EntryKind, Totals};
@@ -115,7 +115,7 @@ fn reopened(
     let open = || -> Result<Archive, ArchiveError> {
         let archive = match format.writing {
             Some(Writing::Zip) => Archive::of(&ZIP, ZipReader::open(Segments::open(staged)?, None, context)?),
-            _ => Archive::of(&TAR, TarReader::open(WrappedFile::look_at(&staged[0])?, context)?),
+            _ => Archive::of(&TAR, tar::open(&staged[0], Flaws::Refused, context)?),
         };
         match password {
             Some(password) => archive.unlock(&password.clone().into(), context),

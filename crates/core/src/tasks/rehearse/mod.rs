@@ -7,8 +7,8 @@ mod delivering;
 mod playing;
 
 use crate::disk::{Interruption, interruptible};
+use crate::formats::abilities::TimesKept;
 use crate::formats::error::ArchiveError;
-use crate::formats::registry::TimesKept;
 use crate::formats::sealed::volume::GatherError;
 use crate::formats::sealed::{CostLimit, SealedError};
 use crate::ground::class::{Classed, ErrorClass};

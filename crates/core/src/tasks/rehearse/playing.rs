@@ -6,7 +6,7 @@ use super::{Failed, Rehearsal, RehearsalError, RehearsalRequest, Step, compared,
 use crate::disk::{FileAction, FileError};
 use crate::formats::archive::Archive;
 use crate::formats::error::ArchiveError;
-use crate::formats::registry::Flaws;
+use crate::formats::reader::Flaws;
 use crate::formats::sealed::volume::{VolumeFile, VolumeSet};
 use crate::formats::sealed::{SealedReader, unlock};
 use crate::formats::zip::ZipError;

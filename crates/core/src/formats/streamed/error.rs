@@ -1,4 +1,4 @@
-//! Archives that are read from their beginning to their end, maybe out of a compression around them: why they cannot be.
+//! Why an archive that is read from its beginning to its end cannot be.
 
 use crate::codecs::stream::UnwrapError;
 use crate::disk::{Interruption, interruptible};

@@ -1,0 +1,92 @@
+//! What the headers of a streamed archive describe, and the members that all of them come to.
+
+use crate::formats::members::{MAX_SHARING, MAX_UNSTORED_BYTES, Member, Refused, RefusedReason, path_of};
+use crate::ground::entry::{EntryKind, EntryPath, MAX_LINK_TARGET_BYTES, Timestamp};
+use std::collections::BTreeMap;
+
+/// A content that several entries share, and that is no longer than this, is kept in memory from one to the next.
+pub(super) const SHARED_BYTES: u64 = 16 * 1024 * 1024;
+
+/// An entry as its headers describe it together.
+#[derive(Debug, Clone)]
+pub(in crate::formats) struct Described {
+    pub name: Vec<u8>,
+    pub mode: u32,
+    pub modified: Timestamp,
+    pub kind: Kind,
+    /// Bytes of its own content.
+    pub size: u64,
+    /// So many of them are zeros that are not stored.
+    pub holes: u64,
+}
+
+/// What an entry is.
+#[derive(Debug, Clone)]
+pub(in crate::formats) enum Kind {
+    File,
+    Folder,
+    /// A symbolic link to there.
+    Link(Vec<u8>),
+    /// A further name of the file that is called so and stands before it.
+    SecondName(Vec<u8>),
+    /// A device, a pipe or the like.
+    Special,
+}
+
+/// Whose content an entry has, by place, and how long that is.
+struct Owned {
+    owner: Option<usize>,
+    size: u64,
+}
+
+/// What the headers come to: members, for each the place of its content, and what is refused already.
+pub(super) fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize>>, Vec<Refused>) {
+    let (mut members, mut owners, mut refused) = (Vec::new(), Vec::new(), Vec::new());
+    let mut sharing: BTreeMap<usize, u64> = BTreeMap::new();
+    let mut known: BTreeMap<EntryPath, usize> = BTreeMap::new();
+    let stored = described.iter().map(|entry| entry.size.saturating_sub(entry.holes)).fold(0, u64::saturating_add);
+    let mut unstored_left = stored.saturating_mul(MAX_SHARING).max(MAX_UNSTORED_BYTES);
+    for (place, entry) in described.iter().enumerate() {
+        let own = Owned { owner: Some(place), size: entry.size };
+        let of = |owner: usize| Owned { owner: Some(owner), size: described[owner].size };
+        let named = |target: &[u8]| known.get(&path_of(target).ok()?).copied();
+        let (kind, Owned { owner, size }) = match &entry.kind {
+            Kind::File => (Ok(EntryKind::File), own),
+            Kind::Folder => (Ok(EntryKind::Folder), own),
+            Kind::Link(target) if target.len() > MAX_LINK_TARGET_BYTES => (Err(RefusedReason::Special), own),
+            Kind::Link(_) => (Ok(EntryKind::Link), own),
+            Kind::SecondName(target) => match named(target) {
+                Some(owner) => (Ok(EntryKind::File), of(owner)),
+                None => (Err(RefusedReason::NoTarget), Owned { owner: None, size: 0 }),
+            },
+            Kind::Special => (Err(RefusedReason::Special), own),
+        };
+        let is_shared = owner.is_some_and(|owner| owner != place);
+        let unstored = if is_shared { size } else { entry.holes };
+        let others = owner.filter(|_| is_shared && size > SHARED_BYTES).map_or(0, |owner| {
+            let others = sharing.entry(owner).or_default();
+            *others += 1;
+            *others
+        });
+        let kind = match kind {
+            Ok(_) if unstored > unstored_left || others >= MAX_SHARING => Err(RefusedReason::Unstored),
+            kind => kind,
+        };
+        let kind = match kind {
+            Ok(kind) => kind,
+            Err(why) => {
+                refused.push(Refused { name: entry.name.clone(), why });
+                continue;
+            }
+        };
+        if let (EntryKind::File, Ok(path), Some(owner)) = (kind, path_of(&entry.name), owner) {
+            known.insert(path, owner);
+        }
+        unstored_left -= unstored;
+        let link_target = if let Kind::Link(target) = &entry.kind { target.clone() } else { Vec::new() };
+        let (name, mode, modified) = (entry.name.clone(), entry.mode, entry.modified);
+        members.push(Member { name, kind: Some(kind), mode, modified, size, link_target });
+        owners.push(owner.filter(|_| kind == EntryKind::File));
+    }
+    (members, owners, refused)
+}
