@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU64, Ordering};
 use under_seal_core::codecs::block::Decompressor;
+use under_seal_core::formats::cpio;
 use under_seal_core::formats::iso::{IsoReader, SECTOR_BYTES};
 use under_seal_core::formats::reader::{ArchiveReader, Flaws};
 use under_seal_core::formats::sealed::frame::{FRAME_HEADER_BYTES, FrameHeader};
@@ -247,6 +248,18 @@ pub fn tar(data: &[u8]) {
         with_context(|context| {
             let _ = tar::is_tar(path, context);
             if let Ok(mut archive) = tar::open(path, Flaws::Refused, context) {
+                extract(&mut archive, context);
+            }
+        });
+    });
+}
+
+/// A cpio archive, or what it is compressed with.
+pub fn cpio(data: &[u8]) {
+    in_a_file(data, "cpio", |path| {
+        with_context(|context| {
+            let _ = cpio::is_cpio(path, context);
+            if let Ok(mut archive) = cpio::open(path, Flaws::ReadBefore, context) {
                 extract(&mut archive, context);
             }
         });

@@ -143,6 +143,33 @@ fn what_befalls_an_archive_is_told(
     assert!(desk.names("board").is_empty());
 }
 
+/// An entry of a cpio archive in its portable form.
+fn cpio_entry(name: &str, mode: u32, content: &[u8]) -> Vec<u8> {
+    let name_bytes = name.len() + 1;
+    let header = format!("070707{:012o}{mode:06o}{:012o}000001{:06o}{:011o}", 0, 0, 0, 1_700_000_000);
+    [format!("{header}{name_bytes:06o}{:011o}{name}\0", content.len()).as_bytes(), content].concat()
+}
+
+#[test]
+fn a_cpio_archive_is_taken_as_it_comes() {
+    let name = "dossier.cpio";
+    let desk = with_dossier().with_password(false);
+    let table = fs::read(desk.path("wrenfall-light/costs/cost-table.csv")).unwrap();
+    let bytes = [cpio_entry("costs/cost-table.csv", 0o100_644, &table), cpio_entry("TRAILER!!!", 0, b"")].concat();
+    desk.file(name, &bytes);
+    let about = desk.run(&["about", name, "--json"]).expect(0);
+    assert_eq!((about.json("/format"), about.json("/archive")), ("cpio".into(), "dossier".into()));
+    let said = desk.run(&["check", name]).expect(0).out;
+    assert!(said.contains("dossier: a cpio archive") && said.contains("the compression's own"), "{said}");
+    assert_eq!(desk.run(&["peek", name, "cost-table.csv"]).expect(0).out.into_bytes(), table);
+    desk.run(&["open", name, "--into", "board"]).expect(0);
+    desk.run(&["compare", name, "board/costs"]).expect(0);
+    desk.file("cut", &bytes[..bytes.len() - 100]);
+    let refused = desk.run(&["open", "cut", "--into", "other"]).expect(5).err;
+    assert!(refused.contains("open --salvage"), "{refused}");
+    assert!(desk.names("other").is_empty());
+}
+
 /// An archive of the dossier by another language's standard library, and what `check` says of it.
 #[rstest]
 #[case::plain("w", "a tar archive")]

@@ -3,13 +3,14 @@
 //! [`registry`] has a row for each format: how it is known, opened and written, and its [`abilities`]. [`reader`] is what the reader of
 //! each offers, [`archive`] an open archive of any; [`finding`] looks for one in the places
 //! that somebody names. [`members`] makes safe paths of what an open format names, and refuses by name
-//! what cannot be one. [`sealed`] is our own format, with its volumes; [`zip`], [`tar`], [`iso`] and [`lone`] are open
-//! ones. What is read from its beginning to its end is [`streamed`]: [`tar`] tells only how to go from entry to entry. [`error`] is why any of them cannot be read.
+//! what cannot be one. [`sealed`] is our own format, with its volumes; [`zip`], [`tar`], [`cpio`], [`iso`] and [`lone`] are open
+//! ones. What is read from its beginning to its end is [`streamed`]: [`tar`] and [`cpio`] tell only how to go from entry to entry. [`error`] is why any of them cannot be read.
 //!
 //! A new format that is read is a folder of its own here, with an [`reader::ArchiveReader`], and a row in [`registry`].
 
 pub mod abilities;
 pub mod archive;
+pub mod cpio;
 pub mod error;
 pub mod finding;
 pub mod iso;

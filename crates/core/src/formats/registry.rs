@@ -2,6 +2,7 @@
 //! archive?" means one of its abilities, and asks the row for that.
 
 use super::abilities::{Abilities, Ability, Checks, Hiding, TimesKept};
+use super::cpio;
 use super::error::ArchiveError;
 use super::iso::{IsoReader, is_iso};
 use super::lone::LoneReader;
@@ -252,6 +253,19 @@ pub static TAR_ZST: Format = Format {
     ..TAR
 };
 
+/// Cpio, in its portable form and in the new one, in any compression.
+pub static CPIO: Format = Format {
+    name: "cpio",
+    title: "cpio archive",
+    extensions: &[".cpio"],
+    reading: Some(Reading {
+        recognise: |path, context| Ok(cpio::is_cpio(path, context)?),
+        open: |path, flaws, context| Ok(Box::new(cpio::open(path, flaws, context)?)),
+    }),
+    writing: None,
+    abilities: Abilities { checks: Checks::Compression, ..STREAMED },
+};
+
 /// A disc image (ISO 9660).
 pub static DISC_IMAGE: Format = Format {
     name: "disc image",
@@ -280,4 +294,4 @@ pub static COMPRESSED_FILE: Format = Format {
 
 /// Every format, in the order in which a file is held against them: an image may end with an archive of another kind, which is in it,
 /// and whatever is compressed may be one in that.
-pub static ALL: [&Format; 7] = [&SEALED, &DISC_IMAGE, &ZIP, &TAR, &TAR_GZ, &TAR_ZST, &COMPRESSED_FILE];
+pub static ALL: [&Format; 8] = [&SEALED, &DISC_IMAGE, &ZIP, &TAR, &TAR_GZ, &TAR_ZST, &CPIO, &COMPRESSED_FILE];

@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, dead_code, reason = "each test file uses its part of this")]
 
+pub mod cpio;
 pub mod delivery;
 pub mod draft;
 pub mod iso;

@@ -29,9 +29,14 @@ pub(in crate::formats) enum Kind {
     Link(Vec<u8>),
     /// A further name of the file that is called so and stands before it.
     SecondName(Vec<u8>),
+    /// One of several names of a file: one of those with this number has the content, or each of them.
+    OneOfSeveral(FileNumber),
     /// A device, a pipe or the like.
     Special,
 }
+
+/// What a file system knows a file by: the device and a number.
+pub(in crate::formats) type FileNumber = (u64, u64);
 
 /// Whose content an entry has, by place, and how long that is.
 struct Owned {
@@ -44,6 +49,7 @@ pub(super) fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize
     let (mut members, mut owners, mut refused) = (Vec::new(), Vec::new(), Vec::new());
     let mut sharing: BTreeMap<usize, u64> = BTreeMap::new();
     let mut known: BTreeMap<EntryPath, usize> = BTreeMap::new();
+    let numbered = contents_by_number(described);
     let stored = described.iter().map(|entry| entry.size.saturating_sub(entry.holes)).fold(0, u64::saturating_add);
     let mut unstored_left = stored.saturating_mul(MAX_SHARING).max(MAX_UNSTORED_BYTES);
     for (place, entry) in described.iter().enumerate() {
@@ -59,6 +65,10 @@ pub(super) fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize
                 Some(owner) => (Ok(EntryKind::File), of(owner)),
                 None => (Err(RefusedReason::NoTarget), Owned { owner: None, size: 0 }),
             },
+            Kind::OneOfSeveral(number) if entry.size == 0 => {
+                (Ok(EntryKind::File), numbered.get(number).map_or(own, |owner| of(*owner)))
+            }
+            Kind::OneOfSeveral(_) => (Ok(EntryKind::File), own),
             Kind::Special => (Err(RefusedReason::Special), own),
         };
         let is_shared = owner.is_some_and(|owner| owner != place);
@@ -89,4 +99,14 @@ pub(super) fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize
         owners.push(owner.filter(|_| kind == EntryKind::File));
     }
     (members, owners, refused)
+}
+
+/// For each number of a file with several names, the place of the last entry that has content.
+fn contents_by_number(described: &[Described]) -> BTreeMap<FileNumber, usize> {
+    let with_content = described.iter().enumerate().filter(|(_, entry)| entry.size > 0);
+    let numbered = with_content.filter_map(|(place, entry)| match entry.kind {
+        Kind::OneOfSeveral(number) => Some((number, place)),
+        _ => None,
+    });
+    numbered.collect()
 }

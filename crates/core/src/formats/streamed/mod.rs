@@ -7,7 +7,7 @@ mod error;
 mod filled;
 mod reader;
 
-pub(super) use described::{Described, Kind};
+pub(super) use described::{Described, FileNumber, Kind};
 pub use error::StreamedError;
 pub(super) use filled::Filled;
 pub use reader::StreamedReader;

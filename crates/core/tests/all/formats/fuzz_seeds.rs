@@ -5,7 +5,7 @@
 mod parts;
 use crate::support::iso::{self, Disc, file, folder};
 use crate::support::zip::{Behind, Lock, Made};
-use crate::support::{Desk, PASSWORD, tar, zip};
+use crate::support::{Desk, PASSWORD, cpio, tar, zip};
 use rstest::rstest;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -34,6 +34,7 @@ fn seeds(target: &str) -> PathBuf {
 #[case("supplement", parts::supplement)]
 #[case("zip", parts::zip)]
 #[case("tar", parts::tar)]
+#[case("cpio", parts::cpio)]
 #[case("iso", parts::iso)]
 fn every_seed_is_taken_or_refused_in_good_order(#[case] target: &str, #[case] parse: fn(&[u8])) {
     let mut count = 0;
@@ -81,6 +82,12 @@ fn make_seeds_of_open_formats(put: impl Fn(&str, &str, &[u8])) {
         tar::entry("holes too", b'0', b"lit"),
     ];
     put("tar", "one of each", &tar::archive(&entries));
+    for form in [cpio::Form::Portable, cpio::Form::NewWithSums] {
+        let several = |name, content| cpio::Entry { links: 2, number: 7, ..cpio::entry(name, 0o100_640, content) };
+        let link = cpio::entry("link", 0o120_777, b"lamp");
+        let entries = [cpio::entry("plans", 0o040_750, b""), several("plans/a", b""), several("b", b"lit"), link];
+        put("cpio", &format!("{form:?}"), &form.archive(&entries));
+    }
     let named = file("A;1", b"lit").using(&[iso::named("the lamp"), iso::mode(0o100_640)]);
     let link = file("B", b"").using(&[iso::mode(0o120_777), iso::field(b"SL", b"\0\x04\0\0\x01c")]);
     let ridged = Disc {

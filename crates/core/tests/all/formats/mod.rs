@@ -1,6 +1,7 @@
 //! What holds the floor of the formats to account: reading what is whole, damaged or hostile, and the promises of our own.
 
 mod authentic;
+mod cpio_reading;
 mod format_page;
 mod fuzz_seeds;
 mod gathering;
