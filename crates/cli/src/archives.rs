@@ -9,6 +9,7 @@ use crate::ui::paint::Tone;
 use crate::ui::progress::ProgressLine;
 use crate::ui::section::first_listed;
 use crate::ui::text::{self, shown};
+use crate::words;
 use serde::Serialize;
 use std::path::PathBuf;
 use under_seal_core::Error;
@@ -37,7 +38,7 @@ pub struct NotExtracted {
 
 impl From<&NotLanded> for NotExtracted {
     fn from(left: &NotLanded) -> Self {
-        Self { path: shown(left.path.as_bytes()), why: left.why.to_string() }
+        Self { path: shown(left.path.as_bytes()), why: words::not_landed(left.why) }
     }
 }
 
@@ -81,7 +82,7 @@ impl Given {
 
 /// What is in an archive and cannot be extracted.
 pub fn not_extracted(archive: &Archive) -> Vec<NotExtracted> {
-    let one = |refused: &Refused| NotExtracted { path: shown(&refused.name), why: refused.why.to_string() };
+    let one = |refused: &Refused| NotExtracted { path: shown(&refused.name), why: words::refused(refused.why) };
     archive.refused().iter().map(one).collect()
 }
 

@@ -1,5 +1,6 @@
 //! What can go wrong for a recipient, in words.
 
+use super::entries::no_path;
 use super::formats::read_here;
 use super::system::{TOO_LITTLE_MEMORY, interrupted, missing_path};
 use crate::ui::suggestion::quoted;
@@ -149,9 +150,10 @@ pub fn sealed(error: &SealedError) -> String {
             grouped(*offset)
         ),
         SealedError::Record(RecordError::UnsafePath { path, why }) => format!(
-            "The archive was refused: it holds an entry that could leave the folder it is extracted into, '{}' ({why}). \
+            "The archive was refused: it holds an entry that could leave the folder it is extracted into, '{}' ({}). \
              Whoever sealed it may mean harm.",
-            shown(path)
+            shown(path),
+            no_path(*why)
         ),
         SealedError::WrongDigest(path) => {
             format!(

@@ -1,5 +1,6 @@
 //! What can go wrong for a sender, in words.
 
+use super::entries::no_path;
 use super::receiving::archive;
 use super::system::{TOO_LITTLE_MEMORY, file_error, interrupted, missing_path, system};
 use crate::failure::BadValue;
@@ -215,7 +216,7 @@ pub fn passed_over(reason: &PassedOverReason) -> String {
     match reason {
         PassedOverReason::Special => "a device, pipe or socket has no content to pack".to_owned(),
         PassedOverReason::Unreadable(error) => system(&error.source),
-        PassedOverReason::Name(error) => format!("its name cannot be packed ({error})"),
+        PassedOverReason::Name(error) => format!("its name cannot be packed ({})", no_path(*error)),
         PassedOverReason::LongTarget => "the link's target is too long".to_owned(),
         PassedOverReason::Loop => "the link leads back to a folder above it".to_owned(),
     }

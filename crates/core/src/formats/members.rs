@@ -57,40 +57,40 @@ pub enum RefusedReason {
     #[error(transparent)]
     Path(#[from] PathError),
     /// The paths of all members, with the folders that they imply, are longer than [`MAX_PATHS_BYTES`].
-    #[error("its path: with the others it is longer than is read here")]
+    #[error("paths too long together")]
     LongPaths,
     /// A link whose target is empty.
-    #[error("a link that says nothing of where it leads")]
+    #[error("a link without a target")]
     EmptyLink,
     /// Its content, or what describes it, ends before it should.
-    #[error("it is cut short, or damaged")]
+    #[error("cut short or damaged")]
     CutShort,
     /// It is compressed in a way that is not read here.
-    #[error("compression method {0}, which is not read here")]
+    #[error("compression method {0}")]
     Method(u16),
     /// It is encrypted in a way that is not read here.
-    #[error("a closed kind of encryption, or patches, which are not read here")]
+    #[error("unknown encryption")]
     Encryption,
     /// Another member has that name.
-    #[error("a second entry of that name")]
+    #[error("a name that stands twice")]
     Twice,
     /// It would lie in something that is no folder.
-    #[error("an entry inside what is no folder")]
+    #[error("below no folder")]
     InNoFolder,
     /// A file with holes that are stored in a way that is not read.
-    #[error("a file with holes, stored in a way that is not read here")]
+    #[error("unknown storage of holes")]
     Sparse,
     /// Holes, or a second name of a file: there are too many of them, and nothing of them is stored.
-    #[error("holes, or a second name: together with the others it comes to more than is written here")]
+    #[error("too much that is not stored")]
     Unstored,
     /// It is compressed within a disc image, in a way that is not read here.
-    #[error("a file that is compressed within the image, which is not read here")]
+    #[error("compressed within the image")]
     Compressed,
     /// Its name would be a path of its own.
     #[error("a slash within a name")]
     Separator,
     /// A second name for something that does not stand before it in the archive.
-    #[error("a second name for what is not in the archive")]
+    #[error("a link to nothing")]
     NoTarget,
     /// A device, a pipe or the like.
     #[error("neither file, folder nor link")]

@@ -25,7 +25,7 @@ pub use destination::{Destination, Landed, RefusedLink, Screen};
 pub(crate) use flat::Flat;
 pub(crate) use survey::survey;
 pub use survey::{Foreseen, LandingError};
-pub use unlandable::{NotLanded, NotLandedWhy};
+pub use unlandable::{MAX_NAME_BYTES, NotLanded, NotLandedWhy};
 
 use crate::disk::{FileError, Folder, NewFile, OriginMark, ToSync, sync_all};
 use crate::ground::context::Context;

@@ -5,11 +5,10 @@ use super::marker::looks_arriving;
 use crate::disk::staging::looks_staged;
 use crate::ground::entry::{EntryPath, ListedEntry};
 use std::ffi::OsStr;
-use std::fmt;
 use std::os::unix::ffi::OsStrExt as _;
 
 /// The longest name that common file systems hold, in bytes (`NAME_MAX` of POSIX systems).
-const MAX_NAME_BYTES: usize = 255;
+pub const MAX_NAME_BYTES: usize = 255;
 
 /// Why something is not landed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -18,18 +17,6 @@ pub enum NotLandedWhy {
     LooksUnfinished,
     /// Its name, or that of a folder above it, is longer than file systems hold.
     LongName,
-}
-
-impl fmt::Display for NotLandedWhy {
-    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::LooksUnfinished => formatter
-                .write_str("it is named like unfinished work of this program, which its next run would clear up"),
-            Self::LongName => {
-                write!(formatter, "a name in its path is longer than the {MAX_NAME_BYTES} bytes that disks hold")
-            }
-        }
-    }
 }
 
 /// Something that was in the archive, and is not landed.
