@@ -14,9 +14,9 @@ use under_seal_core::formats::sealed::head::open_head;
 use under_seal_core::formats::sealed::index::{PageRef, Root, read_page};
 use under_seal_core::formats::sealed::keys::KeyPurpose;
 use under_seal_core::formats::sealed::record::{Record, Records, begin_data, grow_data, put_end, put_entry};
-use under_seal_core::formats::sealed::volume::header::{CHECK_AT, HEAD_BYTES, Head, Header, bound_bytes};
+use under_seal_core::formats::sealed::volume::header::{Bound, CHECK_AT, HEAD_BYTES, Head, Header};
 use under_seal_core::formats::sealed::volume::supplement::{PAGE_BYTES, decode_page, encode_page};
-use under_seal_core::formats::sealed::volume::{CHECK_BYTES, Geometry, HEADER_BYTES, Ids};
+use under_seal_core::formats::sealed::volume::{CHECK_BYTES, CellLength, Geometry, HEADER_BYTES, Ids};
 use under_seal_core::formats::sealed::{ArchiveKey, CostLimit, KeyCost, seal_head};
 use under_seal_core::formats::tar;
 use under_seal_core::formats::zip::{Segments, ZipReader, is_zip};
@@ -56,6 +56,7 @@ impl Observer for Fixed {
 }
 
 const SET: [u8; 16] = [1; 16];
+const BOUND: Bound = Bound { set: SET, cell_length: CellLength::LONGEST };
 /// Where the head's extension records begin and its tag, counted from the head's beginning.
 const EXTENSION_AT: usize = 848 - 128;
 const TAG_AT: usize = 4_032 - 128;
@@ -70,7 +71,7 @@ fn sealed() -> &'static (ArchiveKey, [u8; HEAD_BYTES], Credentials) {
         let context = Context { observer: &Fixed, cancel, randomness: &Fixed, clock: &clock, owner_key, threads };
         let key = ArchiveKey::generate(&context).unwrap();
         let credentials = Credentials::from(Password::new("lamp").unwrap());
-        let head = seal_head(&key, &SET, std::slice::from_ref(&credentials), KeyCost::CHEAPEST, &context).unwrap();
+        let head = seal_head(&key, &BOUND, std::slice::from_ref(&credentials), KeyCost::CHEAPEST, &context).unwrap();
         (key, *head.as_bytes(), credentials)
     })
 }
@@ -85,17 +86,17 @@ pub fn head(data: &[u8]) {
     // What would be taken on and is slow tells nothing new.
     let cost = KeyCost { memory_kib: number(4), passes: number(8), lanes: number(12) };
     if !cost.is_bearable() || (cost.memory_kib <= 64 && cost.passes <= 2) {
-        assert!(open_head(&Head::new(bytes), &SET, credentials, CostLimit::Bearable).is_err());
+        assert!(open_head(&Head::new(bytes), &BOUND, credentials, CostLimit::Bearable).is_err());
     }
     let mut head = *good;
     let length = data.len().min(TAG_AT - EXTENSION_AT);
     head[EXTENSION_AT..EXTENSION_AT + length].copy_from_slice(&data[..length]);
     let head_key = key.derive(&SET, KeyPurpose::Head);
     let mut tag = hmac::Context::with_key(&hmac::Key::new(hmac::HMAC_SHA256, head_key.as_slice()));
-    tag.update(&bound_bytes(&SET));
+    tag.update(&BOUND.bytes());
     tag.update(&head[..TAG_AT]);
     head[TAG_AT..].copy_from_slice(tag.sign().as_ref());
-    if let Ok(opened) = open_head(&Head::new(head), &SET, credentials, CostLimit::Bearable) {
+    if let Ok(opened) = open_head(&Head::new(head), &BOUND, credentials, CostLimit::Bearable) {
         assert_eq!(opened.as_bytes(), key.as_bytes());
     }
 }
@@ -172,8 +173,14 @@ pub fn codes(data: &[u8]) {
 /// A supplement's page, as it is and with its check made right.
 pub fn supplement(data: &[u8]) {
     let ids = Ids { set: SET, cut: [2; 16] };
-    let geometry =
-        Geometry { data_volumes: 3, spare_volumes: 0, cells_per_volume: 10, cells: 25, last_cell_bytes: 4_096 };
+    let geometry = Geometry {
+        data_volumes: 3,
+        spare_volumes: 0,
+        cells_per_volume: 10,
+        cells: 25,
+        last_cell_bytes: 4_096,
+        cell_length: CellLength::LONGEST,
+    };
     let mut page = [0; PAGE_BYTES];
     let length = data.len().min(PAGE_BYTES);
     page[..length].copy_from_slice(&data[..length]);

@@ -6,18 +6,24 @@
 use std::fmt::Write as _;
 use std::fs::{self, File, FileTimes, Permissions};
 use std::os::unix::fs::PermissionsExt as _;
+use std::slice;
 use std::sync::atomic::{AtomicU8, Ordering};
 use std::time::{Duration, SystemTime};
 use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::formats::sealed::cells::CellSeal;
 use under_seal_core::formats::sealed::keys::{KeyPurpose, SecretBytes, keyhole_key, stretch};
-use under_seal_core::formats::sealed::{ArchiveKey, KeyCost};
+use under_seal_core::formats::sealed::volume::supplement::Run;
+use under_seal_core::formats::sealed::volume::{Bound, CellLength, VolumeSet};
+use under_seal_core::formats::sealed::{ArchiveKey, CostLimit, KeyCost, SealedReader, unlock};
 use under_seal_core::ground::context::{Context, NoRandomness, Observer, Progress, Randomness};
 use under_seal_core::ground::entry::Timestamp;
 use under_seal_core::ground::ownership::OwnerKey;
 use under_seal_core::ground::secrets::Password;
 use under_seal_core::source::Choice;
+use under_seal_core::tasks::check::SetReport;
 use under_seal_core::tasks::pack::{Delivery, PackRequest, Target};
+use under_seal_core::tasks::receipt::Receipt;
+use under_seal_core::tasks::resend::{Slip, resend};
 
 const PASSWORD: &str = "twelve panes";
 const CONTENT: &[u8] = b"The lamp is lit.\n";
@@ -36,8 +42,17 @@ impl Observer for Counting {
     fn told(&self, _: Progress<'_>) {}
 }
 
-/// The volume's bytes.
-fn volume() -> Vec<u8> {
+/// What is made.
+struct Made {
+    volume: Vec<u8>,
+    /// The recipient's receipt.
+    receipt: String,
+    /// The slip where the only cell is lost, and the supplement that answers it.
+    slip: String,
+    supplement: Vec<u8>,
+}
+
+fn make() -> Made {
     let place = tempfile::tempdir().unwrap();
     let source = place.path().join("lamp.txt");
     fs::write(&source, CONTENT).unwrap();
@@ -55,7 +70,17 @@ fn volume() -> Vec<u8> {
     let credentials = [Password::new(PASSWORD).unwrap().into()];
     let delivery = Delivery::prepare(&request, &context).unwrap();
     let packed = delivery.pack(&credentials, KeyCost::CHEAPEST, &context).unwrap();
-    fs::read(&packed.volumes[0].path).unwrap()
+    let path = packed.volumes[0].path.clone();
+    let volume = fs::read(&path).unwrap();
+    let set = VolumeSet::from_files(slice::from_ref(&path)).unwrap();
+    let key = unlock(&set, &credentials[0], CostLimit::Bearable).unwrap();
+    let mut archive = SealedReader::with_key(set.clone(), &key).unwrap();
+    let receipt = Receipt::make(&mut archive, &key, &context).unwrap().code();
+    let lost = SetReport { volumes: Vec::new(), lost: vec![Run { first: 0, count: 1 }] };
+    let slip = Slip::of(&set, &lost).unwrap();
+    let resent = resend(&set, &slip, &place.path().join("again"), "lamp".as_ref(), &context).unwrap();
+    let again = resent.supplement.map_or_else(|| resent.volumes[0].1.clone(), |(supplement, _)| supplement);
+    Made { volume, receipt, slip: slip.code(), supplement: fs::read(again).unwrap() }
 }
 
 /// Sixteen bytes a line, each line with its offset.
@@ -75,7 +100,7 @@ fn hex(bytes: &[u8]) -> String {
 
 /// The example, as it stands in the page.
 pub fn text() -> String {
-    let volume = volume();
+    let Made { volume, receipt, slip, supplement } = make();
     let header = &volume[..4_096];
     let salt: [u8; 32] = header[144..176].try_into().unwrap();
     let set: [u8; 16] = header[16..32].try_into().unwrap();
@@ -85,7 +110,10 @@ pub fn text() -> String {
     let derived = |purpose| hex(key.derive(&set, purpose).as_slice());
     let cell = &volume[4_096..];
     let mut plain = cell[..cell.len() - 16].to_vec();
-    let length = CellSeal::new(&key, &set).unwrap().open(0, true, &mut plain).unwrap();
+    let length = CellSeal::new(&key, &Bound { set, cell_length: CellLength::LONGEST })
+        .unwrap()
+        .open(0, true, &mut plain)
+        .unwrap();
     plain.truncate(length);
     let inner_bytes = usize::from_le_bytes(plain[plain.len() - 128..plain.len() - 120].try_into().unwrap());
     let frames = &plain[4..4 + inner_bytes];
@@ -115,6 +143,7 @@ pub fn text() -> String {
     say(&format!("    K_cells      {}", derived(KeyPurpose::Cells)));
     say(&format!("    K_head       {}", derived(KeyPurpose::Head)));
     say(&format!("    K_commitment {}", derived(KeyPurpose::Commitment)));
+    say(&format!("    K_receipt    {}", derived(KeyPurpose::Receipt)));
     say(&format!(
         "\nThe only cell, which is the last one, begins at 4096 and has {} bytes. Its first bytes, its tag and its check:\n",
         cell.len()
@@ -135,6 +164,14 @@ pub fn text() -> String {
         say(&dump(&bytes, 0, bytes.len()));
         at += 16 + stored;
     }
+    let mut say = |line: &str| text.push_str(&format!("{line}\n"));
+    say(&format!(
+        "The receipt of whoever has opened it is `{receipt}`. The slip of whoever lacks its only cell is `{slip}`,"
+    ));
+    say(&format!("and the file that answers it has {} bytes: header, page and cell.", supplement.len()));
+    say("Its header has the kind 2 and the number 1. The page's beginning and its end:\n");
+    say(&dump(&supplement, 4_096, 4_128));
+    say(&dump(&supplement, 8_160, 8_192));
     text
 }
 

@@ -26,7 +26,7 @@ const LARGEST: usize = 5;
 /// Runs the command; the exit code.
 pub fn run(arguments: &AboutArguments) -> Result<u8, Failure> {
     let archive = given(&arguments.places, &arguments.work)?.load(&arguments.unlock, Wanted::List, &arguments.work)?;
-    let report = Report::new(&archive, arguments.unlock.password.key_file.is_some())?;
+    let report = Report::new(&archive)?;
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
 }
@@ -118,7 +118,7 @@ impl Lies {
 }
 
 impl Made {
-    fn of(archive: &Archive, facts: &Facts, key_file: bool) -> Result<Self, Failure> {
+    fn of(archive: &Archive, facts: &Facts) -> Result<Self, Failure> {
         let (Some(set), Some(About { made_at, squeeze, .. })) = (archive.volumes(), archive.about()) else {
             let encryption = match facts.encryptions.as_slice() {
                 [] => vec!["none"],
@@ -129,7 +129,7 @@ impl Made {
         let cost = cost_of(&set.head).map_err(SealedError::from)?;
         let squeeze = squeeze.and_then(Squeeze::from_number);
         Ok(Self::Sealed {
-            key_file: key_file && archive.is_secret(),
+            key_file: facts.key_file,
             memory_bytes: u64::from(cost.memory_kib) * 1024,
             passes: cost.passes,
             made: text::time(*made_at),
@@ -155,7 +155,7 @@ fn stored_bytes(archive: &Archive) -> u64 {
 }
 
 impl Report {
-    fn new(archive: &Archive, key_file: bool) -> Result<Self, Failure> {
+    fn new(archive: &Archive) -> Result<Self, Failure> {
         let (facts, totals, not_extracted) = (archive.facts(), archive.totals(), not_extracted(archive));
         let is_open = archive.volumes().is_none();
         let said = notes(archive, &facts);
@@ -166,7 +166,7 @@ impl Report {
             format: archive.format,
             lies: Lies::of(archive, &facts),
             secret: archive.is_secret(),
-            made: Made::of(archive, &facts, key_file)?,
+            made: Made::of(archive, &facts)?,
             files: totals.files,
             folders: totals.folders,
             links: totals.links,

@@ -166,6 +166,11 @@ fn password_error(error: PasswordError) -> String {
              file holds one line."
                 .to_owned()
         }
+        PasswordError::Undefined => {
+            "The password contains a character that Unicode does not define, so other programs may read it otherwise. Leave \
+             it out."
+                .to_owned()
+        }
         PasswordError::TooLong => format!("The password is longer than {} bytes.", grouped(MAX_PASSWORD_BYTES as u64)),
     }
 }

@@ -113,6 +113,11 @@ fn header(why: HeaderError) -> String {
         HeaderError::UnknownVersion(version) => {
             format!("was made by a newer Under Seal (format version {version}). Use that one to open it.")
         }
+        HeaderError::UnpublishedDraft => {
+            "was made by an unpublished draft of this format, which is not read any more. Open it with the program that made \
+             it, and pack it anew."
+                .to_owned()
+        }
         HeaderError::Inconsistent => {
             "has a header that contradicts itself: it was changed on purpose. Ask the sender for it again.".to_owned()
         }

@@ -440,9 +440,9 @@ pub(super) fn staging(error: &StagingError) -> String {
 
 pub(super) fn seal(error: &SealError) -> String {
     match error {
-        SealError::Write(WriteError::FitTooSmall) => format!(
+        SealError::Write(WriteError::FitTooSmall { least }) => format!(
             "The fit is too small: a volume needs at least {}, a header and one cell. Nothing was written.",
-            bytes(MIN_VOLUME_BYTES)
+            bytes(*least)
         ),
         SealError::Write(WriteError::TooManyVolumes) => format!(
             "The fit is too small for this much: there would be more than {} volumes. Nothing was kept; choose a \

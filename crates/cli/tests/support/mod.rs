@@ -53,7 +53,7 @@ impl Desk {
     pub fn with_volumes() -> Self {
         let desk = Self::new();
         desk.run(&["demo", "--data-to", "."]).expect(0);
-        desk.run(&["pack", "wrenfall-light", "--to", "out/", "--fit", "300KB"]).expect(0);
+        desk.run(&["pack", "wrenfall-light", "--to", "out/", "--fit", "260KB"]).expect(0);
         desk
     }
 

@@ -46,6 +46,8 @@ pub struct Facts {
     pub encryptions: Vec<Encryption>,
     /// Names, sizes and dates are kept by the same password as contents.
     pub hides_names: bool,
+    /// It was opened with a key file.
+    pub key_file: bool,
     /// Nothing is seen of what is inside before the password is known.
     pub is_covered: bool,
     /// Its files are of no use under other names.

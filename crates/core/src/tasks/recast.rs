@@ -5,8 +5,7 @@ use crate::disk::staging::{Staging, StagingError};
 use crate::disk::{Folder, Interruption, interruptible};
 use crate::formats::registry::SEALED;
 use crate::formats::sealed::volume::{
-    CELL_BYTES, CHECK_BYTES, CellError, CellReader, GatherError, Ids, VolumeSet, VolumeWriter, WriteError,
-    WrittenVolumes,
+    CellError, CellReader, GatherError, Ids, VolumeSet, VolumeWriter, WriteError, WrittenVolumes,
 };
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Context, Phase, Progress};
@@ -81,14 +80,13 @@ pub fn recut(
     let replaced = target.make_way(replace, &SEALED, context)?;
     let ids = Ids { set: set.ids.set, cut: context.random()? };
     let staging = Staging::begin(Folder::open_or_create(&target.folder)?, &target.stem, context)?;
-    let mut writer = VolumeWriter::new(&staging, ids, fit.volume_limit())?;
+    let mut writer = VolumeWriter::new(&staging, ids, set.geometry.cell_length, fit.volume_limit())?;
     let cutting = writer.cutting();
-    let mut cell = Vec::with_capacity(CELL_BYTES);
-    let carried = digest_of_cells(set, Phase::Packing, context, |number, sealed| {
+    let mut cell = Vec::with_capacity(set.geometry.cell_length.bytes());
+    let carried = digest_of_cells(set, Phase::Packing, context, |number, sealed, digest| {
         cell.clear();
         cell.extend_from_slice(sealed);
-        cell.extend_from_slice(&[0; CHECK_BYTES]);
-        cutting.put_check(number, &mut cell);
+        cell.extend_from_slice(&cutting.check(number, digest));
         Ok(writer.write(&cell)?)
     })?;
     let written = writer.finish(&set.head)?;
@@ -108,15 +106,15 @@ pub fn recut(
 fn read_back(staging: &Staging, written: &WrittenVolumes, context: &Context<'_>) -> Result<blake3::Hash, RecutError> {
     let files: Vec<_> = written.placings.iter().map(|placing| staging.path_of(placing.number)).collect();
     let set = VolumeSet::from_files(&files).map_err(RecutError::Regather)?;
-    digest_of_cells(&set, Phase::Verifying, context, |_, _| Ok(()))
+    digest_of_cells(&set, Phase::Verifying, context, |_, _, _| Ok(()))
 }
 
-/// Reads all cells in order, gives each to `take`, and digests them.
+/// Reads all cells in order, gives each with its digest to `take`, and digests those.
 fn digest_of_cells(
     set: &VolumeSet,
     phase: Phase,
     context: &Context<'_>,
-    mut take: impl FnMut(u64, &[u8]) -> Result<(), RecutError>,
+    mut take: impl FnMut(u64, &[u8], &blake3::Hash) -> Result<(), RecutError>,
 ) -> Result<blake3::Hash, RecutError> {
     let total = (1..=set.geometry.data_volumes).map(|volume| set.geometry.volume_bytes(volume)).sum();
     context.tell(Progress::Begin(phase, total));
@@ -126,8 +124,10 @@ fn digest_of_cells(
         context.go_on()?;
         // Without the password every copy whose check is right is taken.
         reader.read(cell, |sealed| Some(sealed.len()))?;
-        hasher.update(reader.held());
-        take(cell, reader.held())?;
+        // Its check was compared, so its digest is there.
+        let digest = reader.digest().copied().unwrap_or_else(|| blake3::hash(reader.held()));
+        hasher.update(digest.as_bytes());
+        take(cell, reader.held(), &digest)?;
         context.tell(Progress::Advance(set.geometry.cell_bytes(cell) as u64));
     }
     context.tell(Progress::End);

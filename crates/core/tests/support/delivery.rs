@@ -8,9 +8,7 @@ use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
 use under_seal_core::codecs::block::Squeeze;
-use under_seal_core::formats::sealed::volume::{
-    CELL_BYTES, CHECK_BYTES, GatherError, Geometry, HEADER_BYTES, VolumeSet, cell_offset,
-};
+use under_seal_core::formats::sealed::volume::{CHECK_BYTES, GatherError, Geometry, HEADER_BYTES, VolumeSet};
 use under_seal_core::tasks::check::{SetReport, VolumeState, inspect};
 use under_seal_core::tasks::handover::NoteFields;
 use under_seal_core::tasks::rehearse::carriers::{Carried, CarryError, Choices, Load, Sent, Way, carry};
@@ -253,7 +251,7 @@ impl Suffered {
         let fault = if spared { Fault::None } else { fault };
         let mut bytes = fs::read(path).unwrap();
         let behind_header = HEADER_BYTES + choices.below((bytes.len() - HEADER_BYTES) as u64) as usize;
-        let cell = ((behind_header - HEADER_BYTES) / CELL_BYTES) as u32;
+        let cell = ((behind_header - HEADER_BYTES) / geometry.cell_length.bytes()) as u32;
         let all = geometry.cells_in(number);
         let lost = match fault {
             Fault::None | Fault::TooLarge | Fault::Everything => 0..0,
@@ -281,7 +279,7 @@ impl Suffered {
             }
         };
         let of_set = |index: u32| geometry.first_cell(number) + u64::from(index);
-        let end = cell_offset(cell) as usize + geometry.cell_bytes(of_set(cell));
+        let end = geometry.cell_length.offset_of(cell) as usize + geometry.cell_bytes(of_set(cell));
         if fault == Fault::ByteChanged && behind_header >= end - CHECK_BYTES {
             self.checks.insert(of_set(cell));
         }

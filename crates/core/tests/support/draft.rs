@@ -12,7 +12,7 @@ use under_seal_core::formats::sealed::index::{About, IndexEntry, PageBuilder, Pl
 use under_seal_core::formats::sealed::record::{begin_data, grow_data, put_end, put_entry};
 use under_seal_core::formats::sealed::stream::StreamWriter;
 use under_seal_core::formats::sealed::tail::Tail;
-use under_seal_core::formats::sealed::volume::{Ids, VolumeWriter};
+use under_seal_core::formats::sealed::volume::{Bound, CellLength, Ids, VolumeWriter};
 use under_seal_core::formats::sealed::{ArchiveKey, KeyCost, seal_head};
 use under_seal_core::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Timestamp};
 use under_seal_core::ground::pipeline::{Spares, Stopped};
@@ -82,16 +82,17 @@ impl Draft {
         let target = Folder::open(&desk.path("out")).unwrap();
         let staging = desk.with_context(&|| false, |context| Staging::begin(target, "set".as_ref(), context)).unwrap();
         let ids = Ids { set: [1; 16], cut: [2; 16] };
+        let bound = Bound { set: ids.set, cell_length: CellLength::LONGEST };
         let (key, head) = desk.with_context(&|| false, |context| {
             let key = ArchiveKey::generate(context).unwrap();
             let credentials = [Password::new(PASSWORD).unwrap().into()];
-            let head = seal_head(&key, &ids.set, &credentials, KeyCost::CHEAPEST, context).unwrap();
+            let head = seal_head(&key, &bound, &credentials, KeyCost::CHEAPEST, context).unwrap();
             (key, head)
         });
-        let mut volumes = VolumeWriter::new(&staging, ids, None).unwrap();
-        let (seal, cutting) = (CellSeal::new(&key, &ids.set).unwrap(), volumes.cutting());
+        let mut volumes = VolumeWriter::new(&staging, ids, bound.cell_length, None).unwrap();
+        let (seal, cutting) = (CellSeal::new(&key, &bound).unwrap(), volumes.cutting());
         let spares = Spares::new(1);
-        let mut stream = StreamWriter::new(&spares, |plain| {
+        let mut stream = StreamWriter::new(bound.cell_length, &spares, |plain| {
             volumes.write(&seal.seal(plain, &cutting).unwrap().bytes).unwrap();
             Ok(())
         });

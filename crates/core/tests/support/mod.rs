@@ -21,7 +21,7 @@ use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::reader::Flaws;
 use under_seal_core::formats::registry::{Format, SEALED, ZIP};
 use under_seal_core::formats::sealed::volume::header::CHECK_AT;
-use under_seal_core::formats::sealed::volume::{VolumeSet, cell_offset};
+use under_seal_core::formats::sealed::volume::{CellLength, VolumeSet};
 use under_seal_core::formats::sealed::{KeyCost, SealedReader};
 use under_seal_core::ground::context::{Context, NoRandomness, Observer, Progress, Randomness};
 use under_seal_core::ground::entry::Timestamp;
@@ -249,12 +249,13 @@ pub fn mend_checks(volume: &mut [u8]) {
     let check = blake3::hash(&volume[..CHECK_AT]);
     volume[CHECK_AT..4096].copy_from_slice(check.as_bytes());
     let (mut index, number) = (0_u32, volume[48..52].to_vec());
-    while (cell_offset(index) as usize) < volume.len() {
-        let start = cell_offset(index) as usize;
-        let end = volume.len().min(cell_offset(index + 1) as usize);
+    let length = CellLength::new(u32::from_le_bytes(volume[76..80].try_into().unwrap())).unwrap_or_default();
+    while (length.offset_of(index) as usize) < volume.len() {
+        let start = length.offset_of(index) as usize;
+        let end = volume.len().min(length.offset_of(index + 1) as usize);
         let mut hasher = blake3::Hasher::new();
         hasher.update(&volume[16..48]).update(&volume[11..12]).update(&number).update(&index.to_le_bytes());
-        hasher.update(&volume[start..end - 16]);
+        hasher.update(blake3::hash(&volume[start..end - 16]).as_bytes());
         let mut check = [0; 16];
         hasher.finalize_xof().fill(&mut check);
         volume[end - 16..end].copy_from_slice(&check);

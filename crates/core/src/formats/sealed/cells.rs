@@ -1,8 +1,8 @@
 //! Sealing and opening cells: AES-256-GCM with the cell's place in the stream as its nonce.
 
 use super::keys::{ArchiveKey, KeyPurpose};
-use crate::formats::sealed::volume::header::bound_bytes;
-use crate::formats::sealed::volume::{CELL_BYTES, CHECK_BYTES, Cells, Cutting};
+use crate::formats::sealed::volume::header::BOUND_BYTES;
+use crate::formats::sealed::volume::{Bound, CHECK_BYTES, Cells, Cutting};
 use ring::aead::{AES_256_GCM, Aad, LessSafeKey, Nonce, UnboundKey};
 
 /// Bytes of a GCM tag.
@@ -10,9 +10,6 @@ pub const TAG_BYTES: usize = 16;
 
 /// Bytes of a cell that are no plaintext: tag and check.
 pub const CELL_OVERHEAD: usize = TAG_BYTES + CHECK_BYTES;
-
-/// The most plaintext bytes in a cell.
-pub const MAX_PLAIN_BYTES: usize = CELL_BYTES - CELL_OVERHEAD;
 
 /// A cell was not authentic: no key of ours made it, or not for this place.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
@@ -31,18 +28,18 @@ pub struct PlainCells {
 /// Seals and opens the cells of one archive.
 pub struct CellSeal {
     key: LessSafeKey,
-    bound: [u8; 27],
+    bound: [u8; BOUND_BYTES],
 }
 
 impl CellSeal {
-    /// The seal of the archive with this key and set id.
+    /// The seal of the archive with this key, bound to this.
     ///
     /// # Errors
     /// [`NotAuthentic`] never in practice: only for a key of the wrong length.
-    pub fn new(key: &ArchiveKey, set: &[u8; 16]) -> Result<Self, NotAuthentic> {
-        let cells = key.derive(set, KeyPurpose::Cells);
+    pub fn new(key: &ArchiveKey, bound: &Bound) -> Result<Self, NotAuthentic> {
+        let cells = key.derive(&bound.set, KeyPurpose::Cells);
         let key = UnboundKey::new(&AES_256_GCM, cells.as_slice()).map_err(|_| NotAuthentic)?;
-        Ok(Self { key: LessSafeKey::new(key), bound: bound_bytes(set) })
+        Ok(Self { key: LessSafeKey::new(key), bound: bound.bytes() })
     }
 
     /// Turns plaintext into ciphertext, tag and check, in place, cell by cell.
@@ -51,7 +48,8 @@ impl CellSeal {
     /// [`NotAuthentic`] never in practice: only for cells of wrong lengths.
     pub fn seal(&self, plain: PlainCells, cutting: &Cutting) -> Result<Cells, NotAuthentic> {
         let PlainCells { mut cells, with_last } = plain;
-        let last = cells.bytes.len().div_ceil(CELL_BYTES).checked_sub(1).map(|more| cells.first + more as u64);
+        let last =
+            cells.bytes.len().div_ceil(cells.cell_length.bytes()).checked_sub(1).map(|more| cells.first + more as u64);
         for (cell, bytes) in cells.iter_mut() {
             let nonce = nonce(cell, with_last && Some(cell) == last);
             let overhead = bytes.len().checked_sub(CELL_OVERHEAD).ok_or(NotAuthentic)?;

@@ -48,7 +48,7 @@ impl SealedError {
             self,
             Self::Head(HeadError::Unknown)
                 | Self::Record(RecordError::UnknownType(_))
-                | Self::Frame(FrameError::UnknownKind(_))
+                | Self::Frame(FrameError::UnknownKind(_) | FrameError::UnknownCodec(_))
                 | Self::Root(RootError::UnknownProperty(_))
         )
     }

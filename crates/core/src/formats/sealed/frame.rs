@@ -44,6 +44,9 @@ pub enum FrameError {
     /// A kind that this version does not know and may not skip.
     #[error("unknown frame kind {0}")]
     UnknownKind(u8),
+    /// A codec that this version does not know, of a frame that it may not skip.
+    #[error("unknown codec {0}")]
+    UnknownCodec(u8),
 }
 
 impl FrameHeader {
@@ -82,17 +85,24 @@ impl FrameHeader {
             _ if flags & MAY_BE_SKIPPED != 0 => FrameKind::Pad,
             unknown => return Err(FrameError::UnknownKind(unknown)),
         };
+        if stored_bytes as usize > MAX_BLOCK_BYTES || flags & !MAY_BE_SKIPPED != 0 {
+            return Err(malformed.into());
+        }
+        if kind == FrameKind::Pad {
+            // Whatever it holds, in whatever codec, is passed over as it stands.
+            return Ok(Self { kind, codec: Codec::Stored, stored_bytes, raw_bytes: stored_bytes });
+        }
         let codec = match codec {
             0 => Codec::Stored,
             1 => Codec::Zstandard,
-            _ => return Err(malformed.into()),
+            unknown => return Err(FrameError::UnknownCodec(unknown)),
         };
         // What was stored compressed is shorter than it was; so one limit holds both lengths.
         let lengths_agree = match codec {
             Codec::Stored => stored_bytes == raw_bytes,
             Codec::Zstandard => stored_bytes < raw_bytes,
         };
-        if !lengths_agree || raw_bytes as usize > MAX_BLOCK_BYTES || flags & !MAY_BE_SKIPPED != 0 {
+        if !lengths_agree || raw_bytes as usize > MAX_BLOCK_BYTES {
             return Err(malformed.into());
         }
         Ok(Self { kind, codec, stored_bytes, raw_bytes })
@@ -113,7 +123,6 @@ mod tests {
     }
 
     #[rstest]
-    #[case::unknown_codec(2, 9)]
     #[case::reserved_byte(3, 1)]
     #[case::more_than_8_mib(11, 1)]
     #[case::compressed_longer_than_raw(6, 1)]
@@ -123,6 +132,19 @@ mod tests {
         let mut bytes = HEADER.encode();
         bytes[at] = value;
         assert_eq!(FrameHeader::decode(&bytes), Err(FrameError::Malformed(Malformed("frame header"))));
+    }
+
+    #[rstest]
+    #[case::needed(1, 0x00, Err(FrameError::UnknownCodec(9)))]
+    #[case::skippable(77, 0x80, Ok(FrameKind::Pad))]
+    fn unknown_codecs_are_newer_unless_the_frame_may_be_skipped(
+        #[case] kind: u8,
+        #[case] flags: u8,
+        #[case] expected: Result<FrameKind, FrameError>,
+    ) {
+        let mut bytes = HEADER.encode();
+        (bytes[0], bytes[1], bytes[2]) = (kind, flags, 9);
+        assert_eq!(FrameHeader::decode(&bytes).map(|header| header.kind), expected);
     }
 
     #[rstest]

@@ -2,7 +2,7 @@
 //! keyholes of which some are real, room for extensions, and a tag over all of it.
 
 use super::keys::{ArchiveKey, CostLimit, KeyCost, KeyPurpose, NoKeyMemory, SecretBytes, keyhole_key, stretch};
-use crate::formats::sealed::volume::header::{HEAD_AT, HEAD_BYTES, Head, bound_bytes};
+use crate::formats::sealed::volume::header::{Bound, HEAD_AT, HEAD_BYTES, Head};
 use crate::ground::context::{Context, NoRandomness};
 use crate::ground::secrets::Credentials;
 use crate::ground::wire::{Cursor, Malformed};
@@ -66,7 +66,7 @@ pub enum HeadError {
 /// [`HeadError::KeyholeCount`], [`HeadError::NoMemory`] or [`HeadError::NoRandomness`].
 pub fn seal_head(
     key: &ArchiveKey,
-    set: &[u8; 16],
+    bound: &Bound,
     credentials: &[Credentials],
     cost: KeyCost,
     context: &Context<'_>,
@@ -82,20 +82,20 @@ pub fn seal_head(
     head[4..8].copy_from_slice(&cost.memory_kib.to_le_bytes());
     head[8..12].copy_from_slice(&cost.passes.to_le_bytes());
     head[12..16].copy_from_slice(&cost.lanes.to_le_bytes());
-    head[COMMITMENT_AT..KEYHOLES_AT].copy_from_slice(key.derive(set, KeyPurpose::Commitment).as_slice());
+    head[COMMITMENT_AT..KEYHOLES_AT].copy_from_slice(key.derive(&bound.set, KeyPurpose::Commitment).as_slice());
     let salt = salt_of(&head);
-    let (bound, keyholes) = head.split_at_mut(KEYHOLES_AT);
+    let (front, keyholes) = head.split_at_mut(KEYHOLES_AT);
     for (keyhole, credentials) in keyholes.chunks_exact_mut(KEYHOLE_BYTES).zip(credentials) {
         let stretched = stretch(&credentials.password, &salt, cost)?;
         let wrapping = wrapping_key(&keyhole[..32], &stretched, credentials)?;
         let mut wrapped = Zeroizing::new(*key.as_bytes());
         let tag = wrapping
-            .seal_in_place_separate_tag(zero_nonce(), Aad::from(&bound[..COMMITMENT_AT]), wrapped.as_mut_slice())
+            .seal_in_place_separate_tag(zero_nonce(), Aad::from(&front[..COMMITMENT_AT]), wrapped.as_mut_slice())
             .map_err(|_| Malformed("keyhole"))?;
         keyhole[32..64].copy_from_slice(wrapped.as_slice());
         keyhole[64..].copy_from_slice(tag.as_ref());
     }
-    let tag = head_tag(key, set, &head);
+    let tag = head_tag(key, bound, &head);
     head[TAG_AT..].copy_from_slice(tag.as_ref());
     Ok(Head::new(head))
 }
@@ -106,18 +106,32 @@ pub fn seal_head(
 /// [`HeadError`], the first that applies in that order.
 pub fn open_head(
     head: &Head,
-    set: &[u8; 16],
+    bound: &Bound,
     credentials: &Credentials,
     limit: CostLimit,
 ) -> Result<ArchiveKey, HeadError> {
+    open_head_by(head, bound, credentials, limit).map(|(key, _)| key)
+}
+
+/// The same, and whether the key file was needed.
+pub(super) fn open_head_by(
+    head: &Head,
+    bound: &Bound,
+    credentials: &Credentials,
+    limit: CostLimit,
+) -> Result<(ArchiveKey, bool), HeadError> {
     let bytes = head.as_bytes();
     let cost = read_cost(bytes)?;
     if limit == CostLimit::Bearable && !cost.is_bearable() {
         return Err(HeadError::Costly(cost));
     }
     let stretched = stretch(&credentials.password, &salt_of(bytes), cost)?;
-    for keyhole in bytes[KEYHOLES_AT..EXTENSION_AT].chunks_exact(KEYHOLE_BYTES) {
-        let wrapping = wrapping_key(&keyhole[..32], &stretched, credentials)?;
+    // A key file that is not needed does not make a right password wrong.
+    let alone = credentials.without_key_file();
+    let keyholes = || bytes[KEYHOLES_AT..EXTENSION_AT].chunks_exact(KEYHOLE_BYTES);
+    let tries = std::iter::once(credentials).chain(&alone).flat_map(|tried| keyholes().map(move |hole| (tried, hole)));
+    for (tried, keyhole) in tries {
+        let wrapping = wrapping_key(&keyhole[..32], &stretched, tried)?;
         let mut wrapped = Zeroizing::new([0; 48]);
         wrapped.copy_from_slice(&keyhole[32..]);
         let Ok(opened) =
@@ -128,14 +142,14 @@ pub fn open_head(
         let mut key = SecretBytes::zeroed();
         key.copy_from_slice(opened);
         let key = ArchiveKey::from_bytes(key);
-        let commitment = key.derive(set, KeyPurpose::Commitment);
+        let commitment = key.derive(&bound.set, KeyPurpose::Commitment);
         let committed = commitment.ct_eq(&bytes[COMMITMENT_AT..KEYHOLES_AT]);
-        let tagged = head_tag(&key, set, bytes).as_ref().ct_eq(&bytes[TAG_AT..]);
+        let tagged = head_tag(&key, bound, bytes).as_ref().ct_eq(&bytes[TAG_AT..]);
         if !bool::from(committed & tagged) {
             return Err(HeadError::Tampered);
         }
         read_extensions(&bytes[EXTENSION_AT..TAG_AT])?;
-        return Ok(key);
+        return Ok((key, tried.key_file.is_some()));
     }
     Err(HeadError::WrongPassword)
 }
@@ -145,11 +159,11 @@ pub fn open_head(
 ///
 /// # Errors
 /// [`HeadError`], if the head opens without a password and was tampered with, or cannot be read.
-pub fn open_to_all(head: &Head, set: &[u8; 16]) -> Result<Option<ArchiveKey>, HeadError> {
+pub fn open_to_all(head: &Head, bound: &Bound) -> Result<Option<ArchiveKey>, HeadError> {
     if read_cost(head.as_bytes())? != KeyCost::CHEAPEST {
         return Ok(None);
     }
-    match open_head(head, set, &Credentials::none(), CostLimit::Bearable) {
+    match open_head(head, bound, &Credentials::none(), CostLimit::Bearable) {
         Err(HeadError::WrongPassword) => Ok(None),
         outcome => outcome.map(Some),
     }
@@ -210,10 +224,10 @@ fn zero_nonce() -> Nonce {
 }
 
 /// HMAC-SHA-256 (RFC 2104), compared in constant time.
-fn head_tag(key: &ArchiveKey, set: &[u8; 16], head: &[u8; HEAD_BYTES]) -> hmac::Tag {
-    let head_key = key.derive(set, KeyPurpose::Head);
+fn head_tag(key: &ArchiveKey, bound: &Bound, head: &[u8; HEAD_BYTES]) -> hmac::Tag {
+    let head_key = key.derive(&bound.set, KeyPurpose::Head);
     let mut tag = hmac::Context::with_key(&hmac::Key::new(HMAC_SHA256, head_key.as_slice()));
-    tag.update(&bound_bytes(set));
+    tag.update(&bound.bytes());
     tag.update(&head[..TAG_AT]);
     tag.sign()
 }
@@ -221,13 +235,14 @@ fn head_tag(key: &ArchiveKey, set: &[u8; 16], head: &[u8; HEAD_BYTES]) -> hmac::
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::formats::sealed::volume::CellLength;
     use crate::ground::context::{Observer, Progress, Randomness};
     use crate::ground::entry::Timestamp;
     use crate::ground::ownership::OwnerKey;
     use crate::ground::secrets::password::{KeyFile, Password};
     use rstest::rstest;
 
-    const SET: [u8; 16] = [4; 16];
+    const BOUND: Bound = Bound { set: [4; 16], cell_length: CellLength::LONGEST };
 
     struct Fixed;
 
@@ -252,7 +267,7 @@ mod tests {
     #[case::costly(Credentials::none(), KeyCost { memory_kib: 16, ..KeyCost::CHEAPEST }, false)]
     fn what_is_not_secret_is_known(#[case] credentials: Credentials, #[case] cost: KeyCost, #[case] open: bool) {
         let (_, head) = sealed_at(cost, &[credentials]).unwrap();
-        assert_eq!(open_to_all(&Head::new(head), &SET).unwrap().is_some(), open);
+        assert_eq!(open_to_all(&Head::new(head), &BOUND).unwrap().is_some(), open);
     }
 
     /// A password with a key file of this content.
@@ -278,7 +293,7 @@ mod tests {
             threads: 1,
         };
         let key = ArchiveKey::generate(&context).unwrap();
-        let head = seal_head(&key, &SET, credentials, cost, &context)?;
+        let head = seal_head(&key, &BOUND, credentials, cost, &context)?;
         Ok((key, *head.as_bytes()))
     }
 
@@ -288,7 +303,7 @@ mod tests {
     fn a_costly_head_opens_only_where_that_is_wanted(#[case] limit: CostLimit, #[case] opens: bool) {
         let cost = KeyCost { passes: 17, ..KeyCost::CHEAPEST };
         let (_, head) = sealed_at(cost, &[password("lamp")]).unwrap();
-        let opened = open_head(&Head::new(head), &SET, &password("lamp"), limit).map(|_| ());
+        let opened = open_head(&Head::new(head), &BOUND, &password("lamp"), limit).map(|_| ());
         assert_eq!(opened, if opens { Ok(()) } else { Err(HeadError::Costly(cost)) });
     }
 
@@ -296,9 +311,9 @@ mod tests {
     fn open_after(change: fn(&mut [u8]), typed: &str) -> Result<(), HeadError> {
         let (key, mut head) = sealed();
         change(&mut head);
-        let tag = head_tag(&key, &SET, &head);
+        let tag = head_tag(&key, &BOUND, &head);
         head[TAG_AT..].copy_from_slice(tag.as_ref());
-        open_head(&Head::new(head), &SET, &password(typed), CostLimit::Bearable)
+        open_head(&Head::new(head), &BOUND, &password(typed), CostLimit::Bearable)
             .map(|opened| assert_eq!(opened.as_bytes(), key.as_bytes()))
     }
 
@@ -339,13 +354,13 @@ mod tests {
     #[case::second_without_its_file(password("oil"), false)]
     #[case::second_with_another_file(with_file("oil", b"brass kez"), false)]
     #[case::second_with_an_empty_file(with_file("oil", b""), false)]
-    #[case::first_with_a_file_it_does_not_want(with_file("lamp", b"brass key"), false)]
+    #[case::first_with_a_file_it_does_not_want(with_file("lamp", b"brass key"), true)]
     #[case::third(password("wick"), true)]
     #[case::neither(password("soot"), false)]
     fn every_keyhole_takes_its_own_password_and_key_file(#[case] tried: Credentials, #[case] opens: bool) {
         let all = [password("lamp"), with_file("oil", b"brass key"), password("wick")];
         let (key, head) = sealed_for(&all).unwrap();
-        let opened = open_head(&Head::new(head), &SET, &tried, CostLimit::Bearable);
+        let opened = open_head(&Head::new(head), &BOUND, &tried, CostLimit::Bearable);
         let expected = if opens { Ok(*key.as_bytes()) } else { Err(HeadError::WrongPassword) };
         assert_eq!(opened.map(|opened| *opened.as_bytes()), expected);
     }
@@ -360,7 +375,7 @@ mod tests {
     fn a_change_without_the_key_is_tampering() {
         let (_, mut head) = sealed();
         head[KEYHOLES_AT + 100] ^= 1;
-        let opened = open_head(&Head::new(head), &SET, &password("lamp"), CostLimit::Bearable);
+        let opened = open_head(&Head::new(head), &BOUND, &password("lamp"), CostLimit::Bearable);
         assert_eq!(opened.map(|_| ()), Err(HeadError::Tampered));
     }
 }

@@ -243,8 +243,16 @@ pub enum RootError {
 
 fn read_properties(mut cursor: Cursor<'_>) -> Result<About, RootError> {
     let mut about = About::default();
+    let mut known = Vec::new();
     while !cursor.is_empty() {
         let kind = cursor.u16()?;
+        // Readers would differ about which of two counts.
+        if [MADE_AT, NAME, SQUEEZE, MESSAGE].contains(&kind) {
+            if known.contains(&kind) {
+                return Err(Malformed("property twice").into());
+            }
+            known.push(kind);
+        }
         cursor.zeros(2)?;
         let length = cursor.u32()? as usize;
         let mut value = Cursor::new(cursor.bytes(length)?, "index root");
@@ -252,6 +260,9 @@ fn read_properties(mut cursor: Cursor<'_>) -> Result<About, RootError> {
             MADE_AT => {
                 about.made_at = Timestamp { seconds: value.i64()?, nanoseconds: value.u32()? };
                 value.end()?;
+                if about.made_at.nanoseconds > 999_999_999 {
+                    return Err(Malformed("nanoseconds").into());
+                }
             }
             NAME => about.name = value.rest().to_vec(),
             SQUEEZE => {
@@ -295,6 +306,29 @@ mod tests {
         let about = About { made_at, name: b"dossier".to_vec(), squeeze: Some(2), message: "Mind the step.".into() };
         let root = Root { about, pages: vec![page_ref] };
         assert_eq!(Root::decode(&root.encode().unwrap()).unwrap(), root);
+    }
+
+    /// A property: its type and value, and whether the root is read with it behind the ones that it has.
+    #[rstest]
+    #[case::unknown_one(7, b"x", true)]
+    #[case::unknown_one_that_must_be_understood(0x8007, b"x", false)]
+    #[case::a_second_name(NAME, b"lamp", false)]
+    #[case::a_second_time(MADE_AT, &[0; 12], false)]
+    fn properties_stand_once_and_are_known_or_passed_over(#[case] kind: u16, #[case] value: &[u8], #[case] good: bool) {
+        let about = About { name: b"dossier".to_vec(), squeeze: Some(2), ..About::default() };
+        let mut root = Root { about, pages: Vec::new() }.encode().unwrap();
+        let property = [&kind.to_le_bytes()[..], &[0, 0], &(value.len() as u32).to_le_bytes(), value].concat();
+        let length = u32::from_le_bytes(root[4..8].try_into().unwrap()) + property.len() as u32;
+        root[4..8].copy_from_slice(&length.to_le_bytes());
+        root.extend(property);
+        assert_eq!(Root::decode(&root).is_ok(), good);
+    }
+
+    #[test]
+    fn a_second_has_less_than_a_thousand_million_nanoseconds() {
+        let made_at = Timestamp { seconds: 0, nanoseconds: 1_000_000_000 };
+        let root = Root { about: About { made_at, ..About::default() }, pages: Vec::new() };
+        assert!(Root::decode(&root.encode().unwrap()).is_err());
     }
 
     #[rstest]

@@ -10,7 +10,7 @@ use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
 use super::index::{About, IndexEntry, Place, Root, check_order, read_page};
 use super::keys::{ArchiveKey, CostLimit};
 use super::record::Records;
-use super::stream::{INNER_PER_CELL, StreamReader};
+use super::stream::StreamReader;
 use super::tail::{TAIL_BYTES, Tail};
 use super::unlocking::{UnlockedSet, unlock};
 use super::volume::{CellReader, VolumeSet};
@@ -36,6 +36,8 @@ pub struct SealedReader {
     content_end: u64,
     /// Whether it needs a password, as far as that is known.
     secret: bool,
+    /// Whether it was opened with a key file.
+    key_file: bool,
 }
 
 impl SealedReader {
@@ -55,12 +57,13 @@ impl SealedReader {
         let mut decompressor = Decompressor::new()?;
         let tail = stream.tail()?;
         let Index { about, listed, places, content_end } = read_index(&mut stream, &mut decompressor, &tail)?;
-        Ok(Self { stream, tail, about, listed, places, content_end, secret: true })
+        Ok(Self { stream, tail, about, listed, places, content_end, secret: true, key_file: false })
     }
 
     /// Reads the index of a set that is unlocked.
     pub fn of(unlocked: UnlockedSet) -> Result<Self, SealedError> {
-        Ok(Self { secret: unlocked.secret, ..Self::with_key(unlocked.set, &unlocked.key)? })
+        let UnlockedSet { secret, key_file, .. } = unlocked;
+        Ok(Self { secret, key_file, ..Self::with_key(unlocked.set, &unlocked.key)? })
     }
 
     /// What the archive says of itself.
@@ -93,7 +96,7 @@ impl SealedReader {
         let mut expected = order.into_iter().map(|index| (&self.listed[index], self.places[index]));
         let mut extraction = Extraction { sink, context, next: expected.next(), open: Open::Nothing, selective: false };
         let (stream, tail) = (&mut self.stream, &self.tail);
-        let geometry = stream.cells().set().geometry;
+        let (geometry, per_cell) = (stream.cells().set().geometry, stream.inner_per_cell());
         let spares = Spares::new(context.threads);
         let (read, delivered) = ordered(
             context.threads,
@@ -102,7 +105,7 @@ impl SealedReader {
             |frame: Result<RawFrame, CodecError>| -> Result<(), SealedError> {
                 let frame = frame?;
                 context.go_on()?;
-                context.tell(Progress::Volume(geometry.locate(frame.at / INNER_PER_CELL as u64).0));
+                context.tell(Progress::Volume(geometry.locate(frame.at / per_cell).0));
                 if frame.kind == FrameKind::Content {
                     for record in Records::new(&frame.bytes) {
                         let (record_at, record) = record?;
@@ -185,7 +188,8 @@ impl ArchiveReader for SealedReader {
     }
 
     fn facts(&self) -> Facts {
-        Facts { message: self.about.message.clone(), hides_names: true, ..Facts::default() }
+        let message = self.about.message.clone();
+        Facts { message, hides_names: true, key_file: self.key_file, ..Facts::default() }
     }
 
     fn is_secret(&self) -> bool {
@@ -219,7 +223,7 @@ impl ArchiveReader for SealedReader {
 
 /// The stream of cells of a set that is unlocked.
 pub(super) fn stream_of(set: VolumeSet, key: &ArchiveKey) -> Result<StreamReader, SealedError> {
-    let seal = CellSeal::new(key, &set.ids.set).map_err(|_| Malformed("key"))?;
+    let seal = CellSeal::new(key, &set.bound()).map_err(|_| Malformed("key"))?;
     Ok(StreamReader::new(seal, CellReader::new(set)))
 }
 
@@ -373,10 +377,11 @@ impl<'a> FrameWalk<'a> {
             return Ok(None);
         }
         let frame_at = self.position;
-        let cell = frame_at / INNER_PER_CELL as u64;
+        let per_cell = stream.inner_per_cell();
+        let cell = frame_at / per_cell;
         if cell >= self.marks_compared {
             self.no_frame_begins_before(cell, stream)?;
-            if stream.first_frame(cell)? != Some((frame_at % INNER_PER_CELL as u64) as usize) {
+            if stream.first_frame(cell)? != Some((frame_at % per_cell) as usize) {
                 return Err(Malformed("frame mark").into());
             }
             self.marks_compared = cell + 1;
@@ -399,7 +404,7 @@ impl<'a> FrameWalk<'a> {
     /// Behind the last frame there is nothing but zeros and the tail.
     fn finish(mut self, stream: &mut StreamReader) -> Result<(), SealedError> {
         self.no_frame_begins_before(self.tail.cells, stream)?;
-        let per_cell = INNER_PER_CELL as u64;
+        let per_cell = stream.inner_per_cell();
         for cell in self.tail.inner_bytes / per_cell..self.tail.cells {
             let tail_bytes = if cell + 1 == self.tail.cells { TAIL_BYTES } else { 0 };
             let inner = stream.load(cell)?;

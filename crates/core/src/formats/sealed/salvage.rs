@@ -10,7 +10,7 @@ use super::index::{Place, check_order};
 use super::keys::ArchiveKey;
 use super::reader::{Index, read_index, read_stored_frame, stream_of};
 use super::record::{Record, RecordError, Records};
-use super::stream::{INNER_PER_CELL, StreamReader};
+use super::stream::StreamReader;
 use super::tail::Tail;
 use crate::codecs::block::Decompressor;
 use crate::formats::error::ArchiveError;
@@ -57,7 +57,7 @@ impl Salvage {
         let cells = stream.cells().set().geometry.cells;
         let (tail, index) = match index {
             Ok((tail, index)) => (tail, Some(index)),
-            Err(_) => (Tail { inner_bytes: cells.saturating_mul(INNER_PER_CELL as u64), ..Tail::default() }, None),
+            Err(_) => (Tail { inner_bytes: cells.saturating_mul(stream.inner_per_cell()), ..Tail::default() }, None),
         };
         let mut found = Finding::default();
         walk(&mut stream, &tail, context, |piece| -> Result<(), SealedError> {
@@ -191,7 +191,8 @@ fn end_of(place: Place, next: Option<&Place>, content_end: u64, stream: &mut Str
 /// The volumes with cells of a stretch of the inner stream that cannot be had.
 fn unreadable(from: u64, to: u64, stream: &mut StreamReader) -> Vec<u32> {
     let geometry = stream.cells().set().geometry;
-    let cell_of = |place: u64| place / INNER_PER_CELL as u64;
+    let per_cell = stream.inner_per_cell();
+    let cell_of = |place: u64| place / per_cell;
     let mut volumes: Vec<u32> = Vec::new();
     for cell in cell_of(from)..=cell_of(to.saturating_sub(1)).min(geometry.cells.saturating_sub(1)) {
         let volume = geometry.locate(cell).0;
@@ -233,7 +234,7 @@ fn walk<E: From<SealedError>>(
             take(Met::Gap)?;
         }
         position = None;
-        cell = frame_at / INNER_PER_CELL as u64 + 1;
+        cell = frame_at / stream.inner_per_cell() + 1;
         let Ok(frame) = read_stored_frame(stream, frame_at, tail, Vec::new()) else { continue };
         let header = frame.header;
         if decompressor.decompress(header.codec, &frame.stored, header.raw_bytes as usize, &mut raw).is_err() {
@@ -261,7 +262,7 @@ fn next_frame(stream: &mut StreamReader, cell: &mut u64) -> Option<u64> {
     let cells = stream.cells().set().geometry.cells;
     while *cell < cells {
         if let Ok(Some(mark)) = stream.first_frame(*cell) {
-            return Some(*cell * INNER_PER_CELL as u64 + mark as u64);
+            return Some(*cell * stream.inner_per_cell() + mark as u64);
         }
         *cell += 1;
     }

@@ -3,10 +3,10 @@
 //! A cell's plaintext begins with a mark that says where in it the first new frame begins, so that a
 //! reader who has lost cells finds its way again.
 
-use super::cells::{CELL_OVERHEAD, CellSeal, MAX_PLAIN_BYTES, PlainCells};
+use super::cells::{CELL_OVERHEAD, CellSeal, PlainCells};
 use super::tail::{TAIL_BYTES, Tail};
 use crate::formats::sealed::volume::{
-    CELL_BYTES, CellError, CellReader, Cells, Geometry, HEADER_BYTES, LAST_CELL_STEP, MAX_VOLUMES, cell_offset,
+    CellError, CellLength, CellReader, Cells, Geometry, HEADER_BYTES, LAST_CELL_STEP, MAX_VOLUMES,
 };
 use crate::ground::pipeline::{Spares, Stopped};
 use crate::ground::wire::Malformed;
@@ -17,7 +17,9 @@ use std::path::PathBuf;
 const MARK_BYTES: usize = 4;
 
 /// Bytes of the inner stream in every cell but the last.
-pub const INNER_PER_CELL: usize = MAX_PLAIN_BYTES - MARK_BYTES;
+pub const fn inner_per_cell(length: CellLength) -> usize {
+    length.bytes() - CELL_OVERHEAD - MARK_BYTES
+}
 
 /// The mark of a cell in which no frame begins.
 const NO_FRAME: u16 = 0xFFFF;
@@ -28,31 +30,34 @@ const CELLS_TOGETHER: usize = 16;
 /// How an inner stream of so many bytes will be cut into volumes of at most `volume_limit` bytes. `None` where not even
 /// one cell fits, or there would be more volumes than a set may have.
 pub fn geometry_of(inner_bytes: u64, volume_limit: Option<u64>) -> Option<Geometry> {
-    let per_cell = INNER_PER_CELL as u64;
+    let cell_length = CellLength::within(volume_limit)?;
+    let per_cell = inner_per_cell(cell_length) as u64;
     let with_tail = inner_bytes + TAIL_BYTES as u64;
     let cells = with_tail.div_ceil(per_cell);
     let in_last = (with_tail - (cells - 1) * per_cell) as usize + MARK_BYTES + CELL_OVERHEAD;
-    let per_volume = volume_limit.map_or(Some(u32::MAX), Geometry::cells_within)?;
+    let per_volume = volume_limit.map_or(Some(u32::MAX), |limit| cell_length.cells_within(limit))?;
     let data_volumes =
         u32::try_from(cells.div_ceil(u64::from(per_volume))).ok().filter(|count| *count <= MAX_VOLUMES)?;
     let single = data_volumes == 1;
     let cells_per_volume = if single { u32::try_from(cells).ok()? } else { per_volume };
-    let last_cell_bytes = in_last.next_multiple_of(LAST_CELL_STEP) as u32;
-    Some(Geometry { data_volumes, spare_volumes: 0, cells_per_volume, cells, last_cell_bytes })
+    let last_cell_bytes = cell_length.last_holding(in_last) as u32;
+    Some(Geometry { data_volumes, spare_volumes: 0, cells_per_volume, cells, last_cell_bytes, cell_length })
 }
 
 /// The most bytes of an inner stream that fit one volume of at most `volume_limit` bytes; `None` where nothing does.
 pub fn inner_within(volume_limit: u64) -> Option<u64> {
     let room = volume_limit.checked_sub(HEADER_BYTES as u64)?;
-    let (full, rest) = (room / CELL_BYTES as u64, room % CELL_BYTES as u64);
+    let length = CellLength::within(Some(volume_limit))?;
+    let (full, rest) = (room / length.bytes() as u64, room % length.bytes() as u64);
     let last =
         (rest / LAST_CELL_STEP as u64 * LAST_CELL_STEP as u64).saturating_sub((CELL_OVERHEAD + MARK_BYTES) as u64);
-    (full * INNER_PER_CELL as u64 + last).checked_sub(TAIL_BYTES as u64)
+    (full * inner_per_cell(length) as u64 + last).checked_sub(TAIL_BYTES as u64)
 }
 
 /// Cuts the inner stream into cells, and hands them over in order, ready to be sealed.
 pub struct StreamWriter<'a, H> {
     hand_over: H,
+    cell_length: CellLength,
     spares: &'a Spares,
     /// Finished cells, then the one that is being filled.
     cells: Cells,
@@ -65,10 +70,18 @@ pub struct StreamWriter<'a, H> {
 }
 
 impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> StreamWriter<'a, H> {
-    /// A writer that hands its cells to `hand_over`, and takes its buffers from `spares`.
-    pub fn new(spares: &'a Spares, hand_over: H) -> Self {
-        let mut writer =
-            Self { hand_over, spares, cells: Cells::default(), current: 0, number: 0, mark: NO_FRAME, position: 0 };
+    /// A writer of cells of this length, that hands them to `hand_over`, and takes its buffers from `spares`.
+    pub fn new(cell_length: CellLength, spares: &'a Spares, hand_over: H) -> Self {
+        let mut writer = Self {
+            hand_over,
+            cell_length,
+            spares,
+            cells: Cells::default(),
+            current: 0,
+            number: 0,
+            mark: NO_FRAME,
+            position: 0,
+        };
         writer.start_together();
         writer
     }
@@ -82,11 +95,16 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> StreamWriter<'a, H> {
         self.cells.bytes.len() - self.current
     }
 
+    /// The most plaintext bytes in a cell.
+    const fn max_plain_bytes(&self) -> usize {
+        self.cell_length.bytes() - CELL_OVERHEAD
+    }
+
     fn start_together(&mut self) {
         let mut bytes = self.spares.take();
         bytes.clear();
-        bytes.reserve(CELLS_TOGETHER * CELL_BYTES);
-        self.cells = Cells { first: self.number, bytes };
+        bytes.reserve(CELLS_TOGETHER * self.cell_length.bytes());
+        self.cells = Cells { first: self.number, cell_length: self.cell_length, bytes };
         self.start_cell();
     }
 
@@ -105,7 +123,7 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> StreamWriter<'a, H> {
 
     fn next_cell(&mut self) -> Result<(), Stopped> {
         self.close_cell();
-        if self.cells.bytes.len() >= CELLS_TOGETHER * CELL_BYTES {
+        if self.cells.bytes.len() >= CELLS_TOGETHER * self.cell_length.bytes() {
             let cells = std::mem::take(&mut self.cells);
             (self.hand_over)(PlainCells { cells, with_last: false })?;
             self.start_together();
@@ -117,7 +135,7 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> StreamWriter<'a, H> {
 
     /// Says that the next byte begins a frame.
     pub fn begin_frame(&mut self) -> Result<(), Stopped> {
-        if self.plain_bytes() == MAX_PLAIN_BYTES {
+        if self.plain_bytes() == self.max_plain_bytes() {
             self.next_cell()?;
         }
         if self.mark == NO_FRAME {
@@ -129,10 +147,10 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> StreamWriter<'a, H> {
     /// Writes bytes of the current frame.
     pub fn write(&mut self, mut bytes: &[u8]) -> Result<(), Stopped> {
         while !bytes.is_empty() {
-            if self.plain_bytes() == MAX_PLAIN_BYTES {
+            if self.plain_bytes() == self.max_plain_bytes() {
                 self.next_cell()?;
             }
-            let (now, later) = bytes.split_at(bytes.len().min(MAX_PLAIN_BYTES - self.plain_bytes()));
+            let (now, later) = bytes.split_at(bytes.len().min(self.max_plain_bytes() - self.plain_bytes()));
             self.cells.bytes.extend_from_slice(now);
             self.position += now.len() as u64;
             bytes = later;
@@ -142,13 +160,13 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> StreamWriter<'a, H> {
 
     /// Closes the stream with the tail, whose lengths are filled in here.
     pub fn finish(mut self, mut tail: Tail) -> Result<(), Stopped> {
-        if self.plain_bytes() + TAIL_BYTES > MAX_PLAIN_BYTES {
-            self.cells.bytes.resize(self.current + MAX_PLAIN_BYTES, 0);
+        if self.plain_bytes() + TAIL_BYTES > self.max_plain_bytes() {
+            self.cells.bytes.resize(self.current + self.max_plain_bytes(), 0);
             self.next_cell()?;
         }
         tail.inner_bytes = self.position;
         tail.cells = self.number + 1;
-        let cell_bytes = (self.plain_bytes() + TAIL_BYTES + CELL_OVERHEAD).next_multiple_of(LAST_CELL_STEP);
+        let cell_bytes = self.cell_length.last_holding(self.plain_bytes() + TAIL_BYTES + CELL_OVERHEAD);
         self.cells.bytes.resize(self.current + cell_bytes - CELL_OVERHEAD - TAIL_BYTES, 0);
         self.cells.bytes.extend_from_slice(&tail.encode());
         self.close_cell();
@@ -207,6 +225,11 @@ impl StreamReader {
         &self.cells
     }
 
+    /// Bytes of the inner stream in every cell but the last.
+    pub fn inner_per_cell(&self) -> u64 {
+        inner_per_cell(self.cells.set().geometry.cell_length) as u64
+    }
+
     /// Opens a cell and gives its part of the inner stream.
     pub fn load(&mut self, cell: u64) -> Result<&[u8], StreamError> {
         if self.current != Some(cell) {
@@ -228,7 +251,7 @@ impl StreamReader {
             let (volume, index) = geometry.locate(cell);
             let files = self.cells.set().volumes.get(&volume).and_then(|copies| copies.first());
             let path = files.map(|file| file.path.clone()).unwrap_or_default();
-            return Err(StreamError::NotAuthentic { volume, path, offset: cell_offset(index) });
+            return Err(StreamError::NotAuthentic { volume, path, offset: geometry.cell_length.offset_of(index) });
         }
         let [low, high, 0, 0, ..] = *self.cells.held() else { return Err(Malformed("cell").into()) };
         if self.marks.len() >= MARKS_KEPT {
@@ -249,12 +272,13 @@ impl StreamReader {
 
     /// The tail, from the last cell.
     pub fn tail(&mut self) -> Result<Tail, StreamError> {
-        let cells = self.cells.set().geometry.cells;
+        let Geometry { cells, cell_length, .. } = self.cells.set().geometry;
         let inner = self.load(cells.saturating_sub(1))?;
         let tail = inner.len().checked_sub(TAIL_BYTES).and_then(|at| inner.get(at..)).ok_or(Malformed("tail"))?;
         let tail = Tail::decode(tail)?;
         let last = inner.len() - TAIL_BYTES;
-        let room = cells.saturating_sub(1).saturating_mul(INNER_PER_CELL as u64).saturating_add(last as u64);
+        let room =
+            cells.saturating_sub(1).saturating_mul(inner_per_cell(cell_length) as u64).saturating_add(last as u64);
         if tail.cells != cells || tail.inner_bytes > room {
             return Err(Malformed("tail").into());
         }
@@ -264,9 +288,10 @@ impl StreamReader {
     /// Appends `length` bytes of the inner stream from `position` on to `output`. The caller has
     /// bounded the length.
     pub fn read(&mut self, mut position: u64, mut length: usize, output: &mut Vec<u8>) -> Result<(), StreamError> {
+        let per_cell = self.inner_per_cell();
         while length > 0 {
-            let inner = self.load(position / INNER_PER_CELL as u64)?;
-            let from = (position % INNER_PER_CELL as u64) as usize;
+            let inner = self.load(position / per_cell)?;
+            let from = (position % per_cell) as usize;
             let part = inner.get(from..inner.len().min(from.saturating_add(length))).unwrap_or_default();
             if part.is_empty() {
                 return Err(Malformed("stream").into());

@@ -1,14 +1,14 @@
 //! Unlocking a set: its key, for whoever has the right credentials, or, where it has no password, for everybody.
 
 use super::error::SealedError;
-use super::head::{HeadError, open_head, open_to_all};
+use super::head::{HeadError, open_head, open_head_by, open_to_all};
 use super::keys::{ArchiveKey, CostLimit};
 use super::volume::VolumeSet;
 use crate::ground::secrets::Credentials;
 
 /// The key of a set, for whoever has the right credentials: the one costly step of unlocking.
 pub fn unlock(set: &VolumeSet, credentials: &Credentials, limit: CostLimit) -> Result<ArchiveKey, SealedError> {
-    Ok(open_head(&set.head, &set.ids.set, credentials, limit)?)
+    Ok(open_head(&set.head, &set.bound(), credentials, limit)?)
 }
 
 /// A set that is unlocked: as those of its headers describe it that the key proves genuine.
@@ -20,6 +20,8 @@ pub struct UnlockedSet {
     pub key: ArchiveKey,
     /// Whether it needs a password.
     pub secret: bool,
+    /// Whether it was opened with a key file.
+    pub key_file: bool,
 }
 
 /// Unlocks a set with what was given, or, where it has no password, with nothing; `None` where something is needed and nothing
@@ -37,14 +39,16 @@ pub fn unlock_given(
     let mut first_error = None;
     if let Some(given) = given {
         for candidate in std::iter::once(set).chain(&set.rivals) {
-            match unlock(candidate, given, limit) {
-                Ok(key) => return Ok(Some(UnlockedSet { set: candidate.clone(), key, secret: true })),
-                Err(error) => first_error = first_error.or(Some(error)),
+            match open_head_by(&candidate.head, &candidate.bound(), given, limit) {
+                Ok((key, key_file)) => {
+                    return Ok(Some(UnlockedSet { set: candidate.clone(), key, secret: true, key_file }));
+                }
+                Err(error) => first_error = first_error.or(Some(error.into())),
             }
         }
     }
     if let Some(key) = key_of_open_to_all(set, password_expected)? {
-        return Ok(Some(UnlockedSet { set: set.clone(), key, secret: false }));
+        return Ok(Some(UnlockedSet { set: set.clone(), key, secret: false, key_file: false }));
     }
     first_error.map_or(Ok(None), Err)
 }
@@ -55,7 +59,7 @@ pub fn unlock_given(
 /// # Errors
 /// [`SealedError::Head`]; [`HeadError::OpenToAll`] where a password was given and there is none.
 pub fn key_of_open_to_all(set: &VolumeSet, password_given: bool) -> Result<Option<ArchiveKey>, SealedError> {
-    match open_to_all(&set.head, &set.ids.set)? {
+    match open_to_all(&set.head, &set.bound())? {
         Some(_) if password_given => Err(HeadError::OpenToAll.into()),
         key => Ok(key),
     }

@@ -8,6 +8,7 @@ use super::index::{About, IndexEntry, Place, Root};
 use super::pages::{MakeScratch, PageStore};
 use super::stream::StreamWriter;
 use super::tail::Tail;
+use super::volume::CellLength;
 use crate::codecs::block::{Block, Compressor, Squeeze};
 use crate::ground::context::Context;
 use crate::ground::entry::Totals;
@@ -46,17 +47,18 @@ pub struct SealedWriter<'a, H> {
 }
 
 impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
-    /// A writer of an archive that says `about` of itself, and hands its cells to `hand_over`. A large index goes
+    /// A writer of an archive that says `about` of itself, and hands its cells, of this length, to `hand_over`. A large index goes
     /// through a scratch file.
     pub fn new(
         about: About,
+        cell_length: CellLength,
         make_scratch: &'a MakeScratch<'a>,
         context: Context<'a>,
         spares: &'a Spares,
         hand_over: H,
     ) -> Result<Self, SealError> {
         Ok(Self {
-            stream: StreamWriter::new(spares, hand_over),
+            stream: StreamWriter::new(cell_length, spares, hand_over),
             pages: PageStore::new(make_scratch, context)?,
             about,
             frame_starts: VecDeque::new(),

@@ -7,6 +7,7 @@ use sha2::{Digest as _, Sha256};
 use std::fmt;
 use std::io::{self, Read};
 use unicode_normalization::UnicodeNormalization as _;
+use unicode_normalization::char::is_public_assigned;
 use zeroize::{Zeroize as _, Zeroizing};
 
 /// The longest password, in bytes of UTF-8 after normalisation.
@@ -22,6 +23,12 @@ impl Clone for Password {
     }
 }
 
+/// What stands in the place of a password where there is none (docs/format.md section 2.1). No password holds a control character.
+const PUBLIC_PASSWORD: &str = "\u{1}under-seal";
+
+/// U+FEFF, which is seen nowhere.
+const BYTE_ORDER_MARK: char = '\u{feff}';
+
 /// Why a text cannot be a password.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum PasswordError {
@@ -34,6 +41,10 @@ pub enum PasswordError {
     /// A control character, a line break inside included.
     #[error("the password contains a control character")]
     ControlCharacter,
+    /// A character that has no meaning yet or none for everybody (unassigned, private use, a byte order mark): other programs may
+    /// normalise it otherwise.
+    #[error("the password contains a character that Unicode does not define")]
+    Undefined,
     /// More than [`MAX_PASSWORD_BYTES`].
     #[error("the password is longer than {MAX_PASSWORD_BYTES} bytes")]
     TooLong,
@@ -50,6 +61,9 @@ impl Password {
         }
         if text.chars().any(char::is_control) {
             return Err(PasswordError::ControlCharacter);
+        }
+        if text.chars().any(|letter| letter == BYTE_ORDER_MARK || !is_public_assigned(letter)) {
+            return Err(PasswordError::Undefined);
         }
         // NFC makes text at most three times as long in UTF-8 (Unicode Standard Annex 15, section 9);
         // room for all of it means that no half-built copy is left behind by a reallocation.
@@ -118,9 +132,14 @@ pub struct Credentials {
 }
 
 impl Credentials {
-    /// What opens an archive that is not secret: the empty password, which nobody can choose.
+    /// What opens an archive that is not secret: a text that everybody knows, and that nobody can choose as a password.
     pub fn none() -> Self {
-        Self { password: Password(Zeroizing::new(String::new())), key_file: None }
+        Self { password: Password(Zeroizing::new(PUBLIC_PASSWORD.to_owned())), key_file: None }
+    }
+
+    /// The same password alone, where there is a key file too: it may not be needed.
+    pub(crate) fn without_key_file(&self) -> Option<Self> {
+        self.key_file.as_ref().map(|_| self.password.clone().into())
     }
 
     /// The key file's part of the key derivation: its SHA-256, or 32 zeros where there is none.
@@ -159,6 +178,10 @@ mod tests {
     #[case(b"lamp oil ", Ok("lamp oil "))]
     #[case::byte_order_mark(b"\xEF\xBB\xBFlamp oil\r\n", Ok("lamp oil"))]
     #[case("Ku\u{308}ste".as_bytes(), Ok("K\u{fc}ste"))]
+    #[case::inside("la\u{feff}mp".as_bytes(), Err(PasswordError::Undefined))]
+    #[case::unassigned("lamp\u{e0fff}".as_bytes(), Err(PasswordError::Undefined))]
+    #[case::private("lamp\u{e000}".as_bytes(), Err(PasswordError::Undefined))]
+    #[case::of_every_plane("\u{1f9ed} 燈臺".as_bytes(), Ok("\u{1f9ed} 燈臺"))]
     #[case(b"lamp\noil", Err(PasswordError::ControlCharacter))]
     #[case(b"lamp oil\n\n", Err(PasswordError::ControlCharacter))]
     #[case(b"\n", Err(PasswordError::Empty))]

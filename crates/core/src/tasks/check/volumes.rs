@@ -2,7 +2,7 @@
 
 use crate::disk::Interruption;
 use crate::formats::sealed::volume::supplement::{Run, push_run, without};
-use crate::formats::sealed::volume::{CELL_BYTES, CellReader, VolumeFile, VolumeSet, cell_offset};
+use crate::formats::sealed::volume::{CellReader, VolumeFile, VolumeSet};
 use crate::ground::context::{Context, Phase, Progress};
 use std::path::PathBuf;
 
@@ -136,12 +136,12 @@ fn inspect_volume(
             }
         }
         let whole = if file.runs.is_none() { geometry.volume_bytes(number) } else { file.length };
-        let mut damage = stretches(&damaged, whole);
+        let mut damage = stretches(&damaged, geometry.cell_length.bytes() as u64, whole);
         if file.length < whole {
             // What is missing at the end, in one stretch with what is damaged before it.
             let end =
                 held.last().map_or(0, |run| u32::try_from(run.end() - geometry.first_cell(number)).unwrap_or(u32::MAX));
-            join(&mut damage, Damage { from: cell_offset(end).min(whole), to: whole });
+            join(&mut damage, Damage { from: geometry.cell_length.offset_of(end).min(whole), to: whole });
         }
         let lost = without(&all, &intact);
         reports.push(FileReport {
@@ -174,10 +174,10 @@ fn join(stretches: &mut Vec<Damage>, next: Damage) {
 }
 
 /// Runs of neighbouring cells, given where each begins, as byte ranges of the file.
-fn stretches(damaged: &[u64], file_bytes: u64) -> Vec<Damage> {
+fn stretches(damaged: &[u64], cell_bytes: u64, file_bytes: u64) -> Vec<Damage> {
     let mut stretches: Vec<Damage> = Vec::new();
     for from in damaged {
-        let (from, to) = (*from, from.saturating_add(CELL_BYTES as u64).min(file_bytes));
+        let (from, to) = (*from, from.saturating_add(cell_bytes).min(file_bytes));
         join(&mut stretches, Damage { from, to: to.max(from) });
     }
     stretches

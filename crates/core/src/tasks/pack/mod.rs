@@ -24,7 +24,7 @@ use crate::disk::Folder;
 use crate::disk::staging::{Placing, Staging};
 use crate::formats::abilities::Ability;
 use crate::formats::registry::{Format, SEALED};
-use crate::formats::sealed::volume::{Geometry, Ids, VolumeSet, WriteError, header_of, names};
+use crate::formats::sealed::volume::{CellLength, Ids, VolumeSet, WriteError, header_of, names};
 use crate::formats::sealed::{KeyCost, SealError, SealedReader};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{Content, EntryPath, Totals, link_stays_inside};
@@ -411,10 +411,10 @@ fn refuse_nothing(totals: &Totals, passed_over: &mut Vec<PassedOver>) -> Result<
 /// # Errors
 /// [`PackError::Seal`] with [`WriteError::FitTooSmall`].
 pub fn check_fit(fit: Fit, format: &Format) -> Result<(), PackError> {
-    match fit.volume_limit().filter(|_| format.abilities.volumes) {
-        Some(limit) if Geometry::cells_within(limit).is_none() => Err(SealError::from(WriteError::FitTooSmall).into()),
-        _ => Ok(()),
+    if format.abilities.volumes {
+        CellLength::within(fit.volume_limit()).ok_or(SealError::from(WriteError::NO_ROOM))?;
     }
+    Ok(())
 }
 
 /// Reads everything back from disk, with nothing but the staged files and the credentials, and counts it.

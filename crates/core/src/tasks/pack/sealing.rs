@@ -5,7 +5,7 @@ use crate::codecs::block::{CodecError, Compressor, Squeeze};
 use crate::disk::FileError;
 use crate::disk::staging::Staging;
 use crate::formats::sealed::cells::{CellSeal, NotAuthentic, PlainCells};
-use crate::formats::sealed::volume::{Cells, Ids, VolumeWriter, WrittenVolumes};
+use crate::formats::sealed::volume::{Bound, CellLength, Cells, Ids, VolumeWriter, WriteError, WrittenVolumes};
 use crate::formats::sealed::{
     About, ArchiveKey, CompressedFrame, FrameDraft, Framer, KeyCost, SealError, SealedArchive, SealedWriter, seal_head,
 };
@@ -63,14 +63,16 @@ pub(super) struct Sealed {
 pub(super) fn seal(job: &Job<'_>, staging: &Staging, context: &Context<'_>) -> Result<Sealed, PackError> {
     let ids = Ids { set: context.random()?, cut: context.random()? };
     let key = ArchiveKey::generate(context)?;
-    let head = seal_head(&key, &ids.set, job.credentials, job.cost, context).map_err(SealError::from)?;
-    let volumes = VolumeWriter::new(staging, ids, job.volume_limit).map_err(SealError::from)?;
+    let cell_length = CellLength::within(job.volume_limit).ok_or(SealError::from(WriteError::NO_ROOM))?;
+    let bound = Bound { set: ids.set, cell_length };
+    let head = seal_head(&key, &bound, job.credentials, job.cost, context).map_err(SealError::from)?;
+    let volumes = VolumeWriter::new(staging, ids, cell_length, job.volume_limit).map_err(SealError::from)?;
     let mut volumes = volumes.staged_from(job.first_staged);
-    let (seal, cutting) = (CellSeal::new(&key, &ids.set).map_err(SealError::from)?, volumes.cutting());
+    let (seal, cutting) = (CellSeal::new(&key, &bound).map_err(SealError::from)?, volumes.cutting());
     let spares = Spares::new(2 * context.threads);
     let (produced, written) = ordered(
         context.threads,
-        |cells| compress_all(job, staging, &spares, context, |plain| cells.submit(plain)),
+        |cells| compress_all(job, cell_length, staging, &spares, context, |plain| cells.submit(plain)),
         || |plain| seal.seal(plain, &cutting),
         |cells: Result<Cells, NotAuthentic>| -> Result<(), SealError> {
             let cells = cells?;
@@ -98,6 +100,7 @@ pub(super) fn seal(job: &Job<'_>, staging: &Staging, context: &Context<'_>) -> R
 /// The first two stages and the filling of cells.
 fn compress_all(
     job: &Job<'_>,
+    cell_length: CellLength,
     staging: &Staging,
     spares: &Spares,
     context: &Context<'_>,
@@ -111,7 +114,7 @@ fn compress_all(
     };
     let before = job.before;
     let make_scratch = || staging.create_scratch();
-    let mut writer = SealedWriter::new(about, &make_scratch, *context, spares, hand_over)?;
+    let mut writer = SealedWriter::new(about, cell_length, &make_scratch, *context, spares, hand_over)?;
     let (read, compressed) = ordered(
         context.threads,
         |frames| read_all(job, spares, context, |frame| frames.submit(frame)),

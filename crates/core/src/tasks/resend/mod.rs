@@ -8,7 +8,7 @@ pub use slip::Slip;
 use crate::disk::{Folder, Interruption, Unfinished, interruptible};
 use crate::formats::sealed::volume::header::{Header, VolumeKind};
 use crate::formats::sealed::volume::supplement::{MAX_RUNS, Run, encode_page, without};
-use crate::formats::sealed::volume::{CELL_BYTES, CHECK_BYTES, CellError, CellReader, Cutting, VolumeSet, names};
+use crate::formats::sealed::volume::{CHECK_BYTES, CellError, CellReader, Cutting, Geometry, VolumeSet, names};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
 use std::ffi::{OsStr, OsString};
@@ -126,8 +126,10 @@ impl Work<'_> {
         let header = Header { kind, ids: *ids, number, geometry: *geometry, head: head.clone() };
         file.write(&header.encode())?;
         file.write(page)?;
-        let cutting = Cutting { ids: *ids, cells_per_volume: geometry.cells_per_volume };
-        let (mut buffer, mut bytes) = (Vec::with_capacity(CELL_BYTES), (header.encode().len() + page.len()) as u64);
+        let Geometry { cells_per_volume, cell_length, .. } = *geometry;
+        let cutting = Cutting { ids: *ids, cells_per_volume, cell_length };
+        let (mut buffer, mut bytes) =
+            (Vec::with_capacity(cell_length.bytes()), (header.encode().len() + page.len()) as u64);
         for cell in cells {
             self.context.go_on()?;
             // The check was right, so it is the same again.

@@ -93,15 +93,20 @@ fn a_forger_who_mends_the_checks_cannot_change_what_is_released() {
     }
 }
 
-const CELL: usize = 65_536;
+/// How long a volume's cells are.
+fn cell_of(volume: &[u8]) -> usize {
+    u32::from_le_bytes(volume[76..80].try_into().unwrap()) as usize
+}
 
 fn swap_cells(volumes: &mut [Vec<u8>]) {
-    let (front, back) = volumes[0].split_at_mut(4_096 + CELL);
-    front[4_096..].swap_with_slice(&mut back[..CELL]);
+    let cell = cell_of(&volumes[0]);
+    let (front, back) = volumes[0].split_at_mut(4_096 + cell);
+    front[4_096..].swap_with_slice(&mut back[..cell]);
 }
 
 fn repeat_a_cell(volumes: &mut [Vec<u8>]) {
-    volumes[0].copy_within(4_096..4_096 + CELL, 4_096 + CELL);
+    let cell = cell_of(&volumes[0]);
+    volumes[0].copy_within(4_096..4_096 + cell, 4_096 + cell);
 }
 
 fn swap_volumes(volumes: &mut [Vec<u8>]) {
@@ -115,7 +120,7 @@ fn cut_the_stream(volumes: &mut [Vec<u8>]) {
     for volume in volumes.iter_mut() {
         volume[52..56].copy_from_slice(&count.to_le_bytes());
         volume[64..72].copy_from_slice(&u64::from(count * 2).to_le_bytes());
-        volume[72..76].copy_from_slice(&(CELL as u32).to_le_bytes());
+        volume.copy_within(76..80, 72);
     }
     volumes.last_mut().unwrap().truncate(100);
 }

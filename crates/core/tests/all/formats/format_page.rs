@@ -66,35 +66,37 @@ fn derive(header: &[u8], key: &[u8; 32], purpose: &[u8]) -> [u8; 32] {
 /// Sections 1.2, 1.3 and 3: checks, seals, marks; the inner stream and the tail.
 fn inner_stream(volumes: &[Vec<u8>], key: &[u8; 32]) -> (Vec<u8>, Vec<u8>) {
     let header = &volumes[0][..4_096];
-    let bound = [&header[..11], &header[16..32]].concat();
+    let bound = [&header[..11], &header[16..32], &header[76..80]].concat();
+    let cell_length = u32_at(header, 76);
     let cells_key = derive(header, key, b"cells");
     let (per_volume, total, last_length) = (u32_at(header, 60), u64_at(header, 64), u32_at(header, 72));
     let (mut stream, mut marks, mut tail) = (Vec::new(), Vec::new(), Vec::new());
     for cell in 0..total {
         let volume = &volumes[cell / per_volume];
         let (index, is_last) = (cell % per_volume, cell + 1 == total);
-        let length = if is_last { last_length } else { 65_536 };
-        let bytes = &volume[4_096 + index * 65_536..][..length];
+        let length = if is_last { last_length } else { cell_length };
+        let bytes = &volume[4_096 + index * cell_length..][..length];
         let (sealed, check) = bytes.split_at(length - 16);
         let place = [&volume[16..48], &[0], &volume[48..52], &(index as u32).to_le_bytes()].concat();
-        assert_eq!(&blake3::hash(&[&place, sealed].concat()).as_bytes()[..16], check);
+        let digest = blake3::hash(sealed);
+        assert_eq!(&blake3::hash(&[&place, &digest.as_bytes()[..]].concat()).as_bytes()[..16], check);
         let mut nonce = [u8::from(is_last), 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0];
         nonce[4..].copy_from_slice(&(cell as u64).to_be_bytes());
         let plain = open_gcm(&cells_key, nonce, &bound, sealed).unwrap();
         marks.push((stream.len(), u16_at(&plain, 0)));
         assert_eq!(plain[2..4], [0, 0]);
         stream.extend_from_slice(&plain[4..]);
-        assert!(is_last || plain.len() == 65_504);
+        assert!(is_last || plain.len() == cell_length - 32);
     }
     tail.extend_from_slice(&stream[stream.len() - 128..]);
     assert_eq!((u64_at(&tail, 24), u32_at(&tail, 20)), (total, 0));
     let padding = stream.split_off(u64_at(&tail, 0));
     assert!(padding[..padding.len() - 128].iter().all(|byte| *byte == 0));
-    check_marks(&stream, &marks);
+    check_marks(&stream, &marks, cell_length - 36);
     (stream, tail)
 }
 
-fn check_marks(stream: &[u8], marks: &[(usize, usize)]) {
+fn check_marks(stream: &[u8], marks: &[(usize, usize)], per_cell: usize) {
     let mut begins = Vec::new();
     let mut at = 0;
     while at < stream.len() {
@@ -102,7 +104,7 @@ fn check_marks(stream: &[u8], marks: &[(usize, usize)]) {
         at += 16 + u32_at(stream, at + 4);
     }
     for (start, mark) in marks {
-        let first = begins.iter().find(|at| (*start..start + 65_500).contains(at));
+        let first = begins.iter().find(|at| (*start..start + per_cell).contains(at));
         assert_eq!(*mark, first.map_or(0xFFFF, |at| at - start));
     }
 }
@@ -144,7 +146,7 @@ fn the_page_is_enough_to_read_an_archive() {
     }
     let key = unlock(header);
     assert_eq!(derive(header, &key, b"commitment"), header[176..208]);
-    let tagged = [&header[..11], &header[16..32], &header[128..4_032]].concat();
+    let tagged = [&header[..11], &header[16..32], &header[76..80], &header[128..4_032]].concat();
     let tag = hmac::sign(&hmac::Key::new(hmac::HMAC_SHA256, &derive(header, &key, b"head")), &tagged);
     assert_eq!(tag.as_ref(), &header[4_032..4_064]);
     assert!(header[852..4_032].iter().all(|byte| *byte == 0));

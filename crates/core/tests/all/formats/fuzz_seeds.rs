@@ -128,8 +128,8 @@ fn make_seeds() {
     put("codes", "what a slip carries", &decode("AD576-6RMD3-0480N-6000J").unwrap());
     make_seeds_of_open_formats(put);
     let key =
-        open_head(&set.head, &set.ids.set, &Password::new(PASSWORD).unwrap().into(), CostLimit::Bearable).unwrap();
-    let seal = CellSeal::new(&key, &set.ids.set).unwrap();
+        open_head(&set.head, &set.bound(), &Password::new(PASSWORD).unwrap().into(), CostLimit::Bearable).unwrap();
+    let seal = CellSeal::new(&key, &set.bound()).unwrap();
     let mut stream = StreamReader::new(seal, CellReader::new(set));
     let inner_bytes = stream.tail().unwrap().inner_bytes as usize;
     let mut inner = Vec::new();

@@ -6,7 +6,7 @@ use crate::support::{Desk, noise};
 use rstest::rstest;
 use std::ffi::OsStr;
 use std::fs;
-use under_seal_core::formats::sealed::volume::{CELL_BYTES, HEADER_BYTES, VolumeSet};
+use under_seal_core::formats::sealed::volume::{HEADER_BYTES, VolumeSet};
 use under_seal_core::tasks::check::{VolumeState, inspect};
 use under_seal_core::tasks::resend::{Slip, resend};
 
@@ -41,7 +41,7 @@ fn no_flipped_byte_of_a_supplement_is_believed() {
     let folder = desk.path("again");
     let resent = desk.with_context(&|| false, |context| resend(&sent, &slip, &folder, OsStr::new("set"), context));
     let (supplement, bytes) = resent.unwrap().supplement.unwrap();
-    assert_eq!(bytes, (HEADER_BYTES + 4_096 + CELL_BYTES) as u64);
+    assert_eq!(bytes, (HEADER_BYTES + 4_096 + sent.geometry.cell_length.bytes()) as u64);
     let right = fs::read(supplement).unwrap();
     for at in (0..right.len()).step_by(997).chain(0..200).chain(4_096..4_140) {
         let mut flipped = right.clone();

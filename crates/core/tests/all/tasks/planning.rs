@@ -19,7 +19,7 @@ fn plan(desk: &Desk) -> (Catalogue, Plan) {
 /// Without squeezing nothing is guessed, so the whole cut must be the real one, whatever the lengths.
 #[rstest]
 fn the_outline_is_the_cut_that_packing_makes(
-    #[values(0, 1, 60_000, 61_311, 65_536, 130_000, 1_100_000)] length: usize,
+    #[values(0, 1, 60_000, 61_311, 65_536, 129_000, 1_100_000)] length: usize,
     #[values("", "70KB", "200KB", "1MB")] fit: &str,
 ) {
     let mut desk = Desk::new();

@@ -26,8 +26,8 @@ fn cut_to(desk: &Desk, fit: &str, volumes: &[PathBuf]) -> Result<Recut, Error> {
 #[rstest]
 #[case::into_one("", 1)]
 #[case::larger("400KB", 2)]
-#[case::smaller("70KB", 11)]
-#[case::the_same("150KB", 6)]
+#[case::smaller("70KB", 15)]
+#[case::the_same("150KB", 5)]
 fn a_set_cut_anew_opens_with_the_same_password(#[case] fit: &str, #[case] count: usize) {
     let (desk, volumes) = packed();
     let before = tree(&desk.path("out"));

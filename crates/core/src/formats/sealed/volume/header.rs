@@ -1,6 +1,6 @@
 //! The header with which every volume describes itself, and the order in which it is believed.
 
-use super::{Geometry, HEADER_BYTES};
+use super::{CellLength, Geometry, HEADER_BYTES};
 use crate::ground::codes::hexadecimal;
 use std::fmt;
 
@@ -23,7 +23,10 @@ pub const CHECK_AT: usize = 4_064;
 /// Bytes of the head.
 pub const HEAD_BYTES: usize = CHECK_AT - HEAD_AT;
 
-const GEOMETRY_END: usize = 76;
+/// Where the length of the cells stands: it is bound to what is sealed, whatever the cut.
+const CELL_LENGTH_AT: usize = 76;
+
+const GEOMETRY_END: usize = 80;
 
 /// What a volume holds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -111,19 +114,37 @@ pub enum HeaderError {
     /// Made by a later version of the format.
     #[error("format version {0} is not known")]
     UnknownVersion(u16),
+    /// Made by a draft of version 1 that was never published.
+    #[error("made by an unpublished draft")]
+    UnpublishedDraft,
     /// The check matches, but the values break the format's rules.
     #[error("the header contradicts itself")]
     Inconsistent,
 }
 
-/// What ties cells and the head to this format and set, whatever the cut: bytes 0 to 10 and 16 to 31.
-pub fn bound_bytes(set: &[u8; 16]) -> [u8; 27] {
-    let mut bytes = [0; 27];
-    bytes[..8].copy_from_slice(&MAGIC);
-    bytes[8..10].copy_from_slice(&VERSION.to_le_bytes());
-    bytes[10] = SUITE;
-    bytes[11..].copy_from_slice(set);
-    bytes
+/// What cells and the head are bound to, beside the format, whatever the cut.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Bound {
+    /// The set id.
+    pub set: [u8; 16],
+    /// How long the stream's cells are.
+    pub cell_length: CellLength,
+}
+
+/// Bytes of a header that are bound.
+pub const BOUND_BYTES: usize = 31;
+
+impl Bound {
+    /// Bytes 0 to 10, 16 to 31 and 76 to 79 of a header.
+    pub fn bytes(&self) -> [u8; BOUND_BYTES] {
+        let mut bytes = [0; BOUND_BYTES];
+        bytes[..8].copy_from_slice(&MAGIC);
+        bytes[8..10].copy_from_slice(&VERSION.to_le_bytes());
+        bytes[10] = SUITE;
+        bytes[11..27].copy_from_slice(&self.set);
+        bytes[27..].copy_from_slice(&(self.cell_length.bytes() as u32).to_le_bytes());
+        bytes
+    }
 }
 
 impl Header {
@@ -144,6 +165,7 @@ impl Header {
         put(60, &geometry.cells_per_volume.to_le_bytes());
         put(64, &geometry.cells.to_le_bytes());
         put(72, &geometry.last_cell_bytes.to_le_bytes());
+        put(CELL_LENGTH_AT, &(geometry.cell_length.bytes() as u32).to_le_bytes());
         put(HEAD_AT, self.head.as_bytes());
         let check = blake3::hash(&bytes[..CHECK_AT]);
         bytes[CHECK_AT..].copy_from_slice(check.as_bytes());
@@ -170,7 +192,12 @@ impl Header {
             2 => VolumeKind::Supplement,
             _ => return Err(HeaderError::Inconsistent),
         };
+        let cell_length = match number_at(CELL_LENGTH_AT) {
+            0 => return Err(HeaderError::UnpublishedDraft),
+            bytes => CellLength::new(bytes).ok_or(HeaderError::Inconsistent)?,
+        };
         let geometry = Geometry {
+            cell_length,
             data_volumes: number_at(52),
             spare_volumes: number_at(56),
             cells_per_volume: number_at(60),
@@ -227,6 +254,7 @@ mod tests {
                 cells_per_volume: 4,
                 cells: 26,
                 last_cell_bytes: 8_192,
+                cell_length: CellLength::LONGEST,
             },
             head: Head::new([9; HEAD_BYTES]),
         }
@@ -259,6 +287,21 @@ mod tests {
         let mut header = header();
         spoil(&mut header);
         assert_eq!(Header::decode(&header.encode()), Err(HeaderError::Inconsistent));
+    }
+
+    #[test]
+    fn cells_have_a_permitted_length_or_the_header_is_of_a_draft() {
+        let with_length = |bytes: u32| {
+            let mut header = header().encode();
+            header[CELL_LENGTH_AT..GEOMETRY_END].copy_from_slice(&bytes.to_le_bytes());
+            let check = blake3::hash(&header[..CHECK_AT]);
+            header[CHECK_AT..].copy_from_slice(check.as_bytes());
+            Header::decode(&header).map(|header| header.geometry.cell_length.bytes())
+        };
+        assert_eq!([8_192, 9_024, 65_536].map(with_length), [Ok(8_192), Ok(9_024), Ok(65_536)]);
+        let inconsistent = Err(HeaderError::Inconsistent);
+        assert_eq!([4_032, 9_025, 8_128, 65_600].map(with_length), [inconsistent; 4]);
+        assert_eq!(with_length(0), Err(HeaderError::UnpublishedDraft));
     }
 
     #[rstest]

@@ -5,6 +5,7 @@
 
 mod candidates;
 pub mod cell;
+pub mod cell_length;
 mod gathering;
 pub mod header;
 pub mod names;
@@ -15,7 +16,8 @@ pub mod supplement;
 pub mod writer;
 
 pub use cell::{Cells, Cutting};
-pub use header::{Head, Header, HeaderError, Ids};
+pub use cell_length::{CellLength, MAX_CELL_BYTES, MIN_VOLUME_BYTES};
+pub use header::{Bound, Head, Header, HeaderError, Ids};
 pub use reader::{CellError, CellReader};
 pub use set::{GatherError, SetSummary, VolumeFile, VolumeSet, header_of};
 pub use writer::{VolumeWriter, WriteError, WrittenVolumes};
@@ -23,10 +25,7 @@ pub use writer::{VolumeWriter, WriteError, WrittenVolumes};
 /// Bytes of a volume's header.
 pub const HEADER_BYTES: usize = 4_096;
 
-/// Bytes of every cell but a stream's last.
-pub const CELL_BYTES: usize = 65_536;
-
-/// A last cell's length is a multiple of this, and at least this.
+/// The length of a stream's last cell, where it is shorter than the others, is a multiple of this, in bytes.
 pub const LAST_CELL_STEP: usize = 4_096;
 
 /// Bytes of a cell's check, at its end.
@@ -37,9 +36,6 @@ pub const MAX_VOLUMES: u32 = 65_535;
 
 /// The most cells that a stream may have.
 pub const MAX_CELLS: u64 = 1 << 32;
-
-/// The smallest volume that makes sense: a header and one cell.
-pub const MIN_VOLUME_BYTES: u64 = (HEADER_BYTES + CELL_BYTES) as u64;
 
 /// How a stream of cells is cut into volumes. Volumes are numbered from 1, cells from 0.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -54,25 +50,19 @@ pub struct Geometry {
     pub cells: u64,
     /// Length of the stream's last cell in bytes.
     pub last_cell_bytes: u32,
+    /// Length of every other cell.
+    pub cell_length: CellLength,
 }
 
 impl Geometry {
-    /// How many whole cells fit into a volume of at most this many bytes; `None` if not even one does.
-    pub fn cells_within(volume_limit: u64) -> Option<u32> {
-        let cells = volume_limit.checked_sub(HEADER_BYTES as u64)? / CELL_BYTES as u64;
-        (cells > 0).then(|| u32::try_from(cells).unwrap_or(u32::MAX))
-    }
-
-    /// Whether the five numbers agree with each other and keep to the limits.
+    /// Whether the numbers agree with each other and keep to the limits.
     pub fn is_consistent(&self) -> bool {
-        let last = self.last_cell_bytes as usize;
         (1..=MAX_CELLS).contains(&self.cells)
             && (1..=self.cells).contains(&self.cells_per_volume.into())
             && (1..=MAX_VOLUMES).contains(&self.data_volumes)
             && self.spare_volumes <= MAX_VOLUMES
             && u64::from(self.data_volumes) == self.cells.div_ceil(u64::from(self.cells_per_volume))
-            && (LAST_CELL_STEP..=CELL_BYTES).contains(&last)
-            && last.is_multiple_of(LAST_CELL_STEP)
+            && self.cell_length.permits_last(self.last_cell_bytes)
     }
 
     /// The first cell of a data volume.
@@ -100,7 +90,7 @@ impl Geometry {
 
     /// Bytes of a cell, its check included.
     pub fn cell_bytes(&self, cell: u64) -> usize {
-        if cell + 1 == self.cells { self.last_cell_bytes as usize } else { CELL_BYTES }
+        if cell + 1 == self.cells { self.last_cell_bytes as usize } else { self.cell_length.bytes() }
     }
 
     /// Bytes of a whole data volume.
@@ -108,11 +98,6 @@ impl Geometry {
         let cells = self.cells_in(volume);
         let Some(others) = cells.checked_sub(1) else { return HEADER_BYTES as u64 };
         let last = self.cell_bytes(self.first_cell(volume) + u64::from(others));
-        HEADER_BYTES as u64 + u64::from(others) * CELL_BYTES as u64 + last as u64
+        self.cell_length.offset_of(others) + last as u64
     }
-}
-
-/// Where a cell begins in its volume's file.
-pub fn cell_offset(index: u32) -> u64 {
-    HEADER_BYTES as u64 + u64::from(index) * CELL_BYTES as u64
 }

@@ -1,9 +1,9 @@
 //! Reading a set's cells by their number in the stream, from whichever copy is undamaged.
 
-use super::cell;
+use super::CHECK_BYTES;
+use super::cell::{CellPlace, Sealed};
 use super::header::VolumeKind;
 use super::set::{VolumeFile, VolumeSet};
-use super::{CELL_BYTES, CHECK_BYTES, cell_offset};
 use crate::disk::{FileError, Interruption, Links, interruptible, open_regular};
 use crate::ground::class::{Classed, ErrorClass};
 use std::fs::File;
@@ -50,13 +50,16 @@ pub struct CellReader {
     open: Option<(PathBuf, File)>,
     buffer: Vec<u8>,
     held: usize,
+    /// Of the cell whose check was compared last.
+    digest: Option<blake3::Hash>,
     bytes_read: u64,
 }
 
 impl CellReader {
     /// A reader of this set.
     pub fn new(set: VolumeSet) -> Self {
-        Self { set, open: None, buffer: vec![0; CELL_BYTES], held: 0, bytes_read: 0 }
+        let buffer = vec![0; set.geometry.cell_length.bytes()];
+        Self { set, open: None, buffer, held: 0, digest: None, bytes_read: 0 }
     }
 
     /// The set that is read.
@@ -67,6 +70,11 @@ impl CellReader {
     /// Bytes of cells read so far.
     pub fn bytes_read(&self) -> u64 {
         self.bytes_read
+    }
+
+    /// BLAKE3 of the sealed bytes of the cell whose check was compared last.
+    pub fn digest(&self) -> Option<&blake3::Hash> {
+        self.digest.as_ref()
     }
 
     /// What `accept` left of the cell that was read last.
@@ -96,7 +104,10 @@ impl CellReader {
         match self.copy_of(volume, 0) {
             None => Err(CellError::Missing(volume)),
             Some(_) if any_checked => Ok(false),
-            Some(first) => Err(CellError::Damaged { volume, path: first.path.clone(), offset: cell_offset(index) }),
+            Some(first) => {
+                let offset = self.set.geometry.cell_length.offset_of(index);
+                Err(CellError::Damaged { volume, path: first.path.clone(), offset })
+            }
         }
     }
 
@@ -133,8 +144,10 @@ impl CellReader {
     /// [`FileError`] where the file cannot be opened.
     pub fn read_copy(&mut self, volume: u32, copy: usize, index: u32) -> Result<Option<usize>, FileError> {
         let Some(length) = self.fetch(volume, copy, index)? else { return Ok(None) };
-        let intact = cell::is_intact(&self.set.ids, VolumeKind::Data, volume, index, &self.buffer[..length]);
-        Ok(intact.then_some(length - CHECK_BYTES))
+        let sealed = Sealed::of(&self.buffer[..length]);
+        self.digest = sealed.map(|sealed| sealed.digest);
+        let place = CellPlace { ids: &self.set.ids, kind: VolumeKind::Data, volume, index };
+        Ok(sealed.filter(|sealed| sealed.is_intact_at(&place)).map(|_| length - CHECK_BYTES))
     }
 
     /// Reads one copy of a cell into the buffer, whatever it is; its length, or `None` where it cannot be read.

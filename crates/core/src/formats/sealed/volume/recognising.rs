@@ -1,20 +1,16 @@
 //! Files whose headers cannot be believed: their cells' checks fit one number of one set only. Trying takes reading and hashing,
 //! so a hostile folder could make a reader try without end: there is a limit, and what was not tried is told.
 
-use super::cell;
+use super::cell::{CellPlace, Sealed};
 use super::header::VolumeKind;
 use super::set::{VolumeFile, VolumeSet, read_up_to};
-use super::{CELL_BYTES, cell_offset};
 use crate::disk::{Links, open_regular};
 
 /// How many of a volume's first cells are tried.
 const CELLS_TRIED: u32 = 4;
 
-/// Sets of more volumes than this do not have their present volumes tried for a damaged copy.
-const COPIES_TRIED: u32 = 1_000;
-
 /// So many bytes are hashed in all to recognise the files of one gathering: a second's work or two.
-const MAX_TRIED_BYTES: u64 = 4 * 1024 * 1024 * 1024;
+const MAX_TRIED_BYTES: u64 = 1024 * 1024 * 1024;
 
 /// What trying has come to so far, in all of one gathering.
 pub(super) struct Trying {
@@ -24,6 +20,15 @@ pub(super) struct Trying {
 impl Default for Trying {
     fn default() -> Self {
         Self { bytes_left: MAX_TRIED_BYTES }
+    }
+}
+
+impl Trying {
+    /// Whether so many bytes more may be hashed.
+    fn may_hash(&mut self, bytes: u64) -> bool {
+        let left = self.bytes_left.checked_sub(bytes);
+        self.bytes_left = left.unwrap_or(0);
+        left.is_some()
     }
 }
 
@@ -49,25 +54,39 @@ impl VolumeSet {
     }
 }
 
-/// Which volume a file is, told by the checks of its first cells: one that is absent, or, in sets that are not very large,
-/// another copy of one that is here.
+/// Bytes that are hashed to compare a cell's check with a place, as blocks of BLAKE3.
+const PLACE_BYTES: u64 = 128;
+
+/// Which volume a file is, told by the checks of its first cells: one that is absent, or another copy of one that is here. A cell
+/// is hashed once, and its place for each number.
 fn recognise(set: &VolumeSet, file: &VolumeFile, trying: &mut Trying) -> Tried {
     let Ok((open, _)) = open_regular(&file.path, Links::Follow) else { return Tried::IsNone };
-    let mut numbers = set.missing();
-    if set.geometry.data_volumes <= COPIES_TRIED {
-        numbers.extend(set.volumes.keys());
-    }
-    let mut buffer = vec![0; CELL_BYTES];
+    let numbers: Vec<u32> = set.missing().into_iter().chain(set.volumes.keys().copied()).collect();
+    let mut buffer = vec![0; set.geometry.cell_length.bytes()];
     for index in 0..CELLS_TRIED.min(set.geometry.cells_per_volume) {
-        let Ok(filled) = read_up_to(&open, &mut buffer, cell_offset(index)) else { continue };
+        let Ok(filled) = read_up_to(&open, &mut buffer, set.geometry.cell_length.offset_of(index)) else {
+            continue;
+        };
+        // The stream's last cell may be shorter than the others.
+        let mut hashed: Option<(usize, Option<Sealed>)> = None;
         for &number in numbers.iter().filter(|number| index < set.geometry.cells_in(**number)) {
             let length = set.geometry.cell_bytes(set.geometry.first_cell(number) + u64::from(index));
             let Some(bytes) = buffer[..filled].get(..length) else { continue };
-            match trying.bytes_left.checked_sub(length as u64) {
-                Some(left) => trying.bytes_left = left,
-                None => return Tried::GivenUp,
+            let sealed = match hashed {
+                Some((hashed, sealed)) if hashed == length => sealed,
+                _ => {
+                    if !trying.may_hash(length as u64) {
+                        return Tried::GivenUp;
+                    }
+                    Sealed::of(bytes)
+                }
+            };
+            hashed = Some((length, sealed));
+            if !trying.may_hash(PLACE_BYTES) {
+                return Tried::GivenUp;
             }
-            if cell::is_intact(&set.ids, VolumeKind::Data, number, index, bytes) {
+            let place = CellPlace { ids: &set.ids, kind: VolumeKind::Data, volume: number, index };
+            if sealed.is_some_and(|sealed| sealed.is_intact_at(&place)) {
                 return Tried::Is(number);
             }
         }

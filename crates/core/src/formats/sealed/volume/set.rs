@@ -2,9 +2,9 @@
 //!
 //! What was found is told here; [`super::gathering`] finds it.
 
-use super::header::{Head, Header, HeaderError, Ids};
+use super::header::{Bound, Head, Header, HeaderError, Ids};
 use super::supplement::{PAGE_BYTES, Run, decode_page, offset_in};
-use super::{CELL_BYTES, Geometry, HEADER_BYTES, cell_offset};
+use super::{Geometry, HEADER_BYTES};
 use crate::disk::{FileError, Interruption, Links, interruptible, open_regular};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::retrying::uninterrupted;
@@ -32,8 +32,8 @@ impl VolumeFile {
     /// Where a cell of volume `number` begins in this file, in bytes; `None` where it is not in it.
     pub fn offset_of(&self, geometry: &Geometry, number: u32, index: u32) -> Option<u64> {
         match &self.runs {
-            None => Some(cell_offset(index)),
-            Some(runs) => offset_in(runs, geometry.first_cell(number) + u64::from(index)),
+            None => Some(geometry.cell_length.offset_of(index)),
+            Some(runs) => offset_in(runs, geometry.first_cell(number) + u64::from(index), geometry.cell_length),
         }
     }
 
@@ -43,7 +43,8 @@ impl VolumeFile {
         let (first, end) = (all.first, all.end());
         match &self.runs {
             None => {
-                let room = self.length.saturating_sub(HEADER_BYTES as u64).div_ceil(CELL_BYTES as u64);
+                let room =
+                    self.length.saturating_sub(HEADER_BYTES as u64).div_ceil(geometry.cell_length.bytes() as u64);
                 Run::between(first, end.min(first.saturating_add(room))).into_iter().collect()
             }
             Some(runs) => {
@@ -140,7 +141,10 @@ impl Classed for GatherError {
     fn class(&self) -> ErrorClass {
         match self {
             Self::Interrupted(error) => error.class(),
-            Self::Unusable { why: HeaderError::NotAVolume | HeaderError::UnknownVersion(_), .. }
+            Self::Unusable {
+                why: HeaderError::NotAVolume | HeaderError::UnknownVersion(_) | HeaderError::UnpublishedDraft,
+                ..
+            }
             | Self::Missing { .. }
             | Self::NoVolumes { .. }
             | Self::SeveralSets(_) => ErrorClass::Usage,
@@ -151,6 +155,11 @@ impl Classed for GatherError {
 }
 
 impl VolumeSet {
+    /// What its cells and its head are bound to.
+    pub const fn bound(&self) -> Bound {
+        Bound { set: self.ids.set, cell_length: self.geometry.cell_length }
+    }
+
     /// All files of it.
     pub fn paths(&self) -> Vec<PathBuf> {
         self.volumes.values().flatten().map(|file| file.path.clone()).collect()
@@ -221,7 +230,8 @@ fn read_runs(path: &Path, ids: &Ids, geometry: &Geometry) -> Option<Vec<Run>> {
     read_up_to(&file, &mut page, HEADER_BYTES as u64).ok()?;
     let runs = decode_page(ids, geometry, &page)?;
     // What is claimed counts as far as the file can hold it.
-    let mut room = metadata.len().saturating_sub((HEADER_BYTES + PAGE_BYTES) as u64).div_ceil(CELL_BYTES as u64);
+    let behind_page = metadata.len().saturating_sub((HEADER_BYTES + PAGE_BYTES) as u64);
+    let mut room = behind_page.div_ceil(geometry.cell_length.bytes() as u64);
     let held = runs.into_iter().map_while(|run| {
         let count = run.count.min(u32::try_from(room).unwrap_or(u32::MAX));
         room -= u64::from(count);

@@ -4,7 +4,7 @@
 //! that they have in their volumes. docs/format.md gives every byte.
 
 use super::header::{Ids, VolumeKind};
-use super::{CELL_BYTES, CHECK_BYTES, Geometry, HEADER_BYTES};
+use super::{CHECK_BYTES, CellLength, Geometry, HEADER_BYTES};
 
 /// Bytes of the page of runs.
 pub const PAGE_BYTES: usize = 4_096;
@@ -77,12 +77,12 @@ pub fn without(runs: &[Run], others: &[Run]) -> Vec<Run> {
 }
 
 /// Where a cell begins in a supplement with these runs, in bytes; `None` where it is not in it.
-pub fn offset_in(runs: &[Run], cell: u64) -> Option<u64> {
+pub fn offset_in(runs: &[Run], cell: u64, length: CellLength) -> Option<u64> {
     let mut before = 0_u64;
     for run in runs {
         if (run.first..run.end()).contains(&cell) {
             let place = before.checked_add(cell - run.first)?;
-            return place.checked_mul(CELL_BYTES as u64)?.checked_add((HEADER_BYTES + PAGE_BYTES) as u64);
+            return place.checked_mul(length.bytes() as u64)?.checked_add((HEADER_BYTES + PAGE_BYTES) as u64);
         }
         before += u64::from(run.count);
     }
@@ -147,14 +147,20 @@ mod tests {
     use rstest::rstest;
 
     const IDS: Ids = Ids { set: [1; 16], cut: [2; 16] };
-    const GEOMETRY: Geometry =
-        Geometry { data_volumes: 3, spare_volumes: 0, cells_per_volume: 10, cells: 25, last_cell_bytes: 4_096 };
+    const GEOMETRY: Geometry = Geometry {
+        data_volumes: 3,
+        spare_volumes: 0,
+        cells_per_volume: 10,
+        cells: 25,
+        last_cell_bytes: 4_096,
+        cell_length: CellLength::LONGEST,
+    };
 
     #[test]
     fn cells_become_runs_and_are_found_in_their_file() {
         let runs = runs_of([3, 4, 9, 24]);
         assert_eq!(runs, [Run { first: 3, count: 2 }, Run { first: 9, count: 1 }, Run { first: 24, count: 1 }]);
-        let places = [2, 3, 4, 9, 24].map(|cell| offset_in(&runs, cell));
+        let places = [2, 3, 4, 9, 24].map(|cell| offset_in(&runs, cell, CellLength::LONGEST));
         assert_eq!(places, [None, Some(8_192), Some(73_728), Some(139_264), Some(204_800)]);
         assert_eq!(decode_page(&IDS, &GEOMETRY, &encode_page(&IDS, &runs)), Some(runs));
     }

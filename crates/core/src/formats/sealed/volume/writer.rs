@@ -1,7 +1,7 @@
 //! Cutting a stream of sealed cells into staged volume files, and writing their headers last.
 
 use super::header::{Head, Header, Ids, VolumeKind};
-use super::{CELL_BYTES, Cutting, Geometry, HEADER_BYTES, MAX_CELLS, MAX_VOLUMES, names};
+use super::{CellLength, Cutting, Geometry, HEADER_BYTES, MAX_CELLS, MAX_VOLUMES, MIN_VOLUME_BYTES, names};
 use crate::disk::staging::{Placing, Staging};
 use crate::disk::{FileError, Interruption, NewFile, interruptible};
 use crate::ground::class::{Classed, ErrorClass};
@@ -10,8 +10,11 @@ use crate::ground::class::{Classed, ErrorClass};
 #[derive(Debug, thiserror::Error)]
 pub enum WriteError {
     /// The fit leaves no room for a header and one cell.
-    #[error("a volume needs at least {} bytes", super::MIN_VOLUME_BYTES)]
-    FitTooSmall,
+    #[error("a volume needs at least {least} bytes")]
+    FitTooSmall {
+        /// The bytes of a volume with one cell.
+        least: u64,
+    },
     /// The set would have more volumes than the format counts.
     #[error("more than {MAX_VOLUMES} volumes")]
     TooManyVolumes,
@@ -25,11 +28,16 @@ pub enum WriteError {
 
 interruptible!(WriteError);
 
+impl WriteError {
+    /// Not even the shortest cells fit.
+    pub const NO_ROOM: Self = Self::FitTooSmall { least: MIN_VOLUME_BYTES };
+}
+
 impl Classed for WriteError {
     fn class(&self) -> ErrorClass {
         match self {
             Self::Interrupted(error) => error.class(),
-            Self::FitTooSmall | Self::TooManyVolumes | Self::TooManyCells => ErrorClass::Usage,
+            Self::FitTooSmall { .. } | Self::TooManyVolumes | Self::TooManyCells => ErrorClass::Usage,
         }
     }
 }
@@ -58,12 +66,18 @@ pub struct WrittenVolumes {
 
 impl<'a> VolumeWriter<'a> {
     /// A writer into `staging`, of volumes of at most `volume_limit` bytes.
-    pub fn new(staging: &'a Staging, ids: Ids, volume_limit: Option<u64>) -> Result<Self, WriteError> {
+    pub fn new(
+        staging: &'a Staging,
+        ids: Ids,
+        cell_length: CellLength,
+        volume_limit: Option<u64>,
+    ) -> Result<Self, WriteError> {
+        let least = cell_length.offset_of(1).max(MIN_VOLUME_BYTES);
         let cells_per_volume = match volume_limit {
-            Some(limit) => Geometry::cells_within(limit).ok_or(WriteError::FitTooSmall)?,
+            Some(limit) => cell_length.cells_within(limit).ok_or(WriteError::FitTooSmall { least })?,
             None => u32::MAX,
         };
-        let cutting = Cutting { ids, cells_per_volume };
+        let cutting = Cutting { ids, cells_per_volume, cell_length };
         Ok(Self { staging, cutting, volume: 0, first_staged: 1, index: 0, file: None, cells: 0, last_cell_bytes: 0 })
     }
 
@@ -89,22 +103,23 @@ impl<'a> VolumeWriter<'a> {
 
     /// Writes the stream's next cells, checks and all.
     pub fn write(&mut self, mut cells: &[u8]) -> Result<(), WriteError> {
+        let cell_bytes = self.cutting.cell_length.bytes();
         while !cells.is_empty() {
             if self.volume == 0 || self.index == self.cutting.cells_per_volume {
                 self.next_volume()?;
             }
-            let room = u64::from(self.cutting.cells_per_volume - self.index) * CELL_BYTES as u64;
+            let room = u64::from(self.cutting.cells_per_volume - self.index) * cell_bytes as u64;
             let (now, later) = cells.split_at(usize::try_from(room).unwrap_or(usize::MAX).min(cells.len()));
             if let Some(file) = &mut self.file {
                 file.write(now)?;
             }
-            let count = now.len().div_ceil(CELL_BYTES);
+            let count = now.len().div_ceil(cell_bytes);
             self.cells += count as u64;
             if self.cells > MAX_CELLS {
                 return Err(WriteError::TooManyCells);
             }
             self.index += count as u32;
-            self.last_cell_bytes = (now.len() - (count - 1) * CELL_BYTES) as u32;
+            self.last_cell_bytes = (now.len() - (count - 1) * cell_bytes) as u32;
             cells = later;
         }
         Ok(())
@@ -137,6 +152,7 @@ impl<'a> VolumeWriter<'a> {
             cells_per_volume: if single { self.index } else { self.cutting.cells_per_volume },
             cells: self.cells,
             last_cell_bytes: self.last_cell_bytes,
+            cell_length: self.cutting.cell_length,
         };
         let mut placings = Vec::new();
         for number in 1..=self.volume {
