@@ -28,7 +28,10 @@ pub struct Salvage {
     stream: StreamReader,
     tail: Tail,
     whole: Vec<ListedEntry>,
+    /// Where the records of what is whole begin, and its place in that.
     places: HashMap<Place, usize>,
+    /// What is whole although its records are lost, since the index tells all of it: its places in that.
+    from_index: Vec<usize>,
     lost: Option<Vec<Lost>>,
 }
 
@@ -67,9 +70,22 @@ impl Salvage {
         let mut whole = found.whole;
         whole.sort_by(|one, other| one.0.entry.path.cmp(&other.0.entry.path));
         check_order(whole.iter().map(|(listed, _)| listed))?;
-        let lost = index.map(|index| lost_of(&index, &whole, &mut stream, &tail)).transpose()?;
+        let mut told = HashSet::new();
+        let mut lost = None;
+        if let Some(index) = &index {
+            let of_index = not_whole(index, &whole)?;
+            let (without_content, with_content): (Vec<_>, Vec<_>) =
+                of_index.partition(|(listed, _)| listed.content.size == 0);
+            lost = Some(lost_of(index, with_content, &mut stream, &tail));
+            told.extend(without_content.iter().map(|(_, place)| *place));
+            whole.extend(without_content.into_iter().map(|(listed, place)| (listed.clone(), place)));
+            whole.sort_by(|one, other| one.0.entry.path.cmp(&other.0.entry.path));
+        }
+        let is_told = |(at, (_, place)): (usize, &(ListedEntry, Place))| told.contains(place).then_some(at);
+        let from_index = whole.iter().enumerate().filter_map(is_told).collect();
         let places = whole.iter().enumerate().map(|(at, (_, place))| (*place, at)).collect();
-        Ok(Self { stream, tail, whole: whole.into_iter().map(|(listed, _)| listed).collect(), places, lost })
+        let whole = whole.into_iter().map(|(listed, _)| listed).collect();
+        Ok(Self { stream, tail, whole, places, from_index, lost })
     }
 
     /// The volumes that it is read from.
@@ -95,6 +111,12 @@ impl Salvage {
         let (whole, places) = (&self.whole, &self.places);
         let mut open: Option<(&ListedEntry, blake3::Hasher)> = None;
         let mut delivered = 0;
+        for listed in self.from_index.iter().filter(|at| wanted.contains(at)).map(|at| &whole[*at]) {
+            context.tell(Progress::Entry(&listed.entry.path));
+            sink.begin(&listed.entry)?;
+            sink.end(&listed.entry, &listed.content)?;
+            delivered += 1;
+        }
         walk(&mut self.stream, &self.tail, context, |piece| -> Result<(), SealedError> {
             match (piece, &mut open) {
                 (Met::Record(place, Record::Entry(_)), _) => {
@@ -151,27 +173,30 @@ impl ArchiveReader for Salvage {
     }
 }
 
-/// What the index lists and is not whole. What is whole must be what the index lists.
-fn lost_of(
-    index: &Index,
+/// What the index lists and the records did not give whole. What is whole must be what the index lists.
+fn not_whole<'a>(
+    index: &'a Index,
     whole: &[(ListedEntry, Place)],
-    stream: &mut StreamReader,
-    tail: &Tail,
-) -> Result<Vec<Lost>, SealedError> {
+) -> Result<impl Iterator<Item = (&'a ListedEntry, Place)>, SealedError> {
     let found: HashSet<Place> = whole.iter().map(|(_, place)| *place).collect();
     let listed: HashMap<Place, &ListedEntry> = index.places.iter().copied().zip(&index.listed).collect();
     if whole.iter().any(|(entry, place)| listed.get(place) != Some(&entry)) {
         return Err(Malformed("record order").into());
     }
+    let all = index.listed.iter().zip(index.places.iter().copied());
+    Ok(all.filter(move |(_, place)| !found.contains(place)))
+}
+
+/// What is lost, and the volumes that it needs.
+fn lost_of(index: &Index, lost: Vec<(&ListedEntry, Place)>, stream: &mut StreamReader, tail: &Tail) -> Vec<Lost> {
     let mut order: Vec<Place> = index.places.clone();
     order.sort_unstable();
-    let lost = index.listed.iter().zip(&index.places).filter(|(_, place)| !found.contains(place));
-    let described = lost.map(|(listed, place)| {
-        let next = order.partition_point(|other| other <= place);
-        let end = end_of(*place, order.get(next), index.content_end, stream, tail);
+    let described = lost.into_iter().map(|(listed, place)| {
+        let next = order.partition_point(|other| *other <= place);
+        let end = end_of(place, order.get(next), index.content_end, stream, tail);
         Lost { path: listed.entry.path.clone(), volumes: unreadable(place.frame_at, end, stream) }
     });
-    Ok(described.collect())
+    described.collect()
 }
 
 /// Where the records of an entry end in the inner stream at the latest, as far as the frame that the next one begins in

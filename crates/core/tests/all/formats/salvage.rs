@@ -5,6 +5,7 @@ use proptest::prelude::*;
 use rstest::rstest;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
+use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::formats::sealed::{CostLimit, Lost, Salvage, SealedError, unlock};
@@ -71,6 +72,30 @@ fn one_missing_volume_costs_a_few_files(#[case] missing: usize, #[case] index_is
     assert_eq!(lost.is_some(), index_is_here);
     if let Some(lost) = lost {
         assert!(lost >= 12 - landed);
+    }
+}
+
+/// Folders, links and empty files whose records are lost are as they were: the index tells all of them.
+#[test]
+fn what_has_no_content_is_had_from_the_index() {
+    let desk = Desk::new();
+    desk.source("a/first", &noise(1, 300_000)).source("b/empty", b"").source("z/last", &noise(2, 300_000));
+    fs::create_dir(desk.path("source/b/nothing inside")).unwrap();
+    std::os::unix::fs::symlink("../a/first", desk.path("source/b/link")).unwrap();
+    fs::set_permissions(desk.path("source/b"), fs::Permissions::from_mode(0o710)).unwrap();
+    let volumes = desk.pack("130KB");
+    let sent = tree(&desk.path("source"));
+    // The first half of what is packed goes with its volumes; b's records are in it.
+    for volume in &volumes[..volumes.len() / 2 + 1] {
+        fs::remove_file(volume).unwrap();
+    }
+    let mut archive = salvage(&desk, desk.path("out")).unwrap();
+    let lost: Vec<_> = archive.lost().unwrap().iter().map(|lost| lost.path.as_bytes()).collect();
+    assert_eq!(lost, [&b"source/a/first"[..], b"source/z/last"]);
+    land(&desk, &mut archive);
+    let landed = tree(&desk.path("inbox/source"));
+    for path in ["b", "b/empty", "b/nothing inside", "b/link"] {
+        assert_eq!(landed.get(Path::new(path)), sent.get(Path::new(path)), "{path}");
     }
 }
 
