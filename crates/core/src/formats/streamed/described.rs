@@ -38,12 +38,6 @@ pub(in crate::formats) enum Kind {
 /// What a file system knows a file by: the device and a number.
 pub(in crate::formats) type FileNumber = (u64, u64);
 
-/// Whose content an entry has, by place, and how long that is.
-struct Owned {
-    owner: Option<usize>,
-    size: u64,
-}
-
 /// What the headers come to: members, for each the place of its content, and what is refused already.
 pub(super) fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize>>, Vec<Refused>) {
     let (mut members, mut owners, mut refused) = (Vec::new(), Vec::new(), Vec::new());
@@ -53,24 +47,24 @@ pub(super) fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize
     let stored = described.iter().map(|entry| entry.size.saturating_sub(entry.holes)).fold(0, u64::saturating_add);
     let mut unstored_left = stored.saturating_mul(MAX_SHARING).max(MAX_UNSTORED_BYTES);
     for (place, entry) in described.iter().enumerate() {
-        let own = Owned { owner: Some(place), size: entry.size };
-        let of = |owner: usize| Owned { owner: Some(owner), size: described[owner].size };
+        let own = Some(place);
         let named = |target: &[u8]| known.get(&path_of(target).ok()?).copied();
-        let (kind, Owned { owner, size }) = match &entry.kind {
+        let (kind, owner) = match &entry.kind {
             Kind::File => (Ok(EntryKind::File), own),
             Kind::Folder => (Ok(EntryKind::Folder), own),
             Kind::Link(target) if target.len() > MAX_LINK_TARGET_BYTES => (Err(RefusedReason::Special), own),
             Kind::Link(_) => (Ok(EntryKind::Link), own),
             Kind::SecondName(target) => match named(target) {
-                Some(owner) => (Ok(EntryKind::File), of(owner)),
-                None => (Err(RefusedReason::NoTarget), Owned { owner: None, size: 0 }),
+                None => (Err(RefusedReason::NoTarget), None),
+                owner => (Ok(EntryKind::File), owner),
             },
             Kind::OneOfSeveral(number) if entry.size == 0 => {
-                (Ok(EntryKind::File), numbered.get(number).map_or(own, |owner| of(*owner)))
+                (Ok(EntryKind::File), numbered.get(number).copied().or(own))
             }
             Kind::OneOfSeveral(_) => (Ok(EntryKind::File), own),
             Kind::Special => (Err(RefusedReason::Special), own),
         };
+        let size = owner.map_or(0, |owner| described[owner].size);
         let is_shared = owner.is_some_and(|owner| owner != place);
         let unstored = if is_shared { size } else { entry.holes };
         let others = owner.filter(|_| is_shared && size > SHARED_BYTES).map_or(0, |owner| {

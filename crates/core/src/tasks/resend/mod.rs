@@ -8,7 +8,7 @@ pub use slip::Slip;
 use crate::disk::{Folder, Interruption, Unfinished, interruptible};
 use crate::formats::sealed::volume::header::{Header, VolumeKind};
 use crate::formats::sealed::volume::supplement::{MAX_RUNS, Run, encode_page, without};
-use crate::formats::sealed::volume::{CHECK_BYTES, CellError, CellReader, Cutting, Geometry, VolumeSet, names};
+use crate::formats::sealed::volume::{CellError, CellReader, VolumeSet, names};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
 use std::ffi::{OsStr, OsString};
@@ -126,18 +126,14 @@ impl Work<'_> {
         let header = Header { kind, ids: *ids, number, geometry: *geometry, head: head.clone() };
         file.write(&header.encode())?;
         file.write(page)?;
-        let Geometry { cells_per_volume, cell_length, .. } = *geometry;
-        let cutting = Cutting { ids: *ids, cells_per_volume, cell_length };
-        let (mut buffer, mut bytes) =
-            (Vec::with_capacity(cell_length.bytes()), (header.encode().len() + page.len()) as u64);
+        let cutting = self.set.cutting();
+        let mut buffer = Vec::with_capacity(geometry.cell_length.bytes());
+        let mut bytes = (header.encode().len() + page.len()) as u64;
         for cell in cells {
             self.context.go_on()?;
             // The check was right, so it is the same again.
-            self.reader.read(cell, |sealed| Some(sealed.len()))?;
-            buffer.clear();
-            buffer.extend_from_slice(self.reader.held());
-            buffer.extend_from_slice(&[0; CHECK_BYTES]);
-            cutting.put_check(cell, &mut buffer);
+            let digest = self.reader.read_intact(cell)?;
+            cutting.put_whole(cell, self.reader.held(), &digest, &mut buffer);
             file.write(&buffer)?;
             bytes += buffer.len() as u64;
         }

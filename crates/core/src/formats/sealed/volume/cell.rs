@@ -69,8 +69,15 @@ impl Cutting {
         }
     }
 
+    /// Puts a whole cell into a buffer, given its number in the stream, its sealed bytes and their digest.
+    pub fn put_whole(&self, cell: u64, sealed: &[u8], digest: &blake3::Hash, whole: &mut Vec<u8>) {
+        whole.clear();
+        whole.extend_from_slice(sealed);
+        whole.extend_from_slice(&self.check(cell, digest));
+    }
+
     /// The check of a cell, given its number in the stream and the digest of its sealed bytes.
-    pub fn check(&self, cell: u64, sealed: &blake3::Hash) -> [u8; CHECK_BYTES] {
+    fn check(&self, cell: u64, sealed: &blake3::Hash) -> [u8; CHECK_BYTES] {
         let (volume, index) = Geometry::locate_by(self.cells_per_volume, cell);
         CellPlace { ids: &self.ids, kind: VolumeKind::Data, volume, index }.check(sealed)
     }

@@ -7,7 +7,7 @@ use super::{HEADER_BYTES, LAST_CELL_STEP};
 pub struct CellLength(u32);
 
 /// The longest cells, in bytes.
-pub const MAX_CELL_BYTES: usize = 65_536;
+const MAX_CELL_BYTES: usize = 65_536;
 
 /// The shortest cells that a reader takes, in bytes.
 const MIN_CELL_BYTES: u32 = 4_096;

@@ -16,7 +16,7 @@ pub mod supplement;
 pub mod writer;
 
 pub use cell::{Cells, Cutting};
-pub use cell_length::{CellLength, MAX_CELL_BYTES, MIN_VOLUME_BYTES};
+pub use cell_length::{CellLength, MIN_VOLUME_BYTES};
 pub use header::{Bound, Head, Header, HeaderError, Ids};
 pub use reader::{CellError, CellReader};
 pub use set::{GatherError, SetSummary, VolumeFile, VolumeSet, header_of};

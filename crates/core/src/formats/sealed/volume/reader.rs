@@ -50,8 +50,6 @@ pub struct CellReader {
     open: Option<(PathBuf, File)>,
     buffer: Vec<u8>,
     held: usize,
-    /// Of the cell whose check was compared last.
-    digest: Option<blake3::Hash>,
     bytes_read: u64,
 }
 
@@ -59,7 +57,7 @@ impl CellReader {
     /// A reader of this set.
     pub fn new(set: VolumeSet) -> Self {
         let buffer = vec![0; set.geometry.cell_length.bytes()];
-        Self { set, open: None, buffer, held: 0, digest: None, bytes_read: 0 }
+        Self { set, open: None, buffer, held: 0, bytes_read: 0 }
     }
 
     /// The set that is read.
@@ -70,11 +68,6 @@ impl CellReader {
     /// Bytes of cells read so far.
     pub fn bytes_read(&self) -> u64 {
         self.bytes_read
-    }
-
-    /// BLAKE3 of the sealed bytes of the cell whose check was compared last.
-    pub fn digest(&self) -> Option<&blake3::Hash> {
-        self.digest.as_ref()
     }
 
     /// What `accept` left of the cell that was read last.
@@ -88,14 +81,36 @@ impl CellReader {
     /// # Errors
     /// [`CellError`] where no copy's check is right.
     pub fn read(&mut self, cell: u64, mut accept: impl FnMut(&mut [u8]) -> Option<usize>) -> Result<bool, CellError> {
+        self.read_checked(cell, |sealed, _| accept(sealed))
+    }
+
+    /// Reads the sealed bytes of a cell without the password: from the first copy whose check is right, as they are held then.
+    /// Their BLAKE3, which [`Cutting::put_whole`](super::Cutting::put_whole) takes.
+    ///
+    /// # Errors
+    /// [`CellError`] where no copy's check is right.
+    pub fn read_intact(&mut self, cell: u64) -> Result<blake3::Hash, CellError> {
+        let mut digest = blake3::Hash::from_bytes([0; 32]);
+        self.read_checked(cell, |sealed, found| {
+            digest = found;
+            Some(sealed.len())
+        })?;
+        Ok(digest)
+    }
+
+    fn read_checked(
+        &mut self,
+        cell: u64,
+        mut accept: impl FnMut(&mut [u8], blake3::Hash) -> Option<usize>,
+    ) -> Result<bool, CellError> {
         self.held = 0;
         let (volume, index) = self.set.geometry.locate(cell);
         let copies = self.set.volumes.get(&volume).map_or(0, Vec::len);
         let mut any_checked = false;
         for copy in 0..copies {
-            if let Some(length) = self.read_copy(volume, copy, index)? {
+            if let Some((length, digest)) = self.read_copy(volume, copy, index)? {
                 any_checked = true;
-                if let Some(held) = accept(&mut self.buffer[..length]) {
+                if let Some(held) = accept(&mut self.buffer[..length], digest) {
                     self.held = held.min(length);
                     return Ok(true);
                 }
@@ -137,17 +152,21 @@ impl CellReader {
         self.set.volumes.get(&volume)?.get(copy)
     }
 
-    /// Reads one copy (counted from 0) of a cell. The length of its sealed bytes, or `None` where the check is wrong
-    /// or the bytes cannot be read.
+    /// Reads one copy (counted from 0) of a cell. The length of its sealed bytes and their BLAKE3, or `None` where the check is
+    /// wrong or the bytes cannot be read.
     ///
     /// # Errors
     /// [`FileError`] where the file cannot be opened.
-    pub fn read_copy(&mut self, volume: u32, copy: usize, index: u32) -> Result<Option<usize>, FileError> {
+    pub fn read_copy(
+        &mut self,
+        volume: u32,
+        copy: usize,
+        index: u32,
+    ) -> Result<Option<(usize, blake3::Hash)>, FileError> {
         let Some(length) = self.fetch(volume, copy, index)? else { return Ok(None) };
-        let sealed = Sealed::of(&self.buffer[..length]);
-        self.digest = sealed.map(|sealed| sealed.digest);
         let place = CellPlace { ids: &self.set.ids, kind: VolumeKind::Data, volume, index };
-        Ok(sealed.filter(|sealed| sealed.is_intact_at(&place)).map(|_| length - CHECK_BYTES))
+        let intact = Sealed::of(&self.buffer[..length]).filter(|sealed| sealed.is_intact_at(&place));
+        Ok(intact.map(|sealed| (length - CHECK_BYTES, sealed.digest)))
     }
 
     /// Reads one copy of a cell into the buffer, whatever it is; its length, or `None` where it cannot be read.

@@ -4,7 +4,7 @@
 
 use super::header::{Bound, Head, Header, HeaderError, Ids};
 use super::supplement::{PAGE_BYTES, Run, decode_page, offset_in};
-use super::{Geometry, HEADER_BYTES};
+use super::{Cutting, Geometry, HEADER_BYTES};
 use crate::disk::{FileError, Interruption, Links, interruptible, open_regular};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::retrying::uninterrupted;
@@ -158,6 +158,12 @@ impl VolumeSet {
     /// What its cells and its head are bound to.
     pub const fn bound(&self) -> Bound {
         Bound { set: self.ids.set, cell_length: self.geometry.cell_length }
+    }
+
+    /// How its cells are cut.
+    pub const fn cutting(&self) -> Cutting {
+        let Geometry { cells_per_volume, cell_length, .. } = self.geometry;
+        Cutting { ids: self.ids, cells_per_volume, cell_length }
     }
 
     /// All files of it.
