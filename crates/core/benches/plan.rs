@@ -33,7 +33,7 @@ fn main() {
     let request = PackRequest::new(&sources, &choice, &target);
     let started = Instant::now();
     let (plan, _) = with_context(threads, |context| {
-        Plan::make(Delivery::prepare(&request, context).unwrap().catalogue(), &SQUEEZES, context).unwrap()
+        Plan::make(Delivery::prepare(&request, context).unwrap().catalogue(), &SQUEEZES, request.fit, context).unwrap()
     });
     let planning = started.elapsed().as_secs_f64();
     for estimate in &plan.estimates {

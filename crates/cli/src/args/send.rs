@@ -268,7 +268,7 @@ pub enum SqueezeName {
     Even,
     /// Slow, smaller
     Hard,
-    /// Very slow, smallest; takes more memory
+    /// Very slow, smallest; takes about 140 MB of memory for each thread
     Utmost,
 }
 

@@ -6,7 +6,7 @@ use super::system::{TOO_LITTLE_MEMORY, interrupted, missing_path};
 use crate::ui::suggestion::quoted;
 use crate::ui::text::{self, bytes, first_few, grouped, number_list, path, shown};
 use std::path::PathBuf;
-use under_seal_core::codecs::block::CodecError;
+use under_seal_core::codecs::error::CodecError;
 use under_seal_core::disk::Interruption;
 use under_seal_core::formats::error::ArchiveError;
 use under_seal_core::formats::iso::IsoError;

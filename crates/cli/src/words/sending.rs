@@ -8,7 +8,7 @@ use crate::settings::name::{FIELDS, NamePatternError};
 use crate::ui::text::{self, bytes, duration, first_few, grouped, listed, path, shown};
 use std::ffi::OsStr;
 use std::io;
-use under_seal_core::codecs::block::CodecError;
+use under_seal_core::codecs::error::CodecError;
 use under_seal_core::disk::portability::{System, Trouble};
 use under_seal_core::disk::staging::StagingError;
 use under_seal_core::disk::{FileError, Interruption};

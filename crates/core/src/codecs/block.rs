@@ -1,8 +1,10 @@
 //! Compressing and decompressing one block, and judging whether compression was worth it.
 //!
 //! A block stands alone: exactly one Zstandard frame (RFC 8878) that states its content size and needs
-//! no dictionary, or the bytes as they are. Decompression trusts nothing that it reads.
+//! no dictionary, one stream of LZMA2 ([`super::lzma`]), or the bytes as they are. Decompression trusts nothing that it reads.
 
+use super::error::CodecError;
+use super::lzma::{self, Effort, Filter, bits_a_byte};
 use zstd::bulk;
 use zstd::zstd_safe::{self, CParameter};
 
@@ -19,7 +21,7 @@ pub enum Squeeze {
     /// The middle way between time and size.
     #[default]
     Even,
-    /// Slow and smaller, in larger blocks.
+    /// Slow and smaller, in the largest blocks.
     Hard,
     /// Very slow and smallest, in the largest blocks.
     Utmost,
@@ -29,8 +31,8 @@ impl Squeeze {
     /// Every squeeze, from none to utmost.
     pub const ALL: [Self; 5] = [Self::None, Self::Light, Self::Even, Self::Hard, Self::Utmost];
 
-    /// The Zstandard level; `None` where nothing is compressed.
-    pub const fn level(self) -> Option<i32> {
+    /// The Zstandard level of a file that is compressed with that as a whole; `None` where nothing is compressed.
+    pub const fn zstandard_level(self) -> Option<i32> {
         match self {
             Self::None => None,
             Self::Light => Some(1),
@@ -45,9 +47,13 @@ impl Squeeze {
     pub const fn block_bytes(self) -> usize {
         match self {
             Self::None | Self::Light | Self::Even => 1024 * 1024,
-            Self::Hard => 4 * 1024 * 1024,
-            Self::Utmost => MAX_BLOCK_BYTES - 64 * 1024,
+            Self::Hard | Self::Utmost => MAX_BLOCK_BYTES - 64 * 1024,
         }
+    }
+
+    /// Whether it takes much longer than reading and writing.
+    pub const fn is_slow(self) -> bool {
+        matches!(self, Self::Hard | Self::Utmost)
     }
 
     /// The number under which an archive keeps it.
@@ -68,6 +74,10 @@ impl Squeeze {
     }
 }
 
+/// The Zstandard levels whose result LZMA2's is held against: what takes little beside it.
+const BESIDE_BRIEF: i32 = 3;
+const BESIDE_FULL: i32 = 12;
+
 /// The largest window a reader must provide: log2 of [`MAX_BLOCK_BYTES`].
 const MAX_WINDOW_LOG: u32 = 23;
 
@@ -78,6 +88,8 @@ pub enum Codec {
     Stored,
     /// One Zstandard frame.
     Zstandard,
+    /// One .xz stream of LZMA2.
+    Lzma2,
 }
 
 /// A block in its stored form.
@@ -89,17 +101,6 @@ pub struct Block {
     pub stored: Vec<u8>,
     /// Bytes before compression.
     pub raw_bytes: usize,
-}
-
-/// Why a block cannot be compressed or decompressed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
-pub enum CodecError {
-    /// The compressor failed, for want of memory.
-    #[error("there is too little memory for the compressor")]
-    Compressor,
-    /// Not one well-formed frame of the stated size within the limits.
-    #[error("a compressed block is malformed")]
-    Malformed,
 }
 
 /// How many pieces of a block are looked at, and how long each is.
@@ -118,14 +119,20 @@ pub struct Compressor {
     context: Option<bulk::Compressor<'static>>,
     /// A fast one, to try blocks that look random.
     trial: Option<bulk::Compressor<'static>>,
+    /// LZMA2 too, where it is worth its time.
+    slow: Option<Effort>,
 }
 
 impl Compressor {
     /// A compressor that squeezes so hard.
     pub fn new(squeeze: Squeeze) -> Result<Self, CodecError> {
-        let level = squeeze.level();
-        let fast = level.and(Squeeze::Light.level());
-        Ok(Self { context: level.map(compressor).transpose()?, trial: fast.map(compressor).transpose()? })
+        let (level, slow) = match squeeze {
+            Squeeze::Hard => (Some(BESIDE_BRIEF), Some(Effort::Brief)),
+            Squeeze::Utmost => (Some(BESIDE_FULL), Some(Effort::Full)),
+            fast => (fast.zstandard_level(), None),
+        };
+        let trial = level.and(Squeeze::Light.zstandard_level());
+        Ok(Self { context: level.map(compressor).transpose()?, trial: trial.map(compressor).transpose()?, slow })
     }
 
     /// The same, and it finds matches from anywhere in a block, however far away: for telling what larger blocks would gain,
@@ -140,9 +147,9 @@ impl Compressor {
         Ok(far)
     }
 
-    /// The block's stored form: compressed where that saves at least one part in 64. Of a block that looks random a part
-    /// is tried fast, and the block is stored as it is if that saves nothing: to compress all of it would take long to
-    /// find the same.
+    /// The block's stored form: compressed where that saves at least one part in 64, at the slow squeezes by what makes it
+    /// shorter. Of a block that looks random a part is tried fast, and the block is stored as it is if that saves nothing:
+    /// to compress all of it would take long to find the same.
     ///
     /// `spare` is a buffer to use; where one is left over, it is given back beside the block.
     ///
@@ -153,21 +160,64 @@ impl Compressor {
             return Err(CodecError::Malformed);
         }
         let raw_bytes = block.len();
-        let hopeless = match &mut self.trial {
-            Some(trial) if raw_bytes >= 2 * TRIED_BYTES && bits_a_byte(&block) >= RANDOM_LOOKING => {
-                let from = (raw_bytes - TRIED_BYTES) / 2;
-                !compress_to(trial, &block[from..from + TRIED_BYTES], &mut spare)?
+        let filters = self.slow.map(|_| lzma::promising(&block)).transpose()?;
+        let has_filter = filters.is_some_and(|found| found.likely != Filter::None || found.other.is_some());
+        let codec = match &mut self.context {
+            Some(context) if has_filter || !is_hopeless(self.trial.as_mut(), &block, &mut spare)? => {
+                let mut codec = compress_to(context, &block, &mut spare)?.then_some(Codec::Zstandard);
+                if let (Some(effort), Some(found)) = (self.slow, filters) {
+                    for filter in [found.likely].into_iter().chain(found.other) {
+                        if compress_shorter(&block, filter, effort, codec, &mut spare)? {
+                            codec = Some(Codec::Lzma2);
+                        }
+                    }
+                }
+                codec
             }
-            _ => false,
+            _ => None,
         };
-        if let Some(context) = &mut self.context
-            && !hopeless
-            && compress_to(context, &block, &mut spare)?
-        {
-            return Ok((Block { codec: Codec::Zstandard, stored: spare, raw_bytes }, block));
-        }
-        Ok((Block { codec: Codec::Stored, stored: block, raw_bytes }, spare))
+        Ok(match codec {
+            Some(codec) => (Block { codec, stored: spare, raw_bytes }, block),
+            None => (Block { codec: Codec::Stored, stored: block, raw_bytes }, spare),
+        })
     }
+}
+
+/// Whether a block looks random, and a part of it, tried fast, is not left shorter.
+fn is_hopeless(
+    trial: Option<&mut bulk::Compressor<'static>>,
+    block: &[u8],
+    buffer: &mut Vec<u8>,
+) -> Result<bool, CodecError> {
+    let Some(trial) = trial.filter(|_| block.len() >= 2 * TRIED_BYTES && entropy(block) >= RANDOM_LOOKING) else {
+        return Ok(false);
+    };
+    let from = (block.len() - TRIED_BYTES) / 2;
+    Ok(!compress_to(trial, &block[from..from + TRIED_BYTES], buffer)?)
+}
+
+/// Compresses a block with LZMA2 into the buffer, if that is shorter than what is in it, or than the block where that is not
+/// compressed yet; whether it is.
+fn compress_shorter(
+    block: &[u8],
+    filter: Filter,
+    effort: Effort,
+    before: Option<Codec>,
+    buffer: &mut Vec<u8>,
+) -> Result<bool, CodecError> {
+    let room = before.map_or(worthwhile_bytes(block.len()), |_| buffer.len()).saturating_sub(1);
+    let mut output = Vec::new();
+    output.try_reserve_exact(room).map_err(|_| CodecError::Compressor)?;
+    let is_shorter = lzma::compress(block, filter, effort, &mut output)?;
+    if is_shorter {
+        *buffer = output;
+    }
+    Ok(is_shorter)
+}
+
+/// What a block must be left shorter than to be stored compressed.
+const fn worthwhile_bytes(length: usize) -> usize {
+    length.saturating_sub(length / 64)
 }
 
 /// Compresses some bytes into the buffer; whether that saves at least one part in 64.
@@ -179,7 +229,7 @@ fn compress_to(
     buffer.clear();
     buffer.try_reserve(zstd_safe::compress_bound(bytes.len())).map_err(|_| CodecError::Compressor)?;
     let length = context.compress_to_buffer(bytes, buffer).map_err(|_| CodecError::Compressor)?;
-    Ok(length < bytes.len().saturating_sub(bytes.len() / 64))
+    Ok(length < worthwhile_bytes(bytes.len()))
 }
 
 fn compressor(level: i32) -> Result<bulk::Compressor<'static>, CodecError> {
@@ -197,18 +247,16 @@ fn compressor(level: i32) -> Result<bulk::Compressor<'static>, CodecError> {
 
 /// Whether a block looks random, as what is compressed or encrypted already does: no compressor makes much of it.
 pub fn looks_random(block: &[u8]) -> bool {
-    block.len() >= PIECES * PIECE_BYTES && bits_a_byte(block) >= RANDOM_LOOKING
+    block.len() >= PIECES * PIECE_BYTES && entropy(block) >= RANDOM_LOOKING
 }
 
-/// The entropy of a sample of the block's bytes, taken evenly, each byte by itself: 0 to 8 bits.
-fn bits_a_byte(block: &[u8]) -> f64 {
+/// The entropy of a sample of the block's bytes, taken evenly, each byte by itself, in bits: 0 to 8.
+fn entropy(block: &[u8]) -> f64 {
     let mut counts = [0_u32; 256];
     let step = (block.len() / PIECES).max(1);
     let pieces = block.chunks(step).map(|piece| &piece[..piece.len().min(PIECE_BYTES)]);
     pieces.flatten().for_each(|byte| counts[usize::from(*byte)] += 1);
-    let total = f64::from(counts.iter().sum::<u32>());
-    let share = counts.iter().filter(|count| **count > 0).map(|count| f64::from(*count) / total);
-    share.map(|share| -share * share.log2()).sum()
+    bits_a_byte(&counts)
 }
 
 /// Decompresses blocks, reusing one context.
@@ -263,6 +311,7 @@ impl Decompressor {
                     return Err(CodecError::Malformed);
                 }
             }
+            Codec::Lzma2 => lzma::decompress(stored, length, output)?,
             _ => return Err(CodecError::Malformed),
         }
         Ok(())

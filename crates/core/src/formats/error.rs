@@ -4,7 +4,7 @@ use super::iso::IsoError;
 use super::sealed::SealedError;
 use super::streamed::StreamedError;
 use super::zip::ZipError;
-use crate::codecs::block::CodecError;
+use crate::codecs::error::CodecError;
 use crate::disk::{Interruption, interruptible};
 use crate::ground::class::{Classed, ErrorClass};
 

@@ -143,7 +143,7 @@ fn one_of<'a, T>(all: &'a [T], choices: &mut Choices) -> &'a T {
 /// Packs a tree of a few files and folders, and what else may be in one.
 fn packed(choices: &mut Choices) -> Desk {
     let mut desk = Desk::new();
-    desk.squeeze = *one_of(&[Squeeze::None, Squeeze::Light, Squeeze::Even], choices);
+    desk.squeeze = *one_of(&[Squeeze::None, Squeeze::Light, Squeeze::Even, Squeeze::Hard], choices);
     let folders = ["", "tide tables/", "Überblick – Laterne/", "a/b/c/d/", "-rf/"];
     desk.source("keeper.txt", b"The lamp was lit at dusk.");
     for place in 0..choices.below(12) {

@@ -93,7 +93,7 @@ struct Kind {
 
 impl Kind {
     fn new(kind: &KindWeight) -> Self {
-        let KindWeight { extension, files, bytes, kept } = kind;
+        let KindWeight { extension, files, bytes, kept, filter: _ } = kind;
         Self { name: shown(extension.as_bytes()), files: *files, bytes: *bytes, kept: *kept }
     }
 

@@ -49,7 +49,9 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let catalogue = Catalogue::gather(&sources, &choice, &|_| false, &context)?;
     let squeeze: Squeeze = settings.squeeze.value.into();
     let squeezes = if arguments.every_squeeze { Squeeze::ALL.to_vec() } else { vec![squeeze] };
-    let plan = Plan::make(&catalogue, &squeezes, &context)?;
+    // A parcel is one volume, whatever its fit.
+    let fit_of_volumes = if parcels_wished { Fit::OneVolume } else { settings.fit.value.fit };
+    let plan = Plan::make(&catalogue, &squeezes, fit_of_volumes, &context)?;
     let wanted: Vec<&Format> = if arguments.every_format { Format::open_and_written().collect() } else { vec![format] };
     let formats = in_open_formats(&catalogue, &wanted, squeeze, hide_names, &context)?;
     let parcels = match settings.fit.value.fit.volume_limit().filter(|_| arguments.delivery.shape.parcels) {

@@ -7,7 +7,7 @@ use super::index::RootError;
 use super::record::RecordError;
 use super::stream::StreamError;
 use super::volume::WriteError;
-use crate::codecs::block::CodecError;
+use crate::codecs::error::CodecError;
 use crate::disk::{Interruption, interruptible};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::wire::Malformed;

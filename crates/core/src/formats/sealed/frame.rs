@@ -62,6 +62,7 @@ impl FrameHeader {
         bytes[2] = match self.codec {
             Codec::Stored => 0,
             Codec::Zstandard => 1,
+            Codec::Lzma2 => 2,
         };
         bytes[4..8].copy_from_slice(&self.stored_bytes.to_le_bytes());
         bytes[8..12].copy_from_slice(&self.raw_bytes.to_le_bytes());
@@ -95,12 +96,13 @@ impl FrameHeader {
         let codec = match codec {
             0 => Codec::Stored,
             1 => Codec::Zstandard,
+            2 => Codec::Lzma2,
             unknown => return Err(FrameError::UnknownCodec(unknown)),
         };
         // What was stored compressed is shorter than it was; so one limit holds both lengths.
         let lengths_agree = match codec {
             Codec::Stored => stored_bytes == raw_bytes,
-            Codec::Zstandard => stored_bytes < raw_bytes,
+            Codec::Zstandard | Codec::Lzma2 => stored_bytes < raw_bytes,
         };
         if !lengths_agree || raw_bytes as usize > MAX_BLOCK_BYTES {
             return Err(malformed.into());

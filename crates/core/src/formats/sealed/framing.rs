@@ -3,7 +3,9 @@
 //! This half of writing runs beside the sources, so it knows frames by their number only. With each frame go the
 //! entries that are complete with it; the writer knows where each frame begins, and puts the two together in the index.
 
-use super::record::{DATA_PREFIX_BYTES, RECORD_HEADER_BYTES, begin_data, grow_data, put_end, put_entry};
+use super::record::{
+    ALIGNMENT, DATA_PREFIX_BYTES, RECORD_HEADER_BYTES, align_data, begin_data, grow_data, put_end, put_entry,
+};
 use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry, Totals};
 use crate::ground::pipeline::{Spares, Stopped};
 
@@ -27,13 +29,59 @@ pub struct FrameDraft {
     pub completed: Vec<Framed>,
 }
 
-/// Takes entries one after another, in the order of their paths, and hands over full frames.
+/// How large frames get.
+#[derive(Debug, Clone, Copy)]
+pub struct FrameRoom {
+    /// Bytes that a frame gathers before compression.
+    pub raw_bytes: usize,
+    /// Bytes that it is expected to come to, at the most.
+    pub stored_bytes: usize,
+    /// Whether content is aligned in it, which some filters need.
+    pub aligned: bool,
+}
+
+impl FrameRoom {
+    /// Bytes that a frame gathers of content of which compression leaves this share, 0 to 1.
+    pub fn raw_bytes_of(self, kept: f64) -> usize {
+        self.raw_bytes.min((self.stored_bytes as f64 / kept.max(LEAST_KEPT as f64 / KEPT_PARTS as f64)) as usize)
+    }
+}
+
+/// What is expected of a file, before it is read.
+#[derive(Debug, Clone, Copy)]
+pub struct Expected {
+    /// Its bytes.
+    pub bytes: u64,
+    /// The share of them that compression leaves, 0 to 1.
+    pub kept: f64,
+    /// Files of one class share frames; at another a frame ends, unless it is short.
+    pub class: u16,
+}
+
+/// A frame that is no longer than this goes on with files of another class, in bytes before compression.
+const SHORT_BYTES: usize = 256 * 1024;
+
+/// Parts of a whole in which [`Expected::kept`] is reckoned with, and the least of them: what leaves nothing would never fill
+/// a frame.
+const KEPT_PARTS: u64 = 1024;
+const LEAST_KEPT: u64 = 16;
+
+/// What a pad takes at the most.
+const PAD_BYTES: usize = RECORD_HEADER_BYTES + ALIGNMENT - 1;
+
+/// What the records around a file's content are expected to come to: most of that is its digest.
+const AROUND_FILE_BYTES: u64 = 64;
+
+/// Takes entries one after another and hands over full frames.
 pub struct Framer<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> {
     hand_over: F,
     spares: &'a Spares,
-    /// Bytes that a frame gathers before it is handed over.
-    frame_bytes: usize,
+    room: FrameRoom,
     frame: FrameDraft,
+    /// What the frame so far is expected to come to, in parts of a byte.
+    stored_parts: u64,
+    /// The class of what came last.
+    class: u16,
     number: u64,
     open: Option<OpenEntry>,
     totals: Totals,
@@ -45,18 +93,21 @@ struct OpenEntry {
     record_at: u32,
     size: u64,
     hasher: Box<blake3::Hasher>,
+    kept_parts: u64,
     /// Where in the current frame the data record begins that more content is added to.
     data_at: Option<usize>,
 }
 
 impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
-    /// A framer that hands frames of about `frame_bytes`, in order, to `hand_over`, and takes its buffers from `spares`.
-    pub fn new(frame_bytes: usize, spares: &'a Spares, hand_over: F) -> Self {
+    /// A framer that hands frames of about this length, in order, to `hand_over`, and takes its buffers from `spares`.
+    pub fn new(room: FrameRoom, spares: &'a Spares, hand_over: F) -> Self {
         Self {
             hand_over,
             spares,
-            frame_bytes,
+            room,
             frame: FrameDraft::default(),
+            stored_parts: 0,
+            class: 0,
             number: 0,
             open: None,
             totals: Totals::default(),
@@ -64,17 +115,24 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
     }
 
     /// Begins an entry. Folders and links are complete with this; a file goes on with its content.
-    pub fn begin(&mut self, entry: Entry) -> Result<(), Stopped> {
+    pub fn begin(&mut self, entry: Entry, expected: Expected) -> Result<(), Stopped> {
         if self.frame.records.capacity() == 0 {
-            self.frame.records = self.spares.take_with_room(self.frame_bytes)?;
+            self.frame.records = self.spares.take_with_room(self.room.raw_bytes)?;
         }
-        if self.frame.records.len() >= self.frame_bytes {
+        let kept_parts = ((expected.kept * KEPT_PARTS as f64) as u64).clamp(LEAST_KEPT, KEPT_PARTS);
+        let expected_parts = expected.bytes.saturating_mul(kept_parts);
+        let length = self.frame.records.len();
+        let is_other = entry.kind == EntryKind::File && expected.class != self.class && length > SHORT_BYTES;
+        if length >= self.room.raw_bytes || is_other || self.is_better_begun_anew(expected_parts) {
             self.flush()?;
         }
+        self.class = expected.class;
+        self.stored_parts += AROUND_FILE_BYTES * KEPT_PARTS;
         let (frame, record_at) = (self.number, self.frame.records.len() as u32);
         put_entry(&entry, &mut self.frame.records);
         if entry.kind == EntryKind::File {
-            self.open = Some(OpenEntry { entry, frame, record_at, size: 0, hasher: Box::default(), data_at: None });
+            self.open =
+                Some(OpenEntry { entry, frame, record_at, size: 0, hasher: Box::default(), kept_parts, data_at: None });
         } else {
             self.list(entry, Content::default(), frame, record_at);
         }
@@ -91,14 +149,21 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
         wanted: usize,
         read: impl FnOnce(&mut Vec<u8>, usize) -> Result<(), E>,
     ) -> Result<Result<usize, E>, Stopped> {
-        if self.frame.records.len() + RECORD_HEADER_BYTES + DATA_PREFIX_BYTES >= self.frame_bytes {
+        if self.content_room() == 0 {
             self.flush()?;
         }
+        let room = self.content_room();
         let records = &mut self.frame.records;
         let Some(open) = &mut self.open else { return Ok(Ok(0)) };
-        let data_at = *open.data_at.get_or_insert_with(|| begin_data(open.entry.id, open.size, records));
+        let aligned = self.room.aligned;
+        let data_at = *open.data_at.get_or_insert_with(|| {
+            if aligned {
+                align_data(records);
+            }
+            begin_data(open.entry.id, open.size, records)
+        });
         let from = records.len();
-        let outcome = read(records, wanted.clamp(1, self.frame_bytes - from));
+        let outcome = read(records, wanted.clamp(1, room.max(1)));
         let count = records.len() - from;
         if count == 0 && from == data_at + RECORD_HEADER_BYTES + DATA_PREFIX_BYTES {
             records.truncate(data_at);
@@ -107,6 +172,7 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
             grow_data(records, data_at);
             open.hasher.update(&records[from..]);
             open.size += count as u64;
+            self.stored_parts += count as u64 * open.kept_parts;
         }
         Ok(outcome.map(|()| count))
     }
@@ -136,12 +202,36 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
         self.frame.completed.push(Framed { listed: ListedEntry { entry, content }, frame, record_at });
     }
 
+    /// Bytes of the open file's content that the frame still takes.
+    fn content_room(&self) -> usize {
+        let Some(open) = &self.open else { return 0 };
+        let around = if open.data_at.is_some() { 0 } else { PAD_BYTES + RECORD_HEADER_BYTES + DATA_PREFIX_BYTES };
+        let raw = self.room.raw_bytes.saturating_sub(self.frame.records.len() + around);
+        let stored = self.stored_room().saturating_sub(self.stored_parts) / open.kept_parts;
+        // What goes on in the next frame begins there aligned too.
+        raw.min(usize::try_from(stored).unwrap_or(usize::MAX)) / ALIGNMENT * ALIGNMENT
+    }
+
+    /// What a frame is expected to come to at the most, in parts of a byte.
+    fn stored_room(&self) -> u64 {
+        (self.room.stored_bytes as u64).saturating_mul(KEPT_PARTS)
+    }
+
+    /// Whether a file that goes into a frame by itself would lie in two, of which the first is half full already: then a lost
+    /// volume takes it with fewer others.
+    fn is_better_begun_anew(&self, expected_parts: u64) -> bool {
+        let room = self.stored_room();
+        let with_it = self.stored_parts.saturating_add(expected_parts);
+        expected_parts <= room && with_it > room && self.stored_parts >= room / 2
+    }
+
     fn flush(&mut self) -> Result<(), Stopped> {
         if !self.frame.records.is_empty() {
-            let records = self.spares.take_with_room(self.frame_bytes)?;
+            let records = self.spares.take_with_room(self.room.raw_bytes)?;
             let next = FrameDraft { records, completed: Vec::new() };
             let frame = std::mem::replace(&mut self.frame, next);
             self.number += 1;
+            self.stored_parts = 0;
             if let Some(open) = &mut self.open {
                 open.data_at = None;
             }

@@ -25,7 +25,7 @@ mod unlocking;
 pub mod volume;
 pub mod writer;
 
-pub use framing::{FrameDraft, Framer};
+pub use framing::{Expected, FrameDraft, FrameRoom, Framer};
 
 pub use error::{SealError, SealedError};
 pub use head::{HeadError, cost_of, seal_head};
@@ -34,4 +34,4 @@ pub use keys::{ArchiveKey, CostLimit, KeyCost};
 pub use reader::SealedReader;
 pub use salvage::{Lost, Salvage};
 pub use unlocking::{UnlockedSet, key_of_open_to_all, unlock, unlock_given};
-pub use writer::{CompressedFrame, SealedArchive, SealedWriter};
+pub use writer::{CompressedFrame, GROUP_ENTRIES, SealedArchive, SealedWriter};

@@ -13,6 +13,9 @@ const ENTRY: u8 = 1;
 const DATA: u8 = 2;
 const END: u8 = 3;
 
+/// Says nothing: so that what follows begins at a multiple of four bytes.
+const PAD: u8 = 0x80;
+
 /// Top bit of a record's type: a reader that does not know it may pass over it.
 const MAY_BE_SKIPPED: u8 = 0x80;
 
@@ -72,6 +75,18 @@ fn put_header(kind: u8, length: usize, output: &mut Vec<u8>) {
 pub fn put_entry(entry: &Entry, output: &mut Vec<u8>) {
     put_header(ENTRY, entry_bytes(entry), output);
     put_entry_value(entry, output);
+}
+
+/// What content is aligned to in a frame, in bytes: as instructions of some processors are, and samples of sound.
+pub const ALIGNMENT: usize = 4;
+
+/// Appends a pad, where the content of a data record behind it would not be aligned without one.
+pub fn align_data(output: &mut Vec<u8>) {
+    let beyond = (output.len() + RECORD_HEADER_BYTES + DATA_PREFIX_BYTES) % ALIGNMENT;
+    if beyond > 0 {
+        put_header(PAD, ALIGNMENT - beyond, output);
+        output.resize(output.len() + ALIGNMENT - beyond, 0);
+    }
 }
 
 /// Appends a data record without data; where it begins. [`grow_data`] tells it what was appended since.

@@ -11,7 +11,7 @@ use super::tail::Tail;
 use super::volume::CellLength;
 use crate::codecs::block::{Block, Compressor, Squeeze};
 use crate::ground::context::Context;
-use crate::ground::entry::Totals;
+use crate::ground::entry::{ListedEntry, Totals};
 use crate::ground::pipeline::{Spares, Stopped};
 use std::collections::VecDeque;
 
@@ -33,10 +33,16 @@ pub struct SealedArchive {
     pub index_digest: [u8; 32],
 }
 
+/// Entries may come in any order within groups of so many, by their ids from 1 on; each group's paths come behind those of the
+/// one before.
+pub const GROUP_ENTRIES: u64 = 16 * 1024;
+
 /// Takes compressed frames one after another and puts them into cells.
 pub struct SealedWriter<'a, H> {
     stream: StreamWriter<'a, H>,
     pages: PageStore<'a>,
+    /// Entries of the group that is not complete yet.
+    group: Vec<IndexEntry>,
     about: About,
     /// Where content frames begin: those in which an entry stands that is not complete yet, and later ones.
     frame_starts: VecDeque<u64>,
@@ -60,6 +66,7 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
         Ok(Self {
             stream: StreamWriter::new(cell_length, spares, hand_over),
             pages: PageStore::new(make_scratch, context)?,
+            group: Vec::new(),
             about,
             frame_starts: VecDeque::new(),
             first_start: 0,
@@ -84,21 +91,33 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
         self.raw_bytes += frame.block.raw_bytes as u64;
         write_frame(&mut self.stream, FrameKind::Content, &frame.block)?;
         for Framed { listed, frame, record_at } in frame.completed {
-            // Entries come in order, so no later one begins in an earlier frame.
+            // They are complete in the order in which they began, so no later one begins in an earlier frame.
             while self.first_start < frame && self.frame_starts.len() > 1 {
                 self.frame_starts.pop_front();
                 self.first_start += 1;
             }
             let start = self.frame_starts.front().filter(|_| self.first_start == frame);
             let place = Place { frame_at: *start.ok_or(SealError::OutOfOrder)?, record_at };
-            self.pages.add(&IndexEntry { listed, place })?;
+            let group_of = |listed: &ListedEntry| listed.entry.id.saturating_sub(1) / GROUP_ENTRIES;
+            if self.group.last().is_some_and(|last| group_of(&last.listed) != group_of(&listed)) {
+                self.list_group()?;
+            }
+            self.group.push(IndexEntry { listed, place });
             self.entries += 1;
         }
         Ok(frame.block.stored)
     }
 
+    /// Puts a complete group into the index.
+    fn list_group(&mut self) -> Result<(), SealError> {
+        self.group.sort_by(|one, other| one.listed.entry.path.cmp(&other.listed.entry.path));
+        let pages = &mut self.pages;
+        self.group.drain(..).try_for_each(|entry| pages.add(&entry))
+    }
+
     /// Writes the index of what was framed and closes the stream.
-    pub fn finish(self, totals: Totals) -> Result<SealedArchive, SealError> {
+    pub fn finish(mut self, totals: Totals) -> Result<SealedArchive, SealError> {
+        self.list_group()?;
         let Self { mut stream, pages, about, entries, .. } = self;
         let pages = pages.finish(|page_ref, block| {
             page_ref.frame_at = stream.position();

@@ -1,6 +1,8 @@
 //! Kinds of files, by their extension: how much of each there is, and what squeezing leaves of it.
 
-use crate::codecs::block::{CodecError, Compressor, Squeeze};
+use crate::codecs::block::{Compressor, Squeeze};
+use crate::codecs::error::CodecError;
+use crate::codecs::lzma::{Filter, promising};
 use crate::ground::entry::{EntryKind, EntryPath};
 use crate::source::{Catalogue, SourceEntry};
 use std::cmp::Reverse;
@@ -21,6 +23,8 @@ pub struct KindWeight {
     pub bytes: u64,
     /// The share of them that a light squeeze leaves, from samples: near 1 where squeezing does not pay.
     pub kept: f64,
+    /// What the slow squeezes gain by, from the same samples.
+    pub filter: Filter,
 }
 
 /// The kinds of files, heaviest first, each with what squeezing leaves of it.
@@ -32,29 +36,35 @@ pub fn kinds(catalogue: &Catalogue) -> Result<Vec<KindWeight>, CodecError> {
     let mut compressor = Compressor::new(Squeeze::Light)?;
     let mut kinds = Vec::new();
     for (extension, files) in weights {
-        let kept = kept(catalogue, &files, &mut compressor)?;
+        let (kept, filter) = tried(catalogue, &files, &mut compressor)?;
         let bytes = files.iter().map(|file| file.size).sum();
-        kinds.push(KindWeight { extension, files: files.len() as u64, bytes, kept });
+        kinds.push(KindWeight { extension, files: files.len() as u64, bytes, kept, filter });
     }
     kinds.sort_by_key(|kind| Reverse(kind.bytes));
     Ok(kinds)
 }
 
-/// The share that squeezing leaves of some of these files.
-fn kept(catalogue: &Catalogue, files: &[&SourceEntry], compressor: &mut Compressor) -> Result<f64, CodecError> {
+/// The share that squeezing leaves of some of these files, and the filter that is found for them.
+fn tried(
+    catalogue: &Catalogue,
+    files: &[&SourceEntry],
+    compressor: &mut Compressor,
+) -> Result<(f64, Filter), CodecError> {
     let step = files.len().div_ceil(TRIED_FILES).max(1);
-    let (mut raw, mut stored) = (0, 0);
+    let (mut all, mut stored) = (Vec::new(), 0);
     for file in files.iter().step_by(step) {
         let mut bytes = Vec::new();
         if let Ok(mut source) = catalogue.open(&file.path) {
-            let middle = file.size.saturating_sub(TRIED_BYTES as u64) / 2;
+            let middle = file.size.saturating_sub(TRIED_BYTES as u64) / 2 / 16 * 16;
             // What cannot be read counts for nothing here, and is told elsewhere.
             let _ = source.skip(middle).and_then(|()| source.read(&mut bytes, TRIED_BYTES));
         }
-        raw += bytes.len();
+        all.extend_from_slice(&bytes);
+        all.truncate(all.len() & !3);
         stored += compressor.compress(bytes, Vec::new())?.0.stored.len();
     }
-    Ok(if raw == 0 { 1.0 } else { stored as f64 / raw as f64 })
+    let kept = if all.is_empty() { 1.0 } else { (stored as f64 / all.len() as f64).min(1.0) };
+    Ok((kept, promising(&all)?.likely))
 }
 
 /// The extension of a path's name: behind its last dot, unless that begins the name; in small letters.

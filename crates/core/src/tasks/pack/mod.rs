@@ -4,6 +4,7 @@
 //! written under a staging folder; it is read back from disk, unlocked with the password and verified to
 //! the last byte; and only then do the volumes get their names, all or none.
 
+pub mod arranging;
 mod error;
 pub mod kinds;
 mod old;
@@ -34,6 +35,7 @@ use crate::source::feed::FilledUp;
 use crate::source::{Catalogue, Choice, PassedOver, SourceEntry};
 use crate::tasks::check::verify_contents;
 use crate::tasks::pack::parcels::{Parcel, Weights};
+use arranging::Outlook;
 use kinds::{KindWeight, kinds};
 use sealing::{Job, Sealed, SoFar};
 use std::collections::BTreeMap;
@@ -254,11 +256,11 @@ impl Delivery {
             let password = credentials.first().filter(|_| secret).map(|given| &given.password);
             return self.pack_open(password, context);
         }
-        let (staging, mut archives) = self.seal(credentials, cost, context)?;
         let kinds = match self.squeeze {
             Squeeze::None => Vec::new(),
             _ => kinds(&self.catalogue).map_err(SealError::from)?,
         };
+        let (staging, mut archives) = self.seal(&Outlook::new(self.squeeze, &kinds), credentials, cost, context)?;
         let (target, old, parcels) = (self.target, self.old, self.parcels.is_some());
         let catalogue = self.catalogue;
         // With many entries the catalogue is large, and reading back needs room for the index.
@@ -307,6 +309,7 @@ impl Delivery {
     /// Seals everything into staged volumes: one archive, or a parcel each.
     fn seal(
         &mut self,
+        outlook: &Outlook<'_>,
         credentials: &[Credentials],
         cost: KeyCost,
         context: &Context<'_>,
@@ -316,7 +319,7 @@ impl Delivery {
             let target = Folder::open_or_create(&self.target.folder)?;
             let staging = Staging::begin(target, &self.target.stem, context)?;
             context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
-            let archives = self.seal_all(credentials, cost, &staging, context)?;
+            let archives = self.seal_all(outlook, credentials, cost, &staging, context)?;
             context.tell(Progress::End);
             let Some(division) = &mut self.parcels else { return Ok((staging, archives)) };
             let lengths = archives.iter().map(|archive| archive.written.geometry.volume_bytes(1));
@@ -331,6 +334,7 @@ impl Delivery {
 
     fn seal_all(
         &self,
+        outlook: &Outlook<'_>,
         credentials: &[Credentials],
         cost: KeyCost,
         staging: &Staging,
@@ -339,6 +343,7 @@ impl Delivery {
         let whole = Job {
             catalogue: &self.catalogue,
             entries: &[],
+            outlook,
             name: self.target.stem.as_bytes(),
             squeeze: self.squeeze,
             message: &self.message,

@@ -3,7 +3,8 @@
 //! Every file is compressed once to learn its weight. Then whole folders are put together as long as that costs no
 //! parcel more than putting single files together does.
 
-use crate::codecs::block::{CodecError, Compressor, Squeeze};
+use crate::codecs::block::{Compressor, Squeeze};
+use crate::codecs::error::CodecError;
 use crate::disk::{Interruption, interruptible};
 use crate::formats::sealed::frame::FRAME_HEADER_BYTES;
 use crate::formats::sealed::stream::inner_within;

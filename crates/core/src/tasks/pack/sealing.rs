@@ -1,7 +1,9 @@
 //! The writing half of a delivery: every source is read once and sealed into staged volumes.
 
 use super::PackError;
-use crate::codecs::block::{CodecError, Compressor, Squeeze};
+use super::arranging::{Outlook, frame_room};
+use crate::codecs::block::{Compressor, Squeeze};
+use crate::codecs::error::CodecError;
 use crate::disk::FileError;
 use crate::disk::staging::Staging;
 use crate::formats::sealed::cells::{CellSeal, NotAuthentic, PlainCells};
@@ -23,8 +25,10 @@ const READ_BYTES: u64 = 256 * 1024;
 #[derive(Clone, Copy)]
 pub(super) struct Job<'a> {
     pub catalogue: &'a Catalogue,
-    /// What of the catalogue goes into it, in order.
+    /// What of the catalogue goes into it, by path.
     pub entries: &'a [&'a SourceEntry],
+    /// What is expected of it.
+    pub outlook: &'a Outlook<'a>,
     /// What it is called, as bytes of a file name without extension.
     pub name: &'a [u8],
     pub squeeze: Squeeze,
@@ -152,32 +156,36 @@ fn read_all(
     context: &Context<'_>,
     hand_over: impl Fn(FrameDraft) -> Result<(), Stopped>,
 ) -> Result<Fed, PackError> {
-    let mut framing = Framing { framer: Framer::new(job.squeeze.block_bytes(), spares, hand_over), context };
-    let fed = feed(job.catalogue, job.entries.iter().copied(), &mut framing, context)?;
+    let framer = Framer::new(frame_room(job.squeeze, job.volume_limit), spares, hand_over);
+    let mut framing = Framing { framer, outlook: job.outlook, context };
+    let mut fed = feed(job.catalogue, job.outlook.in_order(job.entries), &mut framing, context)?;
+    fed.passed_over.sort_by(|one, other| one.disk_path.cmp(&other.disk_path));
+    fed.changed.sort();
     Ok(Fed { totals: framing.framer.finish()?, ..fed })
 }
 
 /// Sources become records, which fill frames.
 struct Framing<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> {
     framer: Framer<'a, F>,
+    outlook: &'a Outlook<'a>,
     context: &'a Context<'a>,
 }
 
 impl<F: Fn(FrameDraft) -> Result<(), Stopped>> SourceSink for Framing<'_, F> {
     type Error = PackError;
 
-    fn take_whole(&mut self, _: &SourceEntry, entry: Entry) -> Result<(), PackError> {
-        Ok(self.framer.begin(entry)?)
+    fn take_whole(&mut self, source: &SourceEntry, entry: Entry) -> Result<(), PackError> {
+        Ok(self.framer.begin(entry, self.outlook.expected(source))?)
     }
 
     fn take_file(
         &mut self,
-        _: &SourceEntry,
+        source: &SourceEntry,
         entry: Entry,
         file: &mut SourceFile,
         is_last: bool,
     ) -> Result<ReadOnce, PackError> {
-        self.framer.begin(entry)?;
+        self.framer.begin(entry, self.outlook.expected(source))?;
         match self.read(file)? {
             Err(error) => {
                 self.framer.abandon();

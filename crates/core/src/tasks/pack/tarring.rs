@@ -93,7 +93,7 @@ fn packing(wrapping: Wrapping, squeeze: Squeeze) -> impl FnMut(Piece) -> Option<
         let bytes = match wrapping {
             Wrapping::Gzip => deflater.piece(&piece.content, &piece.window, piece.last).ok()?,
             // A frame each: one after the other they are read through (RFC 8878 section 3.1).
-            Wrapping::Zstandard => zstd::bulk::compress(&piece.content, squeeze.level().unwrap_or(1)).ok()?,
+            Wrapping::Zstandard => zstd::bulk::compress(&piece.content, squeeze.zstandard_level().unwrap_or(1)).ok()?,
             _ => piece.content,
         };
         Some(Packed { bytes, sum, length })

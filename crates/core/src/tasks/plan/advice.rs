@@ -5,8 +5,9 @@ use crate::codecs::block::Squeeze;
 use crate::ground::entry::{EntryKind, EntryPath};
 use crate::ground::fit::Fit;
 use crate::source::Catalogue;
-use crate::tasks::pack::kinds::{KindWeight, extension};
-use std::collections::{BTreeMap, HashMap};
+use crate::tasks::pack::arranging::Outlook;
+use crate::tasks::pack::kinds::KindWeight;
+use std::collections::BTreeMap;
 
 /// A change, and how many volumes there would be then.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -40,7 +41,7 @@ pub(super) fn advice(
             .take(1),
     );
 
-    let shares = Shares::new(catalogue, kinds, usual.stream_bytes.likely);
+    let shares = Packed::new(catalogue, kinds, usual.squeeze, usual.stream_bytes.likely);
     let without: Vec<(EntryPath, u64, u32)> = shares
         .folders(catalogue)
         .into_iter()
@@ -62,22 +63,21 @@ pub(super) fn advice(
 }
 
 /// What each byte of a kind comes to when packed, so that all together come to the estimate.
-struct Shares<'a> {
-    kept: HashMap<&'a str, f64>,
+struct Packed<'a> {
+    outlook: Outlook<'a>,
     scale: f64,
 }
 
-impl<'a> Shares<'a> {
-    fn new(catalogue: &Catalogue, kinds: &'a [KindWeight], packed: u64) -> Self {
-        let kept: HashMap<&str, f64> = kinds.iter().map(|kind| (kind.extension.as_str(), kind.kept)).collect();
-        let mut shares = Self { kept, scale: 1.0 };
-        let sum: f64 = catalogue.entries.iter().map(|entry| shares.packed(&entry.path, entry.size)).sum();
-        shares.scale = if sum > 0.0 { packed as f64 / sum } else { 1.0 };
-        shares
+impl<'a> Packed<'a> {
+    fn new(catalogue: &Catalogue, kinds: &'a [KindWeight], squeeze: Squeeze, packed: u64) -> Self {
+        let mut all = Self { outlook: Outlook::new(squeeze, kinds), scale: 1.0 };
+        let sum: f64 = catalogue.entries.iter().map(|entry| all.packed(&entry.path, entry.size)).sum();
+        all.scale = if sum > 0.0 { packed as f64 / sum } else { 1.0 };
+        all
     }
 
     fn packed(&self, path: &EntryPath, size: u64) -> f64 {
-        size as f64 * self.kept.get(extension(path).as_str()).copied().unwrap_or(1.0) * self.scale
+        size as f64 * self.outlook.kept(path) * self.scale
     }
 
     /// Every folder but those at the top, with what lies below it: bytes, and bytes when packed.

@@ -2,12 +2,18 @@
 //! record stream, or all of it where it is small.
 
 use super::PlanError;
-use super::layout::Layout;
-use crate::codecs::block::{Block, CodecError, Compressor, Decompressor, Squeeze};
+use super::layout::{Layout, Stretch};
+use crate::codecs::block::{Block, Compressor, Decompressor, Squeeze};
+use crate::codecs::error::CodecError;
+use crate::formats::sealed::FrameRoom;
 use crate::formats::sealed::frame::FRAME_HEADER_BYTES;
+use crate::formats::sealed::record::{DATA_PREFIX_BYTES, RECORD_HEADER_BYTES};
 use crate::ground::context::{Context, Phase, Progress};
+use crate::ground::fit::Fit;
 use crate::ground::pipeline::ordered;
 use crate::source::Catalogue;
+use crate::tasks::pack::arranging::{Outlook, frame_room};
+use crate::tasks::pack::kinds::KindWeight;
 use std::time::Instant;
 
 /// How much of a stream is compressed to tell what all of it comes to.
@@ -28,11 +34,25 @@ impl Sampling {
     pub const LIGHTER: Self = Self { whole_bytes: 8 * 1024 * 1024, stretches_a_root: 3.0 };
 }
 
-/// A slow squeeze takes up to twenty-five times as long as a fast one. So what its level gains is told from so few places, of
-/// this length each.
-const SLOW_SAMPLES: u64 = 4;
-const HARD_SAMPLE_BYTES: u64 = 640 * 1024;
-const UTMOST_SAMPLE_BYTES: u64 = 160 * 1024;
+/// How a slow squeeze, which takes fifteen to fifty times as long as a fast one, is tried.
+#[derive(Clone, Copy)]
+struct SlowSampling {
+    /// In how many places, and how long each is, in bytes.
+    places: u64,
+    bytes: u64,
+    /// What LZMA leaves of what these tell: it goes on learning in a block that is longer. Measured on six corpora.
+    learns: f64,
+    /// How much longer a byte takes in a block of full length, which the processor's caches do not hold.
+    slows: f64,
+}
+
+impl SlowSampling {
+    const HARD: Self = Self { places: 14, bytes: 256 * 1024, learns: 0.965, slows: 1.3 };
+    const UTMOST: Self = Self { places: 10, bytes: 160 * 1024, learns: 0.95, slows: 2.0 };
+}
+
+/// The standard error of [`SlowSampling::learns`].
+const LEARNING_VARIES: f64 = 0.02;
 
 /// What its larger blocks gain, which short stretches do not show, is told from so many of its own blocks, by a fast
 /// compressor that finds matches as far away.
@@ -40,6 +60,9 @@ const LONG_SAMPLES: u64 = 3;
 
 /// So much is compressed whole at the slow squeezes, in blocks of their own size.
 const SLOW_WHOLE_BYTES: u64 = 2 * 1024 * 1024;
+
+/// What a file that goes on in the next frame takes there: another data record's header and prefix.
+const DATA_OVERHEAD_BYTES: usize = RECORD_HEADER_BYTES + DATA_PREFIX_BYTES;
 
 /// Where everything was compressed, what may still differ: a file that changes, the index's digests.
 const SURE_WITHIN: f64 = 0.005;
@@ -72,45 +95,28 @@ pub struct Estimate {
     pub exact: bool,
 }
 
-/// Estimates these squeezes, in their own order.
-pub fn estimate(catalogue: &Catalogue, wanted: &[Squeeze], context: &Context<'_>) -> Result<Vec<Estimate>, PlanError> {
-    let layout = Layout::new(catalogue);
+/// Estimates these squeezes, in their own order, for volumes of this fit.
+pub fn estimate(
+    catalogue: &Catalogue,
+    kinds: &[KindWeight],
+    wanted: &[Squeeze],
+    fit: Fit,
+    context: &Context<'_>,
+) -> Result<Vec<Estimate>, PlanError> {
+    let outlook = Outlook::new(Squeeze::default(), kinds);
+    let layout = Layout::new(catalogue, &outlook);
     let index = index_bytes(&layout, catalogue.entries.len())?;
-    let sampler = Sampler { layout: &layout, context };
-    let is_wanted = |squeeze: &Squeeze| wanted.contains(squeeze);
-    let slow: Vec<Slow> = sampler.slow(wanted);
-    // What the slow squeezes make of few samples is held against what the usual one makes of many.
-    let is_held_against = slow.iter().any(|slow| !slow.steps.is_empty());
-    let quick: Vec<Squeeze> = [Squeeze::Light, Squeeze::Even]
-        .into_iter()
-        .filter(|squeeze| is_wanted(squeeze) || (*squeeze == Squeeze::Even && is_held_against))
-        .collect();
-    // Where only a slow squeeze is wanted, the time is for that.
-    let sampling = if quick.iter().any(is_wanted) { Sampling::THOROUGH } else { Sampling::LIGHTER };
-    let fast = Stretches::growing(layout.total, Squeeze::Even.block_bytes() as u64, sampling);
-    let fast_bytes = if quick.is_empty() { 0 } else { fast.bytes() };
-    let slow_bytes = slow.iter().map(Slow::bytes).sum::<u64>();
-    context.tell(Progress::Begin(Phase::Sampling, fast_bytes + slow_bytes));
-    let methods: Vec<Method> = quick.iter().map(|squeeze| Method::As(*squeeze)).collect();
-    let measured = if quick.is_empty() { Vec::new() } else { sampler.measure(&methods, &fast)? };
-    let mut estimates = Vec::new();
-    if is_wanted(&Squeeze::None) {
-        estimates.push(none(&layout, index, context));
+    let sampler = Sampler { layout: &layout, volume_limit: fit.volume_limit(), context };
+    let quick: Vec<Squeeze> = wanted.iter().copied().filter(|squeeze| !squeeze.is_slow()).collect();
+    let mut estimates = sampler.estimate_quick(&quick, index)?;
+    let slow: Vec<Squeeze> = wanted.iter().copied().filter(|squeeze| squeeze.is_slow()).collect();
+    if let Some(one) = slow.first() {
+        // Both arrange content in the same way.
+        let outlook = Outlook::new(*one, kinds);
+        let layout = Layout::new(catalogue, &outlook);
+        estimates.extend(Sampler { layout: &layout, ..sampler }.estimate_slow(&slow, index)?);
     }
-    let mut usual = (0.0, 0.0);
-    for (squeeze, samples) in quick.iter().zip(&measured) {
-        usual = total(samples, &fast, layout.total);
-        if is_wanted(squeeze) {
-            let seconds = seconds(samples, layout.total, context);
-            estimates.push(finished(*squeeze, usual, fast.whole, seconds, index));
-        }
-    }
-    for slow in &slow {
-        let (sum, samples) = sampler.estimate_slow(slow, usual)?;
-        let seconds = seconds(&samples, layout.total, context);
-        estimates.push(finished(slow.squeeze, sum, slow.steps.is_empty(), seconds, index));
-    }
-    context.tell(Progress::End);
+    estimates.sort_by_key(|estimate| estimate.squeeze.number());
     Ok(estimates)
 }
 
@@ -124,9 +130,10 @@ enum Method {
 }
 
 impl Method {
-    const fn block_bytes(self) -> usize {
+    /// How large its blocks get, where a volume has at most so many bytes.
+    fn room(self, volume_limit: Option<u64>) -> FrameRoom {
         match self {
-            Self::As(squeeze) | Self::FarAs(squeeze) => squeeze.block_bytes(),
+            Self::As(squeeze) | Self::FarAs(squeeze) => frame_room(squeeze, volume_limit),
         }
     }
 
@@ -135,19 +142,6 @@ impl Method {
             Self::As(squeeze) => Compressor::new(squeeze),
             Self::FarAs(_) => Compressor::finding_far(Squeeze::Even),
         }
-    }
-}
-
-/// A slow squeeze: how its sum is told from that of the usual one.
-struct Slow {
-    squeeze: Squeeze,
-    /// What is held against the usual squeeze, and where, one after the other; nothing where all of the stream is compressed.
-    steps: Vec<(Method, Stretches)>,
-}
-
-impl Slow {
-    fn bytes(&self) -> u64 {
-        self.steps.iter().map(|(_, stretches)| stretches.bytes()).sum()
     }
 }
 
@@ -234,8 +228,10 @@ pub(super) struct Sample {
     pub seconds: f64,
 }
 
+#[derive(Clone, Copy)]
 struct Sampler<'a> {
     layout: &'a Layout<'a>,
+    volume_limit: Option<u64>,
     context: &'a Context<'a>,
 }
 
@@ -244,58 +240,111 @@ impl Sampler<'_> {
         Stretches::evenly(self.layout.total, count, bytes)
     }
 
-    /// The slow squeezes that are wanted.
-    fn slow(&self, wanted: &[Squeeze]) -> Vec<Slow> {
-        let with = |squeeze: Squeeze, sample_bytes| {
-            let steps = match self.layout.total <= SLOW_WHOLE_BYTES {
-                true => Vec::new(),
-                false => vec![
-                    (Method::FarAs(squeeze), self.stretches(LONG_SAMPLES, squeeze.block_bytes() as u64)),
-                    (Method::As(squeeze), self.stretches(SLOW_SAMPLES, sample_bytes)),
-                ],
-            };
-            Slow { squeeze, steps }
-        };
-        let all = [with(Squeeze::Hard, HARD_SAMPLE_BYTES), with(Squeeze::Utmost, UTMOST_SAMPLE_BYTES)];
-        all.into_iter().filter(|slow| wanted.contains(&slow.squeeze)).collect()
+    /// Estimates of squeezes that are fast enough to be tried on many places.
+    fn estimate_quick(&self, wanted: &[Squeeze], index: u64) -> Result<Vec<Estimate>, PlanError> {
+        let (mut estimates, total_bytes) = (Vec::new(), self.layout.total);
+        let methods: Vec<Method> =
+            wanted.iter().filter(|squeeze| **squeeze != Squeeze::None).map(|squeeze| Method::As(*squeeze)).collect();
+        if wanted.contains(&Squeeze::None) {
+            let room = frame_room(Squeeze::None, self.volume_limit).raw_bytes_of(1.0) as u64;
+            let frames = total_bytes.div_ceil(room).max(1);
+            let sum = total_bytes + frames * FRAME_HEADER_BYTES as u64 + (frames - 1) * DATA_OVERHEAD_BYTES as u64;
+            estimates.push(self.finished(Squeeze::None, (sum as f64, 0.0), true, &[], index));
+        }
+        if methods.is_empty() {
+            return Ok(estimates);
+        }
+        let stretches = Stretches::growing(total_bytes, Squeeze::Even.block_bytes() as u64, Sampling::THOROUGH);
+        self.context.tell(Progress::Begin(Phase::Sampling, stretches.bytes()));
+        for (method, samples) in methods.iter().zip(self.measure(&methods, &stretches)?) {
+            if let Method::As(squeeze) = method {
+                let sum = total(&samples, &stretches, total_bytes);
+                estimates.push(self.finished(*squeeze, sum, stretches.whole, &samples, index));
+            }
+        }
+        self.context.tell(Progress::End);
+        Ok(estimates)
     }
 
-    /// The sum of a slow squeeze with its standard error, from that of the usual one, and the samples at it.
-    fn estimate_slow(&self, slow: &Slow, usual: (f64, f64)) -> Result<((f64, f64), Vec<Sample>), PlanError> {
-        if slow.steps.is_empty() {
-            let whole = self.stretches(u64::from(u32::MAX), slow.squeeze.block_bytes() as u64);
-            let samples = self.measure(&[Method::As(slow.squeeze)], &whole)?.pop().unwrap_or_default();
-            return Ok((total(&samples, &whole, self.layout.total), samples));
+    /// Estimates of the slow ones: what they make of few samples is held against what the usual one makes of many.
+    fn estimate_slow(&self, wanted: &[Squeeze], index: u64) -> Result<Vec<Estimate>, PlanError> {
+        let total_bytes = self.layout.total;
+        let usual = Method::As(Squeeze::Even);
+        let many = Stretches::growing(total_bytes, Squeeze::Even.block_bytes() as u64, Sampling::LIGHTER);
+        let sampling = |squeeze| if squeeze == Squeeze::Hard { SlowSampling::HARD } else { SlowSampling::UTMOST };
+        let steps = |squeeze: Squeeze| {
+            let SlowSampling { places, bytes, .. } = sampling(squeeze);
+            [
+                (Method::FarAs(squeeze), self.stretches(LONG_SAMPLES, squeeze.block_bytes() as u64)),
+                (Method::As(squeeze), self.stretches(places, bytes)),
+            ]
+        };
+        let all = self.stretches(u64::from(u32::MAX), Squeeze::Utmost.block_bytes() as u64);
+        let is_small = total_bytes <= SLOW_WHOLE_BYTES;
+        let work = match is_small {
+            true => wanted.len() as u64 * total_bytes,
+            false => {
+                let steps = wanted.iter().flat_map(|squeeze| steps(*squeeze));
+                many.bytes() + steps.map(|(_, stretches)| stretches.bytes()).sum::<u64>()
+            }
+        };
+        self.context.tell(Progress::Begin(Phase::Sampling, work));
+        let mut estimates = Vec::new();
+        let known = match is_small {
+            true => (0.0, 0.0),
+            false => total(&self.measure(&[usual], &many)?.pop().unwrap_or_default(), &many, total_bytes),
+        };
+        for squeeze in wanted {
+            let (mut sum, mut samples) = (known, Vec::new());
+            if is_small {
+                samples = self.measure(&[Method::As(*squeeze)], &all)?.pop().unwrap_or_default();
+                sum = total(&samples, &all, total_bytes);
+            } else {
+                for (method, stretches) in steps(*squeeze) {
+                    let mut measured = self.measure(&[usual, method], &stretches)?;
+                    samples = measured.pop().unwrap_or_default();
+                    let faster = measured.pop().unwrap_or_default();
+                    sum = by_ratio(&samples, &faster, sum, &stretches, total_bytes);
+                }
+                let SlowSampling { learns, slows, .. } = sampling(*squeeze);
+                sum = (sum.0 * learns, sum.1.hypot(LEARNING_VARIES * sum.0));
+                samples.iter_mut().for_each(|sample| sample.seconds *= slows);
+            }
+            estimates.push(self.finished(*squeeze, sum, is_small, &samples, index));
         }
-        let (mut sum, mut samples) = (usual, Vec::new());
-        for (method, stretches) in &slow.steps {
-            let mut measured = self.measure(&[Method::As(Squeeze::Even), *method], stretches)?;
-            samples = measured.pop().unwrap_or_default();
-            let faster = measured.pop().unwrap_or_default();
-            sum = by_ratio(&samples, &faster, sum, stretches, self.layout.total);
-        }
-        Ok((sum, samples))
+        self.context.tell(Progress::End);
+        Ok(estimates)
     }
 
     /// Compresses every stretch in every one of the methods; for each of these, a sample a stretch.
     fn measure(&self, methods: &[Method], stretches: &Stretches) -> Result<Vec<Vec<Sample>>, PlanError> {
         let read = |from, to| self.layout.stretch(from, to);
-        stretches.measured(methods.len(), read, || measuring(methods), self.context)
+        let rooms: Vec<FrameRoom> = methods.iter().map(|method| method.room(self.volume_limit)).collect();
+        stretches.measured(methods.len(), read, || measuring(methods, &rooms), self.context)
+    }
+
+    fn finished(&self, squeeze: Squeeze, sum: (f64, f64), exact: bool, samples: &[Sample], index: u64) -> Estimate {
+        let seconds = seconds(samples, self.layout.total, self.context);
+        Estimate { squeeze, stream_bytes: Likely::around(sum, index), seconds, exact }
     }
 }
 
 /// A worker with compressors of its own.
-fn measuring(methods: &[Method]) -> impl FnMut(Vec<u8>) -> Result<Vec<Sample>, CodecError> + use<> {
-    let methods = methods.to_vec();
+fn measuring(
+    methods: &[Method],
+    rooms: &[FrameRoom],
+) -> impl FnMut(Stretch) -> Result<Vec<Sample>, CodecError> + use<> {
+    let rooms = rooms.to_vec();
     let mut compressors: Vec<_> = methods.iter().map(|method| method.compressor()).collect();
     let mut decompressor = Decompressor::new();
     move |stretch| {
         let decompressor = decompressor.as_mut().map_err(|error| *error)?;
         let mut samples = Vec::new();
-        for (method, compressor) in methods.iter().zip(&mut compressors) {
+        for (room, compressor) in rooms.iter().zip(&mut compressors) {
             let compressor = compressor.as_mut().map_err(|error| *error)?;
-            let (mut sample, started) = (Sample { raw: stretch.len() as f64, ..Sample::default() }, Instant::now());
-            for block in stretch.chunks(method.block_bytes()) {
+            let (mut sample, started) =
+                (Sample { raw: stretch.records.len() as f64, ..Sample::default() }, Instant::now());
+            for block in stretch.records.chunks(room.raw_bytes_of(stretch.kept)) {
                 let (Block { codec, stored, raw_bytes }, spare) = compressor.compress(block.to_vec(), Vec::new())?;
                 sample.stored += (stored.len() + FRAME_HEADER_BYTES) as f64;
                 decompressor.decompress_owned(codec, stored, raw_bytes, spare)?;
@@ -359,16 +408,6 @@ fn seconds(samples: &[Sample], stream: u64, context: &Context<'_>) -> f64 {
 
 /// What digests, checks and seals take both ways, as measured (docs/limits.md): about 1 GB/s all together.
 const SEALING_SECONDS_A_BYTE: f64 = 1e-9;
-
-fn none(layout: &Layout<'_>, index: u64, context: &Context<'_>) -> Estimate {
-    let frames = layout.total.div_ceil(Squeeze::None.block_bytes() as u64);
-    let sum = layout.total + frames * FRAME_HEADER_BYTES as u64;
-    finished(Squeeze::None, (sum as f64, 0.0), true, seconds(&[], layout.total, context), index)
-}
-
-fn finished(squeeze: Squeeze, sum: (f64, f64), exact: bool, seconds: f64, index: u64) -> Estimate {
-    Estimate { squeeze, stream_bytes: Likely::around(sum, index), seconds, exact }
-}
 
 impl Likely {
     /// A sum with its standard error, and bytes that are sure to come to it.

@@ -3,8 +3,9 @@
 
 use super::PlanError;
 use super::estimate::{Likely, Sample, Sampling, Stretches, total};
-use crate::codecs::block::{CodecError, Squeeze};
+use crate::codecs::block::Squeeze;
 use crate::codecs::deflate::{self, Deflater, PIECE_BYTES, WINDOW_BYTES, window_of};
+use crate::codecs::error::CodecError;
 use crate::formats::registry::{Format, TAR, TAR_GZ, TAR_ZST, ZIP};
 use crate::formats::tar;
 use crate::ground::context::{Context, Phase, Progress};
@@ -150,7 +151,7 @@ fn measuring(
                 gzip += deflater.piece(piece, &window, true).map_err(failed)?.len();
             }
             if zstandard_wanted {
-                let level = squeeze.level().unwrap_or(1);
+                let level = squeeze.zstandard_level().unwrap_or(1);
                 zstandard += zstd::bulk::compress(piece, level).map_err(|_| CodecError::Compressor)?.len();
             }
             window = window_of(piece).to_vec();

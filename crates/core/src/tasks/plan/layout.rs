@@ -7,6 +7,7 @@ use crate::formats::sealed::record::{
 };
 use crate::ground::entry::{Content, EntryKind, ListedEntry};
 use crate::source::{Catalogue, SourceEntry};
+use crate::tasks::pack::arranging::Outlook;
 
 /// Bytes of an end record, header and all: id 8, content description 48.
 const END_RECORD_BYTES: u64 = (RECORD_HEADER_BYTES + 8 + 48) as u64;
@@ -14,29 +15,43 @@ const END_RECORD_BYTES: u64 = (RECORD_HEADER_BYTES + 8 + 48) as u64;
 /// Where each entry's records begin in the stream before compression.
 pub(super) struct Layout<'a> {
     catalogue: &'a Catalogue,
+    outlook: &'a Outlook<'a>,
+    entries: Vec<&'a SourceEntry>,
     starts: Vec<u64>,
     /// Bytes of all records.
     pub total: u64,
 }
 
+/// A part of the stream.
+pub(super) struct Stretch {
+    /// Its records.
+    pub records: Vec<u8>,
+    /// The share that squeezing is expected to leave of its content, 0 to 1.
+    pub kept: f64,
+}
+
 impl<'a> Layout<'a> {
-    pub fn new(catalogue: &'a Catalogue) -> Self {
-        let (mut starts, mut total) = (Vec::with_capacity(catalogue.entries.len()), 0);
-        for source in &catalogue.entries {
+    /// Of everything in a catalogue, in the order in which it is packed.
+    pub fn new(catalogue: &'a Catalogue, outlook: &'a Outlook<'a>) -> Self {
+        let by_path: Vec<_> = catalogue.entries.iter().collect();
+        let entries = outlook.in_order(&by_path);
+        let (mut starts, mut total) = (Vec::with_capacity(entries.len()), 0);
+        for source in &entries {
             starts.push(total);
             total += (RECORD_HEADER_BYTES + entry_bytes(&source.entry(0))) as u64;
             if source.kind == EntryKind::File {
                 total += (RECORD_HEADER_BYTES + DATA_PREFIX_BYTES) as u64 + source.size + END_RECORD_BYTES;
             }
         }
-        Self { catalogue, starts, total }
+        Self { catalogue, outlook, entries, starts, total }
     }
 
     /// The records from one place of the stream up to another. Files that cannot be read are left out.
-    pub fn stretch(&self, from: u64, to: u64) -> Vec<u8> {
+    pub fn stretch(&self, from: u64, to: u64) -> Stretch {
+        let (mut content, mut kept) = (0, 0.0);
         let mut output = Vec::with_capacity((to.saturating_sub(from)) as usize + 1024);
         let first = self.starts.partition_point(|start| *start <= from).saturating_sub(1);
-        for (id, (source, start)) in (1..).zip(self.catalogue.entries.iter().zip(&self.starts)).skip(first) {
+        for (id, (source, start)) in (1..).zip(self.entries.iter().zip(&self.starts)).skip(first) {
             if *start >= to {
                 break;
             }
@@ -48,6 +63,8 @@ impl<'a> Layout<'a> {
             if source.kind == EntryKind::File {
                 let skipped = from.saturating_sub(content_at).min(source.size);
                 let wanted = to.saturating_sub(content_at + skipped).min(source.size - skipped);
+                content += wanted;
+                kept += wanted as f64 * self.outlook.kept(&source.path);
                 let data_at = begin_data(id, skipped, &mut output);
                 self.read(source, skipped, wanted as usize, &mut output);
                 grow_data(&mut output, data_at);
@@ -56,7 +73,7 @@ impl<'a> Layout<'a> {
                 }
             }
         }
-        output
+        Stretch { records: output, kept: if content == 0 { 1.0 } else { kept / content as f64 } }
     }
 
     fn read(&self, source: &SourceEntry, from: u64, wanted: usize, output: &mut Vec<u8>) {
@@ -66,7 +83,8 @@ impl<'a> Layout<'a> {
         }
     }
 
-    /// The index page of these entries, before compression.
+    /// The index page of these entries by path, before compression. Where they are thought to begin is about as far apart as it
+    /// will be.
     pub fn index_page(&self, first: usize, count: usize) -> Vec<u8> {
         let mut page = PageBuilder::default();
         let entries = (1..).zip(self.catalogue.entries.iter().zip(&self.starts)).skip(first).take(count);

@@ -12,7 +12,8 @@ pub use estimate::{Estimate, Likely};
 pub use formats::{InFormat, in_open_formats};
 pub use weigh::{FolderWeight, TopLevel};
 
-use crate::codecs::block::{CodecError, Squeeze};
+use crate::codecs::block::Squeeze;
+use crate::codecs::error::CodecError;
 use crate::disk::portability::{Unportable, unportable};
 use crate::disk::{Interruption, interruptible};
 use crate::formats::sealed::stream::geometry_of;
@@ -96,8 +97,14 @@ impl Outline {
 }
 
 impl Plan {
-    /// Looks at everything, compressing samples at these squeezes.
-    pub fn make(catalogue: &Catalogue, squeezes: &[Squeeze], context: &Context<'_>) -> Result<Self, PlanError> {
+    /// Looks at everything, compressing samples at these squeezes, for volumes of this fit.
+    pub fn make(
+        catalogue: &Catalogue,
+        squeezes: &[Squeeze],
+        fit: Fit,
+        context: &Context<'_>,
+    ) -> Result<Self, PlanError> {
+        let kinds = kinds(catalogue)?;
         let mut totals = Totals::default();
         catalogue.entries.iter().for_each(|entry| totals.add(entry.kind, entry.size));
         let is_closed = |entry: &&SourceEntry| {
@@ -109,8 +116,8 @@ impl Plan {
             totals,
             top_level: weigh::top_level(catalogue),
             folders: weigh::folders(catalogue),
-            kinds: kinds(catalogue)?,
-            estimates: estimate::estimate(catalogue, squeezes, context)?,
+            estimates: estimate::estimate(catalogue, &kinds, squeezes, fit, context)?,
+            kinds,
             unreadable: catalogue.entries.iter().filter(is_closed).map(|entry| entry.path.clone()).collect(),
             unportable: unportable(catalogue.entries.iter().map(|entry| catalogue.text_names.of(&entry.path))),
         })

@@ -6,10 +6,12 @@ use argon2::{Algorithm, Argon2, Params, Version};
 use hkdf::Hkdf;
 use ring::aead::{AES_256_GCM, Aad, LessSafeKey, Nonce, UnboundKey};
 use ring::hmac;
+use rstest::rstest;
 use sha2::Sha256;
 use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::fs::{MetadataExt as _, symlink};
+use under_seal_core::codecs::block::Squeeze;
 
 fn number<const N: usize>(bytes: &[u8], at: usize) -> u64 {
     let mut wide = [0; 8];
@@ -113,7 +115,11 @@ fn check_marks(stream: &[u8], marks: &[(usize, usize)], per_cell: usize) {
 fn frame(stream: &[u8], at: usize) -> (u8, Vec<u8>, usize) {
     let (stored, raw) = (u32_at(stream, at + 4), u32_at(stream, at + 8));
     let payload = &stream[at + 16..][..stored];
-    let bytes = if stream[at + 2] == 0 { payload.to_vec() } else { zstd::bulk::decompress(payload, raw).unwrap() };
+    let bytes = match stream[at + 2] {
+        0 => payload.to_vec(),
+        1 => zstd::bulk::decompress(payload, raw).unwrap(),
+        _ => liblzma::decode_all(payload).unwrap(),
+    };
     assert_eq!(bytes.len(), raw);
     (stream[at], bytes, 16 + stored)
 }
@@ -127,12 +133,26 @@ fn entry(bytes: &[u8]) -> (String, usize) {
     (told + &text(32 + path, target), 32 + path + target)
 }
 
-#[test]
-fn the_page_is_enough_to_read_an_archive() {
-    let desk = Desk::new();
+/// The codecs of the frames that follow one another.
+fn codecs(stream: &[u8]) -> Vec<u8> {
+    let (mut codecs, mut at) = (Vec::new(), 0);
+    while at < stream.len() {
+        codecs.push(stream[at + 2]);
+        at += 16 + u32_at(stream, at + 4);
+    }
+    codecs
+}
+
+#[rstest]
+#[case::zstandard(Squeeze::Even, 1)]
+#[case::lzma2(Squeeze::Hard, 2)]
+fn the_page_is_enough_to_read_an_archive(#[case] squeeze: Squeeze, #[case] codec: u8) {
+    let desk = Desk { squeeze, ..Desk::new() };
     let mut noise = vec![0; 1_300_000];
     blake3::Hasher::new().finalize_xof().fill(&mut noise);
     desk.source("noise", &noise).source("text", &[b'x'; 9_000]).source("none", b"");
+    let steps: String = (0..9_000).map(|step| format!("step {} of {step}\n", step * step % 977)).collect();
+    desk.source("steps.txt", steps.as_bytes());
     symlink("text", desk.path("source/link")).unwrap();
     let volumes: Vec<_> = desk.pack("400KB").iter().map(|path| fs::read(path).unwrap()).collect();
 
@@ -178,7 +198,8 @@ fn the_page_is_enough_to_read_an_archive() {
         at += length + 64;
     }
     assert_eq!(at, page.len());
-    assert_eq!((told.len(), u64_at(&tail, 32), u64_at(&tail, 40)), (5, 5, 1_309_000));
+    assert_eq!((told.len(), u64_at(&tail, 32), u64_at(&tail, 40)), (6, 6, 1_309_000 + steps.len()));
+    assert!(codecs(&stream).contains(&codec));
     let metadata = fs::metadata(desk.path("source/noise")).unwrap();
     let (mode, seconds, nanoseconds) = (metadata.mode() & 0o7777, metadata.mtime(), metadata.mtime_nsec());
     assert_eq!(told[&format!("1 {mode:o} {seconds}.{nanoseconds} source/noise")], noise);
@@ -199,7 +220,8 @@ fn read_content(stream: &[u8], mut frame_at: usize, mut record_at: usize, expect
                     assert_eq!(u64_at(value, 8), content.len());
                     content.extend_from_slice(&value[16..]);
                 }
-                _ => return content,
+                3 => return content,
+                passed_over => assert!(passed_over >= 0x80),
             }
             if expected.starts_with(['2', '3']) {
                 return content;

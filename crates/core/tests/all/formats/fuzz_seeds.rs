@@ -9,7 +9,7 @@ use crate::support::{Desk, PASSWORD, cpio, tar, zip};
 use rstest::rstest;
 use std::fs;
 use std::path::{Path, PathBuf};
-use under_seal_core::codecs::block::Decompressor;
+use under_seal_core::codecs::block::{Decompressor, Squeeze};
 use under_seal_core::formats::sealed::CostLimit;
 use under_seal_core::formats::sealed::cells::CellSeal;
 use under_seal_core::formats::sealed::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
@@ -127,6 +127,15 @@ fn make_seeds() {
     put("codes", "receipt", b"A957T-6RRHK-AXESQ-GWV4K");
     put("codes", "what a slip carries", &decode("AD576-6RMD3-0480N-6000J").unwrap());
     make_seeds_of_open_formats(put);
+    put_frames("frame", set, put);
+    let desk = Desk { squeeze: Squeeze::Hard, ..Desk::new() };
+    let steps: String = (0..400).map(|step| format!("step {} of {step}\n", step * step % 977)).collect();
+    desk.source("letters/to the board.txt", steps.as_bytes());
+    put_frames("slow", VolumeSet::gather(&desk.pack("")).unwrap(), put);
+}
+
+/// The frames of a set, and what is in them.
+fn put_frames(name: &str, set: VolumeSet, put: impl Fn(&str, &str, &[u8])) {
     let key =
         open_head(&set.head, &set.bound(), &Password::new(PASSWORD).unwrap().into(), CostLimit::Bearable).unwrap();
     let seal = CellSeal::new(&key, &set.bound()).unwrap();
@@ -138,13 +147,13 @@ fn make_seeds() {
     while at < inner.len() {
         let header = FrameHeader::decode(&inner[at..at + FRAME_HEADER_BYTES]).unwrap();
         let end = at + FRAME_HEADER_BYTES + header.stored_bytes as usize;
-        put("frames", &format!("frame-{number}"), &inner[at..end]);
+        put("frames", &format!("{name}-{number}"), &inner[at..end]);
         let mut raw = Vec::new();
         let stored = &inner[at + FRAME_HEADER_BYTES..end];
         Decompressor::new().unwrap().decompress(header.codec, stored, header.raw_bytes as usize, &mut raw).unwrap();
         match header.kind {
-            FrameKind::Content => put("records", &format!("frame-{number}"), &raw),
-            _ => put("index", &format!("frame-{number}"), &raw),
+            FrameKind::Content => put("records", &format!("{name}-{number}"), &raw),
+            _ => put("index", &format!("{name}-{number}"), &raw),
         }
         (at, number) = (end, number + 1);
     }

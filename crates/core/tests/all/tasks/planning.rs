@@ -9,9 +9,13 @@ use under_seal_core::source::{Catalogue, Choice};
 use under_seal_core::tasks::plan::{Advice, Outline, Plan};
 
 fn plan(desk: &Desk) -> (Catalogue, Plan) {
+    plan_for(desk, Fit::OneVolume)
+}
+
+fn plan_for(desk: &Desk, fit: Fit) -> (Catalogue, Plan) {
     desk.with_context(&|| false, |context| {
         let catalogue = Catalogue::gather(&[desk.path("source")], &Choice::default(), &|_| false, context).unwrap();
-        let plan = Plan::make(&catalogue, &[Squeeze::None, Squeeze::Even], context).unwrap();
+        let plan = Plan::make(&catalogue, &[Squeeze::None, Squeeze::Even], fit, context).unwrap();
         (catalogue, plan)
     })
 }
@@ -25,9 +29,10 @@ fn the_outline_is_the_cut_that_packing_makes(
     let mut desk = Desk::new();
     desk.squeeze = Squeeze::None;
     desk.source("noise", &noise(length));
-    let (_, plan) = plan(&desk);
+    let given = if fit.is_empty() { Fit::OneVolume } else { fit.parse().unwrap() };
+    let (_, plan) = plan_for(&desk, given);
     let stream = plan.estimate(Squeeze::None).unwrap().stream_bytes.likely;
-    let outline = Outline::new(stream, if fit.is_empty() { Fit::OneVolume } else { fit.parse().unwrap() }).unwrap();
+    let outline = Outline::new(stream, given).unwrap();
     let lengths: Vec<u64> = desk.pack(fit).iter().map(|volume| fs::metadata(volume).unwrap().len()).collect();
     assert_eq!((outline.volumes as usize, outline.bytes), (lengths.len(), lengths.iter().sum()));
     assert_eq!(outline.last_bytes, *lengths.last().unwrap());
