@@ -7,6 +7,17 @@ use flate2::{Compress, Compression, FlushCompress, Status};
 /// Content is cut into pieces of so many bytes.
 pub const PIECE_BYTES: usize = 1024 * 1024;
 
+/// At the slowest squeeze into pieces of so many: a content that is one piece by itself can be compressed optimally.
+const UTMOST_PIECE_BYTES: usize = 8 * 1024 * 1024;
+
+/// What an optimal compressor takes for its work, of its own scale up to 12.
+const OPTIMAL_LEVEL: i32 = 12;
+
+/// How long the pieces of a content are, in bytes.
+pub fn piece_bytes(squeeze: Squeeze) -> usize {
+    if squeeze == Squeeze::Utmost { UTMOST_PIECE_BYTES } else { PIECE_BYTES }
+}
+
 /// A piece may refer back to so many bytes before it: deflate's window.
 pub const WINDOW_BYTES: usize = 32 * 1024;
 
@@ -20,23 +31,32 @@ pub fn pays(squeeze: Squeeze, beginning: &[u8]) -> bool {
     squeeze != Squeeze::None && !beginning.is_empty() && !looks_random(beginning)
 }
 
-/// Compresses pieces, reusing its context.
-pub struct Deflater(Compress);
+/// Compresses pieces, reusing its contexts.
+pub struct Deflater {
+    compressor: Compress,
+    /// For pieces that are all of their stream, where that is worth its time: it cannot go on from what came before.
+    optimal: Option<libdeflater::Compressor>,
+}
 
 impl Deflater {
-    /// A compressor that squeezes so hard; deflate has no level above its best.
+    /// A compressor that squeezes so hard.
     pub fn new(squeeze: Squeeze) -> Self {
         let level = match squeeze {
             Squeeze::None | Squeeze::Light => Compression::fast(),
             Squeeze::Even => Compression::default(),
             Squeeze::Hard | Squeeze::Utmost => Compression::best(),
         };
-        Self(Compress::new(level, false))
+        let optimal_level = libdeflater::CompressionLvl::new(OPTIMAL_LEVEL).ok().filter(|_| squeeze == Squeeze::Utmost);
+        let optimal = optimal_level.map(libdeflater::Compressor::new);
+        Self { compressor: Compress::new(level, false), optimal }
     }
 
     /// A piece as a part of its stream; `window` is what comes right before it there.
     pub fn piece(&mut self, content: &[u8], window: &[u8], last: bool) -> Result<Vec<u8>, DeflateFailed> {
-        let Self(compressor) = self;
+        let Self { compressor, optimal } = self;
+        if let Some(optimal) = optimal.as_mut().filter(|_| last && window.is_empty()) {
+            return whole(optimal, content);
+        }
         compressor.reset();
         if !window.is_empty() {
             compressor.set_dictionary(window).map_err(|_| DeflateFailed)?;
@@ -61,6 +81,17 @@ impl Deflater {
     }
 }
 
+/// A stream of one piece.
+fn whole(compressor: &mut libdeflater::Compressor, content: &[u8]) -> Result<Vec<u8>, DeflateFailed> {
+    let room = compressor.deflate_compress_bound(content.len());
+    let mut bytes = Vec::new();
+    bytes.try_reserve_exact(room).map_err(|_| DeflateFailed)?;
+    bytes.resize(room, 0);
+    let length = compressor.deflate_compress(content, &mut bytes).map_err(|_| DeflateFailed)?;
+    bytes.truncate(length);
+    Ok(bytes)
+}
+
 /// What the piece behind this one may refer back to.
 pub fn window_of(content: &[u8]) -> &[u8] {
     &content[content.len().saturating_sub(WINDOW_BYTES)..]
@@ -74,14 +105,18 @@ mod tests {
 
     proptest! {
         #[test]
-        fn pieces_join_into_one_stream(lengths in prop::collection::vec(0_usize..90_000, 1..5), modulus in 1_u8..=255) {
+        fn pieces_join_into_one_stream(
+            lengths in prop::collection::vec(0_usize..90_000, 1..5),
+            modulus in 1_u8..=255,
+            squeeze in prop_oneof![Just(Squeeze::Light), Just(Squeeze::Utmost)],
+        ) {
             let pieces: Vec<Vec<u8>> = lengths.iter().map(|length| {
                 let mut piece = vec![0; *length];
                 blake3::Hasher::new().update(&length.to_le_bytes()).finalize_xof().fill(&mut piece);
                 piece.iter_mut().for_each(|byte| *byte %= modulus);
                 piece
             }).collect();
-            let (mut deflater, mut stream, mut window) = (Deflater::new(Squeeze::Light), Vec::new(), Vec::new());
+            let (mut deflater, mut stream, mut window) = (Deflater::new(squeeze), Vec::new(), Vec::new());
             for (place, piece) in pieces.iter().enumerate() {
                 stream.extend(deflater.piece(piece, &window, place + 1 == pieces.len()).unwrap());
                 window = window_of(piece).to_vec();

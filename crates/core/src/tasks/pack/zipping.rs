@@ -3,7 +3,7 @@
 
 use super::{Contents, PackError};
 use crate::codecs::block::Squeeze;
-use crate::codecs::deflate::{self, Deflater, PIECE_BYTES, window_of};
+use crate::codecs::deflate::{self, Deflater, piece_bytes, window_of};
 use crate::disk::staging::Staging;
 use crate::disk::{FileError, Interruption};
 use crate::formats::zip::{
@@ -282,7 +282,7 @@ impl Pieces<'_> {
         let mut compressed = None;
         let last_step = loop {
             self.context.go_on()?;
-            let wanted = usize::try_from(file.left()).unwrap_or(usize::MAX).min(PIECE_BYTES);
+            let wanted = usize::try_from(file.left()).unwrap_or(usize::MAX).min(piece_bytes(self.job.squeeze));
             // Of what said that it is empty nothing is known.
             let mut content = room(if file.size() == 0 { 0 } else { wanted })?;
             let read = if wanted == 0 { Ok(()) } else { file.read(&mut content, wanted) };

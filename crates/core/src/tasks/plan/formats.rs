@@ -4,7 +4,7 @@
 use super::PlanError;
 use super::estimate::{Likely, Sample, Sampling, Stretches, total};
 use crate::codecs::block::Squeeze;
-use crate::codecs::deflate::{self, Deflater, PIECE_BYTES, WINDOW_BYTES, window_of};
+use crate::codecs::deflate::{self, Deflater, PIECE_BYTES, WINDOW_BYTES, piece_bytes, window_of};
 use crate::codecs::error::CodecError;
 use crate::formats::registry::{Format, TAR, TAR_GZ, TAR_ZST, ZIP};
 use crate::formats::tar;
@@ -138,7 +138,12 @@ fn measuring(
         let (mut zip, mut stream) = (0, Vec::with_capacity(raw));
         for segment in &segments {
             zip += match zip_wanted && deflate::pays(squeeze, &segment.content) {
-                true => deflater.piece(&segment.content, &segment.window, true).map_err(failed)?.len(),
+                true => {
+                    // Where pieces are long, a stretch stands for all of one.
+                    let is_long = piece_bytes(squeeze) > PIECE_BYTES;
+                    let window = if is_long { &[][..] } else { &segment.window };
+                    deflater.piece(&segment.content, window, true).map_err(failed)?.len()
+                }
                 false => segment.content.len(),
             };
             stream.extend_from_slice(&segment.headers);

@@ -237,7 +237,7 @@ fn portable() {
     let dependencies = manifest.split("[dependencies]").nth(1).unwrap().split("\n[").next().unwrap();
     let primitives = ["argon2", "blake3", "hkdf", "liblzma", "ring", "sha2", "unicode-normalization", "zstd"];
     // For open formats only.
-    let others = ["aes", "bzip2", "crc32fast", "ctr", "deflate64", "flate2"];
+    let others = ["aes", "bzip2", "crc32fast", "ctr", "deflate64", "flate2", "libdeflater"];
     let plumbing = [
         "bip39",
         "cap-fs-ext",
