@@ -9,6 +9,7 @@
     reason = "a bench stops at the first thing that is not as it should be"
 )]
 
+#[allow(dead_code, reason = "processor time is for the other benches")]
 mod support;
 
 use std::fs::{self, File};

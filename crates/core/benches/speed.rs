@@ -13,7 +13,7 @@ mod support;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
-use support::{lay_out_corpus, median, with_context};
+use support::{cpu_seconds, lay_out_corpus, median, with_context};
 use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::formats::sealed::{KeyCost, SealedReader};
@@ -35,11 +35,6 @@ struct Took {
 
 /// Runs from now on.
 struct Watch(Instant, f64);
-
-fn cpu_seconds() -> f64 {
-    let time = rustix::time::clock_gettime(rustix::time::ClockId::ProcessCPUTime);
-    time.tv_sec as f64 + time.tv_nsec as f64 / 1e9
-}
 
 impl Watch {
     fn start() -> Self {

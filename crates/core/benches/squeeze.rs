@@ -17,7 +17,7 @@ use liblzma::stream::{Action, Check, Status, Stream};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
-use support::{noise, with_context};
+use support::{cpu_seconds, noise, with_context};
 use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::formats::sealed::{KeyCost, SealedReader};
@@ -40,9 +40,9 @@ fn main() {
     let everything = lay_out(&source);
     let threads = std::thread::available_parallelism().map_or(1, usize::from);
     println!("{} bytes, {threads} threads", everything.len());
-    let began = processor_seconds();
+    let began = cpu_seconds();
     let lzma_bytes = lzma(&everything) as f64;
-    let lzma_seconds = processor_seconds() - began;
+    let lzma_seconds = cpu_seconds() - began;
     println!("LZMA, highest level, one stream: {:.4} of the bytes", lzma_bytes / everything.len() as f64);
     for squeeze in Squeeze::ALL {
         let credentials = [Password::new("twelve panes").unwrap().into()];
@@ -53,11 +53,11 @@ fn main() {
             let delivery = Delivery::prepare(&request, context).unwrap();
             Plan::make(delivery.catalogue(), &[squeeze], request.fit, context).unwrap()
         });
-        let began = processor_seconds();
+        let began = cpu_seconds();
         let (packed, _) = with_context(threads, |context| {
             Delivery::prepare(&request, context).unwrap().pack(&credentials, KeyCost::CHEAPEST, context).unwrap()
         });
-        let seconds = processor_seconds() - began;
+        let seconds = cpu_seconds() - began;
         let bytes = packed.volumes[0].bytes as f64;
         let set = VolumeSet::gather(&[packed.volumes[0].path.clone()]).unwrap();
         let mut archive = SealedReader::unlock(set, &credentials[0]).unwrap();
@@ -73,11 +73,6 @@ fn main() {
             Outline::new(estimate, request.fit).unwrap().bytes as f64 / bytes,
         );
     }
-}
-
-fn processor_seconds() -> f64 {
-    let time = rustix::time::clock_gettime(rustix::time::ClockId::ProcessCPUTime);
-    time.tv_sec as f64 + time.tv_nsec as f64 / 1e9
 }
 
 fn lzma(bytes: &[u8]) -> usize {

@@ -133,6 +133,12 @@ pub fn with_context<T>(threads: usize, work: impl FnOnce(&Context<'_>) -> T) -> 
     (done, phases)
 }
 
+/// Seconds that all processors have worked for this process.
+pub fn cpu_seconds() -> f64 {
+    let time = rustix::time::clock_gettime(rustix::time::ClockId::ProcessCPUTime);
+    time.tv_sec as f64 + time.tv_nsec as f64 / 1e9
+}
+
 /// The middle one.
 pub fn median(mut values: Vec<f64>) -> f64 {
     values.sort_by(f64::total_cmp);

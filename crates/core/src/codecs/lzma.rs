@@ -5,7 +5,7 @@
 //! docs/format.md lists, so that every reader takes the same streams.
 
 use super::error::CodecError;
-use liblzma::stream::{Action, Check, Error, Filters, LzmaOptions, MatchFinder, Mode, Status, Stream};
+use liblzma::stream::{Action, Check, Filters, LzmaOptions, MatchFinder, Mode, Status, Stream};
 
 /// How much work is put into finding repetitions.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -25,7 +25,7 @@ pub enum Filter {
     X86,
     /// The same for 64-bit ARM processors, whose instructions begin at multiples of four bytes.
     Arm64,
-    /// Each byte becomes its difference from the one so many bytes before, 1 to 256: for sound and pictures.
+    /// Each byte becomes its difference from the one so many bytes before, 1 to 255: for sound and pictures.
     Delta(u8),
 }
 
@@ -233,7 +233,7 @@ fn dictionary_bytes(length: usize) -> u32 {
     (if length <= smaller { smaller } else { power }) as u32
 }
 
-fn no_memory(_: Error) -> CodecError {
+fn no_memory<E>(_: E) -> CodecError {
     CodecError::Compressor
 }
 
@@ -247,7 +247,7 @@ pub fn decompress(stored: &[u8], length: usize, output: &mut Vec<u8>) -> Result<
         return Err(CodecError::Malformed);
     }
     // One byte more than it should need tells a stream that is too long.
-    output.try_reserve(length + 1).map_err(no_room)?;
+    output.try_reserve(length + 1).map_err(no_memory)?;
     let mut stream = Stream::new_stream_decoder(DECODER_BYTES, 0).map_err(no_memory)?;
     let status = stream.process_vec(stored, output, Action::Finish);
     let is_whole =
@@ -257,10 +257,6 @@ pub fn decompress(stored: &[u8], length: usize, output: &mut Vec<u8>) -> Result<
     }
     output.clear();
     Err(CodecError::Malformed)
-}
-
-fn no_room(_: std::collections::TryReserveError) -> CodecError {
-    CodecError::Compressor
 }
 
 /// Whether the bytes begin and end as a stream without a check, of one block, in which LZMA2 comes behind no other filters

@@ -159,8 +159,11 @@ fn read_all(
     let framer = Framer::new(frame_room(job.squeeze, job.volume_limit), spares, hand_over);
     let mut framing = Framing { framer, outlook: job.outlook, context };
     let mut fed = feed(job.catalogue, job.outlook.in_order(job.entries), &mut framing, context)?;
-    fed.passed_over.sort_by(|one, other| one.disk_path.cmp(&other.disk_path));
-    fed.changed.sort();
+    // Read by kinds, told by paths; else they come in the catalogue's order already.
+    if job.squeeze.is_slow() {
+        fed.passed_over.sort_by(|one, other| one.disk_path.cmp(&other.disk_path));
+        fed.changed.sort();
+    }
     Ok(Fed { totals: framing.framer.finish()?, ..fed })
 }
 
