@@ -11,6 +11,12 @@ use std::thread;
 /// Jobs that wait or are worked on, for each worker.
 const JOBS_AHEAD: usize = 2;
 
+/// The stack of each thread, in bytes.
+const STACK: usize = 2 << 20;
+
+/// So many bytes of memory must be there beside the stacks of all threads before one is started.
+const LEFT_FOR_OTHERS: usize = 8 << 20;
+
 /// Why nothing more is produced.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum Stopped {
@@ -52,6 +58,13 @@ impl<J, R> Jobs<J, R> {
 #[error("the system gave {0} threads and no more")]
 pub struct NoThreads(pub usize);
 
+/// The most threads, of so many, for whose stacks there is memory. That is asked before the first is started: what
+/// threads ask for while others take the last of it cannot be refused, and the process would end without a word.
+fn threads_with_room(wanted: usize) -> usize {
+    let fits = |threads: &usize| room(threads * STACK + LEFT_FOR_OTHERS).is_ok();
+    (0..=wanted).rev().find(fits).unwrap_or(0)
+}
+
 /// Runs `produce` on one thread, a worker made by `make_worker` on each of `threads` others, and `consume` on this one.
 /// Gives back what the producer and the consumer came to; where both failed, the consumer's failure came first.
 ///
@@ -64,23 +77,29 @@ pub fn ordered<J: Send, R: Send, T: Send, E, W: FnMut(J) -> R>(
     mut consume: impl FnMut(R) -> Result<(), E>,
 ) -> Result<(T, Result<(), E>), NoThreads> {
     let threads = threads.max(1);
+    let given = threads_with_room(threads + 1).saturating_sub(1);
+    if given < threads {
+        return Err(NoThreads(given));
+    }
     let (order_in, order_out) = bounded::<Receiver<R>>(threads * JOBS_AHEAD);
     let (jobs_in, jobs_out) = bounded::<(J, Sender<R>)>(threads * JOBS_AHEAD);
     thread::scope(|scope| {
         for started in 0..threads {
             let (jobs, make_worker) = (jobs_out.clone(), &make_worker);
             let worker = move || {
-                let mut work = make_worker();
+                // What a worker needs is made for its first job, so that threads without a job take nothing.
+                let mut made = None;
                 for (job, reply) in jobs {
                     // A consumer that stopped has dropped the other end; the job is then for nobody.
-                    let _ = reply.send(work(job));
+                    let _ = reply.send(made.get_or_insert_with(make_worker)(job));
                 }
             };
-            thread::Builder::new().spawn_scoped(scope, worker).map_err(|_| NoThreads(started))?;
+            thread::Builder::new().stack_size(STACK).spawn_scoped(scope, worker).map_err(|_| NoThreads(started))?;
         }
         drop(jobs_out);
         let producer = move || produce(&Jobs { order: order_in, jobs: jobs_in });
-        let producer = thread::Builder::new().spawn_scoped(scope, producer).map_err(|_| NoThreads(threads))?;
+        let producer =
+            thread::Builder::new().stack_size(STACK).spawn_scoped(scope, producer).map_err(|_| NoThreads(threads))?;
         let mut consumed = Ok(());
         // A worker that panicked drops its reply unsent; its panic goes on when the scope ends.
         while let Ok(Ok(result)) = order_out.recv().map(|reply| reply.recv()) {
