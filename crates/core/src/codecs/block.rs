@@ -3,8 +3,9 @@
 //! A block stands alone: exactly one Zstandard frame (RFC 8878) that states its content size and needs
 //! no dictionary, one stream of LZMA2 ([`super::lzma`]), or the bytes as they are. Decompression trusts nothing that it reads.
 
+use super::entropy::bits_a_byte;
 use super::error::CodecError;
-use super::lzma::{self, Effort, Filter, bits_a_byte};
+use super::lzma::{self, Effort, Filter};
 use zstd::bulk;
 use zstd::zstd_safe::{self, CParameter};
 
@@ -160,16 +161,17 @@ impl Compressor {
             return Err(CodecError::Malformed);
         }
         let raw_bytes = block.len();
-        let filters = self.slow.map(|_| lzma::promising(&block)).transpose()?;
-        let has_filter = filters.is_some_and(|found| found.likely != Filter::None || found.other.is_some());
+        let slow = self.slow.map(|effort| lzma::promising(&block).map(|found| (effort, found))).transpose()?;
+        let has_filter = slow.is_some_and(|(_, found)| found.to_try().any(|filter| filter != Filter::None));
         let codec = match &mut self.context {
             Some(context) if has_filter || !is_hopeless(self.trial.as_mut(), &block, &mut spare)? => {
                 let mut codec = compress_to(context, &block, &mut spare)?.then_some(Codec::Zstandard);
-                if let (Some(effort), Some(found)) = (self.slow, filters) {
-                    for filter in [found.likely].into_iter().chain(found.other) {
-                        if compress_shorter(&block, filter, effort, codec, &mut spare)? {
-                            codec = Some(Codec::Lzma2);
-                        }
+                for (effort, filter) in
+                    slow.into_iter().flat_map(|(effort, found)| found.to_try().map(move |filter| (effort, filter)))
+                {
+                    let shortest = if codec.is_some() { spare.len() } else { worthwhile_bytes(block.len()) };
+                    if compress_shorter(&block, filter, effort, shortest, &mut spare)? {
+                        codec = Some(Codec::Lzma2);
                     }
                 }
                 codec
@@ -196,18 +198,16 @@ fn is_hopeless(
     Ok(!compress_to(trial, &block[from..from + TRIED_BYTES], buffer)?)
 }
 
-/// Compresses a block with LZMA2 into the buffer, if that is shorter than what is in it, or than the block where that is not
-/// compressed yet; whether it is.
+/// Compresses a block with LZMA2 into the buffer, if that is shorter than so many bytes; whether it is.
 fn compress_shorter(
     block: &[u8],
     filter: Filter,
     effort: Effort,
-    before: Option<Codec>,
+    bytes: usize,
     buffer: &mut Vec<u8>,
 ) -> Result<bool, CodecError> {
-    let room = before.map_or(worthwhile_bytes(block.len()), |_| buffer.len()).saturating_sub(1);
     let mut output = Vec::new();
-    output.try_reserve_exact(room).map_err(|_| CodecError::Compressor)?;
+    output.try_reserve_exact(bytes.saturating_sub(1)).map_err(|_| CodecError::Compressor)?;
     let is_shorter = lzma::compress(block, filter, effort, &mut output)?;
     if is_shorter {
         *buffer = output;
@@ -252,11 +252,9 @@ pub fn looks_random(block: &[u8]) -> bool {
 
 /// The entropy of a sample of the block's bytes, taken evenly, each byte by itself, in bits: 0 to 8.
 fn entropy(block: &[u8]) -> f64 {
-    let mut counts = [0_u32; 256];
     let step = (block.len() / PIECES).max(1);
     let pieces = block.chunks(step).map(|piece| &piece[..piece.len().min(PIECE_BYTES)]);
-    pieces.flatten().for_each(|byte| counts[usize::from(*byte)] += 1);
-    bits_a_byte(&counts)
+    bits_a_byte(pieces.flatten().copied())
 }
 
 /// Decompresses blocks, reusing one context.

@@ -4,6 +4,7 @@
 //! changes bytes so that they repeat more often, and is found by trying on a sample. Decompression takes only what
 //! docs/format.md lists, so that every reader takes the same streams.
 
+use super::entropy::bits_a_byte;
 use super::error::CodecError;
 use liblzma::stream::{Action, Check, Filters, LzmaOptions, MatchFinder, Mode, Status, Stream};
 
@@ -86,6 +87,13 @@ pub struct Promising {
     pub other: Option<Filter>,
 }
 
+impl Promising {
+    /// Those that a block is compressed behind, one after the other.
+    pub fn to_try(self) -> impl Iterator<Item = Filter> {
+        [self.likely].into_iter().chain(self.other)
+    }
+}
+
 /// The filters that a sample of a block speaks for.
 ///
 /// # Errors
@@ -149,21 +157,11 @@ fn processor(sample: &[&[u8]]) -> Filter {
 
 /// The entropy of a stretch's bytes, each by itself, in bits: 0 to 8; of their differences where a distance is given.
 fn entropy(stretch: &[u8], distance: usize) -> f64 {
-    let mut counts = [0_u32; 256];
     if distance == 0 {
-        stretch.iter().for_each(|byte| counts[usize::from(*byte)] += 1);
-    } else {
-        let pairs = stretch.iter().zip(stretch.get(distance..).unwrap_or_default());
-        pairs.for_each(|(before, byte)| counts[usize::from(byte.wrapping_sub(*before))] += 1);
+        return bits_a_byte(stretch.iter().copied());
     }
-    bits_a_byte(&counts)
-}
-
-/// The entropy of bytes that occur so often, in bits: 0 to 8.
-pub fn bits_a_byte(counts: &[u32; 256]) -> f64 {
-    let total = f64::from(counts.iter().sum::<u32>());
-    let shares = counts.iter().filter(|count| **count > 0).map(|count| f64::from(*count) / total);
-    shares.map(|share| -share * share.log2()).sum()
+    let pairs = stretch.iter().zip(stretch.get(distance..).unwrap_or_default());
+    bits_a_byte(pairs.map(|(before, byte)| byte.wrapping_sub(*before)))
 }
 
 /// What the sample comes to behind a filter, compressed fast.

@@ -6,6 +6,7 @@
 use super::record::{
     ALIGNMENT, DATA_PREFIX_BYTES, RECORD_HEADER_BYTES, align_data, begin_data, grow_data, put_end, put_entry,
 };
+use crate::codecs::lzma::Filter;
 use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry, Totals};
 use crate::ground::pipeline::{Spares, Stopped};
 
@@ -43,8 +44,21 @@ pub struct FrameRoom {
 impl FrameRoom {
     /// Bytes that a frame gathers of content of which compression leaves this share, 0 to 1.
     pub fn raw_bytes_of(self, kept: f64) -> usize {
-        self.raw_bytes.min((self.stored_bytes as f64 / kept.max(LEAST_KEPT as f64 / KEPT_PARTS as f64)) as usize)
+        let stored = (self.stored_bytes as u64).saturating_mul(KEPT_PARTS) / kept_parts(kept);
+        self.raw_bytes.min(usize::try_from(stored).unwrap_or(usize::MAX))
     }
+}
+
+/// Files that go well with each other: what one filter is for, or what compresses not at all.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord)]
+pub enum Class {
+    /// All are alike.
+    #[default]
+    Any,
+    /// Those that this filter is for.
+    Behind(Filter),
+    /// Those of which compression leaves about all.
+    Incompressible,
 }
 
 /// What is expected of a file, before it is read.
@@ -55,7 +69,7 @@ pub struct Expected {
     /// The share of them that compression leaves, 0 to 1.
     pub kept: f64,
     /// Files of one class share frames; at another a frame ends, unless it is short.
-    pub class: u16,
+    pub class: Class,
 }
 
 /// A frame that is no longer than this goes on with files of another class, in bytes before compression.
@@ -65,6 +79,11 @@ const SHORT_BYTES: usize = 256 * 1024;
 /// a frame.
 const KEPT_PARTS: u64 = 1024;
 const LEAST_KEPT: u64 = 16;
+
+/// A share, in parts of a whole.
+fn kept_parts(kept: f64) -> u64 {
+    ((kept * KEPT_PARTS as f64) as u64).clamp(LEAST_KEPT, KEPT_PARTS)
+}
 
 /// What a pad takes at the most.
 const PAD_BYTES: usize = RECORD_HEADER_BYTES + ALIGNMENT - 1;
@@ -81,7 +100,7 @@ pub struct Framer<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> {
     /// What the frame so far is expected to come to, in parts of a byte.
     stored_parts: u64,
     /// The class of what came last.
-    class: u16,
+    class: Class,
     number: u64,
     open: Option<OpenEntry>,
     totals: Totals,
@@ -107,7 +126,7 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
             room,
             frame: FrameDraft::default(),
             stored_parts: 0,
-            class: 0,
+            class: Class::Any,
             number: 0,
             open: None,
             totals: Totals::default(),
@@ -119,7 +138,7 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
         if self.frame.records.capacity() == 0 {
             self.frame.records = self.spares.take_with_room(self.room.raw_bytes)?;
         }
-        let kept_parts = ((expected.kept * KEPT_PARTS as f64) as u64).clamp(LEAST_KEPT, KEPT_PARTS);
+        let kept_parts = kept_parts(expected.kept);
         let expected_parts = expected.bytes.saturating_mul(kept_parts);
         let length = self.frame.records.len();
         let is_other = entry.kind == EntryKind::File && expected.class != self.class && length > SHORT_BYTES;

@@ -25,7 +25,7 @@ mod unlocking;
 pub mod volume;
 pub mod writer;
 
-pub use framing::{Expected, FrameDraft, FrameRoom, Framer};
+pub use framing::{Class, Expected, FrameDraft, FrameRoom, Framer};
 
 pub use error::{SealError, SealedError};
 pub use head::{HeadError, cost_of, seal_head};

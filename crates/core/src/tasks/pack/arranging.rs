@@ -4,7 +4,7 @@
 use super::kinds::{KindWeight, extension};
 use crate::codecs::block::Squeeze;
 use crate::codecs::lzma::Filter;
-use crate::formats::sealed::{Expected, FrameRoom, GROUP_ENTRIES};
+use crate::formats::sealed::{Class, Expected, FrameRoom, GROUP_ENTRIES};
 use crate::ground::entry::{EntryKind, EntryPath};
 use crate::source::SourceEntry;
 use std::collections::HashMap;
@@ -23,27 +23,10 @@ pub fn frame_room(squeeze: Squeeze, volume_limit: Option<u64>) -> FrameRoom {
     FrameRoom { raw_bytes: squeeze.block_bytes(), stored_bytes, aligned: squeeze.is_slow() }
 }
 
-/// What a file is, as far as its name tells: its extension, before numbers of a version.
-fn kind_of(path: &EntryPath) -> String {
-    let name = String::from_utf8_lossy(path.parent_and_name().1);
-    let without_version = name.trim_end_matches(|letter: char| letter.is_ascii_digit() || letter == '.');
-    match without_version.rsplit_once('.') {
-        Some((stem, last)) if !stem.is_empty() && without_version.len() < name.len() => last.to_lowercase(),
-        _ => extension(path),
-    }
-}
-
 /// What is expected of files before they are read, by their kinds.
 pub struct Outlook<'a> {
     squeeze: Squeeze,
     kinds: HashMap<&'a str, (f64, Class)>,
-}
-
-/// Files that go well with each other: what one filter is for, or what compresses not at all.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-enum Class {
-    Behind(Filter),
-    Incompressible,
 }
 
 /// From this share on, compressing leaves about all of a file.
@@ -68,7 +51,7 @@ impl<'a> Outlook<'a> {
                 group.sort_by_cached_key(|entry| {
                     let is_file = entry.kind == EntryKind::File;
                     let name = || entry.path.parent_and_name().1.to_vec();
-                    is_file.then(|| (self.of(&entry.path).1, kind_of(&entry.path), name()))
+                    is_file.then(|| (self.of(&entry.path).1, extension(&entry.path), name()))
                 });
             }
         }
@@ -87,14 +70,7 @@ impl<'a> Outlook<'a> {
     /// What an entry is expected to come to.
     pub(super) fn expected(&self, entry: &SourceEntry) -> Expected {
         let (kept, class) = self.of(&entry.path);
-        let class = match class {
-            _ if !self.squeeze.is_slow() => 0,
-            Class::Incompressible => 1,
-            Class::Behind(Filter::None) => 2,
-            Class::Behind(Filter::X86) => 3,
-            Class::Behind(Filter::Arm64) => 4,
-            Class::Behind(Filter::Delta(distance)) => 0x100 | u16::from(distance),
-        };
+        let class = if self.squeeze.is_slow() { class } else { Class::Any };
         Expected { bytes: entry.size, kept, class }
     }
 }

@@ -258,7 +258,7 @@ impl Delivery {
         }
         let kinds = match self.squeeze {
             Squeeze::None => Vec::new(),
-            _ => kinds(&self.catalogue).map_err(SealError::from)?,
+            _ => kinds(&self.catalogue, &[self.squeeze]).map_err(SealError::from)?,
         };
         let (staging, mut archives) = self.seal(&Outlook::new(self.squeeze, &kinds), credentials, cost, context)?;
         let (target, old, parcels) = (self.target, self.old, self.parcels.is_some());

@@ -2,7 +2,8 @@
 //! these formats would.
 
 use super::PlanError;
-use super::estimate::{Likely, Sample, Sampling, Stretches, total};
+use super::estimate::Likely;
+use super::sampling::{Sample, Sampling, Stretches, total};
 use crate::codecs::block::Squeeze;
 use crate::codecs::deflate::{self, Deflater, PIECE_BYTES, WINDOW_BYTES, piece_bytes, window_of};
 use crate::codecs::error::CodecError;

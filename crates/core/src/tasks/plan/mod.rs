@@ -5,6 +5,11 @@ mod advice;
 mod estimate;
 mod formats;
 mod layout;
+mod measuring;
+mod quick;
+mod sampling;
+mod slow;
+mod squeezes;
 mod weigh;
 
 pub use advice::Advice;
@@ -104,7 +109,7 @@ impl Plan {
         fit: Fit,
         context: &Context<'_>,
     ) -> Result<Self, PlanError> {
-        let kinds = kinds(catalogue)?;
+        let kinds = kinds(catalogue, squeezes)?;
         let mut totals = Totals::default();
         catalogue.entries.iter().for_each(|entry| totals.add(entry.kind, entry.size));
         let is_closed = |entry: &&SourceEntry| {
@@ -116,7 +121,7 @@ impl Plan {
             totals,
             top_level: weigh::top_level(catalogue),
             folders: weigh::folders(catalogue),
-            estimates: estimate::estimate(catalogue, &kinds, squeezes, fit, context)?,
+            estimates: squeezes::estimate(catalogue, &kinds, squeezes, fit, context)?,
             kinds,
             unreadable: catalogue.entries.iter().filter(is_closed).map(|entry| entry.path.clone()).collect(),
             unportable: unportable(catalogue.entries.iter().map(|entry| catalogue.text_names.of(&entry.path))),
