@@ -60,6 +60,7 @@ fn run() -> ExitCode {
         Command::Plan(plan) => ("plan", Some(&plan.work)),
         Command::Pack(pack) => ("pack", Some(&pack.work)),
         Command::Fits(_) => ("fits", None),
+        Command::Page(_) => ("page", None),
         Command::Check(check) => ("check", Some(&check.work)),
         Command::Open(open) => ("open", Some(&open.work)),
         Command::List(list) => ("list", Some(&list.work)),
@@ -75,12 +76,13 @@ fn run() -> ExitCode {
         Command::Peek(_) => ("peek", None),
         Command::Demo(_) => ("demo", None),
     };
-    let json = work.is_some_and(|work| work.json) || matches!(&arguments.command, Command::Fits(fits) if fits.json);
+    let json = work.is_some_and(|work| work.json) || arguments.command.prints_json_alone();
     session::start_log(work.map_or(0, |work| work.verbose));
     let outcome = match &arguments.command {
         Command::Plan(arguments) => commands::plan::run(arguments),
         Command::Pack(arguments) => commands::pack::run(arguments),
         Command::Fits(arguments) => commands::fits::run(arguments),
+        Command::Page(arguments) => commands::page::run(arguments),
         Command::Check(arguments) => commands::check::run(arguments),
         Command::Open(arguments) => commands::open::run(arguments),
         Command::List(arguments) => commands::list::run(arguments),

@@ -7,8 +7,8 @@ mod send;
 
 pub use pieces::{PortionArguments, ReuniteArguments};
 pub use prove::{
-    CompareArguments, ConfirmArguments, HandoverArguments, ReceiptArguments, RehearseArguments, ResendArguments,
-    Through,
+    CompareArguments, ConfirmArguments, HandoverArguments, PageArguments, ReceiptArguments, RehearseArguments,
+    ResendArguments, Through,
 };
 pub use receive::{
     AboutArguments, CheckArguments, ComingArguments, FolderName, ListArguments, OnClashName, OpenArguments,
@@ -77,6 +77,10 @@ pub enum Command {
     ///
     /// The volumes are checked before and after they are copied. The password is in none of it.
     Handover(Box<HandoverArguments>),
+    /// Write the page that opens sealed volumes in a browser, or tell its SHA-256
+    ///
+    /// One HTML file, which needs no internet and sends nothing anywhere. "handover" puts it beside the volumes by itself.
+    Page(PageArguments),
     /// Make again exactly the bytes that a recipient's slip names
     ///
     /// No password is needed. What is made is one small file where that is no larger than a volume; every reading command takes
@@ -97,6 +101,17 @@ pub enum Command {
     Reunite(ReuniteArguments),
     /// Play the whole story in a temporary folder: pack, lose a volume, check, open, compare
     Demo(DemoArguments),
+}
+
+impl Command {
+    /// Whether a command that does no work in threads is asked for JSON.
+    pub const fn prints_json_alone(&self) -> bool {
+        match self {
+            Self::Fits(arguments) => arguments.json,
+            Self::Page(arguments) => arguments.json,
+            _ => false,
+        }
+    }
 }
 
 /// More threads than this help nobody, and take memory each.

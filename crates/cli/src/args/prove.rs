@@ -88,6 +88,9 @@ pub struct HandoverArguments {
     /// Write the note from this text file instead; {archive}, {volumes}, {set}, {password}, {how} and {list} stand for what they say
     #[arg(long, value_name = "FILE")]
     pub note_template: Option<PathBuf>,
+    /// Leave out the page that opens sealed volumes in a browser
+    #[arg(long)]
+    pub no_page: bool,
     /// Write a message with the password into this new file, which only you may read, to be sent by another way
     #[arg(long, value_name = "FILE")]
     pub password_note: Option<PathBuf>,
@@ -97,6 +100,17 @@ pub struct HandoverArguments {
     pub unlock: UnlockArguments,
     #[command(flatten)]
     pub work: WorkArguments,
+}
+
+/// `page`.
+#[derive(Debug, Args)]
+pub struct PageArguments {
+    /// Write it into this new file; without this nothing is written, and its SHA-256 is told
+    #[arg(long, value_name = "FILE")]
+    pub to: Option<PathBuf>,
+    /// Print the result as one JSON object (docs/json.md)
+    #[arg(long)]
+    pub json: bool,
 }
 
 /// A way to the recipient.

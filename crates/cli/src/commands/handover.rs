@@ -58,7 +58,7 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
     let volumes = package.format().abilities.volumes.then(|| package.count());
     let progress = ProgressLine::for_reading(volumes, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let how = how_to_open(&package);
+    let how = how_to_open(&package, !arguments.no_page);
     let request = HandoverRequest {
         stem: &stem,
         folder: &arguments.to,
@@ -66,6 +66,7 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
         template: template.as_deref(),
         key_file: arguments.unlock.password.key_file.is_some(),
         how: &how,
+        page: !arguments.no_page,
         mail_to: &settings.mail_to,
     };
     let made = hand_over(&mut package, &request, &context)?;
@@ -115,6 +116,7 @@ struct Report {
     folder: String,
     note: [&'static str; 2],
     checksums: &'static str,
+    page: Option<File>,
     volumes: Vec<File>,
     drafts: Vec<File>,
     labels: Vec<File>,
@@ -129,9 +131,8 @@ struct File {
 
 impl Report {
     fn new(package: &Package, made: &HandedOver, password_note: Option<&Path>) -> Self {
-        let files = |files: &[HandedFile]| {
-            files.iter().map(|file| File { name: text::name(&file.name), bytes: file.bytes }).collect()
-        };
+        let file = |file: &HandedFile| File { name: text::name(&file.name), bytes: file.bytes };
+        let files = |files: &[HandedFile]| files.iter().map(file).collect();
         Self {
             command: "handover",
             exit_code: DONE,
@@ -143,6 +144,7 @@ impl Report {
             folder: text::path(&made.folder),
             note: [NOTE_TEXT, NOTE_PAGE],
             checksums: SUMS,
+            page: made.page.as_ref().map(file),
             volumes: files(&made.volumes),
             drafts: files(&made.drafts),
             labels: files(&made.labels),
@@ -191,6 +193,7 @@ fn lines(report: &Report) -> Vec<String> {
         },
         ("checked", vec![checked(report).to_owned()]),
         ("note", vec![note(report)]),
+        ("page", report.page.iter().map(|page| format!("{}, which opens them in a browser", page.name)).collect()),
         ("checksums", vec![report.checksums.to_owned()]),
         ("drafts", drafts),
         ("labels", several(&report.labels, "label")),

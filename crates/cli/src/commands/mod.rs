@@ -10,6 +10,7 @@ pub mod handover;
 pub mod list;
 pub mod open;
 pub mod pack;
+pub mod page;
 pub mod peek;
 pub mod plan;
 pub mod portion;

@@ -45,7 +45,7 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
             (Package::Archive(archive), credentials, CostLimit::Bearable, stem)
         }
     };
-    let how = how_to_open(&package);
+    let how = how_to_open(&package, false);
     let progress = ProgressLine::for_reading(Some(package.count()), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let sources = expand(&arguments.against)?;

@@ -7,6 +7,7 @@ use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::reader::{Encryption, Facts};
 use under_seal_core::formats::registry::{ALL, Format};
 use under_seal_core::tasks::handover::Package;
+use under_seal_core::tasks::page::PAGE_NAME;
 
 /// A format in JSON is its name.
 pub fn as_name<S: Serializer>(format: &Format, serializer: S) -> Result<S::Ok, S::Error> {
@@ -118,8 +119,14 @@ pub const fn verifies_contents(format: &Format) -> bool {
 
 /// How a recipient opens it: in one sentence for whoever has Under Seal, and, of an open format, in a few for whoever has never heard
 /// of it.
-pub fn how_to_open(package: &Package) -> String {
+pub fn how_to_open(package: &Package, page: bool) -> String {
     let archive = match package {
+        Package::Volumes { .. } if page => {
+            return format!(
+                "Open {PAGE_NAME} in your browser and choose the other files in it, or run under-seal open FOLDER --into \
+                 NEW-FOLDER."
+            );
+        }
         Package::Volumes { .. } => return "Run under-seal open FOLDER --into NEW-FOLDER.".to_owned(),
         Package::Archive(archive) => archive,
     };

@@ -1,6 +1,6 @@
 //! Tasks: what people do, a room for each command, called like it. Each says in one function what is done from beginning to end.
 //!
-//! To send: [`plan`], [`pack`], [`rehearse`], [`handover`], [`resend`], [`confirm`]. To receive: [`check`], [`list`], [`open`], [`receipt`]. To look
+//! To send: [`plan`], [`pack`], [`rehearse`], [`handover`], [`page`], [`resend`], [`confirm`]. To receive: [`check`], [`list`], [`open`], [`receipt`]. To look
 //! after an archive: [`compare`], [`recast`]. For plain files: [`portion`], [`reunite`].
 //!
 //! A newcomer with a new command makes a room here, called like it, and one in the program's `commands`; a task asks a format's row in
@@ -13,6 +13,7 @@ pub mod handover;
 pub mod list;
 pub mod open;
 pub mod pack;
+pub mod page;
 pub mod plan;
 pub mod portion;
 pub mod recast;

@@ -220,6 +220,7 @@ pub fn carried_until(
         secret: true,
         key_file: false,
         how: String::new(),
+        page: None,
     };
     let under_way = desk.path("under way");
     fs::create_dir(inbox).unwrap();

@@ -7,8 +7,10 @@ use super::request::{HandoverError, HandoverRequest};
 use crate::disk::{FileAction, FileError, Sha256Sum, sum_of};
 use crate::formats::archive::Archive;
 use crate::formats::sealed::volume::{VolumeFile, VolumeSet, names};
+use crate::ground::codes::hexadecimal;
 use crate::ground::context::Context;
 use crate::tasks::check::{damaged_contents, inspect};
+use crate::tasks::page::page_sum;
 use std::ffi::{OsStr, OsString};
 use std::path::PathBuf;
 
@@ -40,9 +42,10 @@ impl Bundle {
             Package::Archive(archive) => files(archive, is_readable, context)?,
         };
         let how = how.to_owned();
+        let page = request.page.then(|| hexadecimal(&page_sum())).filter(|_| set.is_some());
         let archive = stem.to_string_lossy().into_owned();
         let volumes = parts.iter().map(|part| (part.name.to_string_lossy().into_owned(), part.bytes)).collect();
-        Ok(Self { parts, fields: NoteFields { archive, set, volumes, secret, key_file, how } })
+        Ok(Self { parts, fields: NoteFields { archive, set, volumes, secret, key_file, how, page } })
     }
 
     /// Whether copies are what they were, as they stand on disk.

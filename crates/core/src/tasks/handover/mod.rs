@@ -1,5 +1,5 @@
 //! Handover: everything that goes to a recipient, in one folder. The volumes, a note as text and as a page, checksums in
-//! the usual form; where volumes go by mail, a draft of every message; where they go on discs, a label for each.
+//! the usual form; beside sealed volumes the page that opens them in a browser; where volumes go by mail, a draft of every message; where they go on discs, a label for each.
 //!
 //! An archive in an open format is handed over likewise: its files keep their names, which some of these formats need.
 //!
@@ -20,7 +20,8 @@ pub use request::{HandoverError, HandoverRequest};
 use crate::disk::{FileError, Folder, Links, Sha256Sum, Unfinished, absolute, open_regular, read_on};
 use crate::ground::codes::hexadecimal;
 use crate::ground::context::Context;
-use crate::ground::fit::Fit;
+use crate::ground::fit::{Fit, message_bytes};
+use crate::tasks::page::{PAGE, PAGE_NAME, page_sum};
 use bundle::{Bundle, Part};
 use sha2::{Digest as _, Sha256};
 use std::ffi::{OsStr, OsString};
@@ -81,9 +82,13 @@ fn fill(
     let text = note::text(template, fields)?;
     write(folder, OsStr::new(NOTE_TEXT), text.as_bytes())?;
     write(folder, OsStr::new(NOTE_PAGE), note::page(template, fields)?.as_bytes())?;
+    if fields.page.is_some() {
+        let bytes = write(folder, OsStr::new(PAGE_NAME), PAGE)?;
+        made.page = Some(HandedFile { name: PAGE_NAME.into(), bytes });
+        sums.push(page_sum());
+    }
     if let Fit::Message(limit) = request.fit {
-        let drafts = Drafts { limit: limit.bytes(), text: &text, fields, mail_to: request.mail_to };
-        made.drafts = drafts.write(&made.volumes, folder, context)?;
+        made.drafts = drafts(request, bundle, &made, limit.bytes(), folder, context)?;
     }
     if let Fit::Disc { .. } = request.fit {
         let count = made.volumes.len();
@@ -93,9 +98,27 @@ fn fill(
             made.labels.push(HandedFile { name, bytes });
         }
     }
-    let lines: String = made.volumes.iter().zip(&sums).map(|(file, sum)| sum_line(sum, &file.name)).collect();
+    let lines: String =
+        made.volumes.iter().chain(&made.page).zip(&sums).map(|(file, sum)| sum_line(sum, &file.name)).collect();
     write(folder, OsStr::new(SUMS), lines.as_bytes())?;
     Ok(made)
+}
+
+/// Drafts of messages. The page goes with the first one, unless no message has room for it: then they say nothing of it.
+fn drafts(
+    request: &HandoverRequest<'_>,
+    bundle: &Bundle,
+    made: &HandedOver,
+    limit: u64,
+    folder: &Folder,
+    context: &Context<'_>,
+) -> Result<Vec<HandedFile>, HandoverError> {
+    let page = made.page.as_ref().filter(|page| message_bytes(page.bytes) <= limit);
+    let fields = NoteFields { page: bundle.fields.page.clone().filter(|_| page.is_some()), ..bundle.fields.clone() };
+    let text = note::text(request.template.unwrap_or(fields.built_in()), &fields)?;
+    let attached: Vec<HandedFile> = page.into_iter().chain(&made.volumes).cloned().collect();
+    let drafts = Drafts { limit, text: &text, fields: &fields, mail_to: request.mail_to };
+    Ok(drafts.write(&attached, folder, context)?)
 }
 
 /// A line as checksum tools write and read it; a name with a backslash or a line break is escaped and marked, as they do.

@@ -5,11 +5,14 @@ use crate::ground::size::grouped;
 /// The built-in template for sealed volumes. A blank line ends a paragraph; lines that begin with four spaces are commands.
 pub const TEMPLATE: &str = include_str!("note.txt");
 
+/// The same, where the page that opens them in a browser goes with them.
+const TEMPLATE_WITH_PAGE: &str = include_str!("note-with-page.txt");
+
 /// The built-in template for archives in open formats.
 pub const OPEN_TEMPLATE: &str = include_str!("note-open.txt");
 
 /// What a template may name.
-pub const FIELDS: [&str; 6] = ["archive", "volumes", "set", "password", "list", "how"];
+pub const FIELDS: [&str; 7] = ["archive", "volumes", "set", "password", "list", "how", "page"];
 
 /// What the fields of a template stand for.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -26,6 +29,8 @@ pub struct NoteFields {
     pub key_file: bool,
     /// `{how}`: a sentence that says how to open it.
     pub how: String,
+    /// `{page}`: the SHA-256 of the page that goes with it, in hexadecimal digits; "none" where none does.
+    pub page: Option<String>,
 }
 
 /// A template that cannot be used.
@@ -42,7 +47,11 @@ pub enum NoteError {
 impl NoteFields {
     /// The built-in template for what these fields are of.
     pub const fn built_in(&self) -> &'static str {
-        if self.set.is_some() { TEMPLATE } else { OPEN_TEMPLATE }
+        match (&self.set, &self.page) {
+            (Some(_), Some(_)) => TEMPLATE_WITH_PAGE,
+            (Some(_), None) => TEMPLATE,
+            (None, _) => OPEN_TEMPLATE,
+        }
     }
 
     fn value(&self, field: &str) -> Option<String> {
@@ -50,10 +59,17 @@ impl NoteFields {
             "archive" => self.archive.clone(),
             "set" => self.set.clone().unwrap_or_else(|| "none".to_owned()),
             "how" => self.how.clone(),
+            "page" => self.page.clone().unwrap_or_else(|| "none".to_owned()),
             "volumes" => {
                 let what = if self.set.is_some() { "volume" } else { "file" };
                 let plural = if self.volumes.len() == 1 { "" } else { "s" };
                 format!("{} {what}{plural}", self.volumes.len())
+            }
+            "password" if self.secret && self.key_file && self.page.is_some() => {
+                "The password and a key file come to you by other ways; they are in none of these files and messages. Choose \
+                 the key file in the page too, or add --key-file FILE to the command that opens it: the password alone \
+                 does not."
+                    .to_owned()
             }
             "password" if self.secret && self.key_file => {
                 "The password and a key file come to you by other ways; they are in none of these files and messages. Add \
@@ -164,6 +180,7 @@ mod tests {
             secret: true,
             key_file: false,
             how: "Open it.".to_owned(),
+            page: None,
         }
     }
 

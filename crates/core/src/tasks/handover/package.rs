@@ -85,6 +85,8 @@ pub struct HandedOver {
     pub folder: PathBuf,
     /// The volumes in order.
     pub volumes: Vec<HandedFile>,
+    /// The page that opens volumes in a browser.
+    pub page: Option<HandedFile>,
     /// The drafts in order.
     pub drafts: Vec<HandedFile>,
     /// The labels in order.

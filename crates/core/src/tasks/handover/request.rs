@@ -25,6 +25,8 @@ pub struct HandoverRequest<'a> {
     pub key_file: bool,
     /// What the recipient is told about opening it.
     pub how: &'a str,
+    /// Whether the page that opens sealed volumes in a browser goes with them.
+    pub page: bool,
     /// Who gets the messages, as addresses; left open where nobody is named.
     pub mail_to: &'a [String],
 }

@@ -47,6 +47,7 @@ fn carried(
         secret: request.package.is_secret(),
         key_file: request.credentials.key_file.is_some(),
         how: request.how.to_owned(),
+        page: None,
     };
     let mut choices = Choices::new(request.faults.seed);
     let lost = (0..request.faults.lost).filter_map(|_| choices.take(&mut files)).map(|volume| volume.number);

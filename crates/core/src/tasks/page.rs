@@ -1,0 +1,37 @@
+//! The page: one HTML file that opens sealed volumes in a browser, where nothing is installed. It is built from `page/` of
+//! this repository, whose reader is written from docs/format.md, and embedded as it is.
+
+use crate::disk::{Folder, Interruption, Sha256Sum, Unfinished, absolute};
+use crate::ground::context::Context;
+use sha2::{Digest as _, Sha256};
+use std::ffi::OsStr;
+use std::path::{Path, PathBuf};
+
+/// What it is called beside volumes.
+pub const PAGE_NAME: &str = "open-me.html";
+
+/// Its bytes.
+pub const PAGE: &[u8] = include_bytes!("../../assets/open-me.html");
+
+/// Temporary names begin so.
+const PREFIX: &str = ".page-";
+
+/// What it is known by: sender and recipient compare it where the way between them is not trusted.
+pub fn page_sum() -> Sha256Sum {
+    Sha256::digest(PAGE).into()
+}
+
+/// Writes it under a name that must be free; where it lies.
+///
+/// # Errors
+/// [`Interruption`], also where something has that name.
+pub fn write_page(path: &Path, context: &Context<'_>) -> Result<PathBuf, Interruption> {
+    let path = absolute(path);
+    let folder = Folder::open_or_create(path.parent().unwrap_or(&path))?;
+    let (unfinished, mut file) = Unfinished::file(&folder, PREFIX, 0o644, context)?;
+    file.write(PAGE)?;
+    file.sync()?;
+    file.close()?;
+    unfinished.publish(path.file_name().unwrap_or(OsStr::new(PAGE_NAME)))?;
+    Ok(path)
+}

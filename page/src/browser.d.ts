@@ -1,0 +1,20 @@
+// What browsers have and TypeScript's library for pages does not list: workers' own things, and pickers that some have.
+
+interface FileSystemSyncAccessHandle {
+  write(bytes: Uint8Array, options: { at: number }): number;
+  close(): void;
+}
+
+interface FileSystemFileHandle {
+  createSyncAccessHandle(): Promise<FileSystemSyncAccessHandle>;
+}
+
+interface DedicatedWorkerGlobalScope {
+  onmessage: ((event: MessageEvent) => void) | null;
+  postMessage(message: unknown, transfer: Transferable[]): void;
+}
+
+interface Window {
+  showSaveFilePicker?(options: { suggestedName: string }): Promise<FileSystemFileHandle>;
+  showDirectoryPicker?(options: { mode: 'readwrite' }): Promise<FileSystemDirectoryHandle>;
+}

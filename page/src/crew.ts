@@ -1,0 +1,42 @@
+// The workers that the page hires: one that reads, a few that decompress, and for each try of a password one that is gone
+// afterwards, with all its memory.
+
+import { compileEngine } from './engine';
+import { Caller } from './workers/calls';
+import type { Role } from './workers/roles';
+
+const MAX_HELPERS = 4;
+
+export class Crew {
+  private constructor(private readonly address: string, private readonly module: WebAssembly.Module, readonly reader: Caller) {}
+
+  /** From the page's own script, which is the workers' too. */
+  static async hire(script: string): Promise<Crew> {
+    const address = URL.createObjectURL(new Blob([script], { type: 'text/javascript' }));
+    const module = await compileEngine();
+    const cores = navigator.hardwareConcurrency || 2;
+    const helpers = Array.from({ length: Math.max(1, Math.min(MAX_HELPERS, cores)) }, () => {
+      const { port1, port2 } = new MessageChannel();
+      put(new Worker(address), { role: 'helper', module, port: port1 }, [port1]);
+      return port2;
+    });
+    const reader = new Worker(address);
+    put(reader, { role: 'reader', module, helpers }, helpers);
+    return new Crew(address, module, new Caller(reader));
+  }
+
+  /** Has a worker of its own compute something about keys. */
+  async withKeys<T>(name: string, ...values: unknown[]): Promise<T> {
+    const worker = new Worker(this.address);
+    put(worker, { role: 'keys', module: this.module });
+    try {
+      return await new Caller(worker).call<T>(name, values);
+    } finally {
+      worker.terminate();
+    }
+  }
+}
+
+function put(worker: Worker, role: Role, transfer: Transferable[] = []): void {
+  worker.postMessage(role, transfer);
+}

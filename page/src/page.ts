@@ -1,0 +1,207 @@
+// The page: one thing after the other, files, password, list, saving. The same script runs in its workers.
+
+import { Crew } from './crew';
+import { passwordBytes, type Keys, type Secret } from './reader/keys';
+import type { Refusal } from './reader/refusal';
+import type { Found, Given } from './reader/volumes';
+import { watchForFiles } from './ui/choosing';
+import { button, byId, element } from './ui/elements';
+import { List } from './ui/listing';
+import { lookAt } from './ui/looking';
+import { ProgressBar } from './ui/progress';
+import { Saving } from './ui/saving';
+import { showVolumes } from './ui/volumes';
+import { count, date, numbers, ofFile, refusal, size } from './ui/words';
+import type { ListTold, SetTold } from './workers/desk';
+import { becomeWorker } from './workers/roles';
+
+type Step = 'volumes' | 'unlock' | 'list';
+
+class Page {
+  private readonly given = new Map<string, Given>();
+  private set?: { told: SetTold; number: number };
+  private checking?: ReturnType<typeof showVolumes>;
+
+  constructor(private readonly crew: Crew) {}
+
+  begin(): void {
+    watchForFiles(files => void this.take(files));
+    byId<HTMLFormElement>('password-form').onsubmit = event => {
+      event.preventDefault();
+      void this.unlock();
+    };
+    byId<HTMLInputElement>('show-password').onchange = ({ target }) => {
+      byId<HTMLInputElement>('password').type = (target as HTMLInputElement).checked ? 'text' : 'password';
+    };
+    byId('again').onclick = () => location.reload();
+    byId('loading').hidden = true;
+    byId('choosing').hidden = false;
+  }
+
+  private show(...steps: Step[]): void {
+    for (const step of ['volumes', 'unlock', 'list'] as const) byId(step).hidden = !steps.includes(step);
+    document.documentElement.classList.toggle('begun', steps.length > 0);
+    document.documentElement.classList.toggle('opened', steps.includes('list') && !steps.includes('volumes'));
+  }
+
+  private complain(where: string, error: unknown, ...more: Node[]): void {
+    const { what, next } = refusal(error as Refusal);
+    byId(where).replaceChildren(element('p', { className: 'bad', textContent: what, role: 'alert' }), element('p', { textContent: next }), ...more);
+  }
+
+  private async take(files: Given[]): Promise<void> {
+    for (const file of files) this.given.set(`${file.name}/${file.blob.size}/${file.blob instanceof File ? file.blob.lastModified : ''}`, file);
+    if (this.given.size === 0) return;
+    this.checking?.stop();
+    const { sets, others } = await this.crew.reader.call<{ sets: SetTold[]; others: Found[] }>('gather', [[...this.given.values()]]);
+    byId('choosing-told').replaceChildren();
+    if (sets.length === 0) {
+      byId('choosing-told').replaceChildren(
+        element('p', { className: 'bad', textContent: 'None of these files can be opened here.', role: 'alert' }),
+        element('ul', {}, ...others.map(file => element('li', { textContent: ofFile(file) }))));
+      this.given.clear();
+      this.show();
+      return;
+    }
+    if (sets.length > 1) this.chooseSet(sets, others);
+    else await this.choose(sets[0]!, 0, others);
+  }
+
+  private chooseSet(sets: SetTold[], others: Found[]): void {
+    this.show();
+    const describe = (set: SetTold) => {
+      const name = set.found[0]?.name ?? '';
+      return `${name} and what belongs to it: ${count(set.header.volumes, 'volume')}, ${set.missing.length === 0 ? 'all here' : `missing ${numbers(set.missing)}`}`;
+    };
+    byId('choosing-told').replaceChildren(
+      element('p', { textContent: 'These files belong to different sets. Which one do you want to open?' }),
+      ...sets.map((set, number) => element('p', {}, button(describe(set), () => void this.choose(set, number, others), 'second'))));
+  }
+
+  private async choose(told: SetTold, number: number, others: Found[]): Promise<void> {
+    this.set = { told, number };
+    byId('unlock-told').replaceChildren();
+    this.show('volumes');
+    this.checking = showVolumes(this.crew, told, number, others);
+    try {
+      const keys = await this.crew.withKeys<Keys | undefined>('openToAll', told.header);
+      if (keys) {
+        await this.open(keys);
+        return;
+      }
+      this.show('volumes', 'unlock');
+      byId('password').focus();
+    } catch (error) {
+      this.show('volumes', 'unlock');
+      this.complain('unlock-told', error);
+    }
+  }
+
+  private async unlock(): Promise<void> {
+    const input = byId<HTMLInputElement>('password');
+    const submit = byId<HTMLButtonElement>('unlock-act');
+    submit.disabled = true;
+    byId('unlock-told').replaceChildren(element('p', { textContent: 'Opening …', role: 'status' }));
+    try {
+      const keyFile = byId<HTMLInputElement>('key-file').files?.[0];
+      const secret: Secret = { password: passwordBytes(input.value) };
+      if (keyFile) secret.keyFile = new Uint8Array(await crypto.subtle.digest('SHA-256', await keyFile.arrayBuffer()));
+      const keys = await this.crew.withKeys<Keys>('unlock', this.set!.told.header, secret);
+      await this.open(keys);
+      input.value = '';
+    } catch (error) {
+      this.complain('unlock-told', error);
+      input.select();
+    } finally {
+      submit.disabled = false;
+    }
+  }
+
+  private async open(keys: Keys): Promise<void> {
+    const { told, number } = this.set!;
+    this.checking?.stop();
+    try {
+      const list = await this.crew.reader.call<ListTold>('open', [number, keys]);
+      const checked = told.missing.length > 0;
+      this.showList(list, keys, checked ? this.lacking(keys) : undefined);
+    } catch (error) {
+      const { reason } = error as Refusal;
+      if (reason !== 'volumes missing' && reason !== 'damaged') throw error;
+      this.show('volumes', 'list');
+      byId('list-body').hidden = true;
+      this.complain('list-told', error, this.rescue(keys));
+    }
+  }
+
+  /** With volumes missing, the list is whole and its files may not be. */
+  private lacking(keys: Keys): HTMLElement {
+    const { missing } = this.set!.told;
+    return element('div', { className: 'notice' },
+      element('p', { textContent: `The list is whole, but ${missing.length === 1 ? 'volume' : 'volumes'} ${numbers(missing)} ${missing.length === 1 ? 'is' : 'are'} missing. Files that lie in there cannot be saved.` }),
+      this.rescue(keys));
+  }
+
+  private rescue(keys: Keys): HTMLElement {
+    const start = button('Find what is whole', () => void this.salvage(keys, start), 'second');
+    return start;
+  }
+
+  private async salvage(keys: Keys, start: HTMLButtonElement): Promise<void> {
+    const { header } = this.set!.told;
+    const work = this.crew.reader.call<ListTold>('salvage', [], bytes => bar.advance(bytes));
+    const bar = new ProgressBar('Looking for what is whole', header.cells * header.cellBytes, () => work.cancel());
+    start.replaceWith(bar.element);
+    try {
+      const list = await work;
+      const { lost } = list;
+      const words = lost
+        ? `${count(lost.length, 'file')} ${lost.length === 1 ? 'is' : 'are'} lost or damaged. Everything in this list is whole.`
+        : 'The table of contents is lost, so nobody can tell what is missing. Everything in this list is whole.';
+      const names = element('ul', {}, ...(lost ?? []).slice(0, 500).map(textContent => element('li', { textContent })));
+      const details = lost && lost.length > 0 ? element('details', {}, element('summary', { textContent: 'What is lost' }), names) : undefined;
+      this.showList(list, keys, element('div', { className: 'notice' }, element('p', { textContent: words }), details));
+    } catch (error) {
+      this.complain('list-told', error);
+    }
+  }
+
+  private showList(told: ListTold, keys: Keys, notice?: HTMLElement): void {
+    this.show('list');
+    const saving = new Saving(this.crew, told, told.about.name?.replace(/[\\/:*?"<>|]/g, '_') || 'opened');
+    const list = new List(told, {
+      look: entry => void lookAt(this.crew, entry, told.paths[entry]!, told.sizes[entry]!, () => void saving.save([entry])),
+      save: entries => void saving.save(entries),
+    });
+    byId('list-title').textContent = told.about.name || 'What is in here';
+    byId('list-sums').textContent = `${count(list.files, 'file')}, ${size(list.bytes)}${told.about.made ? `, packed on ${date(told.about.made.seconds)}` : ''}.`;
+    const message = told.about.message
+      ? element('div', { className: 'message' }, element('p', { className: 'small', textContent: 'The sender says:' }), element('p', { className: 'words', textContent: shown(told.about.message) }))
+      : undefined;
+    const open = keys.openToAll
+      ? element('p', { className: 'notice', textContent: 'These files need no password: they are checked against accidents, but they are not secret, and nobody vouches for who made them.' })
+      : undefined;
+    const changed = told.changedNames > 0
+      ? element('p', { className: 'notice', textContent: `${count(told.changedNames, 'name')} cannot be written as text here, and ${told.changedNames === 1 ? 'is' : 'are'} changed.` })
+      : undefined;
+    byId('list-told').replaceChildren(...[message, open, notice, changed].filter(one => one !== undefined));
+    byId('list-body').hidden = false;
+    byId('list-title').focus();
+  }
+}
+
+/** Control characters other than line breaks as what they are. */
+function shown(text: string): string {
+  return text.replace(/[^\P{Cc}\n]/gu, letter => `\\u{${letter.codePointAt(0)!.toString(16)}}`);
+}
+
+async function start(): Promise<void> {
+  const script = document.currentScript!.textContent!;
+  if (!('DecompressionStream' in window) || !('subtle' in (globalThis.crypto ?? {}))) {
+    byId('loading').textContent = 'This browser is too old for this page. Open it in a newer one.';
+    return;
+  }
+  new Page(await Crew.hire(script)).begin();
+}
+
+if (typeof document === 'undefined') becomeWorker();
+else void start();

@@ -1,0 +1,135 @@
+// Salvage (docs/format.md 5): every file that lies wholly in the cells that are here, each of which is opened by itself.
+
+import type { Engine, Hasher } from '../engine';
+import { Fields, areEqual, areZeros, joined } from './bytes';
+import { NO_MARK, type Cell, type Cells } from './cells';
+import { CONTENT, FRAME_HEADER_BYTES, readFrameHeader } from './frames';
+import type { Listed } from './index_pages';
+import { DATA_RECORD, END, ENTRY, FILE, readDescription, readEntry, recordsIn, type Entry, type Record } from './records';
+import { Refusal } from './refusal';
+import type { Helpers } from './stream';
+import { BATCH_CELLS } from './volumes';
+
+export interface Salvaged {
+  whole: Listed[];
+  /** What is known to be lost; nobody can tell without the index. */
+  lost?: Listed[];
+}
+
+/** Goes through all that is here. With the index, what is whole has to equal what that says. */
+export async function salvage(cells: Cells, engine: Engine, helpers: Helpers, index: Listed[] | undefined, told: (bytes: number) => void, goOn: () => void): Promise<Salvaged> {
+  const scan = new Scan(engine);
+  let at = 0;
+  let buffer: Uint8Array | undefined;
+  for await (const [number, cell] of eachCell(cells, goOn)) {
+    told(cells.volumes.header.cellBytes);
+    if (!cell) {
+      buffer = undefined;
+      scan.gap();
+      continue;
+    }
+    if (buffer) {
+      buffer = joined(buffer, cell.part);
+    } else if (cell.mark !== NO_MARK) {
+      at = number * cells.partBytes + cell.mark;
+      buffer = cell.part.subarray(cell.mark);
+    }
+    while (buffer && buffer.length >= FRAME_HEADER_BYTES && !areZeros(buffer.subarray(0, FRAME_HEADER_BYTES))) {
+      const header = readFrameHeader(buffer.subarray(0, FRAME_HEADER_BYTES));
+      const length = FRAME_HEADER_BYTES + header.storedBytes;
+      if (buffer.length < length) break;
+      if (header.kind === CONTENT) scan.frame(await helpers.decompress(header, buffer.subarray(FRAME_HEADER_BYTES, length)), at);
+      buffer = buffer.subarray(length);
+      at += length;
+    }
+  }
+  return index ? byIndex(index, scan.whole) : { whole: [...scan.whole.values()] };
+}
+
+async function* eachCell(cells: Cells, goOn: () => void): AsyncGenerator<[number, Cell | undefined]> {
+  for (let number = 0; number < cells.count; ) {
+    goOn();
+    const opened: (Cell | undefined)[] = await cells.open(number, BATCH_CELLS).catch(() => one(cells, number));
+    for (const cell of opened) yield [number++, cell];
+  }
+}
+
+/** One cell, where of several one cannot be had. */
+async function one(cells: Cells, number: number): Promise<(Cell | undefined)[]> {
+  try {
+    return await cells.open(number, 1);
+  } catch (error) {
+    if (error instanceof Refusal && error.reason !== 'malformed') return [undefined];
+    throw error;
+  }
+}
+
+function byIndex(index: Listed[], found: Map<string, Listed>): Salvaged {
+  const [whole, lost]: [Listed[], Listed[]] = [[], []];
+  for (const entry of index) {
+    const here = found.get(`${entry.frameAt}:${entry.recordAt}`);
+    const isSame = here && areEqual(here.raw, entry.raw) && areEqual(here.rawDescription, entry.rawDescription);
+    (entry.kind !== FILE || entry.size === 0 || isSame ? whole : lost).push(entry);
+  }
+  return { whole, lost };
+}
+
+/** A file of which all came so far. */
+interface Open {
+  entry: Entry;
+  raw: Uint8Array;
+  frameAt: number;
+  recordAt: number;
+  size: number;
+}
+
+/** Looks for files that begin, go on without a gap and end. */
+class Scan {
+  readonly whole = new Map<string, Listed>();
+  private open?: Open;
+  private readonly hasher: Hasher;
+
+  constructor(private readonly engine: Engine) {
+    this.hasher = engine.hasher();
+  }
+
+  gap(): void {
+    this.open = undefined;
+  }
+
+  frame(payload: Uint8Array, frameAt: number): void {
+    for (const record of recordsIn(payload)) this.record(record, frameAt);
+  }
+
+  private record({ type, value, at }: Record, frameAt: number): void {
+    const fields = new Fields(value);
+    if (type === ENTRY) {
+      const entry = readEntry(fields);
+      this.open = { entry, raw: value.slice(), frameAt, recordAt: at, size: 0 };
+      this.hasher.anew();
+      if (entry.kind !== FILE) this.keep(new Uint8Array(48));
+    } else if (this.open && fields.u64() === this.open.entry.id) {
+      if (type === DATA_RECORD) this.data(fields.length64(), fields.take(fields.left));
+      else if (type === END) this.end(fields.take(fields.left));
+    }
+  }
+
+  private data(offset: number, bytes: Uint8Array): void {
+    if (!this.open || offset !== this.open.size) return this.gap();
+    this.open.size += bytes.length;
+    this.engine.take(bytes, [this.hasher]);
+  }
+
+  private end(rawDescription: Uint8Array): void {
+    const { abandoned, size, digest } = readDescription(new Fields(rawDescription));
+    if (!abandoned && this.open?.size === size && areEqual(this.hasher.tell(), digest)) this.keep(rawDescription.slice());
+    else this.gap();
+  }
+
+  private keep(rawDescription: Uint8Array): void {
+    const { entry, raw, frameAt, recordAt } = this.open!;
+    const description = readDescription(new Fields(rawDescription));
+    this.whole.set(`${frameAt}:${recordAt}`, { ...entry, ...description, raw, rawDescription, frameAt, recordAt });
+    this.open = undefined;
+  }
+}

@@ -1,0 +1,100 @@
+// Saving: one file as it is, several as one ZIP archive or in a folder; with progress, and the receipt in the end.
+
+import type { Crew } from '../crew';
+import type { Refusal } from '../reader/refusal';
+import type { ListTold, Saved, Target } from '../workers/desk';
+import { button, byId, copyable, element } from './elements';
+import { ProgressBar } from './progress';
+import { count, refusal, size } from './words';
+
+/** Browsers take long to close each file in a folder. */
+const MAX_FOLDER_FILES = 100;
+
+const FILE = 1;
+
+export class Saving {
+  constructor(private readonly crew: Crew, private readonly told: ListTold, private readonly name: string) {}
+
+  /** Asks where to, and saves; without entries, all of them. */
+  async save(entries: number[] | undefined): Promise<void> {
+    const numbers = entries ?? this.told.paths.map((_, entry) => entry);
+    const files = numbers.filter(entry => this.told.kinds[entry] === FILE);
+    const isOne = numbers.length === 1 && files.length === 1;
+    const path = this.told.paths[numbers[0]!] ?? '';
+    const name = isOne ? path.slice(path.lastIndexOf('/') + 1) : `${this.name}.zip`;
+    const canPickFolder = !isOne && files.length <= MAX_FOLDER_FILES && window.showDirectoryPicker !== undefined;
+    if (canPickFolder) this.ask(entries, numbers, name);
+    else await this.to(entries, numbers, name, !isOne, () => fileTarget(name));
+  }
+
+  /** One ZIP archive or a folder: a person decides. */
+  private ask(entries: number[] | undefined, numbers: number[], name: string): void {
+    const dialog = byId<HTMLDialogElement>('save');
+    const choose = (isZip: boolean, target: () => Promise<Target>) => () => void this.to(entries, numbers, name, isZip, target);
+    byId('save-body').replaceChildren(
+      element('h2', { textContent: 'Save as' }),
+      button('One ZIP file', choose(true, () => fileTarget(name))),
+      element('p', { className: 'small', textContent: 'Every computer and telephone opens it. Times and links are kept.' }),
+      button('Files in a folder', choose(false, async () => ({ folder: await window.showDirectoryPicker!({ mode: 'readwrite' }) })), 'second'),
+      element('p', { className: 'small', textContent: 'They go into a new folder in the one that you choose.' }),
+      button('Not now', () => dialog.close(), 'quiet'));
+    dialog.showModal();
+  }
+
+  private async to(entries: number[] | undefined, numbers: number[], name: string, isZip: boolean, target: () => Promise<Target>): Promise<void> {
+    const dialog = byId<HTMLDialogElement>('save');
+    let chosen: Target;
+    try {
+      chosen = await target();
+    } catch {
+      // Nothing was chosen.
+      return;
+    }
+    if (!dialog.open) dialog.showModal();
+    const bytes = numbers.reduce((sum, entry) => sum + this.told.sizes[entry]!, 0);
+    const work = this.crew.reader.call<Saved>('save', [entries, chosen, isZip], told => bar.advance(told));
+    const bar = new ProgressBar(`Saving ${name}`, bytes, () => work.cancel());
+    dialog.oncancel = event => event.preventDefault();
+    byId('save-body').replaceChildren(element('h2', { textContent: 'Saving' }), bar.element);
+    try {
+      const saved = await work;
+      const address = saved.blob && download(saved.blob, name);
+      this.showDone(saved, address, name, 'download' in chosen && chosen.download === 'stored');
+    } catch (error) {
+      const { what, next } = refusal(error as Refusal);
+      byId('save-body').replaceChildren(element('h2', { textContent: 'Not saved' }), element('p', { className: 'bad', textContent: what }), element('p', { textContent: next }), button('Close', () => dialog.close()));
+    } finally {
+      dialog.oncancel = null;
+    }
+  }
+
+  private showDone(saved: Saved, address: string | undefined, name: string, isStored: boolean): void {
+    const dialog = byId<HTMLDialogElement>('save');
+    const done: HTMLElement[] = [
+      element('h2', { textContent: 'Saved' }),
+      element('p', { className: 'good', textContent: `${count(saved.files, 'file')}, ${size(saved.bytes)}: every byte is as it was packed.` }),
+    ];
+    if (address) {
+      const again = element('a', { href: address, download: name, textContent: 'Save it again' });
+      done.push(element('p', {}, 'Your browser puts it where it puts downloads. ', again, '.'));
+      if (isStored) done.push(element('p', { className: 'small', textContent: 'A copy lies in this browser\'s storage until this page is closed.' }));
+    }
+    if (saved.receipt) {
+      done.push(element('p', { textContent: 'Tell the sender this receipt. It proves that all of it arrived right:' }), copyable(saved.receipt, 'receipt'));
+    }
+    byId('save-body').replaceChildren(...done, button('Done', () => dialog.close()));
+  }
+}
+
+/** A place that a person picks, where a browser lets them; else a download. */
+async function fileTarget(name: string): Promise<Target> {
+  if (window.showSaveFilePicker) return { file: await window.showSaveFilePicker({ suggestedName: name }) };
+  const hasStorage = await navigator.storage?.getDirectory?.().then(() => true, () => false);
+  return { download: hasStorage ? 'stored' : 'memory' };
+}
+
+function download(blob: Blob, name: string): string {
+  const address = URL.createObjectURL(blob);
+  element('a', { href: address, download: name }).click();
+  return address;
+}

@@ -1,0 +1,74 @@
+// The volumes: which are here, which are missing or damaged, and what to ask the sender for.
+
+import type { Crew } from '../crew';
+import { Refusal } from '../reader/refusal';
+import type { Found } from '../reader/volumes';
+import type { CheckTold, SetTold } from '../workers/desk';
+import { byId, copyable, element } from './elements';
+import { ProgressBar } from './progress';
+import { count, numbers, ofFile, refusal, size } from './words';
+
+/** So many volumes are drawn each by itself. */
+const MAX_DRAWN = 200;
+
+/** Shows a set, and looks at its bytes; calls back once it is known what is wrong. */
+export function showVolumes(crew: Crew, set: SetTold, number: number, others: Found[]): { checked: Promise<CheckTold | undefined>; stop(): void } {
+  const { header, missing } = set;
+  const here = header.volumes - missing.length;
+  byId('volumes-told').textContent = missing.length === 0
+    ? `${header.volumes === 1 ? 'The one volume is' : `All ${header.volumes} volumes are`} here, ${size(set.bytes)}.`
+    : `${here} of ${count(header.volumes, 'volume')} ${here === 1 ? 'is' : 'are'} here. Missing: ${numbers(missing)}.`;
+  draw(set, new Set());
+  const told = [...others, ...set.found.filter(file => file.wrong && file.wrong !== 'damaged')].filter(file => file.wrong).map(ofFile);
+  told.push(...set.found.filter(file => file.byCells).map(file => `${file.name} is damaged at its beginning; by its content it is volume ${file.number}.`));
+  const twice = set.found.filter(file => file.again).length;
+  if (twice > 0) told.push(`${count(twice, 'file')} ${twice === 1 ? 'is' : 'are'} here more than once, which does no harm.`);
+  byId('volumes-notes').replaceChildren(...told.map(textContent => element('li', { textContent })));
+  const state = byId('volumes-state');
+  const check = crew.reader.call<CheckTold>('check', [number], bytes => bar.advance(bytes));
+  const bar = new ProgressBar('Looking at every byte', header.cells * header.cellBytes, () => check.cancel());
+  state.replaceChildren(bar.element);
+  const checked = check.then(
+    outcome => {
+      showCheck(set, outcome);
+      return outcome;
+    },
+    (error: Refusal) => {
+      const ended = error.reason === 'cancelled';
+      state.replaceChildren(element('p', { textContent: ended ? 'You ended the look at every byte. Opening looks at them all the same.' : refusal(error).what }));
+      return undefined;
+    },
+  );
+  return { checked, stop: () => check.cancel() };
+}
+
+function draw({ header, missing }: SetTold, damaged: Set<number>): void {
+  const isMissing = new Set(missing);
+  const chip = (number: number) => {
+    const state = isMissing.has(number) ? 'missing' : damaged.has(number) ? 'damaged' : 'here';
+    return element('li', { className: `volume ${state}`, ariaLabel: `Volume ${number}: ${state}`, title: `Volume ${number}: ${state}`, textContent: `${number}` });
+  };
+  const drawn = Array.from({ length: Math.min(header.volumes, MAX_DRAWN) }, (_, place) => chip(place + 1));
+  byId('volumes-drawn').replaceChildren(...(header.volumes > 1 ? drawn : []));
+}
+
+function showCheck(set: SetTold, { damaged, slip }: CheckTold): void {
+  const volumes = [...new Set(damaged.map(run => run.volume))];
+  draw(set, new Set(volumes));
+  const state = byId('volumes-state');
+  if (!slip) {
+    state.replaceChildren(element('p', { className: 'good', textContent: 'Every byte is intact.' }));
+    return;
+  }
+  const cells = damaged.reduce((sum, run) => sum + run.last - run.first + 1, 0);
+  const told = [
+    volumes.length > 0 && `Damaged: ${size(cells * set.header.cellBytes)} at most, in ${volumes.length === 1 ? 'volume' : 'volumes'} ${numbers(volumes)}.`,
+    set.missing.length > 0 && `Missing: ${set.missing.length === 1 ? 'volume' : 'volumes'} ${numbers(set.missing)}.`,
+  ].filter(Boolean).join(' ');
+  state.replaceChildren(
+    element('p', { className: 'bad', textContent: told }),
+    element('p', { textContent: 'Do you have them elsewhere? Add them above. Otherwise send these letters to the sender, who can send just what is lacking:' }),
+    copyable(slip, 'letters'),
+    element('p', { className: 'small', textContent: 'With the password you can see what is in here already, and rescue what is whole.' }),
+  );
+}

@@ -1,0 +1,92 @@
+// What people read: numbers, and what to do where something is wrong.
+
+import type { Refusal, Reason } from '../reader/refusal';
+import type { Found } from '../reader/volumes';
+
+const UNITS = ['bytes', 'kB', 'MB', 'GB', 'TB'];
+
+export function size(bytes: number): string {
+  let [value, unit] = [bytes, 0];
+  for (; value >= 1000 && unit < UNITS.length - 1; unit += 1) value /= 1000;
+  const digits = unit === 0 || value >= 100 ? 0 : value >= 10 ? 1 : 2;
+  return `${unit === 0 && bytes === 1 ? '1 byte' : `${value.toFixed(digits)} ${UNITS[unit]}`}`;
+}
+
+export function count(number: number, one: string, several = `${one}s`): string {
+  return `${number.toLocaleString('en')} ${number === 1 ? one : several}`;
+}
+
+export function time(seconds: number): string {
+  const whole = Math.max(0, Math.round(seconds));
+  if (whole < 60) return count(whole, 'second');
+  return whole < 3600 ? count(Math.round(whole / 60), 'minute') : count(Math.round(whole / 3600), 'hour');
+}
+
+export function date(seconds: number): string {
+  const told = new Date(seconds * 1000);
+  return Number.isNaN(told.getTime()) ? '' : told.toLocaleString(undefined, { dateStyle: 'medium', timeStyle: 'short' });
+}
+
+/** Numbers as people tell them: 2, 4 to 6 and 9. */
+export function numbers(all: number[]): string {
+  const runs: [number, number][] = [];
+  for (const number of all) {
+    const last = runs.at(-1);
+    if (last && last[1] === number - 1) last[1] = number;
+    else runs.push([number, number]);
+  }
+  const told = runs.slice(0, 12).map(([from, to]) => (from === to ? `${from}` : to === from + 1 ? `${from} and ${to}` : `${from} to ${to}`));
+  if (runs.length > 12) told.push('more');
+  return told.length > 1 ? `${told.slice(0, -1).join(', ')} and ${told.at(-1)}` : told.join('');
+}
+
+export function nounOf(files: number): string {
+  return files === 1 ? 'it' : 'they';
+}
+
+/** Why a file is none of the volumes. */
+const OF_FILES: Partial<Record<Reason, string>> = {
+  'not a volume': 'is no sealed volume; it is left alone',
+  'moved as text': 'was changed on its way: it was sent as text. Ask for it again, as an attachment or in a ZIP archive',
+  'damaged header': 'is damaged at its beginning, and it cannot be told where it belongs. Ask for it again',
+  'newer version': 'was made by a newer version than this page knows. Ask for a newer page',
+  'unpublished draft': 'was made by an unpublished draft of this format, which nothing opens any more. Ask for the files anew',
+  'contradicts itself': 'contradicts itself. Ask for it again',
+  unreadable: 'cannot be read. Copy it to this computer first, then choose it again',
+};
+
+export function ofFile(file: Found): string {
+  return `${file.name} ${OF_FILES[file.wrong!] ?? 'cannot be used'}.`;
+}
+
+/** What happened, and the next step. */
+const OF_REASONS: Record<Reason, [string, string]> = {
+  'not a volume': ['These are no sealed files.', 'Choose the files that you were sent.'],
+  'moved as text': ['A file was changed on its way.', 'Ask the sender for it again.'],
+  'damaged header': ['A file is damaged.', 'Ask the sender for it again.'],
+  'newer version': ['These files were made by a newer version than this page knows.', 'Ask the sender for a newer page.'],
+  'unpublished draft': ['These files were made by an unpublished draft of this format.', 'Ask the sender to pack them anew.'],
+  'contradicts itself': ['A file contradicts itself.', 'Ask the sender for it again.'],
+  'volumes missing': ['Not all volumes are here.', 'Add the missing ones, or rescue what is whole.'],
+  'too costly': ['To try a password would take more memory or time than is reasonable.', 'Ask the sender whether these files are really theirs.'],
+  'wrong password': ['This password does not open these files.', 'Look for capitals, spaces at the ends and the right keyboard. If there is a key file, choose it too. If you are sure, ask the sender.'],
+  tampered: ['These files were changed on purpose: the password is right, and what stands beside it is not.', 'Do not use them. Ask the sender, in another way than the files came.'],
+  damaged: ['Something here is damaged.', 'Ask the sender for that volume again, or rescue what is whole.'],
+  'changed on purpose': ['Something here was changed on purpose, by somebody who does not have the password.', 'Do not use it. Ask the sender, in another way than the files came.'],
+  malformed: ['These files break the rules of their own format.', 'Whoever made them made them wrong. Nothing more is read from them.'],
+  'open to all': ['No password is needed for these files, and so nobody vouches for them.', 'If you were told a password, these are not the files that you were meant to have.'],
+  'several sets': ['These files belong to different sets.', 'Choose which one to open.'],
+  'unsafe path': ['A name in here could lead out of the place where it is put.', 'Nothing is opened. Ask the sender, in another way than the files came.'],
+  'impossible password': ['This can be no password: it is empty, too long, or has a character that none may have.', 'Type it again by hand.'],
+  cancelled: ['You ended it.', 'Nothing unfinished was kept.'],
+  unreadable: ['A file cannot be read any more.', 'Copy the files to this computer, reload this page and choose them again.'],
+  'no memory': ['This browser has too little memory for that.', 'Close other tabs, save a part of the files at a time, or use a computer.'],
+  'not saved': ['It could not be saved.', 'There may be too little room, or the place may be closed to this browser. Choose another place.'],
+};
+
+export function refusal(error: Refusal): { what: string; next: string } {
+  const [what, next] = OF_REASONS[error.reason];
+  const { volume, path, detail } = error.place;
+  const where = volume ? ` (volume ${volume})` : path ? ` (${path})` : error.reason === 'malformed' && detail ? ` (${detail})` : '';
+  return { what: what.replace(/([.:])/, `${where}$1`), next };
+}

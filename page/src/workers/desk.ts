@@ -1,0 +1,233 @@
+// The reader's worker: it holds the sets and the open archive, and does what the page asks for.
+
+import type { Engine } from '../engine';
+import { Archive, type Sink } from '../reader/archive';
+import { Cells } from '../reader/cells';
+import { slip } from '../reader/codes';
+import type { Header } from '../reader/header';
+import type { About, Listed } from '../reader/index_pages';
+import type { Keys } from '../reader/keys';
+import { FILE } from '../reader/records';
+import { Refusal } from '../reader/refusal';
+import { salvage } from '../reader/salvage';
+import { Stream, type Helpers } from '../reader/stream';
+import { gather, type Damage, type Found, type Given, type VolumeSet } from '../reader/volumes';
+import { names } from '../ways_out/names';
+import { ChosenFile, InMemory, StoredFile, type Output } from '../ways_out/output';
+import { ZipSink } from '../ways_out/zip';
+import type { Answers, Ways } from './calls';
+
+export interface SetTold {
+  header: Header;
+  found: Found[];
+  missing: number[];
+  bytes: number;
+}
+
+export interface CheckTold {
+  damaged: Damage[];
+  /** What asks the sender for what is missing and damaged. */
+  slip?: string;
+}
+
+/** What is in an archive, for the page: a place in these lists is an entry's number. */
+export interface ListTold {
+  about: About;
+  paths: string[];
+  kinds: Uint8Array;
+  sizes: Float64Array;
+  seconds: Float64Array;
+  /** Names that had to be changed. */
+  changedNames: number;
+  /** Paths that are lost, where that is known; undefined where nobody can tell. */
+  lost?: string[];
+  salvaged: boolean;
+}
+
+/** Where what is saved goes. */
+export type Target = { file: FileSystemFileHandle } | { folder: FileSystemDirectoryHandle } | { download: 'stored' | 'memory' };
+
+export interface Saved {
+  blob?: Blob;
+  receipt?: string;
+  files: number;
+  bytes: number;
+}
+
+export class Desk {
+  private sets: VolumeSet[] = [];
+  private cells?: Cells;
+  private keys?: Keys;
+  private archive?: Archive;
+  private nameOf = new Map<Listed, string>();
+  private salvaged = false;
+  /** How far the work under way may go on. */
+  private goOn = () => {};
+
+  constructor(private readonly engine: Engine, private readonly helpers: Helpers) {}
+
+  answers(): Answers {
+    return {
+      gather: (_, files: Given[]) => this.gather(files),
+      check: (ways, set: number) => this.check(ways, set),
+      open: (ways, set: number, keys: Keys) => this.open(ways, set, keys),
+      salvage: ways => this.salvage(ways),
+      look: (ways, entry: number, type: string) => this.look(ways, entry, type),
+      save: (ways, entries: number[] | undefined, target: Target, isZip: boolean) => this.save(ways, entries, target, isZip),
+    };
+  }
+
+  private async gather(files: Given[]): Promise<{ sets: SetTold[]; others: Found[] }> {
+    const { sets, others } = await gather(files, this.engine);
+    this.sets = sets;
+    this.archive = undefined;
+    return { sets: sets.map(({ header, found, missing, bytes }) => ({ header, found, missing, bytes })), others };
+  }
+
+  private async check(ways: Ways, number: number): Promise<CheckTold> {
+    const set = this.sets[number]!;
+    const damaged = await set.check(bytes => ways.told(bytes), ways.goOn);
+    const isWhole = damaged.length === 0 && set.missing.length === 0;
+    return { damaged, slip: isWhole ? undefined : slip(set.header, damaged, set.missing) };
+  }
+
+  private async open(ways: Ways, number: number, keys: Keys): Promise<ListTold> {
+    this.goOn = ways.goOn;
+    this.keys = keys;
+    this.cells = new Cells(this.sets[number]!, keys);
+    this.archive = undefined;
+    const archive = await Archive.open(this.sets[number]!, keys, this.engine, this.helpers, () => this.goOn());
+    return this.list(archive, []);
+  }
+
+  private async salvage(ways: Ways): Promise<ListTold> {
+    const { cells, keys } = this;
+    if (!cells || !keys) throw new Refusal('wrong password');
+    this.goOn = ways.goOn;
+    const whole = this.salvaged ? undefined : (this.archive ?? (await this.indexOf(cells, keys)));
+    const { whole: entries, lost } = await salvage(cells, this.engine, this.helpers, whole?.entries, bytes => ways.told(bytes), ways.goOn);
+    const stream = new Stream(cells, this.helpers, () => this.goOn());
+    const archive = Archive.salvaged(whole, cells, stream, keys, this.engine, entries);
+    return this.list(archive, lost, true);
+  }
+
+  /** The archive, if its index can be read. */
+  private async indexOf(cells: Cells, keys: Keys): Promise<Archive | undefined> {
+    try {
+      return await Archive.open(cells.volumes, keys, this.engine, this.helpers, () => this.goOn());
+    } catch (error) {
+      if (error instanceof Refusal && error.reason !== 'cancelled') return undefined;
+      throw error;
+    }
+  }
+
+  private list(archive: Archive, lost: Listed[] | undefined, salvaged = false): ListTold {
+    this.archive = archive;
+    this.salvaged = salvaged;
+    const { entries, about } = archive;
+    const { of, changed } = names(entries);
+    this.nameOf = of;
+    return {
+      about,
+      paths: entries.map(entry => of.get(entry)!),
+      kinds: Uint8Array.from(entries, entry => entry.kind),
+      sizes: Float64Array.from(entries, entry => entry.size),
+      seconds: Float64Array.from(entries, entry => entry.seconds),
+      changedNames: changed,
+      lost: lost?.map(entry => new TextDecoder().decode(entry.path)),
+      salvaged,
+    };
+  }
+
+  private opened(): Archive {
+    if (!this.archive) throw new Refusal('wrong password');
+    return this.archive;
+  }
+
+  /** One file's content, for looking at it. */
+  private async look(ways: Ways, number: number, type: string): Promise<Blob> {
+    this.goOn = ways.goOn;
+    const output = new InMemory();
+    const archive = this.opened();
+    await archive.extract([archive.entries[number]!], plainSink(output), bytes => ways.told(bytes));
+    const blob = await output.close();
+    return blob!.slice(0, blob!.size, type);
+  }
+
+  /** Some entries, or all; as one ZIP archive, or a file as it is, or in a folder. */
+  private async save(ways: Ways, numbers: number[] | undefined, target: Target, isZip: boolean): Promise<Saved> {
+    this.goOn = ways.goOn;
+    const archive = this.opened();
+    const entries = numbers?.map(number => archive.entries[number]!) ?? archive.entries;
+    const saved: Saved = { files: entries.filter(entry => entry.kind === FILE).length, bytes: entries.reduce((sum, entry) => sum + entry.size, 0) };
+    const isAll = !numbers && !this.salvaged;
+    const run = async (sink: Sink) => {
+      if (isAll) saved.receipt = await archive.extractAll(sink, bytes => ways.told(bytes));
+      else await archive.extract(entries, sink, bytes => ways.told(bytes));
+    };
+    if ('folder' in target) {
+      const folder = await newFolder(target.folder, archive.about.name || 'opened');
+      await run(new FolderSink(folder, entry => this.nameOf.get(entry)!));
+      return saved;
+    }
+    const output = await outputOf(target);
+    try {
+      if (isZip) {
+        const zip = new ZipSink(output, this.engine, entry => this.nameOf.get(entry)!);
+        await run(zip);
+        await zip.finish();
+      } else {
+        await run(plainSink(output));
+      }
+      saved.blob = await output.close();
+    } catch (error) {
+      await output.abort().catch(() => {});
+      throw error;
+    }
+    return saved;
+  }
+}
+
+function outputOf(target: Exclude<Target, { folder: unknown }>): Promise<Output> | Output {
+  if ('file' in target) return ChosenFile.open(target.file);
+  return target.download === 'stored' ? StoredFile.open(`opened-${crypto.randomUUID()}`) : new InMemory();
+}
+
+/** A folder of its own in the one that was chosen, so that nothing that lies there is written over. */
+async function newFolder(chosen: FileSystemDirectoryHandle, name: string): Promise<FileSystemDirectoryHandle> {
+  const plain = name.replace(/[\\/:*?"<>|]/g, '_');
+  for (let again = 1; ; again += 1) {
+    const tried = again === 1 ? plain : `${plain} (${again})`;
+    const isThere = await chosen.getDirectoryHandle(tried).then(() => true, (error: DOMException) => error.name !== 'NotFoundError');
+    if (!isThere) return chosen.getDirectoryHandle(tried, { create: true });
+  }
+}
+
+function plainSink(output: Output): Sink {
+  return { begin() {}, data: bytes => output.write(bytes), end() {} };
+}
+
+/** A few files in a folder that a person chose: each is there once it is whole. Links cannot be made by a browser. */
+class FolderSink implements Sink {
+  private file?: Output;
+
+  constructor(private readonly root: FileSystemDirectoryHandle, private readonly nameOf: (entry: Listed) => string) {}
+
+  async begin(entry: Listed): Promise<void> {
+    const components = this.nameOf(entry).split('/');
+    const last = components.pop()!;
+    let folder = this.root;
+    for (const component of components) folder = await folder.getDirectoryHandle(component, { create: true });
+    if (entry.kind === FILE) this.file = await ChosenFile.open(await folder.getFileHandle(last, { create: true }));
+    else if (entry.kind === 2) await folder.getDirectoryHandle(last, { create: true });
+  }
+
+  async data(bytes: Uint8Array): Promise<void> {
+    await this.file!.write(bytes);
+  }
+
+  async end(): Promise<void> {
+    await this.file?.close();
+    this.file = undefined;
+  }
+}

@@ -1,0 +1,52 @@
+// What workers do. The page's one script runs in each; the first message tells which of these a worker is.
+
+import { Engine } from '../engine';
+import { decompressed, type FrameHeader } from '../reader/frames';
+import type { Header } from '../reader/header';
+import { mayBeOpenToAll, unlock, unlockOpenToAll, type Keys, type Secret } from '../reader/keys';
+import type { Helpers } from '../reader/stream';
+import { Caller, answerCalls, type Ways } from './calls';
+import { Desk } from './desk';
+
+export type Role =
+  | { role: 'reader'; module: WebAssembly.Module; helpers: MessagePort[] }
+  | { role: 'helper'; module: WebAssembly.Module; port: MessagePort }
+  | { role: 'keys'; module: WebAssembly.Module };
+
+/** Calls one of several helpers after the other. */
+class Ports implements Helpers {
+  private readonly callers: Caller[];
+  private next = 0;
+
+  constructor(ports: MessagePort[]) {
+    this.callers = ports.map(port => new Caller(port));
+  }
+
+  get count(): number {
+    return this.callers.length;
+  }
+
+  decompress(header: FrameHeader, payload: Uint8Array): Promise<Uint8Array> {
+    if (header.codec === 0) return Promise.resolve(payload);
+    const own = new Uint8Array(payload);
+    this.next = (this.next + 1) % this.callers.length;
+    return this.callers[this.next]!.call('decompress', [header, own], undefined, [own.buffer]);
+  }
+}
+
+export function becomeWorker(): void {
+  const scope = self as unknown as DedicatedWorkerGlobalScope;
+  scope.onmessage = ({ data }: MessageEvent<Role>) => {
+    const engine = new Engine(data.module);
+    if (data.role === 'reader') {
+      answerCalls(scope, new Desk(engine, new Ports(data.helpers)).answers());
+    } else if (data.role === 'helper') {
+      answerCalls(data.port, { decompress: (_: Ways, header: FrameHeader, payload: Uint8Array) => decompressed(header, payload, engine) });
+    } else {
+      answerCalls(scope, {
+        openToAll: (_: Ways, header: Header): Promise<Keys | undefined> => (mayBeOpenToAll(header) ? unlockOpenToAll(header, engine) : Promise.resolve(undefined)),
+        unlock: (_: Ways, header: Header, secret: Secret): Promise<Keys> => unlock(header, engine, secret),
+      });
+    }
+  };
+}
