@@ -12,7 +12,7 @@ import { ProgressBar } from './ui/progress';
 import { Saving } from './ui/saving';
 import { showVolumes } from './ui/volumes';
 import { count, date, numbers, ofFile, refusal, size } from './ui/words';
-import type { ListTold, SetTold } from './workers/desk';
+import type { CheckTold, ListTold, SetTold } from './workers/desk';
 import { becomeWorker } from './workers/roles';
 
 type Step = 'volumes' | 'unlock' | 'list';
@@ -21,6 +21,8 @@ class Page {
   private readonly given = new Map<string, Given>();
   private set?: { told: SetTold; number: number };
   private checking?: ReturnType<typeof showVolumes>;
+  /** What a look at every byte found, once it came to its end. */
+  private checked?: CheckTold;
 
   constructor(private readonly crew: Crew) {}
 
@@ -33,6 +35,8 @@ class Page {
     byId<HTMLInputElement>('show-password').onchange = ({ target }) => {
       byId<HTMLInputElement>('password').type = (target as HTMLInputElement).checked ? 'text' : 'password';
     };
+    // Where a browser has no storage for this page, nothing lies there.
+    this.crew.reader.call('clear', []).catch(() => {});
     byId('again').onclick = () => location.reload();
     byId('loading').hidden = true;
     byId('choosing').hidden = false;
@@ -82,7 +86,11 @@ class Page {
     this.set = { told, number };
     byId('unlock-told').replaceChildren();
     this.show('volumes');
-    this.checking = showVolumes(this.crew, told, number, others);
+    this.checked = undefined;
+    const checking = (this.checking = showVolumes(this.crew, told, number, others));
+    void checking.checked.then(outcome => {
+      if (this.checking === checking) this.checked = outcome;
+    });
     try {
       const keys = await this.crew.withKeys<Keys | undefined>('openToAll', told.header);
       if (keys) {
@@ -122,8 +130,8 @@ class Page {
     this.checking?.stop();
     try {
       const list = await this.crew.reader.call<ListTold>('open', [number, keys]);
-      const checked = told.missing.length > 0;
-      this.showList(list, keys, checked ? this.lacking(keys) : undefined);
+      const isLacking = told.missing.length > 0 || (this.checked?.damaged.length ?? 0) > 0;
+      this.showList(list, keys, isLacking ? this.lacking(keys) : undefined);
     } catch (error) {
       const { reason } = error as Refusal;
       if (reason !== 'volumes missing' && reason !== 'damaged') throw error;
@@ -136,21 +144,25 @@ class Page {
   /** With volumes missing, the list is whole and its files may not be. */
   private lacking(keys: Keys): HTMLElement {
     const { missing } = this.set!.told;
+    const words = missing.length > 0
+      ? `${missing.length === 1 ? 'volume' : 'volumes'} ${numbers(missing)} ${missing.length === 1 ? 'is' : 'are'} missing`
+      : 'a part of the volumes is damaged';
     return element('div', { className: 'notice' },
-      element('p', { textContent: `The list is whole, but ${missing.length === 1 ? 'volume' : 'volumes'} ${numbers(missing)} ${missing.length === 1 ? 'is' : 'are'} missing. Files that lie in there cannot be saved.` }),
+      element('p', { textContent: `The list is whole, but ${words}. Files that lie in there cannot be saved.` }),
       this.rescue(keys));
   }
 
   private rescue(keys: Keys): HTMLElement {
-    const start = button('Find what is whole', () => void this.salvage(keys, start), 'second');
-    return start;
+    return button('Find what is whole', () => void this.salvage(keys), 'second');
   }
 
-  private async salvage(keys: Keys, start: HTMLButtonElement): Promise<void> {
+  /** Looks for what is whole, and shows that. */
+  private async salvage(keys: Keys): Promise<void> {
     const { header } = this.set!.told;
     const work = this.crew.reader.call<ListTold>('salvage', [], bytes => bar.advance(bytes));
     const bar = new ProgressBar('Looking for what is whole', header.cells * header.cellBytes, () => work.cancel());
-    start.replaceWith(bar.element);
+    byId('list-body').hidden = true;
+    byId('list-told').replaceChildren(bar.element);
     try {
       const list = await work;
       const { lost } = list;
@@ -167,7 +179,7 @@ class Page {
 
   private showList(told: ListTold, keys: Keys, notice?: HTMLElement): void {
     this.show('list');
-    const saving = new Saving(this.crew, told, told.about.name?.replace(/[\\/:*?"<>|]/g, '_') || 'opened');
+    const saving = new Saving(this.crew, told, told.about.name?.replace(/[\\/:*?"<>|]/g, '_') || 'opened', () => void this.salvage(keys));
     const list = new List(told, {
       look: entry => void lookAt(this.crew, entry, told.paths[entry]!, told.sizes[entry]!, () => void saving.save([entry])),
       save: entries => void saving.save(entries),

@@ -27,11 +27,22 @@ export class Cells {
     return this.volumes.header.cells;
   }
 
-  /** Opens cells from `first` on; at least one and at most so many. */
+  /** Opens cells from `first` on; at least one, at most so many, and none behind one that cannot be had. */
   async open(first: number, most: number): Promise<Cell[]> {
     const copies = await this.volumes.read(first, most);
     if (copies.length === 0) throw await this.refusalOf(first);
-    return Promise.all(copies.map(async (copy, place) => this.parsed((await this.unsealed(first + place, copy)) ?? (await this.another(first + place)))));
+    const opened = await Promise.allSettled(copies.map((copy, place) => this.openOne(first + place, copy)));
+    const cells: Cell[] = [];
+    for (const outcome of opened) {
+      if (outcome.status === 'fulfilled') cells.push(outcome.value);
+      else if (cells.length > 0) break;
+      else throw outcome.reason;
+    }
+    return cells;
+  }
+
+  private async openOne(cell: number, copy: CellCopy): Promise<Cell> {
+    return this.parsed((await this.unsealed(cell, copy)) ?? (await this.another(cell)));
   }
 
   private parsed(plain: Uint8Array): Cell {

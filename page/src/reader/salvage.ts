@@ -49,15 +49,14 @@ export async function salvage(cells: Cells, engine: Engine, helpers: Helpers, in
 async function* eachCell(cells: Cells, goOn: () => void): AsyncGenerator<[number, Cell | undefined]> {
   for (let number = 0; number < cells.count; ) {
     goOn();
-    const opened: (Cell | undefined)[] = await cells.open(number, BATCH_CELLS).catch(() => one(cells, number));
-    for (const cell of opened) yield [number++, cell];
+    for (const cell of await openOrNone(cells, number)) yield [number++, cell];
   }
 }
 
-/** One cell, where of several one cannot be had. */
-async function one(cells: Cells, number: number): Promise<(Cell | undefined)[]> {
+/** Cells from one on; one that is none where that cannot be had. */
+async function openOrNone(cells: Cells, number: number): Promise<(Cell | undefined)[]> {
   try {
-    return await cells.open(number, 1);
+    return await cells.open(number, BATCH_CELLS);
   } catch (error) {
     if (error instanceof Refusal && error.reason !== 'malformed') return [undefined];
     throw error;

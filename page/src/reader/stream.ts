@@ -125,24 +125,33 @@ class Marks {
 export class Stream {
   constructor(private readonly cells: Cells, private readonly helpers: Helpers, private readonly goOn: () => void) {}
 
-  /** The frames from one place up to another, in order. Whoever stops early just stops. */
+  /** The frames from one place up to another, in order. Whoever stops early just stops: what cannot be read ahead is told when
+   * it is its turn. */
   async *frames(from: number, to: number): AsyncGenerator<Frame> {
     const bytes = new Bytes(this.cells, from, to, this.goOn);
-    const waiting: { frame: Omit<Frame, 'payload'>; payload: Promise<Uint8Array> }[] = [];
-    while (waiting.length > 0 || bytes.place < to) {
-      while (bytes.place < to && waiting.length < 2 * this.helpers.count + AHEAD) {
-        const at = bytes.place;
-        bytes.beginsFrame();
-        const header = readFrameHeader(await bytes.take(FRAME_HEADER_BYTES));
-        const stored = await bytes.take(header.storedBytes);
-        const payload = header.passedOver ? Promise.resolve(new Uint8Array(0)) : this.helpers.decompress(header, stored);
-        payload.catch(() => {});
-        waiting.push({ frame: { kind: header.passedOver ? 0 : header.kind, at, length: FRAME_HEADER_BYTES + header.storedBytes }, payload });
+    const waiting: Promise<Frame>[] = [];
+    let isEnded = bytes.place >= to;
+    while (waiting.length > 0 || !isEnded) {
+      while (!isEnded && waiting.length < 2 * this.helpers.count + AHEAD) {
+        const next = await this.next(bytes).catch((error: unknown) => ({ frame: Promise.reject<Frame>(error), failed: true }));
+        next.frame.catch(() => {});
+        waiting.push(next.frame);
+        isEnded = next.failed || bytes.place >= to;
       }
-      const { frame, payload } = waiting.shift()!;
-      yield { ...frame, payload: await payload };
+      yield await waiting.shift()!;
     }
     if (from === 0) bytes.ends();
+  }
+
+  /** Reads a frame, and has it decompressed. */
+  private async next(bytes: Bytes): Promise<{ frame: Promise<Frame>; failed: boolean }> {
+    const at = bytes.place;
+    bytes.beginsFrame();
+    const header = readFrameHeader(await bytes.take(FRAME_HEADER_BYTES));
+    const stored = await bytes.take(header.storedBytes);
+    const payload = header.passedOver ? Promise.resolve(new Uint8Array(0)) : this.helpers.decompress(header, stored);
+    const [kind, length] = [header.passedOver ? 0 : header.kind, FRAME_HEADER_BYTES + header.storedBytes];
+    return { frame: payload.then(payload => ({ kind, at, length, payload })), failed: false };
   }
 
   /** One frame of a kind, of a length that was told elsewhere. */

@@ -1,7 +1,7 @@
 // Saving: one file as it is, several as one ZIP archive or in a folder; with progress, and the receipt in the end.
 
 import type { Crew } from '../crew';
-import type { Refusal } from '../reader/refusal';
+import type { Reason, Refusal } from '../reader/refusal';
 import type { ListTold, Saved, Target } from '../workers/desk';
 import { button, byId, copyable, element } from './elements';
 import { ProgressBar } from './progress';
@@ -12,8 +12,12 @@ const MAX_FOLDER_FILES = 100;
 
 const FILE = 1;
 
+/** What ends with other files whole. */
+const CAN_BE_RESCUED: Reason[] = ['damaged', 'volumes missing', 'changed on purpose'];
+
 export class Saving {
-  constructor(private readonly crew: Crew, private readonly told: ListTold, private readonly name: string) {}
+  /** `rescue` looks for what is whole, where not all of it is. */
+  constructor(private readonly crew: Crew, private readonly told: ListTold, private readonly name: string, private readonly rescue: () => void) {}
 
   /** Asks where to, and saves; without entries, all of them. */
   async save(entries: number[] | undefined): Promise<void> {
@@ -61,11 +65,34 @@ export class Saving {
       const address = saved.blob && download(saved.blob, name);
       this.showDone(saved, address, name, 'download' in chosen && chosen.download === 'stored');
     } catch (error) {
-      const { what, next } = refusal(error as Refusal);
-      byId('save-body').replaceChildren(element('h2', { textContent: 'Not saved' }), element('p', { className: 'bad', textContent: what }), element('p', { textContent: next }), button('Close', () => dialog.close()));
+      this.showFailed(error as Refusal);
     } finally {
       dialog.oncancel = null;
     }
+  }
+
+  private showFailed(error: Refusal): void {
+    const dialog = byId<HTMLDialogElement>('save');
+    const { what, next } = refusal(error);
+    const rescue = button('Find what is whole', () => {
+      dialog.close();
+      this.rescue();
+    });
+    const canRescue = CAN_BE_RESCUED.includes(error.reason) && !this.told.salvaged;
+    byId('save-body').replaceChildren(
+      element('h2', { textContent: 'Not saved' }), element('p', { className: 'bad', textContent: what, role: 'alert' }), element('p', { textContent: next }),
+      ...(canRescue ? [rescue] : []), button('Close', () => dialog.close(), canRescue ? 'quiet' : ''));
+  }
+
+  /** What was downloaded lies in the browser's storage too, until it is deleted there. */
+  private clearing(): HTMLElement {
+    const told = element('p', { className: 'small', textContent: 'A copy lies in this browser\'s storage. It is deleted when this page is opened again, or now: ' });
+    const clear = button('Delete that copy', async () => {
+      await this.crew.reader.call('clear', []).catch(() => {});
+      told.textContent = 'The copy in this browser\'s storage is deleted.';
+    }, 'quiet');
+    told.append(clear);
+    return told;
   }
 
   private showDone(saved: Saved, address: string | undefined, name: string, isStored: boolean): void {
@@ -77,7 +104,7 @@ export class Saving {
     if (address) {
       const again = element('a', { href: address, download: name, textContent: 'Save it again' });
       done.push(element('p', {}, 'Your browser puts it where it puts downloads. ', again, '.'));
-      if (isStored) done.push(element('p', { className: 'small', textContent: 'A copy lies in this browser\'s storage until this page is closed.' }));
+      if (isStored) done.push(this.clearing());
     }
     if (saved.receipt) {
       done.push(element('p', { textContent: 'Tell the sender this receipt. It proves that all of it arrived right:' }), copyable(saved.receipt, 'receipt'));

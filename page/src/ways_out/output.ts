@@ -83,15 +83,26 @@ export class ChosenFile extends Gathering {
   }
 }
 
+/** Names in the browser's storage begin so. */
+const STORED_PREFIX = 'opened-';
+
+/** Deletes what was left in the browser's storage for downloads. */
+export async function clearStored(): Promise<void> {
+  const folder = await navigator.storage.getDirectory();
+  for await (const name of folder.keys()) {
+    if (name.startsWith(STORED_PREFIX)) await folder.removeEntry(name);
+  }
+}
+
 /** The browser's own storage, where there are no pickers: the file is downloaded from there, and deleted then. */
 export class StoredFile extends Gathering {
   private constructor(private readonly handle: FileSystemFileHandle, private readonly file: FileSystemSyncAccessHandle, private readonly folder: FileSystemDirectoryHandle) {
     super();
   }
 
-  static async open(name: string): Promise<StoredFile> {
+  static async open(): Promise<StoredFile> {
     const folder = await navigator.storage.getDirectory();
-    const handle = await folder.getFileHandle(name, { create: true });
+    const handle = await folder.getFileHandle(STORED_PREFIX + crypto.randomUUID(), { create: true });
     return new StoredFile(handle, await handle.createSyncAccessHandle(), folder);
   }
 

@@ -13,7 +13,7 @@ import { salvage } from '../reader/salvage';
 import { Stream, type Helpers } from '../reader/stream';
 import { gather, type Damage, type Found, type Given, type VolumeSet } from '../reader/volumes';
 import { names } from '../ways_out/names';
-import { ChosenFile, InMemory, StoredFile, type Output } from '../ways_out/output';
+import { ChosenFile, InMemory, StoredFile, clearStored, type Output } from '../ways_out/output';
 import { ZipSink } from '../ways_out/zip';
 import type { Answers, Ways } from './calls';
 
@@ -73,6 +73,7 @@ export class Desk {
       open: (ways, set: number, keys: Keys) => this.open(ways, set, keys),
       salvage: ways => this.salvage(ways),
       look: (ways, entry: number, type: string) => this.look(ways, entry, type),
+      clear: () => clearStored(),
       save: (ways, entries: number[] | undefined, target: Target, isZip: boolean) => this.save(ways, entries, target, isZip),
     };
   }
@@ -190,7 +191,7 @@ export class Desk {
 
 function outputOf(target: Exclude<Target, { folder: unknown }>): Promise<Output> | Output {
   if ('file' in target) return ChosenFile.open(target.file);
-  return target.download === 'stored' ? StoredFile.open(`opened-${crypto.randomUUID()}`) : new InMemory();
+  return target.download === 'stored' ? StoredFile.open().catch(() => new InMemory()) : new InMemory();
 }
 
 /** A folder of its own in the one that was chosen, so that nothing that lies there is written over. */

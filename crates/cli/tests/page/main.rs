@@ -1,0 +1,279 @@
+//! The page that recipients open in a browser: what it says, what it saves, and that nothing else happens in it.
+
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
+
+mod browser;
+#[path = "../support/mod.rs"]
+mod support;
+
+use browser::Browser;
+use rstest::rstest;
+use std::fs;
+use std::io::Read as _;
+use std::net::TcpListener;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::PathBuf;
+use support::{Desk, PASSWORD, in_a_shell};
+
+fn volumes(desk: &Desk) -> Vec<PathBuf> {
+    desk.names("out").iter().map(|name| desk.path("out").join(name)).collect()
+}
+
+/// A desk with the dossier packed so.
+fn packed(options: &[&str]) -> Desk {
+    let desk = Desk::new();
+    desk.run(&["demo", "--data-to", "."]).expect(0);
+    desk.file("key", b"a key file");
+    desk.run(&[&["pack", "wrenfall-light", "--to", "out/"], options].concat()).expect(0);
+    desk
+}
+
+/// What comes out is what went in: names, kinds, contents, modes and times, read by the program from the ZIP archive that the page
+/// makes; and the page's receipt is the program's.
+#[rstest]
+#[case::volumes(&["--fit", "260KB"])]
+#[case::short_cells(&["--fit", "64KB", "--squeeze", "none"])]
+#[case::lzma(&["--squeeze", "utmost"])]
+#[case::key_file(&["--fit", "1MB", "--key-file", "key"])]
+#[case::open_to_all(&["--no-password"])]
+fn everything_comes_out_as_it_went_in(#[case] options: &[&str]) {
+    let desk = packed(options);
+    let Some(browser) = Browser::with_page(&desk) else { return };
+    browser.give("files", &volumes(&desk));
+    if options.contains(&"--key-file") {
+        browser.give("key-file", &[desk.path("key")]);
+    }
+    if !options.contains(&"--no-password") {
+        browser.unlock(PASSWORD);
+    }
+    browser.wait_for("#list-sums", &["20 files, 1.79 MB"]);
+    let (zip, said) = browser.save_everything().unwrap();
+    let unlock: &[&str] = if options.contains(&"--key-file") { &["--key-file", "key"] } else { &[] };
+    let desk = desk.with_password(!options.contains(&"--no-password"));
+    let receipt = desk.run(&[&["receipt", "out", "--json"], unlock].concat()).expect(0).json("/receipt");
+    assert!(said.contains(receipt.as_str().unwrap()), "{said}");
+    let compared = desk.run_bare(&["compare", zip.to_str().unwrap(), "wrenfall-light", "--json"]).expect(0);
+    assert_eq!(compared.json("/same"), 29);
+}
+
+/// Python reads it too, and names, empty files and folders, links and bytes that are no text come through.
+#[test]
+fn odd_names_come_out() {
+    let desk = Desk::new();
+    for name in ["a b/ö\u{308}ß – 北.txt", "a b/.hidden", "zero", "quote\"'&<b>.html", "back\\slash"] {
+        desk.file(&format!("odd/{name}"), name.as_bytes());
+    }
+    fs::write(desk.path("odd").join(std::ffi::OsStr::from_bytes(b"no \xFF text")), b"bytes").unwrap();
+    desk.file("odd/zero", b"");
+    fs::create_dir_all(desk.path("odd/empty/folder")).unwrap();
+    std::os::unix::fs::symlink("../elsewhere", desk.path("odd/link")).unwrap();
+    desk.run(&["pack", "odd", "--to", "out/"]).expect(0);
+    let Some(browser) = Browser::with_page(&desk) else { return };
+    browser.give("files", &volumes(&desk));
+    browser.unlock(PASSWORD);
+    assert!(browser.wait_for("#list-told", &["changed"]).contains("2 names cannot be written as text here"));
+    let (zip, _) = browser.save_everything().unwrap();
+    let script = "import zipfile, sys\nz = zipfile.ZipFile(sys.argv[1])\nassert z.testzip() is None\nfor n in sorted(z.namelist()): print(ascii(n), z.getinfo(n).file_size)";
+    fs::write(desk.path("names.py"), script).unwrap();
+    let ran = in_a_shell(&desk, &format!("python3 names.py '{}'", zip.display())).expect(0);
+    let names = [
+        r"'odd/' 0",
+        r"'odd/a b/' 0",
+        r"'odd/a b/.hidden' 11",
+        r"'odd/a b/\xf6\u0308\xdf \u2013 \u5317.txt' 22",
+        r"'odd/back_slash' 10",
+        r"'odd/empty/' 0",
+        r"'odd/empty/folder/' 0",
+        r"'odd/link' 12",
+        r"'odd/no \ufffd text' 5",
+        r#"'odd/quote"\'&<b>.html' 16"#,
+        r"'odd/zero' 0",
+    ];
+    for name in names {
+        assert!(ran.out.lines().any(|line| line == name), "{name}\n{}", ran.out);
+    }
+}
+
+/// What is wrong with the volumes is told as the program's check tells it, without the password, and what is whole can be had.
+#[rstest]
+#[case::missing(|desk: &Desk| fs::remove_file(desk.volume(3)).unwrap(), "6 of 7 volumes are here. Missing: 3.", "Missing: volume 3")]
+#[case::damaged(|desk: &Desk| { desk.flip(&desk.volume(3), 70_000); }, "All 7 volumes are here", "in volume 3")]
+#[case::damaged_at_its_beginning(|desk: &Desk| { desk.flip(&desk.volume(3), 40).flip(&desk.volume(2), 70_000); }, "All 7 volumes are here", "in volume 2")]
+#[case::renamed_and_twice(|desk: &Desk| {
+    fs::copy(desk.volume(3), desk.path("out/again")).unwrap();
+    fs::rename(desk.volume(1), desk.path("out/zz")).unwrap();
+}, "All 7 volumes are here", "Every byte is intact.")]
+fn what_is_wrong_is_told_and_what_is_whole_is_rescued(
+    #[case] accident: fn(&Desk),
+    #[case] here: &str,
+    #[case] state: &str,
+) {
+    let desk = Desk::with_volumes();
+    accident(&desk);
+    let Some(browser) = Browser::with_page(&desk) else { return };
+    browser.give("files", &volumes(&desk));
+    browser.wait_for("#volumes-told", &[here]);
+    let said = browser.wait_for("#volumes-state", &["Every byte is intact.", "Copy the letters"]);
+    assert!(said.contains(state), "{said}");
+    let checked = desk.run_bare(&["check", "out", "--json"]);
+    match checked.json("/slip").as_str() {
+        Some(slip) => assert!(said.contains(slip), "{slip}\n{said}"),
+        None => assert!(said.contains("Every byte is intact.")),
+    }
+    browser.unlock(PASSWORD);
+    browser.wait_for("#list-title", &["wrenfall-light"]);
+    if checked.code == 0 {
+        browser.save_everything().unwrap();
+        return;
+    }
+    if here.contains("All") {
+        // The list needs none of what is damaged; to save everything does.
+        assert!(browser.save_everything().unwrap_err().contains("damaged"));
+        browser.click("Close");
+    }
+    browser.click("Find what is whole");
+    browser.wait_for("#list-told", &["Everything in this list is whole."]);
+    browser.save_everything().unwrap();
+    let salvaged = desk.run(&["open", "out", "--salvage", "--into", "in", "--json"]);
+    let lost = salvaged.json("/lost").as_array().unwrap().len();
+    assert!(browser.text("#list-told").starts_with(&format!("{lost} file")), "{lost}: {}", browser.text("#list-told"));
+}
+
+/// What must not be opened is not, and the next step is told.
+#[rstest]
+#[case::wrong_password("another one", |_: &Desk| {}, "#unlock-told", "This password does not open these files.")]
+#[case::no_password("\u{85}", |_: &Desk| {}, "#unlock-told", "This can be no password")]
+#[case::no_volume("", |desk: &Desk| {
+    volumes(desk).iter().for_each(|path| fs::write(path, b"PK is something else").unwrap());
+}, "#choosing-told", "is no sealed volume")]
+#[case::sent_as_text("", |desk: &Desk| {
+    for path in volumes(desk) {
+        let text: Vec<u8> = fs::read(&path).unwrap().into_iter().filter(|byte| *byte != b'\r').collect();
+        fs::write(path, text).unwrap();
+    }
+}, "#choosing-told", "it was sent as text")]
+#[case::two_sets("", |desk: &Desk| { desk.run(&["pack", "wrenfall-light/costs", "--to", "out/"]).expect(0); }, "#choosing-told", "These files belong to different sets.")]
+fn what_cannot_be_opened_is_told(
+    #[case] password: &str,
+    #[case] accident: fn(&Desk),
+    #[case] place: &str,
+    #[case] words: &str,
+) {
+    let desk = Desk::with_volumes();
+    accident(&desk);
+    let Some(browser) = Browser::with_page(&desk) else { return };
+    browser.give("files", &volumes(&desk));
+    if !password.is_empty() {
+        browser.unlock(password);
+    }
+    browser.wait_for(place, &[words]);
+}
+
+/// A password is the same however a keyboard writes its letters.
+#[test]
+fn a_password_with_umlauts_opens() {
+    let desk = Desk::new().with_password(false);
+    desk.file("a", b"1").file("pw", "größere zwölf Fensterläden aus Glas".as_bytes());
+    desk.run(&["pack", "a", "--password-from", "pw", "--to", "out/"]).expect(0);
+    let Some(browser) = Browser::with_page(&desk) else { return };
+    browser.give("files", &volumes(&desk));
+    browser.unlock("gro\u{308}ßere zwo\u{308}lf Fensterla\u{308}den aus Glas");
+    browser.wait_for("#list-sums", &["1 file, 1 byte"]);
+}
+
+/// Nothing leaves the page, whatever tries; and nothing of a file that is looked at runs.
+#[test]
+fn nothing_is_sent_and_nothing_runs() {
+    let desk = Desk::new();
+    let page = "<script>document.title = 'ran'</script><img src=x onerror=\"document.title='ran'\">";
+    desk.file("a/note.html", page.as_bytes());
+    desk.file(
+        "a/sketch.svg",
+        format!("<svg xmlns='http://www.w3.org/2000/svg' width='9' height='9'>{page}</svg>").as_bytes(),
+    );
+    desk.run(&["pack", "a", "--to", "out/"]).expect(0);
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    listener.set_nonblocking(true).unwrap();
+    let address = format!("http://{}", listener.local_addr().unwrap());
+    let Some(browser) = Browser::with_page(&desk) else { return };
+    browser.give("files", &volumes(&desk));
+    browser.unlock(PASSWORD);
+    browser.wait_for("#list-title", &["a"]);
+    for name in ["note.html", "sketch.svg"] {
+        browser.click(name);
+        browser.wait_for("#look-told", &[name]);
+        browser.wait_for("#look", &["Close"]);
+        std::thread::sleep(std::time::Duration::from_millis(300));
+        assert_eq!(browser.run("return document.title"), "Open sealed files");
+        browser.click("Close");
+    }
+    let tries = format!(
+        "for (const attempt of [() => fetch('{address}'), () => navigator.sendBeacon('{address}'), () => new Image().src = '{address}/i.png', \
+         () => new WebSocket('{}'), () => document.head.append(Object.assign(document.createElement('link'), {{rel: 'stylesheet', href: '{address}'}})), \
+         () => document.body.append(Object.assign(document.createElement('iframe'), {{src: '{address}'}})), \
+         () => document.body.append(Object.assign(document.createElement('script'), {{src: '{address}/s.js'}}))]) {{ try {{ attempt()?.catch?.(() => {{}}) }} catch {{}} }}",
+        address.replace("http", "ws")
+    );
+    browser.run(&tries);
+    std::thread::sleep(std::time::Duration::from_millis(500));
+    // For a frame that the policy forbids, Chromium opens a connection ahead, and says nothing on it.
+    while let Ok((mut connection, _)) = listener.accept() {
+        connection.set_nonblocking(false).unwrap();
+        connection.set_read_timeout(Some(std::time::Duration::from_millis(300))).unwrap();
+        let mut request = [0; 400];
+        let length = connection.read(&mut request).unwrap_or(0);
+        assert_eq!(length, 0, "something was sent: {}", String::from_utf8_lossy(&request[..length]));
+    }
+}
+
+/// Whoever flips a byte anywhere gets nothing else out: the page opens what was packed, or says that it does not.
+#[rstest]
+#[case::a_few(8)]
+#[ignore = "takes minutes"]
+#[case::many(300)]
+fn no_flipped_byte_passes(#[case] flips: usize) {
+    let desk = Desk::new();
+    desk.file("a/levels.csv", &b"1903;4.12\n".repeat(900)).file("a/lamp.txt", b"lit");
+    desk.run(&["pack", "a", "--to", "out/", "--squeeze", "hard"]).expect(0);
+    let Some(browser) = Browser::with_page(&desk) else { return };
+    let (volume, page) = (volumes(&desk).remove(0), desk.path("open-me.html"));
+    let whole = fs::read(&volume).unwrap();
+    let wrong = ["damaged", "changed", "does not open", "no sealed volume", "as text", "newer version", "contradicts"];
+    for flip in 0..flips {
+        // Spread over all of it, and over all bits.
+        let at = (flip * 2_654_435_761) % whole.len();
+        desk.flip(&volume, at);
+        browser.go_to(&page);
+        browser.give("files", std::slice::from_ref(&volume));
+        let said = browser.wait_for("main", &[&wrong[..], &["Password"]].concat());
+        if !wrong.iter().any(|words| said.contains(words)) {
+            browser.unlock(PASSWORD);
+            let said = browser.wait_for("main", &[&wrong[..], &["Save everything"]].concat());
+            if !wrong.iter().any(|words| said.contains(words)) {
+                match browser.save_everything() {
+                    Ok((zip, _)) => {
+                        desk.run_bare(&["compare", zip.to_str().unwrap(), "a"]).expect(0);
+                        fs::remove_file(zip).unwrap();
+                    }
+                    Err(said) => assert!(wrong.iter().any(|words| said.contains(words)), "{at}: {said}"),
+                }
+            }
+        }
+        fs::write(&volume, &whole).unwrap();
+    }
+}
+
+/// The command writes the page that is built from the sources, tells what it is known by, and writes over nothing.
+#[test]
+fn the_page_is_written_and_told() {
+    let desk = Desk::new();
+    let told = desk.run(&["page", "--json"]).expect(0);
+    assert_eq!(told.json("/to"), serde_json::Value::Null);
+    let ran = desk.run(&["page", "--to", "new/open-me.html"]).expect(0);
+    let sum = in_a_shell(&desk, "sha256sum new/open-me.html").expect(0).out;
+    assert!(sum.starts_with(told.json("/sha256").as_str().unwrap()) && ran.out.contains(&sum[..64]), "{}", ran.out);
+    assert!(told.json("/bytes").as_u64().unwrap() <= 350_000);
+    let refused = desk.run(&["page", "--to", "new/open-me.html"]);
+    assert!(refused.code != 0 && refused.err.contains("it is there already"), "{}", refused.err);
+    assert_eq!(desk.names("new"), ["open-me.html"]);
+}
