@@ -1,6 +1,6 @@
 // Opening cells (docs/format.md 1.3, 3): each is sealed under its number in the stream, and the last one as the last.
 
-import { Fields, joined, numbers, owned } from './bytes';
+import { Fields, joined, numbers } from './bytes';
 import type { Keys } from './keys';
 import { Refusal, malformed } from './refusal';
 import type { CellCopy, VolumeSet } from './volumes';
@@ -58,7 +58,7 @@ export class Cells {
     const iv = joined(Uint8Array.of(cell === this.count - 1 ? 1 : 0, 0, 0, 0), number);
     const additionalData = joined(bytes.subarray(0, 11), bytes.subarray(16, 32), bytes.subarray(76, 80));
     try {
-      const sealed = owned(copy.ciphertext);
+      const sealed = copy.ciphertext as Uint8Array<ArrayBuffer>;
       return new Uint8Array(await crypto.subtle.decrypt({ name: 'AES-GCM', iv, additionalData }, this.keys.cells, sealed));
     } catch {
       return undefined;

@@ -38,7 +38,7 @@ export async function salvage(cells: Cells, engine: Engine, helpers: Helpers, in
       const header = readFrameHeader(buffer.subarray(0, FRAME_HEADER_BYTES));
       const length = FRAME_HEADER_BYTES + header.storedBytes;
       if (buffer.length < length) break;
-      if (header.kind === CONTENT) scan.frame(await helpers.decompress(header, buffer.subarray(FRAME_HEADER_BYTES, length)), at);
+      if (header.kind === CONTENT) scan.frame(await helpers.decompress(header, buffer.slice(FRAME_HEADER_BYTES, length)), at);
       buffer = buffer.subarray(length);
       at += length;
     }

@@ -1,8 +1,8 @@
 // The inner stream (docs/format.md 3): frames one after another out of cells, read ahead, decompressed by helpers, and given in
 // order.
 
-import { areZeros, joined } from './bytes';
-import { NO_MARK, type Cells } from './cells';
+import { areZeros } from './bytes';
+import { NO_MARK, type Cell, type Cells } from './cells';
 import { FRAME_HEADER_BYTES, readFrameHeader, type FrameHeader } from './frames';
 import { malformed } from './refusal';
 import { BATCH_CELLS } from './volumes';
@@ -10,6 +10,7 @@ import { BATCH_CELLS } from './volumes';
 /** What decompresses frames, side by side. */
 export interface Helpers {
   readonly count: number;
+  /** Takes the payload's buffer for itself. */
   decompress(header: FrameHeader, payload: Uint8Array): Promise<Uint8Array>;
 }
 
@@ -27,14 +28,14 @@ const AHEAD = 2;
 
 /** Bytes of the inner stream from some place on. */
 class Bytes {
-  private buffer = new Uint8Array(0);
-  private at: number;
+  /** Parts of cells that were opened and not taken yet. */
+  private readonly parts: Uint8Array[] = [];
+  private length = 0;
   private nextCell: number;
-  private pending?: Promise<Awaited<ReturnType<Cells['open']>>>;
+  private pending?: Promise<Cell[]>;
   private readonly marks: Marks;
 
-  constructor(private readonly cells: Cells, at: number, private readonly end: number, private readonly goOn: () => void) {
-    this.at = at;
+  constructor(private readonly cells: Cells, private at: number, private readonly end: number, private readonly goOn: () => void) {
     this.nextCell = Math.floor(at / cells.partBytes);
     this.marks = new Marks(cells.partBytes, at);
   }
@@ -44,7 +45,7 @@ class Bytes {
   }
 
   /** Cells up to the one in which the stretch ends; the next ones are opened while these are looked at. */
-  private open(): Promise<Awaited<ReturnType<Cells['open']>>> {
+  private open(): Promise<Cell[]> {
     const last = Math.ceil(this.end / this.cells.partBytes);
     return this.cells.open(this.nextCell, Math.max(1, Math.min(BATCH_CELLS, last - this.nextCell)));
   }
@@ -53,12 +54,13 @@ class Bytes {
     this.goOn();
     const opened = await (this.pending ?? this.open());
     this.pending = undefined;
-    const from = this.nextCell * this.cells.partBytes;
-    opened.forEach((cell, place) => this.marks.told(this.nextCell + place, cell.mark));
-    this.nextCell += opened.length;
-    const skipped = Math.max(0, this.at + this.buffer.length - from);
-    this.buffer = joined(this.buffer, ...opened.map(cell => cell.part));
-    if (skipped > 0) this.buffer = this.buffer.subarray(skipped);
+    for (const { mark, part } of opened) {
+      this.marks.told(this.nextCell, mark);
+      const skipped = Math.max(0, this.at + this.length - this.nextCell * this.cells.partBytes);
+      this.parts.push(part.subarray(skipped));
+      this.length += Math.max(0, part.length - skipped);
+      this.nextCell += 1;
+    }
     if (this.nextCell * this.cells.partBytes < this.end) {
       this.pending = this.open();
       // Whoever waits for it later is told; until then nobody has to be.
@@ -66,11 +68,20 @@ class Bytes {
     }
   }
 
+  /** Bytes in a buffer of their own. */
   async take(length: number): Promise<Uint8Array> {
     if (this.at + length > this.end) throw malformed('the stream ends within a frame');
-    while (this.buffer.length < length) await this.more();
-    const taken = this.buffer.subarray(0, length);
-    this.buffer = this.buffer.subarray(length);
+    while (this.length < length) await this.more();
+    const taken = new Uint8Array(length);
+    for (let filled = 0; filled < length; ) {
+      const part = this.parts[0]!;
+      const some = part.subarray(0, length - filled);
+      taken.set(some, filled);
+      filled += some.length;
+      if (some.length === part.length) this.parts.shift();
+      else this.parts[0] = part.subarray(some.length);
+    }
+    this.length -= length;
     this.at += length;
     return taken;
   }

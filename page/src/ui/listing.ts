@@ -137,7 +137,7 @@ export class List {
     return element('tr', {},
       element('td', { className: 'box' }, box),
       element('td', {}, name),
-      element('td', { className: 'number', textContent: row.isFolder ? `${count(row.files, 'file')}, ${size(row.bytes)}` : kind || size(row.bytes) }),
+      element('td', { className: 'number' }, row.isFolder && element('span', { className: 'files', textContent: `${count(row.files, 'file')}, ` }), kind || size(row.bytes)),
       element('td', { className: 'when', textContent: row.entry === undefined ? '' : date(this.told.seconds[row.entry]!) }),
       element('td', { className: 'act' }, save));
   }
@@ -145,7 +145,8 @@ export class List {
   private drawChosen(): void {
     const entries = [...this.chosen].sort((one, other) => one - other);
     const bytes = entries.reduce((sum, entry) => sum + this.told.sizes[entry]!, 0);
-    const some = button(entries.length === 0 ? 'Save the chosen' : `Save the chosen (${size(bytes)})`, () => this.acts.save(entries), 'quiet');
+    const files = entries.filter(entry => this.told.kinds[entry] === FILE).length;
+    const some = button(entries.length === 0 ? 'Save the chosen' : `Save the chosen: ${count(files, 'file')}, ${size(bytes)}`, () => this.acts.save(entries), 'quiet');
     some.disabled = entries.length === 0;
     byId('list-acts').replaceChildren(button('Save everything', () => this.acts.save(undefined)), some);
   }

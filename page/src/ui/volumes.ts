@@ -67,8 +67,8 @@ function showCheck(set: SetTold, { damaged, slip }: CheckTold): void {
   ].filter(Boolean).join(' ');
   state.replaceChildren(
     element('p', { className: 'bad', textContent: told }),
-    element('p', { textContent: 'Do you have them elsewhere? Add them above. Otherwise send these letters to the sender, who can send just what is lacking:' }),
-    copyable(slip, 'letters'),
+    element('p', { textContent: 'Add what you have elsewhere. Otherwise send this code to the sender, who can send just what is lacking:' }),
+    copyable(slip, 'code'),
     element('p', { className: 'small', textContent: 'With the password you can see what is in here already, and rescue what is whole.' }),
   );
 }

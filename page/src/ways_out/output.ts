@@ -18,39 +18,44 @@ interface Part {
   at: number;
 }
 
-/** Gathers pieces, and replaces what stood for others, there or where it lies already. */
+/** Gathers bytes, and replaces what stood for others, there or where it lies already. */
 abstract class Gathering implements Output {
-  private gathered: Part[] = [];
-  private gatheredBytes = 0;
-  private at = 0;
+  private readonly gathered = new Uint8Array(GATHERED_BYTES);
+  /** How many bytes are gathered, and how many were handed on before. */
+  private length = 0;
+  private before = 0;
   private replaced: Part[] = [];
 
-  protected abstract flush(parts: Part[], replaced: Part[]): Promise<void>;
+  /** Writes a part, whose bytes are used again afterwards. */
+  protected abstract put(part: Part): Promise<void> | void;
   protected abstract finish(): Promise<Blob | undefined>;
   abstract abort(): Promise<void>;
 
   async write(bytes: Uint8Array): Promise<void> {
-    this.gathered.push({ bytes: new Uint8Array(bytes), at: this.at });
-    this.at += bytes.length;
-    this.gatheredBytes += bytes.length;
-    if (this.gatheredBytes >= GATHERED_BYTES) await this.empty();
+    for (let from = 0; from < bytes.length; ) {
+      if (this.length === GATHERED_BYTES) await this.empty();
+      const some = bytes.subarray(from, from + GATHERED_BYTES - this.length);
+      this.gathered.set(some, this.length);
+      this.length += some.length;
+      from += some.length;
+    }
   }
 
   async placeholder(bytes: Uint8Array): Promise<(right: Uint8Array) => void> {
-    const part = { bytes: new Uint8Array(bytes), at: this.at };
-    this.gathered.push(part);
-    this.at += bytes.length;
-    this.gatheredBytes += bytes.length;
+    if (this.length + bytes.length > GATHERED_BYTES) await this.empty();
+    const at = this.before + this.length;
+    await this.write(bytes);
     return right => {
-      part.bytes.set(right);
-      if (!this.gathered.includes(part)) this.replaced.push(part);
+      if (at >= this.before) this.gathered.set(right, at - this.before);
+      else this.replaced.push({ at, bytes: new Uint8Array(right) });
     };
   }
 
   private async empty(): Promise<void> {
-    const [parts, replaced] = [this.gathered, this.replaced];
-    [this.gathered, this.replaced, this.gatheredBytes] = [[], [], 0];
-    await this.flush(parts, replaced);
+    if (this.length > 0) await this.put({ at: this.before, bytes: this.gathered.subarray(0, this.length) });
+    for (const part of this.replaced) await this.put(part);
+    this.before += this.length;
+    [this.length, this.replaced] = [0, []];
   }
 
   async close(): Promise<Blob | undefined> {
@@ -69,9 +74,8 @@ export class ChosenFile extends Gathering {
     return new ChosenFile(await handle.createWritable());
   }
 
-  protected async flush(parts: Part[], replaced: Part[]): Promise<void> {
-    if (parts.length > 0) await this.stream.write({ type: 'write', position: parts[0]!.at, data: new Blob(parts.map(part => part.bytes)) });
-    for (const { at, bytes } of replaced) await this.stream.write({ type: 'write', position: at, data: bytes });
+  protected async put({ at, bytes }: Part): Promise<void> {
+    await this.stream.write({ type: 'write', position: at, data: bytes });
   }
 
   protected async finish(): Promise<undefined> {
@@ -106,10 +110,8 @@ export class StoredFile extends Gathering {
     return new StoredFile(handle, await handle.createSyncAccessHandle(), folder);
   }
 
-  protected async flush(parts: Part[], replaced: Part[]): Promise<void> {
-    for (const { at, bytes } of [...parts, ...replaced]) {
-      if (this.file.write(bytes, { at }) !== bytes.length) throw new DOMException('', 'QuotaExceededError');
-    }
+  protected put({ at, bytes }: Part): void {
+    if (this.file.write(bytes, { at }) !== bytes.length) throw new DOMException('', 'QuotaExceededError');
   }
 
   protected async finish(): Promise<Blob> {
@@ -127,10 +129,15 @@ export class StoredFile extends Gathering {
 export class InMemory extends Gathering {
   private readonly parts: { blob: Blob; at: number }[] = [];
   private readonly corrections: Part[] = [];
+  private end = 0;
 
-  protected async flush(parts: Part[], replaced: Part[]): Promise<void> {
-    if (parts.length > 0) this.parts.push({ blob: new Blob(parts.map(part => part.bytes)), at: parts[0]!.at });
-    this.corrections.push(...replaced);
+  protected put({ at, bytes }: Part): void {
+    if (at < this.end) {
+      this.corrections.push({ at, bytes });
+      return;
+    }
+    this.parts.push({ blob: new Blob([bytes]), at });
+    this.end = at + bytes.length;
   }
 
   protected async finish(): Promise<Blob> {

@@ -28,9 +28,8 @@ class Ports implements Helpers {
 
   decompress(header: FrameHeader, payload: Uint8Array): Promise<Uint8Array> {
     if (header.codec === 0) return Promise.resolve(payload);
-    const own = new Uint8Array(payload);
     this.next = (this.next + 1) % this.callers.length;
-    return this.callers[this.next]!.call('decompress', [header, own], undefined, [own.buffer]);
+    return this.callers[this.next]!.call('decompress', [header, payload], undefined, [payload.buffer]);
   }
 }
 

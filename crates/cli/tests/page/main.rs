@@ -113,7 +113,7 @@ fn what_is_wrong_is_told_and_what_is_whole_is_rescued(
     let Some(browser) = Browser::with_page(&desk) else { return };
     browser.give("files", &volumes(&desk));
     browser.wait_for("#volumes-told", &[here]);
-    let said = browser.wait_for("#volumes-state", &["Every byte is intact.", "Copy the letters"]);
+    let said = browser.wait_for("#volumes-state", &["Every byte is intact.", "Copy the code"]);
     assert!(said.contains(state), "{said}");
     let checked = desk.run_bare(&["check", "out", "--json"]);
     match checked.json("/slip").as_str() {
