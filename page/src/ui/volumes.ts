@@ -61,12 +61,9 @@ function showCheck(set: SetTold, { damaged, slip }: CheckTold): void {
     return;
   }
   const cells = damaged.reduce((sum, run) => sum + run.last - run.first + 1, 0);
-  const told = [
-    volumes.length > 0 && `Damaged: ${size(cells * set.header.cellBytes)} at most, in ${volumes.length === 1 ? 'volume' : 'volumes'} ${numbers(volumes)}.`,
-    set.missing.length > 0 && `Missing: ${set.missing.length === 1 ? 'volume' : 'volumes'} ${numbers(set.missing)}.`,
-  ].filter(Boolean).join(' ');
+  const damage = `Damaged: ${size(cells * set.header.cellBytes)} at most, in ${volumes.length === 1 ? 'volume' : 'volumes'} ${numbers(volumes)}.`;
   state.replaceChildren(
-    element('p', { className: 'bad', textContent: told }),
+    element('p', { className: volumes.length > 0 ? 'bad' : 'good', textContent: volumes.length > 0 ? damage : 'Every byte that is here is intact.' }),
     element('p', { textContent: 'Add what you have elsewhere. Otherwise send this code to the sender, who can send just what is lacking:' }),
     copyable(slip, 'code'),
     element('p', { className: 'small', textContent: 'With the password you can see what is in here already, and rescue what is whole.' }),

@@ -18,10 +18,12 @@ use under_seal_core::formats::reader::{Encryption, Facts};
 use under_seal_core::formats::registry::Format;
 use under_seal_core::formats::sealed::volume::{VolumeSet, header};
 use under_seal_core::formats::sealed::{About, SealedError, cost_of};
+use under_seal_core::ground::codes::hexadecimal;
 use under_seal_core::ground::entry::ListedEntry;
 
 /// How many of the largest files are named.
 const LARGEST: usize = 5;
+use under_seal_core::tasks::page::{PAGE_NAME, page_sum};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &AboutArguments) -> Result<u8, Failure> {
@@ -74,8 +76,19 @@ enum Lies {
 #[derive(Serialize)]
 #[serde(untagged)]
 enum Made {
-    Sealed { key_file: bool, memory_bytes: u64, passes: u32, made: String, squeeze: Option<String> },
-    Openly { hides_names: bool, encryption: Vec<&'static str>, methods: Vec<&'static str> },
+    Sealed {
+        key_file: bool,
+        memory_bytes: u64,
+        passes: u32,
+        made: String,
+        squeeze: Option<String>,
+        page_sha256: String,
+    },
+    Openly {
+        hides_names: bool,
+        encryption: Vec<&'static str>,
+        methods: Vec<&'static str>,
+    },
 }
 
 #[derive(Serialize)]
@@ -132,6 +145,7 @@ impl Made {
             key_file: facts.key_file,
             memory_bytes: u64::from(cost.memory_kib) * 1024,
             passes: cost.passes,
+            page_sha256: hexadecimal(&page_sum()),
             made: text::time(*made_at),
             squeeze: squeeze.map(|squeeze| SqueezeName::from(squeeze).to_string()),
         })
@@ -251,12 +265,14 @@ impl Lies {
 fn lines(report: &Report) -> Vec<String> {
     let saved = 100.0 - 100.0 * report.after_bytes as f64 / report.before_bytes.max(1) as f64;
     let saved = format!("{}; {:.1} % saved", bytes(report.after_bytes), saved.max(0.0));
-    let (made, packed) = match &report.made {
-        Made::Sealed { made, squeeze, .. } => {
+    let (made, packed, page) = match &report.made {
+        Made::Sealed { made, squeeze, page_sha256, .. } => {
             let squeeze = squeeze.as_deref().unwrap_or("not told");
-            (Some(("made", vec![made.clone()])), format!("{saved}, squeeze {squeeze}"))
+            let page =
+                format!("{PAGE_NAME} opens it in a browser; the one of this program has the SHA-256 {page_sha256}");
+            (Some(("made", vec![made.clone()])), format!("{saved}, squeeze {squeeze}"), vec![page])
         }
-        Made::Openly { .. } => (None, saved),
+        Made::Openly { .. } => (None, saved, Vec::new()),
     };
     let label = report.label.as_ref().filter(|label| !label.is_empty());
     let mut rows: Vec<_> = label.map(|label| ("label", vec![label.clone()])).into_iter().collect();
@@ -270,6 +286,7 @@ fn lines(report: &Report) -> Vec<String> {
         ("holds", vec![format!("{} in {what}", bytes(report.before_bytes))]),
         ("packed", vec![packed]),
         ("largest", report.largest.iter().map(Largest::line).collect()),
+        ("page", page),
     ]);
     let mut lines = vec![paint(Tone::Strong, &report.archive), String::new()];
     lines.extend(table::summary(&rows));

@@ -194,6 +194,31 @@ fn a_folder_holds_everything_for_the_recipient_but_the_password(
     desk.run(&["open", "give", "--into", "board"]).expect(0);
 }
 
+/// The page lies beside sealed volumes and goes with the first message, and the note tells what it is known by.
+#[rstest]
+#[case::beside_them(&[], &["open-me.html"], "")]
+#[case::with_the_first_message(&["--fit", "mail-10"], &["message-1of1.eml", "open-me.html"], "filename=\"open-me.html\"")]
+#[case::no_room_in_any_message(&["--fit", "tiny", "--config", "tiny.toml"], &["open-me.html"], "under-seal check FOLDER")]
+#[case::left_out(&["--no-page"], &[], "")]
+fn the_page_goes_with_sealed_volumes(#[case] options: &[&str], #[case] told: &[&str], #[case] first_message: &str) {
+    let desk = Desk::new();
+    desk.file("a", b"1").file("tiny.toml", b"[fits.tiny]\nmessage = \"200KB\"\n");
+    desk.run(&["pack", "a", "--to", "out/"]).expect(0);
+    let ran = desk.run(&[&["handover", "out", "--to", "give", "--json"], options].concat()).expect(0);
+    let names = desk.names("give");
+    assert!(told.iter().all(|name| names.contains(&(*name).to_owned())), "{names:?}");
+    let known = desk.run(&["page", "--json"]).expect(0).json("/sha256").as_str().unwrap().to_owned();
+    let text = |name: &str| fs::read_to_string(desk.path("give").join(name)).unwrap();
+    let (note, is_there) = (text("how-to-open.txt"), !told.is_empty());
+    assert_eq!(note.contains(&known) && note.contains("Open open-me.html"), is_there, "{note}");
+    assert_eq!((text("SHA256SUMS").contains(&known), ran.json("/page").is_null()), (is_there, !is_there));
+    if names.contains(&"message-1of1.eml".to_owned()) {
+        let message = text("message-1of1.eml");
+        assert!(message.contains(first_message), "{}", &message[..2000]);
+        assert_eq!(message.contains("Open open-me.html"), message.contains("filename=\"open-me.html\""));
+    }
+}
+
 #[rstest]
 #[case::there_already(&["--to", "out"], 6, "is there already")]
 #[case::a_volume_is_damaged(&["--to", "give"], 5, "volume 3 is damaged")]

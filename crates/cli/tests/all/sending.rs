@@ -284,7 +284,7 @@ fn a_key_file_is_spoken_of_wherever_the_password_is() {
     let handing = ["handover", "a.useal", "--to", "give", "--key-file", "key"];
     desk.run(&handing).expect(0);
     let note = fs::read_to_string(desk.path("give/how-to-open.txt")).unwrap();
-    assert!(note.contains("Add --key-file FILE"), "{note}");
+    assert!(note.contains("Choose the key file in the page too, or add --key-file FILE"), "{note}");
     // Every password takes the key file, as the help of --also-password-from says.
     desk.run(&["open", "a.useal", "--into", "in", "--password-from", "second"]).expect(3);
     desk.run(&["open", "a.useal", "--into", "in", "--password-from", "second", "--key-file", "key"]).expect(0);

@@ -11,6 +11,13 @@ use tokio::runtime::Runtime;
 /// How long anything may take.
 const PATIENCE: Duration = Duration::from_secs(60);
 
+/// What a page is looked at on.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Device {
+    Computer,
+    Telephone,
+}
+
 pub struct Browser {
     runtime: Runtime,
     driver: Option<WebDriver>,
@@ -21,7 +28,12 @@ pub struct Browser {
 impl Browser {
     /// Opens the page in Chromium; `None` where that, or what drives it, is not installed. In CI they are.
     pub fn with_page(desk: &crate::support::Desk) -> Option<Self> {
-        let started = Self::start(desk);
+        Self::of(desk, Device::Computer)
+    }
+
+    /// The same as on some device.
+    pub fn of(desk: &crate::support::Desk, device: Device) -> Option<Self> {
+        let started = Self::start(desk, device);
         assert!(started.is_some() || std::env::var_os("CI").is_none(), "CI needs chromium and chromedriver");
         let Some(browser) = started else {
             eprintln!("not tried: there is no Chromium that could be driven here");
@@ -32,7 +44,7 @@ impl Browser {
         Some(browser)
     }
 
-    fn start(desk: &crate::support::Desk) -> Option<Self> {
+    fn start(desk: &crate::support::Desk, device: Device) -> Option<Self> {
         let mut server =
             Command::new("chromedriver").arg("--port=0").stdout(Stdio::piped()).stderr(Stdio::null()).spawn().ok()?;
         let lines = BufReader::new(server.stdout.take()?).lines();
@@ -44,6 +56,10 @@ impl Browser {
         let mut capabilities = DesiredCapabilities::chrome();
         for argument in ["--headless=new", "--no-sandbox", "--window-size=1280,800"] {
             capabilities.add_arg(argument).unwrap();
+        }
+        if device == Device::Telephone {
+            let metrics = serde_json::json!({ "deviceMetrics": { "width": 390, "height": 780, "pixelRatio": 2.0 } });
+            capabilities.add_experimental_option("mobileEmulation", metrics).unwrap();
         }
         let preferences =
             serde_json::json!({ "download.default_directory": downloads, "download.prompt_for_download": false });
@@ -140,6 +156,11 @@ impl Browser {
     /// Runs a script in the page, which its policy holds too; what it comes to.
     pub fn run(&self, script: &str) -> serde_json::Value {
         self.runtime.block_on(self.driver().execute(script, Vec::new())).unwrap().json().clone()
+    }
+
+    /// Takes a picture of what is seen.
+    pub fn picture(&self, path: &Path) {
+        self.runtime.block_on(self.driver().screenshot(path)).unwrap();
     }
 }
 

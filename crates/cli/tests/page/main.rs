@@ -6,7 +6,7 @@ mod browser;
 #[path = "../support/mod.rs"]
 mod support;
 
-use browser::Browser;
+use browser::{Browser, Device};
 use rstest::rstest;
 use std::fs;
 use std::io::Read as _;
@@ -96,7 +96,7 @@ fn odd_names_come_out() {
 
 /// What is wrong with the volumes is told as the program's check tells it, without the password, and what is whole can be had.
 #[rstest]
-#[case::missing(|desk: &Desk| fs::remove_file(desk.volume(3)).unwrap(), "6 of 7 volumes are here. Missing: 3.", "Missing: volume 3")]
+#[case::missing(|desk: &Desk| fs::remove_file(desk.volume(3)).unwrap(), "6 of 7 volumes are here. Missing: 3.", "Every byte that is here is intact.")]
 #[case::damaged(|desk: &Desk| { desk.flip(&desk.volume(3), 70_000); }, "All 7 volumes are here", "in volume 3")]
 #[case::damaged_at_its_beginning(|desk: &Desk| { desk.flip(&desk.volume(3), 40).flip(&desk.volume(2), 70_000); }, "All 7 volumes are here", "in volume 2")]
 #[case::renamed_and_twice(|desk: &Desk| {
@@ -118,7 +118,7 @@ fn what_is_wrong_is_told_and_what_is_whole_is_rescued(
     let checked = desk.run_bare(&["check", "out", "--json"]);
     match checked.json("/slip").as_str() {
         Some(slip) => assert!(said.contains(slip), "{slip}\n{said}"),
-        None => assert!(said.contains("Every byte is intact.")),
+        None => assert!(said.contains("Every byte is intact."), "{said}"),
     }
     browser.unlock(PASSWORD);
     browser.wait_for("#list-title", &["wrenfall-light"]);
@@ -276,4 +276,27 @@ fn the_page_is_written_and_told() {
     let refused = desk.run(&["page", "--to", "new/open-me.html"]);
     assert!(refused.code != 0 && refused.err.contains("it is there already"), "{}", refused.err);
     assert_eq!(desk.names("new"), ["open-me.html"]);
+}
+
+/// Draws the page for docs/screenshots: its list, and on a telephone what it says where a volume is missing.
+#[test]
+#[ignore = "scripts/screenshots calls it"]
+fn pictures() {
+    let pictures = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../docs/screenshots");
+    let desk = Desk::new();
+    desk.run(&["demo", "--data-to", "."]).expect(0);
+    let message = ["--message", "Second delivery. Mind the third step."];
+    desk.run(&[&["pack", "wrenfall-light", "--to", "out/", "--fit", "260KB"], &message[..]].concat()).expect(0);
+    let Some(browser) = Browser::with_page(&desk) else { return };
+    browser.give("files", &volumes(&desk));
+    browser.unlock(PASSWORD);
+    browser.wait_for("#list-title", &["wrenfall-light"]);
+    browser.picture(&pictures.join("page.png"));
+    drop(browser);
+    fs::remove_file(desk.volume(3)).unwrap();
+    fs::remove_file(desk.path("open-me.html")).unwrap();
+    let Some(browser) = Browser::of(&desk, Device::Telephone) else { return };
+    browser.give("files", &volumes(&desk));
+    browser.wait_for("#volumes-state", &["Copy the code"]);
+    browser.picture(&pictures.join("page-on-a-telephone.png"));
 }
