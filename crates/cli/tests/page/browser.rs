@@ -7,12 +7,14 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 use thirtyfour::prelude::*;
 use tokio::runtime::Runtime;
+use under_seal_core::tasks::page::{PAGE, PAGE_NAME};
 
 /// How long anything may take.
 const PATIENCE: Duration = Duration::from_secs(60);
 
 /// What a page is looked at on.
 #[derive(Clone, Copy, PartialEq, Eq)]
+#[allow(dead_code, reason = "each test file uses its part of this")]
 pub enum Device {
     Computer,
     Telephone,
@@ -25,33 +27,30 @@ pub struct Browser {
     downloads: PathBuf,
 }
 
+#[allow(dead_code, reason = "each test file uses its part of this")]
 impl Browser {
-    /// Opens the page in Chromium; `None` where that, or what drives it, is not installed. In CI they are.
-    pub fn with_page(desk: &crate::support::Desk) -> Option<Self> {
-        Self::of(desk, Device::Computer)
-    }
-
-    /// The same as on some device.
-    pub fn of(desk: &crate::support::Desk, device: Device) -> Option<Self> {
-        let started = Self::start(desk, device);
+    /// Opens the page, from this folder, in Chromium; `None` where that, or what drives it, is not installed. In CI they are.
+    pub fn with_page(folder: &Path, device: Device) -> Option<Self> {
+        let started = Self::start(folder, device);
         assert!(started.is_some() || std::env::var_os("CI").is_none(), "CI needs chromium and chromedriver");
         let Some(browser) = started else {
             eprintln!("not tried: there is no Chromium that could be driven here");
             return None;
         };
-        desk.run(&["page", "--to", "open-me.html"]).expect(0);
-        browser.go_to(&desk.path("open-me.html"));
+        let page = folder.join(PAGE_NAME);
+        fs::write(&page, PAGE).unwrap();
+        browser.go_to(&page);
         Some(browser)
     }
 
-    fn start(desk: &crate::support::Desk, device: Device) -> Option<Self> {
+    fn start(folder: &Path, device: Device) -> Option<Self> {
         let mut server =
             Command::new("chromedriver").arg("--port=0").stdout(Stdio::piped()).stderr(Stdio::null()).spawn().ok()?;
         let lines = BufReader::new(server.stdout.take()?).lines();
         let port = lines.map_while(Result::ok).find_map(|line| {
             line.split_once("successfully on port ").map(|(_, port)| port.trim_end_matches('.').to_owned())
         })?;
-        let downloads = desk.path("downloads");
+        let downloads = folder.join("downloads");
         fs::create_dir_all(&downloads).unwrap();
         let mut capabilities = DesiredCapabilities::chrome();
         for argument in ["--headless=new", "--no-sandbox", "--window-size=1280,800"] {

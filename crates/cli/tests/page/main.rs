@@ -19,6 +19,10 @@ fn volumes(desk: &Desk) -> Vec<PathBuf> {
     desk.names("out").iter().map(|name| desk.path("out").join(name)).collect()
 }
 
+fn browser_at(desk: &Desk) -> Option<Browser> {
+    Browser::with_page(&desk.path("."), Device::Computer)
+}
+
 /// A desk with the dossier packed so.
 fn packed(options: &[&str]) -> Desk {
     let desk = Desk::new();
@@ -38,7 +42,7 @@ fn packed(options: &[&str]) -> Desk {
 #[case::open_to_all(&["--no-password"])]
 fn everything_comes_out_as_it_went_in(#[case] options: &[&str]) {
     let desk = packed(options);
-    let Some(browser) = Browser::with_page(&desk) else { return };
+    let Some(browser) = browser_at(&desk) else { return };
     browser.give("files", &volumes(&desk));
     if options.contains(&"--key-file") {
         browser.give("key-file", &[desk.path("key")]);
@@ -68,7 +72,7 @@ fn odd_names_come_out() {
     fs::create_dir_all(desk.path("odd/empty/folder")).unwrap();
     std::os::unix::fs::symlink("../elsewhere", desk.path("odd/link")).unwrap();
     desk.run(&["pack", "odd", "--to", "out/"]).expect(0);
-    let Some(browser) = Browser::with_page(&desk) else { return };
+    let Some(browser) = browser_at(&desk) else { return };
     browser.give("files", &volumes(&desk));
     browser.unlock(PASSWORD);
     assert!(browser.wait_for("#list-told", &["changed"]).contains("2 names cannot be written as text here"));
@@ -110,7 +114,7 @@ fn what_is_wrong_is_told_and_what_is_whole_is_rescued(
 ) {
     let desk = Desk::with_volumes();
     accident(&desk);
-    let Some(browser) = Browser::with_page(&desk) else { return };
+    let Some(browser) = browser_at(&desk) else { return };
     browser.give("files", &volumes(&desk));
     browser.wait_for("#volumes-told", &[here]);
     let said = browser.wait_for("#volumes-state", &["Every byte is intact.", "Copy the code"]);
@@ -161,7 +165,7 @@ fn what_cannot_be_opened_is_told(
 ) {
     let desk = Desk::with_volumes();
     accident(&desk);
-    let Some(browser) = Browser::with_page(&desk) else { return };
+    let Some(browser) = browser_at(&desk) else { return };
     browser.give("files", &volumes(&desk));
     if !password.is_empty() {
         browser.unlock(password);
@@ -175,7 +179,7 @@ fn a_password_with_umlauts_opens() {
     let desk = Desk::new().with_password(false);
     desk.file("a", b"1").file("pw", "größere zwölf Fensterläden aus Glas".as_bytes());
     desk.run(&["pack", "a", "--password-from", "pw", "--to", "out/"]).expect(0);
-    let Some(browser) = Browser::with_page(&desk) else { return };
+    let Some(browser) = browser_at(&desk) else { return };
     browser.give("files", &volumes(&desk));
     browser.unlock("gro\u{308}ßere zwo\u{308}lf Fensterla\u{308}den aus Glas");
     browser.wait_for("#list-sums", &["1 file, 1 byte"]);
@@ -195,7 +199,7 @@ fn nothing_is_sent_and_nothing_runs() {
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     listener.set_nonblocking(true).unwrap();
     let address = format!("http://{}", listener.local_addr().unwrap());
-    let Some(browser) = Browser::with_page(&desk) else { return };
+    let Some(browser) = browser_at(&desk) else { return };
     browser.give("files", &volumes(&desk));
     browser.unlock(PASSWORD);
     browser.wait_for("#list-title", &["a"]);
@@ -235,15 +239,15 @@ fn no_flipped_byte_passes(#[case] flips: usize) {
     let desk = Desk::new();
     desk.file("a/levels.csv", &b"1903;4.12\n".repeat(900)).file("a/lamp.txt", b"lit");
     desk.run(&["pack", "a", "--to", "out/", "--squeeze", "hard"]).expect(0);
-    let Some(browser) = Browser::with_page(&desk) else { return };
-    let (volume, page) = (volumes(&desk).remove(0), desk.path("open-me.html"));
+    let Some(browser) = browser_at(&desk) else { return };
+    let (volume, address) = (volumes(&desk).remove(0), desk.path("open-me.html"));
     let whole = fs::read(&volume).unwrap();
     let wrong = ["damaged", "changed", "does not open", "no sealed volume", "as text", "newer version", "contradicts"];
     for flip in 0..flips {
         // Spread over all of it, and over all bits.
         let at = (flip * 2_654_435_761) % whole.len();
         desk.flip(&volume, at);
-        browser.go_to(&page);
+        browser.go_to(&address);
         browser.give("files", std::slice::from_ref(&volume));
         let said = browser.wait_for("main", &[&wrong[..], &["Password"]].concat());
         if !wrong.iter().any(|words| said.contains(words)) {
@@ -287,15 +291,14 @@ fn pictures() {
     desk.run(&["demo", "--data-to", "."]).expect(0);
     let message = ["--message", "Second delivery. Mind the third step."];
     desk.run(&[&["pack", "wrenfall-light", "--to", "out/", "--fit", "260KB"], &message[..]].concat()).expect(0);
-    let Some(browser) = Browser::with_page(&desk) else { return };
+    let Some(browser) = browser_at(&desk) else { return };
     browser.give("files", &volumes(&desk));
     browser.unlock(PASSWORD);
     browser.wait_for("#list-title", &["wrenfall-light"]);
     browser.picture(&pictures.join("page.png"));
     drop(browser);
     fs::remove_file(desk.volume(3)).unwrap();
-    fs::remove_file(desk.path("open-me.html")).unwrap();
-    let Some(browser) = Browser::of(&desk, Device::Telephone) else { return };
+    let Some(browser) = Browser::with_page(&desk.path("."), Device::Telephone) else { return };
     browser.give("files", &volumes(&desk));
     browser.wait_for("#volumes-state", &["Copy the code"]);
     browser.picture(&pictures.join("page-on-a-telephone.png"));

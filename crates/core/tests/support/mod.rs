@@ -6,6 +6,7 @@ pub mod cpio;
 pub mod delivery;
 pub mod draft;
 pub mod iso;
+pub mod lies;
 pub mod tar;
 pub mod zip;
 

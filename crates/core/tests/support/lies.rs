@@ -1,0 +1,142 @@
+//! Lies under a right seal: archives made with the right key by somebody who means harm, or by a broken program; and by which class
+//! of error each is refused. The program's reader and the page's are held to the same ones.
+
+use super::draft::{Draft, content, entry, put_data};
+use under_seal_core::ErrorClass::{self, Damaged, Unsafe, Usage};
+use under_seal_core::codecs::block::Codec;
+use under_seal_core::formats::sealed::record::{put_end, put_entry};
+use under_seal_core::ground::entry::{Content, EntryKind};
+
+/// Drops the end record of the last file.
+fn without_end(draft: &mut Draft) {
+    draft.records.truncate(draft.records.len() - 64);
+}
+
+fn with_end(draft: &mut Draft, content: Content, abandoned: bool) {
+    without_end(draft);
+    put_end(2, &content, abandoned, &mut draft.records);
+}
+
+/// What is told wrongly, how, and what that is refused as; `None` where it is no lie.
+pub type Lie = (&'static str, fn(&mut Draft), Option<ErrorClass>);
+
+/// All of them.
+pub const LIES: &[Lie] = &[
+    ("honest", |_: &mut Draft| {}, None),
+    ("index says another mode", |d: &mut Draft| d.index[1].listed.entry.mode = 0o777, Some(Damaged)),
+    (
+        "index lists what is not there",
+        |d: &mut Draft| d.list(entry(9, "home/b", EntryKind::Folder), Content::default()),
+        Some(Damaged),
+    ),
+    ("index points elsewhere", |d: &mut Draft| d.index[1].place.record_at += 1, Some(Damaged)),
+    (
+        "a folder that is not listed",
+        |d: &mut Draft| put_entry(&entry(9, "z", EntryKind::Folder), &mut d.records),
+        Some(Damaged),
+    ),
+    (
+        "a file that is not listed",
+        |d: &mut Draft| {
+            d.file(9, "z");
+            d.index.pop();
+        },
+        Some(Damaged),
+    ),
+    (
+        "an abandoned file may be unlisted",
+        |d: &mut Draft| {
+            put_entry(&entry(9, "z", EntryKind::File), &mut d.records);
+            put_data(9, 0, b"half", &mut d.records);
+            put_end(9, &content(), true, &mut d.records);
+        },
+        None,
+    ),
+    ("a listed file that is abandoned", |d: &mut Draft| with_end(d, content(), true), Some(Damaged)),
+    ("no end", without_end, Some(Damaged)),
+    ("end with another size", |d: &mut Draft| with_end(d, Content { size: 15, ..content() }, false), Some(Damaged)),
+    (
+        "more data than the index says",
+        |d: &mut Draft| {
+            without_end(d);
+            put_data(2, 16, b"more", &mut d.records);
+            put_end(2, &content(), false, &mut d.records);
+        },
+        Some(Damaged),
+    ),
+    (
+        "a gap in the data",
+        |d: &mut Draft| {
+            d.index[1].listed.content.size = 30;
+            without_end(d);
+            put_data(2, 20, b"more", &mut d.records);
+        },
+        Some(Damaged),
+    ),
+    (
+        "data of another entry",
+        |d: &mut Draft| {
+            without_end(d);
+            put_data(1, 16, b"", &mut d.records);
+            put_end(2, &content(), false, &mut d.records);
+        },
+        Some(Damaged),
+    ),
+    (
+        "a digest that lies",
+        |d: &mut Draft| {
+            let lie = Content { digest: [0; 32], ..content() };
+            d.index[1].listed.content = lie;
+            with_end(d, lie, false);
+        },
+        Some(Damaged),
+    ),
+    (
+        "a later file whose digest lies",
+        |d: &mut Draft| {
+            let lie = Content { digest: [0; 32], ..content() };
+            d.file(9, "z");
+            d.index[2].listed.content = lie;
+            without_end(d);
+            put_end(9, &lie, false, &mut d.records);
+        },
+        Some(Damaged),
+    ),
+    ("one id twice", |d: &mut Draft| d.file(2, "home/b"), Some(Damaged)),
+    ("one path twice", |d: &mut Draft| d.file(9, "home/a"), Some(Damaged)),
+    ("a file below a file", |d: &mut Draft| d.file(9, "home/a/b"), Some(Damaged)),
+    ("a path that climbs", |d: &mut Draft| d.replace = Some((b"home/a", b"../a/a")), Some(Unsafe)),
+    ("an absolute path", |d: &mut Draft| d.replace = Some((b"home/a", b"/etc/a")), Some(Unsafe)),
+    ("an unknown record", |d: &mut Draft| d.records.extend([9, 0, 0, 0, 0, 0, 0, 0]), Some(Usage)),
+    ("an unknown record that may be skipped", |d: &mut Draft| d.records.extend([0x89, 0, 0, 0, 0, 0, 0, 0]), None),
+    (
+        "a record longer than its frame",
+        |d: &mut Draft| d.records.extend([2, 0, 0, 0, 255, 255, 255, 255]),
+        Some(Damaged),
+    ),
+    (
+        "a frame that is no zstandard",
+        |d: &mut Draft| {
+            d.content_header = |h| {
+                h.codec = Codec::Zstandard;
+                h.raw_bytes += 1
+            }
+        },
+        Some(Damaged),
+    ),
+    (
+        "a frame longer than the stream",
+        |d: &mut Draft| {
+            d.content_header = |h| {
+                h.stored_bytes = 8_000_000;
+                h.raw_bytes = 8_000_000
+            }
+        },
+        Some(Damaged),
+    ),
+    ("a content frame in place of the root", |d: &mut Draft| d.tail = |t| t.root_at = 0, Some(Damaged)),
+    ("a root beyond the stream", |d: &mut Draft| d.tail = |t| t.root_at = u64::MAX - 3, Some(Damaged)),
+    ("another root digest", |d: &mut Draft| d.tail = |t| t.index_digest[0] ^= 1, Some(Damaged)),
+    ("endless entries", |d: &mut Draft| d.tail = |t| t.entries = 1 << 60, Some(Damaged)),
+    ("other content bytes", |d: &mut Draft| d.tail = |t| t.content_bytes += 1, Some(Damaged)),
+];
