@@ -153,6 +153,10 @@ pub enum BadValue {
     Code(CodeError),
     /// A receipt of another set.
     OtherReceipt,
+    /// A browser opens sealed volumes only.
+    NotInBrowser,
+    /// No browser was found.
+    NoBrowser,
     /// The password's note would lie among what is handed over.
     PasswordAmongIt,
     /// A limit that a way of delivery cannot have.

@@ -7,6 +7,7 @@
 
 mod archives;
 mod args;
+mod browsers;
 mod commands;
 mod credentials;
 mod failure;

@@ -140,6 +140,12 @@ pub struct RehearseArguments {
     /// without it, else mail-10, disc-700 or form-100
     #[arg(long, value_name = "SIZE|NAME", requires = "through")]
     pub limit: Option<String>,
+    /// Have the page that recipients get open what arrived in a real browser, and compare what that saves. Sealed volumes only
+    #[arg(long)]
+    pub in_browser: bool,
+    /// The browser for that, Chromium, Chrome, Edge or Firefox; the first that is found without this
+    #[arg(long, value_name = "PROGRAM", requires = "in_browser")]
+    pub browser: Option<PathBuf>,
     /// Lose so many volumes on the way, to see what the recipient is told
     #[arg(long, value_name = "COUNT", default_value_t = 0, hide_default_value = true)]
     pub lose: u32,

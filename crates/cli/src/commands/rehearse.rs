@@ -3,20 +3,23 @@
 use super::show;
 use crate::archives::{Given, given};
 use crate::args::{DeliveryArguments, RehearseArguments, ShapeArguments, Through};
+use crate::browsers::Browser;
 use crate::credentials::{self, Tried, Wanted};
 use crate::failure::{BadValue, DONE, Failure, LOOK};
 use crate::settings::{Origin, Settings};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, bytes, contents, count, number_list};
+use crate::ui::text::{self, bytes, contents, count, number_list, shown};
 use crate::words::{self, as_name, how_to_open};
 use crate::{leftover, session};
 use serde::Serialize;
 use std::ffi::OsString;
 use std::fs::Permissions;
+use std::io;
 use std::os::unix::ffi::OsStringExt as _;
 use std::os::unix::fs::PermissionsExt as _;
+use std::path::Path;
 use std::slice;
 use under_seal_core::formats::abilities::{Checks, TimesKept};
 use under_seal_core::formats::registry::Format;
@@ -25,6 +28,8 @@ use under_seal_core::ground::fit::NAMED;
 use under_seal_core::ground::secrets::Credentials;
 use under_seal_core::source::{Catalogue, expand};
 use under_seal_core::tasks::handover::Package;
+use under_seal_core::tasks::page::PAGE_NAME;
+use under_seal_core::tasks::rehearse::browser::InBrowser;
 use under_seal_core::tasks::rehearse::carriers::{Carrier, Trip, Way};
 use under_seal_core::tasks::rehearse::{Failed, Faults, Rehearsal, RehearsalRequest, Step, rehearse};
 
@@ -46,6 +51,11 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
         }
     };
     let how = how_to_open(&package, false);
+    let browser = browser(arguments, &package)?;
+    let start = |open: &Path, profile: &Path| match &browser {
+        Some(browser) => browser.start(open, profile),
+        None => Err(io::ErrorKind::NotFound.into()),
+    };
     let progress = ProgressLine::for_reading(Some(package.count()), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let sources = expand(&arguments.against)?;
@@ -62,12 +72,27 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
         sources: &sources,
         place: place.path(),
         faults: Faults { lost: arguments.lose, damaged: arguments.damage, seed: arguments.seed },
+        browser: browser
+            .is_some()
+            .then_some(InBrowser { start: &start, key_file: arguments.unlock.password.key_file.as_deref() }),
     };
     let rehearsal = rehearse(&request, &context)?;
     drop(progress);
-    let report = Report::new(&package, &rehearsal, way);
+    let report = Report::new(&package, &rehearsal, way, browser.as_ref());
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
+}
+
+/// The browser in which it is opened, where that is wanted.
+fn browser(arguments: &RehearseArguments, package: &Package) -> Result<Option<Browser>, Failure> {
+    if !arguments.in_browser {
+        return Ok(None);
+    }
+    if !package.format().abilities.volumes {
+        return Err(Failure::Value(BadValue::NotInBrowser));
+    }
+    let found = Browser::find(arguments.browser.as_deref());
+    found.map(Some).ok_or(Failure::Value(BadValue::NoBrowser))
 }
 
 /// What one of its files is called.
@@ -112,6 +137,7 @@ struct Report {
     passed: bool,
     through: Option<&'static str>,
     limit: Option<u64>,
+    browser: Option<String>,
     trips: Vec<TripLine>,
     steps: Vec<StepLine>,
     lost_on_request: Vec<u32>,
@@ -148,7 +174,7 @@ impl TripLine {
 }
 
 impl Report {
-    fn new(package: &Package, rehearsal: &Rehearsal, way: Way) -> Self {
+    fn new(package: &Package, rehearsal: &Rehearsal, way: Way, browser: Option<&Browser>) -> Self {
         let last = rehearsal.steps.len().saturating_sub(1);
         let steps = rehearsal.steps.iter().enumerate().map(|(place, (step, took))| {
             let failed = rehearsal.failed.as_ref().filter(|_| place == last);
@@ -156,8 +182,10 @@ impl Report {
                 step: name(*step),
                 seconds: took.as_secs_f64(),
                 passed: failed.is_none(),
-                verdict: failed
-                    .map_or_else(|| verdict(*step, package, rehearsal, way), |failed| why(failed, package, way)),
+                verdict: failed.map_or_else(
+                    || verdict(*step, package, rehearsal, (way, browser)),
+                    |failed| why(failed, package, way),
+                ),
             }
         });
         let (missing, damaged) = match &rehearsal.failed {
@@ -176,6 +204,7 @@ impl Report {
             passed: rehearsal.failed.is_none(),
             through: through(way).map(|(name, _)| name),
             limit: through(way).map(|(_, limit)| limit),
+            browser: browser.map(Browser::name),
             trips: rehearsal.trips.iter().map(TripLine::new).collect(),
             steps: steps.collect(),
             next: next(rehearsal, as_requested && !(missing.is_empty() && damaged.is_empty()), package, way),
@@ -204,12 +233,13 @@ fn name(step: Step) -> &'static str {
         Step::Gather => "gather",
         Step::Check => "check",
         Step::Unlock => "unlock",
+        Step::Browse => "browse",
         Step::Open => "open",
         Step::Compare => "compare",
     }
 }
 
-fn verdict(step: Step, package: &Package, rehearsal: &Rehearsal, way: Way) -> String {
+fn verdict(step: Step, package: &Package, rehearsal: &Rehearsal, (way, browser): (Way, Option<&Browser>)) -> String {
     let volumes = count(package.count().into(), noun(package));
     let sealed = package.format().abilities.volumes;
     let keeps_names = package.needs_names();
@@ -234,13 +264,17 @@ fn verdict(step: Step, package: &Package, rehearsal: &Rehearsal, way: Way) -> St
         }
         Step::Check => "every entry read to its end".to_owned(),
         Step::Unlock => "unlocked, with nothing of yours but what was given for it".to_owned(),
+        Step::Browse => {
+            let browser = browser.map(Browser::name).unwrap_or_default();
+            format!("{PAGE_NAME} in {browser} unlocked it and saved everything as one ZIP archive")
+        }
         Step::Open => {
             format!("{}, {}", contents(totals.files, totals.folders, totals.links), bytes(totals.content_bytes))
         }
         Step::Compare if package.format().abilities.times == TimesKept::Neither => {
             "the same as the source, in every byte".to_owned()
         }
-        Step::Compare if !sealed => {
+        Step::Compare if !sealed || browser.is_some() => {
             "the same as the sources, in every byte and mode, and in times to the second".to_owned()
         }
         Step::Compare => "the same as the sources, in every byte, time and mode".to_owned(),
@@ -291,6 +325,7 @@ fn why(failed: &Failed, package: &Package, way: Way) -> String {
         Failed::Archive(error) => words::archive(error),
         Failed::Unknown => "what arrived is of no known format".to_owned(),
         Failed::Unlock(error) => words::sealed(error),
+        Failed::Page(said) => format!("the page said: {}", shown(said.as_bytes())),
         Failed::Open(error) => words::opening(error),
         Failed::Differs => "what was extracted is not what is inside".to_owned(),
         Failed::SourcesChanged => "the archive is good, and the sources have changed since it was packed".to_owned(),

@@ -26,6 +26,7 @@ use under_seal_core::tasks::handover::DraftError;
 use under_seal_core::tasks::pack::TargetError;
 use under_seal_core::tasks::plan::PlanError;
 use under_seal_core::tasks::rehearse::RehearsalError;
+use under_seal_core::tasks::rehearse::browser::BrowserError;
 use under_seal_core::tasks::rehearse::carriers::CarryError;
 use under_seal_core::tasks::resend::ResendError;
 
@@ -138,6 +139,12 @@ fn core(error: &Error) -> String {
             RehearsalError::Interrupted(error)
             | RehearsalError::Carry(CarryError::Interrupted(error) | CarryError::Draft(DraftError::Interrupted(error))),
         ) => interrupted(error, "What had been extracted for the rehearsal was removed."),
+        Error::Rehearsal(RehearsalError::Browser(BrowserError::NotStarted(error))) => {
+            format!("The browser cannot be started: {}. Name another with --browser PROGRAM.", system::system(error))
+        }
+        Error::Rehearsal(RehearsalError::Browser(BrowserError::Silent)) => {
+            "The browser ended, or did nothing for two minutes. Name another with --browser PROGRAM.".to_owned()
+        }
         Error::Rehearsal(error) => format!("There was no rehearsal: {error}."),
         Error::Lacks(error) => lacks(error),
         Error::Archive(error) => archive(error),

@@ -85,6 +85,14 @@ pub fn bad_value(value: &BadValue) -> String {
             format!("'{}' is in no code. Compare it once more.", letter.escape_debug())
         }
         BadValue::Code(CodeError::Other) => "This is a code of another kind.".to_owned(),
+        BadValue::NotInBrowser => {
+            "The page opens sealed volumes only. Rehearse this without --in-browser.".to_owned()
+        }
+        BadValue::NoBrowser => {
+            "No browser was found here that this program knows: Chromium, Chrome, Edge or Firefox. Name one with --browser \
+             PROGRAM."
+                .to_owned()
+        }
         BadValue::PasswordAmongIt => {
             "The password's note would lie among what is handed over. Name a file elsewhere with --password-note.".to_owned()
         }

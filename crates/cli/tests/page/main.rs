@@ -267,6 +267,30 @@ fn no_flipped_byte_passes(#[case] flips: usize) {
     }
 }
 
+/// The recipient is played in a real browser, with whatever unlocks it; what cannot be played is told before anything begins.
+#[rstest]
+#[case::volumes(&["--fit", "260KB"], &[], 0, "in chromium unlocked it and saved everything")]
+#[case::key_file(&["--key-file", "key"], &["--key-file", "key"], 0, "the same as the sources, in every byte and mode")]
+#[case::open_to_all(&["--no-password"], &[], 0, "the same as the sources")]
+#[case::another_format(&["--as", "zip"], &[], 2, "The page opens sealed volumes only.")]
+#[case::no_such_browser(&[], &["--browser", "/nowhere/chromium"], 7, "The browser cannot be started: it is not there.")]
+#[case::ends_at_once(&[], &["--browser", "/bin/true"], 7, "The browser ended")]
+fn the_recipient_is_played_in_a_browser(
+    #[case] packing: &[&str],
+    #[case] playing: &[&str],
+    #[case] code: i32,
+    #[case] words: &str,
+) {
+    let desk = packed(packing).with_password(!packing.contains(&"--no-password"));
+    if code == 0 && browser_at(&desk).is_none() {
+        return;
+    }
+    let archive = desk.path("out").join(&desk.names("out")[0]);
+    let fixed = ["rehearse", archive.to_str().unwrap(), "--against", "wrenfall-light", "--in-browser"];
+    let ran = desk.run(&[&fixed[..], playing].concat()).expect(code);
+    assert!((ran.out + ran.err.as_str()).replace("\n  ", " ").contains(words), "{}", ran.err);
+}
+
 /// The command writes the page that is built from the sources, tells what it is known by, and writes over nothing.
 #[test]
 fn the_page_is_written_and_told() {

@@ -1,9 +1,11 @@
 //! Rehearsing: playing the recipient before the sender lets go. In a closed place, with nothing of the sender's but the
 //! volumes and what unlocks them: what a carrier brings under other names and in another order is gathered, checked,
-//! unlocked, opened, and compared with the sources. So are archives in open formats, whose parts need their names.
+//! unlocked, opened, and compared with the sources; on request by the page in a real browser. So are archives in open formats, whose parts need their names.
 
+pub mod browser;
 pub mod carriers;
 mod delivering;
+mod loopback;
 mod playing;
 
 use crate::disk::{Interruption, interruptible};
@@ -20,6 +22,7 @@ use crate::tasks::compare::{Comparison, compare};
 use crate::tasks::handover::Package;
 use crate::tasks::open::{OpenError, Opened};
 use crate::tasks::rehearse::carriers::{CarryError, Trip, Way};
+use browser::{BrowserError, InBrowser};
 use std::path::Path;
 use std::time::Duration;
 
@@ -43,6 +46,8 @@ pub struct RehearsalRequest<'a> {
     pub stem: &'a str,
     /// What goes wrong on the way.
     pub faults: Faults,
+    /// The browser in which the recipient opens it, where that is rehearsed too.
+    pub browser: Option<InBrowser<'a>>,
 }
 
 /// What goes wrong on the way, on request.
@@ -67,6 +72,8 @@ pub enum Step {
     Check,
     /// The archive is unlocked.
     Unlock,
+    /// The page is opened in a browser, is given what arrived and what unlocks it, and saves everything.
+    Browse,
     /// Everything is extracted.
     Open,
     /// What was extracted is compared with what is inside, and that with the sources.
@@ -99,6 +106,9 @@ pub enum Failed {
     /// It cannot be unlocked.
     #[error(transparent)]
     Unlock(SealedError),
+    /// The page in the browser did not save it, and said this.
+    #[error("the page said: {0}")]
+    Page(String),
     /// It cannot be extracted.
     #[error(transparent)]
     Open(#[from] OpenError),
@@ -133,6 +143,9 @@ pub enum RehearsalError {
     /// The volumes cannot be carried.
     #[error(transparent)]
     Carry(#[from] CarryError),
+    /// The browser cannot be used.
+    #[error(transparent)]
+    Browser(BrowserError),
     /// What was extracted cannot be listed.
     #[error(transparent)]
     Source(#[from] SourceError),
@@ -143,11 +156,21 @@ pub enum RehearsalError {
 
 interruptible!(RehearsalError);
 
+impl From<BrowserError> for RehearsalError {
+    fn from(error: BrowserError) -> Self {
+        match error {
+            BrowserError::Interrupted(error) => Self::Interrupted(error),
+            error => Self::Browser(error),
+        }
+    }
+}
+
 impl Classed for RehearsalError {
     fn class(&self) -> ErrorClass {
         match self {
             Self::Interrupted(error) => error.class(),
             Self::Carry(error) => error.class(),
+            Self::Browser(error) => error.class(),
             Self::Source(_) => ErrorClass::System,
         }
     }

@@ -1,5 +1,6 @@
 //! Playing the recipient: what arrived is gathered, checked and unlocked with what the recipient has, opened, and compared.
 
+use super::browser;
 use super::carriers::{Carried, Sent};
 use super::delivering::deliver;
 use super::{Failed, Rehearsal, RehearsalError, RehearsalRequest, Step, compared, timed};
@@ -35,6 +36,16 @@ pub(super) fn play(request: &RehearsalRequest<'_>, rehearsal: &mut Rehearsal, co
         Ok(unlocked) => unlocked,
         Err(failed) => return Ok(Err(failed)),
     };
+    if let Some(with) = &request.browser {
+        let password = request.package.is_secret().then(|| request.credentials.password.clone());
+        let given = (carried.arrived.as_slice(), password);
+        let place = request.place.join("browser");
+        let saved = timed(Step::Browse, rehearsal, context, || browser::play(with, given, &place, context));
+        archive = match saved?.map_err(Failed::Page).and_then(|zip| gathered(&zip, context)) {
+            Ok(saved) => saved,
+            Err(failed) => return Ok(Err(failed)),
+        };
+    }
     rehearsal.totals = archive.totals();
     let opened = match timed(Step::Open, rehearsal, context, || open(&mut *archive, outcome.as_path(), context)) {
         Ok(opened) => opened,

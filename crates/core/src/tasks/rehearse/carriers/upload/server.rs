@@ -1,22 +1,16 @@
 //! The server's side of an upload: one form, a limit for requests, and places at which it hangs up.
 
+use crate::tasks::rehearse::loopback::Loopback;
 use http_body_util::{BodyDataStream, Empty};
 use hyper::body::{Bytes, Incoming};
 use hyper::header::{CONTENT_LENGTH, CONTENT_TYPE};
-use hyper::server::conn::http1;
-use hyper::service::service_fn;
 use hyper::{Method, Request, Response, StatusCode};
-use hyper_util::rt::TokioIo;
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{self, Write as _};
-use std::net::{Ipv4Addr, SocketAddr};
+use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
-use std::thread::JoinHandle;
-use tokio::net::TcpListener;
-use tokio::runtime::Runtime;
-use tokio::sync::oneshot;
 
 /// A header field: how much of an upload is there, and from where on it is sent (the resumable uploads of the HTTP
 /// working group use it so).
@@ -25,12 +19,10 @@ pub(super) const OFFSET_FIELD: &str = "Upload-Offset";
 /// Where an upload breaks off, in bytes of its file; the last one comes first.
 pub(super) type Breaks = Vec<u64>;
 
-/// A server on a thread of its own, for as long as this lives.
+/// The form, served for as long as this lives.
 pub(super) struct Server {
-    address: SocketAddr,
     form: Arc<Form>,
-    stop: Option<oneshot::Sender<()>>,
-    thread: Option<JoinHandle<()>>,
+    loopback: Loopback,
 }
 
 /// What the form knows.
@@ -55,19 +47,15 @@ enum HangUp {
 impl Server {
     /// Begins to listen.
     pub fn start(limit: u64, folder: &Path, breaks: BTreeMap<String, Breaks>) -> io::Result<Self> {
-        let runtime = tokio::runtime::Builder::new_current_thread().enable_io().enable_time().build()?;
-        let listener = runtime.block_on(TcpListener::bind((Ipv4Addr::LOCALHOST, 0)))?;
-        let address = listener.local_addr()?;
         let form =
             Arc::new(Form { limit, folder: folder.to_owned(), breaks: Mutex::new(breaks), failure: Mutex::new(None) });
-        let (stop, stopped) = oneshot::channel();
         let served = Arc::clone(&form);
-        let thread = std::thread::Builder::new().spawn(move || listen(&runtime, listener, served, stopped))?;
-        Ok(Self { address, form, stop: Some(stop), thread: Some(thread) })
+        let loopback = Loopback::start(move |request| answer(Arc::clone(&served), request))?;
+        Ok(Self { form, loopback })
     }
 
-    pub fn address(&self) -> SocketAddr {
-        self.address
+    pub const fn address(&self) -> SocketAddr {
+        self.loopback.address()
     }
 
     /// Where it keeps what comes.
@@ -79,29 +67,6 @@ impl Server {
     pub fn take_failure(&self) -> Option<io::Error> {
         self.form.failure.lock().unwrap_or_else(PoisonError::into_inner).take()
     }
-}
-
-impl Drop for Server {
-    fn drop(&mut self) {
-        // A server that is gone already needs no telling.
-        let _ = self.stop.take().map(|stop| stop.send(()));
-        let _ = self.thread.take().map(JoinHandle::join);
-    }
-}
-
-fn listen(runtime: &Runtime, listener: TcpListener, form: Arc<Form>, stopped: oneshot::Receiver<()>) {
-    runtime.block_on(async {
-        tokio::spawn(async move {
-            while let Ok((stream, _)) = listener.accept().await {
-                let form = Arc::clone(&form);
-                let service = service_fn(move |request| answer(Arc::clone(&form), request));
-                // A connection that breaks off is what this server is for.
-                tokio::spawn(http1::Builder::new().serve_connection(TokioIo::new(stream), service));
-            }
-        });
-        // Either way it is over.
-        let _ = stopped.await;
-    });
 }
 
 async fn answer(form: Arc<Form>, request: Request<Incoming>) -> Result<Response<Empty<Bytes>>, HangUp> {
