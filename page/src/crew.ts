@@ -8,7 +8,12 @@ import type { Role } from './workers/roles';
 const MAX_HELPERS = 4;
 
 export class Crew {
-  private constructor(private readonly address: string, private readonly module: WebAssembly.Module, readonly reader: Caller) {}
+  /** Waits for the next try, so that nobody waits for it to start. */
+  private keyWorker: Worker;
+
+  private constructor(private readonly address: string, private readonly module: WebAssembly.Module, readonly reader: Caller) {
+    this.keyWorker = this.hireForKeys();
+  }
 
   /** From the page's own script, which is the workers' too. */
   static async hire(script: string): Promise<Crew> {
@@ -25,14 +30,20 @@ export class Crew {
     return new Crew(address, module, new Caller(reader));
   }
 
-  /** Has a worker of its own compute something about keys. */
-  async withKeys<T>(name: string, ...values: unknown[]): Promise<T> {
+  private hireForKeys(): Worker {
     const worker = new Worker(this.address);
     put(worker, { role: 'keys', module: this.module });
+    return worker;
+  }
+
+  /** Has a worker of its own compute something about keys; it is ended then, with all its memory. */
+  async withKeys<T>(name: string, ...values: unknown[]): Promise<T> {
+    const worker = this.keyWorker;
     try {
       return await new Caller(worker).call<T>(name, values);
     } finally {
       worker.terminate();
+      this.keyWorker = this.hireForKeys();
     }
   }
 }

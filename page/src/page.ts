@@ -1,7 +1,7 @@
 // The page: one thing after the other, files, password, list, saving. The same script runs in its workers.
 
 import { Crew } from './crew';
-import { passwordBytes, type Keys, type Secret } from './reader/keys';
+import { mayBeOpenToAll, passwordBytes, type Keys, type Secret } from './reader/keys';
 import type { Refusal } from './reader/refusal';
 import type { Found, Given } from './reader/volumes';
 import { watchForFiles } from './ui/choosing';
@@ -92,7 +92,7 @@ class Page {
       if (this.checking === checking) this.checked = outcome;
     });
     try {
-      const keys = await this.crew.withKeys<Keys | undefined>('openToAll', told.header);
+      const keys = mayBeOpenToAll(told.header) ? await this.crew.withKeys<Keys | undefined>('openToAll', told.header) : undefined;
       if (keys) {
         await this.open(keys);
         return;

@@ -3,7 +3,7 @@
 import { Engine } from '../engine';
 import { decompressed, type FrameHeader } from '../reader/frames';
 import type { Header } from '../reader/header';
-import { mayBeOpenToAll, unlock, unlockOpenToAll, type Keys, type Secret } from '../reader/keys';
+import { unlock, unlockOpenToAll, type Keys, type Secret } from '../reader/keys';
 import type { Helpers } from '../reader/stream';
 import { Caller, answerCalls, type Ways } from './calls';
 import { Desk } from './desk';
@@ -43,7 +43,7 @@ export function becomeWorker(): void {
       answerCalls(data.port, { decompress: (_: Ways, header: FrameHeader, payload: Uint8Array) => decompressed(header, payload, engine) });
     } else {
       answerCalls(scope, {
-        openToAll: (_: Ways, header: Header): Promise<Keys | undefined> => (mayBeOpenToAll(header) ? unlockOpenToAll(header, engine) : Promise.resolve(undefined)),
+        openToAll: (_: Ways, header: Header): Promise<Keys | undefined> => unlockOpenToAll(header, engine),
         unlock: (_: Ways, header: Header, secret: Secret): Promise<Keys> => unlock(header, engine, secret),
       });
     }

@@ -13,6 +13,7 @@ use std::io::Read as _;
 use std::net::TcpListener;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::PathBuf;
+use std::time::Instant;
 use support::{Desk, PASSWORD, in_a_shell};
 
 fn volumes(desk: &Desk) -> Vec<PathBuf> {
@@ -304,6 +305,51 @@ fn the_page_is_written_and_told() {
     let refused = desk.run(&["page", "--to", "new/open-me.html"]);
     assert!(refused.code != 0 && refused.err.contains("it is there already"), "{}", refused.err);
     assert_eq!(desk.names("new"), ["open-me.html"]);
+}
+
+/// What the page takes beside the program on the same set: printed, and told in docs/limits.md.
+#[test]
+#[ignore = "measures; run it in a release build, with --nocapture"]
+fn figures() {
+    let desk = Desk::new();
+    let mut noise = blake3::Hasher::new().finalize_xof();
+    for number in 0..10_000 {
+        let mut bytes = vec![0; 4_000];
+        noise.fill(&mut bytes[..2_000]);
+        desk.file(&format!("many/{:02}/{number}.dat", number % 100), &bytes);
+    }
+    for number in 0..16 {
+        let mut bytes = vec![b'.'; 16_000_000];
+        noise.fill(&mut bytes[..8_000_000]);
+        desk.file(&format!("large/{number}.dat"), &bytes);
+    }
+    for what in ["many", "large"] {
+        let _ = fs::remove_dir_all(desk.path("out"));
+        // The key derivation is the usual one here.
+        let pack = |desk: &Desk, arguments: &[&str]| {
+            let status = desk.command(arguments).env_remove("UNDER_SEAL_DEBUG_CHEAP_KEYS").output().unwrap().status;
+            assert!(status.success());
+        };
+        pack(&desk, &["pack", what, "--to", "out/", "--fit", "20MB"]);
+        let began = Instant::now();
+        pack(&desk, &["open", "out", "--into", &format!("in-{what}"), "--folder", "never"]);
+        let program = began.elapsed().as_secs_f64();
+        let Some(browser) = browser_at(&desk) else { return };
+        browser.give("files", &volumes(&desk));
+        browser.wait_for("#volumes-state", &["Every byte is intact."]);
+        let began = Instant::now();
+        browser.unlock(PASSWORD);
+        browser.wait_for("#list-title", &[what]);
+        let listed = began.elapsed().as_secs_f64();
+        let began = Instant::now();
+        browser.click("Save everything");
+        browser.wait_for("#save", &["as it was packed"]);
+        let saved = began.elapsed().as_secs_f64();
+        println!(
+            "{what}: list after {listed:.2} s, saved in {saved:.2} s; the program opened it in {program:.2} s, {:.2} of that",
+            program / (listed + saved)
+        );
+    }
 }
 
 /// Draws the page for docs/screenshots: its list, and on a telephone what it says where a volume is missing.
