@@ -144,6 +144,22 @@ fn what_is_wrong_is_told_and_what_is_whole_is_rescued(
     assert!(browser.text("#list-told").starts_with(&format!("{lost} file")), "{lost}: {}", browser.text("#list-told"));
 }
 
+/// Messages that were saved as they came are as good as what is attached to them.
+#[test]
+fn saved_messages_are_taken() {
+    let desk = Desk::with_volumes();
+    desk.file("board.toml", b"[fits.small]\nmessage = \"800KB\"\n");
+    desk.run(&["handover", "out", "--to", "give", "--fit", "small", "--config", "board.toml"]).expect(0);
+    let Some(browser) = browser_at(&desk) else { return };
+    let names = desk.names("give").into_iter().filter(|name| name.ends_with(".eml"));
+    browser.give("files", &names.map(|name| desk.path("give").join(name)).collect::<Vec<_>>());
+    browser.wait_for("#volumes-told", &["All 7 volumes are here"]);
+    // The page itself came with the first message, and is none of them.
+    assert!(browser.wait_for("#volumes-notes", &["open-me.html"]).contains("no sealed volume"));
+    browser.unlock(PASSWORD);
+    browser.save_everything().unwrap();
+}
+
 /// What must not be opened is not, and the next step is told.
 #[rstest]
 #[case::wrong_password("another one", |_: &Desk| {}, "#unlock-told", "This password does not open these files.")]

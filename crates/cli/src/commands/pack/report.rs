@@ -444,7 +444,13 @@ fn next_steps(packed: &Packed, report: &Report) -> Vec<String> {
     lines.extend(match report.format.writing {
         Some(Writing::Tar(_)) => Some("or opens it with any program for tar.".to_owned()),
         Some(Writing::Zip) => Some(programs_for_zip(report.secret, packed.volumes.len() > 1, report.hides_names)),
-        Some(Writing::Sealed) | None => None,
+        Some(Writing::Sealed) => {
+            let them = if packed.volumes.len() == 1 { "it" } else { "them" };
+            Some(format!(
+                "or, with nothing installed, opens {them} in a browser: handover puts a page for that beside {them}."
+            ))
+        }
+        None => None,
     });
     lines
 }
