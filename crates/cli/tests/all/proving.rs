@@ -219,6 +219,20 @@ fn the_page_goes_with_sealed_volumes(#[case] options: &[&str], #[case] told: &[&
     }
 }
 
+/// As many messages as the plan tells are drafted, with the page alone, with a volume, or in none of them.
+#[rstest]
+fn the_plan_counts_the_messages(#[values("300KB", "800KB", "3MB")] limit: &str) {
+    let desk = Desk::new();
+    desk.run(&["demo", "--data-to", "."]).expect(0);
+    desk.file("c.toml", format!("[fits.small]\nmessage = \"{limit}\"\n").as_bytes());
+    let fit = ["--fit", "small", "--config", "c.toml"];
+    let planned = desk.run(&[&["plan", "wrenfall-light", "--json"], &fit[..]].concat()).json("/messages");
+    desk.run(&[&["pack", "wrenfall-light", "--to", "out/"], &fit[..]].concat()).expect(0);
+    let drafted =
+        desk.run(&[&["handover", "out", "--to", "give", "--json"], &fit[..]].concat()).expect(0).json("/drafts");
+    assert_eq!(planned, drafted.as_array().unwrap().len());
+}
+
 #[rstest]
 #[case::there_already(&["--to", "out"], 6, "is there already")]
 #[case::a_volume_is_damaged(&["--to", "give"], 5, "volume 3 is damaged")]

@@ -3,6 +3,7 @@
 
 use crate::disk::{Folder, Interruption, Sha256Sum, Unfinished, absolute};
 use crate::ground::context::Context;
+use crate::ground::fit::message_bytes;
 use sha2::{Digest as _, Sha256};
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
@@ -19,6 +20,31 @@ const PREFIX: &str = ".page-";
 /// What it is known by: sender and recipient compare it where the way between them is not trusted.
 pub fn page_sum() -> Sha256Sum {
     Sha256::digest(PAGE).into()
+}
+
+/// How the page goes by mail, which `handover` drafts so.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ByMail {
+    /// With the first volume, in one message.
+    WithTheFirst,
+    /// In a message of its own, before the first volume's.
+    Alone,
+    /// Not at all: it is larger than a message may be.
+    NotAtAll,
+}
+
+impl ByMail {
+    /// For messages of at most so many bytes, and a first volume of so many.
+    pub fn of(first_volume: u64, limit: u64) -> Self {
+        let page = message_bytes(PAGE.len() as u64);
+        if page > limit {
+            Self::NotAtAll
+        } else if page + message_bytes(first_volume) > limit {
+            Self::Alone
+        } else {
+            Self::WithTheFirst
+        }
+    }
 }
 
 /// Writes it under a name that must be free; where it lies.

@@ -18,6 +18,7 @@ use under_seal_core::ground::entry::{EntryKind, EntryPath};
 use under_seal_core::ground::fit::{Fit, message_bytes};
 use under_seal_core::source::Catalogue;
 use under_seal_core::tasks::pack::parcels::Parcel;
+use under_seal_core::tasks::page::{ByMail, PAGE};
 use under_seal_core::tasks::plan::{Advice, Estimate, Outline};
 
 /// Folders and kinds that the charts show, and columns of the longest bar.
@@ -52,6 +53,8 @@ pub struct Report {
     fits: Vec<Fitted>,
     parcels: Vec<Divided>,
     messages: Option<u32>,
+    #[serde(skip)]
+    by_mail: Option<ByMail>,
     sending_seconds: Option<f64>,
     advice: Vec<Advised>,
     passed_over: Vec<Passed>,
@@ -140,6 +143,7 @@ impl Report {
         let (fit, squeeze) = (settings.fit.value.fit, settings.squeeze.value);
         let chosen = plan.estimate(squeeze.into());
         let outline = chosen.and_then(|estimate| Outline::new(estimate.stream_bytes.likely, fit)).filter(|_| sealed);
+        let by_mail = outline.and_then(|outline| page_by_mail(&outline, fit));
         let unmatched = settings.typed_among(&catalogue.unmatched);
         let escaped = catalogue.text_names.escaped();
         let quiet = catalogue.passed_over.is_empty()
@@ -186,7 +190,10 @@ impl Report {
             estimates: plan.estimates.iter().filter(|_| sealed).map(|estimate| Estimated::new(estimate, fit)).collect(),
             fits: planning.fits.iter().filter(|_| sealed).map(|(name, fit)| Fitted::new(name, *fit, chosen)).collect(),
             parcels: planning.parcels.iter().map(|parcel| Divided::new(parcel, catalogue, fit)).collect(),
-            messages: outline.filter(|_| matches!(fit, Fit::Message(_))).map(|outline| outline.volumes),
+            messages: outline
+                .filter(|_| by_mail.is_some())
+                .map(|outline| outline.volumes + u32::from(by_mail == Some(ByMail::Alone))),
+            by_mail,
             sending_seconds: planning
                 .line_bits_a_second
                 .zip(outline)
@@ -276,12 +283,26 @@ impl Advised {
     }
 }
 
+/// How the page goes, where the fit is one of mail.
+fn page_by_mail(outline: &Outline, fit: Fit) -> Option<ByMail> {
+    let Fit::Message(limit) = fit else { return None };
+    let first = if outline.volumes == 1 { outline.last_bytes } else { full_volume(outline) };
+    Some(ByMail::of(first, limit.bytes()))
+}
+
+/// Bytes of every volume but the last.
+fn full_volume(outline: &Outline) -> u64 {
+    (outline.bytes - outline.last_bytes) / u64::from(outline.volumes.max(2) - 1)
+}
+
 /// Bytes that travel: volumes, or the messages that carry them.
 fn on_the_line(outline: &Outline, fit: Fit) -> u64 {
     match (fit, outline.limit) {
         (Fit::Message(_), Some(_)) => {
-            let full = (outline.bytes - outline.last_bytes) / u64::from(outline.volumes.max(2) - 1);
-            u64::from(outline.volumes - 1) * message_bytes(full) + message_bytes(outline.last_bytes)
+            let has_page = page_by_mail(outline, fit).is_some_and(|page| page != ByMail::NotAtAll);
+            let page = if has_page { message_bytes(PAGE.len() as u64) } else { 0 };
+            let full = u64::from(outline.volumes - 1) * message_bytes(full_volume(outline));
+            page + full + message_bytes(outline.last_bytes)
         }
         _ => outline.bytes,
     }
@@ -451,7 +472,11 @@ fn parcel_lines(report: &Report) -> Vec<String> {
 fn way_lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     let mut lines = Vec::new();
     if let (Some(messages), Fit::Message(limit)) = (report.messages, planning.settings.fit.value.fit) {
-        let each = if messages == 1 { "" } else { ", a volume each" };
+        let each = match report.by_mail {
+            _ if messages == 1 => "",
+            Some(ByMail::Alone) => ": the page for a browser, then a volume each",
+            _ => ", a volume each",
+        };
         lines.push(format!("  {} of at most {}{each}", count(messages.into(), "message"), bytes(limit.bytes())));
     }
     if let (Some(seconds), Some(speed)) = (report.sending_seconds, planning.line_bits_a_second) {

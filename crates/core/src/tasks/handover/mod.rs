@@ -20,8 +20,8 @@ pub use request::{HandoverError, HandoverRequest};
 use crate::disk::{FileError, Folder, Links, Sha256Sum, Unfinished, absolute, open_regular, read_on};
 use crate::ground::codes::hexadecimal;
 use crate::ground::context::Context;
-use crate::ground::fit::{Fit, message_bytes};
-use crate::tasks::page::{PAGE, PAGE_NAME, page_sum};
+use crate::ground::fit::Fit;
+use crate::tasks::page::{ByMail, PAGE, PAGE_NAME, page_sum};
 use bundle::{Bundle, Part};
 use sha2::{Digest as _, Sha256};
 use std::ffi::{OsStr, OsString};
@@ -113,7 +113,8 @@ fn drafts(
     folder: &Folder,
     context: &Context<'_>,
 ) -> Result<Vec<HandedFile>, HandoverError> {
-    let page = made.page.as_ref().filter(|page| message_bytes(page.bytes) <= limit);
+    let first = made.volumes.first().map_or(0, |volume| volume.bytes);
+    let page = made.page.as_ref().filter(|_| ByMail::of(first, limit) != ByMail::NotAtAll);
     let fields = NoteFields { page: bundle.fields.page.clone().filter(|_| page.is_some()), ..bundle.fields.clone() };
     let text = note::text(request.template.unwrap_or(fields.built_in()), &fields)?;
     let attached: Vec<HandedFile> = page.into_iter().chain(&made.volumes).cloned().collect();
