@@ -190,12 +190,16 @@ class Page {
       ? element('div', { className: 'message' }, element('p', { className: 'small', textContent: 'The sender says:' }), element('p', { className: 'words', textContent: shown(told.about.message) }))
       : undefined;
     const open = keys.openToAll
-      ? element('p', { className: 'notice', textContent: 'These files need no password: they are checked against accidents, but they are not secret, and nobody vouches for who made them.' })
+      ? element('p', { className: 'notice', textContent: 'These files need no password: they are checked against accidents, but they are not secret, and nobody vouches for who made them. If you were told a password, these are not the files that you were meant to have.' })
+      : undefined;
+    const hasKeyFile = (byId<HTMLInputElement>('key-file').files?.length ?? 0) > 0;
+    const needless = hasKeyFile && !keys.openToAll && !keys.keyFileNeeded
+      ? element('p', { className: 'notice', textContent: 'The password opens these files alone: the key file was not needed.' })
       : undefined;
     const changed = told.changedNames > 0
       ? element('p', { className: 'notice', textContent: `${count(told.changedNames, 'name')} cannot be written as text here, and ${told.changedNames === 1 ? 'is' : 'are'} changed.` })
       : undefined;
-    byId('list-told').replaceChildren(...[message, open, notice, changed].filter(one => one !== undefined));
+    byId('list-told').replaceChildren(...[message, open, needless, notice, changed].filter(one => one !== undefined));
     byId('list-body').hidden = false;
     byId('list-title').focus();
   }

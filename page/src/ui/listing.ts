@@ -120,7 +120,7 @@ export class List {
 
   private drawRow(row: Row): HTMLElement {
     const entries = row.isFolder ? undefined : [row.entry!];
-    const isChosen = entries ? this.chosen.has(entries[0]!) : this.entriesOf(row).every(entry => this.chosen.has(entry));
+    const isChosen = this.chosen.size > 0 && (entries ?? this.entriesOf(row)).every(entry => this.chosen.has(entry));
     const box = element('input', { type: 'checkbox', checked: isChosen, ariaLabel: `Choose ${row.name}` });
     box.onchange = () => {
       for (const entry of this.entriesOf(row)) this.chosen[box.checked ? 'add' : 'delete'](entry);

@@ -40,10 +40,6 @@ export function numbers(all: number[]): string {
   return told.length > 1 ? `${told.slice(0, -1).join(', ')} and ${told.at(-1)}` : told.join('');
 }
 
-export function nounOf(files: number): string {
-  return files === 1 ? 'it' : 'they';
-}
-
 /** Why a file is none of the volumes. */
 const OF_FILES: Partial<Record<Reason, string>> = {
   'not a volume': 'is no sealed volume; it is left alone',
@@ -74,8 +70,6 @@ const OF_REASONS: Record<Reason, [string, string]> = {
   damaged: ['Something here is damaged.', 'Ask the sender for that volume again, or rescue what is whole.'],
   'changed on purpose': ['Something here was changed on purpose, by somebody who does not have the password.', 'Do not use it. Ask the sender, in another way than the files came.'],
   malformed: ['These files break the rules of their own format.', 'Whoever made them made them wrong. Nothing more is read from them.'],
-  'open to all': ['No password is needed for these files, and so nobody vouches for them.', 'If you were told a password, these are not the files that you were meant to have.'],
-  'several sets': ['These files belong to different sets.', 'Choose which one to open.'],
   'unsafe path': ['A name in here could lead out of the place where it is put.', 'Nothing is opened. Ask the sender, in another way than the files came.'],
   'impossible password': ['This can be no password: it is empty, too long, or has a character that none may have.', 'Type it again by hand.'],
   cancelled: ['You ended it.', 'Nothing unfinished was kept.'],

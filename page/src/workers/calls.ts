@@ -7,7 +7,7 @@ export interface Ways {
   told(progress: unknown): void;
   goOn(): void;
 }
-// eslint-disable-next-line @typescript-eslint/no-explicit-any
+/** By name; what values each takes is between it and its caller. */
 export type Answers = { [name: string]: (ways: Ways, ...values: any[]) => unknown };
 
 type Call = { call: number; name: string; values: unknown[] } | { cancel: number };

@@ -144,6 +144,27 @@ fn what_is_wrong_is_told_and_what_is_whole_is_rescued(
     assert!(browser.text("#list-told").starts_with(&format!("{lost} file")), "{lost}: {}", browser.text("#list-told"));
 }
 
+/// What the sender makes again from a slip makes a set whole, under any name.
+#[test]
+fn a_supplement_makes_it_whole() {
+    let desk = Desk::with_volumes();
+    fs::create_dir(desk.path("sent")).unwrap();
+    for path in volumes(&desk) {
+        fs::copy(&path, desk.path("sent").join(path.file_name().unwrap())).unwrap();
+    }
+    desk.flip(&desk.volume(2), 70_000).flip(&desk.volume(5), 200_000);
+    let slip = desk.run_bare(&["check", "out", "--json"]).json("/slip").as_str().unwrap().to_owned();
+    desk.run_bare(&["resend", "sent", &slip, "--to", "again"]).expect(0);
+    let again = desk.path("again").join(&desk.names("again")[0]);
+    let Some(browser) = browser_at(&desk) else { return };
+    browser.give("files", &volumes(&desk));
+    assert!(browser.wait_for("#volumes-state", &["Copy the code"]).contains("in volumes 2 and 5"));
+    browser.give("files", &[again]);
+    browser.wait_for("#volumes-state", &["Every byte is intact."]);
+    browser.unlock(PASSWORD);
+    browser.save_everything().unwrap();
+}
+
 /// Messages that were saved as they came are as good as what is attached to them.
 #[test]
 fn saved_messages_are_taken() {
