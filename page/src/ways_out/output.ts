@@ -144,6 +144,10 @@ export class InMemory extends Gathering {
     const pieces: Blob[] = [];
     for (const { blob, at } of this.parts) {
       let from = 0;
+      // A browser that has just been started may lose large ones, and says so to whoever reads.
+      await blob.slice(0, 1).arrayBuffer().catch(() => {
+        throw new DOMException('', 'QuotaExceededError');
+      });
       const within = this.corrections.filter(part => part.at >= at && part.at < at + blob.size).sort((one, other) => one.at - other.at);
       for (const part of within) {
         pieces.push(blob.slice(from, part.at - at), new Blob([part.bytes]));

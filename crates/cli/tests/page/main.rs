@@ -233,6 +233,7 @@ fn nothing_is_sent_and_nothing_runs() {
         "a/sketch.svg",
         format!("<svg xmlns='http://www.w3.org/2000/svg' width='9' height='9'>{page}</svg>").as_bytes(),
     );
+    desk.file("a/sheet.pdf", page.as_bytes());
     desk.run(&["pack", "a", "--to", "out/"]).expect(0);
     let listener = TcpListener::bind("127.0.0.1:0").unwrap();
     listener.set_nonblocking(true).unwrap();
@@ -241,7 +242,7 @@ fn nothing_is_sent_and_nothing_runs() {
     browser.give("files", &volumes(&desk));
     browser.unlock(PASSWORD);
     browser.wait_for("#list-title", &["a"]);
-    for name in ["note.html", "sketch.svg"] {
+    for name in ["note.html", "sketch.svg", "sheet.pdf"] {
         browser.click(name);
         browser.wait_for("#look-told", &[name]);
         browser.wait_for("#look", &["Close"]);
