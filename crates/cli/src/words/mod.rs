@@ -4,6 +4,7 @@ mod entries;
 mod formats;
 mod pieces;
 mod receiving;
+mod rehearsing;
 mod sending;
 mod system;
 
@@ -22,12 +23,8 @@ use under_seal_core::Error;
 use under_seal_core::ground::secrets::PasswordError;
 use under_seal_core::ground::secrets::password::MAX_PASSWORD_BYTES;
 use under_seal_core::tasks::check::collect::CollectError;
-use under_seal_core::tasks::handover::DraftError;
 use under_seal_core::tasks::pack::TargetError;
 use under_seal_core::tasks::plan::PlanError;
-use under_seal_core::tasks::rehearse::RehearsalError;
-use under_seal_core::tasks::rehearse::browser::BrowserError;
-use under_seal_core::tasks::rehearse::carriers::CarryError;
 use under_seal_core::tasks::resend::ResendError;
 
 /// What happened and what to do.
@@ -132,20 +129,10 @@ fn core(error: &Error) -> String {
         Error::Parcels(error) => sending::parcels(error),
         Error::Pack(error) => sending::pack(error),
         Error::Interrupted(error) | Error::Plan(PlanError::Interrupted(error)) => interrupted(error, ""),
-        Error::Plan(error) => format!("There is no plan: {error}."),
+        Error::Plan(PlanError::Codec(_)) => format!("There is no plan. {}", system::TOO_LITTLE_MEMORY),
         // No command cuts anew yet; the technical words are all there is to say.
         Error::Recut(error) => format!("The set was not cut anew: {error}."),
-        Error::Rehearsal(
-            RehearsalError::Interrupted(error)
-            | RehearsalError::Carry(CarryError::Interrupted(error) | CarryError::Draft(DraftError::Interrupted(error))),
-        ) => interrupted(error, "What had been extracted for the rehearsal was removed."),
-        Error::Rehearsal(RehearsalError::Browser(BrowserError::NotStarted(error))) => {
-            format!("The browser cannot be started: {}. Name another with --browser PROGRAM.", system::system(error))
-        }
-        Error::Rehearsal(RehearsalError::Browser(BrowserError::Silent)) => {
-            "The browser ended, or did nothing for two minutes. Name another with --browser PROGRAM.".to_owned()
-        }
-        Error::Rehearsal(error) => format!("There was no rehearsal: {error}."),
+        Error::Rehearsal(error) => rehearsing::rehearsal(error),
         Error::Lacks(error) => lacks(error),
         Error::Archive(error) => archive(error),
         Error::Portion(error) => pieces::portion(error),
