@@ -480,7 +480,11 @@ fn way_lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
         lines.push(format!("  {} of at most {}{each}", count(messages.into(), "message"), bytes(limit.bytes())));
     }
     if let (Some(seconds), Some(speed)) = (report.sending_seconds, planning.line_bits_a_second) {
-        let encoded = if report.messages.is_some() { ", encoding counted" } else { "" };
+        let encoded = match report.by_mail {
+            None => "",
+            Some(ByMail::NotAtAll) => ", encoding counted",
+            Some(_) => ", encoding and the page counted",
+        };
         lines.push(format!("  {} on a line of {} Mbit/s{encoded}", duration(seconds), speed / 1e6));
     }
     lines
