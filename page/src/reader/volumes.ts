@@ -111,11 +111,6 @@ export class VolumeSet {
     return { volume: Math.floor(cell / this.header.cellsAVolume) + 1, index: cell % this.header.cellsAVolume };
   }
 
-  /** Whether any file could hold a cell. */
-  has(cell: number): boolean {
-    return this.runs.some(run => cell >= run.first && cell < run.first + run.count && this.endIn(run, cell) <= run.file.blob.size);
-  }
-
   private startIn(run: Run, cell: number): number {
     return run.at + (cell - run.first) * this.header.cellBytes;
   }
