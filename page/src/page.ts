@@ -11,7 +11,7 @@ import { lookAt } from './ui/looking';
 import { ProgressBar } from './ui/progress';
 import { Saving } from './ui/saving';
 import { showVolumes } from './ui/volumes';
-import { count, date, numbers, ofFile, refusal, size } from './ui/words';
+import { count, date, numbers, ofFile, refusal, shown, shownText, size } from './ui/words';
 import type { CheckTold, ListTold, SetTold } from './workers/desk';
 import { becomeWorker } from './workers/roles';
 
@@ -75,7 +75,7 @@ class Page {
     this.show();
     const describe = (set: SetTold) => {
       const name = set.found[0]?.name ?? '';
-      return `${name} and what belongs to it: ${count(set.header.volumes, 'volume')}, ${set.missing.length === 0 ? 'all here' : `missing ${numbers(set.missing)}`}`;
+      return `${shown(name)} and what belongs to it: ${count(set.header.volumes, 'volume')}, ${set.missing.length === 0 ? 'all here' : `missing ${numbers(set.missing)}`}`;
     };
     byId('choosing-told').replaceChildren(
       element('p', { textContent: 'These files belong to different sets. Which one do you want to open?' }),
@@ -169,7 +169,7 @@ class Page {
       const words = lost
         ? `${count(lost.length, 'file')} ${lost.length === 1 ? 'is' : 'are'} lost or damaged. Everything in this list is whole.`
         : 'The table of contents is lost, so nobody can tell what is missing. Everything in this list is whole.';
-      const names = element('ul', {}, ...(lost ?? []).slice(0, 500).map(textContent => element('li', { textContent })));
+      const names = element('ul', {}, ...(lost ?? []).slice(0, 500).map(path => element('li', { textContent: shown(path) })));
       const details = lost && lost.length > 0 ? element('details', {}, element('summary', { textContent: 'What is lost' }), names) : undefined;
       this.showList(list, keys, element('div', { className: 'notice' }, element('p', { textContent: words }), details));
     } catch (error) {
@@ -184,10 +184,10 @@ class Page {
       look: entry => void lookAt(this.crew, entry, told.paths[entry]!, told.sizes[entry]!, () => void saving.save([entry])),
       save: entries => void saving.save(entries),
     });
-    byId('list-title').textContent = told.about.name || 'What is in here';
+    byId('list-title').textContent = shown(told.about.name || 'What is in here');
     byId('list-sums').textContent = `${count(list.files, 'file')}, ${size(list.bytes)}${told.about.made ? `, packed on ${date(told.about.made.seconds)}` : ''}.`;
     const message = told.about.message
-      ? element('div', { className: 'message' }, element('p', { className: 'small', textContent: 'The sender says:' }), element('p', { className: 'words', textContent: shown(told.about.message) }))
+      ? element('div', { className: 'message' }, element('p', { className: 'small', textContent: 'The sender says:' }), element('p', { className: 'words', textContent: shownText(told.about.message) }))
       : undefined;
     const open = keys.openToAll
       ? element('p', { className: 'notice', textContent: 'These files need no password: they are checked against accidents, but they are not secret, and nobody vouches for who made them. If you were told a password, these are not the files that you were meant to have.' })
@@ -205,19 +205,28 @@ class Page {
   }
 }
 
-/** Control characters other than line breaks as what they are. */
-function shown(text: string): string {
-  return text.replace(/[^\P{Cc}\n]/gu, letter => `\\u{${letter.codePointAt(0)!.toString(16)}}`);
-}
-
 async function start(): Promise<void> {
   const script = document.currentScript!.textContent!;
-  if (!('DecompressionStream' in window) || !('subtle' in (globalThis.crypto ?? {}))) {
-    byId('loading').textContent = 'This browser is too old for this page. Open it in a newer one.';
-    return;
+  try {
+    if (!('groupBy' in Map)) throw new Error('too old');
+    new Page(await Crew.hire(script)).begin();
+  } catch {
+    byId('loading').textContent = 'This browser is too old for this page, or does not let it compute. Open it in a newer one.';
   }
-  new Page(await Crew.hire(script)).begin();
+}
+
+/** A defect of the page itself is told, rather than that nothing happens. */
+function tellDefects(): void {
+  addEventListener('unhandledrejection', ({ reason }) => {
+    const told = element('p', { className: 'bad', role: 'alert', textContent: `This page itself went wrong (${reason}). Reload it and try again, or use the program.` });
+    byId('choosing').hidden = false;
+    byId('choosing-told').replaceChildren(told);
+    document.documentElement.classList.remove('opened');
+  });
 }
 
 if (typeof document === 'undefined') becomeWorker();
-else void start();
+else {
+  tellDefects();
+  void start();
+}

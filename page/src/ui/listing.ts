@@ -3,7 +3,7 @@
 import type { ListTold } from '../workers/desk';
 import { button, byId, element } from './elements';
 import { canBeLookedAt } from './looking';
-import { count, date, size } from './words';
+import { count, date, shown, size } from './words';
 
 const FILE = 1;
 const FOLDER = 2;
@@ -106,7 +106,7 @@ export class List {
   private crumbs(): Node[] {
     if (this.search) return [element('span', { textContent: `Found by “${this.search}”` })];
     const parts = this.folder.split('/').slice(0, -1);
-    const crumb = (name: string, folder: string) => button(name, () => this.goTo(folder), 'crumb');
+    const crumb = (name: string, folder: string) => button(shown(name), () => this.goTo(folder), 'crumb');
     const all = [crumb('All files', ''), ...parts.map((name, place) => crumb(name, parts.slice(0, place + 1).join('/') + '/'))];
     all.at(-1)!.ariaCurrent = 'page';
     return all;
@@ -121,7 +121,7 @@ export class List {
   private drawRow(row: Row): HTMLElement {
     const entries = row.isFolder ? undefined : [row.entry!];
     const isChosen = this.chosen.size > 0 && (entries ?? this.entriesOf(row)).every(entry => this.chosen.has(entry));
-    const box = element('input', { type: 'checkbox', checked: isChosen, ariaLabel: `Choose ${row.name}` });
+    const box = element('input', { type: 'checkbox', checked: isChosen, ariaLabel: `Choose ${shown(row.name)}` });
     box.onchange = () => {
       for (const entry of this.entriesOf(row)) this.chosen[box.checked ? 'add' : 'delete'](entry);
       this.drawChosen();
@@ -129,11 +129,11 @@ export class List {
     const act = row.isFolder ? () => this.goTo(row.path + '/') : () => this.acts.look(row.entry!);
     const canLook = row.isFolder || canBeLookedAt(row.path, row.bytes);
     const name = canLook && (row.isFolder || this.told.kinds[row.entry!] === FILE)
-      ? button(row.name, act, row.isFolder ? 'name folder' : 'name file')
-      : element('span', { className: 'name file', textContent: row.name });
+      ? button(shown(row.name), act, row.isFolder ? 'name folder' : 'name file')
+      : element('span', { className: 'name file', textContent: shown(row.name) });
     const kind = row.entry === undefined || this.told.kinds[row.entry] !== 3 ? '' : 'link';
     const save = button('Save', () => this.acts.save(this.entriesOf(row)), 'quiet');
-    save.ariaLabel = `Save ${row.name}`;
+    save.ariaLabel = `Save ${shown(row.name)}`;
     return element('tr', {},
       element('td', { className: 'box' }, box),
       element('td', {}, name),

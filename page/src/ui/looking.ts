@@ -4,7 +4,7 @@
 import type { Crew } from '../crew';
 import { Refusal } from '../reader/refusal';
 import { button, byId, element } from './elements';
-import { refusal, size } from './words';
+import { refusal, shown, size } from './words';
 
 const MAX_LOOKED_AT_BYTES = 100_000_000;
 const MAX_SHOWN_TEXT = 500_000;
@@ -25,8 +25,8 @@ export function canBeLookedAt(path: string, bytes: number): boolean {
 export async function lookAt(crew: Crew, entry: number, path: string, bytes: number, save: () => void): Promise<void> {
   const dialog = byId<HTMLDialogElement>('look');
   const view = byId('look-view');
-  byId('look-name').textContent = path.slice(path.lastIndexOf('/') + 1);
-  byId('look-told').textContent = `${path}, ${size(bytes)}`;
+  byId('look-name').textContent = shown(path.slice(path.lastIndexOf('/') + 1));
+  byId('look-told').textContent = `${shown(path)}, ${size(bytes)}`;
   byId('look-acts').replaceChildren(button('Save this file', save), button('Close', () => dialog.close(), 'quiet'));
   view.replaceChildren(element('p', { textContent: 'Opening …' }));
   dialog.showModal();

@@ -5,7 +5,7 @@ import type { Reason, Refusal } from '../reader/refusal';
 import type { ListTold, Saved, Target } from '../workers/desk';
 import { button, byId, copyable, element } from './elements';
 import { ProgressBar } from './progress';
-import { count, refusal, size } from './words';
+import { count, refusal, shown, size } from './words';
 
 /** Browsers take long to close each file in a folder. */
 const MAX_FOLDER_FILES = 100;
@@ -57,7 +57,7 @@ export class Saving {
     if (!dialog.open) dialog.showModal();
     const bytes = numbers.reduce((sum, entry) => sum + this.told.sizes[entry]!, 0);
     const work = this.crew.reader.call<Saved>('save', [entries, chosen, isZip], told => bar.advance(told));
-    const bar = new ProgressBar(`Saving ${name}`, bytes, () => work.cancel());
+    const bar = new ProgressBar(`Saving ${shown(name)}`, bytes, () => work.cancel());
     dialog.oncancel = event => event.preventDefault();
     byId('save-body').replaceChildren(element('h2', { textContent: 'Saving' }), bar.element);
     try {

@@ -6,7 +6,7 @@ import type { Found } from '../reader/volumes';
 import type { CheckTold, SetTold } from '../workers/desk';
 import { byId, copyable, element } from './elements';
 import { ProgressBar } from './progress';
-import { count, numbers, ofFile, refusal, size } from './words';
+import { count, numbers, ofFile, refusal, shown, size } from './words';
 
 /** So many volumes are drawn each by itself. */
 const MAX_DRAWN = 200;
@@ -20,7 +20,7 @@ export function showVolumes(crew: Crew, set: SetTold, number: number, others: Fo
     : `${here} of ${count(header.volumes, 'volume')} ${here === 1 ? 'is' : 'are'} here. Missing: ${numbers(missing)}.`;
   draw(set, new Set());
   const told = [...others, ...set.found.filter(file => file.wrong && file.wrong !== 'damaged')].filter(file => file.wrong).map(ofFile);
-  told.push(...set.found.filter(file => file.byCells).map(file => `${file.name} is damaged at its beginning; by its content it is volume ${file.number}.`));
+  told.push(...set.found.filter(file => file.byCells).map(file => `${shown(file.name)} is damaged at its beginning; by its content it is volume ${file.number}.`));
   const twice = set.found.filter(file => file.again).length;
   if (twice > 0) told.push(`${count(twice, 'file')} ${twice === 1 ? 'is' : 'are'} here more than once, which does no harm.`);
   byId('volumes-notes').replaceChildren(...told.map(textContent => element('li', { textContent })));

@@ -27,6 +27,21 @@ export function date(seconds: number): string {
   return Number.isNaN(told.getTime()) ? '' : told.toLocaleString(undefined, { dateStyle: 'medium', timeStyle: 'short' });
 }
 
+/** A name, in which nothing is invisible: control characters, and those that turn the direction, with which a name can feign
+ * another ending, as what they are. */
+export function shown(name: string): string {
+  return escaped(name, /[\p{Cc}\u200E\u200F\u202A-\u202E\u2066-\u2069]/gu);
+}
+
+/** The same of a text that has lines. */
+export function shownText(text: string): string {
+  return escaped(text, /[^\P{Cc}\n]|[\u200E\u200F\u202A-\u202E\u2066-\u2069]/gu);
+}
+
+function escaped(text: string, letters: RegExp): string {
+  return text.replace(letters, letter => `\\u{${letter.codePointAt(0)!.toString(16)}}`);
+}
+
 /** Numbers as people tell them: 2, 4 to 6 and 9. */
 export function numbers(all: number[]): string {
   const runs: [number, number][] = [];
@@ -52,7 +67,7 @@ const OF_FILES: Partial<Record<Reason, string>> = {
 };
 
 export function ofFile(file: Found): string {
-  return `${file.name} ${OF_FILES[file.wrong!] ?? 'cannot be used'}.`;
+  return `${shown(file.name)} ${OF_FILES[file.wrong!] ?? 'cannot be used'}.`;
 }
 
 /** What happened, and the next step. */
@@ -81,6 +96,6 @@ const OF_REASONS: Record<Reason, [string, string]> = {
 export function refusal(error: Refusal): { what: string; next: string } {
   const [what, next] = OF_REASONS[error.reason];
   const { volume, path, detail } = error.place;
-  const where = volume ? ` (volume ${volume})` : path ? ` (${path})` : error.reason === 'malformed' && detail ? ` (${detail})` : '';
+  const where = volume ? ` (volume ${volume})` : path ? ` (${shown(path)})` : error.reason === 'malformed' && detail ? ` (${detail})` : '';
   return { what: what.replace(/([.:])/, `${where}$1`), next };
 }

@@ -65,7 +65,9 @@ fn everything_comes_out_as_it_went_in(#[case] options: &[&str]) {
 #[test]
 fn odd_names_come_out() {
     let desk = Desk::new();
-    for name in ["a b/ö\u{308}ß – 北.txt", "a b/.hidden", "zero", "quote\"'&<b>.html", "back\\slash"] {
+    for name in
+        ["turned \u{202e}gpj.exe", "a b/ö\u{308}ß – 北.txt", "a b/.hidden", "zero", "quote\"'&<b>.html", "back\\slash"]
+    {
         desk.file(&format!("odd/{name}"), name.as_bytes());
     }
     fs::write(desk.path("odd").join(std::ffi::OsStr::from_bytes(b"no \xFF text")), b"bytes").unwrap();
@@ -77,6 +79,8 @@ fn odd_names_come_out() {
     browser.give("files", &volumes(&desk));
     browser.unlock(PASSWORD);
     assert!(browser.wait_for("#list-told", &["changed"]).contains("2 names cannot be written as text here"));
+    // No name feigns another ending.
+    assert!(browser.text("#rows").contains("turned \\u{202e}gpj.exe"), "{}", browser.text("#rows"));
     let (zip, _) = browser.save_everything().unwrap();
     let script = "import zipfile, sys\nz = zipfile.ZipFile(sys.argv[1])\nassert z.testzip() is None\nfor n in sorted(z.namelist()): print(ascii(n), z.getinfo(n).file_size)";
     fs::write(desk.path("names.py"), script).unwrap();
