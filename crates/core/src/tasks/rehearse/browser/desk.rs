@@ -76,6 +76,7 @@ impl Desk {
         match (request.method(), wanted.as_slice()) {
             (&Method::GET, [""]) => Ok(html(PLAYER.as_bytes())),
             (&Method::GET, [name]) if *name == PAGE_NAME => Ok(html(PAGE)),
+            (&Method::GET, ["alive"]) => Ok(status(StatusCode::NO_CONTENT)),
             (&Method::GET, ["task"]) => Ok(Response::new(self.task()?.into())),
             (&Method::GET, ["file", file, from]) => self.piece(number(file), number(from)),
             (&Method::POST, ["saved", from]) => {
