@@ -1,7 +1,7 @@
 // Saving: one file as it is, several as one ZIP archive or in a folder; with progress, and the receipt in the end.
 
 import type { Crew } from '../crew';
-import type { Reason, Refusal } from '../reader/refusal';
+import { Refusal, type Reason } from '../reader/refusal';
 import type { ListTold, Saved, Target } from '../workers/desk';
 import { button, byId, copyable, element } from './elements';
 import { ProgressBar } from './progress';
@@ -50,8 +50,11 @@ export class Saving {
     let chosen: Target;
     try {
       chosen = await target();
-    } catch {
-      // Nothing was chosen.
+    } catch (error) {
+      // Nothing was chosen: that is no failure.
+      if (error instanceof DOMException && error.name === 'AbortError') return;
+      if (!dialog.open) dialog.showModal();
+      this.showFailed(new Refusal('not saved', { detail: String(error) }));
       return;
     }
     if (!dialog.open) dialog.showModal();

@@ -96,6 +96,6 @@ const OF_REASONS: Record<Reason, [string, string]> = {
 export function refusal(error: Refusal): { what: string; next: string } {
   const [what, next] = OF_REASONS[error.reason];
   const { volume, path, detail } = error.place;
-  const where = volume ? ` (volume ${volume})` : path ? ` (${shown(path)})` : error.reason === 'malformed' && detail ? ` (${detail})` : '';
+  const where = volume ? ` (volume ${volume})` : path ? ` (${shown(path)})` : (error.reason === 'malformed' || error.reason === 'not saved') && detail ? ` (${detail})` : '';
   return { what: what.replace(/([.:])/, `${where}$1`), next };
 }

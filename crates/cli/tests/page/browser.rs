@@ -17,6 +17,8 @@ const PATIENCE: Duration = Duration::from_secs(60);
 #[allow(dead_code, reason = "each test file uses its part of this")]
 pub enum Device {
     Computer,
+    /// One whose browser gives pages that lie in files a storage, as Firefox does and Chromium does not.
+    ComputerWithStorage,
     Telephone,
 }
 
@@ -55,6 +57,9 @@ impl Browser {
         let mut capabilities = DesiredCapabilities::chrome();
         for argument in ["--headless=new", "--no-sandbox", "--window-size=1280,800"] {
             capabilities.add_arg(argument).unwrap();
+        }
+        if device == Device::ComputerWithStorage {
+            capabilities.add_arg("--allow-file-access-from-files").unwrap();
         }
         if device == Device::Telephone {
             let metrics = serde_json::json!({ "deviceMetrics": { "width": 390, "height": 780, "pixelRatio": 2.0 } });
@@ -140,12 +145,17 @@ impl Browser {
         if said.contains("Not saved") {
             return Err(said);
         }
+        Ok((self.downloaded(), said))
+    }
+
+    /// The ZIP archive that was downloaded.
+    pub fn downloaded(&self) -> PathBuf {
         let started = Instant::now();
         loop {
             let names = fs::read_dir(&self.downloads).unwrap().map(|entry| entry.unwrap().path());
             let done = names.into_iter().find(|path| path.extension().is_some_and(|end| end == "zip"));
             match done {
-                Some(path) => return Ok((path, said)),
+                Some(path) => return path,
                 None => assert!(started.elapsed() < PATIENCE, "no download comes"),
             }
             std::thread::sleep(Duration::from_millis(30));

@@ -61,6 +61,61 @@ fn everything_comes_out_as_it_went_in(#[case] options: &[&str]) {
     assert_eq!(compared.json("/same"), 29);
 }
 
+/// Where a browser lets a person choose a place, it is written there. A storage stands for that place here, whose handles are of the
+/// same kind. In a folder a new one is made, so that nothing that is there is written over; and a place that cannot be had is told.
+#[rstest]
+#[case::one_archive("One ZIP file", "as it was packed")]
+#[case::a_folder("Files in a folder", "as it was packed")]
+#[case::a_closed_place("One ZIP file", "Choose another place.")]
+fn a_place_that_was_chosen_is_written_to(#[case] way: &str, #[case] words: &str) {
+    let desk = packed(&["--fit", "260KB"]);
+    let Some(browser) = Browser::with_page(&desk.path("."), Device::ComputerWithStorage) else { return };
+    let is_closed = words.contains("another");
+    browser.run(&format!(
+        "const root = navigator.storage.getDirectory();
+         window.showSaveFilePicker = async ({{suggestedName}}) => {{
+             if ({is_closed}) throw new DOMException('closed', 'NotAllowedError');
+             return (await root).getFileHandle(suggestedName, {{create: true}});
+         }};
+         window.showDirectoryPicker = async () => {{
+             const chosen = await (await root).getDirectoryHandle('chosen', {{create: true}});
+             await (await chosen.getDirectoryHandle('wrenfall-light', {{create: true}})).getFileHandle('mine', {{create: true}});
+             return chosen;
+         }};"
+    ));
+    browser.give("files", &volumes(&desk));
+    browser.unlock(PASSWORD);
+    browser.click("Save everything");
+    browser.click(way);
+    browser.wait_for("#save", &[words]);
+    let written = browser.run(
+        "const sums = {};
+         const walk = async (folder, path) => {
+             for await (const [name, entry] of folder.entries()) {
+                 if (entry.kind === 'directory') { await walk(entry, path + name + '/'); continue; }
+                 const bytes = await (await entry.getFile()).arrayBuffer();
+                 const sum = new Uint8Array(await crypto.subtle.digest('SHA-256', bytes));
+                 sums[path + name] = [...sum].map(byte => byte.toString(16).padStart(2, '0')).join('');
+                 const address = URL.createObjectURL(new Blob([bytes]));
+                 if (name.endsWith('.zip')) Object.assign(document.createElement('a'), {href: address, download: name}).click();
+             }
+         };
+         return navigator.storage.getDirectory().then(root => walk(root, '')).then(() => sums);",
+    );
+    if way == "One ZIP file" && !is_closed {
+        let zip = browser.downloaded();
+        desk.run_bare(&["compare", zip.to_str().unwrap(), "wrenfall-light"]).expect(0);
+    } else if !is_closed {
+        let ran = in_a_shell(&desk, "find wrenfall-light -type f -exec sha256sum {} +").expect(0);
+        let sources: Vec<_> = ran.out.lines().map(|line| line.split_once("  ").unwrap()).collect();
+        assert_eq!(written.as_object().unwrap().len(), sources.len() + 1, "{written:#}");
+        assert!(written.get("chosen/wrenfall-light/mine").is_some());
+        for (sum, path) in sources {
+            assert_eq!(written[format!("chosen/wrenfall-light (2)/{path}")], sum, "{path}");
+        }
+    }
+}
+
 /// Python reads it too, and names, empty files and folders, links and bytes that are no text come through.
 #[test]
 fn odd_names_come_out() {
