@@ -145,15 +145,15 @@ impl Browser {
         if said.contains("Not saved") {
             return Err(said);
         }
-        Ok((self.downloaded(), said))
+        Ok((self.downloaded("zip"), said))
     }
 
-    /// The ZIP archive that was downloaded.
-    pub fn downloaded(&self) -> PathBuf {
+    /// What was downloaded under a name that ends so.
+    pub fn downloaded(&self, end: &str) -> PathBuf {
         let started = Instant::now();
         loop {
             let names = fs::read_dir(&self.downloads).unwrap().map(|entry| entry.unwrap().path());
-            let done = names.into_iter().find(|path| path.extension().is_some_and(|end| end == "zip"));
+            let done = names.into_iter().find(|path| path.extension().is_some_and(|last| last == end));
             match done {
                 Some(path) => return path,
                 None => assert!(started.elapsed() < PATIENCE, "no download comes"),

@@ -103,7 +103,7 @@ fn a_place_that_was_chosen_is_written_to(#[case] way: &str, #[case] words: &str)
          return navigator.storage.getDirectory().then(root => walk(root, '')).then(() => sums);",
     );
     if way == "One ZIP file" && !is_closed {
-        let zip = browser.downloaded();
+        let zip = browser.downloaded("zip");
         desk.run_bare(&["compare", zip.to_str().unwrap(), "wrenfall-light"]).expect(0);
     } else if !is_closed {
         let ran = in_a_shell(&desk, "find wrenfall-light -type f -exec sha256sum {} +").expect(0);
@@ -113,6 +113,33 @@ fn a_place_that_was_chosen_is_written_to(#[case] way: &str, #[case] words: &str)
         for (sum, path) in sources {
             assert_eq!(written[format!("chosen/wrenfall-light (2)/{path}")], sum, "{path}");
         }
+    }
+}
+
+/// A part is saved too: a folder as a ZIP archive of its own, and one file as it is.
+#[test]
+fn a_part_is_saved() {
+    let desk = packed(&["--fit", "260KB"]);
+    let Some(browser) = browser_at(&desk) else { return };
+    browser.give("files", &volumes(&desk));
+    browser.unlock(PASSWORD);
+    browser.wait_for("#list-title", &["wrenfall-light"]);
+    // The first row's: the folder of the costs.
+    browser.click("Save");
+    let said = browser.wait_for("#save", &["as it was packed"]);
+    assert!(said.contains("2 files, 6.88 kB") && !said.contains("receipt"), "{said}");
+    let zip = browser.downloaded("zip");
+    desk.run_bare(&["open", zip.to_str().unwrap(), "--into", "part", "--folder", "never"]).expect(0);
+    browser.click("Done");
+    browser.click("about-this-dossier.txt");
+    browser.wait_for("#look-view", &["restoration dossier"]);
+    browser.click("Save this file");
+    browser.wait_for("#save", &["1 file, 583 bytes: every byte is as it was packed."]);
+    for (there, source) in [
+        (desk.path("part/wrenfall-light/costs/cost-table.csv"), "wrenfall-light/costs/cost-table.csv"),
+        (browser.downloaded("txt"), "wrenfall-light/about-this-dossier.txt"),
+    ] {
+        assert_eq!(fs::read(there).unwrap(), fs::read(desk.path(source)).unwrap(), "{source}");
     }
 }
 
