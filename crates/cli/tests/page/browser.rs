@@ -10,7 +10,10 @@ use tokio::runtime::Runtime;
 use under_seal_core::tasks::page::{PAGE, PAGE_NAME};
 
 /// How long anything may take.
-const PATIENCE: Duration = Duration::from_secs(60);
+const PATIENCE: Duration = Duration::from_secs(180);
+
+/// On a machine that has much to do, a browser sometimes does not come up at the first try.
+const STARTS: usize = 3;
 
 /// What a page is looked at on.
 #[derive(Clone, Copy, PartialEq, Eq)]
@@ -69,7 +72,9 @@ impl Browser {
             serde_json::json!({ "download.default_directory": downloads, "download.prompt_for_download": false });
         capabilities.add_experimental_option("prefs", preferences).unwrap();
         let runtime = tokio::runtime::Builder::new_multi_thread().worker_threads(1).enable_all().build().unwrap();
-        let driver = runtime.block_on(WebDriver::new(format!("http://127.0.0.1:{port}"), capabilities)).ok();
+        let address = format!("http://127.0.0.1:{port}");
+        let start = |_| runtime.block_on(WebDriver::new(&address, capabilities.clone())).ok();
+        let driver = (0..STARTS).find_map(start);
         let started = driver.is_some();
         let browser = Self { runtime, driver, server, downloads };
         started.then_some(browser)
