@@ -352,6 +352,9 @@ fn next(rehearsal: &Rehearsal, as_requested: bool, package: &Package, way: Way) 
         Some(Failed::SourcesChanged) => {
             "Next: see what changed with compare, and pack again if the recipient needs it."
         }
+        Some(Failed::Page(_)) => {
+            "Next: see to what the page said. What arrived was checked and unlocked by this program, and is whole."
+        }
         Some(Failed::Unlock(_)) => "Next: give the password that the recipient will have.",
         Some(_) => "Next: do not send this. Pack again, and rehearse that.",
     };

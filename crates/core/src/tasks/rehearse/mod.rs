@@ -212,6 +212,10 @@ fn compared(
         .iter_mut()
         .filter(|listed| listed.entry.kind != EntryKind::Link)
         .for_each(|listed| listed.entry.mode &= 0o777);
+    if request.browser.is_some() {
+        expected.iter_mut().for_each(|listed| listed.entry.path = browser::saved_as(&listed.entry.path));
+        expected.sort_by(|one, other| one.entry.path.cmp(&other.entry.path));
+    }
     let compared = timed(Step::Compare, rehearsal, context, || -> Result<_, RehearsalError> {
         let choice = Choice { naming: Naming::Contents, ..Choice::default() };
         let there = match expected.is_empty() {

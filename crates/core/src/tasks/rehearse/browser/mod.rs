@@ -10,6 +10,7 @@ use crate::disk::{FileAction, FileError, Interruption, interruptible};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::codes::hexadecimal;
 use crate::ground::context::Context;
+use crate::ground::entry::EntryPath;
 use crate::ground::secrets::Password;
 use crate::tasks::rehearse::loopback::Loopback;
 use desk::{Desk, Told};
@@ -68,6 +69,13 @@ impl Drop for Running {
         let _ = self.0.kill();
         let _ = self.0.wait();
     }
+}
+
+/// The path under which the page saves an entry: bytes that are no text are replaced, and so is a backslash, which some systems
+/// take for what stands between folders.
+pub(super) fn saved_as(path: &EntryPath) -> EntryPath {
+    let text = String::from_utf8_lossy(path.as_bytes()).replace('\\', "_");
+    EntryPath::new(text).unwrap_or_else(|_| path.clone())
 }
 
 /// Plays it in an empty folder that only the user may enter; the archive that the page saved, or what the page said instead.
