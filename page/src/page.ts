@@ -13,6 +13,7 @@ import { Saving } from './ui/saving';
 import { showVolumes } from './ui/volumes';
 import { count, date, numbers, ofFile, refusal, shown, shownText, size } from './ui/words';
 import type { CheckTold, ListTold, SetTold } from './workers/desk';
+import { asFileName } from './ways_out/names';
 import { becomeWorker } from './workers/roles';
 
 type Step = 'volumes' | 'unlock' | 'list';
@@ -179,7 +180,7 @@ class Page {
 
   private showList(told: ListTold, keys: Keys, notice?: HTMLElement): void {
     this.show('list');
-    const saving = new Saving(this.crew, told, told.about.name?.replace(/[\\/:*?"<>|]/g, '_') || 'opened', () => void this.salvage(keys));
+    const saving = new Saving(this.crew, told, asFileName(told.about.name), () => void this.salvage(keys));
     const list = new List(told, {
       look: entry => void lookAt(this.crew, entry, told.paths[entry]!, told.sizes[entry]!, () => void saving.save([entry])),
       save: entries => void saving.save(entries),

@@ -95,6 +95,40 @@ export function joined(...parts: Uint8Array[]): Uint8Array<ArrayBuffer> {
   return all;
 }
 
+/** Bytes that come in parts, and are taken in other ones. */
+export class Parts {
+  private readonly parts: Uint8Array[] = [];
+  length = 0;
+
+  push(part: Uint8Array): void {
+    this.parts.push(part);
+    this.length += part.length;
+  }
+
+  /** The first bytes in a buffer of their own; there must be so many. */
+  peek(length: number): Uint8Array<ArrayBuffer> {
+    const bytes = new Uint8Array(length);
+    for (let [place, filled] = [0, 0]; filled < length; place += 1) {
+      const some = this.parts[place]!.subarray(0, length - filled);
+      bytes.set(some, filled);
+      filled += some.length;
+    }
+    return bytes;
+  }
+
+  take(length: number): Uint8Array<ArrayBuffer> {
+    const bytes = this.peek(length);
+    for (let left = length; left > 0; ) {
+      const part = this.parts[0]!;
+      if (part.length <= left) this.parts.shift();
+      else this.parts[0] = part.subarray(left);
+      left -= Math.min(part.length, left);
+    }
+    this.length -= length;
+    return bytes;
+  }
+}
+
 /** Little-endian bytes of numbers, each with its length. */
 export function numbers(...fields: [value: number | bigint, length: number][]): Uint8Array<ArrayBuffer> {
   const bytes: number[] = [];

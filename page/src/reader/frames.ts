@@ -13,7 +13,7 @@ export const INDEX_PAGE = 2;
 export const INDEX_ROOT = 3;
 const PAD = 4;
 
-const STORED = 0;
+export const STORED = 0;
 const ZSTANDARD = 1;
 const LZMA2 = 2;
 

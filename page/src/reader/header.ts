@@ -11,6 +11,7 @@ const MAX_CELL_BYTES = 65536;
 const MAX_VOLUMES = 65535;
 
 export const DATA = 0;
+const SPARE = 1;
 export const SUPPLEMENT = 2;
 
 export interface Header {
@@ -47,7 +48,7 @@ export function readHeader(bytes: Uint8Array, engine: Engine): Header {
   const [spares, cellsAVolume, cells, lastCellBytes, cellBytes] = [fields.u32(), fields.u32(), fields.length64(), fields.u32(), fields.u32()];
   if (cellBytes === 0) throw new Refusal('unpublished draft');
   const isPermitted = (bytes: number) => bytes >= 4096 && bytes <= MAX_CELL_BYTES;
-  const most = kind === 1 ? spares : kind === SUPPLEMENT ? 1 : volumes;
+  const most = kind === SPARE ? spares : kind === SUPPLEMENT ? 1 : volumes;
   const agrees = kind <= SUPPLEMENT && length === HEADER_BYTES && areZeros(fields.take(48))
     && isPermitted(cellBytes) && cellBytes % 64 === 0
     && (lastCellBytes === cellBytes || (lastCellBytes >= 4096 && lastCellBytes < cellBytes && lastCellBytes % 4096 === 0))

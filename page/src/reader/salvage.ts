@@ -1,7 +1,7 @@
 // Salvage (docs/format.md 5): every file that lies wholly in the cells that are here, each of which is opened by itself.
 
 import type { Engine, Hasher } from '../engine';
-import { Fields, areEqual, areZeros, joined } from './bytes';
+import { Fields, Parts, areEqual, areZeros } from './bytes';
 import { NO_MARK, type Cell, type Cells } from './cells';
 import { CONTENT, FRAME_HEADER_BYTES, readFrameHeader } from './frames';
 import type { Listed } from './index_pages';
@@ -20,26 +20,32 @@ export interface Salvaged {
 export async function salvage(cells: Cells, engine: Engine, helpers: Helpers, index: Listed[] | undefined, told: (bytes: number) => void, goOn: () => void): Promise<Salvaged> {
   const scan = new Scan(engine);
   let at = 0;
-  let buffer: Uint8Array | undefined;
+  /** None until a frame begins whose beginning is here. */
+  let parts: Parts | undefined;
   for await (const [number, cell] of eachCell(cells, goOn)) {
     told(cells.volumes.header.cellBytes);
     if (!cell) {
-      buffer = undefined;
+      parts = undefined;
       scan.gap();
       continue;
     }
-    if (buffer) {
-      buffer = joined(buffer, cell.part);
+    if (parts) {
+      parts.push(cell.part);
     } else if (cell.mark !== NO_MARK) {
       at = number * cells.partBytes + cell.mark;
-      buffer = cell.part.subarray(cell.mark);
+      parts = new Parts();
+      parts.push(cell.part.subarray(cell.mark));
     }
-    while (buffer && buffer.length >= FRAME_HEADER_BYTES && !areZeros(buffer.subarray(0, FRAME_HEADER_BYTES))) {
-      const header = readFrameHeader(buffer.subarray(0, FRAME_HEADER_BYTES));
+    while (parts && parts.length >= FRAME_HEADER_BYTES) {
+      const beginning = parts.peek(FRAME_HEADER_BYTES);
+      // Behind the last frame there are zeros.
+      if (areZeros(beginning)) break;
+      const header = readFrameHeader(beginning);
       const length = FRAME_HEADER_BYTES + header.storedBytes;
-      if (buffer.length < length) break;
-      if (header.kind === CONTENT) scan.frame(await helpers.decompress(header, buffer.slice(FRAME_HEADER_BYTES, length)), at);
-      buffer = buffer.subarray(length);
+      if (parts.length < length) break;
+      parts.take(FRAME_HEADER_BYTES);
+      const stored = parts.take(header.storedBytes);
+      if (header.kind === CONTENT) scan.frame(await helpers.decompress(header, stored), at);
       at += length;
     }
   }

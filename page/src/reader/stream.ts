@@ -1,7 +1,7 @@
 // The inner stream (docs/format.md 3): frames one after another out of cells, read ahead, decompressed by helpers, and given in
 // order.
 
-import { areZeros } from './bytes';
+import { Parts, areZeros } from './bytes';
 import { NO_MARK, type Cell, type Cells } from './cells';
 import { FRAME_HEADER_BYTES, readFrameHeader, type FrameHeader } from './frames';
 import { malformed } from './refusal';
@@ -28,9 +28,8 @@ const AHEAD = 2;
 
 /** Bytes of the inner stream from some place on. */
 class Bytes {
-  /** Parts of cells that were opened and not taken yet. */
-  private readonly parts: Uint8Array[] = [];
-  private length = 0;
+  /** Of cells that were opened and not taken yet. */
+  private readonly parts = new Parts();
   private nextCell: number;
   private pending?: Promise<Cell[]>;
   private readonly marks: Marks;
@@ -56,9 +55,8 @@ class Bytes {
     this.pending = undefined;
     for (const { mark, part } of opened) {
       this.marks.told(this.nextCell, mark);
-      const skipped = Math.max(0, this.at + this.length - this.nextCell * this.cells.partBytes);
+      const skipped = Math.max(0, this.at + this.parts.length - this.nextCell * this.cells.partBytes);
       this.parts.push(part.subarray(skipped));
-      this.length += Math.max(0, part.length - skipped);
       this.nextCell += 1;
     }
     if (this.nextCell * this.cells.partBytes < this.end) {
@@ -71,19 +69,9 @@ class Bytes {
   /** Bytes in a buffer of their own. */
   async take(length: number): Promise<Uint8Array> {
     if (this.at + length > this.end) throw malformed('the stream ends within a frame');
-    while (this.length < length) await this.more();
-    const taken = new Uint8Array(length);
-    for (let filled = 0; filled < length; ) {
-      const part = this.parts[0]!;
-      const some = part.subarray(0, length - filled);
-      taken.set(some, filled);
-      filled += some.length;
-      if (some.length === part.length) this.parts.shift();
-      else this.parts[0] = part.subarray(some.length);
-    }
-    this.length -= length;
+    while (this.parts.length < length) await this.more();
     this.at += length;
-    return taken;
+    return this.parts.take(length);
   }
 
   beginsFrame(): void {

@@ -1,12 +1,10 @@
 // The list of what is in an archive: by folder, with search, and a choice of what to save.
 
+import { FILE, FOLDER, LINK } from '../reader/records';
 import type { ListTold } from '../workers/desk';
 import { button, byId, element } from './elements';
 import { canBeLookedAt } from './looking';
 import { count, date, shown, size } from './words';
-
-const FILE = 1;
-const FOLDER = 2;
 
 /** Rows that are shown at once; more on demand. */
 const ROWS = 300;
@@ -131,7 +129,7 @@ export class List {
     const name = canLook && (row.isFolder || this.told.kinds[row.entry!] === FILE)
       ? button(shown(row.name), act, row.isFolder ? 'name folder' : 'name file')
       : element('span', { className: 'name file', textContent: shown(row.name) });
-    const kind = row.entry === undefined || this.told.kinds[row.entry] !== 3 ? '' : 'link';
+    const kind = row.entry === undefined || this.told.kinds[row.entry] !== LINK ? '' : 'link';
     const save = button('Save', () => this.acts.save(this.entriesOf(row)), 'quiet');
     save.ariaLabel = `Save ${shown(row.name)}`;
     return element('tr', {},

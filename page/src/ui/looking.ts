@@ -3,6 +3,7 @@
 
 import type { Crew } from '../crew';
 import { Refusal } from '../reader/refusal';
+import { lastOf } from '../ways_out/names';
 import { button, byId, element } from './elements';
 import { refusal, shown, size } from './words';
 
@@ -13,7 +14,7 @@ const PICTURES: { [extension: string]: string } = { png: 'image/png', jpg: 'imag
 const TEXTS = new Set(['txt', 'md', 'csv', 'tsv', 'log', 'json', 'xml', 'html', 'htm', 'css', 'js', 'ts', 'py', 'rs', 'c', 'h', 'toml', 'yaml', 'yml', 'ini', 'sh', 'tex', 'srt', 'ics', 'vcf', 'eml', '']);
 
 export function typeOf(path: string): string | undefined {
-  const name = path.slice(path.lastIndexOf('/') + 1);
+  const name = lastOf(path);
   const extension = name.includes('.') ? name.slice(name.lastIndexOf('.') + 1).toLowerCase() : '';
   return PICTURES[extension] ?? (extension === 'pdf' ? 'application/pdf' : TEXTS.has(extension) ? 'text/plain' : undefined);
 }
@@ -25,7 +26,7 @@ export function canBeLookedAt(path: string, bytes: number): boolean {
 export async function lookAt(crew: Crew, entry: number, path: string, bytes: number, save: () => void): Promise<void> {
   const dialog = byId<HTMLDialogElement>('look');
   const view = byId('look-view');
-  byId('look-name').textContent = shown(path.slice(path.lastIndexOf('/') + 1));
+  byId('look-name').textContent = shown(lastOf(path));
   byId('look-told').textContent = `${shown(path)}, ${size(bytes)}`;
   byId('look-acts').replaceChildren(button('Save this file', save), button('Close', () => dialog.close(), 'quiet'));
   view.replaceChildren(element('p', { textContent: 'Opening …' }));

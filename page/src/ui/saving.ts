@@ -2,6 +2,8 @@
 
 import type { Crew } from '../crew';
 import { Refusal, type Reason } from '../reader/refusal';
+import { FILE } from '../reader/records';
+import { lastOf } from '../ways_out/names';
 import type { ListTold, Saved, Target } from '../workers/desk';
 import { button, byId, copyable, element } from './elements';
 import { ProgressBar } from './progress';
@@ -9,8 +11,6 @@ import { count, refusal, shown, size } from './words';
 
 /** Browsers take long to close each file in a folder. */
 const MAX_FOLDER_FILES = 100;
-
-const FILE = 1;
 
 /** What ends with other files whole. */
 const CAN_BE_RESCUED: Reason[] = ['damaged', 'volumes missing', 'changed on purpose'];
@@ -25,7 +25,7 @@ export class Saving {
     const files = numbers.filter(entry => this.told.kinds[entry] === FILE);
     const isOne = numbers.length === 1 && files.length === 1;
     const path = this.told.paths[numbers[0]!] ?? '';
-    const name = isOne ? path.slice(path.lastIndexOf('/') + 1) : `${this.name}.zip`;
+    const name = isOne ? lastOf(path) : `${this.name}.zip`;
     const canPickFolder = !isOne && files.length <= MAX_FOLDER_FILES && window.showDirectoryPicker !== undefined;
     if (canPickFolder) this.ask(entries, numbers, name);
     else await this.to(entries, numbers, name, !isOne, () => fileTarget(name));

@@ -19,3 +19,13 @@ export function names(entries: Listed[]): { of: Map<Listed, string>; changed: nu
   }
   return { of, changed };
 }
+
+/** What an archive's own name becomes as the name of a file or folder on any system. */
+export function asFileName(name: string | undefined): string {
+  return name?.replace(/[\\/:*?"<>|]/g, '_') || 'opened';
+}
+
+/** The last component of a path. */
+export function lastOf(path: string): string {
+  return path.slice(path.lastIndexOf('/') + 1);
+}

@@ -7,12 +7,12 @@ import { slip } from '../reader/codes';
 import type { Header } from '../reader/header';
 import type { About, Listed } from '../reader/index_pages';
 import type { Keys } from '../reader/keys';
-import { FILE } from '../reader/records';
+import { FILE, FOLDER, textOf } from '../reader/records';
 import { Refusal } from '../reader/refusal';
 import { salvage } from '../reader/salvage';
 import { Stream, type Helpers } from '../reader/stream';
 import { gather, type Damage, type Found, type Given, type VolumeSet } from '../reader/volumes';
-import { names } from '../ways_out/names';
+import { asFileName, names } from '../ways_out/names';
 import { ChosenFile, InMemory, StoredFile, clearStored, type Output } from '../ways_out/output';
 import { ZipSink } from '../ways_out/zip';
 import type { Answers, Ways } from './calls';
@@ -135,7 +135,7 @@ export class Desk {
       sizes: Float64Array.from(entries, entry => entry.size),
       seconds: Float64Array.from(entries, entry => entry.seconds),
       changedNames: changed,
-      lost: lost?.map(entry => new TextDecoder().decode(entry.path)),
+      lost: lost?.map(entry => textOf(entry.path)),
       salvaged,
     };
   }
@@ -167,7 +167,7 @@ export class Desk {
       else await archive.extract(entries, sink, bytes => ways.told(bytes));
     };
     if ('folder' in target) {
-      const folder = await newFolder(target.folder, archive.about.name || 'opened');
+      const folder = await newFolder(target.folder, asFileName(archive.about.name));
       await run(new FolderSink(folder, entry => this.nameOf.get(entry)!));
       return saved;
     }
@@ -196,9 +196,8 @@ function outputOf(target: Exclude<Target, { folder: unknown }>): Promise<Output>
 
 /** A folder of its own in the one that was chosen, so that nothing that lies there is written over. */
 async function newFolder(chosen: FileSystemDirectoryHandle, name: string): Promise<FileSystemDirectoryHandle> {
-  const plain = name.replace(/[\\/:*?"<>|]/g, '_');
   for (let again = 1; ; again += 1) {
-    const tried = again === 1 ? plain : `${plain} (${again})`;
+    const tried = again === 1 ? name : `${name} (${again})`;
     const isThere = await chosen.getDirectoryHandle(tried).then(() => true, (error: DOMException) => error.name !== 'NotFoundError');
     if (!isThere) return chosen.getDirectoryHandle(tried, { create: true });
   }
@@ -220,7 +219,7 @@ class FolderSink implements Sink {
     let folder = this.root;
     for (const component of components) folder = await folder.getDirectoryHandle(component, { create: true });
     if (entry.kind === FILE) this.file = await ChosenFile.open(await folder.getFileHandle(last, { create: true }));
-    else if (entry.kind === 2) await folder.getDirectoryHandle(last, { create: true });
+    else if (entry.kind === FOLDER) await folder.getDirectoryHandle(last, { create: true });
   }
 
   async data(bytes: Uint8Array): Promise<void> {

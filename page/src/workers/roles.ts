@@ -1,7 +1,7 @@
 // What workers do. The page's one script runs in each; the first message tells which of these a worker is.
 
 import { Engine } from '../engine';
-import { decompressed, type FrameHeader } from '../reader/frames';
+import { STORED, decompressed, type FrameHeader } from '../reader/frames';
 import type { Header } from '../reader/header';
 import { unlock, unlockOpenToAll, type Keys, type Secret } from '../reader/keys';
 import type { Helpers } from '../reader/stream';
@@ -27,7 +27,7 @@ class Ports implements Helpers {
   }
 
   decompress(header: FrameHeader, payload: Uint8Array): Promise<Uint8Array> {
-    if (header.codec === 0) return Promise.resolve(payload);
+    if (header.codec === STORED) return Promise.resolve(payload);
     this.next = (this.next + 1) % this.callers.length;
     return this.callers[this.next]!.call('decompress', [header, payload], undefined, [payload.buffer]);
   }

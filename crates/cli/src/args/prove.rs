@@ -85,7 +85,7 @@ pub struct HandoverArguments {
     /// How it goes: for a mail fit a draft of every message is made, for a disc a label (see "fits")
     #[arg(long, value_name = "SIZE|NAME")]
     pub fit: Option<String>,
-    /// Write the note from this text file instead; {archive}, {volumes}, {set}, {password}, {how} and {list} stand for what they say
+    /// Write the note from this text file instead; {archive}, {volumes}, {set}, {password}, {how}, {page} and {list} stand for what they say
     #[arg(long, value_name = "FILE")]
     pub note_template: Option<PathBuf>,
     /// Leave out the page that opens sealed volumes in a browser

@@ -20,10 +20,10 @@ use under_seal_core::formats::sealed::volume::{VolumeSet, header};
 use under_seal_core::formats::sealed::{About, SealedError, cost_of};
 use under_seal_core::ground::codes::hexadecimal;
 use under_seal_core::ground::entry::ListedEntry;
+use under_seal_core::tasks::page::{PAGE_NAME, page_sum};
 
 /// How many of the largest files are named.
 const LARGEST: usize = 5;
-use under_seal_core::tasks::page::{PAGE_NAME, page_sum};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &AboutArguments) -> Result<u8, Failure> {

@@ -16,7 +16,6 @@ use crate::{leftover, session};
 use serde::Serialize;
 use std::ffi::OsString;
 use std::fs::Permissions;
-use std::io;
 use std::os::unix::ffi::OsStringExt as _;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
@@ -52,10 +51,7 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
     };
     let how = how_to_open(&package, false);
     let browser = browser(arguments, &package)?;
-    let start = |open: &Path, profile: &Path| match &browser {
-        Some(browser) => browser.start(open, profile),
-        None => Err(io::ErrorKind::NotFound.into()),
-    };
+    let start = browser.as_ref().map(|browser| |open: &Path, profile: &Path| browser.start(open, profile));
     let progress = ProgressLine::for_reading(Some(package.count()), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let sources = expand(&arguments.against)?;
@@ -72,9 +68,9 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
         sources: &sources,
         place: place.path(),
         faults: Faults { lost: arguments.lose, damaged: arguments.damage, seed: arguments.seed },
-        browser: browser
-            .is_some()
-            .then_some(InBrowser { start: &start, key_file: arguments.unlock.password.key_file.as_deref() }),
+        browser: start
+            .as_ref()
+            .map(|start| InBrowser { start, key_file: arguments.unlock.password.key_file.as_deref() }),
     };
     let rehearsal = rehearse(&request, &context)?;
     drop(progress);

@@ -90,15 +90,21 @@ impl Browser {
         self.run("window.showSaveFilePicker = window.showDirectoryPicker = undefined");
     }
 
-    fn find(&self, by: &By) -> WebElement {
+    /// Waits until something holds; tells what did not come, and what the page shows instead.
+    fn until<T>(&self, what: &str, holds: impl Fn() -> Option<T>) -> T {
         let started = Instant::now();
         loop {
-            match self.runtime.block_on(self.driver().find(by.clone())) {
-                Ok(element) if self.runtime.block_on(element.is_displayed()).unwrap_or(false) => return element,
-                _ => assert!(started.elapsed() < PATIENCE, "{by:?} does not come\n{}", self.text("main")),
+            if let Some(value) = holds() {
+                return value;
             }
+            assert!(started.elapsed() < PATIENCE, "{what} does not come\n{}", self.text("main"));
             std::thread::sleep(Duration::from_millis(30));
         }
+    }
+
+    fn find(&self, by: &By) -> WebElement {
+        let is_shown = |element: &WebElement| self.runtime.block_on(element.is_displayed()).unwrap_or(false);
+        self.until(&format!("{by:?}"), || self.runtime.block_on(self.driver().find(by.clone())).ok().filter(is_shown))
     }
 
     /// What an element shows, empty where it shows nothing.
@@ -109,15 +115,9 @@ impl Browser {
 
     /// Waits until an element shows one of these; what it shows then.
     pub fn wait_for(&self, selector: &str, words: &[&str]) -> String {
-        let started = Instant::now();
-        loop {
-            let text = self.text(selector);
-            if words.iter().any(|words| text.contains(words)) {
-                return text;
-            }
-            assert!(started.elapsed() < PATIENCE, "{words:?} does not come in {selector}\n{}", self.text("main"));
-            std::thread::sleep(Duration::from_millis(30));
-        }
+        self.until(&format!("{words:?} in {selector}"), || {
+            Some(self.text(selector)).filter(|text| words.iter().any(|words| text.contains(words)))
+        })
     }
 
     pub fn click(&self, text: &str) {
@@ -155,16 +155,10 @@ impl Browser {
 
     /// What was downloaded under a name that ends so.
     pub fn downloaded(&self, end: &str) -> PathBuf {
-        let started = Instant::now();
-        loop {
-            let names = fs::read_dir(&self.downloads).unwrap().map(|entry| entry.unwrap().path());
-            let done = names.into_iter().find(|path| path.extension().is_some_and(|last| last == end));
-            match done {
-                Some(path) => return path,
-                None => assert!(started.elapsed() < PATIENCE, "no download comes"),
-            }
-            std::thread::sleep(Duration::from_millis(30));
-        }
+        self.until("a download", || {
+            let mut names = fs::read_dir(&self.downloads).unwrap().map(|entry| entry.unwrap().path());
+            names.find(|path| path.extension().is_some_and(|last| last == end))
+        })
     }
 
     /// Runs a script in the page, which its policy holds too; what it comes to.

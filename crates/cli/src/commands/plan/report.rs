@@ -197,7 +197,7 @@ impl Report {
             sending_seconds: planning
                 .line_bits_a_second
                 .zip(outline)
-                .map(|(speed, outline)| on_the_line(&outline, fit) as f64 * 8.0 / speed),
+                .map(|(speed, outline)| on_the_line(&outline, by_mail) as f64 * 8.0 / speed),
             advice: plan.advice(catalogue, squeeze.into(), fit).iter().filter(|_| sealed).map(Advised::new).collect(),
             passed_over: catalogue
                 .passed_over
@@ -295,17 +295,12 @@ fn full_volume(outline: &Outline) -> u64 {
     (outline.bytes - outline.last_bytes) / u64::from(outline.volumes.max(2) - 1)
 }
 
-/// Bytes that travel: volumes, or the messages that carry them.
-fn on_the_line(outline: &Outline, fit: Fit) -> u64 {
-    match (fit, outline.limit) {
-        (Fit::Message(_), Some(_)) => {
-            let has_page = page_by_mail(outline, fit).is_some_and(|page| page != ByMail::NotAtAll);
-            let page = if has_page { message_bytes(PAGE.len() as u64) } else { 0 };
-            let full = u64::from(outline.volumes - 1) * message_bytes(full_volume(outline));
-            page + full + message_bytes(outline.last_bytes)
-        }
-        _ => outline.bytes,
-    }
+/// Bytes that travel: volumes, or the messages that carry them and the page.
+fn on_the_line(outline: &Outline, by_mail: Option<ByMail>) -> u64 {
+    let Some(by_mail) = by_mail else { return outline.bytes };
+    let page = if by_mail == ByMail::NotAtAll { 0 } else { message_bytes(PAGE.len() as u64) };
+    let full = u64::from(outline.volumes - 1) * message_bytes(full_volume(outline));
+    page + full + message_bytes(outline.last_bytes)
 }
 
 pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
