@@ -14,6 +14,10 @@ interface DedicatedWorkerGlobalScope {
   postMessage(message: unknown, transfer: Transferable[]): void;
 }
 
+interface Uint8ArrayConstructor {
+  fromBase64?(text: string): Uint8Array<ArrayBuffer>;
+}
+
 interface Window {
   showSaveFilePicker?(options: { suggestedName: string }): Promise<FileSystemFileHandle>;
   showDirectoryPicker?(options: { mode: 'readwrite' }): Promise<FileSystemDirectoryHandle>;

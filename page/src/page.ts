@@ -1,6 +1,7 @@
 // The page: one thing after the other, files, password, list, saving. The same script runs in its workers.
 
 import { Crew } from './crew';
+import { carriedHere, volumeHere, type InPage } from './reader/in_page';
 import { mayBeOpenToAll, passwordBytes, type Keys, type Secret } from './reader/keys';
 import type { Refusal } from './reader/refusal';
 import type { Found, Given } from './reader/volumes';
@@ -25,7 +26,8 @@ class Page {
   /** What a look at every byte found, once it came to its end. */
   private checked?: CheckTold;
 
-  constructor(private readonly crew: Crew) {}
+  /** `carried` is the volume that this page carries. */
+  constructor(private readonly crew: Crew, private readonly carried?: InPage) {}
 
   begin(): void {
     watchForFiles(files => void this.take(files));
@@ -39,6 +41,12 @@ class Page {
     // Where a browser has no storage for this page, nothing lies there.
     this.crew.reader.call('clear', []).catch(() => {});
     byId('again').onclick = () => location.reload();
+    byId('again').hidden = this.carried !== undefined;
+    if (this.carried && !this.carried.isRaw) {
+      void volumeHere().then(blob => this.take([{ name: ownName(), blob }]));
+      return;
+    }
+    if (this.carried) askForThisFile(this.carried.bytes);
     byId('loading').hidden = true;
     byId('choosing').hidden = false;
   }
@@ -60,6 +68,9 @@ class Page {
     this.checking?.stop();
     const { sets, others } = await this.crew.reader.call<{ sets: SetTold[]; others: Found[] }>('gather', [[...this.given.values()]]);
     byId('choosing-told').replaceChildren();
+    byId('loading').hidden = true;
+    // What else there could be to add is asked for where something is damaged.
+    byId('choosing').hidden = this.carried !== undefined && sets.length === 1;
     if (sets.length === 0) {
       byId('choosing-told').replaceChildren(
         element('p', { className: 'bad', textContent: 'None of these files can be opened here.', role: 'alert' }),
@@ -89,8 +100,11 @@ class Page {
     this.show('volumes');
     this.checked = undefined;
     const checking = (this.checking = showVolumes(this.crew, told, number, others));
+    if (this.carried && others.length === 0) byId('volumes-told').textContent = `This page carries sealed files, ${size(told.bytes)}.`;
     void checking.checked.then(outcome => {
-      if (this.checking === checking) this.checked = outcome;
+      if (this.checking !== checking) return;
+      this.checked = outcome;
+      if (outcome?.slip) byId('choosing').hidden = false;
     });
     try {
       const keys = mayBeOpenToAll(told.header) ? await this.crew.withKeys<Keys | undefined>('openToAll', told.header) : undefined;
@@ -206,11 +220,31 @@ class Page {
   }
 }
 
+/** What this page is called as a file. */
+function ownName(): string {
+  const last = location.pathname.split('/').at(-1) ?? '';
+  try {
+    return decodeURIComponent(last);
+  } catch {
+    return last;
+  }
+}
+
+/** A long volume stands behind the page, where a browser lets a page look only once a person has chosen the file. */
+function askForThisFile(bytes: number): void {
+  byId('choosing-lead').replaceChildren(element('span', { textContent: 'Choose this very file once more: ' }), element('span', { className: 'name', textContent: shown(ownName()) }));
+  byId('choose').textContent = 'Choose this file';
+  byId('choosing-more').textContent = `It carries ${size(bytes)} of sealed files. Browsers read that much of a file only after you have chosen it. You can also drop it here.`;
+}
+
 async function start(): Promise<void> {
   const script = document.currentScript!.textContent!;
+  const carried = carriedHere();
+  // What stands behind this script is no text.
+  if (carried?.isRaw) window.stop();
   try {
     if (!('groupBy' in Map)) throw new Error('too old');
-    new Page(await Crew.hire(script)).begin();
+    new Page(await Crew.hire(script), carried).begin();
   } catch {
     byId('loading').textContent = 'This browser is too old for this page, or does not let it compute. Open it in a newer one.';
   }

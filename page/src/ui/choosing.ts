@@ -1,6 +1,7 @@
 // Choosing files: dropped, or picked, one by one or whole folders, and out of messages that were saved.
 
 import PostalMime from 'postal-mime';
+import { volumeIn } from '../reader/in_page';
 import type { Given } from '../reader/volumes';
 import { byId } from './elements';
 
@@ -44,14 +45,14 @@ async function filesBelow(entry: FileSystemEntry): Promise<File[]> {
   return (await Promise.all(below.map(filesBelow))).flat();
 }
 
-/** Files as they are; of messages, what is attached to them. */
+/** Files as they are; of messages, what is attached to them; of pages, the volume that they carry. */
 async function unwrapped(files: File[]): Promise<Given[]> {
   const given = await Promise.all(files.map(async (file): Promise<Given[]> => {
     const isMessage = /\.(eml|msg|mbox)$/i.test(file.name) || file.type === 'message/rfc822';
     const attached = isMessage && file.size <= MAX_MESSAGE_BYTES ? await attachmentsOf(file) : [];
     return attached.length > 0 ? attached : [{ name: file.name, blob: file }];
   }));
-  return given.flat();
+  return Promise.all(given.flat().map(async ({ name, blob }) => ({ name, blob: (await volumeIn(blob).catch(() => undefined)) ?? blob })));
 }
 
 async function attachmentsOf(message: File): Promise<Given[]> {

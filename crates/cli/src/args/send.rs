@@ -103,8 +103,8 @@ pub struct DeliveryArguments {
 /// What the archive will be like.
 #[derive(Debug, Clone, Default, Args)]
 pub struct ShapeArguments {
-    /// The format: sealed hides everything, zip and tar can be opened by everybody (without this: by the extension of --to, else
-    /// sealed)
+    /// The format: sealed hides everything, so does page, which any browser opens, zip and tar can be opened by everybody (without
+    /// this: by the extension of --to, else sealed)
     #[arg(long = "as", value_parser = written_formats(), value_name = "FORMAT")]
     pub format: Option<&'static Format>,
     /// Hide names, sizes and dates in ZIP too, by an archive within the archive (sealed always hides them)
@@ -135,6 +135,9 @@ pub struct ShapeArguments {
 const fn summary(format: &Format) -> &'static str {
     match format.writing {
         Some(Writing::Sealed) => "Our own: names, sizes and dates are hidden too, and everything is authentic",
+        Some(Writing::Page) => {
+            "A sealed archive in one HTML file, which opens it in any browser, with nothing installed; it is not cut to a size"
+        }
         Some(Writing::Zip) => {
             "ZIP: with a password, contents are encrypted with AES-256; names, sizes and dates can be read by anyone, unless \
              --hide-names"

@@ -13,7 +13,7 @@ use serde::Serialize;
 use std::ffi::OsString;
 use std::path::Path;
 use std::slice;
-use under_seal_core::formats::sealed::volume::{VolumeSet, names};
+use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::tasks::resend::{Resent, Slip, resend};
 
 /// Runs the command; the exit code.
@@ -32,7 +32,7 @@ pub fn run(arguments: &ResendArguments) -> Result<u8, Failure> {
 pub(super) fn stem(set: &VolumeSet) -> OsString {
     let count = set.geometry.data_volumes;
     let named = set.volumes.iter().flat_map(|(number, files)| files.iter().map(move |file| (*number, file)));
-    let mut stems = named.filter_map(|(number, file)| names::archive_name(file.path.file_name()?, number, count));
+    let mut stems = named.filter_map(|(number, file)| file.archive_name(number, count));
     stems.next().unwrap_or_else(|| set.ids.set_text().into())
 }
 

@@ -28,6 +28,7 @@ use under_seal_core::tasks::handover::note::FIELDS as NOTE_FIELDS;
 use under_seal_core::tasks::handover::{DraftError, HandoverError};
 use under_seal_core::tasks::pack::parcels::{MAX_PARCELS, ParcelError};
 use under_seal_core::tasks::pack::{Loss, PackError, WayError};
+use under_seal_core::tasks::page::PAGE_NAME;
 use under_seal_core::tasks::rehearse::carriers::{Carrier, LimitError};
 
 /// What hides names.
@@ -521,6 +522,12 @@ pub fn lacks(lacks: &Lacks) -> String {
             return format!(
                 "An archive of the format {format} has no password. Add --no-password if anybody may read it, or pack it with --as \
                  sealed or --as zip."
+            );
+        }
+        Ability::Volumes if lacks.format.abilities.volumes => {
+            return format!(
+                "A page with the archive in it is one file, which opens itself, and is not cut to a size. Leave --fit away, or pack \
+                 it with --as sealed: handover puts a page ({PAGE_NAME}) beside the volumes that opens them all the same."
             );
         }
         Ability::Parcels => "parcels",

@@ -24,6 +24,8 @@ use std::path::Path;
 pub enum Writing {
     /// As sealed volumes.
     Sealed,
+    /// As one sealed volume, in a page that opens it.
+    Page,
     /// As ZIP.
     Zip,
     /// As tar, in this compression.
@@ -73,6 +75,14 @@ pub struct Lacks {
 }
 
 impl Format {
+    /// What follows the archive's name in the name of volume `number` of `count`.
+    pub fn suffix(&self, number: u32, count: u32) -> String {
+        match self.writing {
+            Some(Writing::Sealed) => names::suffix(number, count),
+            _ => self.extension().to_owned(),
+        }
+    }
+
     /// Every format that other programs read too and that is written here.
     pub fn open_and_written() -> impl Iterator<Item = &'static Self> {
         ALL.into_iter().filter(|format| format.writing.is_some() && !format.abilities.volumes)
@@ -100,12 +110,12 @@ impl Format {
             return Some((&SEALED, names::without_extension(name)));
         }
         let stem = |format: &Self| format.extensions.iter().find_map(|end| without(end));
-        Self::open_and_written().find_map(|format| Some((format, stem(format)?)))
+        ALL.into_iter().filter(|format| format.writing.is_some()).find_map(|format| Some((format, stem(format)?)))
     }
 
     /// What follows the archive's name, if `name` is that of one of its volumes or parts.
     pub fn suffix_of<'a>(&self, name: &'a OsStr, stem: &OsStr) -> Option<&'a str> {
-        if self.abilities.volumes {
+        if self.writing == Some(Writing::Sealed) {
             return names::suffix_of(name, stem);
         }
         let suffix = std::str::from_utf8(name.as_bytes().strip_prefix(stem.as_bytes())?).ok()?;
@@ -122,7 +132,8 @@ impl Format {
     pub const fn can(&self, what: Ability) -> bool {
         let Abilities { password, keyholes, hides_names, parts, message_bytes, .. } = self.abilities;
         match what {
-            Ability::Parcels | Ability::KeyFile | Ability::SeveralPasswords => keyholes,
+            Ability::Parcels => keyholes && parts,
+            Ability::KeyFile | Ability::SeveralPasswords => keyholes,
             Ability::Password => password.is_some(),
             Ability::Volumes => parts,
             Ability::Message => message_bytes.is_some(),
@@ -180,6 +191,16 @@ pub static SEALED: Format = Format {
         direct: true,
         checks: Checks::Authentic,
     },
+};
+
+/// A sealed archive in a page, which opens it in any browser. It is read as sealed volumes are.
+pub static PAGE: Format = Format {
+    name: "page",
+    title: "sealed archive in a page",
+    extensions: &[names::PAGE_EXTENSION, ".htm"],
+    writing: Some(Writing::Page),
+    abilities: Abilities { parts: false, ..SEALED.abilities },
+    ..SEALED
 };
 
 /// ZIP, which everybody can open; with a password, contents are encrypted with AES-256.
@@ -294,4 +315,4 @@ pub static COMPRESSED_FILE: Format = Format {
 
 /// Every format, in the order in which a file is held against them: an image may end with an archive of another kind, which is in it,
 /// and whatever is compressed may be one in that.
-pub static ALL: [&Format; 8] = [&SEALED, &DISC_IMAGE, &ZIP, &TAR, &TAR_GZ, &TAR_ZST, &CPIO, &COMPRESSED_FILE];
+pub static ALL: [&Format; 9] = [&SEALED, &PAGE, &DISC_IMAGE, &ZIP, &TAR, &TAR_GZ, &TAR_ZST, &CPIO, &COMPRESSED_FILE];

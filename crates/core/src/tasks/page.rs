@@ -2,6 +2,7 @@
 //! this repository, whose reader is written from docs/format.md, and embedded as it is.
 
 use crate::disk::{Folder, Interruption, Sha256Sum, Unfinished, absolute};
+use crate::formats::sealed::volume::in_page::{Form, InPage};
 use crate::ground::context::Context;
 use crate::ground::fit::message_bytes;
 use sha2::{Digest as _, Sha256};
@@ -14,12 +15,22 @@ pub const PAGE_NAME: &str = "open-me.html";
 /// Its bytes.
 pub const PAGE: &[u8] = include_bytes!("../../assets/open-me.html");
 
+/// A volume of at most so many bytes goes into a page in base 64, which a browser reads with the page, so that it opens by itself:
+/// beyond, that takes long and much memory, and the volume stands there as it is, for which the page asks for its own file.
+pub const MAX_BYTES_IN_BASE64: u64 = 30_000_000;
+
 /// Temporary names begin so.
 const PREFIX: &str = ".page-";
 
 /// What it is known by: sender and recipient compare it where the way between them is not trusted.
 pub fn page_sum() -> Sha256Sum {
     Sha256::digest(PAGE).into()
+}
+
+/// How the page carries a volume of so many bytes.
+pub fn carrying(volume_bytes: u64) -> InPage {
+    let form = if volume_bytes <= MAX_BYTES_IN_BASE64 { Form::Base64 } else { Form::Raw };
+    InPage::behind(PAGE, form, volume_bytes)
 }
 
 /// How the page goes by mail, which `handover` drafts so.

@@ -20,7 +20,7 @@ use std::path::{Path, PathBuf};
 use under_seal_core::Error;
 use under_seal_core::disk::staging;
 use under_seal_core::formats::reader::ArchiveReader as _;
-use under_seal_core::formats::sealed::volume::{VolumeSet, names};
+use under_seal_core::formats::sealed::volume::{VolumeFile, VolumeSet};
 use under_seal_core::formats::sealed::{HeadError, SealedError, SealedReader, UnlockedSet};
 use under_seal_core::ground::context::Context;
 use under_seal_core::tasks::check::{
@@ -254,11 +254,9 @@ fn lines(set: &VolumeSet, found: &SetReport, report: &Report, typed: &CheckArgum
 /// Where packing under the name of one of these files is at work, or was interrupted on the way to its names.
 fn unfinished_beside(set: &VolumeSet) -> Vec<PathBuf> {
     let count = set.geometry.data_volumes;
-    let named = |(number, path): (u32, &Path)| {
-        let stem = names::archive_name(path.file_name()?, number, count)?;
-        Some((path.parent()?.to_owned(), stem))
-    };
-    let files = set.volumes.iter().flat_map(|(number, files)| files.iter().map(|file| (*number, file.path.as_path())));
+    let named =
+        |(number, file): (u32, &VolumeFile)| Some((file.path.parent()?.to_owned(), file.archive_name(number, count)?));
+    let files = set.volumes.iter().flat_map(|(number, files)| files.iter().map(|file| (*number, file)));
     // The volumes of a set mostly have one name, which is looked for once.
     let targets: BTreeSet<_> = files.filter_map(named).collect();
     targets.iter().filter_map(|(folder, stem)| staging::folder_in(folder, stem)).collect()
@@ -269,7 +267,7 @@ fn name_on_files(set: &VolumeSet) -> Option<String> {
     let count = set.geometry.data_volumes;
     let mut names = set.volumes.iter().flat_map(|(number, files)| {
         let volumes = files.iter().filter(|file| file.runs.is_none());
-        volumes.map(|file| file.path.file_name().and_then(|name| names::archive_name(name, *number, count)))
+        volumes.map(|file| file.archive_name(*number, count))
     });
     let first = names.next()??;
     names.all(|name| name.as_ref() == Some(&first)).then(|| text::name(&first))

@@ -13,6 +13,7 @@ use crate::words::{NOT_SECRET, as_name};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use under_seal_core::formats::registry::{Format, Writing};
+use under_seal_core::formats::sealed::volume::in_page::Form;
 use under_seal_core::source::feed::FilledUp;
 use under_seal_core::tasks::pack::kinds::KindWeight;
 use under_seal_core::tasks::pack::{LoneVolume, Loss, Packed, PackedVolume};
@@ -221,7 +222,11 @@ impl Report {
     fn saved(&self) -> String {
         let (before, after) = (self.before_bytes, self.after_bytes);
         if after >= before {
-            let what = if self.format.abilities.volumes { "seals and padding" } else { "headers" };
+            let what = match self.format.writing {
+                Some(Writing::Page) => "the page itself, seals and padding",
+                Some(Writing::Sealed) => "seals and padding",
+                _ => "headers",
+            };
             return format!("{} more than before: {what}", bytes(after - before));
         }
         format!("{:.1} % saved", 100.0 * (before - after) as f64 / before as f64)
@@ -327,6 +332,7 @@ fn no_gain(report: &Report) -> Vec<String> {
 fn what_it_is(packed: &Packed, report: &Report) -> &'static str {
     match (report.format.abilities.volumes, packed.volumes.len()) {
         _ if report.parcels => "parcel",
+        (true, _) if report.format.writing == Some(Writing::Page) => "page",
         (true, _) => "volume",
         (false, 1) => "archive",
         (false, _) => "part",
@@ -435,7 +441,11 @@ fn next_steps(packed: &Packed, report: &Report) -> Vec<String> {
         (true, false) => ", and tell the password by another way",
         (false, _) => "",
     };
-    let opens = if packed.parcels { "The recipient opens each by itself" } else { "The recipient runs" };
+    let opens = match report.format.writing {
+        Some(Writing::Page) => "The recipient opens it in any browser, with nothing installed, or runs",
+        _ if packed.parcels => "The recipient opens each by itself",
+        _ => "The recipient runs",
+    };
     // Of parts, the last is the one that programs are shown.
     let shown = packed.volumes.last().filter(|_| !report.format.abilities.volumes).unwrap_or(first);
     let name = shown.path.file_name().map(std::path::Path::new).unwrap_or(&shown.path);
@@ -450,7 +460,11 @@ fn next_steps(packed: &Packed, report: &Report) -> Vec<String> {
                 "or, with nothing installed, opens {them} in a browser: handover puts a page for that beside {them}."
             ))
         }
-        None => None,
+        Some(Writing::Page) if first.in_page.is_some_and(|inside| inside.form == Form::Raw) => Some(
+            "It is so large that the browser asks for the same file once more: it has to be chosen in the page."
+                .to_owned(),
+        ),
+        Some(Writing::Page) | None => None,
     });
     lines
 }

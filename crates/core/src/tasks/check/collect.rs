@@ -4,7 +4,7 @@
 use crate::disk::{
     FileError, Folder, Interruption, Links, Unfinished, interruptible, is_own_name, open_regular, own_name, read_on,
 };
-use crate::formats::sealed::volume::{CellReader, GatherError, Geometry, Ids, VolumeFile, VolumeSet, names};
+use crate::formats::sealed::volume::{CellReader, GatherError, Geometry, Ids, VolumeFile, VolumeSet};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Cancelled, Context};
 use std::collections::BTreeMap;
@@ -140,19 +140,19 @@ impl Collection {
         if file.header_damaged || !is_intact(set, number, &copied) {
             return Ok(false);
         }
-        let name = self.free_name(set, number, &file.path)?;
+        let name = self.free_name(set, number, file)?;
         unfinished.publish(&name)?;
         self.here.insert(number, self.folder.path().join(name));
         Ok(true)
     }
 
     /// The name that the file has, or, where that is taken here, one after its set.
-    fn free_name(&self, set: &VolumeSet, number: u32, path: &Path) -> Result<OsString, FileError> {
-        let own = path.file_name().unwrap_or_default();
+    fn free_name(&self, set: &VolumeSet, number: u32, file: &VolumeFile) -> Result<OsString, FileError> {
+        let own = file.path.file_name().unwrap_or_default();
         if !own.is_empty() && self.folder.kind_of(own)?.is_none() {
             return Ok(own.to_owned());
         }
-        let suffix = names::suffix(number, set.geometry.data_volumes);
+        let suffix = file.suffix(number, set.geometry.data_volumes);
         Ok(OsString::from(format!("{}{suffix}", set.ids.set_text())))
     }
 }

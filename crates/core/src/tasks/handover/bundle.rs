@@ -6,7 +6,7 @@ use super::package::Package;
 use super::request::{HandoverError, HandoverRequest};
 use crate::disk::{FileAction, FileError, Sha256Sum, sum_of};
 use crate::formats::archive::Archive;
-use crate::formats::sealed::volume::{VolumeFile, VolumeSet, names};
+use crate::formats::sealed::volume::VolumeSet;
 use crate::ground::codes::hexadecimal;
 use crate::ground::context::Context;
 use crate::tasks::check::{damaged_contents, inspect};
@@ -72,10 +72,11 @@ fn volumes(set: &VolumeSet, stem: &OsStr, context: &Context<'_>) -> Result<Vec<P
         let files = set.volumes.get(&volume.number).map(Vec::as_slice).unwrap_or_default();
         let good = files.iter().zip(&volume.files).find(|(_, report)| report.is_intact() && !report.supplement);
         match good {
-            Some((VolumeFile { path, .. }, _)) => {
+            Some((file, _)) => {
                 let mut name = stem.to_owned();
-                name.push(names::suffix(volume.number, set.geometry.data_volumes));
-                whole.push(Part { path: path.clone(), name, bytes: set.geometry.volume_bytes(volume.number) });
+                name.push(file.suffix(volume.number, set.geometry.data_volumes));
+                let bytes = file.file_bytes(set.geometry.volume_bytes(volume.number));
+                whole.push(Part { path: file.path.clone(), name, bytes });
             }
             None if files.is_empty() => missing.push(volume.number),
             None => damaged.push(volume.number),

@@ -9,6 +9,7 @@ mod error;
 pub mod kinds;
 mod old;
 mod open_formats;
+mod paging;
 pub mod parcels;
 mod sealing;
 pub mod target;
@@ -24,8 +25,9 @@ use crate::codecs::block::Squeeze;
 use crate::disk::Folder;
 use crate::disk::staging::{Placing, Staging};
 use crate::formats::abilities::Ability;
-use crate::formats::registry::{Format, SEALED};
-use crate::formats::sealed::volume::{CellLength, Ids, VolumeSet, WriteError, header_of, names};
+use crate::formats::registry::{Format, SEALED, Writing};
+use crate::formats::sealed::volume::in_page::InPage;
+use crate::formats::sealed::volume::{CellLength, Ids, VolumeSet, WriteError, WrittenVolumes, header_of, names};
 use crate::formats::sealed::{KeyCost, SealError, SealedReader};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{Content, EntryPath, Totals, link_stays_inside};
@@ -35,6 +37,7 @@ use crate::source::feed::FilledUp;
 use crate::source::{Catalogue, Choice, PassedOver, SourceEntry};
 use crate::tasks::check::verify_contents;
 use crate::tasks::pack::parcels::{Parcel, Weights};
+use crate::tasks::page::carrying;
 use arranging::Outlook;
 use kinds::{KindWeight, kinds};
 use sealing::{Job, Sealed, SoFar};
@@ -100,8 +103,10 @@ const DIVISIONS: u32 = 8;
 pub struct PackedVolume {
     /// Where it is.
     pub path: PathBuf,
-    /// Its length.
+    /// The file's length.
     pub bytes: u64,
+    /// Where the volume is in a page, if it is in one.
+    pub in_page: Option<InPage>,
     /// Its set; parcels are a set each. Only the sealed format has sets.
     pub ids: Option<Ids>,
     /// What its set holds.
@@ -274,15 +279,23 @@ impl Delivery {
         refuse_nothing(&totals, &mut passed_over)?;
         for archive in &archives {
             verified.add_all(&read_back(archive, credentials, &staging, context)?);
+            if self.format.writing == Some(Writing::Page) && !paging::is_right(archive, &staging)? {
+                return Err(PackError::ContentsDiffer);
+            }
         }
         context.go_on()?;
         let placings: Vec<Placing> = archives.iter().flat_map(|archive| archive.written.placings.clone()).collect();
         staging.place(&placings, &old.files)?;
+        let in_page = |written: &WrittenVolumes, number| {
+            (self.format.writing == Some(Writing::Page)).then(|| carrying(written.geometry.volume_bytes(number)))
+        };
         let volumes = |archive: &Sealed| {
             let Sealed { ids, totals, written, .. } = archive;
             let volume = |(number, placing): (u32, &Placing)| PackedVolume {
                 path: target.path_with(&placing.suffix),
-                bytes: written.geometry.volume_bytes(number),
+                bytes: in_page(written, number)
+                    .map_or(written.geometry.volume_bytes(number), |inside| inside.file_bytes()),
+                in_page: in_page(written, number),
                 ids: Some(*ids),
                 totals: *totals,
             };
@@ -340,6 +353,8 @@ impl Delivery {
         staging: &Staging,
         context: &Context<'_>,
     ) -> Result<Vec<Sealed>, PackError> {
+        let in_page = self.format.writing == Some(Writing::Page);
+        let opening = if in_page { paging::opening() } else { Vec::new() };
         let whole = Job {
             catalogue: &self.catalogue,
             entries: &[],
@@ -349,13 +364,18 @@ impl Delivery {
             message: &self.message,
             volume_limit: self.fit.volume_limit(),
             first_staged: 1,
+            opening: &opening,
             credentials,
             cost,
             before: SoFar::default(),
         };
         let Some(division) = &self.parcels else {
             let entries: Vec<&SourceEntry> = self.catalogue.entries.iter().collect();
-            return Ok(vec![sealing::seal(&Job { entries: &entries, ..whole }, staging, context)?]);
+            let mut sealed = sealing::seal(&Job { entries: &entries, ..whole }, staging, context)?;
+            if in_page {
+                paging::complete(&mut sealed, staging, context)?;
+            }
+            return Ok(vec![sealed]);
         };
         let (mut sealed, mut before) = (Vec::new(), SoFar::default());
         let count = division.parcels.len() as u32;

@@ -52,7 +52,7 @@ impl OldArchive {
         let path = |name: &OsStr| absolute(&target.folder).join(name);
         let last = target.path_with(format.extension());
         let archives = match format.abilities.volumes {
-            true => sealed(target, &there)?,
+            true => sealed(target, format, &there)?,
             false => of_open_format(&last, format, context),
         };
         let known: HashSet<&PathBuf> = archives.iter().flatten().collect();
@@ -147,13 +147,13 @@ impl Delivery {
 }
 
 /// The volumes of one set, or parcels, by archive. A volume has the name that belongs to its number.
-fn sealed(target: &Target, there: &[OsString]) -> Result<Vec<Vec<PathBuf>>, WayError> {
+fn sealed(target: &Target, format: &Format, there: &[OsString]) -> Result<Vec<Vec<PathBuf>>, WayError> {
     let (mut sets, mut parcels): (BTreeMap<Ids, Vec<PathBuf>>, Vec<Vec<PathBuf>>) = Default::default();
     for name in there {
         let path = absolute(&target.folder).join(name);
         let Some(header) = header_of(&path)? else { continue };
-        let suffix = names::suffix_of(name, &target.stem).unwrap_or_default();
-        if suffix == names::suffix(header.number, header.geometry.data_volumes) {
+        let suffix = format.suffix_of(name, &target.stem).unwrap_or_default();
+        if suffix == format.suffix(header.number, header.geometry.data_volumes) {
             sets.entry(header.ids).or_default().push(path);
         } else if header.geometry.data_volumes == 1 && names::is_parcel_suffix(suffix) {
             parcels.push(vec![path]);

@@ -75,6 +75,7 @@ impl Delivery {
         let volume = |(suffix, bytes): &(String, u64)| PackedVolume {
             path: self.target.path_with(suffix),
             bytes: *bytes,
+            in_page: None,
             ids: None,
             totals: fed.totals,
         };

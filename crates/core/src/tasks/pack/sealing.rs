@@ -36,6 +36,8 @@ pub(super) struct Job<'a> {
     pub volume_limit: Option<u64>,
     /// The number under which its first volume is staged.
     pub first_staged: u32,
+    /// What stands in front of each volume in its file.
+    pub opening: &'a [u8],
     pub credentials: &'a [Credentials],
     pub cost: KeyCost,
     /// What archives made before it came to.
@@ -71,7 +73,7 @@ pub(super) fn seal(job: &Job<'_>, staging: &Staging, context: &Context<'_>) -> R
     let bound = Bound { set: ids.set, cell_length };
     let head = seal_head(&key, &bound, job.credentials, job.cost, context).map_err(SealError::from)?;
     let volumes = VolumeWriter::new(staging, ids, cell_length, job.volume_limit).map_err(SealError::from)?;
-    let mut volumes = volumes.staged_from(job.first_staged);
+    let mut volumes = volumes.staged_from(job.first_staged).behind(job.opening);
     let (seal, cutting) = (CellSeal::new(&key, &bound).map_err(SealError::from)?, volumes.cutting());
     let spares = Spares::new(2 * context.threads);
     let (produced, written) = ordered(

@@ -2,9 +2,9 @@
 
 use super::{Rehearsal, RehearsalError, RehearsalRequest, Step, timed};
 use crate::disk::{FileAction, FileError};
-use crate::formats::sealed::volume::HEADER_BYTES;
+use crate::formats::sealed::volume::VolumeFile;
 use crate::ground::context::Context;
-use crate::tasks::handover::NoteFields;
+use crate::tasks::handover::{NoteFields, Package};
 use crate::tasks::rehearse::carriers::{Carried, Choices, Load, Sent, Trip, carry};
 use std::fs::{self, File};
 use std::io;
@@ -61,7 +61,10 @@ fn carried(
     };
     let carried = carry(request.way, &load, &mut choices, context)?;
     // A volume whose header is damaged would be no volume of the set any more.
-    let unchanged = if request.package.format().abilities.volumes { HEADER_BYTES as u64 } else { 0 };
+    let unchanged = match request.package {
+        Package::Volumes { set, .. } => set.any_file().map_or(0, VolumeFile::cells_at),
+        Package::Archive(_) => 0,
+    };
     let mut damaged = Vec::new();
     for _ in 0..request.faults.damaged {
         let Some((number, path)) = carried.arrived.get(choices.below(carried.arrived.len() as u64) as usize) else {

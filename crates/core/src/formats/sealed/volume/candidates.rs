@@ -5,10 +5,11 @@
 
 use super::Geometry;
 use super::header::{Head, Header, HeaderError, Ids, VolumeKind};
+use super::in_page::VolumeBytes;
 use super::recognising::Trying;
 use super::set::{GatherError, SetSummary, VolumeFile, VolumeSet, read_header};
 use crate::disk::missing::missing;
-use crate::disk::{FileAction, FileError, Links, open_regular, staging};
+use crate::disk::{FileAction, FileError, staging};
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -95,11 +96,11 @@ impl Candidates {
     }
 
     fn look_at(&mut self, path: &Path) -> Result<Seen, GatherError> {
-        let (file, metadata) = open_regular(path, Links::Follow)?;
-        let length = metadata.len();
+        let (file, metadata) = VolumeBytes::open(path)?;
+        let (length, in_page) = (file.length, file.in_page);
         let header = read_header(&file);
         let first_time = self.seen.insert((metadata.dev(), metadata.ino()));
-        let volume = |header_damaged| VolumeFile { path: path.to_owned(), length, header_damaged, runs: None };
+        let volume = |header_damaged| VolumeFile { path: path.to_owned(), length, in_page, header_damaged, runs: None };
         match header {
             Ok(header) => {
                 let ids = header.ids;
@@ -108,7 +109,7 @@ impl Candidates {
                 }
                 Ok(Seen::Volume(ids))
             }
-            Err(HeaderError::NotAVolume) if !looks_like_a_volume(path) => Ok(Seen::Other),
+            Err(HeaderError::NotAVolume) if in_page.is_none() && !looks_like_a_volume(path) => Ok(Seen::Other),
             Err(why) => {
                 if first_time {
                     self.damaged.push((volume(true), why));

@@ -8,6 +8,7 @@ pub mod cell;
 pub mod cell_length;
 mod gathering;
 pub mod header;
+pub mod in_page;
 pub mod names;
 pub mod reader;
 mod recognising;

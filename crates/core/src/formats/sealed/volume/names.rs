@@ -6,6 +6,9 @@ use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 /// The extension of sealed volumes, with its dot.
 pub const EXTENSION: &str = ".useal";
 
+/// The extension of pages with a volume in them.
+pub const PAGE_EXTENSION: &str = ".html";
+
 /// What stands before a parcel's number.
 const PARCEL: &str = "-parcel";
 
@@ -36,12 +39,6 @@ pub fn without_extension(name: &OsStr) -> OsString {
         bytes = stem;
     }
     OsString::from_vec(bytes.to_vec())
-}
-
-/// The archive's name, if `name` is what volume `number` of `count` was called when it was written.
-pub fn archive_name(name: &OsStr, number: u32, count: u32) -> Option<OsString> {
-    let stem = name.as_bytes().strip_suffix(suffix(number, count).as_bytes())?;
-    Some(OsString::from_vec(stem.to_vec()))
 }
 
 /// The suffix, if `name` is a volume name of the archive `stem`, or that of one of its parcels.
@@ -79,7 +76,6 @@ mod tests {
     fn numbers_are_padded_to_one_length(#[case] number: u32, #[case] count: u32, #[case] expected: &str) {
         assert_eq!(suffix(number, count), expected);
         assert_eq!(suffix_of(format!("dossier{expected}").as_ref(), "dossier".as_ref()), Some(expected));
-        assert_eq!(archive_name(format!("dossier{expected}").as_ref(), number, count), Some("dossier".into()));
     }
 
     #[rstest]

@@ -3,11 +3,10 @@
 use super::CHECK_BYTES;
 use super::cell::{CellPlace, Sealed};
 use super::header::VolumeKind;
+use super::in_page::VolumeBytes;
 use super::set::{VolumeFile, VolumeSet};
-use crate::disk::{FileError, Interruption, Links, interruptible, open_regular};
+use crate::disk::{FileError, Interruption, interruptible};
 use crate::ground::class::{Classed, ErrorClass};
-use std::fs::File;
-use std::os::unix::fs::FileExt as _;
 use std::path::PathBuf;
 
 /// Why a cell cannot be had.
@@ -23,7 +22,7 @@ pub enum CellError {
         volume: u32,
         /// The file that holds it (its first copy).
         path: PathBuf,
-        /// Where the cell begins in that file, in bytes.
+        /// Where the cell begins in the volume, in bytes.
         offset: u64,
     },
     /// Something that can end any work.
@@ -47,7 +46,7 @@ impl Classed for CellError {
 #[derive(Debug)]
 pub struct CellReader {
     set: VolumeSet,
-    open: Option<(PathBuf, File)>,
+    open: Option<(PathBuf, VolumeBytes)>,
     buffer: Vec<u8>,
     held: usize,
     bytes_read: u64,
@@ -175,7 +174,7 @@ impl CellReader {
         let length = self.set.geometry.cell_bytes(self.set.geometry.first_cell(volume) + u64::from(index));
         let Some(offset) = copy.offset_of(&self.set.geometry, volume, index) else { return Ok(None) };
         if self.open.as_ref().is_none_or(|(path, _)| *path != copy.path) {
-            let (file, _) = open_regular(&copy.path, Links::Follow)?;
+            let (file, _) = VolumeBytes::open(&copy.path)?;
             self.open = Some((copy.path.clone(), file));
         }
         let Some((_, file)) = &self.open else { return Ok(None) };

@@ -3,8 +3,8 @@
 
 use super::cell::{CellPlace, Sealed};
 use super::header::VolumeKind;
-use super::set::{VolumeFile, VolumeSet, read_up_to};
-use crate::disk::{Links, open_regular};
+use super::in_page::VolumeBytes;
+use super::set::{VolumeFile, VolumeSet};
 
 /// How many of a volume's first cells are tried.
 const CELLS_TRIED: u32 = 4;
@@ -60,11 +60,11 @@ const PLACE_BYTES: u64 = 128;
 /// Which volume a file is, told by the checks of its first cells: one that is absent, or another copy of one that is here. A cell
 /// is hashed once, and its place for each number.
 fn recognise(set: &VolumeSet, file: &VolumeFile, trying: &mut Trying) -> Tried {
-    let Ok((open, _)) = open_regular(&file.path, Links::Follow) else { return Tried::IsNone };
+    let Ok((open, _)) = VolumeBytes::open(&file.path) else { return Tried::IsNone };
     let numbers: Vec<u32> = set.missing().into_iter().chain(set.volumes.keys().copied()).collect();
     let mut buffer = vec![0; set.geometry.cell_length.bytes()];
     for index in 0..CELLS_TRIED.min(set.geometry.cells_per_volume) {
-        let Ok(filled) = read_up_to(&open, &mut buffer, set.geometry.cell_length.offset_of(index)) else {
+        let Ok(filled) = open.read_up_to(&mut buffer, set.geometry.cell_length.offset_of(index)) else {
             continue;
         };
         // The stream's last cell may be shorter than the others.

@@ -3,16 +3,14 @@
 //! What was found is told here; [`super::gathering`] finds it.
 
 use super::header::{Bound, Head, Header, HeaderError, Ids};
+use super::in_page::{InPage, VolumeBytes, was_moved_as_text};
 use super::supplement::{PAGE_BYTES, Run, decode_page, offset_in};
-use super::{Cutting, Geometry, HEADER_BYTES};
-use crate::disk::{FileError, Interruption, Links, interruptible, open_regular};
+use super::{Cutting, Geometry, HEADER_BYTES, names};
+use crate::disk::{FileError, Interruption, interruptible};
 use crate::ground::class::{Classed, ErrorClass};
-use crate::ground::retrying::uninterrupted;
 use std::collections::BTreeMap;
-use std::ffi::OsString;
-use std::fs::File;
-use std::io;
-use std::os::unix::fs::FileExt as _;
+use std::ffi::{OsStr, OsString};
+use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
 /// One file that holds a volume, or a copy of it.
@@ -20,8 +18,10 @@ use std::path::{Path, PathBuf};
 pub struct VolumeFile {
     /// Where it is.
     pub path: PathBuf,
-    /// Its length in bytes.
+    /// Bytes of the volume in it.
     pub length: u64,
+    /// Where the volume is in a page, if it is in one.
+    pub in_page: Option<InPage>,
     /// Its header is damaged, and its cells told which volume it is.
     pub header_damaged: bool,
     /// Of a supplement, which cells it holds; `None` for a volume, which holds all of its own.
@@ -29,7 +29,28 @@ pub struct VolumeFile {
 }
 
 impl VolumeFile {
-    /// Where a cell of volume `number` begins in this file, in bytes; `None` where it is not in it.
+    /// Bytes of a file that holds nothing but a whole volume of so many, in the way in which this one does.
+    pub fn file_bytes(&self, volume_bytes: u64) -> u64 {
+        self.in_page.map_or(volume_bytes, |inside| inside.file_bytes())
+    }
+
+    /// What follows the archive's name in the name of such a file.
+    pub fn suffix(&self, number: u32, count: u32) -> String {
+        if self.in_page.is_some() { names::PAGE_EXTENSION.to_owned() } else { names::suffix(number, count) }
+    }
+
+    /// The archive's name, if this file has the name that it was written under as volume `number` of `count`.
+    pub fn archive_name(&self, number: u32, count: u32) -> Option<OsString> {
+        let stem = self.path.file_name()?.as_bytes().strip_suffix(self.suffix(number, count).as_bytes())?;
+        Some(OsStr::from_bytes(stem).to_owned())
+    }
+
+    /// Where what stands behind a volume's header begins in this file, in bytes.
+    pub fn cells_at(&self) -> u64 {
+        self.in_page.map_or(HEADER_BYTES as u64, |inside| inside.place_of(HEADER_BYTES as u64))
+    }
+
+    /// Where a cell of volume `number` begins in the volume that this file holds, in bytes; `None` where it is not in it.
     pub fn offset_of(&self, geometry: &Geometry, number: u32, index: u32) -> Option<u64> {
         match &self.runs {
             None => Some(geometry.cell_length.offset_of(index)),
@@ -217,26 +238,29 @@ impl VolumeSet {
 
 /// The header of a file that is a volume; `None` for any other.
 pub fn header_of(path: &Path) -> Result<Option<Header>, FileError> {
-    let (file, _) = open_regular(path, Links::Follow)?;
+    let (file, _) = VolumeBytes::open(path)?;
     Ok(read_header(&file).ok())
 }
 
 /// A header that a bad disc does not give back is damaged too; its cells may still tell.
-pub(super) fn read_header(file: &File) -> Result<Header, HeaderError> {
+pub(super) fn read_header(file: &VolumeBytes) -> Result<Header, HeaderError> {
     let mut bytes = [0; HEADER_BYTES];
     // What a short file lacks stays zero, and fails the check.
-    read_up_to(file, &mut bytes, 0).map_err(|_| HeaderError::Damaged)?;
-    Header::decode(&bytes)
+    file.read_up_to(&mut bytes, 0).map_err(|_| HeaderError::Damaged)?;
+    match Header::decode(&bytes) {
+        Err(HeaderError::NotAVolume) if was_moved_as_text(&bytes) => Err(HeaderError::MovedAsText),
+        header => header,
+    }
 }
 
 /// Which cells a supplement holds.
 fn read_runs(path: &Path, ids: &Ids, geometry: &Geometry) -> Option<Vec<Run>> {
-    let (file, metadata) = open_regular(path, Links::Follow).ok()?;
+    let (file, _) = VolumeBytes::open(path).ok()?;
     let mut page = [0; PAGE_BYTES];
-    read_up_to(&file, &mut page, HEADER_BYTES as u64).ok()?;
+    file.read_up_to(&mut page, HEADER_BYTES as u64).ok()?;
     let runs = decode_page(ids, geometry, &page)?;
     // What is claimed counts as far as the file can hold it.
-    let behind_page = metadata.len().saturating_sub((HEADER_BYTES + PAGE_BYTES) as u64);
+    let behind_page = file.length.saturating_sub((HEADER_BYTES + PAGE_BYTES) as u64);
     let mut room = behind_page.div_ceil(geometry.cell_length.bytes() as u64);
     let held = runs.into_iter().map_while(|run| {
         let count = run.count.min(u32::try_from(room).unwrap_or(u32::MAX));
@@ -244,16 +268,4 @@ fn read_runs(path: &Path, ids: &Ids, geometry: &Geometry) -> Option<Vec<Run>> {
         (count > 0).then_some(Run { count, ..run })
     });
     Some(held.collect::<Vec<_>>()).filter(|runs| !runs.is_empty())
-}
-
-/// Reads until the buffer is full or the file ends; how many bytes.
-pub(super) fn read_up_to(file: &File, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
-    let mut filled = 0;
-    while filled < buffer.len() {
-        match uninterrupted(|| file.read_at(&mut buffer[filled..], offset + filled as u64))? {
-            0 => break,
-            count => filled += count,
-        }
-    }
-    Ok(filled)
 }

@@ -49,6 +49,8 @@ pub struct VolumeWriter<'a> {
     volume: u32,
     /// The number under which the first volume is staged.
     first_staged: u32,
+    /// What stands in front of each volume in its file.
+    opening: &'a [u8],
     index: u32,
     file: Option<NewFile>,
     cells: u64,
@@ -78,13 +80,29 @@ impl<'a> VolumeWriter<'a> {
             None => u32::MAX,
         };
         let cutting = Cutting { ids, cells_per_volume, cell_length };
-        Ok(Self { staging, cutting, volume: 0, first_staged: 1, index: 0, file: None, cells: 0, last_cell_bytes: 0 })
+        Ok(Self {
+            staging,
+            cutting,
+            volume: 0,
+            first_staged: 1,
+            opening: &[],
+            index: 0,
+            file: None,
+            cells: 0,
+            last_cell_bytes: 0,
+        })
     }
 
     /// Stages its volumes under numbers from this one on, where several sets are staged together.
     #[must_use]
     pub fn staged_from(self, first_staged: u32) -> Self {
         Self { first_staged, ..self }
+    }
+
+    /// Puts these bytes in front of each volume in its file.
+    #[must_use]
+    pub fn behind(self, opening: &'a [u8]) -> Self {
+        Self { opening, ..self }
     }
 
     fn staged_number(&self, volume: u32) -> u32 {
@@ -133,6 +151,7 @@ impl<'a> VolumeWriter<'a> {
         self.volume += 1;
         self.index = 0;
         let mut file = self.staging.create(self.staged_number(self.volume))?;
+        file.write(self.opening)?;
         file.write(&[0; HEADER_BYTES])?;
         self.file = Some(file);
         Ok(())
@@ -159,7 +178,7 @@ impl<'a> VolumeWriter<'a> {
             let header = Header { kind: VolumeKind::Data, ids: self.cutting.ids, number, geometry, head: head.clone() };
             let staged = self.staged_number(number);
             let mut file = self.staging.reopen(staged)?;
-            file.write_at(0, &header.encode())?;
+            file.write_at(self.opening.len() as u64, &header.encode())?;
             file.sync()?;
             file.drop_cached_pages();
             file.close()?;
