@@ -45,7 +45,7 @@ fn main() {
         });
         let packing = started.elapsed().as_secs_f64();
         let real = packed.volumes[0].bytes as f64;
-        let bytes = |stream| Outline::new(stream, request.fit).unwrap().bytes as f64;
+        let bytes = |stream| Outline::new(stream, request.fit, request.format).unwrap().bytes as f64;
         let range = bytes(estimate.stream_bytes.low)..=bytes(estimate.stream_bytes.high);
         println!(
             "{:8} estimate against packed {:.4}, in its range: {}; time foreseen against real {:.2}; planning took {:.2} of packing",

@@ -70,7 +70,7 @@ fn main() {
             format!("{squeeze:?}"),
             bytes / lzma_bytes,
             seconds / lzma_seconds,
-            Outline::new(estimate, request.fit).unwrap().bytes as f64 / bytes,
+            Outline::new(estimate, request.fit, request.format).unwrap().bytes as f64 / bytes,
         );
     }
 }

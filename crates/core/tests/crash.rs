@@ -14,7 +14,7 @@ use std::sync::{Mutex, MutexGuard, PoisonError};
 use support::{Desk, noise, tree};
 use under_seal_core::disk::FileAction;
 use under_seal_core::disk::faults::{Fault, plan};
-use under_seal_core::formats::registry::{Format, SEALED, TAR_GZ, ZIP};
+use under_seal_core::formats::registry::{Format, PAGE, SEALED, TAR_GZ, ZIP};
 use under_seal_core::landing::{Destination, OnClash, Screen};
 use under_seal_core::tasks::pack::{PackError, WayError};
 use under_seal_core::tasks::portion::{PortionRequest, portion};
@@ -108,10 +108,13 @@ fn a_disk_that_fails_at_any_operation_of_a_pack_harms_nothing(
 }
 
 #[rstest]
-fn a_disk_that_fails_leaves_no_tar_archive_that_looks_finished(#[values(Fault::Full, Fault::Broken)] fault: Fault) {
+fn a_disk_that_fails_leaves_no_one_file_that_looks_finished(
+    #[values(Fault::Full, Fault::Broken)] fault: Fault,
+    #[values(&TAR_GZ, &PAGE)] format: &'static Format,
+) {
     let _alone = alone();
     for number in 0.. {
-        let desk = Desk { format: &TAR_GZ, ..Desk::new() };
+        let desk = Desk { format, ..Desk::new() };
         desk.source("noise", &noise(150_000)).source("empty", b"");
         plan(Some((number, fault)), None);
         let outcome = desk.pack_until("", &|| false);
@@ -120,7 +123,7 @@ fn a_disk_that_fails_leaves_no_tar_archive_that_looks_finished(#[values(Fault::F
             Ok(_) => drop(desk.open_packed(&desk.path("inbox")).unwrap()),
             Err(error) => {
                 assert_eq!(Error::from(error).class(), ErrorClass::System);
-                assert!(!desk.path("out/set.tar.gz").exists(), "operation {number}");
+                assert!(!desk.path(&format!("out/set{}", format.extension())).exists(), "operation {number}");
             }
         }
         if number >= operations {

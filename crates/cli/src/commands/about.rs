@@ -9,7 +9,7 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::section::listed;
 use crate::ui::table;
 use crate::ui::text::{self, bytes, contents, count, grouped, shown, shown_lines};
-use crate::words::{as_name, notes};
+use crate::words::{NOT_OWN_PAGE, as_name, notes};
 use serde::Serialize;
 use std::cmp::Reverse;
 use under_seal_core::codecs::block::Squeeze;
@@ -20,7 +20,7 @@ use under_seal_core::formats::sealed::volume::{VolumeSet, header};
 use under_seal_core::formats::sealed::{About, SealedError, cost_of};
 use under_seal_core::ground::codes::hexadecimal;
 use under_seal_core::ground::entry::ListedEntry;
-use under_seal_core::tasks::page::{PAGE_NAME, page_sum};
+use under_seal_core::tasks::page::{PAGE_NAME, page_sum, pages_of};
 
 /// How many of the largest files are named.
 const LARGEST: usize = 5;
@@ -83,12 +83,27 @@ enum Made {
         made: String,
         squeeze: Option<String>,
         page_sha256: String,
+        pages: Vec<CarryingPage>,
     },
     Openly {
         hides_names: bool,
         encryption: Vec<&'static str>,
         methods: Vec<&'static str>,
     },
+}
+
+/// A page that carries it (docs/json.md).
+#[derive(Serialize)]
+struct CarryingPage {
+    path: String,
+    own: bool,
+}
+
+impl CarryingPage {
+    fn line(&self) -> String {
+        let whose = if self.own { "its text is this program's page, unchanged" } else { NOT_OWN_PAGE };
+        format!("{} opens itself in a browser; {whose}", self.path)
+    }
 }
 
 #[derive(Serialize)]
@@ -146,6 +161,10 @@ impl Made {
             memory_bytes: u64::from(cost.memory_kib) * 1024,
             passes: cost.passes,
             page_sha256: hexadecimal(&page_sum()),
+            pages: pages_of(set)?
+                .iter()
+                .map(|(path, own)| CarryingPage { path: text::path(path), own: *own })
+                .collect(),
             made: text::time(*made_at),
             squeeze: squeeze.map(|squeeze| SqueezeName::from(squeeze).to_string()),
         })
@@ -266,11 +285,12 @@ fn lines(report: &Report) -> Vec<String> {
     let saved = 100.0 - 100.0 * report.after_bytes as f64 / report.before_bytes.max(1) as f64;
     let saved = format!("{}; {:.1} % saved", bytes(report.after_bytes), saved.max(0.0));
     let (made, packed, page) = match &report.made {
-        Made::Sealed { made, squeeze, page_sha256, .. } => {
+        Made::Sealed { made, squeeze, page_sha256, pages, .. } => {
             let squeeze = squeeze.as_deref().unwrap_or("not told");
             let page =
                 format!("{PAGE_NAME} opens it in a browser; the one of this program has the SHA-256 {page_sha256}");
-            (Some(("made", vec![made.clone()])), format!("{saved}, squeeze {squeeze}"), vec![page])
+            let page = if pages.is_empty() { vec![page] } else { pages.iter().map(CarryingPage::line).collect() };
+            (Some(("made", vec![made.clone()])), format!("{saved}, squeeze {squeeze}"), page)
         }
         Made::Openly { .. } => (None, saved, Vec::new()),
     };

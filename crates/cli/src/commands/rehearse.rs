@@ -23,6 +23,7 @@ use std::slice;
 use under_seal_core::formats::abilities::{Checks, TimesKept};
 use under_seal_core::formats::registry::Format;
 use under_seal_core::formats::sealed::CostLimit;
+use under_seal_core::ground::entry::Totals;
 use under_seal_core::ground::fit::NAMED;
 use under_seal_core::ground::secrets::Credentials;
 use under_seal_core::source::{Catalogue, expand};
@@ -241,6 +242,7 @@ fn verdict(step: Step, package: &Package, rehearsal: &Rehearsal, (way, browser):
     let keeps_names = package.needs_names();
     let (lost, damaged) = &rehearsal.done_to;
     let totals = rehearsal.totals;
+    let is_lone = matches!(totals, Totals { files: 1, folders: 0, links: 0, .. });
     match step {
         Step::Deliver if lost.is_empty() && damaged.is_empty() => {
             delivered(&volumes, keeps_names, &rehearsal.trips, way)
@@ -262,13 +264,18 @@ fn verdict(step: Step, package: &Package, rehearsal: &Rehearsal, (way, browser):
         Step::Unlock => "unlocked, with nothing of yours but what was given for it".to_owned(),
         Step::Browse => {
             let browser = browser.map(Browser::name).unwrap_or_default();
-            format!("{PAGE_NAME} in {browser} unlocked it and saved everything as one ZIP archive")
+            let page = if package.is_in_page() { "the page" } else { PAGE_NAME };
+            let saved = if is_lone { "saved the file" } else { "saved everything as one ZIP archive" };
+            format!("{page} in {browser} unlocked it and {saved}")
         }
         Step::Open => {
             format!("{}, {}", contents(totals.files, totals.folders, totals.links), bytes(totals.content_bytes))
         }
         Step::Compare if package.format().abilities.times == TimesKept::Neither => {
             "the same as the source, in every byte".to_owned()
+        }
+        Step::Compare if browser.is_some() && is_lone => {
+            "the same as the source, in every byte; a browser saves a lone file without its mode and time".to_owned()
         }
         Step::Compare if !sealed || browser.is_some() => {
             "the same as the sources, in every byte and mode, and in times to the second".to_owned()

@@ -14,6 +14,9 @@ pub fn as_name<S: Serializer>(format: &Format, serializer: S) -> Result<S::Ok, S
     serializer.serialize_str(format.name)
 }
 
+/// What is said of a page around a volume that is not the one that this program writes.
+pub const NOT_OWN_PAGE: &str = "its text is not this program's page: it is another version's, or somebody changed it";
+
 /// What is said of an archive without a password, whenever it is made, checked or opened.
 pub const NOT_SECRET: &str = "This archive is not secret: it has no password, and whoever has the volumes can open it.";
 
@@ -121,6 +124,9 @@ pub const fn verifies_contents(format: &Format) -> bool {
 /// of it.
 pub fn how_to_open(package: &Package, page: bool) -> String {
     let archive = match package {
+        Package::Volumes { set, .. } if set.is_in_page() => {
+            return "Open it in your browser, or run under-seal open FOLDER --into NEW-FOLDER.".to_owned();
+        }
         Package::Volumes { .. } if page => {
             return format!(
                 "Open {PAGE_NAME} in your browser and choose the other files in it, or run under-seal open FOLDER --into \

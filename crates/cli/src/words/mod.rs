@@ -9,7 +9,7 @@ mod sending;
 mod system;
 
 pub use entries::{not_landed, refused};
-pub use formats::{NOT_SECRET, as_name, how_to_open, notes, proof, structure, verifies_contents};
+pub use formats::{NOT_OWN_PAGE, NOT_SECRET, as_name, how_to_open, notes, proof, structure, verifies_contents};
 pub use receiving::{archive, costly, gather, one_set, opening, sealed};
 pub use sending::{bad_value, lacks, loss, name_trouble, passed_over, system_name, unknown_squeeze, weak_password};
 

@@ -499,7 +499,7 @@ pub(super) fn handover(error: &HandoverError) -> String {
             NOTE_FIELDS.map(|field| format!("{{{field}}}")).join(", ")
         ),
         HandoverError::Draft(DraftError::TooLarge { bytes: attached, limit }) => format!(
-            "A message with {} attached does not stay within {}. Pack it again with this --fit, or name the fit that it was \
+            "A message with {} attached does not stay within {}. Pack it again with this --fit (as sealed volumes, if it is a page), or name the fit that it was \
              packed for.",
             bytes(*attached),
             bytes(*limit)

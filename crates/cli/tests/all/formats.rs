@@ -29,6 +29,8 @@ fn with_dossier() -> Desk {
 #[case::tar(&["--to", "out/b.tar", "--no-password"], &["b.tar"], "b.tar", "with any program for tar")]
 #[case::tar_and_gzip(&["--to", "out/b.tar.gz", "--no-password"], &["b.tar.gz"], "b.tar.gz", "Nothing is encrypted")]
 #[case::tar_and_zstandard(&["--as", "tar.zst", "--to", "out/b", "--no-password"], &["b.tar.zst"], "b.tar.zst", "under-seal open b.tar.zst")]
+#[case::page(&["--as", "page", "--to", "out/"], &["wrenfall-light.html"], "wrenfall-light.html", "opens it in any browser, with nothing installed")]
+#[case::page_by_its_extension(&["--to", "out/b ä.html", "--no-password"], &["b ä.html"], "b ä.html", "not secret")]
 #[case::typed_counts_more(&["--to", "out/b", "--for", "board", "--config", "board.toml", "--as", "sealed"], &["b.useal"], "b.useal", "under-seal open b.useal")]
 fn everything_of_the_readers_desk_takes_it(
     #[case] options: &[&str],
@@ -70,6 +72,8 @@ fn everything_of_the_readers_desk_takes_it(
 #[case::tar_with_a_password(&["--as", "tar"], "Add --no-password if anybody may read it")]
 #[case::tar_in_volumes(&["--as", "tar.gz", "--no-password", "--fit", "1MB"], "cannot have volumes")]
 #[case::tar_that_hides_names(&["--as", "tar", "--no-password", "--hide-names"], "cannot have hidden names")]
+#[case::page_in_volumes(&["--as", "page", "--fit", "1MB"], "handover puts a page (open-me.html) beside the volumes")]
+#[case::page_in_parcels(&["--as", "page", "--parcels", "--fit", "1MB"], "cannot have parcels")]
 #[case::names_hidden_by_nothing(&["--no-password", "--hide-names"], "are hidden by the password")]
 #[case::names_sealed_by_nothing(&["--as", "sealed", "--no-password", "--hide-names"], "are hidden by the password")]
 #[case::tar_with_a_message(&["--as", "tar", "--no-password", "--message", "Mind the step."], "cannot have a message")]

@@ -61,6 +61,38 @@ fn everything_comes_out_as_it_went_in(#[case] options: &[&str]) {
     assert_eq!(compared.json("/same"), 29);
 }
 
+/// A page with an archive in it opens that by itself, and another page opens it like any file. What is damaged on the way is told, and
+/// what the sender makes again for it is taken.
+#[test]
+fn a_page_opens_the_archive_that_it_carries() {
+    let desk = packed(&["--as", "page"]);
+    let Some(browser) = browser_at(&desk) else { return };
+    let page = desk.path("out/wrenfall-light.html");
+    browser.go_to(&page);
+    browser.wait_for("#volumes-told", &["This page carries sealed files, 1.6"]);
+    browser.unlock(PASSWORD);
+    browser.wait_for("#list-sums", &["20 files, 1.79 MB"]);
+    let (zip, said) = browser.save_everything().unwrap();
+    let receipt = desk.run(&["receipt", "out", "--json"]).expect(0).json("/receipt");
+    assert!(said.contains(receipt.as_str().unwrap()), "{said}");
+    desk.run_bare(&["compare", zip.to_str().unwrap(), "wrenfall-light"]).expect(0);
+    fs::remove_file(zip).unwrap();
+    let whole = fs::read(&page).unwrap();
+    fs::create_dir(desk.path("sent")).unwrap();
+    fs::write(desk.path("sent/whole.html"), &whole).unwrap();
+    desk.flip(&page, whole.len() - 100_000);
+    browser.go_to(&page);
+    let slip = desk.run_bare(&["check", "out", "--json"]).json("/slip").as_str().unwrap().to_owned();
+    assert!(browser.wait_for("#volumes-state", &["Copy the code"]).contains(&slip));
+    desk.run_bare(&["resend", "sent", &slip, "--to", "again"]).expect(0);
+    browser.give("files", &[desk.path("again").join(&desk.names("again")[0])]);
+    browser.wait_for("#volumes-state", &["Every byte is intact."]);
+    browser.go_to(&desk.path("open-me.html"));
+    browser.give("files", &[desk.path("sent/whole.html")]);
+    browser.unlock(PASSWORD);
+    browser.save_everything().unwrap();
+}
+
 /// Where a browser lets a person choose a place, it is written there. A storage stands for that place here, whose handles are of the
 /// same kind. In a folder a new one is made, so that nothing that is there is written over; and a place that cannot be had is told.
 #[rstest]
@@ -397,6 +429,7 @@ fn no_flipped_byte_passes(#[case] flips: usize) {
 /// The recipient is played in a real browser, with whatever unlocks it; what cannot be played is told before anything begins.
 #[rstest]
 #[case::volumes(&["--fit", "260KB"], &[], 0, "in chromium unlocked it and saved everything")]
+#[case::page(&["--as", "page", "--key-file", "key"], &["--key-file", "key"], 0, "the page in chromium unlocked it")]
 #[case::key_file(&["--key-file", "key"], &["--key-file", "key"], 0, "the same as the sources, in every byte and mode")]
 #[case::open_to_all(&["--no-password"], &[], 0, "the same as the sources")]
 #[case::another_format(&["--as", "zip"], &[], 2, "The page opens sealed volumes only.")]
@@ -498,4 +531,16 @@ fn pictures() {
     browser.give("files", &volumes(&desk));
     browser.wait_for("#volumes-state", &["Copy the code"]);
     browser.picture(&pictures.join("page-on-a-telephone.png"));
+}
+
+/// The page saves a lone file as it is, and a rehearsal takes it so.
+#[test]
+fn a_lone_file_is_played_in_a_browser() {
+    let desk = Desk::new();
+    desk.file("levels.csv", b"lamp,3\n").run(&["pack", "levels.csv", "--to", "out/"]).expect(0);
+    if browser_at(&desk).is_none() {
+        return;
+    }
+    let said = desk.run(&["rehearse", "out", "--against", "levels.csv", "--in-browser"]).expect(0).out;
+    assert!(said.contains("saved the file") && said.contains("without its mode and time"), "{said}");
 }

@@ -1,8 +1,9 @@
 //! The page: one HTML file that opens sealed volumes in a browser, where nothing is installed. It is built from `page/` of
 //! this repository, whose reader is written from docs/format.md, and embedded as it is.
 
-use crate::disk::{Folder, Interruption, Sha256Sum, Unfinished, absolute};
-use crate::formats::sealed::volume::in_page::{Form, InPage};
+use crate::disk::{FileAction, FileError, Folder, Interruption, Sha256Sum, Unfinished, absolute};
+use crate::formats::sealed::volume::VolumeSet;
+use crate::formats::sealed::volume::in_page::{Form, InPage, VolumeBytes};
 use crate::ground::context::Context;
 use crate::ground::fit::message_bytes;
 use sha2::{Digest as _, Sha256};
@@ -31,6 +32,20 @@ pub fn page_sum() -> Sha256Sum {
 pub fn carrying(volume_bytes: u64) -> InPage {
     let form = if volume_bytes <= MAX_BYTES_IN_BASE64 { Form::Base64 } else { Form::Raw };
     InPage::behind(PAGE, form, volume_bytes)
+}
+
+/// Every page of a set that carries a volume, and whether its text is this program's: it is not in another version's, nor where
+/// somebody changed it.
+///
+/// # Errors
+/// [`FileError`] where one cannot be read.
+pub fn pages_of(set: &VolumeSet) -> Result<Vec<(PathBuf, bool)>, FileError> {
+    let pages = set.volumes.values().flatten().filter(|file| file.in_page.is_some());
+    let is_own = |path: &PathBuf| -> Result<_, FileError> {
+        let (volume, _) = VolumeBytes::open(path)?;
+        Ok((path.clone(), volume.is_in(PAGE).map_err(FileError::on(FileAction::Read, path))?))
+    };
+    pages.map(|file| is_own(&file.path)).collect()
 }
 
 /// How the page goes by mail, which `handover` drafts so.

@@ -12,6 +12,28 @@ use support::draft::Draft;
 use support::lies::LIES;
 use support::{Desk, PASSWORD};
 use under_seal_core::ErrorClass;
+use under_seal_core::formats::sealed::volume::in_page::{Form, InPage};
+use under_seal_core::tasks::page::PAGE;
+
+/// A long volume stands behind the page as it is: a browser asks for the file once more, and takes no other.
+#[test]
+fn a_page_asks_for_the_volume_behind_it() {
+    let desk = Desk::new();
+    desk.source("levels.csv", b"lamp,3\n").source("lamp.txt", b"lit");
+    let volume = std::fs::read(desk.pack("").remove(0)).unwrap();
+    let inside = InPage::behind(PAGE, Form::Raw, volume.len() as u64);
+    let page = desk.path("a long page.html");
+    std::fs::write(&page, [inside.opening(PAGE), volume].concat()).unwrap();
+    let Some(browser) = Browser::with_page(&desk.path("."), Device::Computer) else { return };
+    browser.go_to(&page);
+    browser.wait_for("#choosing", &["Choose this very file once more: a long page.html"]);
+    browser.give("files", &[desk.path("source/lamp.txt")]);
+    browser.wait_for("#choosing-told", &["lamp.txt is no sealed volume"]);
+    browser.give("files", &[page]);
+    browser.unlock(PASSWORD);
+    browser.wait_for("#list-sums", &["2 files, 10 bytes"]);
+    browser.save_everything().unwrap();
+}
 
 /// Each is refused by both, and by the page in words of the same class; where there is no lie, all is saved.
 #[test]

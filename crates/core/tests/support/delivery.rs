@@ -221,6 +221,7 @@ pub fn carried_until(
         key_file: false,
         how: String::new(),
         page: None,
+        in_page: false,
     };
     let under_way = desk.path("under way");
     fs::create_dir(inbox).unwrap();

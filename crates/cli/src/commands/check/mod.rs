@@ -12,7 +12,7 @@ use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion;
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, contents, count, grouped, shown};
-use crate::words::NOT_SECRET;
+use crate::words::{NOT_OWN_PAGE, NOT_SECRET};
 use crate::{credentials, session};
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -26,6 +26,7 @@ use under_seal_core::ground::context::Context;
 use under_seal_core::tasks::check::{
     Damage, FileReport, SetReport, VolumeReport, VolumeState, inspect, verify_contents,
 };
+use under_seal_core::tasks::page::pages_of;
 use under_seal_core::tasks::resend::Slip;
 
 /// Sets of more volumes than this have their intact volumes drawn together.
@@ -72,7 +73,7 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     };
     drop(progress);
     let show = |contents| -> Result<u8, Failure> {
-        let report = Report::new(&set, &found, contents, secret);
+        let report = Report::new(&set, &found, contents, secret)?;
         super::show(&report, &arguments.work, || lines(&set, &found, &report, arguments))?;
         Ok(report.exit_code)
     };
@@ -121,6 +122,7 @@ struct Report {
     contradicting: Vec<String>,
     untried: Vec<String>,
     unfinished: Vec<String>,
+    other_pages: Vec<String>,
     slip: Option<String>,
     contents: Option<Contents>,
 }
@@ -165,7 +167,7 @@ struct Contents {
 }
 
 impl Report {
-    fn new(set: &VolumeSet, found: &SetReport, contents: Option<Contents>, secret: bool) -> Self {
+    fn new(set: &VolumeSet, found: &SetReport, contents: Option<Contents>, secret: bool) -> Result<Self, Failure> {
         let (missing, damaged) = (found.numbers(VolumeState::Missing), found.numbers(VolumeState::Damaged));
         let volumes: Vec<Volume> = found.volumes.iter().map(Volume::new).collect();
         let blemished = volumes.iter().flat_map(|volume| &volume.files).any(File::is_blemished);
@@ -179,7 +181,7 @@ impl Report {
             () if blemished || changed || aside => LOOK,
             () => DONE,
         };
-        Self {
+        Ok(Self {
             command: "check",
             exit_code,
             set: set.ids.set_text(),
@@ -192,9 +194,10 @@ impl Report {
             contradicting: set.contradicting.iter().map(|path| text::path(path)).collect(),
             untried: set.untried.iter().map(|path| text::path(path)).collect(),
             unfinished: unfinished.iter().map(|path| text::path(path)).collect(),
+            other_pages: pages_of(set)?.iter().filter(|(_, own)| !own).map(|(path, _)| text::path(path)).collect(),
             slip: Slip::of(set, found).map(|slip| slip.code()),
             contents,
-        }
+        })
     }
 }
 
@@ -235,6 +238,7 @@ fn lines(set: &VolumeSet, found: &SetReport, report: &Report, typed: &CheckArgum
         (&report.contradicting, Tone::Bad, "set aside, its header contradicts the others"),
         (&report.untried, Tone::Look, "not looked at further, there is too much to compare it with"),
         (&report.unfinished, Tone::Look, "a pack that is still at work here, or was interrupted"),
+        (&report.other_pages, Tone::Look, NOT_OWN_PAGE),
     ];
     for (paths, tone, what) in aside {
         lines.extend(paths.iter().map(|path| paint(tone, format!("  {path}: {what}"))));
@@ -367,6 +371,7 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
         (_, true) => format!("All {all} volumes can be read"),
         (_, false) => format!("All {all} volumes are here and whole"),
     };
+    let they_are = if all == 1 { "it is" } else { "they are" };
     let open = suggestion::open(typed.places(), typed.unlock.password.key_file.as_deref());
     let mut lines = Vec::new();
     if blemished {
@@ -388,7 +393,7 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
             lines.push("Next: open it with".to_owned());
         }
         None => {
-            lines.push(paint(Tone::Good, format!("{here}. Whether they are genuine shows with the password.")));
+            lines.push(paint(Tone::Good, format!("{here}. Whether {they_are} genuine shows with the password.")));
             lines.push("Next: add --ask-password to look inside too, or open it with".to_owned());
         }
     }

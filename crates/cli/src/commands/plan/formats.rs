@@ -28,10 +28,12 @@ impl Formatted {
     pub fn all(planning: &Planning<'_>) -> Vec<Self> {
         let settings = planning.settings;
         let (fit, limit) = (settings.fit.value.fit, settings.fit.value.fit.volume_limit());
-        let outline = |bytes| Outline::new(bytes, fit);
+        // Of those that have volumes, the one that was chosen.
+        let format = if planning.format.abilities.volumes { planning.format } else { &SEALED };
+        let outline = |bytes| Outline::new(bytes, fit, format);
         let sealed = planning.plan.estimate(settings.squeeze.value.into()).map(|estimate| estimate.stream_bytes);
         let sealed = sealed.map(|Likely { low, likely, high }| Self {
-            format: &SEALED,
+            format,
             bytes: outline(likely).map(|outline| outline.bytes),
             at_least: outline(low).map(|outline| outline.bytes),
             at_most: outline(high).map(|outline| outline.bytes),

@@ -41,7 +41,13 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     check_fit(settings.fit.value.fit, format)?;
     let hide_names = settings.hide_names.value;
     let parcels_wished = arguments.delivery.shape.parcels;
-    format.refuse_what_it_lacks(&[(parcels_wished, Ability::Parcels), (hide_names, Ability::HiddenNames)])?;
+    let cut = format.abilities.volumes && settings.fit.value.fit != Fit::OneVolume;
+    format.refuse_what_it_lacks(&[
+        (parcels_wished, Ability::Parcels),
+        (hide_names, Ability::HiddenNames),
+        // Others are planned all the same, and told to be too long.
+        (cut, Ability::Volumes),
+    ])?;
     let choice = settings.packing_choice(&arguments.delivery, format)?;
     let progress = ProgressLine::for_writing(Fit::OneVolume, &arguments.work);
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));

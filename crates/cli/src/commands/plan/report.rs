@@ -13,7 +13,8 @@ use crate::ui::text::{self, bar, bytes, contents, count, duration, grouped, show
 use crate::words;
 use crate::words::as_name;
 use serde::Serialize;
-use under_seal_core::formats::registry::Format;
+use under_seal_core::formats::abilities::Ability;
+use under_seal_core::formats::registry::{Format, SEALED, Writing};
 use under_seal_core::ground::entry::{EntryKind, EntryPath};
 use under_seal_core::ground::fit::{Fit, message_bytes};
 use under_seal_core::source::Catalogue;
@@ -140,9 +141,12 @@ impl Report {
         let Planning { settings, catalogue, plan, .. } = planning;
         // The others are told by their size alone.
         let sealed = planning.format.abilities.volumes;
+        let is_cut = sealed && planning.format.can(Ability::Volumes);
         let (fit, squeeze) = (settings.fit.value.fit, settings.squeeze.value);
         let chosen = plan.estimate(squeeze.into());
-        let outline = chosen.and_then(|estimate| Outline::new(estimate.stream_bytes.likely, fit)).filter(|_| sealed);
+        let outline = chosen
+            .and_then(|estimate| Outline::new(estimate.stream_bytes.likely, fit, planning.format))
+            .filter(|_| sealed);
         let by_mail = outline.and_then(|outline| page_by_mail(&outline, fit));
         let unmatched = settings.typed_among(&catalogue.unmatched);
         let escaped = catalogue.text_names.escaped();
@@ -187,8 +191,13 @@ impl Report {
             formats: Formatted::all(planning),
             fit: settings.fit.value.text.clone(),
             squeeze: squeeze.to_string(),
-            estimates: plan.estimates.iter().filter(|_| sealed).map(|estimate| Estimated::new(estimate, fit)).collect(),
-            fits: planning.fits.iter().filter(|_| sealed).map(|(name, fit)| Fitted::new(name, *fit, chosen)).collect(),
+            estimates: plan
+                .estimates
+                .iter()
+                .filter(|_| sealed)
+                .map(|estimate| Estimated::new(estimate, planning))
+                .collect(),
+            fits: planning.fits.iter().filter(|_| is_cut).map(|(name, fit)| Fitted::new(name, *fit, chosen)).collect(),
             parcels: planning.parcels.iter().map(|parcel| Divided::new(parcel, catalogue, fit)).collect(),
             messages: outline
                 .filter(|_| by_mail.is_some())
@@ -198,7 +207,7 @@ impl Report {
                 .line_bits_a_second
                 .zip(outline)
                 .map(|(speed, outline)| on_the_line(&outline, by_mail) as f64 * 8.0 / speed),
-            advice: plan.advice(catalogue, squeeze.into(), fit).iter().filter(|_| sealed).map(Advised::new).collect(),
+            advice: plan.advice(catalogue, squeeze.into(), fit).iter().filter(|_| is_cut).map(Advised::new).collect(),
             passed_over: catalogue
                 .passed_over
                 .iter()
@@ -222,8 +231,8 @@ impl Report {
 }
 
 impl Estimated {
-    fn new(estimate: &Estimate, fit: Fit) -> Self {
-        let outline = |stream_bytes| Outline::new(stream_bytes, fit);
+    fn new(estimate: &Estimate, planning: &Planning<'_>) -> Self {
+        let outline = |stream_bytes| Outline::new(stream_bytes, planning.settings.fit.value.fit, planning.format);
         let likely = outline(estimate.stream_bytes.likely);
         Self {
             squeeze: SqueezeName::from(estimate.squeeze).to_string(),
@@ -239,7 +248,7 @@ impl Estimated {
 
 impl Fitted {
     fn new(name: &str, fit: Fit, chosen: Option<&Estimate>) -> Self {
-        let outline = chosen.and_then(|estimate| Outline::new(estimate.stream_bytes.likely, fit));
+        let outline = chosen.and_then(|estimate| Outline::new(estimate.stream_bytes.likely, fit, &SEALED));
         Self {
             name: shown(name.as_bytes()),
             volumes: outline.map(|outline| outline.volumes),
@@ -256,7 +265,7 @@ impl Divided {
             files.iter().map(|file| file.path.parent().as_ref().map_or_else(|| ".".to_owned(), entry)).collect();
         folders.sort();
         folders.dedup();
-        let outline = Outline::new(parcel.stream_bytes, Fit::OneVolume);
+        let outline = Outline::new(parcel.stream_bytes, Fit::OneVolume, &SEALED);
         let filled = |outline: Outline| Some(outline.bytes as f64 / fit.volume_limit()? as f64);
         Self {
             files: files.len() as u64,
@@ -333,6 +342,7 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
 fn answer(report: &Report) -> Option<String> {
     let chosen = report.formats.iter().find(|one| one.format == report.format)?;
     let what = match (report.format.abilities.volumes, chosen.files?) {
+        (true, files) if report.format.writing == Some(Writing::Page) => count(files, "page"),
         (true, files) => count(files, "volume"),
         (false, 1) => "1 file".to_owned(),
         (false, files) => count(files, "part"),

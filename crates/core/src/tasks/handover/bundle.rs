@@ -42,10 +42,17 @@ impl Bundle {
             Package::Archive(archive) => files(archive, is_readable, context)?,
         };
         let how = how.to_owned();
-        let page = request.page.then(|| hexadecimal(&page_sum())).filter(|_| set.is_some());
+        let in_page = package.is_in_page();
+        let page = request.page.then(|| hexadecimal(&page_sum())).filter(|_| set.is_some() && !in_page);
         let archive = stem.to_string_lossy().into_owned();
         let volumes = parts.iter().map(|part| (part.name.to_string_lossy().into_owned(), part.bytes)).collect();
-        Ok(Self { parts, fields: NoteFields { archive, set, volumes, secret, key_file, how, page } })
+        Ok(Self { parts, fields: NoteFields { archive, set, volumes, secret, key_file, how, page, in_page } })
+    }
+
+    /// What a note may name, once the copies' SHA-256 are known.
+    pub fn fields_with(&self, sums: &[Sha256Sum]) -> NoteFields {
+        let own = sums.first().filter(|_| self.fields.in_page).map(|sum| hexadecimal(sum));
+        NoteFields { page: own.or_else(|| self.fields.page.clone()), ..self.fields.clone() }
     }
 
     /// Whether copies are what they were, as they stand on disk.

@@ -77,18 +77,18 @@ fn fill(
         made.volumes.push(HandedFile { name: name.clone(), bytes: *bytes });
     }
     bundle.compare(&copies, &sums, context)?;
-    let fields = &bundle.fields;
+    let fields = &bundle.fields_with(&sums);
     let template = request.template.unwrap_or(fields.built_in());
     let text = note::text(template, fields)?;
     write(folder, OsStr::new(NOTE_TEXT), text.as_bytes())?;
     write(folder, OsStr::new(NOTE_PAGE), note::page(template, fields)?.as_bytes())?;
-    if fields.page.is_some() {
+    if fields.page.is_some() && !fields.in_page {
         let bytes = write(folder, OsStr::new(PAGE_NAME), PAGE)?;
         made.page = Some(HandedFile { name: PAGE_NAME.into(), bytes });
         sums.push(page_sum());
     }
     if let Fit::Message(limit) = request.fit {
-        made.drafts = drafts(request, bundle, &made, limit.bytes(), folder, context)?;
+        made.drafts = drafts(request, fields, &made, limit.bytes(), folder, context)?;
     }
     if let Fit::Disc { .. } = request.fit {
         let count = made.volumes.len();
@@ -107,7 +107,7 @@ fn fill(
 /// Drafts of messages. The page goes with the first one, unless no message has room for it: then they say nothing of it.
 fn drafts(
     request: &HandoverRequest<'_>,
-    bundle: &Bundle,
+    fields: &NoteFields,
     made: &HandedOver,
     limit: u64,
     folder: &Folder,
@@ -115,7 +115,8 @@ fn drafts(
 ) -> Result<Vec<HandedFile>, HandoverError> {
     let first = made.volumes.first().map_or(0, |volume| volume.bytes);
     let page = made.page.as_ref().filter(|_| ByMail::of(first, limit) != ByMail::NotAtAll);
-    let fields = NoteFields { page: bundle.fields.page.clone().filter(|_| page.is_some()), ..bundle.fields.clone() };
+    let told = fields.page.clone().filter(|_| page.is_some() || fields.in_page);
+    let fields = NoteFields { page: told, ..fields.clone() };
     let text = note::text(request.template.unwrap_or(fields.built_in()), &fields)?;
     let attached: Vec<HandedFile> = page.into_iter().chain(&made.volumes).cloned().collect();
     let drafts = Drafts { limit, text: &text, fields: &fields, mail_to: request.mail_to };

@@ -8,6 +8,9 @@ pub const TEMPLATE: &str = include_str!("note.txt");
 /// The same, where the page that opens them in a browser goes with them.
 const TEMPLATE_WITH_PAGE: &str = include_str!("note-with-page.txt");
 
+/// The same for an archive in a page, which opens itself.
+const TEMPLATE_IN_PAGE: &str = include_str!("note-in-page.txt");
+
 /// The built-in template for archives in open formats.
 pub const OPEN_TEMPLATE: &str = include_str!("note-open.txt");
 
@@ -29,8 +32,10 @@ pub struct NoteFields {
     pub key_file: bool,
     /// `{how}`: a sentence that says how to open it.
     pub how: String,
-    /// `{page}`: the SHA-256 of the page that goes with it, in hexadecimal digits; "none" where none does.
+    /// `{page}`: the SHA-256 of the page that goes with it or that it is in, in hexadecimal digits; "none" where there is none.
     pub page: Option<String>,
+    /// Whether it is in that page.
+    pub in_page: bool,
 }
 
 /// A template that cannot be used.
@@ -48,6 +53,7 @@ impl NoteFields {
     /// The built-in template for what these fields are of.
     pub const fn built_in(&self) -> &'static str {
         match (&self.set, &self.page) {
+            (Some(_), _) if self.in_page => TEMPLATE_IN_PAGE,
             (Some(_), Some(_)) => TEMPLATE_WITH_PAGE,
             (Some(_), None) => TEMPLATE,
             (None, _) => OPEN_TEMPLATE,
@@ -61,7 +67,7 @@ impl NoteFields {
             "how" => self.how.clone(),
             "page" => self.page.clone().unwrap_or_else(|| "none".to_owned()),
             "volumes" => {
-                let what = if self.set.is_some() { "volume" } else { "file" };
+                let what = if self.set.is_some() && !self.in_page { "volume" } else { "file" };
                 let plural = if self.volumes.len() == 1 { "" } else { "s" };
                 format!("{} {what}{plural}", self.volumes.len())
             }
@@ -181,6 +187,7 @@ mod tests {
             key_file: false,
             how: "Open it.".to_owned(),
             page: None,
+            in_page: false,
         }
     }
 

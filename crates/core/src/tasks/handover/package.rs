@@ -60,10 +60,16 @@ impl Package {
         }
     }
 
+    /// Whether it is one volume in a page, which opens itself.
+    pub fn is_in_page(&self) -> bool {
+        matches!(self, Self::Volumes { set, .. } if set.is_in_page())
+    }
+
     /// Whether its files are of no use under other names.
     pub fn needs_names(&self) -> bool {
         match self {
-            Self::Volumes { .. } => false,
+            // A page is one by its name.
+            Self::Volumes { .. } => self.is_in_page(),
             Self::Archive(archive) => archive.facts().needs_names,
         }
     }

@@ -2,6 +2,7 @@
 
 use super::{Estimate, Outline};
 use crate::codecs::block::Squeeze;
+use crate::formats::registry::SEALED;
 use crate::ground::entry::{EntryKind, EntryPath};
 use crate::ground::fit::Fit;
 use crate::source::Catalogue;
@@ -27,7 +28,7 @@ pub(super) fn advice(
     usual: Squeeze,
     fit: Fit,
 ) -> Vec<Advice> {
-    let volumes = |bytes| Outline::new(bytes, fit).map(|outline| outline.volumes);
+    let volumes = |bytes| Outline::new(bytes, fit, &SEALED).map(|outline| outline.volumes);
     let Some(usual) = estimates.iter().find(|estimate| estimate.squeeze == usual) else { return Vec::new() };
     let Some(now) = volumes(usual.stream_bytes.likely).filter(|now| *now > 1) else { return Vec::new() };
     let mut found = Vec::new();

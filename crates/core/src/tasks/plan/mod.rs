@@ -21,6 +21,7 @@ use crate::codecs::block::Squeeze;
 use crate::codecs::error::CodecError;
 use crate::disk::portability::{Unportable, unportable};
 use crate::disk::{Interruption, interruptible};
+use crate::formats::registry::{Format, Writing};
 use crate::formats::sealed::stream::geometry_of;
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
@@ -28,6 +29,7 @@ use crate::ground::entry::{EntryKind, EntryPath, Totals};
 use crate::ground::fit::Fit;
 use crate::source::{Catalogue, SourceEntry};
 use crate::tasks::pack::kinds::{KindWeight, kinds};
+use crate::tasks::page::carrying;
 use rustix::fs::{Access, AtFlags, CWD};
 
 /// Why there is no plan.
@@ -85,14 +87,18 @@ pub struct Outline {
 }
 
 impl Outline {
-    /// The volumes of an archive whose inner stream has so many bytes; `None` where the fit gives too many, or is too
-    /// small for any.
-    pub fn new(stream_bytes: u64, fit: Fit) -> Option<Self> {
+    /// The volumes of an archive whose inner stream has so many bytes, in a format that has volumes; `None` where the fit gives too
+    /// many, or is too small for any.
+    pub fn new(stream_bytes: u64, fit: Fit, format: &Format) -> Option<Self> {
         let limit = fit.volume_limit();
         let geometry = geometry_of(stream_bytes, limit)?;
         let (first, last) = (geometry.volume_bytes(1), geometry.volume_bytes(geometry.data_volumes));
         let bytes = first.checked_mul(u64::from(geometry.data_volumes - 1))?.checked_add(last)?;
-        Some(Self { volumes: geometry.data_volumes, bytes, last_bytes: last, limit })
+        let in_file = |bytes| match format.writing {
+            Some(Writing::Page) => carrying(bytes).file_bytes(),
+            _ => bytes,
+        };
+        Some(Self { volumes: geometry.data_volumes, bytes: in_file(bytes), last_bytes: in_file(last), limit })
     }
 
     /// How full the last volume is, where there is a limit: 0 to 1.

@@ -48,6 +48,7 @@ fn carried(
         key_file: request.credentials.key_file.is_some(),
         how: request.how.to_owned(),
         page: None,
+        in_page: request.package.is_in_page(),
     };
     let mut choices = Choices::new(request.faults.seed);
     let lost = (0..request.faults.lost).filter_map(|_| choices.take(&mut files)).map(|volume| volume.number);

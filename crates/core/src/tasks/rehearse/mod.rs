@@ -17,10 +17,11 @@ use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, ListedEntry, Totals};
 use crate::ground::secrets::Credentials;
+use crate::landing::RefusedLink;
 use crate::source::{Catalogue, Choice, Naming, SourceError};
 use crate::tasks::compare::{Comparison, compare};
 use crate::tasks::handover::Package;
-use crate::tasks::open::{OpenError, Opened};
+use crate::tasks::open::OpenError;
 use crate::tasks::rehearse::carriers::{CarryError, Trip, Way};
 use browser::{BrowserError, InBrowser};
 use std::path::Path;
@@ -199,14 +200,13 @@ pub fn rehearse(request: &RehearsalRequest<'_>, context: &Context<'_>) -> Result
 /// What both kinds of archives end with: what was extracted is compared with what is inside, and that with the sources. A
 /// link that leads outside was not made, and a bit that gives rights away not restored: both are meant so.
 fn compared(
-    (inside, opened): (&[ListedEntry], &Opened),
-    (outcome, times): (&Path, TimesKept),
+    (inside, refused_links): (&[ListedEntry], &[RefusedLink]),
+    (outcome, landed_times, source_times): (&Path, TimesKept, TimesKept),
     request: &RehearsalRequest<'_>,
     rehearsal: &mut Rehearsal,
     context: &Context<'_>,
 ) -> Result<Result<(), Failed>, RehearsalError> {
-    let refused =
-        |listed: &&ListedEntry| !opened.landed.refused_links.iter().any(|link| link.path == listed.entry.path);
+    let refused = |listed: &&ListedEntry| !refused_links.iter().any(|link| link.path == listed.entry.path);
     let mut expected: Vec<ListedEntry> = inside.iter().filter(refused).cloned().collect();
     expected
         .iter_mut()
@@ -222,7 +222,10 @@ fn compared(
             true => Catalogue::default(),
             false => Catalogue::gather(&[outcome.to_owned()], &choice, &|_| false, context)?,
         };
-        Ok((compare(&expected, &there, times, context)?, compare(inside, request.sources, times, context)?))
+        Ok((
+            compare(&expected, &there, landed_times, context)?,
+            compare(inside, request.sources, source_times, context)?,
+        ))
     });
     let (landed, sources) = compared?;
     let sources_changed = !sources.is_same() || !request.sources.passed_over.is_empty();

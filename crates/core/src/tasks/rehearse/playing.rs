@@ -5,6 +5,7 @@ use super::carriers::{Carried, Sent};
 use super::delivering::deliver;
 use super::{Failed, Rehearsal, RehearsalError, RehearsalRequest, Step, compared, timed};
 use crate::disk::{FileAction, FileError};
+use crate::formats::abilities::TimesKept;
 use crate::formats::archive::Archive;
 use crate::formats::error::ArchiveError;
 use crate::formats::reader::Flaws;
@@ -12,11 +13,13 @@ use crate::formats::sealed::volume::{VolumeFile, VolumeSet};
 use crate::formats::sealed::{SealedReader, unlock};
 use crate::formats::zip::ZipError;
 use crate::ground::context::Context;
-use crate::ground::entry::ListedEntry;
+use crate::ground::entry::{Entry, EntryKind, EntryPath, ListedEntry};
 use crate::tasks::check::{VolumeState, inspect};
 use crate::tasks::handover::Package;
 use crate::tasks::open::open;
+use std::ffi::OsStr;
 use std::fs;
+use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
 /// How a step ended that can fail for the recipient, and for whoever plays.
@@ -41,7 +44,22 @@ pub(super) fn play(request: &RehearsalRequest<'_>, rehearsal: &mut Rehearsal, co
         let given = (carried.arrived.as_slice(), password);
         let place = request.place.join("browser");
         let saved = timed(Step::Browse, rehearsal, context, || browser::play(with, given, &place, context));
-        archive = match saved?.map_err(Failed::Page).and_then(|zip| gathered(&zip, context)) {
+        let saved = match saved? {
+            Ok(saved) => saved,
+            Err(said) => return Ok(Err(Failed::Page(said))),
+        };
+        if let [ListedEntry { entry: Entry { kind: EntryKind::File, path, .. }, .. }] = inside.as_slice() {
+            rehearsal.totals = archive.totals();
+            take_as_it_is(&saved, path, &outcome)?;
+            return compared(
+                (&inside, &[]),
+                (&outcome, TimesKept::Neither, TimesKept::Nanoseconds),
+                request,
+                rehearsal,
+                context,
+            );
+        }
+        archive = match gathered(&saved, context) {
             Ok(saved) => saved,
             Err(failed) => return Ok(Err(failed)),
         };
@@ -51,7 +69,15 @@ pub(super) fn play(request: &RehearsalRequest<'_>, rehearsal: &mut Rehearsal, co
         Ok(opened) => opened,
         Err(error) => return Ok(Err(error.into())),
     };
-    compared((&inside, &opened), (&outcome, archive.format.abilities.times), request, rehearsal, context)
+    let times = archive.format.abilities.times;
+    compared((&inside, &opened.landed.refused_links), (&outcome, times, times), request, rehearsal, context)
+}
+
+/// A lone file was saved as it is, and has nothing but its name and its content.
+fn take_as_it_is(saved: &Path, path: &EntryPath, outcome: &Path) -> Result<(), FileError> {
+    fs::create_dir_all(outcome).map_err(FileError::on(FileAction::Create, outcome))?;
+    let to = outcome.join(OsStr::from_bytes(browser::saved_as(path).as_bytes()));
+    fs::rename(saved, &to).map_err(FileError::on(FileAction::Create, &to))
 }
 
 /// An archive that was unlocked, and what is in it, with digests.

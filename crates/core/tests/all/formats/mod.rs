@@ -6,6 +6,7 @@ mod format_page;
 mod fuzz_seeds;
 mod gathering;
 mod hostile;
+mod in_page;
 mod iso_reading;
 mod properties;
 mod salvage;

@@ -4,6 +4,7 @@ use crate::support::{Desk, noise};
 use rstest::rstest;
 use std::fs;
 use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::formats::registry::{Format, PAGE, SEALED};
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::source::{Catalogue, Choice};
 use under_seal_core::tasks::plan::{Advice, Outline, Plan};
@@ -24,15 +25,20 @@ fn plan_for(desk: &Desk, fit: Fit) -> (Catalogue, Plan) {
 #[rstest]
 fn the_outline_is_the_cut_that_packing_makes(
     #[values(0, 1, 60_000, 61_311, 65_536, 129_000, 1_100_000)] length: usize,
-    #[values("", "70KB", "200KB", "1MB")] fit: &str,
+    #[values((&SEALED, ""), (&SEALED, "70KB"), (&SEALED, "200KB"), (&SEALED, "1MB"), (&PAGE, ""))] packed_as: (
+        &'static Format,
+        &str,
+    ),
 ) {
+    let (format, fit) = packed_as;
     let mut desk = Desk::new();
+    desk.format = format;
     desk.squeeze = Squeeze::None;
     desk.source("noise", &noise(length));
     let given = if fit.is_empty() { Fit::OneVolume } else { fit.parse().unwrap() };
     let (_, plan) = plan_for(&desk, given);
     let stream = plan.estimate(Squeeze::None).unwrap().stream_bytes.likely;
-    let outline = Outline::new(stream, given).unwrap();
+    let outline = Outline::new(stream, given, format).unwrap();
     let lengths: Vec<u64> = desk.pack(fit).iter().map(|volume| fs::metadata(volume).unwrap().len()).collect();
     assert_eq!((outline.volumes as usize, outline.bytes), (lengths.len(), lengths.iter().sum()));
     assert_eq!(outline.last_bytes, *lengths.last().unwrap());
@@ -54,7 +60,7 @@ fn samples_stand_for_the_whole_within_the_range_that_is_told() {
     let estimate = plan.estimate(Squeeze::Even).unwrap();
     assert!(!estimate.exact);
     let real = fs::metadata(&desk.pack("")[0]).unwrap().len();
-    let bytes = |stream| Outline::new(stream, Fit::OneVolume).unwrap().bytes;
+    let bytes = |stream| Outline::new(stream, Fit::OneVolume, &SEALED).unwrap().bytes;
     let (low, likely, high) = (estimate.stream_bytes.low, estimate.stream_bytes.likely, estimate.stream_bytes.high);
     assert!((bytes(low)..=bytes(high)).contains(&real), "{} to {}, and it is {real}", bytes(low), bytes(high));
     assert!(bytes(likely).abs_diff(real) * 20 <= real, "{}, and it is {real}", bytes(likely));

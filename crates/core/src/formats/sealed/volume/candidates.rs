@@ -109,7 +109,7 @@ impl Candidates {
                 }
                 Ok(Seen::Volume(ids))
             }
-            Err(HeaderError::NotAVolume) if in_page.is_none() && !looks_like_a_volume(path) => Ok(Seen::Other),
+            Err(HeaderError::NotAVolume) if !looks_like_a_volume(path) => Ok(Seen::Other),
             Err(why) => {
                 if first_time {
                     self.damaged.push((volume(true), why));

@@ -217,7 +217,8 @@ impl VolumeBytes {
         Ok(filled)
     }
 
-    /// Whether everything around the volume is what this page and this form of carrying it are.
+    /// Whether everything that a browser shows around the volume is what this page and this form of carrying it are, as far as the
+    /// file goes. Behind a volume in raw form a browser reads nothing.
     ///
     /// # Errors
     /// From the system.
@@ -227,18 +228,20 @@ impl VolumeBytes {
             let mut there = vec![0; expected.len()];
             Ok::<_, io::Error>(fill(&self.file, &mut there, at)? == expected.len() && there == expected)
         };
-        if inside != InPage::behind(page, inside.form, inside.bytes)
-            || self.file.metadata()?.len() != inside.file_bytes()
-            || !holds(&inside.opening(page), 0)?
-        {
+        let is_own = inside == InPage::behind(page, inside.form, inside.bytes) && holds(&inside.opening(page), 0)?;
+        if !is_own || inside.form == Form::Raw {
+            return Ok(is_own);
+        }
+        let here = self.file.metadata()?.len();
+        if here > inside.file_bytes() {
             return Ok(false);
         }
-        if inside.form == Form::Raw {
-            return Ok(true);
-        }
         for element in 0..inside.bytes.div_ceil(ELEMENT_BYTES as u64) {
-            let begin = inside.from + element * ELEMENT_STRIDE;
+            let begin = inside.place_of(element * ELEMENT_BYTES as u64) - ELEMENT_BEGIN.len() as u64;
             let end = (begin + ELEMENT_STRIDE).min(inside.file_bytes()) - ELEMENT_END.len() as u64;
+            if end >= here {
+                break;
+            }
             if !holds(ELEMENT_BEGIN.as_bytes(), begin)? || !holds(ELEMENT_END.as_bytes(), end)? {
                 return Ok(false);
             }

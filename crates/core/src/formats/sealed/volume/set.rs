@@ -230,6 +230,11 @@ impl VolumeSet {
         }
     }
 
+    /// Whether it is one volume, which is in a page.
+    pub fn is_in_page(&self) -> bool {
+        self.any_file().is_some_and(|file| file.in_page.is_some())
+    }
+
     /// A file of the set's first volume that is here.
     pub fn any_file(&self) -> Option<&VolumeFile> {
         self.volumes.values().flatten().next()
@@ -249,6 +254,8 @@ pub(super) fn read_header(file: &VolumeBytes) -> Result<Header, HeaderError> {
     file.read_up_to(&mut bytes, 0).map_err(|_| HeaderError::Damaged)?;
     match Header::decode(&bytes) {
         Err(HeaderError::NotAVolume) if was_moved_as_text(&bytes) => Err(HeaderError::MovedAsText),
+        // A page says that there is one.
+        Err(HeaderError::NotAVolume) if file.in_page.is_some() => Err(HeaderError::Damaged),
         header => header,
     }
 }

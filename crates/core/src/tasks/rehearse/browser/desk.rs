@@ -1,5 +1,6 @@
 //! What the browser asks for at the loopback address, and what it brings.
 
+use crate::formats::sealed::volume::in_page::{Form, VolumeBytes};
 use crate::ground::secrets::Password;
 use crate::tasks::page::{PAGE, PAGE_NAME};
 use http_body_util::{BodyExt as _, Full};
@@ -74,8 +75,8 @@ impl Desk {
         let wanted: Vec<&str> = wanted.split('/').skip(1).collect();
         let number = |text: &str| text.parse::<u64>().unwrap_or(u64::MAX);
         match (request.method(), wanted.as_slice()) {
-            (&Method::GET, [""]) => Ok(html(PLAYER.as_bytes())),
-            (&Method::GET, [name]) if *name == PAGE_NAME => Ok(html(PAGE)),
+            (&Method::GET, [""]) => Ok(html(PLAYER)),
+            (&Method::GET, [name]) if *name == PAGE_NAME => Ok(html(self.page()?)),
             (&Method::GET, ["alive"]) => Ok(status(StatusCode::NO_CONTENT)),
             (&Method::GET, ["task"]) => Ok(Response::new(self.task()?.into())),
             (&Method::GET, ["file", file, from]) => self.piece(number(file), number(from)),
@@ -95,6 +96,17 @@ impl Desk {
             }
             _ => Ok(status(StatusCode::NOT_FOUND)),
         }
+    }
+
+    /// The page that the recipient opens: what arrived, where that is a page itself, as far as a browser reads it as one.
+    fn page(&self) -> Result<Bytes, HangUp> {
+        let [only] = self.files.as_slice() else { return Ok(PAGE.into()) };
+        let in_page = VolumeBytes::open(only).map_err(|error| error.source)?.0.in_page;
+        let Some(in_page) = in_page else { return Ok(PAGE.into()) };
+        let length = if in_page.form == Form::Raw { in_page.from } else { in_page.file_bytes() };
+        let mut bytes = Vec::new();
+        File::open(only)?.take(length).read_to_end(&mut bytes)?;
+        Ok(bytes.into())
     }
 
     /// All files that the page is given: volumes, then the key file.
@@ -121,8 +133,8 @@ impl Desk {
     }
 }
 
-fn html(bytes: &'static [u8]) -> Response<Full<Bytes>> {
-    let mut response = Response::new(Full::from(bytes));
+fn html(page: impl Into<Bytes>) -> Response<Full<Bytes>> {
+    let mut response = Response::new(Full::new(page.into()));
     response.headers_mut().insert(CONTENT_TYPE, hyper::header::HeaderValue::from_static("text/html; charset=utf-8"));
     response
 }
