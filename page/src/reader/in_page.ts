@@ -2,8 +2,8 @@
 
 const BEGIN = '<!DOCTYPE html>\n';
 const LINE = /^under-seal-volume 1 (raw|b64) ([0-9a-f]{16}) ([0-9a-f]{16})$/;
-/** Bytes up to the end of the line that tells of the volume. */
-const OPENING_BYTES = 96;
+/** Bytes of both lines. */
+const TWO_LINES_BYTES = 81;
 
 /** A file in base 64 is decoded whole, so only one that can be is. */
 const MAX_DECODED_BYTES = 200_000_000;
@@ -23,7 +23,8 @@ export interface InPage {
 
 function parsed(comment: string): InPage | undefined {
   const [, form, from, bytes] = LINE.exec(comment) ?? [];
-  return form ? { isRaw: form === 'raw', from: parseInt(from!, 16), bytes: parseInt(bytes!, 16) } : undefined;
+  const inside = { isRaw: form === 'raw', from: parseInt(from!, 16), bytes: parseInt(bytes!, 16) };
+  return form && inside.from >= TWO_LINES_BYTES ? inside : undefined;
 }
 
 /** What this page carries. */
@@ -46,7 +47,7 @@ export async function volumeHere(): Promise<Blob> {
 
 /** The volume in a file that is such a page; undefined for any other file. */
 export async function volumeIn(file: Blob): Promise<Blob | undefined> {
-  const opening = await file.slice(0, OPENING_BYTES).text();
+  const opening = await file.slice(0, TWO_LINES_BYTES).text();
   const inside = opening.startsWith(`${BEGIN}<!--`) ? parsed(opening.slice(BEGIN.length + 4).split('-->')[0]!) : undefined;
   if (!inside || inside.isRaw) return inside && file.slice(inside.from, inside.from + inside.bytes);
   if (file.size > MAX_DECODED_BYTES) return undefined;

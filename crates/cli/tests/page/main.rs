@@ -509,6 +509,14 @@ fn figures() {
             program / (listed + saved)
         );
     }
+    let mut content = vec![0; 20_000_000];
+    noise.fill(&mut content);
+    desk.file("plan.dat", &content).run(&["pack", "plan.dat", "--to", "carried.html"]).expect(0);
+    let Some(browser) = browser_at(&desk) else { return };
+    let began = Instant::now();
+    browser.go_to(&desk.path("carried.html"));
+    browser.wait_for("#unlock", &["Password"]);
+    println!("a page with 20 MB in it: ready after {:.2} s", began.elapsed().as_secs_f64());
 }
 
 /// Draws the page for docs/screenshots: its list, and on a telephone what it says where a volume is missing.

@@ -1,5 +1,5 @@
 //! Where a volume's bytes are in a file: from its beginning on, or, since a page can carry a volume that it opens in any browser,
-//! behind the page's text. docs/format.md 1.4 gives both forms of such a page: the volume as it is, or in base 64, which a
+//! behind the page's text. docs/format.md 1.5 gives both forms of such a page: the volume as it is, or in base 64, which a
 //! browser reads with the page.
 //!
 //! What a page's second line says is a claim: it is believed as far as the file holds it, and proves nothing.
@@ -12,7 +12,7 @@ use std::io;
 use std::os::unix::fs::FileExt as _;
 use std::path::Path;
 
-/// How every page with a volume begins (docs/format.md 1.4).
+/// How every page with a volume begins (docs/format.md 1.5).
 pub const PAGE_BEGIN: &str = "<!DOCTYPE html>\n";
 
 /// How its second line begins, and how it ends.
