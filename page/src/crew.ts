@@ -1,4 +1,4 @@
-// The workers that the page hires: one that reads, a few that decompress, and for each try of a password one that is gone
+// The workers that the page hires: one that reads, a few that decompress, one that saves, and for each try of a password one that is gone
 // afterwards, with all its memory.
 
 import { compileEngine } from './engine';
@@ -20,13 +20,15 @@ export class Crew {
     const address = URL.createObjectURL(new Blob([script], { type: 'text/javascript' }));
     const module = await compileEngine();
     const cores = navigator.hardwareConcurrency || 2;
-    const helpers = Array.from({ length: Math.max(1, Math.min(MAX_HELPERS, cores)) }, () => {
+    const beside = (role: 'helper' | 'saver') => {
       const { port1, port2 } = new MessageChannel();
-      put(new Worker(address), { role: 'helper', module, port: port1 }, [port1]);
+      put(new Worker(address), { role, module, port: port1 }, [port1]);
       return port2;
-    });
+    };
+    const helpers = Array.from({ length: Math.max(1, Math.min(MAX_HELPERS, cores)) }, () => beside('helper'));
+    const saver = beside('saver');
     const reader = new Worker(address);
-    put(reader, { role: 'reader', module, helpers }, helpers);
+    put(reader, { role: 'reader', module, helpers, saver }, [...helpers, saver]);
     return new Crew(address, module, new Caller(reader));
   }
 

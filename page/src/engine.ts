@@ -79,16 +79,23 @@ export class Engine {
   }
   private once?: Hasher;
 
-  /** Has bytes taken by digests, piece by piece; gives their CRC-32 where one to go on from is given. */
-  take(bytes: Uint8Array, hashers: Hasher[], crc?: number): number {
-    let sum = crc ?? 0;
+  /** The CRC-32 of what was before, and these bytes behind it. */
+  crc32(bytes: Uint8Array, before: number): number {
+    let sum = before;
+    this.inPieces(bytes, (at, length) => (sum = this.exports.crc32(sum, at, length) >>> 0));
+    return sum;
+  }
+
+  private inPieces(bytes: Uint8Array, take: (at: number, length: number) => void): void {
     for (let from = 0; from < bytes.length; from += PIECE_BYTES) {
       const piece = bytes.subarray(from, from + PIECE_BYTES);
       this.bytes(this.piece, piece.length).set(piece);
-      for (const hasher of hashers) this.exports.hasher_take(hasher.at, this.piece, piece.length);
-      if (crc !== undefined) sum = this.exports.crc32(sum, this.piece, piece.length) >>> 0;
+      take(this.piece, piece.length);
     }
-    return sum;
+  }
+
+  /** @internal */ take(at: number, bytes: Uint8Array): void {
+    this.inPieces(bytes, (piece, length) => this.exports.hasher_take(at, piece, length));
   }
 
   /** @internal */ anew(at: number): void {
@@ -143,14 +150,14 @@ export class Engine {
 
 /** A BLAKE3 digest that is under way. */
 export class Hasher {
-  constructor(private readonly engine: Engine, /** @internal */ readonly at: number) {}
+  constructor(private readonly engine: Engine, private readonly at: number) {}
 
   anew(): void {
     this.engine.anew(this.at);
   }
 
   take(bytes: Uint8Array): void {
-    this.engine.take(bytes, [this]);
+    this.engine.take(this.at, bytes);
   }
 
   tell(): Uint8Array {

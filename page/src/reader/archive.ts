@@ -4,7 +4,7 @@
 import type { Engine, Hasher } from '../engine';
 import { Fields, areEqual } from './bytes';
 import { Cells } from './cells';
-import { Receipt } from './codes';
+import type { ReceiptOf } from './codes';
 import { CONTENT, INDEX_PAGE, INDEX_ROOT } from './frames';
 import { PathOrder, TAIL_BYTES, readPage, readRoot, readTail, type About, type Listed, type Tail } from './index_pages';
 import type { Keys } from './keys';
@@ -18,6 +18,8 @@ export interface Sink {
   begin(entry: Listed): void | Promise<void>;
   data(bytes: Uint8Array): void | Promise<void>;
   end(entry: Listed): void | Promise<void>;
+  /** All of this frame was given, and nobody else needs its bytes. */
+  frame?(payload: Uint8Array): Promise<void>;
 }
 
 export class Archive {
@@ -59,20 +61,24 @@ export class Archive {
     return new Archive(engine, stream, keys, tail, whole?.about ?? {}, entries, cells.volumes.header.setId);
   }
 
-  /** Everything, in the order of the stream; the receipt in the end. */
-  async extractAll(sink: Sink, told: (bytes: number) => void): Promise<string> {
-    const receipt = new Receipt(this.engine, this.keys.receipt);
+  /** What the receipt of all its content is of. */
+  get receiptOf(): ReceiptOf {
+    return { key: this.keys.receipt, setId: this.setId.slice(), indexDigest: this.tail.digest.slice() };
+  }
+
+  /** Everything, in the order of the stream. */
+  async extractAll(sink: Sink, told: (bytes: number) => void): Promise<void> {
     const left = new Map(this.entries.map(entry => [placeOf(entry.frameAt, entry.recordAt), entry]));
-    const assembly = new Assembly(this.engine, place => take(left, place), sink, receipt);
+    const assembly = new Assembly(this.engine, place => take(left, place), sink);
     for await (const frame of this.stream.frames(0, this.tail.innerBytes)) {
       if (frame.kind !== CONTENT) continue;
       for (const record of recordsIn(frame.payload)) await assembly.next(record, frame.at);
       told(frame.payload.length);
+      await sink.frame?.(frame.payload);
     }
     assembly.finish();
     if (left.size > 0) throw malformed('an entry that is listed and is not there');
     await this.stream.endsIn(this.tail.innerBytes, TAIL_BYTES);
-    return receipt.finish(this.setId, this.tail.digest);
   }
 
   /** Some entries: what has no content as the list says, and files in the order of the stream, each from where it stands. */
@@ -103,6 +109,7 @@ export class Archive {
           if (record.type === DATA_RECORD) told(record.value.length);
           isWanted = assembly.isOpen;
         }
+        await sink.frame?.(frame.payload);
       }
       const next: Listed | undefined = wanted.values().next().value;
       if (!assembly.isOpen && next?.frameAt !== frame.at + frame.length) break;
@@ -137,10 +144,9 @@ class Assembly {
   private readonly hasher: Hasher;
 
   constructor(
-    private readonly engine: Engine,
+    engine: Engine,
     private readonly listedAt: (place: string) => Listed | undefined,
     private readonly sink: Sink,
-    private readonly receipt?: Receipt,
   ) {
     this.hasher = engine.hasher();
   }
@@ -180,7 +186,7 @@ class Assembly {
     open.size += bytes.length;
     if (!open.listed) return;
     if (open.size > open.listed.size) throw malformed('more content than is listed');
-    this.engine.take(bytes, this.receipt ? [this.hasher, this.receipt.hasher] : [this.hasher]);
+    this.hasher.take(bytes);
     await this.sink.data(bytes);
   }
 

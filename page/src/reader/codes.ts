@@ -31,6 +31,13 @@ export function inGroups(bytes: Uint8Array): string {
   return groups.join('-');
 }
 
+/** What a receipt is of. */
+export interface ReceiptOf {
+  key: Uint8Array;
+  setId: Uint8Array;
+  indexDigest: Uint8Array;
+}
+
 /** A receipt that is under way: it proves to the sender that all contents came out right. */
 export class Receipt {
   readonly hasher: Hasher;
@@ -39,7 +46,7 @@ export class Receipt {
     this.hasher = engine.hasher(key);
   }
 
-  finish(setId: Uint8Array, indexDigest: Uint8Array): string {
+  finish({ setId, indexDigest }: ReceiptOf): string {
     this.hasher.take(indexDigest);
     const digest = this.hasher.tell();
     this.hasher.end();

@@ -94,7 +94,7 @@ class Scan {
   private open?: Open;
   private readonly hasher: Hasher;
 
-  constructor(private readonly engine: Engine) {
+  constructor(engine: Engine) {
     this.hasher = engine.hasher();
   }
 
@@ -122,7 +122,7 @@ class Scan {
   private data(offset: number, bytes: Uint8Array): void {
     if (!this.open || offset !== this.open.size) return this.gap();
     this.open.size += bytes.length;
-    this.engine.take(bytes, [this.hasher]);
+    this.hasher.take(bytes);
   }
 
   private end(rawDescription: Uint8Array): void {

@@ -2,11 +2,10 @@
 // set itself; ZIP64 where it must be.
 
 import { numbers, joined } from '../reader/bytes';
-import type { Sink } from '../reader/archive';
 import type { Engine } from '../engine';
-import type { Listed } from '../reader/index_pages';
 import { FOLDER, LINK } from '../reader/records';
 import type { Output } from './output';
+import type { Maker, Outgoing } from './sinks';
 
 const LOCAL = 0x04034b50;
 const CENTRAL = 0x02014b50;
@@ -28,24 +27,23 @@ const UNIX_FILE = 0o100000;
 
 interface Member {
   name: Uint8Array;
-  entry: Listed;
+  entry: Outgoing;
   size: number;
   crc: number;
   at: number;
 }
 
-export class ZipSink implements Sink {
+export class ZipArchive implements Maker {
   private readonly members: Member[] = [];
   private at = 0;
   private crc = 0;
   private written = 0;
   private settle?: (right: Uint8Array) => void;
 
-  /** `nameOf` gives an entry's path in the archive. */
-  constructor(private readonly output: Output, private readonly engine: Engine, private readonly nameOf: (entry: Listed) => string) {}
+  constructor(private readonly output: Output, private readonly engine: Engine) {}
 
-  async begin(entry: Listed): Promise<void> {
-    const name = new TextEncoder().encode(this.nameOf(entry) + (entry.kind === FOLDER ? '/' : ''));
+  async begin(entry: Outgoing): Promise<void> {
+    const name = new TextEncoder().encode(entry.name + (entry.kind === FOLDER ? '/' : ''));
     const size = entry.kind === LINK ? entry.target.length : entry.size;
     this.members.push({ name, entry, size, crc: 0, at: this.at });
     [this.crc, this.written] = [0, 0];
@@ -56,7 +54,7 @@ export class ZipSink implements Sink {
   }
 
   async data(bytes: Uint8Array): Promise<void> {
-    this.crc = this.engine.take(bytes, [], this.crc);
+    this.crc = this.engine.crc32(bytes, this.crc);
     this.written += bytes.length;
     this.at += bytes.length;
     await this.output.write(bytes);
@@ -113,12 +111,12 @@ function centralHeader({ name, entry, size, crc, at }: Member): Uint8Array {
 }
 
 /** Seconds that 32 bits hold; others are told by the old fields alone. */
-function times({ seconds }: Listed): Uint8Array {
+function times({ seconds }: Outgoing): Uint8Array {
   return Math.abs(seconds) < 2 ** 31 ? numbers([TIMES, 2], [5, 2], [1, 1], [seconds >>> 0, 4]) : new Uint8Array(0);
 }
 
 /** Time and date in the local time, to two seconds, from 1980 to 2107. */
-function dosTime({ seconds }: Listed): [number, number][] {
+function dosTime({ seconds }: Outgoing): [number, number][] {
   const date = new Date(seconds * 1000);
   const year = date.getFullYear();
   if (!(year >= 1980 && year <= 2107)) return [[0, 2], [0x21, 2]];

@@ -7,15 +7,16 @@ import { slip } from '../reader/codes';
 import type { Header } from '../reader/header';
 import type { About, Listed } from '../reader/index_pages';
 import type { Keys } from '../reader/keys';
-import { FILE, FOLDER, textOf } from '../reader/records';
+import { FILE, textOf } from '../reader/records';
 import { Refusal } from '../reader/refusal';
 import { salvage } from '../reader/salvage';
 import { Stream, type Helpers } from '../reader/stream';
 import { gather, type Damage, type Found, type Given, type VolumeSet } from '../reader/volumes';
 import { asFileName, names } from '../ways_out/names';
-import { ChosenFile, InMemory, StoredFile, clearStored, type Output } from '../ways_out/output';
-import { ZipSink } from '../ways_out/zip';
-import type { Answers, Ways } from './calls';
+import { InMemory, clearStored } from '../ways_out/output';
+import type { Answers, Caller, Ways } from './calls';
+import type { Order, SavedTo, Target } from './saver';
+import { ToSaver } from './to_saver';
 
 export interface SetTold {
   header: Header;
@@ -44,12 +45,7 @@ export interface ListTold {
   salvaged: boolean;
 }
 
-/** Where what is saved goes. */
-export type Target = { file: FileSystemFileHandle } | { folder: FileSystemDirectoryHandle } | { download: 'stored' | 'memory' };
-
-export interface Saved {
-  blob?: Blob;
-  receipt?: string;
+export interface Saved extends SavedTo {
   files: number;
   bytes: number;
 }
@@ -64,7 +60,7 @@ export class Desk {
   /** How far the work under way may go on. */
   private goOn = () => {};
 
-  constructor(private readonly engine: Engine, private readonly helpers: Helpers) {}
+  constructor(private readonly engine: Engine, private readonly helpers: Helpers, private readonly saver: Caller) {}
 
   answers(): Answers {
     return {
@@ -150,84 +146,28 @@ export class Desk {
     this.goOn = ways.goOn;
     const output = new InMemory();
     const archive = this.opened();
-    await archive.extract([archive.entries[number]!], plainSink(output), bytes => ways.told(bytes));
+    const sink: Sink = { begin() {}, data: bytes => output.write(bytes), end() {} };
+    await archive.extract([archive.entries[number]!], sink, bytes => ways.told(bytes));
     const blob = await output.close();
     return blob!.slice(0, blob!.size, type);
   }
 
-  /** Some entries, or all; as one ZIP archive, or a file as it is, or in a folder. */
+  /** Some entries, or all; as one ZIP archive, or a file as it is, or in a folder. The saver writes what is verified here. */
   private async save(ways: Ways, numbers: number[] | undefined, target: Target, isZip: boolean): Promise<Saved> {
     this.goOn = ways.goOn;
     const archive = this.opened();
     const entries = numbers?.map(number => archive.entries[number]!) ?? archive.entries;
     const saved: Saved = { files: entries.filter(entry => entry.kind === FILE).length, bytes: entries.reduce((sum, entry) => sum + entry.size, 0) };
     const isAll = !numbers && !this.salvaged;
-    const run = async (sink: Sink) => {
-      if (isAll) saved.receipt = await archive.extractAll(sink, bytes => ways.told(bytes));
-      else await archive.extract(entries, sink, bytes => ways.told(bytes));
-    };
-    if ('folder' in target) {
-      const folder = await newFolder(target.folder, asFileName(archive.about.name));
-      await run(new FolderSink(folder, entry => this.nameOf.get(entry)!));
-      return saved;
-    }
-    const output = await outputOf(target);
+    const order: Order = { target, isZip, name: asFileName(archive.about.name), receipt: isAll ? archive.receiptOf : undefined };
+    const sink = await ToSaver.begin(this.saver, order, entry => this.nameOf.get(entry)!);
     try {
-      if (isZip) {
-        const zip = new ZipSink(output, this.engine, entry => this.nameOf.get(entry)!);
-        await run(zip);
-        await zip.finish();
-      } else {
-        await run(plainSink(output));
-      }
-      saved.blob = await output.close();
+      if (isAll) await archive.extractAll(sink, bytes => ways.told(bytes));
+      else await archive.extract(entries, sink, bytes => ways.told(bytes));
+      return { ...saved, ...(await sink.finish()) };
     } catch (error) {
-      await output.abort().catch(() => {});
+      await sink.abort();
       throw error;
     }
-    return saved;
-  }
-}
-
-function outputOf(target: Exclude<Target, { folder: unknown }>): Promise<Output> | Output {
-  if ('file' in target) return ChosenFile.open(target.file);
-  return target.download === 'stored' ? StoredFile.open().catch(() => new InMemory()) : new InMemory();
-}
-
-/** A folder of its own in the one that was chosen, so that nothing that lies there is written over. */
-async function newFolder(chosen: FileSystemDirectoryHandle, name: string): Promise<FileSystemDirectoryHandle> {
-  for (let again = 1; ; again += 1) {
-    const tried = again === 1 ? name : `${name} (${again})`;
-    const isThere = await chosen.getDirectoryHandle(tried).then(() => true, (error: DOMException) => error.name !== 'NotFoundError');
-    if (!isThere) return chosen.getDirectoryHandle(tried, { create: true });
-  }
-}
-
-function plainSink(output: Output): Sink {
-  return { begin() {}, data: bytes => output.write(bytes), end() {} };
-}
-
-/** A few files in a folder that a person chose: each is there once it is whole. Links cannot be made by a browser. */
-class FolderSink implements Sink {
-  private file?: Output;
-
-  constructor(private readonly root: FileSystemDirectoryHandle, private readonly nameOf: (entry: Listed) => string) {}
-
-  async begin(entry: Listed): Promise<void> {
-    const components = this.nameOf(entry).split('/');
-    const last = components.pop()!;
-    let folder = this.root;
-    for (const component of components) folder = await folder.getDirectoryHandle(component, { create: true });
-    if (entry.kind === FILE) this.file = await ChosenFile.open(await folder.getFileHandle(last, { create: true }));
-    else if (entry.kind === FOLDER) await folder.getDirectoryHandle(last, { create: true });
-  }
-
-  async data(bytes: Uint8Array): Promise<void> {
-    await this.file!.write(bytes);
-  }
-
-  async end(): Promise<void> {
-    await this.file?.close();
-    this.file = undefined;
   }
 }

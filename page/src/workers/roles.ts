@@ -7,9 +7,11 @@ import { unlock, unlockOpenToAll, type Keys, type Secret } from '../reader/keys'
 import type { Helpers } from '../reader/stream';
 import { Caller, answerCalls, type Ways } from './calls';
 import { Desk } from './desk';
+import { Saver } from './saver';
 
 export type Role =
-  | { role: 'reader'; module: WebAssembly.Module; helpers: MessagePort[] }
+  | { role: 'reader'; module: WebAssembly.Module; helpers: MessagePort[]; saver: MessagePort }
+  | { role: 'saver'; module: WebAssembly.Module; port: MessagePort }
   | { role: 'helper'; module: WebAssembly.Module; port: MessagePort }
   | { role: 'keys'; module: WebAssembly.Module };
 
@@ -38,7 +40,9 @@ export function becomeWorker(): void {
   scope.onmessage = ({ data }: MessageEvent<Role>) => {
     const engine = new Engine(data.module);
     if (data.role === 'reader') {
-      answerCalls(scope, new Desk(engine, new Ports(data.helpers)).answers());
+      answerCalls(scope, new Desk(engine, new Ports(data.helpers), new Caller(data.saver)).answers());
+    } else if (data.role === 'saver') {
+      answerCalls(data.port, new Saver(engine).answers());
     } else if (data.role === 'helper') {
       answerCalls(data.port, { decompress: (_: Ways, header: FrameHeader, payload: Uint8Array) => decompressed(header, payload, engine) });
     } else {
