@@ -293,6 +293,7 @@ fn the_recipient_is_played_before_anything_is_sent(
 #[rstest]
 #[case::mail(&["mail"], 0, 1, "in 1 message within 10,000,000 bytes")]
 #[case::small_messages(&["mail", "--limit", "800KB"], 0, 4, "in 4 messages within 800,000 bytes")]
+#[case::the_page_alone(&["mail", "--limit", "380KB"], 0, 8, "in 8 messages within 380,000 bytes")]
 #[case::profile(&["mail", "--for", "board", "--config", "board.toml"], 0, 4, "in 4 messages within 800,000 bytes")]
 #[case::fit_of_another_kind_in_the_profile(&["upload", "--for", "board", "--config", "board.toml"], 0, 7, "within 100,000,000 bytes")]
 #[case::messages_too_small(&["mail", "--limit", "260KB"], 1, 7, "refused 1 to 6: as messages up to")]

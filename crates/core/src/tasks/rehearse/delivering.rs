@@ -3,9 +3,11 @@
 use super::{Rehearsal, RehearsalError, RehearsalRequest, Step, timed};
 use crate::disk::{FileAction, FileError};
 use crate::formats::sealed::volume::VolumeFile;
+use crate::ground::codes::hexadecimal;
 use crate::ground::context::Context;
 use crate::tasks::handover::{NoteFields, Package};
-use crate::tasks::rehearse::carriers::{Carried, Choices, Load, Sent, Trip, carry};
+use crate::tasks::page::{ByMail, page_sum};
+use crate::tasks::rehearse::carriers::{Carried, Choices, Load, Sent, Trip, Way, carry};
 use std::fs::{self, File};
 use std::io;
 use std::os::unix::fs::FileExt as _;
@@ -47,7 +49,7 @@ fn carried(
         secret: request.package.is_secret(),
         key_file: request.credentials.key_file.is_some(),
         how: request.how.to_owned(),
-        page: None,
+        page: page_by_mail(&files, request).then(|| hexadecimal(&page_sum())),
         in_page: request.package.is_in_page(),
     };
     let mut choices = Choices::new(request.faults.seed);
@@ -80,6 +82,13 @@ fn carried(
         numbers
     };
     Ok((carried, (sorted(lost), sorted(damaged))))
+}
+
+/// Whether the page goes with the volumes by mail, as `handover` has it unless it is told otherwise.
+fn page_by_mail(files: &[Sent], request: &RehearsalRequest<'_>) -> bool {
+    let (Way::Mail { limit }, Package::Volumes { set, .. }) = (request.way, request.package) else { return false };
+    let first = files.first().map_or(0, |file| file.bytes);
+    !set.is_in_page() && ByMail::of(first, limit) != ByMail::NotAtAll
 }
 
 /// Changes a byte behind those that stay as they are.

@@ -6,8 +6,9 @@ use super::{Carried, CarryError, Choices, Load, Sent, Trip, carried_one, free_na
 use crate::disk::{FileAction, FileError};
 use crate::ground::context::Context;
 use crate::tasks::handover::{Attachment, Drafts, note};
+use crate::tasks::page::{PAGE, PAGE_NAME};
 use mail_parser::{MessageParser, MimeHeaders as _};
-use std::fs::File;
+use std::fs::{self, File};
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 
@@ -25,25 +26,36 @@ pub(super) fn carry(
 ) -> Result<Carried, CarryError> {
     let text = note::text(load.fields.built_in(), load.fields)?;
     let drafts = Drafts { limit, text: &text, fields: load.fields, mail_to: &["recipient@example.invalid".to_owned()] };
-    let attachments: Vec<Attachment> = load.volumes.iter().map(attachment).collect();
+    let attachments: Vec<Attachment> = page(load)?.into_iter().chain(load.volumes.iter().map(attachment)).collect();
     let messages = drafts.divide(&attachments);
     let mut carried = Carried::default();
     let numbered: Vec<_> = messages.iter().enumerate().collect();
     for (place, attached) in choices.shuffled(numbered) {
         context.go_on()?;
         let message = relayed(&drafts.message(place + 1, messages.len(), attached, context)?);
-        let volumes: Vec<&Sent> = attached.iter().filter_map(|file| volume_of(load, file)).collect();
-        let numbers: Vec<u32> = volumes.iter().map(|volume| volume.number).collect();
+        let volumes: Vec<Option<&Sent>> = attached.iter().map(|file| volume_of(load, file)).collect();
+        let numbers: Vec<u32> = volumes.iter().flatten().map(|volume| volume.number).collect();
         let bytes = message.len() as u64;
         let refused = bytes > limit;
         if !refused {
             let saved = save_attachments(&message, load, choices)?;
-            carried.arrived.extend(numbers.iter().copied().zip(saved));
+            let arrived = volumes.iter().zip(saved).filter_map(|(volume, path)| Some((volume.as_ref()?.number, path)));
+            carried.arrived.extend(arrived);
         }
         carried.trips.push(Trip { volumes: numbers, bytes, refused, broken_off: 0 });
-        volumes.iter().for_each(|volume| carried_one(volume, context));
+        volumes.into_iter().flatten().for_each(|volume| carried_one(volume, context));
     }
     Ok(carried)
+}
+
+/// The page that goes with volumes, as a file to attach, where it goes by mail.
+fn page(load: &Load<'_>) -> Result<Option<Attachment>, CarryError> {
+    if load.fields.page.is_none() || load.fields.in_page {
+        return Ok(None);
+    }
+    let path = load.under_way.join(PAGE_NAME);
+    fs::write(&path, PAGE).map_err(FileError::on(FileAction::Write, &path))?;
+    Ok(Some(Attachment { name: PAGE_NAME.to_owned(), path, bytes: PAGE.len() as u64 }))
 }
 
 fn attachment(volume: &Sent) -> Attachment {
