@@ -21,7 +21,7 @@ type Step = 'volumes' | 'unlock' | 'list';
 
 class Page {
   private readonly given = new Map<string, Given>();
-  private set?: { told: SetTold; number: number };
+  private set?: SetTold;
   private checking?: ReturnType<typeof showVolumes>;
   /** What a look at every byte found, once it came to its end. */
   private checked?: CheckTold;
@@ -80,7 +80,7 @@ class Page {
       return;
     }
     if (sets.length > 1) this.chooseSet(sets, others);
-    else await this.choose(sets[0]!, 0, others);
+    else await this.choose(sets[0]!, others);
   }
 
   private chooseSet(sets: SetTold[], others: Found[]): void {
@@ -91,15 +91,15 @@ class Page {
     };
     byId('choosing-told').replaceChildren(
       element('p', { textContent: 'These files belong to different sets. Which one do you want to open?' }),
-      ...sets.map((set, number) => element('p', {}, button(describe(set), () => void this.choose(set, number, others), 'second'))));
+      ...sets.map(set => element('p', {}, button(describe(set), () => void this.choose(set, others), 'second'))));
   }
 
-  private async choose(told: SetTold, number: number, others: Found[]): Promise<void> {
-    this.set = { told, number };
+  private async choose(told: SetTold, others: Found[]): Promise<void> {
+    this.set = told;
     byId('unlock-told').replaceChildren();
     this.show('volumes');
     this.checked = undefined;
-    const checking = (this.checking = showVolumes(this.crew, told, number, others));
+    const checking = (this.checking = showVolumes(this.crew, told, others));
     if (this.carried && others.length === 0) byId('volumes-told').textContent = `This page carries sealed files, ${size(told.bytes)}.`;
     void checking.checked.then(outcome => {
       if (this.checking !== checking) return;
@@ -107,7 +107,9 @@ class Page {
       if (outcome?.slip) byId('choosing').hidden = false;
     });
     try {
-      const keys = mayBeOpenToAll(told.header) ? await this.crew.withKeys<Keys | undefined>('openToAll', told.header) : undefined;
+      // A set that needs no password does not go before one of the same ids that does.
+      const isOpen = [told, ...told.rivals].every(set => mayBeOpenToAll(set.header));
+      const keys = isOpen ? await this.crew.withKeys<Keys | undefined>('openToAll', told.header) : undefined;
       if (keys) {
         await this.open(keys);
         return;
@@ -129,8 +131,7 @@ class Page {
       const keyFile = byId<HTMLInputElement>('key-file').files?.[0];
       const secret: Secret = { password: passwordBytes(input.value) };
       if (keyFile) secret.keyFile = new Uint8Array(await crypto.subtle.digest('SHA-256', await keyFile.arrayBuffer()));
-      const keys = await this.crew.withKeys<Keys>('unlock', this.set!.told.header, secret);
-      await this.open(keys);
+      await this.open(await this.unlocked(secret));
       input.value = '';
     } catch (error) {
       this.complain('unlock-told', error);
@@ -140,11 +141,27 @@ class Page {
     }
   }
 
+  /** Where headers contradict each other, whatever opens is the genuine set. */
+  private async unlocked(secret: Secret): Promise<Keys> {
+    const most = this.set!;
+    let first: unknown;
+    for (const set of [most, ...most.rivals]) {
+      try {
+        const keys = await this.crew.withKeys<Keys>('unlock', set.header, secret);
+        this.set = set;
+        return keys;
+      } catch (error) {
+        first ??= error;
+      }
+    }
+    throw first;
+  }
+
   private async open(keys: Keys): Promise<void> {
-    const { told, number } = this.set!;
+    const told = this.set!;
     this.checking?.stop();
     try {
-      const list = await this.crew.reader.call<ListTold>('open', [number, keys]);
+      const list = await this.crew.reader.call<ListTold>('open', [told.number, keys]);
       const isLacking = told.missing.length > 0 || (this.checked?.damaged.length ?? 0) > 0;
       this.showList(list, keys, isLacking ? this.lacking(keys) : undefined);
     } catch (error) {
@@ -158,7 +175,7 @@ class Page {
 
   /** With volumes missing, the list is whole and its files may not be. */
   private lacking(keys: Keys): HTMLElement {
-    const { missing } = this.set!.told;
+    const { missing } = this.set!;
     const words = missing.length > 0
       ? `${missing.length === 1 ? 'volume' : 'volumes'} ${numbers(missing)} ${missing.length === 1 ? 'is' : 'are'} missing`
       : 'a part of the volumes is damaged';
@@ -173,7 +190,7 @@ class Page {
 
   /** Looks for what is whole, and shows that. */
   private async salvage(keys: Keys): Promise<void> {
-    const { header } = this.set!.told;
+    const { header } = this.set!;
     const work = this.crew.reader.call<ListTold>('salvage', [], bytes => bar.advance(bytes));
     const bar = new ProgressBar('Looking for what is whole', header.cells * header.cellBytes, () => work.cancel());
     byId('list-body').hidden = true;

@@ -16,6 +16,9 @@ export const BATCH_CELLS = 64;
 
 /** A damaged header's file is known by its first cells (1.2). So many are tried, and so many bytes hashed for all files. */
 const TRIED_CELLS = 4;
+
+/** So many ways in which headers contradict the others are kept for the password to judge. */
+const MAX_RIVALS = 4;
 const MAX_TRIED_BYTES = 2 ** 30;
 const TRY_BYTES = 128;
 
@@ -58,6 +61,8 @@ export interface CellCopy {
 /** All files of one set and cut. */
 export class VolumeSet {
   readonly found: Found[] = [];
+  /** The same set as headers describe it that contradict these; the password tells which is genuine. */
+  rivals: VolumeSet[] = [];
   private readonly runs: Run[] = [];
   private readonly present = new Set<number>();
 
@@ -224,24 +229,37 @@ export async function gather(files: Given[], engine: Engine): Promise<Gathered> 
       else others.push({ name: file.name, bytes: file.blob.size, wrong: reason });
     }
   }
-  const sets = await Promise.all(setsOf(headers, damaged).map(members => setOf(members, engine)));
-  const recogniser = new Recogniser(sets, engine);
+  const sets: VolumeSet[] = [];
+  const tried = { left: MAX_TRIED_BYTES };
+  const rivals: { set: VolumeSet; files: Given[] }[] = [];
+  for (const [most, ...fewer] of sidesOfSets(headers)) {
+    const set = await setOf(most!, engine);
+    sets.push(set);
+    for (const side of fewer) side.forEach(({ file }) => damaged.push({ file, reason: 'contradicts itself' }));
+    for (const side of fewer.slice(0, MAX_RIVALS)) {
+      const rival = await setOf(side, engine);
+      set.rivals.push(rival);
+      rivals.push({ set: rival, files: [most!, ...fewer].filter(other => other !== side).flat().map(({ file }) => file) });
+    }
+  }
+  const recogniser = new Recogniser(sets, engine, tried);
   for (const { file, reason } of damaged) {
     if (!(await recogniser.recognise(file))) others.push({ name: file.name, bytes: file.blob.size, wrong: reason });
+  }
+  for (const { set, files } of rivals) {
+    const recogniser = new Recogniser([set], engine, tried);
+    for (const file of files) await recogniser.recognise(file);
   }
   return { sets, others };
 }
 
 type Member = { file: Given; header: Header };
 
-/** Files of one set and cut; of headers that disagree, what most say is believed, and the others count as damaged. */
-function setsOf(headers: Member[], damaged: { file: Given; reason: Reason }[]): Member[][] {
+/** Files of each set and cut, by what their headers say of it; what most say, which is believed, comes first. */
+function sidesOfSets(headers: Member[]): Member[][][] {
   const sets = Map.groupBy(headers, one => hex(one.header.bytes.subarray(16, 48)));
-  return Array.from(sets.values(), members => {
-    const sides = Array.from(Map.groupBy(members, one => agreement(one.header)).values()).sort((one, other) => other.length - one.length);
-    for (const side of sides.slice(1)) side.forEach(({ file }) => damaged.push({ file, reason: 'contradicts itself' }));
-    return sides[0]!;
-  });
+  return Array.from(sets.values(), members =>
+    Array.from(Map.groupBy(members, one => agreement(one.header)).values()).sort((one, other) => other.length - one.length));
 }
 
 async function setOf(members: Member[], engine: Engine): Promise<VolumeSet> {
@@ -258,9 +276,8 @@ async function setOf(members: Member[], engine: Engine): Promise<VolumeSet> {
 
 /** Knows a volume with a damaged header by its cells: their checks fit one number of one set only. */
 class Recogniser {
-  private left = MAX_TRIED_BYTES;
-
-  constructor(private readonly sets: VolumeSet[], private readonly engine: Engine) {}
+  /** `tried` is how many bytes may still be hashed for all files. */
+  constructor(private readonly sets: VolumeSet[], private readonly engine: Engine, private readonly tried: { left: number }) {}
 
   async recognise(file: Given): Promise<boolean> {
     for (const set of this.sets) {
@@ -283,8 +300,8 @@ class Recogniser {
         if (index >= cellsIn(header, number)) continue;
         const length = bytesOfCell(header, (number - 1) * header.cellsAVolume + index);
         const cell = bytes.subarray(index * header.cellBytes, index * header.cellBytes + length);
-        this.left -= TRY_BYTES;
-        if (cell.length < length || this.left < 0) continue;
+        this.tried.left -= TRY_BYTES;
+        if (cell.length < length || this.tried.left < 0) continue;
         if (checkMatches(this.engine, header, number, index, this.digestOf(cell), cell.subarray(length - 16))) return number;
       }
     }
@@ -298,7 +315,7 @@ class Recogniser {
     const last = this.last;
     if (last && last.cell.buffer === cell.buffer && last.cell.byteOffset === cell.byteOffset && last.cell.length === cell.length) return last.digest;
     const digest = this.engine.blake3(cell.subarray(0, cell.length - 16));
-    this.left -= cell.length;
+    this.tried.left -= cell.length;
     this.last = { cell, digest };
     return digest;
   }

@@ -12,7 +12,7 @@ import { count, numbers, ofFile, refusal, shown, size } from './words';
 const MAX_DRAWN = 200;
 
 /** Shows a set, and looks at its bytes; calls back once it is known what is wrong. */
-export function showVolumes(crew: Crew, set: SetTold, number: number, others: Found[]): { checked: Promise<CheckTold | undefined>; stop(): void } {
+export function showVolumes(crew: Crew, set: SetTold, others: Found[]): { checked: Promise<CheckTold | undefined>; stop(): void } {
   const { header, missing } = set;
   const here = header.volumes - missing.length;
   byId('volumes-told').textContent = missing.length === 0
@@ -25,7 +25,7 @@ export function showVolumes(crew: Crew, set: SetTold, number: number, others: Fo
   if (twice > 0) told.push(`${count(twice, 'file')} ${twice === 1 ? 'is' : 'are'} here more than once, which does no harm.`);
   byId('volumes-notes').replaceChildren(...told.map(textContent => element('li', { textContent })));
   const state = byId('volumes-state');
-  const check = crew.reader.call<CheckTold>('check', [number], bytes => bar.advance(bytes));
+  const check = crew.reader.call<CheckTold>('check', [set.number], bytes => bar.advance(bytes));
   const bar = new ProgressBar('Looking at every byte', header.cells * header.cellBytes, () => check.cancel());
   state.replaceChildren(bar.element);
   const checked = check.then(

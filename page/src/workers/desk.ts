@@ -23,6 +23,10 @@ export interface SetTold {
   found: Found[];
   missing: number[];
   bytes: number;
+  /** Its place among the sets, by which it is asked for. */
+  number: number;
+  /** What headers say that contradict these. */
+  rivals: SetTold[];
 }
 
 export interface CheckTold {
@@ -76,9 +80,15 @@ export class Desk {
 
   private async gather(files: Given[]): Promise<{ sets: SetTold[]; others: Found[] }> {
     const { sets, others } = await gather(files, this.engine);
-    this.sets = sets;
+    this.sets = [];
     this.archive = undefined;
-    return { sets: sets.map(({ header, found, missing, bytes }) => ({ header, found, missing, bytes })), others };
+    return { sets: sets.map(set => this.told(set)), others };
+  }
+
+  private told(set: VolumeSet): SetTold {
+    const { header, found, missing, bytes } = set;
+    const number = this.sets.push(set) - 1;
+    return { header, found, missing, bytes, number, rivals: set.rivals.map(rival => this.told(rival)) };
   }
 
   private async check(ways: Ways, number: number): Promise<CheckTold> {

@@ -10,7 +10,7 @@ mod support;
 use browser::{Browser, Device};
 use support::draft::Draft;
 use support::lies::LIES;
-use support::{Desk, PASSWORD};
+use support::{Desk, PASSWORD, mend_checks, noise};
 use under_seal_core::ErrorClass;
 use under_seal_core::formats::sealed::volume::in_page::{Form, InPage};
 use under_seal_core::tasks::page::PAGE;
@@ -32,6 +32,27 @@ fn a_page_asks_for_the_volume_behind_it() {
     browser.give("files", &[page]);
     browser.unlock(PASSWORD);
     browser.wait_for("#list-sums", &["2 files, 10 bytes"]);
+    browser.save_everything().unwrap();
+}
+
+/// Where headers contradict each other, whatever the password opens is the genuine set, be it what the fewest say.
+#[test]
+fn the_password_tells_which_of_contradicting_headers_is_genuine() {
+    let desk = Desk::new();
+    desk.source("noise", &noise(150_000));
+    let mut given = desk.pack("70KB");
+    for place in 0..given.len() {
+        let mut volume = std::fs::read(&given[place]).unwrap();
+        volume[300] ^= 1;
+        mend_checks(&mut volume);
+        given.push(desk.path(&format!("copy-{place}")));
+        std::fs::write(given.last().unwrap(), volume).unwrap();
+    }
+    let Some(browser) = Browser::with_page(&desk.path("."), Device::Computer) else { return };
+    // One genuine header is left.
+    browser.give("files", &given[2..]);
+    browser.unlock(PASSWORD);
+    browser.wait_for("#list-sums", &["1 file, 150 kB"]);
     browser.save_everything().unwrap();
 }
 
