@@ -4,6 +4,7 @@
 
 #[path = "../../../cli/tests/page/browser.rs"]
 mod browser;
+mod engine;
 #[path = "../support/mod.rs"]
 mod support;
 
