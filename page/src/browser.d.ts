@@ -18,6 +18,10 @@ interface Uint8ArrayConstructor {
   fromBase64?(text: string): Uint8Array<ArrayBuffer>;
 }
 
+interface DataTransferItem {
+  getAsFileSystemHandle?(): Promise<FileSystemHandle | null>;
+}
+
 interface Window {
   showSaveFilePicker?(options: { suggestedName: string }): Promise<FileSystemFileHandle>;
   showDirectoryPicker?(options: { mode: 'readwrite' }): Promise<FileSystemDirectoryHandle>;

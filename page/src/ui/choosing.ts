@@ -27,14 +27,31 @@ export function watchForFiles(take: (files: Given[]) => void): void {
   whole.ondrop = async event => {
     event.preventDefault();
     whole.classList.remove('dragged');
-    const entries = Array.from(event.dataTransfer?.items ?? [], item => item.webkitGetAsEntry()).filter(entry => entry !== null);
-    take(await unwrapped((await Promise.all(entries.map(filesBelow))).flat()));
+    // What was dropped can be asked for only before anything is waited for.
+    const dropped = Array.from(event.dataTransfer?.items ?? [], filesOf);
+    take(await unwrapped((await Promise.all(dropped)).flat()));
   };
 }
 
-async function filesBelow(entry: FileSystemEntry): Promise<File[]> {
-  if (entry.isFile) return new Promise((done, failed) => (entry as FileSystemFileEntry).file(file => done([file]), failed));
-  const reader = (entry as FileSystemDirectoryEntry).createReader();
+/** The file that was dropped, or all files of a folder. A page that lies in a file gets folders in Chromium as handles, elsewhere as
+ * entries. */
+async function filesOf(item: DataTransferItem): Promise<File[]> {
+  const entry = item.webkitGetAsEntry();
+  if (!entry?.isDirectory) return [item.getAsFile()].filter(file => file !== null);
+  const handle = await item.getAsFileSystemHandle?.();
+  return handle ? filesUnder(handle as FileSystemDirectoryHandle) : filesBelow(entry as FileSystemDirectoryEntry);
+}
+
+async function filesUnder(folder: FileSystemDirectoryHandle): Promise<File[]> {
+  const below: Promise<File[]>[] = [];
+  for await (const handle of folder.values()) {
+    below.push(handle.kind === 'file' ? (handle as FileSystemFileHandle).getFile().then(file => [file]) : filesUnder(handle as FileSystemDirectoryHandle));
+  }
+  return (await Promise.all(below)).flat();
+}
+
+async function filesBelow(folder: FileSystemDirectoryEntry): Promise<File[]> {
+  const reader = folder.createReader();
   const below: FileSystemEntry[] = [];
   for (;;) {
     // A folder is told in portions; an empty one ends it.
@@ -42,7 +59,8 @@ async function filesBelow(entry: FileSystemEntry): Promise<File[]> {
     if (some.length === 0) break;
     below.push(...some);
   }
-  return (await Promise.all(below.map(filesBelow))).flat();
+  const file = (entry: FileSystemEntry) => new Promise<File[]>((done, failed) => (entry as FileSystemFileEntry).file(file => done([file]), failed));
+  return (await Promise.all(below.map(entry => (entry.isFile ? file(entry) : filesBelow(entry as FileSystemDirectoryEntry))))).flat();
 }
 
 /** Files as they are; of messages, what is attached to them; of pages, the volume that they carry. */

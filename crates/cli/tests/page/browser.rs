@@ -5,6 +5,7 @@ use std::io::{BufRead as _, BufReader};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
+use thirtyfour::extensions::cdp::ChromeDevTools;
 use thirtyfour::prelude::*;
 use tokio::runtime::Runtime;
 use under_seal_core::tasks::page::{PAGE, PAGE_NAME};
@@ -131,6 +132,17 @@ impl Browser {
         let names: Vec<_> = files.iter().map(|file| file.to_str().unwrap()).collect();
         let element = self.runtime.block_on(self.driver().find(By::Id(input))).unwrap();
         self.runtime.block_on(element.send_keys(names.join("\n"))).unwrap();
+    }
+
+    /// Drops files and folders onto the page.
+    pub fn drop_onto_it(&self, paths: &[PathBuf]) {
+        self.find(&By::Id("choose"));
+        let tools = ChromeDevTools::new(self.driver().handle().clone());
+        let dropped = serde_json::json!({ "items": [], "files": paths, "dragOperationsMask": 1 });
+        for step in ["dragEnter", "dragOver", "drop"] {
+            let event = serde_json::json!({ "type": step, "x": 200, "y": 200, "data": &dropped });
+            self.runtime.block_on(tools.execute_cdp_with_params("Input.dispatchDragEvent", event)).unwrap();
+        }
     }
 
     /// Types the password and sends it off.

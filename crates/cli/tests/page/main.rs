@@ -285,6 +285,24 @@ fn a_supplement_makes_it_whole() {
     browser.save_everything().unwrap();
 }
 
+/// Folders are taken with all that is in them, and what is in those.
+#[test]
+fn folders_are_dropped_onto_it() {
+    let desk = Desk::with_volumes();
+    fs::create_dir(desk.path("out/more")).unwrap();
+    for number in [2, 5] {
+        let volume = desk.volume(number);
+        fs::rename(&volume, desk.path("out/more").join(volume.file_name().unwrap())).unwrap();
+    }
+    fs::copy(desk.volume(1), desk.path("first")).unwrap();
+    let Some(browser) = browser_at(&desk) else { return };
+    browser.drop_onto_it(&[desk.path("out"), desk.path("first")]);
+    browser.wait_for("#volumes-told", &["All 7 volumes are here"]);
+    browser.wait_for("#volumes-notes", &["1 file is here more than once"]);
+    browser.unlock(PASSWORD);
+    browser.save_everything().unwrap();
+}
+
 /// Messages that were saved as they came are as good as what is attached to them.
 #[test]
 fn saved_messages_are_taken() {
