@@ -559,6 +559,24 @@ fn pictures() {
     browser.picture(&pictures.join("page-on-a-telephone.png"));
 }
 
+/// Firefox has no pickers and another storage, and reads a page to its end before it is ready.
+#[rstest]
+#[case::volumes(&["--fit", "260KB", "--squeeze", "utmost"])]
+#[case::page(&["--as", "page"])]
+fn the_recipient_is_played_in_firefox(#[case] packing: &[&str]) {
+    let is_here = in_a_shell(&Desk::new(), "command -v firefox-esr").code == 0;
+    assert!(is_here || std::env::var_os("CI").is_none(), "CI needs firefox-esr");
+    if !is_here {
+        eprintln!("not tried: there is no Firefox here");
+        return;
+    }
+    let desk = packed(packing);
+    let playing =
+        ["rehearse", "out", "--against", "wrenfall-light", "--in-browser", "--browser", "/usr/bin/firefox-esr"];
+    let said = desk.run(&playing).expect(0).out;
+    assert!(said.contains("in firefox-esr unlocked it and saved everything"), "{said}");
+}
+
 /// The page saves a lone file as it is, and a rehearsal takes it so.
 #[test]
 fn a_lone_file_is_played_in_a_browser() {
