@@ -5,7 +5,6 @@ use std::io::{BufRead as _, BufReader};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
-use thirtyfour::extensions::cdp::ChromeDevTools;
 use thirtyfour::prelude::*;
 use tokio::runtime::Runtime;
 use under_seal_core::tasks::page::{PAGE, PAGE_NAME};
@@ -137,11 +136,11 @@ impl Browser {
     /// Drops files and folders onto the page.
     pub fn drop_onto_it(&self, paths: &[PathBuf]) {
         self.find(&By::Id("choose"));
-        let tools = ChromeDevTools::new(self.driver().handle().clone());
+        let tools = self.driver().cdp();
         let dropped = serde_json::json!({ "items": [], "files": paths, "dragOperationsMask": 1 });
         for step in ["dragEnter", "dragOver", "drop"] {
             let event = serde_json::json!({ "type": step, "x": 200, "y": 200, "data": &dropped });
-            self.runtime.block_on(tools.execute_cdp_with_params("Input.dispatchDragEvent", event)).unwrap();
+            self.runtime.block_on(tools.send_raw("Input.dispatchDragEvent", event)).unwrap();
         }
     }
 
