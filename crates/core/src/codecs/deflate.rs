@@ -1,24 +1,24 @@
-//! One deflate stream (RFC 1951) from pieces that are compressed each by itself: each but the last ends with a sync flush, and
+//! One deflate stream (RFC 1951) from chunks that are compressed each by itself: each but the last ends with a sync flush, and
 //! may refer back into the one before it. So all cores work on one stream, and its bytes are the same for any number of them.
 
 use crate::codecs::block::{Squeeze, looks_random};
 use flate2::{Compress, Compression, FlushCompress, Status};
 
-/// Content is cut into pieces of so many bytes.
-pub const PIECE_BYTES: usize = 1024 * 1024;
+/// Content is cut into chunks of so many bytes.
+pub const CHUNK_BYTES: usize = 1024 * 1024;
 
-/// At the slowest squeeze into pieces of so many: a content that is one piece by itself can be compressed optimally.
+/// At the slowest squeeze into chunks of so many: a content that is one chunk by itself can be compressed optimally.
 const UTMOST_PIECE_BYTES: usize = 8 * 1024 * 1024;
 
 /// What an optimal compressor takes for its work, of its own scale up to 12.
 const OPTIMAL_LEVEL: i32 = 12;
 
-/// How long the pieces of a content are, in bytes.
-pub fn piece_bytes(squeeze: Squeeze) -> usize {
-    if squeeze == Squeeze::Utmost { UTMOST_PIECE_BYTES } else { PIECE_BYTES }
+/// How long the chunks of a content are, in bytes.
+pub fn chunk_bytes(squeeze: Squeeze) -> usize {
+    if squeeze == Squeeze::Utmost { UTMOST_PIECE_BYTES } else { CHUNK_BYTES }
 }
 
-/// A piece may refer back to so many bytes before it: deflate's window.
+/// A chunk may refer back to so many bytes before it: deflate's window.
 pub const WINDOW_BYTES: usize = 32 * 1024;
 
 /// The compressor failed, for want of memory.
@@ -31,10 +31,10 @@ pub fn pays(squeeze: Squeeze, beginning: &[u8]) -> bool {
     squeeze != Squeeze::None && !beginning.is_empty() && !looks_random(beginning)
 }
 
-/// Compresses pieces, reusing its contexts.
+/// Compresses chunks, reusing its contexts.
 pub struct Deflater {
     compressor: Compress,
-    /// For pieces that are all of their stream, where that is worth its time: it cannot go on from what came before.
+    /// For chunks that are all of their stream, where that is worth its time: it cannot go on from what came before.
     optimal: Option<libdeflater::Compressor>,
 }
 
@@ -51,8 +51,8 @@ impl Deflater {
         Self { compressor: Compress::new(level, false), optimal }
     }
 
-    /// A piece as a part of its stream; `window` is what comes right before it there.
-    pub fn piece(&mut self, content: &[u8], window: &[u8], last: bool) -> Result<Vec<u8>, DeflateFailed> {
+    /// A chunk as a part of its stream; `window` is what comes right before it there.
+    pub fn chunk(&mut self, content: &[u8], window: &[u8], last: bool) -> Result<Vec<u8>, DeflateFailed> {
         let Self { compressor, optimal } = self;
         if let Some(optimal) = optimal.as_mut().filter(|_| last && window.is_empty()) {
             return whole(optimal, content);
@@ -81,7 +81,7 @@ impl Deflater {
     }
 }
 
-/// A stream of one piece.
+/// A stream of one chunk.
 fn whole(compressor: &mut libdeflater::Compressor, content: &[u8]) -> Result<Vec<u8>, DeflateFailed> {
     let room = compressor.deflate_compress_bound(content.len());
     let mut bytes = Vec::new();
@@ -92,7 +92,7 @@ fn whole(compressor: &mut libdeflater::Compressor, content: &[u8]) -> Result<Vec
     Ok(bytes)
 }
 
-/// What the piece behind this one may refer back to.
+/// What the chunk behind this one may refer back to.
 pub fn window_of(content: &[u8]) -> &[u8] {
     &content[content.len().saturating_sub(WINDOW_BYTES)..]
 }
@@ -110,20 +110,20 @@ mod tests {
             modulus in 1_u8..=255,
             squeeze in prop_oneof![Just(Squeeze::Light), Just(Squeeze::Utmost)],
         ) {
-            let pieces: Vec<Vec<u8>> = lengths.iter().map(|length| {
-                let mut piece = vec![0; *length];
-                blake3::Hasher::new().update(&length.to_le_bytes()).finalize_xof().fill(&mut piece);
-                piece.iter_mut().for_each(|byte| *byte %= modulus);
-                piece
+            let chunks: Vec<Vec<u8>> = lengths.iter().map(|length| {
+                let mut chunk = vec![0; *length];
+                blake3::Hasher::new().update(&length.to_le_bytes()).finalize_xof().fill(&mut chunk);
+                chunk.iter_mut().for_each(|byte| *byte %= modulus);
+                chunk
             }).collect();
             let (mut deflater, mut stream, mut window) = (Deflater::new(squeeze), Vec::new(), Vec::new());
-            for (place, piece) in pieces.iter().enumerate() {
-                stream.extend(deflater.piece(piece, &window, place + 1 == pieces.len()).unwrap());
-                window = window_of(piece).to_vec();
+            for (place, chunk) in chunks.iter().enumerate() {
+                stream.extend(deflater.chunk(chunk, &window, place + 1 == chunks.len()).unwrap());
+                window = window_of(chunk).to_vec();
             }
             let mut whole = Vec::new();
             flate2::read::DeflateDecoder::new(&stream[..]).read_to_end(&mut whole).unwrap();
-            prop_assert!(whole == pieces.concat());
+            prop_assert!(whole == chunks.concat());
         }
     }
 }

@@ -8,16 +8,16 @@ use under_seal_core::ground::entry::Timestamp;
 /// What the dossier's folder is called.
 pub const NAME: &str = "wrenfall-light";
 
-/// One piece of the dossier.
+/// One item of the dossier.
 #[derive(Debug)]
-pub struct Piece {
+pub struct Item {
     /// Where it stands, relative to the dossier's folder.
     pub path: &'static str,
     /// What it is.
     pub kind: Kind,
 }
 
-/// What a piece of the dossier is.
+/// What an item of the dossier is.
 #[derive(Debug)]
 pub enum Kind {
     /// A file and its content.
@@ -35,23 +35,23 @@ macro_rules! file {
         file!($path, File)
     };
     ($path:literal, $kind:ident) => {
-        Piece { path: $path, kind: Kind::$kind(include_bytes!(concat!("../../../../../demo/wrenfall-light/", $path))) }
+        Item { path: $path, kind: Kind::$kind(include_bytes!(concat!("../../../../../demo/wrenfall-light/", $path))) }
     };
 }
 
-const fn folder(path: &'static str) -> Piece {
-    Piece { path, kind: Kind::Folder }
+const fn folder(path: &'static str) -> Item {
+    Item { path, kind: Kind::Folder }
 }
 
-/// All pieces, each folder before what is in it. The empty folder is not in demo/, because version control
+/// All items, each folder before what is in it. The empty folder is not in demo/, because version control
 /// keeps no empty folders.
-pub const PIECES: &[Piece] = &[
+pub const ITEMS: &[Item] = &[
     file!("about-this-dossier.txt"),
     folder("costs"),
     file!("costs/cost-table.csv"),
     file!("costs/signed copy, pending.txt"),
     folder("drawings"),
-    Piece { path: "drawings/current.svg", kind: Kind::Link("tower-section-b.svg") },
+    Item { path: "drawings/current.svg", kind: Kind::Link("tower-section-b.svg") },
     file!("drawings/first design.svg"),
     file!("drawings/lantern-gallery.svg"),
     file!("drawings/tower-section-a.svg"),
@@ -76,24 +76,24 @@ pub const PIECES: &[Piece] = &[
     file!("survey/recompute-levels.sh", Script),
 ];
 
-/// When the first piece was last modified, in seconds since 1970; each next one is some days younger.
+/// When the first item was last modified, in seconds since 1970; each next one is some days younger.
 const FIRST_MODIFIED: i64 = 1_930_000_000;
 const APART: i64 = 300_007;
 
 /// When the first design was drawn: long before 1970.
 const FIRST_DESIGN: i64 = -1_218_000_000;
 
-/// When a piece was last modified, to the nanosecond.
-pub fn modified(place: usize, piece: &Piece) -> Timestamp {
+/// When an item was last modified, to the nanosecond.
+pub fn modified(place: usize, item: &Item) -> Timestamp {
     let place = i64::try_from(place).unwrap_or(0);
-    let early = piece.path == "drawings/first design.svg";
+    let early = item.path == "drawings/first design.svg";
     let seconds = if early { FIRST_DESIGN } else { FIRST_MODIFIED + place * APART };
     Timestamp { seconds, nanoseconds: u32::try_from(place * 31_415_926 % 1_000_000_000).unwrap_or(0) }
 }
 
-/// A piece's permission bits.
-pub fn mode(piece: &Piece) -> u32 {
-    match piece.kind {
+/// An item's permission bits.
+pub fn mode(item: &Item) -> u32 {
+    match item.kind {
         Kind::File(_) => 0o644,
         Kind::Script(_) | Kind::Folder => 0o755,
         Kind::Link(_) => 0o777,
@@ -103,25 +103,25 @@ pub fn mode(piece: &Piece) -> u32 {
 /// Lays the dossier out in a folder of its name below `place`; the folder must not exist.
 pub fn lay_out(place: &Path) -> Result<(), FileError> {
     let root = Folder::open_or_create(place)?.create_subfolder(OsStr::new(NAME))?;
-    for (at, piece) in PIECES.iter().enumerate() {
-        let (parent, name) = match piece.path.rsplit_once('/') {
+    for (at, item) in ITEMS.iter().enumerate() {
+        let (parent, name) = match item.path.rsplit_once('/') {
             Some((parent, name)) => (below(&root, parent)?, OsStr::new(name)),
-            None => (root.itself()?, OsStr::new(piece.path)),
+            None => (root.itself()?, OsStr::new(item.path)),
         };
-        match piece.kind {
+        match item.kind {
             Kind::File(content) | Kind::Script(content) => {
                 let mut file = parent.create_file(name, 0o600)?;
                 file.write(content)?;
-                file.set_mode_and_time(mode(piece), modified(at, piece))?;
+                file.set_mode_and_time(mode(item), modified(at, item))?;
             }
-            Kind::Link(target) => parent.create_link(name, OsStr::new(target), modified(at, piece))?,
+            Kind::Link(target) => parent.create_link(name, OsStr::new(target), modified(at, item))?,
             Kind::Folder => drop(parent.create_subfolder(name)?),
         }
     }
     // Writing into a folder changes its time, so folders come last, the deepest first.
-    for (at, piece) in PIECES.iter().enumerate().rev() {
-        if matches!(piece.kind, Kind::Folder) {
-            below(&root, piece.path)?.set_mode_and_time(mode(piece), modified(at, piece))?;
+    for (at, item) in ITEMS.iter().enumerate().rev() {
+        if matches!(item.kind, Kind::Folder) {
+            below(&root, item.path)?.set_mode_and_time(mode(item), modified(at, item))?;
         }
     }
     root.set_mode_and_time(0o755, Timestamp { seconds: FIRST_MODIFIED, nanoseconds: 0 })
@@ -151,7 +151,7 @@ mod tests {
         let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/wrenfall-light");
         let mut on_disk = Vec::new();
         files_below(&demo, &mut on_disk, &demo);
-        let mut built_in: Vec<_> = PIECES.iter().map(|piece| piece.path.to_owned()).collect();
+        let mut built_in: Vec<_> = ITEMS.iter().map(|item| item.path.to_owned()).collect();
         built_in.retain(|path| path != "photographs/after restoration");
         on_disk.sort();
         built_in.sort();

@@ -93,7 +93,7 @@ const AROUND_FILE_BYTES: u64 = 64;
 
 /// Takes entries one after another and hands over full frames.
 pub struct Framer<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> {
-    hand_over: F,
+    submit: F,
     spares: &'a Spares,
     room: FrameRoom,
     frame: FrameDraft,
@@ -118,10 +118,10 @@ struct OpenEntry {
 }
 
 impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
-    /// A framer that hands frames of about this length, in order, to `hand_over`, and takes its buffers from `spares`.
-    pub fn new(room: FrameRoom, spares: &'a Spares, hand_over: F) -> Self {
+    /// A framer that hands frames of about this length, in order, to `submit`, and takes its buffers from `spares`.
+    pub fn new(room: FrameRoom, spares: &'a Spares, submit: F) -> Self {
         Self {
-            hand_over,
+            submit,
             spares,
             room,
             frame: FrameDraft::default(),
@@ -254,7 +254,7 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
             if let Some(open) = &mut self.open {
                 open.data_at = None;
             }
-            (self.hand_over)(frame)?;
+            (self.submit)(frame)?;
         }
         Ok(())
     }

@@ -56,7 +56,7 @@ pub fn inner_within(volume_limit: u64) -> Option<u64> {
 
 /// Cuts the inner stream into cells, and hands them over in order, ready to be sealed.
 pub struct StreamWriter<'a, H> {
-    hand_over: H,
+    submit: H,
     cell_length: CellLength,
     spares: &'a Spares,
     /// Finished cells, then the one that is being filled.
@@ -70,10 +70,10 @@ pub struct StreamWriter<'a, H> {
 }
 
 impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> StreamWriter<'a, H> {
-    /// A writer of cells of this length, that hands them to `hand_over`, and takes its buffers from `spares`.
-    pub fn new(cell_length: CellLength, spares: &'a Spares, hand_over: H) -> Self {
+    /// A writer of cells of this length, that hands them to `submit`, and takes its buffers from `spares`.
+    pub fn new(cell_length: CellLength, spares: &'a Spares, submit: H) -> Self {
         let mut writer = Self {
-            hand_over,
+            submit,
             cell_length,
             spares,
             cells: Cells::default(),
@@ -125,7 +125,7 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> StreamWriter<'a, H> {
         self.close_cell();
         if self.cells.bytes.len() >= CELLS_TOGETHER * self.cell_length.bytes() {
             let cells = std::mem::take(&mut self.cells);
-            (self.hand_over)(PlainCells { cells, with_last: false })?;
+            (self.submit)(PlainCells { cells, with_last: false })?;
             self.start_together();
         } else {
             self.start_cell();
@@ -170,7 +170,7 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> StreamWriter<'a, H> {
         self.cells.bytes.resize(self.current + cell_bytes - CELL_OVERHEAD - TAIL_BYTES, 0);
         self.cells.bytes.extend_from_slice(&tail.encode());
         self.close_cell();
-        (self.hand_over)(PlainCells { cells: self.cells, with_last: true })
+        (self.submit)(PlainCells { cells: self.cells, with_last: true })
     }
 }
 

@@ -53,7 +53,7 @@ pub struct SealedWriter<'a, H> {
 }
 
 impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
-    /// A writer of an archive that says `about` of itself, and hands its cells, of this length, to `hand_over`. A large index goes
+    /// A writer of an archive that says `about` of itself, and hands its cells, of this length, to `submit`. A large index goes
     /// through a scratch file.
     pub fn new(
         about: About,
@@ -61,10 +61,10 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
         make_scratch: &'a MakeScratch<'a>,
         context: Context<'a>,
         spares: &'a Spares,
-        hand_over: H,
+        submit: H,
     ) -> Result<Self, SealError> {
         Ok(Self {
-            stream: StreamWriter::new(cell_length, spares, hand_over),
+            stream: StreamWriter::new(cell_length, spares, submit),
             pages: PageStore::new(make_scratch, context)?,
             group: Vec::new(),
             about,

@@ -110,7 +110,7 @@ fn compress_all(
     staging: &Staging,
     spares: &Spares,
     context: &Context<'_>,
-    hand_over: impl FnMut(PlainCells) -> Result<(), Stopped>,
+    submit: impl FnMut(PlainCells) -> Result<(), Stopped>,
 ) -> Result<(Fed, SealedArchive, SoFar), PackError> {
     let about = About {
         made_at: (context.clock)(),
@@ -120,7 +120,7 @@ fn compress_all(
     };
     let before = job.before;
     let make_scratch = || staging.create_scratch();
-    let mut writer = SealedWriter::new(about, cell_length, &make_scratch, *context, spares, hand_over)?;
+    let mut writer = SealedWriter::new(about, cell_length, &make_scratch, *context, spares, submit)?;
     let (read, compressed) = ordered(
         context.threads,
         |frames| read_all(job, spares, context, |frame| frames.submit(frame)),
@@ -156,9 +156,9 @@ fn read_all(
     job: &Job<'_>,
     spares: &Spares,
     context: &Context<'_>,
-    hand_over: impl Fn(FrameDraft) -> Result<(), Stopped>,
+    submit: impl Fn(FrameDraft) -> Result<(), Stopped>,
 ) -> Result<Fed, PackError> {
-    let framer = Framer::new(frame_room(job.squeeze, job.volume_limit), spares, hand_over);
+    let framer = Framer::new(frame_room(job.squeeze, job.volume_limit), spares, submit);
     let mut framing = Framing { framer, outlook: job.outlook, context };
     let mut fed = feed(job.catalogue, job.outlook.in_order(job.entries), &mut framing, context)?;
     // Read by kinds, told by paths; else they come in the catalogue's order already.

@@ -1,9 +1,9 @@
-//! The writing half of a delivery as tar: sources are read into one stream, whose pieces are compressed in parallel
+//! The writing half of a delivery as tar: sources are read into one stream, whose chunks are compressed in parallel
 //! and written in order.
 
 use super::{Contents, PackError};
 use crate::codecs::block::Squeeze;
-use crate::codecs::deflate::{Deflater, PIECE_BYTES, window_of};
+use crate::codecs::deflate::{CHUNK_BYTES, Deflater, window_of};
 use crate::codecs::stream::Wrapping;
 use crate::disk::FileError;
 use crate::disk::staging::Staging;
@@ -26,15 +26,15 @@ const ZEROS: [u8; BLOCK_BYTES] = [0; BLOCK_BYTES];
 /// A gzip member's header: deflate, no name, no time, any system (RFC 1952 section 2.3.1).
 const GZIP_HEADER: [u8; 10] = [0x1F, 0x8B, 8, 0, 0, 0, 0, 0, 0, 0xFF];
 
-/// A piece of the stream.
-struct Piece {
+/// A chunk of the stream.
+struct Chunk {
     content: Vec<u8>,
     window: Vec<u8>,
     last: bool,
 }
 
-/// A piece as it is written, and the sum and length of what it stands for.
-struct Packed {
+/// A chunk as it is written, and the sum and length of what it stands for.
+struct CompressedChunk {
     bytes: Vec<u8>,
     sum: crc32fast::Hasher,
     length: u64,
@@ -58,7 +58,7 @@ pub(super) fn tar(
         context.threads,
         |jobs| read_all(catalogue, context, jobs),
         || packing(wrapping, squeeze),
-        |packed: Option<Packed>| -> Result<(), PackError> {
+        |packed: Option<CompressedChunk>| -> Result<(), PackError> {
             let packed = packed.ok_or(PackError::Compressor)?;
             file.write(&packed.bytes)?;
             sum.combine(&packed.sum);
@@ -82,29 +82,29 @@ pub(super) fn tar(
 }
 
 /// A worker with a compressor of its own; `None` where that fails.
-fn packing(wrapping: Wrapping, squeeze: Squeeze) -> impl FnMut(Piece) -> Option<Packed> {
+fn packing(wrapping: Wrapping, squeeze: Squeeze) -> impl FnMut(Chunk) -> Option<CompressedChunk> {
     let mut deflater = Deflater::new(squeeze);
-    move |piece| {
+    move |chunk| {
         let mut sum = crc32fast::Hasher::new();
         if wrapping == Wrapping::Gzip {
-            sum.update(&piece.content);
+            sum.update(&chunk.content);
         }
-        let length = piece.content.len() as u64;
+        let length = chunk.content.len() as u64;
         let bytes = match wrapping {
-            Wrapping::Gzip => deflater.piece(&piece.content, &piece.window, piece.last).ok()?,
+            Wrapping::Gzip => deflater.chunk(&chunk.content, &chunk.window, chunk.last).ok()?,
             // A frame each: one after the other they are read through (RFC 8878 section 3.1).
-            Wrapping::Zstandard => zstd::bulk::compress(&piece.content, squeeze.zstandard_level().unwrap_or(1)).ok()?,
-            _ => piece.content,
+            Wrapping::Zstandard => zstd::bulk::compress(&chunk.content, squeeze.zstandard_level().unwrap_or(1)).ok()?,
+            _ => chunk.content,
         };
-        Some(Packed { bytes, sum, length })
+        Some(CompressedChunk { bytes, sum, length })
     }
 }
 
 /// The reading side.
 struct Stream<'a> {
     context: &'a Context<'a>,
-    jobs: &'a Jobs<Piece, Option<Packed>>,
-    piece: Vec<u8>,
+    jobs: &'a Jobs<Chunk, Option<CompressedChunk>>,
+    chunk: Vec<u8>,
     window: Vec<u8>,
     length: u64,
     contents: Contents,
@@ -113,13 +113,13 @@ struct Stream<'a> {
 fn read_all(
     catalogue: &Catalogue,
     context: &Context<'_>,
-    jobs: &Jobs<Piece, Option<Packed>>,
+    jobs: &Jobs<Chunk, Option<CompressedChunk>>,
 ) -> Result<(Fed, Contents), PackError> {
     let mut stream =
-        Stream { context, jobs, piece: Vec::new(), window: Vec::new(), length: 0, contents: Contents::default() };
+        Stream { context, jobs, chunk: Vec::new(), window: Vec::new(), length: 0, contents: Contents::default() };
     let fed = feed(catalogue, &catalogue.entries, &mut stream, context)?;
     stream.put(&end(stream.length))?;
-    stream.submit_piece(true)?;
+    stream.submit_chunk(true)?;
     Ok((fed, stream.contents))
 }
 
@@ -161,21 +161,21 @@ impl Stream<'_> {
     fn put(&mut self, mut bytes: &[u8]) -> Result<(), PackError> {
         self.length += bytes.len() as u64;
         while !bytes.is_empty() {
-            let (now, later) = bytes.split_at(bytes.len().min(PIECE_BYTES - self.piece.len()));
-            self.piece.extend_from_slice(now);
+            let (now, later) = bytes.split_at(bytes.len().min(CHUNK_BYTES - self.chunk.len()));
+            self.chunk.extend_from_slice(now);
             bytes = later;
-            if self.piece.len() == PIECE_BYTES {
-                self.submit_piece(false)?;
+            if self.chunk.len() == CHUNK_BYTES {
+                self.submit_chunk(false)?;
             }
         }
         Ok(())
     }
 
-    fn submit_piece(&mut self, last: bool) -> Result<(), PackError> {
-        let next = window_of(&self.piece).to_vec();
+    fn submit_chunk(&mut self, last: bool) -> Result<(), PackError> {
+        let next = window_of(&self.chunk).to_vec();
         let window = std::mem::replace(&mut self.window, next);
-        let content = std::mem::replace(&mut self.piece, room(PIECE_BYTES)?);
-        Ok(self.jobs.submit(Piece { content, window, last })?)
+        let content = std::mem::replace(&mut self.chunk, room(CHUNK_BYTES)?);
+        Ok(self.jobs.submit(Chunk { content, window, last })?)
     }
 
     /// Reads a short file to its end; whether it is as it was then.

@@ -1,9 +1,9 @@
-//! The writing half of a delivery as ZIP: every source is read once; pieces of files are compressed in parallel, so that one
+//! The writing half of a delivery as ZIP: every source is read once; chunks of files are compressed in parallel, so that one
 //! huge file keeps all cores as busy as many small ones do, and written in order.
 
 use super::{Contents, PackError};
 use crate::codecs::block::Squeeze;
-use crate::codecs::deflate::{self, Deflater, piece_bytes, window_of};
+use crate::codecs::deflate::{self, Deflater, chunk_bytes, window_of};
 use crate::disk::staging::Staging;
 use crate::disk::{FileError, Interruption};
 use crate::formats::zip::{
@@ -37,12 +37,12 @@ pub(super) struct ZipJob<'a> {
     pub covered: bool,
 }
 
-/// What the writing side is told, in order: a piece of content, with the entry's beginning in front where it is the first,
+/// What the writing side is told, in order: a chunk of content, with the entry's beginning in front where it is the first,
 /// and its end behind where it is the last.
 #[derive(Default)]
-struct Step {
+struct Instruction {
     begin: Option<(Described, [u8; SALT_BYTES])>,
-    piece: Option<Piece>,
+    chunk: Option<Chunk>,
     end: Option<End>,
 }
 
@@ -55,7 +55,7 @@ enum End {
     Abandoned,
 }
 
-struct Piece {
+struct Chunk {
     content: Vec<u8>,
     /// What came right before it in the file, for the compressor to refer to.
     window: Vec<u8>,
@@ -63,16 +63,16 @@ struct Piece {
     last: bool,
 }
 
-/// A step when its work is done.
+/// An instruction when its work is done.
 #[derive(Default)]
 struct Done {
     begin: Option<(Described, Option<Box<Encrypting>>)>,
-    piece: Option<Packed>,
+    chunk: Option<CompressedChunk>,
     end: Option<End>,
 }
 
-/// A piece, as it is written.
-struct Packed {
+/// A chunk, as it is written.
+struct CompressedChunk {
     bytes: Vec<u8>,
     sum: crc32fast::Hasher,
     size: u64,
@@ -91,11 +91,11 @@ pub(super) fn zip(
         |steps| read_all(job, context, steps),
         || working(job),
         |done: Option<Vec<Done>>| {
-            done.ok_or(PackError::Compressor)?.into_iter().try_for_each(|Done { begin, piece, end }| {
+            done.ok_or(PackError::Compressor)?.into_iter().try_for_each(|Done { begin, chunk, end }| {
                 if let Some((described, encrypting)) = begin {
                     writer.begin_entry(described, encrypting)?;
                 }
-                if let Some(Packed { bytes, sum, size }) = piece {
+                if let Some(CompressedChunk { bytes, sum, size }) = chunk {
                     writer.write(bytes, &sum, size)?;
                     raw += size;
                     context.tell(Progress::Written { stream: writer.bytes_written(), raw });
@@ -154,12 +154,12 @@ fn inside(catalogue: &Catalogue, source: &SourceEntry) -> Entry {
 }
 
 /// A worker with a compressor of its own; nothing comes of what the system has no memory for.
-fn working<'a>(job: &'a ZipJob<'_>) -> impl FnMut(Vec<Step>) -> Option<Vec<Done>> + 'a {
+fn working<'a>(job: &'a ZipJob<'_>) -> impl FnMut(Vec<Instruction>) -> Option<Vec<Done>> + 'a {
     let mut deflater = Deflater::new(job.squeeze);
     move |steps| steps.into_iter().map(|step| done(step, job.password, &mut deflater)).collect()
 }
 
-fn done(step: Step, password: Option<&Password>, deflater: &mut Deflater) -> Option<Done> {
+fn done(step: Instruction, password: Option<&Password>, deflater: &mut Deflater) -> Option<Done> {
     let begin = match step.begin {
         None => None,
         Some((described, salt)) => match password.filter(|_| described.encrypted) {
@@ -167,31 +167,31 @@ fn done(step: Step, password: Option<&Password>, deflater: &mut Deflater) -> Opt
             Some(password) => Some((described, Some(Box::new(Encrypting::begin(password, salt)?)))),
         },
     };
-    let piece = match step.piece {
+    let chunk = match step.chunk {
         None => None,
-        Some(piece) => Some(packed(piece, deflater)?),
+        Some(chunk) => Some(packed(chunk, deflater)?),
     };
-    Some(Done { begin, piece, end: step.end })
+    Some(Done { begin, chunk, end: step.end })
 }
 
-fn packed(piece: Piece, deflater: &mut Deflater) -> Option<Packed> {
+fn packed(chunk: Chunk, deflater: &mut Deflater) -> Option<CompressedChunk> {
     let mut sum = crc32fast::Hasher::new();
-    sum.update(&piece.content);
-    let size = piece.content.len() as u64;
-    let bytes = match piece.compressed {
-        true => deflater.piece(&piece.content, &piece.window, piece.last).ok()?,
-        false => piece.content,
+    sum.update(&chunk.content);
+    let size = chunk.content.len() as u64;
+    let bytes = match chunk.compressed {
+        true => deflater.chunk(&chunk.content, &chunk.window, chunk.last).ok()?,
+        false => chunk.content,
     };
-    Some(Packed { bytes, sum, size })
+    Some(CompressedChunk { bytes, sum, size })
 }
 
 /// The reading side.
 struct Pieces<'a> {
     job: ZipJob<'a>,
     context: &'a Context<'a>,
-    jobs: &'a Jobs<Vec<Step>, Option<Vec<Done>>>,
+    jobs: &'a Jobs<Vec<Instruction>, Option<Vec<Done>>>,
     /// What is still to be handed over, and how much content there is in it.
-    group: Vec<Step>,
+    group: Vec<Instruction>,
     group_bytes: usize,
     contents: Contents,
 }
@@ -202,15 +202,15 @@ type Outcome = Result<(bool, Content), FileError>;
 fn read_all(
     job: &ZipJob<'_>,
     context: &Context<'_>,
-    jobs: &Jobs<Vec<Step>, Option<Vec<Done>>>,
+    jobs: &Jobs<Vec<Instruction>, Option<Vec<Done>>>,
 ) -> Result<(Fed, Contents), PackError> {
-    let mut pieces =
+    let mut chunks =
         Pieces { job: *job, context, jobs, group: Vec::new(), group_bytes: 0, contents: Contents::default() };
-    let fed = feed(job.catalogue, &job.catalogue.entries, &mut pieces, context)?;
-    pieces.submit_group()?;
+    let fed = feed(job.catalogue, &job.catalogue.entries, &mut chunks, context)?;
+    chunks.submit_group()?;
     // Under other names they may stand in another order.
-    pieces.contents.sort_by(|(one, _), (other, _)| one.cmp(other));
-    Ok((fed, pieces.contents))
+    chunks.contents.sort_by(|(one, _), (other, _)| one.cmp(other));
+    Ok((fed, chunks.contents))
 }
 
 impl SourceSink for Pieces<'_> {
@@ -219,9 +219,9 @@ impl SourceSink for Pieces<'_> {
     /// A folder, or a link: its content is where it leads.
     fn take_whole(&mut self, source: &SourceEntry, _: Entry) -> Result<(), PackError> {
         let target = (source.kind == EntryKind::Link).then(|| source.link_target.clone());
-        let piece = target.map(|content| Piece { content, window: Vec::new(), compressed: false, last: true });
+        let chunk = target.map(|content| Chunk { content, window: Vec::new(), compressed: false, last: true });
         let begin = self.begin(self.describe(source, STORED))?;
-        self.submit(Step { begin, piece, end: Some(End::Complete) })
+        self.submit(Instruction { begin, chunk, end: Some(End::Complete) })
     }
 
     fn take_file(
@@ -239,7 +239,7 @@ impl SourceSink for Pieces<'_> {
                 (End::Complete, ReadOnce::Taken(Taken { content, real_bytes: content.size, steady }))
             }
         };
-        self.submit(Step { end: Some(end), ..step })?;
+        self.submit(Instruction { end: Some(end), ..step })?;
         Ok(reading)
     }
 
@@ -254,8 +254,8 @@ impl Pieces<'_> {
         Described::of(&inside(self.job.catalogue, entry), entry.size, method, encrypted)
     }
 
-    fn submit(&mut self, step: Step) -> Result<(), PackError> {
-        self.group_bytes += step.piece.as_ref().map_or(0, |piece| piece.content.len());
+    fn submit(&mut self, step: Instruction) -> Result<(), PackError> {
+        self.group_bytes += step.chunk.as_ref().map_or(0, |chunk| chunk.content.len());
         self.group.push(step);
         let is_full = self.group_bytes >= GROUP_BYTES || self.group.len() >= GROUP_STEPS;
         if is_full { self.submit_group() } else { Ok(()) }
@@ -275,14 +275,14 @@ impl Pieces<'_> {
         Ok(Some((described, salt)))
     }
 
-    /// Reads a file piece by piece; the last one is given back, for the end to be put behind it. How the file is stored shows
+    /// Reads a file chunk by chunk; the last one is given back, for the end to be put behind it. How the file is stored shows
     /// with the first: what looks random is stored as it is.
-    fn read(&mut self, entry: &SourceEntry, file: &mut SourceFile) -> Result<(Step, Outcome), PackError> {
+    fn read(&mut self, entry: &SourceEntry, file: &mut SourceFile) -> Result<(Instruction, Outcome), PackError> {
         let (mut digest, mut size, mut window) = (blake3::Hasher::new(), 0_u64, Vec::new());
         let mut compressed = None;
         let last_step = loop {
             self.context.go_on()?;
-            let wanted = usize::try_from(file.left()).unwrap_or(usize::MAX).min(piece_bytes(self.job.squeeze));
+            let wanted = usize::try_from(file.left()).unwrap_or(usize::MAX).min(chunk_bytes(self.job.squeeze));
             // Of what said that it is empty nothing is known.
             let mut content = room(if file.size() == 0 { 0 } else { wanted })?;
             let read = if wanted == 0 { Ok(()) } else { file.read(&mut content, wanted) };
@@ -296,7 +296,7 @@ impl Pieces<'_> {
                 }
             };
             if let Err(error) = read {
-                return Ok((Step { begin, ..Step::default() }, Err(error)));
+                return Ok((Instruction { begin, ..Instruction::default() }, Err(error)));
             }
             let last = file.left() == 0 || content.is_empty();
             digest.update(&content);
@@ -304,8 +304,8 @@ impl Pieces<'_> {
             self.context.tell(Progress::Advance(content.len() as u64));
             let next = if compressed { window_of(&content).to_vec() } else { Vec::new() };
             let window_before = std::mem::replace(&mut window, next);
-            let piece = Some(Piece { content, window: window_before, compressed, last });
-            let step = Step { begin, piece, end: None };
+            let chunk = Some(Chunk { content, window: window_before, compressed, last });
+            let step = Instruction { begin, chunk, end: None };
             if last {
                 break step;
             }

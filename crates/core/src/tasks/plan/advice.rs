@@ -42,7 +42,7 @@ pub(super) fn advice(
             .take(1),
     );
 
-    let shares = Packed::new(catalogue, kinds, usual.squeeze, usual.stream_bytes.likely);
+    let shares = Shares::new(catalogue, kinds, usual.squeeze, usual.stream_bytes.likely);
     let without: Vec<(EntryPath, u64, u32)> = shares
         .folders(catalogue)
         .into_iter()
@@ -64,12 +64,12 @@ pub(super) fn advice(
 }
 
 /// What each byte of a kind comes to when packed, so that all together come to the estimate.
-struct Packed<'a> {
+struct Shares<'a> {
     outlook: Outlook<'a>,
     scale: f64,
 }
 
-impl<'a> Packed<'a> {
+impl<'a> Shares<'a> {
     fn new(catalogue: &Catalogue, kinds: &'a [KindWeight], squeeze: Squeeze, packed: u64) -> Self {
         let mut all = Self { outlook: Outlook::new(squeeze, kinds), scale: 1.0 };
         let sum: f64 = catalogue.entries.iter().map(|entry| all.packed(&entry.path, entry.size)).sum();

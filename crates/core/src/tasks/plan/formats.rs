@@ -5,7 +5,7 @@ use super::PlanError;
 use super::estimate::Likely;
 use super::sampling::{Sample, Sampling, Stretches, total};
 use crate::codecs::block::Squeeze;
-use crate::codecs::deflate::{self, Deflater, PIECE_BYTES, WINDOW_BYTES, piece_bytes, window_of};
+use crate::codecs::deflate::{self, CHUNK_BYTES, Deflater, WINDOW_BYTES, chunk_bytes, window_of};
 use crate::codecs::error::CodecError;
 use crate::formats::registry::{Format, TAR, TAR_GZ, TAR_ZST, ZIP};
 use crate::formats::tar;
@@ -47,7 +47,7 @@ pub fn in_open_formats(
         return Ok(Vec::new());
     }
     let contents = Contents::new(catalogue);
-    let stretches = Stretches::growing(contents.total, PIECE_BYTES as u64, Sampling::LIGHTER);
+    let stretches = Stretches::growing(contents.total, CHUNK_BYTES as u64, Sampling::LIGHTER);
     context.tell(Progress::Begin(Phase::Sampling, stretches.bytes()));
     let samples =
         stretches.measured(3, |from, to| contents.stretch(from, to), || measuring(squeeze, wanted), context)?;
@@ -140,10 +140,10 @@ fn measuring(
         for segment in &segments {
             zip += match zip_wanted && deflate::pays(squeeze, &segment.content) {
                 true => {
-                    // Where pieces are long, a stretch stands for all of one.
-                    let is_long = piece_bytes(squeeze) > PIECE_BYTES;
+                    // Where chunks are long, a stretch stands for all of one.
+                    let is_long = chunk_bytes(squeeze) > CHUNK_BYTES;
                     let window = if is_long { &[][..] } else { &segment.window };
-                    deflater.piece(&segment.content, window, true).map_err(failed)?.len()
+                    deflater.chunk(&segment.content, window, true).map_err(failed)?.len()
                 }
                 false => segment.content.len(),
             };
@@ -152,15 +152,15 @@ fn measuring(
             stream.resize(stream.len() + segment.padding, 0);
         }
         let (mut gzip, mut zstandard, mut window) = (0, 0, Vec::new());
-        for piece in stream.chunks(PIECE_BYTES) {
+        for chunk in stream.chunks(CHUNK_BYTES) {
             if gzip_wanted {
-                gzip += deflater.piece(piece, &window, true).map_err(failed)?.len();
+                gzip += deflater.chunk(chunk, &window, true).map_err(failed)?.len();
             }
             if zstandard_wanted {
                 let level = squeeze.zstandard_level().unwrap_or(1);
-                zstandard += zstd::bulk::compress(piece, level).map_err(|_| CodecError::Compressor)?.len();
+                zstandard += zstd::bulk::compress(chunk, level).map_err(|_| CodecError::Compressor)?.len();
             }
-            window = window_of(piece).to_vec();
+            window = window_of(chunk).to_vec();
         }
         let sample = |stored: usize| Sample { raw: raw as f64, stored: stored as f64, seconds: 0.0 };
         Ok(vec![sample(zip), sample(gzip), sample(zstandard)])
