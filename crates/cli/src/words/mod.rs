@@ -2,6 +2,7 @@
 
 mod entries;
 mod formats;
+mod packing;
 mod pieces;
 mod receiving;
 mod rehearsing;
@@ -10,8 +11,9 @@ mod system;
 
 pub use entries::{not_landed, refused};
 pub use formats::{NOT_OWN_PAGE, NOT_SECRET, as_name, how_to_open, notes, proof, structure, verifies_contents};
+pub use packing::{lacks, loss};
 pub use receiving::{archive, costly, gather, one_set, opening, sealed};
-pub use sending::{bad_value, lacks, loss, name_trouble, passed_over, system_name, unknown_squeeze, weak_password};
+pub use sending::{bad_value, name_trouble, passed_over, system_name, unknown_squeeze, weak_password};
 
 pub use system::system;
 
@@ -126,12 +128,11 @@ fn core(error: &Error) -> String {
         ),
         Error::Password(error) => password_error(*error),
         Error::Source(error) => sending::source(error),
-        Error::Parcels(error) => sending::parcels(error),
-        Error::Pack(error) => sending::pack(error),
+        Error::Parcels(error) => packing::parcels(error),
+        Error::Pack(error) => packing::pack(error),
         Error::Interrupted(error) | Error::Plan(PlanError::Interrupted(error)) => interrupted(error, ""),
         Error::Plan(PlanError::Codec(_)) => format!("There is no plan. {}", system::TOO_LITTLE_MEMORY),
-        // No command cuts anew yet; the technical words are all there is to say.
-        Error::Recut(error) => format!("The set was not cut anew: {error}."),
+        Error::Recut(error) => packing::recut(error),
         Error::Rehearsal(error) => rehearsing::rehearsal(error),
         Error::Lacks(error) => lacks(error),
         Error::Archive(error) => archive(error),

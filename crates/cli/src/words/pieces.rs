@@ -1,6 +1,6 @@
 //! Words for what goes wrong with plain pieces.
 
-use super::sending;
+use super::packing;
 use super::system::interrupted;
 use crate::ui::text::{self, grouped, name, number_list, path};
 use std::path::PathBuf;
@@ -29,7 +29,7 @@ pub(super) fn portion(error: &PortionError) -> String {
             "What was read back is not what was written: the disk, or its cable, cannot be trusted. No piece was kept."
                 .to_owned()
         }
-        PortionError::Staging(error) => sending::staging(error),
+        PortionError::Staging(error) => packing::staging(error),
         PortionError::Interrupted(error) => interrupted(error, "No piece was kept."),
     }
 }

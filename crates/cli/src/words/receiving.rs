@@ -170,10 +170,9 @@ pub fn sealed(error: &SealedError) -> String {
         error if error.needs_newer_version() => {
             "The archive needs a newer Under Seal than this one. Use that to open it.".to_owned()
         }
-        error => format!(
-            "The archive breaks the rules of its own format ({error}), although its seal is right. It was refused; ask \
-             the sender what it was made with."
-        ),
+        _ => "The archive breaks the rules of its own format, although its seal is right. It was refused; ask the sender what it was \
+              made with."
+            .to_owned(),
     }
 }
 

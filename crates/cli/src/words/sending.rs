@@ -2,37 +2,23 @@
 
 use super::entries::no_path;
 use super::receiving::archive;
-use super::system::{TOO_LITTLE_MEMORY, file_error, interrupted, missing_path, system};
+use super::system::{interrupted, missing_path, system};
 use crate::failure::BadValue;
 use crate::settings::name::{FIELDS, NamePatternError};
 use crate::ui::text::{self, bytes, duration, first_few, grouped, listed, path, shown};
-use std::ffi::OsStr;
-use std::io;
-use under_seal_core::codecs::error::CodecError;
 use under_seal_core::disk::portability::{System, Trouble};
-use under_seal_core::disk::staging::StagingError;
-use under_seal_core::disk::{FileError, Interruption};
-use under_seal_core::formats::abilities::Ability;
-use under_seal_core::formats::error::ArchiveError;
-use under_seal_core::formats::registry::Lacks;
-use under_seal_core::formats::sealed::SealError;
-use under_seal_core::formats::sealed::volume::{GatherError, MAX_VOLUMES, MIN_VOLUME_BYTES, WriteError};
-use under_seal_core::formats::zip::{MAX_PARTS, ZipWriteError};
 use under_seal_core::ground::codes::CodeError;
-use under_seal_core::ground::entry::EntryPath;
 use under_seal_core::ground::fit::FitError;
 use under_seal_core::ground::passwords::{Guessing, Strength};
 use under_seal_core::ground::size::SizeError;
 use under_seal_core::source::{PassedOver, PassedOverReason, SourceError};
 use under_seal_core::tasks::handover::note::FIELDS as NOTE_FIELDS;
-use under_seal_core::tasks::handover::{DraftError, HandoverError};
-use under_seal_core::tasks::pack::parcels::{MAX_PARCELS, ParcelError};
-use under_seal_core::tasks::pack::{Loss, PackError, WayError};
-use under_seal_core::tasks::page::PAGE_NAME;
+use under_seal_core::tasks::handover::{DraftError, HandoverError, NoteError};
 use under_seal_core::tasks::rehearse::carriers::{Carrier, LimitError};
 
 /// What hides names.
-const HIDING_NEEDS_PASSWORD: &str = "Names are hidden by the password. Leave --no-password out, or --hide-names.";
+pub(super) const HIDING_NEEDS_PASSWORD: &str =
+    "Names are hidden by the password. Leave --no-password out, or --hide-names.";
 
 /// Why a text is not a size; the option and the text stand in front.
 fn size_error(text: &str, error: &SizeError) -> String {
@@ -231,7 +217,7 @@ pub fn passed_over(reason: &PassedOverReason) -> String {
     }
 }
 
-fn unpackable(what: &PassedOver) -> String {
+pub(super) fn unpackable(what: &PassedOver) -> String {
     format!("{} cannot be packed: {}.", path(&what.disk_path), passed_over(&what.reason))
 }
 
@@ -273,203 +259,6 @@ pub(super) fn source(error: &SourceError) -> String {
     }
 }
 
-pub(super) fn pack(error: &PackError) -> String {
-    match error {
-        PackError::Source(SourceError::Interrupted(Interruption::Cancelled(_))) | PackError::Interrupted(Interruption::Cancelled(_)) => {
-            "Cancelled. What had been written was removed, and the sources are untouched.".to_owned()
-        }
-        PackError::Source(error) => source(error),
-        PackError::NothingPacked(all) => {
-            let whats: Vec<String> = all.iter().map(unpackable).collect();
-            format!("Nothing was packed. {}", whats.join(" "))
-        }
-        PackError::Parcels(error) => parcels(error),
-        PackError::ParcelTooLarge => {
-            "A parcel came out larger than the fit, however it was divided: files grow while they are packed. Nothing was \
-             kept; try again, or choose a larger fit."
-                .to_owned()
-        }
-        PackError::Way(error) => way(error),
-        PackError::Staging(error) => staging(error),
-        PackError::Zip(ZipWriteError::PartTooSmall(_)) => {
-            "The parts are too small for what an entry's header needs. Name a larger --fit.".to_owned()
-        }
-        PackError::Zip(ZipWriteError::TooManyParts) => {
-            format!("It would come to more than {} parts. Name a larger --fit.", grouped(MAX_PARTS.into()))
-        }
-        PackError::Zip(ZipWriteError::NotText(name)) => format!(
-            "The name {} is no text that every system reads, so ZIP cannot keep it. Nothing was packed: rename it, or pack \
-             with --as sealed.",
-            shown(name)
-        ),
-        PackError::Zip(error) => format!("Nothing was packed: {error}. Pack it with --as sealed."),
-        PackError::Lacks(lacks) => self::lacks(lacks),
-        PackError::HidingNeedsPassword => HIDING_NEEDS_PASSWORD.to_owned(),
-        PackError::Regather(GatherError::Interrupted(Interruption::File(error))) => not_there_any_more(error),
-        PackError::Compressor | PackError::Seal(SealError::Codec(CodecError::Compressor)) => no_memory_to_pack(),
-        PackError::Interrupted(error) | PackError::Seal(SealError::Interrupted(error)) => {
-            interrupted(error, "Nothing was packed.")
-        }
-        PackError::Seal(error) => seal(error),
-        PackError::ReadBack(why) => match (why.interruption(), why) {
-            (Some(Interruption::File(error)), _) => not_there_any_more(error),
-            _ if why.is_lack_of_memory() => no_memory_to_pack(),
-            (_, ArchiveError::Zip(_) | ArchiveError::Streamed(_)) => format!(
-                "What was written cannot be read back ({why}): the disk, or its cable, cannot be trusted. Nothing was kept."
-            ),
-            _ => other_than_written(error),
-        },
-        PackError::Regather(_) | PackError::ContentsDiffer => other_than_written(error),
-    }
-}
-
-fn other_than_written(error: &PackError) -> String {
-    format!(
-        "What was read back from the disk is not what was written ({error}). Nothing was kept; try another disk, \
-         and look after this one."
-    )
-}
-
-fn no_memory_to_pack() -> String {
-    format!("Nothing was packed. {TOO_LITTLE_MEMORY}")
-}
-
-/// What was just written cannot be read, mostly since its folder has another name now.
-fn not_there_any_more(error: &FileError) -> String {
-    match error.source.kind() {
-        io::ErrorKind::NotFound => format!(
-            "{} is not there any more: the folder was moved, renamed or emptied while it was packed into. Nothing was kept; pack again, \
-             and leave the folder as it is until that is done.",
-            path(&error.path)
-        ),
-        _ => file_error(error),
-    }
-}
-
-pub(super) fn parcels(error: &ParcelError) -> String {
-    match error {
-        ParcelError::FitTooSmall => {
-            format!("The fit is too small: a parcel needs at least {}. Nothing was written.", bytes(MIN_VOLUME_BYTES))
-        }
-        ParcelError::TooLarge(files) => {
-            let each = |(path, size): &(EntryPath, u64)| format!("{} ({})", shown(path.as_bytes()), bytes(*size));
-            let files: Vec<String> = files.iter().map(each).collect();
-            format!(
-                "No file is cut for parcels, and {} larger than the fit even when compressed: {}. Nothing was written; choose a \
-                 larger fit, leave that out, or pack without --parcels.",
-                if files.len() == 1 { "this one is" } else { "these are" },
-                first_few(&files)
-            )
-        }
-        ParcelError::TooMany => {
-            format!("There would be more than {} parcels. Choose a larger fit.", grouped(MAX_PARCELS as u64))
-        }
-        ParcelError::Interrupted(error) => interrupted(error, "Nothing was written."),
-        ParcelError::Codec(CodecError::Compressor) => format!("Nothing was packed. {TOO_LITTLE_MEMORY}"),
-        ParcelError::Codec(error) => format!("Nothing was packed: {error}."),
-    }
-}
-
-fn way(error: &WayError) -> String {
-    match error {
-        WayError::Taken { paths, bytes } => {
-            let (is, it, go, within) = if paths.len() == 1 {
-                ("An archive of this name is", "that file", "it would be", "it")
-            } else {
-                ("Volumes of this name are", "those files", "they would be", "them")
-            };
-            format!(
-                "{is} there already: {}. Nothing was written. Packing does not add to {it} ({}): with --replace {go} gone, with all that is \
-                 in {within}. Choose another name with --to, or open what is there and pack everything together; to have it replaced, \
-                 add --replace.",
-                first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>()),
-                text::about(*bytes)
-            )
-        }
-        WayError::SomethingElse(at) => format!(
-            "{} has this archive's name and is something else, so it is not replaced. Nothing was written; move it away, or choose \
-             another name with --to.",
-            path(at)
-        ),
-        WayError::SeveralArchives(paths) => format!(
-            "Volumes of several archives have this name, and it is not clear which is to be replaced: {}. Nothing was written; move those \
-             away that shall stay, or choose another name with --to.",
-            first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>())
-        ),
-        WayError::EarlierRunCompleted(paths) => format!(
-            "An earlier pack was cut off while it gave its verified volumes their names. That is now completed: {}. \
-             Nothing new was packed; check them, or pack again with --replace.",
-            first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>())
-        ),
-        WayError::Staging(error) => staging(error),
-        WayError::Interrupted(error) => interrupted(error, ""),
-    }
-}
-
-/// What goes with an old archive, as the beginning of a question; `None` where nothing does.
-pub fn loss(loss: &Loss, stem: &OsStr) -> Option<String> {
-    let old = text::name(stem);
-    match loss {
-        Loss::Known(gone) if gone.is_empty() => None,
-        Loss::Known(gone) => {
-            let names: Vec<String> = gone.iter().map(|path| shown(path.as_bytes())).collect();
-            let files = text::count(gone.len() as u64, "file");
-            Some(format!(
-                "{files} of the {old} that is there would be gone, since the new one does not have them: {}.",
-                first_few(&names)
-            ))
-        }
-        Loss::Unknown => Some(format!(
-            "What is in the {old} that is there cannot be seen (it has another password, or is damaged); it would be gone."
-        )),
-    }
-}
-
-pub(super) fn staging(error: &StagingError) -> String {
-    match error {
-        StagingError::Interrupted(error) => interrupted(error, ""),
-        StagingError::InUse(at) => {
-            format!("Another pack of this name is at work ({}). Wait for it, or choose another name.", path(at))
-        }
-        StagingError::InTheWay(at) => {
-            format!(
-                "{} is in the way, and nothing proves that an interrupted run of yours left it, so it is not touched. Look \
-                 into it: files named set-aside- in it are older volumes. Move it away, or choose another name.",
-                path(at)
-            )
-        }
-        StagingError::Changed(at) => {
-            format!(
-                "{} was to be replaced, and has changed meanwhile. Nothing was replaced; look at it first.",
-                path(at)
-            )
-        }
-    }
-}
-
-pub(super) fn seal(error: &SealError) -> String {
-    match error {
-        SealError::Write(WriteError::FitTooSmall { least }) => format!(
-            "The fit is too small: a volume needs at least {}, a header and one cell. Nothing was written.",
-            bytes(*least)
-        ),
-        SealError::Write(WriteError::TooManyVolumes) => format!(
-            "The fit is too small for this much: there would be more than {} volumes. Nothing was kept; choose a \
-             larger fit.",
-            grouped(MAX_VOLUMES.into())
-        ),
-        SealError::Interrupted(error) | SealError::Write(WriteError::Interrupted(error)) => {
-            interrupted(error, "Nothing was packed.")
-        }
-        SealError::Write(WriteError::TooManyCells) | SealError::TooManyEntries => {
-            "This is more than one archive can hold. Nothing was kept; pack it as several.".to_owned()
-        }
-        SealError::Head(_) | SealError::Codec(_) | SealError::Seal(_) | SealError::OutOfOrder => {
-            format!("Nothing was packed: {error}.")
-        }
-    }
-}
-
 /// What a carrier carries volumes in.
 const fn carried_in(carrier: Carrier) -> &'static str {
     match carrier {
@@ -495,7 +284,11 @@ pub(super) fn handover(error: &HandoverError) -> String {
         ),
         HandoverError::Archive(error) => archive(error),
         HandoverError::Note(error) => format!(
-            "The note's template cannot be used: {error}. The fields are {}.",
+            "The note's template cannot be used: {}. The fields are {}.",
+            match error {
+                NoteError::UnknownField(field) => format!("there is no field {{{}}}", shown(field.as_bytes())),
+                NoteError::OpenBrace => "it has a brace without its other one; one that is meant is written twice".to_owned(),
+            },
             NOTE_FIELDS.map(|field| format!("{{{field}}}")).join(", ")
         ),
         HandoverError::Draft(DraftError::TooLarge { bytes: attached, limit }) => format!(
@@ -512,30 +305,4 @@ pub(super) fn handover(error: &HandoverError) -> String {
             interrupted(error, "Nothing was handed over.")
         }
     }
-}
-
-/// What a format cannot do.
-pub fn lacks(lacks: &Lacks) -> String {
-    let format = lacks.format.name;
-    let what = match lacks.what {
-        Ability::Password => {
-            return format!(
-                "An archive of the format {format} has no password. Add --no-password if anybody may read it, or pack it with --as \
-                 sealed or --as zip."
-            );
-        }
-        Ability::Volumes if lacks.format.abilities.volumes => {
-            return format!(
-                "A page with the archive in it is one file, which opens itself, and is not cut to a size. Leave --fit away, or pack \
-                 it with --as sealed: handover puts a page ({PAGE_NAME}) beside the volumes that opens them all the same."
-            );
-        }
-        Ability::Parcels => "parcels",
-        Ability::KeyFile => "a key file",
-        Ability::SeveralPasswords => "several passwords",
-        Ability::Volumes => "volumes",
-        Ability::Message => "a message",
-        Ability::HiddenNames => "hidden names",
-    };
-    format!("An archive of the format {format} cannot have {what}. Leave that away, or pack it with --as sealed.")
 }

@@ -14,9 +14,14 @@ pub fn interrupted(error: &Interruption, outcome: &str) -> String {
         Interruption::File(error) => file_error(error),
         Interruption::NoThreads(error) => no_threads(*error),
         Interruption::Stopped(Stopped::NoMemory) => format!("{outcome} {TOO_LITTLE_MEMORY}").trim_start().to_owned(),
-        Interruption::NoRandomness(_) | Interruption::Stopped(Stopped::Unwanted) => {
-            let outcome = if outcome.is_empty() { "It was not done" } else { outcome.trim_end_matches('.') };
-            format!("{outcome}: {error}.")
+        Interruption::NoRandomness(_) => {
+            format!("{outcome} The system gives no random numbers, without which no key can be made.")
+                .trim_start()
+                .to_owned()
+        }
+        Interruption::Stopped(Stopped::Unwanted) => {
+            let outcome = if outcome.is_empty() { "It was not done." } else { outcome };
+            format!("{outcome} Something else had failed before.")
         }
     }
 }
