@@ -174,6 +174,8 @@ pub enum BadValue {
     SealedOnly,
     /// A password of what has none.
     NoPasswordToTell,
+    /// A set is to be replaced that does not lie by itself under the names that it was made with.
+    NoOwnPlace,
     /// Pieces are wanted, and nothing says how large.
     PiecesWithoutFit,
     /// Parcels are wanted, and nothing says how large.

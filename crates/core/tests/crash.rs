@@ -15,9 +15,12 @@ use support::{Desk, noise, tree};
 use under_seal_core::disk::FileAction;
 use under_seal_core::disk::faults::{Fault, plan};
 use under_seal_core::formats::registry::{Format, PAGE, SEALED, TAR_GZ, ZIP};
+use under_seal_core::formats::sealed::volume::{VolumeSet, names};
+use under_seal_core::ground::fit::Fit;
 use under_seal_core::landing::{Destination, OnClash, Screen};
 use under_seal_core::tasks::pack::{PackError, WayError};
 use under_seal_core::tasks::portion::{PortionRequest, portion};
+use under_seal_core::tasks::recast::{complete_earlier, own_place, recut};
 use under_seal_core::tasks::reunite::{Pieces, reunite};
 use under_seal_core::{Error, ErrorClass};
 
@@ -231,6 +234,7 @@ fn child() {
     plan(Some((number.parse().unwrap(), Fault::Death)), None);
     match work {
         "pack" => drop(desk.pack_replacing(FIT, true).unwrap()),
+        "recast" => recast(&desk).unwrap(),
         "replace" => {
             let into = desk.path("inbox");
             let into = Destination { on_clash: OnClash::Replace, ..Destination::from(&into) };
@@ -316,6 +320,54 @@ fn an_opening_killed_at_any_operation_is_completed_by_the_next() {
             break;
         }
     }
+}
+
+/// Cuts the set in `out` into one volume, in its own place.
+fn recast(desk: &Desk) -> Result<(), Error> {
+    desk.with_context(&|| false, |context| {
+        complete_earlier(&desk.path("out"), context)?;
+        let set = VolumeSet::gather(&[desk.path("out")])?.complete()?;
+        let target = own_place(&set).unwrap();
+        Ok(recut(&set, &target, Fit::OneVolume, true, context).map(drop)?)
+    })
+}
+
+/// Whatever happens, one whole set is there once the same is tried again, the old one or the new one, and nothing else.
+#[rstest]
+fn a_recast_that_fails_or_dies_at_any_operation_loses_nothing(
+    #[values(Some(Fault::Full), Some(Fault::Broken), None)] fault: Option<Fault>,
+) {
+    let _alone = alone();
+    for number in 0.. {
+        let desk = Desk::new();
+        lay_out(&desk, false);
+        desk.pack(FIT);
+        let (is_done, operations) = match fault {
+            Some(fault) => {
+                plan(Some((number, fault)), None);
+                let outcome = recast(&desk);
+                let operations = plan(None, None);
+                if let Err(error) = &outcome {
+                    assert_eq!(error.class(), ErrorClass::System, "operation {number}: {error}");
+                    assert_eq!(volumes(&desk), (volumes_named(3), false), "operation {number}");
+                    opens_to(&desk, &desk.path("source"));
+                }
+                (outcome.is_ok(), operations)
+            }
+            None => (survives(&desk, "recast", number), 0),
+        };
+        recast(&desk).unwrap();
+        assert_eq!(volumes(&desk), (volumes_named(1), false), "operation {number}");
+        opens_to(&desk, &desk.path("source"));
+        if is_done && number >= operations {
+            assert!(number > 10, "only {number} operations");
+            break;
+        }
+    }
+}
+
+fn volumes_named(count: u32) -> Vec<String> {
+    (1..=count).map(|number| format!("set{}", names::suffix(number, count))).collect()
 }
 
 /// Cuts a file into pieces, or joins them; whether it came to its end.

@@ -1,10 +1,12 @@
 //! The command line as it is typed. Nothing behind this module sees a flag.
 
+mod keep;
 mod pieces;
 mod prove;
 mod receive;
 mod send;
 
+pub use keep::RecastArguments;
 pub use pieces::{PortionArguments, ReuniteArguments};
 pub use prove::{
     CompareArguments, ConfirmArguments, HandoverArguments, PageArguments, ReceiptArguments, RehearseArguments,
@@ -69,6 +71,11 @@ pub enum Command {
     /// Content counts by its digest. Where archive and disk have one thing each at their top, those are compared whatever
     /// they are called.
     Compare(CompareArguments),
+    /// Cut a sealed archive to another size, without the password
+    ///
+    /// Nothing is decrypted, compressed or sealed anew: password, names and contents stay as they are. The new volumes are read back
+    /// and compared before they get their names, all of them or none, and the old ones go only then.
+    Recast(RecastArguments),
     /// Play the recipient: deliver copies, gather, check, unlock, open, and compare with the sources
     ///
     /// All of it in a closed temporary folder, with nothing of yours but the volumes and what unlocks them.

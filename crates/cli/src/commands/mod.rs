@@ -14,6 +14,7 @@ pub mod page;
 pub mod peek;
 pub mod plan;
 pub mod portion;
+pub mod recast;
 pub mod receipt;
 pub mod rehearse;
 pub mod resend;

@@ -36,6 +36,14 @@ pub fn lines(columns: &[Column], rows: &[(Tone, Vec<String>)]) -> Vec<String> {
     drawn.into_iter().zip(tones).map(|(line, tone)| format!("  {}", paint(tone, line))).collect()
 }
 
+/// Leaves so many rows, at least three: of more, those between the first ones and the last give way to one that tells how many they
+/// are.
+pub fn shorten(rows: &mut Vec<(Tone, Vec<String>)>, most: usize, hidden: impl FnOnce(usize) -> Vec<String>) {
+    let Some(over) = rows.len().checked_sub(most).filter(|over| *over > 0) else { return };
+    let (kept, count) = (most.saturating_sub(2), over + 1);
+    rows.splice(kept..kept + count, [(Tone::Faint, hidden(count))]);
+}
+
 /// A summary: a word on the left, what it says on the right; further lines below it. A word with nothing to say is left
 /// out.
 pub fn summary(rows: &[(&str, Vec<String>)]) -> Vec<String> {

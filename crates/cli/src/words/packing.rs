@@ -235,6 +235,15 @@ pub(super) fn seal(error: &SealError) -> String {
 /// A set was not cut to another size.
 pub(super) fn recut(error: &RecutError) -> String {
     match error {
+        RecutError::Way(WayError::Taken { paths, .. }) => format!(
+            "Volumes of that name are there already: {}. Nothing was cut anew; name another place with --to.",
+            first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>())
+        ),
+        RecutError::Contradicting(paths) => format!(
+            "Headers contradict each other, and only the password tells which of them are genuine: {}. Nothing was cut anew. Move those \
+             aside that do not open.",
+            first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>())
+        ),
         RecutError::Way(error) => way(error),
         RecutError::Staging(error) => staging(error),
         RecutError::Cell(error) => cell(error),

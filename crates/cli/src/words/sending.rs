@@ -100,6 +100,9 @@ pub fn bad_value(value: &BadValue) -> String {
             )
         }
         BadValue::HidingWithoutPassword => HIDING_NEEDS_PASSWORD.to_owned(),
+        BadValue::NoOwnPlace => "The old volumes can be replaced only where they lie in one folder, each once and under the name that it was made \
+                                 with. Name a place for the new ones with --to; the old ones stay then."
+            .to_owned(),
         BadValue::NoPasswordToTell => {
             "There is no password to write down: this archive is not encrypted. Leave --password-note out.".to_owned()
         }

@@ -4,6 +4,7 @@
 
 mod documents;
 mod formats;
+mod keeping;
 mod looking;
 mod pieces;
 mod planning;

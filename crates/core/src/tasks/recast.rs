@@ -1,27 +1,29 @@
 //! Cutting a set to another fit, without the password: cells are carried over as they are, sealed, and get new checks
-//! for their new places. The set id and the head stay, so the password stays too; the cut id is new.
+//! for their new places. The set id and the head stay, so the password stays too; the cut id is new. The old volumes go when the
+//! new ones are read back, or stay where the new ones go elsewhere.
 
-use crate::disk::staging::{Staging, StagingError};
+use crate::disk::staging::{self, Placing, Staging, StagingError};
 use crate::disk::{Folder, Interruption, interruptible};
 use crate::formats::registry::SEALED;
 use crate::formats::sealed::volume::{
-    CellError, CellReader, GatherError, Ids, VolumeSet, VolumeWriter, WriteError, WrittenVolumes,
+    CellError, CellReader, GatherError, Geometry, Ids, MAX_VOLUMES, VolumeFile, VolumeSet, VolumeWriter, WriteError,
+    WrittenVolumes,
 };
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::fit::Fit;
 use crate::tasks::pack::{Target, WayError};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// A set that was cut anew.
 #[derive(Debug)]
 pub struct Recut {
     /// Set and new cutting.
     pub ids: Ids,
-    /// The new volumes in order.
-    pub volumes: Vec<PathBuf>,
-    /// Old volumes of the target's name that were replaced.
-    pub replaced: Vec<PathBuf>,
+    /// The new volumes in order, and their lengths in bytes.
+    pub volumes: Vec<(PathBuf, u64)>,
+    /// Old volumes of the target's name that were replaced, and their lengths.
+    pub replaced: Vec<(PathBuf, u64)>,
 }
 
 /// Why a set was not cut anew. No new volume has a final name then.
@@ -33,6 +35,9 @@ pub enum RecutError {
     /// The staging folder cannot be used.
     #[error(transparent)]
     Staging(#[from] StagingError),
+    /// Headers contradict each other, and only the password can tell which of them to carry over.
+    #[error("headers contradict each other")]
+    Contradicting(Vec<PathBuf>),
     /// A cell of the old set cannot be had.
     #[error(transparent)]
     Cell(#[from] CellError),
@@ -60,9 +65,54 @@ impl Classed for RecutError {
             Self::Staging(error) => error.class(),
             Self::Cell(error) => error.class(),
             Self::Write(error) => error.class(),
-            Self::Regather(_) | Self::CellsDiffer => ErrorClass::Damaged,
+            Self::Regather(_) | Self::CellsDiffer | Self::Contradicting(_) => ErrorClass::Damaged,
         }
     }
+}
+
+/// Completes, or clears away, what earlier runs of this user's left in the folder of an archive, or in this folder, where they were cut
+/// off while volumes got their names: else the volumes that are there are not all of any set.
+///
+/// # Errors
+/// [`RecutError`] from the system.
+pub fn complete_earlier(place: &Path, context: &Context<'_>) -> Result<(), RecutError> {
+    let folder = if place.is_dir() { Some(place) } else { place.parent() };
+    let Some(folder) = folder.filter(|folder| !staging::folders_in(folder).is_empty()) else { return Ok(()) };
+    Ok(staging::settle_all(&Folder::open(folder)?, context)?)
+}
+
+/// Where a set lies whose volumes are there once each, under the names that they were made with, in one folder: there it can be
+/// replaced. `None` for any other, and for one that is in a page.
+pub fn own_place(set: &VolumeSet) -> Option<Target> {
+    let count = set.geometry.data_volumes;
+    let target = |number: u32, files: &[VolumeFile]| {
+        let [file @ VolumeFile { runs: None, in_page: None, .. }] = files else { return None };
+        Some(Target { folder: file.path.parent()?.to_owned(), stem: file.archive_name(number, count)? })
+    };
+    let mut targets = set.volumes.iter().map(|(number, files)| target(*number, files));
+    let first = targets.next()??;
+    let is_alone = set.unrecognised.is_empty() && set.untried.is_empty() && set.contradicting.is_empty();
+    (is_alone && targets.all(|target| target.as_ref() == Some(&first))).then_some(first)
+}
+
+/// How a set would be cut.
+///
+/// # Errors
+/// [`RecutError::Write`] where the fit is too small for its cells, or gives too many volumes.
+pub fn outline(set: &VolumeSet, fit: Fit) -> Result<Geometry, RecutError> {
+    let Geometry { cells, cell_length, .. } = set.geometry;
+    let least = cell_length.offset_of(1);
+    let per_volume = match fit.volume_limit() {
+        Some(limit) => cell_length.cells_within(limit).ok_or(WriteError::FitTooSmall { least })?,
+        None => u32::MAX,
+    };
+    let per_volume = u64::from(per_volume).min(cells);
+    let data_volumes = u32::try_from(cells.div_ceil(per_volume)).ok().filter(|count| *count <= MAX_VOLUMES);
+    Ok(Geometry {
+        data_volumes: data_volumes.ok_or(WriteError::TooManyVolumes)?,
+        cells_per_volume: u32::try_from(per_volume).unwrap_or(u32::MAX),
+        ..set.geometry
+    })
 }
 
 /// Cuts a set to another fit. Every cell of the old set must be had, by its check; every cell of the new one is read
@@ -77,7 +127,10 @@ pub fn recut(
     replace: bool,
     context: &Context<'_>,
 ) -> Result<Recut, RecutError> {
-    let replaced = target.make_way(replace, &SEALED, context)?;
+    if !set.rivals.is_empty() {
+        return Err(RecutError::Contradicting(set.contradicting.clone()));
+    }
+    let old = target.make_way(replace, &SEALED, context)?;
     let ids = Ids { set: set.ids.set, cut: context.random()? };
     let staging = Staging::begin(Folder::open_or_create(&target.folder)?, &target.stem, context)?;
     let mut writer = VolumeWriter::new(&staging, ids, set.geometry.cell_length, fit.volume_limit())?;
@@ -92,13 +145,10 @@ pub fn recut(
         return Err(RecutError::CellsDiffer);
     }
     context.go_on()?;
-    staging.place(&written.placings, &replaced.files)?;
-    let path = |suffix: &String| target.path_with(suffix);
-    Ok(Recut {
-        ids,
-        volumes: written.placings.iter().map(|placing| path(&placing.suffix)).collect(),
-        replaced: replaced.files.iter().map(|replaced| path(&replaced.suffix)).collect(),
-    })
+    staging.place(&written.placings, &old.files)?;
+    let volume =
+        |(number, placing): (u32, &Placing)| (target.path_with(&placing.suffix), written.geometry.volume_bytes(number));
+    Ok(Recut { ids, volumes: (1..).zip(&written.placings).map(volume).collect(), replaced: old.replaced(target) })
 }
 
 fn read_back(staging: &Staging, written: &WrittenVolumes, context: &Context<'_>) -> Result<blake3::Hash, RecutError> {

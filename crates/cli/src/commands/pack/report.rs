@@ -347,14 +347,11 @@ fn volume_lines(packed: &Packed, what: &'static str) -> Vec<String> {
         (Tone::Plain, cells)
     };
     let mut rows: Vec<_> = (1..).zip(&packed.volumes).map(row).collect();
-    if rows.len() > VOLUMES_LISTED {
-        let hidden = rows.len() - VOLUMES_LISTED + 1;
+    table::shorten(&mut rows, VOLUMES_LISTED, |hidden| {
         let between = packed.volumes.get(1).map(|volume| grouped(volume.bytes)).unwrap_or_default();
         let each = if packed.parcels { String::new() } else { format!("{between} each") };
-        let kept = VOLUMES_LISTED - 2;
-        let gap = (Tone::Faint, vec!["…".to_owned(), format!("{hidden} more"), each]);
-        rows.splice(kept..kept + hidden, [gap]);
-    }
+        vec!["…".to_owned(), format!("{hidden} more"), each]
+    });
     let mut columns = vec![Column::Number(what), Column::Text("file"), Column::Number("bytes")];
     columns.extend(packed.parcels.then_some(Column::Number("files")));
     table::lines(&columns, &rows)

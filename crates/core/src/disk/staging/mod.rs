@@ -144,10 +144,32 @@ fn paths_in(folder: &Path) -> impl Iterator<Item = PathBuf> {
     std::fs::read_dir(folder).into_iter().flatten().filter_map(|entry| Some(entry.ok()?.path()))
 }
 
+/// Completes or clears what earlier, interrupted runs left in a folder, of whatever archive. What another run is at work in, and what
+/// is not this user's, is left.
+///
+/// # Errors
+/// [`StagingError`] from the system.
+pub fn settle_all(target: &Folder, context: &Context<'_>) -> Result<(), StagingError> {
+    for folder in folders_in(target.path()) {
+        match stem_of(&folder).map(|stem| settle(target, stem, context)) {
+            Some(Err(error)) if !matches!(error, StagingError::InUse(_) | StagingError::InTheWay(_)) => {
+                return Err(error);
+            }
+            _ => {}
+        }
+    }
+    Ok(())
+}
+
+/// The name of the archive that a staging folder is of.
+fn stem_of(folder: &Path) -> Option<&OsStr> {
+    let stem = folder.file_name()?.as_bytes().strip_suffix(FOLDER_SUFFIX.as_bytes())?;
+    Some(OsStr::from_bytes(stem))
+}
+
 /// Whether a staging folder may be that of a set of which a volume has this name.
 pub fn may_be_of(folder: &Path, volume: &OsStr) -> bool {
-    let stem = folder.file_name().and_then(|name| name.as_bytes().strip_suffix(FOLDER_SUFFIX.as_bytes()));
-    stem.is_some_and(|stem| volume.as_bytes().starts_with(stem))
+    stem_of(folder).is_some_and(|stem| volume.as_bytes().starts_with(stem.as_bytes()))
 }
 
 /// Whether a file of this name, in a folder of that name, could be taken for one that a run of ours left.

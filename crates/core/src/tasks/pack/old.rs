@@ -72,8 +72,8 @@ impl OldArchive {
         Ok(old)
     }
 
-    /// Where its files are, and how long they are.
-    pub(super) fn replaced(&self, target: &Target) -> Vec<(PathBuf, u64)> {
+    /// Where its files are, and how long they are in bytes.
+    pub fn replaced(&self, target: &Target) -> Vec<(PathBuf, u64)> {
         self.files.iter().map(|file| (target.path_with(&file.suffix), file.bytes)).collect()
     }
 

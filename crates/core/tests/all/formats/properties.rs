@@ -316,6 +316,6 @@ fn repairable_without_the_password() {
     let new = desk.with_context(&|| false, |context| recut(&set, &target, fit, false, context)).unwrap();
     assert_eq!(new.volumes.len(), 2);
     fs::remove_dir_all(desk.path("out")).unwrap();
-    desk.open(&new.volumes[..1], &desk.path("inbox")).unwrap();
+    desk.open(&[new.volumes[0].0.clone()], &desk.path("inbox")).unwrap();
     assert_eq!(tree(&desk.path("inbox/source")), tree(&desk.path("source")));
 }

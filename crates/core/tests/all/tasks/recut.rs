@@ -36,7 +36,7 @@ fn a_set_cut_anew_opens_with_the_same_password(#[case] fit: &str, #[case] count:
     // The old volumes are not needed, and not touched.
     assert_eq!(tree(&desk.path("out")), before);
     fs::remove_dir_all(desk.path("out")).unwrap();
-    desk.open(&new.volumes[..1], &desk.path("inbox")).unwrap();
+    desk.open(&[new.volumes[0].0.clone()], &desk.path("inbox")).unwrap();
     assert_eq!(tree(&desk.path("inbox/source")), tree(&desk.path("source")));
 }
 
@@ -44,7 +44,7 @@ fn a_set_cut_anew_opens_with_the_same_password(#[case] fit: &str, #[case] count:
 fn volumes_of_two_cuttings_do_not_mix() {
     let (desk, volumes) = packed();
     let new = cut_to(&desk, "150KB", &volumes).unwrap();
-    fs::copy(&new.volumes[1], &volumes[1]).unwrap();
+    fs::copy(&new.volumes[1].0, &volumes[1]).unwrap();
     let mixed = desk.unlock(&volumes[..1]).err().unwrap();
     assert_eq!(mixed.class(), ErrorClass::VolumesMissing);
 }
