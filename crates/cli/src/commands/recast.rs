@@ -203,6 +203,7 @@ fn volume_lines(volumes: &[Volume]) -> Vec<String> {
         (Tone::Plain, vec![number.to_string(), volume.name.clone(), grouped(volume.bytes)])
     };
     let mut rows: Vec<_> = (1..).zip(volumes).map(row).collect();
-    table::shorten(&mut rows, LISTED, |hidden| vec!["…".to_owned(), format!("{hidden} more"), String::new()]);
+    let each = volumes.get(1).map(|volume| format!("{} each", grouped(volume.bytes))).unwrap_or_default();
+    table::shorten(&mut rows, LISTED, |hidden| vec!["…".to_owned(), format!("{hidden} more"), each]);
     table::lines(&[Column::Number("volume"), Column::Text("file"), Column::Number("bytes")], &rows)
 }
