@@ -1,6 +1,6 @@
 //! What unlocks: from options, the variable and the terminal to the credentials of a new archive or an old one.
 
-use crate::args::{PasswordArguments, SealArguments, UnlockArguments, WorkArguments};
+use crate::args::{NewPasswordArguments, PasswordArguments, SealArguments, UnlockArguments, WorkArguments};
 use crate::failure::Failure;
 use crate::secrecy::close_memory;
 use crate::ui::progress::ProgressLine;
@@ -271,6 +271,38 @@ pub fn to_seal(
     guessable: impl FnOnce() -> Vec<String>,
     context: &Context<'_>,
 ) -> Result<Sealing, Failure> {
+    let given = || given_password(&arguments.password)?.map_or_else(|| prompt::ask(Purpose::Seal), Ok);
+    seal_with(given, arguments, guessing, guessable, context)
+}
+
+/// What an archive is locked with anew. The variable holds the password until now.
+pub fn to_relock(
+    arguments: &NewPasswordArguments,
+    guessable: impl FnOnce() -> Vec<String>,
+    context: &Context<'_>,
+) -> Result<Sealing, Failure> {
+    let NewPasswordArguments { new_password_from, new_key_file, also_password_from, .. } = arguments;
+    let password = PasswordArguments { password_from: new_password_from.clone(), key_file: new_key_file.clone() };
+    let given = || new_password_from.as_deref().map_or_else(|| prompt::ask(Purpose::Renew), password_file);
+    let arguments = SealArguments {
+        password,
+        also_password_from: also_password_from.clone(),
+        weak_ok: arguments.weak_ok,
+        make_passphrase: arguments.make_passphrase,
+        passphrase_to: arguments.passphrase_to.clone(),
+        no_password: arguments.no_password,
+    };
+    seal_with(given, &arguments, Guessing::Sealed, guessable, context)
+}
+
+/// The same, with a password that is `given` or asked for, where none is made.
+fn seal_with(
+    given: impl FnOnce() -> Result<Password, Failure>,
+    arguments: &SealArguments,
+    guessing: Guessing,
+    guessable: impl FnOnce() -> Vec<String>,
+    context: &Context<'_>,
+) -> Result<Sealing, Failure> {
     if arguments.no_password {
         let credentials = vec![Credentials::none()];
         return Ok(Sealing { credentials, cost: KeyCost::CHEAPEST, secret: false, passphrase_file: None });
@@ -282,10 +314,8 @@ pub fn to_seal(
         let passphrase = make_passphrase(context)?;
         passphrase_file = hand_out(arguments, &passphrase)?;
         made = Some(Password::new(&passphrase).map_err(Error::from)?);
-    } else if let Some(password) = given_password(&arguments.password)? {
-        typed.push(password);
     } else {
-        typed.push(prompt::ask(Purpose::Seal)?);
+        typed.push(given()?);
     }
     for path in &arguments.also_password_from {
         typed.push(password_file(path)?);

@@ -17,6 +17,7 @@ use crate::tasks::plan::PlanError;
 use crate::tasks::portion::PortionError;
 use crate::tasks::recast::RecutError;
 use crate::tasks::rehearse::RehearsalError;
+use crate::tasks::relock::RelockError;
 use crate::tasks::resend::ResendError;
 use crate::tasks::reunite::{PiecesError, ReuniteError};
 
@@ -49,6 +50,9 @@ pub enum Error {
     /// The set was not cut anew.
     #[error(transparent)]
     Recut(#[from] RecutError),
+    /// The archive was not locked anew.
+    #[error(transparent)]
+    Relock(#[from] RelockError),
     /// There was no rehearsal.
     #[error(transparent)]
     Rehearsal(#[from] RehearsalError),
@@ -99,6 +103,7 @@ impl Error {
             Self::Parcels(error) => error.class(),
             Self::Plan(error) => error.class(),
             Self::Recut(error) => error.class(),
+            Self::Relock(error) => error.class(),
             Self::Rehearsal(error) => error.class(),
             Self::Handover(error) => error.class(),
             Self::Resend(error) => error.class(),

@@ -11,16 +11,19 @@ use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::{Mutex, MutexGuard, PoisonError};
-use support::{Desk, noise, tree};
+use support::{Desk, PASSWORD, noise, tree};
 use under_seal_core::disk::FileAction;
 use under_seal_core::disk::faults::{Fault, plan};
 use under_seal_core::formats::registry::{Format, PAGE, SEALED, TAR_GZ, ZIP};
 use under_seal_core::formats::sealed::volume::{VolumeSet, names};
+use under_seal_core::formats::sealed::{CostLimit, KeyCost, unlock_given};
 use under_seal_core::ground::fit::Fit;
+use under_seal_core::ground::secrets::Password;
 use under_seal_core::landing::{Destination, OnClash, Screen};
 use under_seal_core::tasks::pack::{PackError, WayError};
 use under_seal_core::tasks::portion::{PortionRequest, portion};
 use under_seal_core::tasks::recast::{complete_earlier, own_place, recut};
+use under_seal_core::tasks::relock::{RelockRequest, relock};
 use under_seal_core::tasks::reunite::{Pieces, reunite};
 use under_seal_core::{Error, ErrorClass};
 
@@ -235,6 +238,7 @@ fn child() {
     match work {
         "pack" => drop(desk.pack_replacing(FIT, true).unwrap()),
         "recast" => recast(&desk).unwrap(),
+        "relock" => relock_in_place(&desk).unwrap(),
         "replace" => {
             let into = desk.path("inbox");
             let into = Destination { on_clash: OnClash::Replace, ..Destination::from(&into) };
@@ -332,11 +336,29 @@ fn recast(desk: &Desk) -> Result<(), Error> {
     })
 }
 
+/// Locks the set in `out` anew with the password that it has, so that it opens whether that was done or not.
+fn relock_in_place(desk: &Desk) -> Result<(), Error> {
+    desk.with_context(&|| false, |context| {
+        complete_earlier(&desk.path("out"), context)?;
+        let set = VolumeSet::gather(&[desk.path("out")])?.complete()?;
+        let target = own_place(&set).unwrap();
+        let credentials = [Password::new(PASSWORD).unwrap().into()];
+        let unlocked = unlock_given(&set, credentials.first(), CostLimit::Bearable, true)?.unwrap();
+        let cost = KeyCost::CHEAPEST;
+        let request =
+            RelockRequest { unlocked: &unlocked, target: &target, replace: true, credentials: &credentials, cost };
+        Ok(relock(&request, context).map(drop)?)
+    })
+}
+
 /// Whatever happens, one whole set is there once the same is tried again, the old one or the new one, and nothing else.
 #[rstest]
-fn a_recast_that_fails_or_dies_at_any_operation_loses_nothing(
+fn looking_after_a_set_that_fails_or_dies_at_any_operation_loses_nothing(
     #[values(Some(Fault::Full), Some(Fault::Broken), None)] fault: Option<Fault>,
+    #[values(("recast", 1), ("relock", 3))] what: (&str, u32),
 ) {
+    let (work, count) = what;
+    let act = if work == "recast" { recast } else { relock_in_place };
     let _alone = alone();
     for number in 0.. {
         let desk = Desk::new();
@@ -345,7 +367,7 @@ fn a_recast_that_fails_or_dies_at_any_operation_loses_nothing(
         let (is_done, operations) = match fault {
             Some(fault) => {
                 plan(Some((number, fault)), None);
-                let outcome = recast(&desk);
+                let outcome = act(&desk);
                 let operations = plan(None, None);
                 if let Err(error) = &outcome {
                     assert_eq!(error.class(), ErrorClass::System, "operation {number}: {error}");
@@ -354,10 +376,10 @@ fn a_recast_that_fails_or_dies_at_any_operation_loses_nothing(
                 }
                 (outcome.is_ok(), operations)
             }
-            None => (survives(&desk, "recast", number), 0),
+            None => (survives(&desk, work, number), 0),
         };
-        recast(&desk).unwrap();
-        assert_eq!(volumes(&desk), (volumes_named(1), false), "operation {number}");
+        act(&desk).unwrap();
+        assert_eq!(volumes(&desk), (volumes_named(count), false), "operation {number}");
         opens_to(&desk, &desk.path("source"));
         if is_done && number >= operations {
             assert!(number > 10, "only {number} operations");

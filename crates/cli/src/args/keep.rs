@@ -1,6 +1,7 @@
 //! What looks after an archive that there is.
 
 use super::WorkArguments;
+use super::receive::UnlockArguments;
 use super::send::ConfigurationArguments;
 use clap::{ArgGroup, Args};
 use std::path::PathBuf;
@@ -28,4 +29,53 @@ pub struct RecastArguments {
     pub configuration: ConfigurationArguments,
     #[command(flatten)]
     pub work: WorkArguments,
+}
+
+/// `relock`.
+#[derive(Debug, Args)]
+pub struct RelockArguments {
+    /// A volume, or a folder with volumes in it
+    #[arg(value_name = "VOLUME|FOLDER")]
+    pub archive: PathBuf,
+    /// Where the new volumes go: a folder, or the archive's own name. The old ones stay then; without this they are replaced
+    #[arg(long, value_name = "PATH")]
+    pub to: Option<PathBuf>,
+    /// Say what would come of it, and write nothing
+    #[arg(long)]
+    pub dry_run: bool,
+    #[command(flatten)]
+    pub new: NewPasswordArguments,
+    /// What unlocks it now.
+    #[command(flatten, next_help_heading = "Password until now")]
+    pub unlock: UnlockArguments,
+    #[command(flatten)]
+    pub work: WorkArguments,
+}
+
+/// What will unlock it.
+#[derive(Debug, Args)]
+#[command(next_help_heading = "New password")]
+#[command(group = ArgGroup::new("new").args(["make_passphrase", "no_password", "new_password_from"]))]
+pub struct NewPasswordArguments {
+    /// Read the new password from this file; without this it is asked for on the terminal
+    #[arg(long, value_name = "FILE")]
+    pub new_password_from: Option<PathBuf>,
+    /// A key file that goes with every new password
+    #[arg(long, value_name = "FILE", conflicts_with = "no_password")]
+    pub new_key_file: Option<PathBuf>,
+    /// Another password that opens it then, read from a file: one that opened it before counts no longer unless it is named here. Repeatable
+    #[arg(long, value_name = "FILE", conflicts_with = "no_password")]
+    pub also_password_from: Vec<PathBuf>,
+    /// Take the new password although it is weak
+    #[arg(long)]
+    pub weak_ok: bool,
+    /// Make a passphrase of seven words (77 bits) and show it once, on the terminal
+    #[arg(long)]
+    pub make_passphrase: bool,
+    /// Write the made passphrase into this new file, which only you may read, instead of showing it
+    #[arg(long, value_name = "FILE", requires = "make_passphrase")]
+    pub passphrase_to: Option<PathBuf>,
+    /// Lock it with no password: checked and split, but not secret
+    #[arg(long)]
+    pub no_password: bool,
 }

@@ -6,7 +6,7 @@ mod prove;
 mod receive;
 mod send;
 
-pub use keep::RecastArguments;
+pub use keep::{NewPasswordArguments, RecastArguments, RelockArguments};
 pub use pieces::{PortionArguments, ReuniteArguments};
 pub use prove::{
     CompareArguments, ConfirmArguments, HandoverArguments, PageArguments, ReceiptArguments, RehearseArguments,
@@ -76,6 +76,12 @@ pub enum Command {
     /// Nothing is decrypted, compressed or sealed anew: password, names and contents stay as they are. The new volumes are read back
     /// and compared before they get their names, all of them or none, and the old ones go only then.
     Recast(RecastArguments),
+    /// Lock a sealed archive anew, with other passwords
+    ///
+    /// Everything is sealed again under a new key; content, names and the cut stay. The new volumes are opened with each new password
+    /// and verified to the last byte before they get their names, and the old ones go only then. Copies of the old ones that are
+    /// elsewhere still open with the old password.
+    Relock(Box<RelockArguments>),
     /// Play the recipient: deliver copies, gather, check, unlock, open, and compare with the sources
     ///
     /// All of it in a closed temporary folder, with nothing of yours but the volumes and what unlocks them.

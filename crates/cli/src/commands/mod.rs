@@ -17,6 +17,7 @@ pub mod portion;
 pub mod recast;
 pub mod receipt;
 pub mod rehearse;
+pub mod relock;
 pub mod resend;
 pub mod reunite;
 

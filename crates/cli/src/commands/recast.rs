@@ -1,7 +1,7 @@
 //! `recast`: a sealed archive is cut to another size, in its own place or elsewhere.
 
 use super::show;
-use crate::args::{DeliveryArguments, RecastArguments, ShapeArguments};
+use crate::args::{DeliveryArguments, RecastArguments, ShapeArguments, WorkArguments};
 use crate::failure::{BadValue, DONE, Failure};
 use crate::places::gather;
 use crate::session;
@@ -26,12 +26,11 @@ const LISTED: usize = 12;
 /// Runs the command; the exit code.
 pub fn run(arguments: &RecastArguments) -> Result<u8, Failure> {
     if !arguments.dry_run {
-        let progress = ProgressLine::for_reading(None, &arguments.work);
-        complete_earlier(&arguments.archive, &session::context(&progress, arguments.work.threads))?;
+        settled(&arguments.archive, &arguments.work)?;
     }
     let set = gather(slice::from_ref(&arguments.archive))?.complete()?;
     let fit = fit(arguments)?;
-    let (target, in_place) = target(arguments, &set)?;
+    let (target, in_place) = new_place(arguments.to.as_deref(), &set)?;
     let planned = outline(&set, fit)?;
     let is_cut_so = in_place && planned.cells_per_volume == set.geometry.cells_per_volume;
     let recut = match arguments.dry_run || is_cut_so {
@@ -59,9 +58,9 @@ fn fit(arguments: &RecastArguments) -> Result<Fit, Failure> {
     Ok(Settings::resolve(&delivery, arguments.work.threads)?.fit.value.fit)
 }
 
-/// Where the new volumes go, and whether that is in the place of the old ones.
-fn target(arguments: &RecastArguments, set: &VolumeSet) -> Result<(Target, bool), Failure> {
-    let Some(to) = &arguments.to else {
+/// Where new volumes of a set go, and whether that is in the place of the old ones.
+pub(super) fn new_place(to: Option<&Path>, set: &VolumeSet) -> Result<(Target, bool), Failure> {
+    let Some(to) = to else {
         let own = own_place(set).ok_or(Failure::Value(BadValue::NoOwnPlace))?;
         return Ok((own, true));
     };
@@ -69,6 +68,12 @@ fn target(arguments: &RecastArguments, set: &VolumeSet) -> Result<(Target, bool)
     let wish =
         TargetWish { to: Some(to), name: Some(&stem), sources: &[], format: Some(&SEALED), usual_format: &SEALED };
     Ok((Target::resolve(&wish)?.0, false))
+}
+
+/// Completes what an earlier run left there, so that all volumes of a set are.
+pub(super) fn settled(archive: &Path, work: &WorkArguments) -> Result<(), Failure> {
+    let progress = ProgressLine::for_reading(None, work);
+    Ok(complete_earlier(archive, &session::context(&progress, work.threads))?)
 }
 
 /// The JSON object (docs/json.md).
@@ -95,15 +100,15 @@ struct Cut {
 }
 
 #[derive(Serialize)]
-struct Volume {
-    path: String,
-    bytes: u64,
+pub(super) struct Volume {
+    pub path: String,
+    pub bytes: u64,
     #[serde(skip)]
     name: String,
 }
 
 impl Volume {
-    fn new(path: &Path, bytes: u64) -> Self {
+    pub fn new(path: &Path, bytes: u64) -> Self {
         let name = path.file_name().map(text::name).unwrap_or_default();
         Self { path: text::path(path), bytes, name }
     }
@@ -185,20 +190,21 @@ fn lines(report: &Report) -> Vec<String> {
                 String::new(),
                 format!("Next: send {them}, or put everything for the recipient together with"),
             ]);
-            let first = report.volumes.first().map_or("", |volume| volume.path.as_str());
-            lines.push(suggestion::command(&[
-                Part::Word("handover"),
-                Part::Named(first.as_ref()),
-                Part::Word("--to NEW-FOLDER"),
-            ]));
+            lines.push(hand_over(&report.volumes));
         }
         false => lines.push("Next: leave --dry-run away.".to_owned()),
     }
     lines
 }
 
+/// The command that puts them together with everything else for the recipient.
+pub(super) fn hand_over(volumes: &[Volume]) -> String {
+    let first = volumes.first().map_or("", |volume| volume.path.as_str());
+    suggestion::command(&[Part::Word("handover"), Part::Named(first.as_ref()), Part::Word("--to NEW-FOLDER")])
+}
+
 /// A row a volume; of many, those in the middle share one.
-fn volume_lines(volumes: &[Volume]) -> Vec<String> {
+pub(super) fn volume_lines(volumes: &[Volume]) -> Vec<String> {
     let row = |(number, volume): (usize, &Volume)| {
         (Tone::Plain, vec![number.to_string(), volume.name.clone(), grouped(volume.bytes)])
     };

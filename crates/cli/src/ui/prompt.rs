@@ -13,6 +13,8 @@ use zeroize::Zeroizing;
 pub enum Purpose {
     /// Sealing: asked twice.
     Seal,
+    /// Locking anew: asked twice, as the new one.
+    Renew,
     /// Unlocking: asked once.
     Unlock,
 }
@@ -70,14 +72,15 @@ fn line(question: &str) -> Result<String, Failure> {
 /// Asks for a password on the terminal.
 pub fn ask(purpose: Purpose) -> Result<Password, Failure> {
     if !can_ask() {
-        return Err(Failure::NobodyToAsk {
-            what: "A password is needed",
-            instead: "Give it with --password-from FILE or in the variable UNDER_SEAL_PASSWORD.",
-        });
+        let (what, instead) = match purpose {
+            Purpose::Renew => ("A new password is needed", "Give it with --new-password-from FILE."),
+            _ => ("A password is needed", "Give it with --password-from FILE or in the variable UNDER_SEAL_PASSWORD."),
+        };
+        return Err(Failure::NobodyToAsk { what, instead });
     }
     let _asking = Asking::begin(Echo::Off);
-    let password = hidden_line("Password: ")?;
-    if purpose == Purpose::Seal && hidden_line("The same again: ")? != password {
+    let password = hidden_line(if purpose == Purpose::Renew { "New password: " } else { "Password: " })?;
+    if purpose != Purpose::Unlock && hidden_line("The same again: ")? != password {
         return Err(Failure::PasswordsDiffer);
     }
     Ok(password)

@@ -53,7 +53,7 @@ pub fn explain(failure: &Failure) -> String {
             "A made passphrase is shown on a terminal only, and there is none. Add --passphrase-to FILE.".to_owned()
         }
         Failure::WeakPassword(strength) => format!(
-            "{} Nothing was packed: choose a longer one, let one be made with --make-passphrase, or add --weak-ok.",
+            "{} Nothing was written: choose a longer one, let one be made with --make-passphrase, or add --weak-ok.",
             weak_password(strength)
         ),
         Failure::TextFile { path: file, source } => format!("{} cannot be read: {}.", path(file), system(source)),
@@ -133,6 +133,7 @@ fn core(error: &Error) -> String {
         Error::Interrupted(error) | Error::Plan(PlanError::Interrupted(error)) => interrupted(error, ""),
         Error::Plan(PlanError::Codec(_)) => format!("There is no plan. {}", system::TOO_LITTLE_MEMORY),
         Error::Recut(error) => packing::recut(error),
+        Error::Relock(error) => packing::relock(error),
         Error::Rehearsal(error) => rehearsing::rehearsal(error),
         Error::Lacks(error) => lacks(error),
         Error::Archive(error) => archive(error),

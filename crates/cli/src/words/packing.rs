@@ -1,18 +1,20 @@
 //! Why nothing was packed or cut anew, and what a format cannot do.
 
-use super::receiving::cell;
+use super::receiving::{cell, sealed};
 use super::sending::{HIDING_NEEDS_PASSWORD, source, unpackable};
 use super::system::{TOO_LITTLE_MEMORY, file_error, interrupted};
 use crate::ui::text::{self, bytes, first_few, grouped, path, shown};
 use std::ffi::OsStr;
 use std::io;
+use std::path::PathBuf;
 use under_seal_core::codecs::error::CodecError;
 use under_seal_core::disk::staging::StagingError;
 use under_seal_core::disk::{FileError, Interruption};
 use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::registry::Lacks;
-use under_seal_core::formats::sealed::SealError;
+use under_seal_core::formats::sealed::head::KEYHOLES;
 use under_seal_core::formats::sealed::volume::{GatherError, MAX_VOLUMES, MIN_VOLUME_BYTES, WriteError};
+use under_seal_core::formats::sealed::{HeadError, SealError};
 use under_seal_core::formats::zip::{MAX_PARTS, ZipWriteError};
 use under_seal_core::ground::entry::EntryPath;
 use under_seal_core::source::SourceError;
@@ -20,6 +22,7 @@ use under_seal_core::tasks::pack::parcels::{MAX_PARCELS, ParcelError};
 use under_seal_core::tasks::pack::{Loss, PackError, WayError};
 use under_seal_core::tasks::page::PAGE_NAME;
 use under_seal_core::tasks::recast::RecutError;
+use under_seal_core::tasks::relock::RelockError;
 
 pub(super) fn pack(error: &PackError) -> String {
     match error {
@@ -228,17 +231,55 @@ pub(super) fn seal(error: &SealError) -> String {
         SealError::Write(error) => write(error),
         SealError::Interrupted(error) => interrupted(error, "Nothing was packed."),
         SealError::TooManyEntries => TOO_MUCH.to_owned(),
-        SealError::Head(_) | SealError::Codec(_) | SealError::Seal(_) | SealError::OutOfOrder => OWN_FAULT.to_owned(),
+        SealError::Head(error) => head(*error),
+        SealError::Codec(_) | SealError::Seal(_) | SealError::OutOfOrder => OWN_FAULT.to_owned(),
     }
+}
+
+/// No head could be made.
+fn head(error: HeadError) -> String {
+    match error {
+        HeadError::KeyholeCount(count) => {
+            format!(
+                "An archive can have 1 to {KEYHOLES} passwords, and these are {count}. Nothing was written; name fewer."
+            )
+        }
+        HeadError::NoMemory(_) => format!("Nothing was written. {TOO_LITTLE_MEMORY}"),
+        HeadError::NoRandomness(error) => interrupted(&error.into(), "Nothing was written."),
+        _ => OWN_FAULT.to_owned(),
+    }
+}
+
+/// An archive was not locked anew.
+pub(super) fn relock(error: &RelockError) -> String {
+    match error {
+        RelockError::Way(WayError::Taken { paths, .. }) => taken(paths),
+        RelockError::Way(error) => way(error),
+        RelockError::Staging(error) => staging(error),
+        RelockError::Old(error) => sealed(error),
+        RelockError::Head(error) => head(*error),
+        RelockError::Write(error) => write(error),
+        RelockError::Seal(_) => OWN_FAULT.to_owned(),
+        RelockError::ReadBack(error) if error.is_lack_of_memory() => {
+            format!("Nothing was locked anew. {TOO_LITTLE_MEMORY}")
+        }
+        RelockError::Regather(_) | RelockError::ReadBack(_) | RelockError::ContentsDiffer => other_than_written(),
+        RelockError::Interrupted(error) => interrupted(error, "Nothing was locked anew."),
+    }
+}
+
+/// New volumes would have names that are taken.
+fn taken(paths: &[PathBuf]) -> String {
+    format!(
+        "Volumes of that name are there already: {}. Nothing was written; name another place with --to.",
+        first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>())
+    )
 }
 
 /// A set was not cut to another size.
 pub(super) fn recut(error: &RecutError) -> String {
     match error {
-        RecutError::Way(WayError::Taken { paths, .. }) => format!(
-            "Volumes of that name are there already: {}. Nothing was cut anew; name another place with --to.",
-            first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>())
-        ),
+        RecutError::Way(WayError::Taken { paths, .. }) => taken(paths),
         RecutError::Contradicting(paths) => format!(
             "Headers contradict each other, and only the password tells which of them are genuine: {}. Nothing was cut anew. Move those \
              aside that do not open.",

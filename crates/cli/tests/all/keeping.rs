@@ -1,6 +1,6 @@
 //! Looking after an archive: whatever is done to it, one whole set is there, and it opens as before.
 
-use crate::support::Desk;
+use crate::support::{Desk, PASSWORD};
 use rstest::rstest;
 use std::fs;
 
@@ -74,4 +74,48 @@ fn a_page_is_cut_into_volumes() {
     assert_eq!(desk.names("new"), ["a.useal"]);
     desk.run(&["open", "new", "--into", "in"]).expect(0);
     assert!(desk.path("a.html").exists());
+}
+
+/// With what it is locked anew, what opens it then, and what comes of trying something else: nothing where that is the password until now.
+#[rstest]
+#[case::another(&["--new-password-from", "new"], &["--password-from", "new"], &[], 3)]
+#[case::with_a_key_file(&["--new-password-from", "new", "--new-key-file", "key"], &["--password-from", "new", "--key-file", "key"], &["--password-from", "new"], 3)]
+#[case::a_made_one(&["--make-passphrase", "--passphrase-to", "made"], &["--password-from", "made"], &[], 3)]
+#[case::two(&["--new-password-from", "new", "--also-password-from", "old"], &["--password-from", "new"], &[], 0)]
+#[case::none(&["--no-password"], &["--accept-no-password"], &[], 5)]
+#[case::elsewhere(&["--new-password-from", "new", "--to", "elsewhere/"], &["--password-from", "new"], &[], 3)]
+fn an_archive_is_locked_anew(#[case] with: &[&str], #[case] opens: &[&str], #[case] other: &[&str], #[case] code: i32) {
+    let desk = Desk::with_volumes();
+    desk.file("new", b"a quite new set of words").file("old", PASSWORD.as_bytes()).file("key", b"a key file");
+    let before = desk.names("out");
+    let ran = desk.run(&[&["relock", "out", "--json"], with].concat()).expect(0);
+    let folder = if with.contains(&"--to") { "elsewhere" } else { "out" };
+    assert_eq!((desk.names("out"), desk.names(folder).len()), (before, 7));
+    assert_ne!(ran.json("/set"), ran.json("/old_set"));
+    assert_eq!((ran.json("/verified_files"), ran.json("/written")), (20.into(), true.into()));
+    desk.run(&[&["open", folder, "--into", "in"], opens].concat()).expect(0);
+    desk.run(&[&["compare", folder, "wrenfall-light"], opens].concat()).expect(0);
+    desk.run(&[&["list", folder], other].concat()).expect(code);
+    if folder == "elsewhere" {
+        desk.run(&["list", "out"]).expect(0);
+    }
+}
+
+/// What stands in the way of it is told, and nothing is changed.
+#[rstest]
+#[case::wrong_password(&["--password-from", "new", "--new-password-from", "new"], 3, "Wrong password.")]
+#[case::weak(&["--new-password-from", "weak"], 2, "This password is weak")]
+#[case::nobody_to_ask(&[], 2, "Give it with --new-password-from FILE.")]
+#[case::not_there(&["--new-password-from", "nowhere"], 2, "The password file nowhere cannot be read")]
+#[case::two_ways(&["--new-password-from", "new", "--make-passphrase"], 2, "cannot be used with")]
+#[case::too_many(&["--new-password-from", "new", "--also-password-from", "new", "--also-password-from", "new", "--also-password-from", "new", "--also-password-from", "new", "--also-password-from", "new", "--also-password-from", "new", "--also-password-from", "new", "--also-password-from", "new"], 2, "1 to 8 passwords, and these are 9")]
+#[case::only_said(&["--dry-run"], 0, "")]
+fn what_is_not_locked_anew_stays_as_it_is(#[case] options: &[&str], #[case] code: i32, #[case] words: &str) {
+    let desk = Desk::with_volumes();
+    desk.file("new", b"a quite new set of words").file("weak", b"lamp");
+    let before = desk.names("out");
+    let ran = desk.run(&[&["relock", "out"], options].concat()).expect(code);
+    assert!(ran.err.replace("\n  ", " ").contains(words), "{}", ran.err);
+    assert_eq!(desk.names("out"), before);
+    desk.run(&["check", "out", "--ask-password"]).expect(0);
 }

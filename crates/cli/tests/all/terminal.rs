@@ -80,6 +80,23 @@ fn packing_asks_for_the_password_twice_without_echo(#[case] typed: &str, #[case]
     assert_eq!(desk.path("note.txt.useal").exists(), code == 0);
 }
 
+#[rstest]
+#[case::the_same_twice("twelve lamps of oiled salt\ntwelve lamps of oiled salt\n", 0, "New password:")]
+#[case::not_the_same("twelve lamps of oiled salt\ntwelve lamps of oiled sand\n", 2, "The two passwords are not the same")]
+fn locking_anew_asks_for_the_old_password_once_and_for_the_new_one_twice(
+    #[case] typed: &str,
+    #[case] code: i32,
+    #[case] words: &str,
+) {
+    let desk = Desk::with_volumes();
+    let before = desk.names("out");
+    let typed = format!("{}\n{typed}", crate::support::PASSWORD);
+    let (exit, shown) = at_a_terminal(&desk, &["relock", "out"], &typed);
+    assert_eq!((exit, shown.contains(words)), (code, true), "{shown}");
+    assert!(!shown.contains("salt") && desk.names("out") == before, "{shown}");
+    desk.run(&["list", "out"]).expect(if code == 0 { 3 } else { 0 });
+}
+
 #[test]
 fn opening_asks_once_and_draws_progress_in_place() {
     let desk = Desk::with_volumes();

@@ -112,6 +112,7 @@ impl Classed for SealError {
             Self::Interrupted(error) => error.class(),
             Self::Write(error) => error.class(),
             Self::TooManyEntries => ErrorClass::Usage,
+            Self::Head(HeadError::KeyholeCount(_)) => ErrorClass::Usage,
             Self::Head(_) | Self::Codec(_) | Self::Seal(_) | Self::OutOfOrder => ErrorClass::System,
         }
     }

@@ -1,4 +1,4 @@
-//! FrameJobs a sealed archive: unlock, believe the tail, list the index, extract in stream order.
+//! Reading a sealed archive: unlock, believe the tail, list the index, extract in stream order.
 //!
 //! Everything is authentic before it is looked at, and held to the format's rules before it is
 //! believed. What a sink is told has been compared with the index; a file ends only if its digest is right.
@@ -80,6 +80,14 @@ impl SealedReader {
     /// The volumes that it is read from.
     pub fn set(&self) -> &VolumeSet {
         self.stream.cells().set()
+    }
+
+    /// A cell's whole plaintext, as it was sealed.
+    ///
+    /// # Errors
+    /// [`SealedError::Stream`] where it cannot be had.
+    pub fn plain_cell(&mut self, cell: u64) -> Result<&[u8], SealedError> {
+        Ok(self.stream.plain(cell)?)
     }
 
     /// Bytes of volumes read so far.

@@ -232,12 +232,17 @@ impl StreamReader {
 
     /// Opens a cell and gives its part of the inner stream.
     pub fn load(&mut self, cell: u64) -> Result<&[u8], StreamError> {
+        Ok(self.plain(cell)?.get(MARK_BYTES..).unwrap_or_default())
+    }
+
+    /// Opens a cell and gives its whole plaintext, mark and all.
+    pub fn plain(&mut self, cell: u64) -> Result<&[u8], StreamError> {
         if self.current != Some(cell) {
             self.current = None;
             self.open(cell)?;
             self.current = Some(cell);
         }
-        Ok(self.cells.held().get(MARK_BYTES..).unwrap_or_default())
+        Ok(self.cells.held())
     }
 
     /// Opens a cell and notes its mark.

@@ -1,0 +1,196 @@
+//! `relock`: a sealed archive gets other passwords, in its own place or elsewhere.
+
+use super::recast::{Volume, hand_over, new_place, settled, volume_lines};
+use super::show;
+use crate::args::RelockArguments;
+use crate::credentials::{self, Sealing};
+use crate::failure::{DONE, Failure};
+use crate::places::gather;
+use crate::session;
+use crate::ui::paint::{Tone, paint};
+use crate::ui::progress::ProgressLine;
+use crate::ui::table;
+use crate::ui::text::{self, bytes, contents, count};
+use crate::words::NOT_SECRET;
+use serde::Serialize;
+use std::slice;
+use under_seal_core::formats::reader::ArchiveReader as _;
+use under_seal_core::formats::registry::SEALED;
+use under_seal_core::formats::sealed::{SealedReader, UnlockedSet};
+use under_seal_core::ground::fit::Fit;
+use under_seal_core::ground::passwords::guessable_words;
+use under_seal_core::tasks::pack::Target;
+use under_seal_core::tasks::relock::{RelockRequest, Relocked, relock};
+
+/// Runs the command; the exit code.
+pub fn run(arguments: &RelockArguments) -> Result<u8, Failure> {
+    if !arguments.dry_run {
+        settled(&arguments.archive, &arguments.work)?;
+    }
+    let set = gather(slice::from_ref(&arguments.archive))?.complete()?;
+    // Whatever stands in the way is told before a password is asked for.
+    let (target, in_place) = new_place(arguments.to.as_deref(), &set)?;
+    let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
+    if arguments.dry_run {
+        let report = Report::planned(&unlocked, &target);
+        show(&report, &arguments.work, || lines(&report))?;
+        return Ok(DONE);
+    }
+    let progress = ProgressLine::for_writing(Fit::OneVolume, &arguments.work);
+    let context = session::context(&progress, arguments.work.threads);
+    let guessable = || guessable_in(&unlocked, &target);
+    let Sealing { credentials, cost, secret, mut passphrase_file } =
+        credentials::to_relock(&arguments.new, guessable, &context)?;
+    // What a cut-off run leaves may be completed by the next one, and needs it.
+    let passphrase_file = passphrase_file.as_mut().map(|file| text::path(file.keep()));
+    let request =
+        RelockRequest { unlocked: &unlocked, target: &target, replace: in_place, credentials: &credentials, cost };
+    let relocked = relock(&request, &context)?;
+    drop(progress);
+    let opened_by = OpenedBy {
+        passwords: if secret { credentials.len() } else { 0 },
+        key_file: arguments.new.new_key_file.is_some(),
+        passphrase_file,
+    };
+    let report = Report::written(&unlocked, &relocked, opened_by, &target);
+    show(&report, &arguments.work, || lines(&report))?;
+    Ok(DONE)
+}
+
+/// Words in a password that are no secret, since the archive has them. One that cannot be read has none; that is told later.
+fn guessable_in(unlocked: &UnlockedSet, target: &Target) -> Vec<String> {
+    let archive = SealedReader::with_key(unlocked.set.clone(), &unlocked.key);
+    let entries = archive.as_ref().map(|archive| archive.entries()).unwrap_or_default();
+    let mut words = guessable_words(entries.iter().map(|listed| &listed.entry.path));
+    words.push(target.stem.to_string_lossy().to_lowercase());
+    words
+}
+
+/// What opens it then.
+struct OpenedBy {
+    passwords: usize,
+    key_file: bool,
+    passphrase_file: Option<String>,
+}
+
+/// The JSON object (docs/json.md).
+#[derive(Serialize)]
+struct Report {
+    command: &'static str,
+    exit_code: u8,
+    written: bool,
+    old_set: String,
+    set: Option<String>,
+    passwords: usize,
+    key_file: bool,
+    volumes: Vec<Volume>,
+    replaced: Vec<String>,
+    verified_files: u64,
+    verified_bytes: u64,
+    folder: String,
+    passphrase_file: Option<String>,
+    #[serde(skip)]
+    verified: String,
+    /// Whether the old volumes need a password.
+    #[serde(skip)]
+    was_secret: bool,
+}
+
+impl Report {
+    fn planned(unlocked: &UnlockedSet, target: &Target) -> Self {
+        let geometry = unlocked.set.geometry;
+        let volume = |number| {
+            let suffix = SEALED.suffix(number, geometry.data_volumes);
+            Volume::new(&target.path_with(&suffix), geometry.volume_bytes(number))
+        };
+        Self {
+            command: "relock",
+            exit_code: DONE,
+            written: false,
+            old_set: unlocked.set.ids.set_text(),
+            set: None,
+            passwords: 0,
+            key_file: false,
+            volumes: (1..=geometry.data_volumes).map(volume).collect(),
+            replaced: Vec::new(),
+            verified_files: 0,
+            verified_bytes: 0,
+            folder: target.path_with("").parent().map(text::path).unwrap_or_default(),
+            passphrase_file: None,
+            verified: String::new(),
+            was_secret: unlocked.secret,
+        }
+    }
+
+    fn written(unlocked: &UnlockedSet, relocked: &Relocked, opened_by: OpenedBy, target: &Target) -> Self {
+        let verified = relocked.verified;
+        Self {
+            written: true,
+            set: Some(relocked.ids.set_text()),
+            passwords: opened_by.passwords,
+            key_file: opened_by.key_file,
+            volumes: relocked.volumes.iter().map(|(path, bytes)| Volume::new(path, *bytes)).collect(),
+            replaced: relocked.replaced.iter().map(|(path, _)| text::path(path)).collect(),
+            verified_files: verified.files,
+            verified_bytes: verified.content_bytes,
+            passphrase_file: opened_by.passphrase_file,
+            verified: format!(
+                "read back from disk and unlocked; {} in {}, every digest compared",
+                bytes(verified.content_bytes),
+                contents(verified.files, verified.folders, verified.links)
+            ),
+            ..Self::planned(unlocked, target)
+        }
+    }
+
+    fn opened_by(&self) -> String {
+        let key_file = if self.key_file { ", with the key file" } else { "" };
+        match self.passwords {
+            0 => "nothing: no password is needed".to_owned(),
+            1 => format!("the new password and no other{key_file}"),
+            several => format!("{several} passwords and no other{key_file}"),
+        }
+    }
+}
+
+fn lines(report: &Report) -> Vec<String> {
+    let volumes = count(report.volumes.len() as u64, "volume");
+    if !report.written {
+        return vec![
+            paint(Tone::Strong, format!("It would be locked anew: {volumes}. Nothing was written.")),
+            "Only passwords that are given as new would open it then.".to_owned(),
+        ];
+    }
+    let mut lines = vec![paint(Tone::Good, format!("It is locked anew and verified: {volumes}.")), String::new()];
+    lines.extend(volume_lines(&report.volumes));
+    lines.push(String::new());
+    lines.extend(table::summary(&[
+        ("opens by", vec![report.opened_by()]),
+        ("verified", vec![report.verified.clone()]),
+        (
+            "replaced",
+            match report.replaced.len() as u64 {
+                0 => Vec::new(),
+                some => vec![count(some, "old volume")],
+            },
+        ),
+        ("passphrase", report.passphrase_file.iter().map(|file| format!("in {file}, readable by you only")).collect()),
+        ("where", vec![report.folder.clone()]),
+    ]));
+    lines.push(String::new());
+    if report.passwords == 0 {
+        lines.push(paint(Tone::Look, NOT_SECRET));
+    }
+    let old = match report.was_secret {
+        true => "still open with the old password: whoever has them and knows it can read them",
+        false => "still open without a password: whoever has them can read them",
+    };
+    lines.push(paint(Tone::Look, format!("Copies of the old volumes that are elsewhere {old}.")));
+    let tell = if report.passwords == 0 { "" } else { ", and tell the new password by another way" };
+    lines.extend([
+        String::new(),
+        format!("Next: send the new volumes{tell}; or put everything for the recipient together with"),
+        hand_over(&report.volumes),
+    ]);
+    lines
+}

@@ -1,0 +1,187 @@
+//! Locking an archive anew: other passwords, under a new key. Every cell is opened and sealed again, in its place, without being
+//! decompressed: content, names and the cut stay. Set id and key are new, since one key must never seal two streams. The old volumes
+//! go when the new ones have been opened with each of the new passwords and verified to the last byte, or stay where the new ones
+//! go elsewhere.
+
+use crate::disk::staging::{Placing, Staging, StagingError};
+use crate::disk::{Folder, Interruption, interruptible};
+use crate::formats::error::ArchiveError;
+use crate::formats::registry::SEALED;
+use crate::formats::sealed::cells::{CELL_OVERHEAD, CellSeal, NotAuthentic, PlainCells};
+use crate::formats::sealed::volume::{
+    Bound, Cells, GatherError, Ids, VolumeSet, VolumeWriter, WriteError, WrittenVolumes,
+};
+use crate::formats::sealed::{ArchiveKey, HeadError, KeyCost, SealedError, SealedReader, UnlockedSet, seal_head};
+use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::context::{Context, Phase, Progress};
+use crate::ground::entry::Totals;
+use crate::ground::secrets::Credentials;
+use crate::tasks::check::verify_contents;
+use crate::tasks::pack::{Target, WayError};
+use std::path::PathBuf;
+
+/// What is locked anew, and how.
+pub struct RelockRequest<'a> {
+    /// The archive; all of its volumes must be here.
+    pub unlocked: &'a UnlockedSet,
+    /// Where the new volumes go.
+    pub target: &'a Target,
+    /// Whether volumes that have the target's name already are replaced.
+    pub replace: bool,
+    /// Each of these opens it then, and nothing else does.
+    pub credentials: &'a [Credentials],
+    /// What an attempt at one of them costs.
+    pub cost: KeyCost,
+}
+
+/// An archive that was locked anew.
+#[derive(Debug)]
+pub struct Relocked {
+    /// The new set.
+    pub ids: Ids,
+    /// The new volumes in order, and their lengths in bytes.
+    pub volumes: Vec<(PathBuf, u64)>,
+    /// Old volumes that were replaced, and their lengths.
+    pub replaced: Vec<(PathBuf, u64)>,
+    /// What was read back from the new volumes and verified.
+    pub verified: Totals,
+}
+
+/// Why an archive was not locked anew. No new volume has a final name then.
+#[derive(Debug, thiserror::Error)]
+pub enum RelockError {
+    /// The target is not free.
+    #[error(transparent)]
+    Way(#[from] WayError),
+    /// The staging folder cannot be used.
+    #[error(transparent)]
+    Staging(#[from] StagingError),
+    /// The archive cannot be read.
+    #[error(transparent)]
+    Old(#[from] SealedError),
+    /// The new head cannot be made.
+    #[error(transparent)]
+    Head(#[from] HeadError),
+    /// A cell cannot be sealed; never in practice.
+    #[error(transparent)]
+    Seal(#[from] NotAuthentic),
+    /// The new volumes cannot be written.
+    #[error(transparent)]
+    Write(#[from] WriteError),
+    /// What was written cannot be found again.
+    #[error("reading back: {0}")]
+    Regather(#[source] GatherError),
+    /// What was written cannot be read again.
+    #[error("reading back: {0}")]
+    ReadBack(#[source] ArchiveError),
+    /// What was read back is another archive.
+    #[error("reading back: the contents differ")]
+    ContentsDiffer,
+    /// Something that can end any work.
+    #[error(transparent)]
+    Interrupted(Interruption),
+}
+
+interruptible!(RelockError);
+
+impl Classed for RelockError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::Way(error) => error.class(),
+            Self::Staging(error) => error.class(),
+            Self::Old(error) => error.class(),
+            Self::Write(error) => error.class(),
+            Self::Head(HeadError::KeyholeCount(_)) => ErrorClass::Usage,
+            Self::Head(_) | Self::Seal(_) => ErrorClass::System,
+            Self::Regather(_) | Self::ContentsDiffer => ErrorClass::Damaged,
+            Self::ReadBack(error) => match error.interruption() {
+                Some(interruption) => interruption.class(),
+                None => ErrorClass::Damaged,
+            },
+        }
+    }
+}
+
+/// Locks an archive anew.
+///
+/// # Errors
+/// [`RelockError`]; the old set is as it was.
+pub fn relock(request: &RelockRequest<'_>, context: &Context<'_>) -> Result<Relocked, RelockError> {
+    let RelockRequest { unlocked, target, replace, credentials, cost } = *request;
+    let set = &unlocked.set;
+    let mut old = SealedReader::with_key(set.clone(), &unlocked.key)?;
+    let way = target.make_way(replace, &SEALED, context)?;
+    let staging = Staging::begin(Folder::open_or_create(&target.folder)?, &target.stem, context)?;
+    let ids = Ids { set: context.random()?, cut: context.random()? };
+    let bound = Bound { set: ids.set, cell_length: set.geometry.cell_length };
+    let key = ArchiveKey::generate(context).map_err(Interruption::from)?;
+    let head = seal_head(&key, &bound, credentials, cost, context)?;
+    let seal = CellSeal::new(&key, &bound)?;
+    let is_cut = set.geometry.data_volumes > 1;
+    let limit = is_cut.then(|| set.geometry.volume_bytes(1));
+    let mut writer = VolumeWriter::new(&staging, ids, set.geometry.cell_length, limit)?;
+    seal_anew(&mut old, &seal, &mut writer, context)?;
+    let written = writer.finish(&head)?;
+    let verified = read_back(&staging, &written, (credentials, old.index_digest()), context)?;
+    context.go_on()?;
+    staging.place(&written.placings, &way.files)?;
+    let volume =
+        |(number, placing): (u32, &Placing)| (target.path_with(&placing.suffix), written.geometry.volume_bytes(number));
+    Ok(Relocked {
+        ids,
+        volumes: (1..).zip(&written.placings).map(volume).collect(),
+        replaced: way.replaced(target),
+        verified,
+    })
+}
+
+/// Opens every cell, and seals it in its place under the new key.
+fn seal_anew(
+    old: &mut SealedReader,
+    seal: &CellSeal,
+    writer: &mut VolumeWriter<'_>,
+    context: &Context<'_>,
+) -> Result<(), RelockError> {
+    let (geometry, cutting) = (old.set().geometry, writer.cutting());
+    let total = (1..=geometry.data_volumes).map(|volume| geometry.volume_bytes(volume)).sum();
+    context.tell(Progress::Begin(Phase::Packing, total));
+    let mut bytes = Vec::with_capacity(geometry.cell_length.bytes());
+    for cell in 0..geometry.cells {
+        context.go_on()?;
+        bytes.clear();
+        bytes.extend_from_slice(old.plain_cell(cell)?);
+        bytes.resize(bytes.len() + CELL_OVERHEAD, 0);
+        let cells = Cells { first: cell, cell_length: geometry.cell_length, bytes };
+        let sealed = seal.seal(PlainCells { cells, with_last: cell + 1 == geometry.cells }, &cutting)?;
+        writer.write(&sealed.bytes)?;
+        bytes = sealed.bytes;
+        context.tell(Progress::Volume(writer.volume()));
+        context.tell(Progress::Advance(geometry.cell_bytes(cell) as u64));
+    }
+    context.tell(Progress::End);
+    Ok(())
+}
+
+/// Opens the staged volumes with each of the credentials, and verifies everything in them once.
+fn read_back(
+    staging: &Staging,
+    written: &WrittenVolumes,
+    (credentials, index_digest): (&[Credentials], [u8; 32]),
+    context: &Context<'_>,
+) -> Result<Totals, RelockError> {
+    let files: Vec<_> = written.placings.iter().map(|placing| staging.path_of(placing.number)).collect();
+    let set = VolumeSet::from_files(&files).map_err(RelockError::Regather)?;
+    let mut verified = None;
+    for credentials in credentials {
+        let unlocked = SealedReader::unlock(set.clone(), credentials);
+        let mut archive = unlocked.map_err(|error| RelockError::ReadBack(error.into()))?;
+        if archive.index_digest() != index_digest {
+            return Err(RelockError::ContentsDiffer);
+        }
+        if verified.is_none() {
+            verified = Some(verify_contents(&mut archive, context).map_err(RelockError::ReadBack)?);
+        }
+    }
+    verified.ok_or(RelockError::ContentsDiffer)
+}
