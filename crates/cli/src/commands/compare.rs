@@ -66,11 +66,15 @@ struct Report {
     changed: Vec<Changed>,
     unreadable: Vec<Unreadable>,
     originals: Option<Originals>,
+    #[serde(skip)]
+    added_on_disk: Vec<String>,
 }
 
 #[derive(Serialize)]
 struct Changed {
     path: String,
+    #[serde(skip)]
+    on_disk: String,
     differs_in: Vec<&'static str>,
 }
 
@@ -80,7 +84,7 @@ struct Unreadable {
     why: String,
 }
 
-/// Which files are proven to be inside. Only content counts.
+/// Which files are proven to be inside, as they are called on disk. Only content counts.
 #[derive(Serialize)]
 struct Originals {
     proven: Vec<String>,
@@ -91,7 +95,9 @@ struct Originals {
 impl Report {
     fn new(archive: &Archive, disk: &Catalogue, found: &Comparison, originals: bool) -> Self {
         let paths = |paths: &[EntryPath]| paths.iter().map(|path| shown(path.as_bytes())).collect();
-        let changed = found.both.iter().filter(|compared| compared.differences.any()).map(Changed::new);
+        let here = |path: &EntryPath| shown(found.on_disk(path).as_bytes());
+        let changed = found.both.iter().filter(|compared| compared.differences.any());
+        let changed = changed.map(|compared| Changed::new(compared, here(&compared.path)));
         let unreadable = found
             .unreadable
             .iter()
@@ -113,17 +119,18 @@ impl Report {
             removed: paths(&found.removed),
             changed: changed.collect(),
             unreadable,
-            originals: originals.then(|| Originals::new(archive, found)),
+            originals: originals.then(|| Originals::new(archive, found, here)),
+            added_on_disk: found.added.iter().map(here).collect(),
         }
     }
 }
 
 impl Changed {
-    fn new(compared: &Compared) -> Self {
+    fn new(compared: &Compared, on_disk: String) -> Self {
         let Differences { kind, content, time, mode } = compared.differences;
         let named = [(kind, "kind"), (content, "content"), (time, "time"), (mode, "mode")];
         let differs_in = named.into_iter().filter(|(differs, _)| *differs).map(|(_, name)| name).collect();
-        Self { path: shown(compared.path.as_bytes()), differs_in }
+        Self { path: shown(compared.path.as_bytes()), on_disk, differs_in }
     }
 
     fn is_content(&self) -> bool {
@@ -132,7 +139,7 @@ impl Changed {
 }
 
 impl Originals {
-    fn new(archive: &Archive, found: &Comparison) -> Self {
+    fn new(archive: &Archive, found: &Comparison, here: impl Fn(&EntryPath) -> String) -> Self {
         let is_file = |compared: &&Compared| compared.kind == EntryKind::File;
         let (proven, other): (Vec<&Compared>, Vec<&Compared>) = found
             .both
@@ -143,14 +150,13 @@ impl Originals {
             let place = archive.entries().binary_search_by(|listed| listed.entry.path.cmp(&compared.path));
             place.map_or(0, |place| archive.entries()[place].content.size)
         };
-        let text = |path: &EntryPath| shown(path.as_bytes());
-        let mut not_proven: Vec<String> = other.iter().map(|compared| text(&compared.path)).collect();
-        not_proven.extend(found.added.iter().map(text));
-        not_proven.extend(found.unreadable.iter().map(|(path, _)| text(path)));
+        let mut not_proven: Vec<String> = other.iter().map(|compared| here(&compared.path)).collect();
+        not_proven.extend(found.added.iter().map(&here));
+        not_proven.extend(found.unreadable.iter().map(|(path, _)| here(path)));
         not_proven.sort();
         Self {
             proven_bytes: proven.iter().map(size).sum(),
-            proven: proven.iter().map(|compared| text(&compared.path)).collect(),
+            proven: proven.iter().map(|compared| here(&compared.path)).collect(),
             not_proven,
         }
     }
@@ -158,16 +164,17 @@ impl Originals {
 
 fn lines(report: &Report) -> Vec<String> {
     let packed = report.packed.as_ref().map(|packed| format!(", {packed}")).unwrap_or_default();
-    let heading = match report.exit_code {
-        DONE => paint(Tone::Good, format!("Nothing has changed since {} was packed{packed}.", report.archive)),
-        _ => paint(Tone::Look, format!("Not the same as when {} was packed{packed}.", report.archive)),
+    let heading = match (&report.originals, report.exit_code) {
+        (Some(originals), _) => may_be_deleted(report, originals),
+        (None, DONE) => paint(Tone::Good, format!("Nothing has changed since {} was packed{packed}.", report.archive)),
+        (None, _) => paint(Tone::Look, format!("Not the same as when {} was packed{packed}.", report.archive)),
     };
     let mut lines = vec![heading];
     let mut part =
         |tone: Tone, heading: &str, items: Vec<String>| lines.extend(first_listed(tone, heading, &items, LISTED));
-    part(Tone::Look, "Added since:", report.added.clone());
+    part(Tone::Look, "Added since:", report.added_on_disk.clone());
     part(Tone::Look, "Removed since:", report.removed.clone());
-    let changed = |changed: &Changed| format!("{}: {}", changed.path, changed.differs_in.join(", "));
+    let changed = |changed: &Changed| format!("{}: {}", changed.on_disk, changed.differs_in.join(", "));
     let (content, other): (Vec<&Changed>, Vec<&Changed>) =
         report.changed.iter().partition(|changed| changed.is_content());
     let (contents_changed, only_around) = (content.len(), other.len());
@@ -207,4 +214,26 @@ fn lines(report: &Report) -> Vec<String> {
         ));
     }
     lines
+}
+
+/// Whether the originals may be deleted, in one sentence.
+fn may_be_deleted(report: &Report, originals: &Originals) -> String {
+    let (proven, others) = (originals.proven.len(), originals.not_proven.len());
+    let inside = format!("proven to be in {}", report.archive);
+    match (proven, others + report.unreadable.len()) {
+        (0, _) => paint(Tone::Bad, format!("Delete none of the originals: not one file of them is {inside}.")),
+        (_, 0) => paint(
+            Tone::Good,
+            format!(
+                "The originals may be deleted, as long as the archive is kept and can be opened: every file of them is {inside}."
+            ),
+        ),
+        (_, some) => {
+            let are = if some == 1 { "is" } else { "are" };
+            paint(
+                Tone::Bad,
+                format!("Do not delete all of the originals: {some} of {} {are} not {inside}.", proven + some),
+            )
+        }
+    }
 }

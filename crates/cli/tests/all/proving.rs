@@ -39,6 +39,24 @@ fn what_has_changed_since_is_found(
     assert_eq!(desk.run(&["compare", "out", place, "--json"]).expect(code).json(pointer), value.into());
 }
 
+/// Whether they may be deleted is the first thing that is said, and files are told under the names that they have on disk.
+#[rstest]
+#[case::all(|_: &Desk| {}, 0, "The originals may be deleted, as long as")]
+#[case::one_changed(|desk: &Desk| { desk.file("moved/about-this-dossier.txt", b"x"); }, 1, "Do not delete all of the originals: 1 of 20 is not proven")]
+#[case::one_more(|desk: &Desk| { desk.file("moved/new", b"x"); }, 1, "Do not delete all of the originals: 1 of 21 is not proven")]
+fn whether_originals_may_be_deleted_is_answered(#[case] change: fn(&Desk), #[case] code: i32, #[case] words: &str) {
+    let desk = Desk::with_volumes();
+    fs::rename(desk.path("wrenfall-light"), desk.path("moved")).unwrap();
+    change(&desk);
+    let ran = desk.run(&["compare", "out", "moved", "--originals"]).expect(code);
+    assert!(ran.out.starts_with(words), "{}", ran.out);
+    assert!(
+        ran.out.contains("  moved/survey/levels.csv") && !ran.out.contains("  wrenfall-light/survey"),
+        "{}",
+        ran.out
+    );
+}
+
 #[test]
 fn originals_that_are_proven_to_be_inside_are_named() {
     let desk = Desk::with_volumes();

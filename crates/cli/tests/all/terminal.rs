@@ -82,7 +82,11 @@ fn packing_asks_for_the_password_twice_without_echo(#[case] typed: &str, #[case]
 
 #[rstest]
 #[case::the_same_twice("twelve lamps of oiled salt\ntwelve lamps of oiled salt\n", 0, "New password:")]
-#[case::not_the_same("twelve lamps of oiled salt\ntwelve lamps of oiled sand\n", 2, "The two passwords are not the same")]
+#[case::not_the_same(
+    "twelve lamps of oiled salt\ntwelve lamps of oiled sand\n",
+    2,
+    "The two passwords are not the same"
+)]
 fn locking_anew_asks_for_the_old_password_once_and_for_the_new_one_twice(
     #[case] typed: &str,
     #[case] code: i32,

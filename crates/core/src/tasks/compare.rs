@@ -50,9 +50,15 @@ pub struct Comparison {
     pub both: Vec<Compared>,
     /// On disk, and unreadable, so that nothing can be said.
     pub unreadable: Vec<(EntryPath, FileError)>,
+    renaming: Renaming,
 }
 
 impl Comparison {
+    /// What something is called on disk that has this path in the archive.
+    pub fn on_disk(&self, path: &EntryPath) -> EntryPath {
+        self.renaming.on_disk(path)
+    }
+
     /// Whether archive and disk are the same in everything that could be read.
     pub fn is_same(&self) -> bool {
         self.added.is_empty()
@@ -74,13 +80,12 @@ pub fn compare(
     context: &Context<'_>,
 ) -> Result<Comparison, Interruption> {
     context.tell(Progress::Begin(Phase::Comparing, disk.total_bytes()));
-    let renaming = Renaming::between(entries, disk);
-    let mut found = Comparison::default();
+    let mut found = Comparison { renaming: Renaming::between(entries, disk), ..Comparison::default() };
     let mut listed = entries.iter().peekable();
     for entry in &disk.entries {
         context.go_on()?;
         context.tell(Progress::Entry(&entry.path));
-        let path = renaming.in_archive(&entry.path);
+        let path = found.renaming.in_archive(&entry.path);
         while let Some(gone) = listed.next_if(|listed| listed.entry.path < path) {
             found.removed.push(gone.entry.path.clone());
         }
@@ -136,6 +141,7 @@ fn digest(entry: &SourceEntry, disk: &Catalogue, context: &Context<'_>) -> Resul
 }
 
 /// The one thing at the top, where it has another name on disk than in the archive.
+#[derive(Debug, Default)]
 struct Renaming(Option<(Vec<u8>, Vec<u8>)>);
 
 impl Renaming {
@@ -146,10 +152,18 @@ impl Renaming {
     }
 
     fn in_archive(&self, path: &EntryPath) -> EntryPath {
-        let Some((there, inside)) = &self.0 else { return path.clone() };
-        let below = path.as_bytes().get(there.len()..).unwrap_or_default();
-        EntryPath::new([inside.as_slice(), below].concat()).unwrap_or_else(|_| path.clone())
+        self.0.as_ref().map_or_else(|| path.clone(), |(there, inside)| instead(path, there, inside))
     }
+
+    fn on_disk(&self, path: &EntryPath) -> EntryPath {
+        self.0.as_ref().map_or_else(|| path.clone(), |(there, inside)| instead(path, inside, there))
+    }
+}
+
+/// A path with another name at its top.
+fn instead(path: &EntryPath, top: &[u8], new: &[u8]) -> EntryPath {
+    let below = path.as_bytes().get(top.len()..).unwrap_or_default();
+    EntryPath::new([new, below].concat()).unwrap_or_else(|_| path.clone())
 }
 
 fn only_top<'a>(paths: impl Iterator<Item = &'a EntryPath>) -> Option<Vec<u8>> {
