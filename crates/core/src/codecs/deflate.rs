@@ -8,14 +8,14 @@ use flate2::{Compress, Compression, FlushCompress, Status};
 pub const CHUNK_BYTES: usize = 1024 * 1024;
 
 /// At the slowest squeeze into chunks of so many: a content that is one chunk by itself can be compressed optimally.
-const UTMOST_PIECE_BYTES: usize = 8 * 1024 * 1024;
+const UTMOST_CHUNK_BYTES: usize = 8 * 1024 * 1024;
 
 /// What an optimal compressor takes for its work, of its own scale up to 12.
 const OPTIMAL_LEVEL: i32 = 12;
 
 /// How long the chunks of a content are, in bytes.
 pub fn chunk_bytes(squeeze: Squeeze) -> usize {
-    if squeeze == Squeeze::Utmost { UTMOST_PIECE_BYTES } else { CHUNK_BYTES }
+    if squeeze == Squeeze::Utmost { UTMOST_CHUNK_BYTES } else { CHUNK_BYTES }
 }
 
 /// A chunk may refer back to so many bytes before it: deflate's window.

@@ -8,13 +8,15 @@ use crate::disk::{Folder, Interruption, interruptible};
 use crate::formats::error::ArchiveError;
 use crate::formats::registry::SEALED;
 use crate::formats::sealed::cells::{CELL_OVERHEAD, CellSeal, NotAuthentic, PlainCells};
+use crate::formats::sealed::stream::CELLS_TOGETHER;
 use crate::formats::sealed::volume::{
-    Bound, Cells, GatherError, Ids, VolumeSet, VolumeWriter, WriteError, WrittenVolumes,
+    Bound, Cells, GatherError, Geometry, Ids, VolumeSet, VolumeWriter, WriteError, WrittenVolumes,
 };
 use crate::formats::sealed::{ArchiveKey, HeadError, KeyCost, SealedError, SealedReader, UnlockedSet, seal_head};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::Totals;
+use crate::ground::pipeline::{Spares, Stopped, ordered};
 use crate::ground::secrets::Credentials;
 use crate::tasks::check::verify_contents;
 use crate::tasks::pack::{Target, WayError};
@@ -136,7 +138,7 @@ pub fn relock(request: &RelockRequest<'_>, context: &Context<'_>) -> Result<Relo
     })
 }
 
-/// Opens every cell, and seals it in its place under the new key.
+/// Opens every cell, and seals it in its place under the new key, some at a time beside each other.
 fn seal_anew(
     old: &mut SealedReader,
     seal: &CellSeal,
@@ -146,20 +148,48 @@ fn seal_anew(
     let (geometry, cutting) = (old.set().geometry, writer.cutting());
     let total = (1..=geometry.data_volumes).map(|volume| geometry.volume_bytes(volume)).sum();
     context.tell(Progress::Begin(Phase::Packing, total));
-    let mut bytes = Vec::with_capacity(geometry.cell_length.bytes());
-    for cell in 0..geometry.cells {
-        context.go_on()?;
-        bytes.clear();
-        bytes.extend_from_slice(old.plain_cell(cell)?);
-        bytes.resize(bytes.len() + CELL_OVERHEAD, 0);
-        let cells = Cells { first: cell, cell_length: geometry.cell_length, bytes };
-        let sealed = seal.seal(PlainCells { cells, with_last: cell + 1 == geometry.cells }, &cutting)?;
-        writer.write(&sealed.bytes)?;
-        bytes = sealed.bytes;
-        context.tell(Progress::Volume(writer.volume()));
-        context.tell(Progress::Advance(geometry.cell_bytes(cell) as u64));
-    }
+    let spares = Spares::new(2 * context.threads);
+    let (opened, written) = ordered(
+        context.threads,
+        |cells| open_all(old, &spares, context, |plain| cells.submit(plain)),
+        || |plain| seal.seal(plain, &cutting),
+        |cells: Result<Cells, NotAuthentic>| -> Result<(), RelockError> {
+            let cells = cells?;
+            writer.write(&cells.bytes)?;
+            context.tell(Progress::Volume(writer.volume()));
+            context.tell(Progress::Advance(cells.bytes.len() as u64));
+            spares.give(cells.bytes);
+            Ok(())
+        },
+    )?;
+    // Where writing failed, opening was only stopped by that.
+    written?;
+    opened?;
     context.tell(Progress::End);
+    Ok(())
+}
+
+/// Opens all cells in order, and submits them ready to be sealed.
+fn open_all(
+    old: &mut SealedReader,
+    spares: &Spares,
+    context: &Context<'_>,
+    submit: impl Fn(PlainCells) -> Result<(), Stopped>,
+) -> Result<(), RelockError> {
+    let Geometry { cells, cell_length, .. } = old.set().geometry;
+    let mut first = 0;
+    while first < cells {
+        context.go_on()?;
+        let end = cells.min(first + CELLS_TOGETHER as u64);
+        let mut bytes = spares.take();
+        bytes.clear();
+        for cell in first..end {
+            bytes.extend_from_slice(old.plain_cell(cell)?);
+            bytes.resize(bytes.len() + CELL_OVERHEAD, 0);
+        }
+        submit(PlainCells { cells: Cells { first, cell_length, bytes }, with_last: end == cells })?;
+        first = end;
+    }
     Ok(())
 }
 

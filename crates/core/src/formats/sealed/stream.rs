@@ -24,8 +24,8 @@ pub const fn inner_per_cell(length: CellLength) -> usize {
 /// The mark of a cell in which no frame begins.
 const NO_FRAME: u16 = 0xFFFF;
 
-/// Cells that are handed over together, to be sealed by one worker.
-const CELLS_TOGETHER: usize = 16;
+/// Cells that are submitted together, to be sealed by one worker.
+pub const CELLS_TOGETHER: usize = 16;
 
 /// How an inner stream of so many bytes will be cut into volumes of at most `volume_limit` bytes. `None` where not even
 /// one cell fits, or there would be more volumes than a set may have.
