@@ -1,5 +1,7 @@
 // A volume that a page carries (docs/format.md 1.5): this page, which then opens it, or another one that was chosen.
 
+import { joined } from './bytes';
+
 const BEGIN = '<!DOCTYPE html>\n';
 const LINE = /^under-seal-volume 1 (raw|b64) ([0-9a-f]{16}) ([0-9a-f]{16})$/;
 /** Bytes of both lines. */
@@ -59,11 +61,17 @@ export async function volumeIn(file: Blob): Promise<Blob | undefined> {
   return new Blob(parts).slice(0, inside.bytes);
 }
 
-/** What cannot be decoded is left out: the cells that it belongs to are damaged. */
+/** So many letters are given up together where one of them is wrong. */
+const BLOCK_LETTERS = 4096;
+
+/** What cannot be decoded stays zero: the cells that it belongs to are damaged. A text that was cut short may end within a group. */
 function decoded(text: string): Uint8Array<ArrayBuffer> {
+  const groups = text.slice(0, text.length - (text.length % 4));
   try {
-    return Uint8Array.fromBase64 ? Uint8Array.fromBase64(text) : Uint8Array.from(atob(text), letter => letter.charCodeAt(0));
+    return Uint8Array.fromBase64 ? Uint8Array.fromBase64(groups) : Uint8Array.from(atob(groups), letter => letter.charCodeAt(0));
   } catch {
-    return new Uint8Array(Math.floor(text.length / 4) * 3);
+    if (groups.length <= BLOCK_LETTERS) return new Uint8Array((groups.length / 4) * 3);
+    const blocks = Math.ceil(groups.length / BLOCK_LETTERS);
+    return joined(...Array.from({ length: blocks }, (_, place) => decoded(groups.slice(place * BLOCK_LETTERS, (place + 1) * BLOCK_LETTERS))));
   }
 }

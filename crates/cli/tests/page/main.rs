@@ -80,7 +80,10 @@ fn a_page_opens_the_archive_that_it_carries() {
     let whole = fs::read(&page).unwrap();
     fs::create_dir(desk.path("sent")).unwrap();
     fs::write(desk.path("sent/whole.html"), &whole).unwrap();
-    desk.flip(&page, whole.len() - 100_000);
+    // A letter that is none of base 64.
+    let mut damaged = whole.clone();
+    damaged[whole.len() - 100_000] = b'*';
+    fs::write(&page, damaged).unwrap();
     browser.go_to(&page);
     let slip = desk.run_bare(&["check", "out", "--json"]).json("/slip").as_str().unwrap().to_owned();
     assert!(browser.wait_for("#volumes-state", &["Copy the code"]).contains(&slip));
