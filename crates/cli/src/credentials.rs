@@ -287,9 +287,7 @@ pub fn to_relock(
     let arguments = SealArguments {
         password,
         also_password_from: also_password_from.clone(),
-        weak_ok: arguments.weak_ok,
-        make_passphrase: arguments.make_passphrase,
-        passphrase_to: arguments.passphrase_to.clone(),
+        making: arguments.making.clone(),
         no_password: arguments.no_password,
     };
     seal_with(given, &arguments, Guessing::Sealed, guessable, context)
@@ -310,7 +308,7 @@ fn seal_with(
     let key_file = key_file(&arguments.password)?;
     let (mut typed, mut made) = (Vec::new(), None);
     let mut passphrase_file = None;
-    if arguments.make_passphrase {
+    if arguments.making.make_passphrase {
         let passphrase = make_passphrase(context)?;
         passphrase_file = hand_out(arguments, &passphrase)?;
         made = Some(Password::new(&passphrase).map_err(Error::from)?);
@@ -320,7 +318,7 @@ fn seal_with(
     for path in &arguments.also_password_from {
         typed.push(password_file(path)?);
     }
-    judge(&typed, guessing, guessable, arguments.weak_ok)?;
+    judge(&typed, guessing, guessable, arguments.making.weak_ok)?;
     let credentials = made.into_iter().chain(typed);
     let credentials = credentials.map(|password| Credentials { password, key_file: key_file.clone() }).collect();
     Ok(Sealing { credentials, cost: session::key_cost(), secret: true, passphrase_file })
@@ -328,7 +326,7 @@ fn seal_with(
 
 /// Shows a made passphrase on the terminal, or writes it to its file: before anything is sealed with it.
 fn hand_out(arguments: &SealArguments, passphrase: &str) -> Result<Option<PassphraseFile>, Failure> {
-    if let Some(path) = &arguments.passphrase_to {
+    if let Some(path) = &arguments.making.passphrase_to {
         return PassphraseFile::create(path, passphrase).map(Some);
     }
     if !io::stderr().is_terminal() {

@@ -2,7 +2,7 @@
 
 use super::WorkArguments;
 use super::receive::UnlockArguments;
-use super::send::ConfigurationArguments;
+use super::send::{ConfigurationArguments, MakingArguments};
 use clap::{ArgGroup, Args};
 use std::path::PathBuf;
 
@@ -66,16 +66,9 @@ pub struct NewPasswordArguments {
     /// Another password that opens it then, read from a file: one that opened it before counts no longer unless it is named here. Repeatable
     #[arg(long, value_name = "FILE", conflicts_with = "no_password")]
     pub also_password_from: Vec<PathBuf>,
-    /// Take the new password although it is weak
-    #[arg(long)]
-    pub weak_ok: bool,
-    /// Make a passphrase of seven words (77 bits) and show it once, on the terminal
-    #[arg(long)]
-    pub make_passphrase: bool,
-    /// Write the made passphrase into this new file, which only you may read, instead of showing it
-    #[arg(long, value_name = "FILE", requires = "make_passphrase")]
-    pub passphrase_to: Option<PathBuf>,
+    #[command(flatten)]
+    pub making: MakingArguments,
     /// Lock it with no password: checked and split, but not secret
-    #[arg(long)]
+    #[arg(long, conflicts_with = "weak_ok")]
     pub no_password: bool,
 }

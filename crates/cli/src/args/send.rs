@@ -209,6 +209,20 @@ pub struct ChoiceArguments {
     pub keep_paths: bool,
 }
 
+/// A password that is made, or not judged.
+#[derive(Debug, Clone, Args)]
+pub struct MakingArguments {
+    /// Take the password although it is weak
+    #[arg(long)]
+    pub weak_ok: bool,
+    /// Make a passphrase of seven words (77 bits) and show it once, on the terminal
+    #[arg(long)]
+    pub make_passphrase: bool,
+    /// Write the made passphrase into this new file, which only you may read, instead of showing it
+    #[arg(long, value_name = "FILE", requires = "make_passphrase")]
+    pub passphrase_to: Option<PathBuf>,
+}
+
 /// What will unlock the archive.
 #[derive(Debug, Args)]
 #[command(next_help_heading = "Password")]
@@ -220,15 +234,8 @@ pub struct SealArguments {
     /// Repeatable
     #[arg(long, value_name = "FILE", conflicts_with = "no_password")]
     pub also_password_from: Vec<PathBuf>,
-    /// Take the password although it is weak
-    #[arg(long)]
-    pub weak_ok: bool,
-    /// Make a passphrase of seven words (77 bits) and show it once, on the terminal
-    #[arg(long)]
-    pub make_passphrase: bool,
-    /// Write the made passphrase into this new file, which only you may read, instead of showing it
-    #[arg(long, value_name = "FILE", requires = "make_passphrase")]
-    pub passphrase_to: Option<PathBuf>,
+    #[command(flatten)]
+    pub making: MakingArguments,
     /// Lock with no password: checked and split, but not secret
     #[arg(long, conflicts_with_all = ["key_file", "weak_ok"])]
     pub no_password: bool,

@@ -146,9 +146,14 @@ pub fn recut(
     }
     context.go_on()?;
     staging.place(&written.placings, &old.files)?;
+    Ok(Recut { ids, volumes: placed(target, &written), replaced: old.replaced(target) })
+}
+
+/// Where volumes are once they have their names, in order, and their lengths in bytes.
+pub(super) fn placed(target: &Target, written: &WrittenVolumes) -> Vec<(PathBuf, u64)> {
     let volume =
         |(number, placing): (u32, &Placing)| (target.path_with(&placing.suffix), written.geometry.volume_bytes(number));
-    Ok(Recut { ids, volumes: (1..).zip(&written.placings).map(volume).collect(), replaced: old.replaced(target) })
+    (1..).zip(&written.placings).map(volume).collect()
 }
 
 fn read_back(staging: &Staging, written: &WrittenVolumes, context: &Context<'_>) -> Result<blake3::Hash, RecutError> {

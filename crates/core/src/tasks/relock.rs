@@ -3,7 +3,7 @@
 //! go when the new ones have been opened with each of the new passwords and verified to the last byte, or stay where the new ones
 //! go elsewhere.
 
-use crate::disk::staging::{Placing, Staging, StagingError};
+use crate::disk::staging::{Staging, StagingError};
 use crate::disk::{Folder, Interruption, interruptible};
 use crate::formats::error::ArchiveError;
 use crate::formats::registry::SEALED;
@@ -20,6 +20,7 @@ use crate::ground::pipeline::{Spares, Stopped, ordered};
 use crate::ground::secrets::Credentials;
 use crate::tasks::check::verify_contents;
 use crate::tasks::pack::{Target, WayError};
+use crate::tasks::recast::placed;
 use std::path::PathBuf;
 
 /// What is locked anew, and how.
@@ -128,14 +129,7 @@ pub fn relock(request: &RelockRequest<'_>, context: &Context<'_>) -> Result<Relo
     let verified = read_back(&staging, &written, (credentials, old.index_digest()), context)?;
     context.go_on()?;
     staging.place(&written.placings, &way.files)?;
-    let volume =
-        |(number, placing): (u32, &Placing)| (target.path_with(&placing.suffix), written.geometry.volume_bytes(number));
-    Ok(Relocked {
-        ids,
-        volumes: (1..).zip(&written.placings).map(volume).collect(),
-        replaced: way.replaced(target),
-        verified,
-    })
+    Ok(Relocked { ids, volumes: placed(target, &written), replaced: way.replaced(target), verified })
 }
 
 /// Opens every cell, and seals it in its place under the new key, some at a time beside each other.
