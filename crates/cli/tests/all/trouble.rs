@@ -205,7 +205,16 @@ fn as_a_stranger(desk: &Desk, arguments: &[&str]) -> Ran {
         fs::set_permissions(desk.path("."), fs::Permissions::from_mode(0o777)).unwrap();
         command = copied;
     }
-    Ran::new(command.output().unwrap())
+    // A process that another test has just forked may still hold the copy as it was written, until it runs its own program.
+    for _ in 0..500 {
+        match command.output() {
+            Err(error) if error.kind() == std::io::ErrorKind::ExecutableFileBusy => {
+                std::thread::sleep(std::time::Duration::from_millis(20));
+            }
+            output => return Ran::new(output.unwrap()),
+        }
+    }
+    panic!("the copied program stays busy");
 }
 
 #[rstest]
