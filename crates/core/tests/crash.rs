@@ -16,7 +16,7 @@ use under_seal_core::disk::FileAction;
 use under_seal_core::disk::faults::{Fault, plan};
 use under_seal_core::formats::registry::{Format, PAGE, SEALED, TAR_GZ, ZIP};
 use under_seal_core::formats::sealed::volume::{VolumeSet, names};
-use under_seal_core::formats::sealed::{CostLimit, KeyCost, unlock_given};
+use under_seal_core::formats::sealed::{CostLimit, KeyCost, SealedReader, unlock_given};
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::ground::secrets::Password;
 use under_seal_core::landing::{Destination, OnClash, Screen};
@@ -345,9 +345,9 @@ fn relock_in_place(desk: &Desk) -> Result<(), Error> {
         let credentials = [Password::new(PASSWORD).unwrap().into()];
         let unlocked = unlock_given(&set, credentials.first(), CostLimit::Bearable, true)?.unwrap();
         let cost = KeyCost::CHEAPEST;
-        let request =
-            RelockRequest { unlocked: &unlocked, target: &target, replace: true, credentials: &credentials, cost };
-        Ok(relock(&request, context).map(drop)?)
+        let mut old = SealedReader::of(unlocked)?;
+        let request = RelockRequest { target: &target, replace: true, credentials: &credentials, cost };
+        Ok(relock(&mut old, &request, context).map(drop)?)
     })
 }
 

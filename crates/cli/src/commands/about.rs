@@ -182,7 +182,7 @@ const fn encryption(encryption: Encryption) -> &'static str {
 /// Bytes of all its volumes, missing ones too, or of all its files.
 fn stored_bytes(archive: &Archive) -> u64 {
     match archive.volumes() {
-        Some(set) => (1..=set.geometry.data_volumes).map(|volume| set.geometry.volume_bytes(volume)).sum(),
+        Some(set) => set.geometry.total_bytes(),
         None => archive.paths().iter().filter_map(|path| path.metadata().ok()).map(|metadata| metadata.len()).sum(),
     }
 }

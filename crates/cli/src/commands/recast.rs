@@ -15,10 +15,10 @@ use serde::Serialize;
 use std::path::{Path, PathBuf};
 use std::slice;
 use under_seal_core::formats::registry::SEALED;
-use under_seal_core::formats::sealed::volume::{Geometry, VolumeSet, names};
+use under_seal_core::formats::sealed::volume::{Geometry, VolumeSet};
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::tasks::pack::{Target, TargetWish};
-use under_seal_core::tasks::recast::{Recut, complete_earlier, outline, own_place, recut};
+use under_seal_core::tasks::recast::{Recut, complete_earlier, outline, own_place, placed, recut};
 
 /// So many volumes are listed; of more, the first and the last.
 const LISTED: usize = 12;
@@ -108,16 +108,19 @@ pub(super) struct Volume {
 }
 
 impl Volume {
-    pub fn new(path: &Path, bytes: u64) -> Self {
-        let name = path.file_name().map(text::name).unwrap_or_default();
-        Self { path: text::path(path), bytes, name }
+    /// All of a set, where they are or would be, with their lengths.
+    pub fn all(placed: Vec<(PathBuf, u64)>) -> Vec<Self> {
+        let one = |(path, bytes): (PathBuf, u64)| {
+            let name = path.file_name().map(text::name).unwrap_or_default();
+            Self { path: text::path(&path), bytes, name }
+        };
+        placed.into_iter().map(one).collect()
     }
 }
 
 impl Cut {
     fn of(geometry: &Geometry) -> Self {
-        let volumes = geometry.data_volumes;
-        Self { volumes, bytes: (1..=volumes).map(|volume| geometry.volume_bytes(volume)).sum() }
+        Self { volumes: geometry.data_volumes, bytes: geometry.total_bytes() }
     }
 
     fn told(&self) -> String {
@@ -127,14 +130,6 @@ impl Cut {
 
 impl Report {
     fn new(set: &VolumeSet, planned: &Geometry, target: &Target, recut: Option<&Recut>, is_cut_so: bool) -> Self {
-        let count = planned.data_volumes;
-        let volumes: Vec<(PathBuf, u64)> = match recut {
-            Some(recut) => recut.volumes.clone(),
-            None => {
-                let planned = |number| (target.path_with(&names::suffix(number, count)), planned.volume_bytes(number));
-                (1..=count).map(planned).collect()
-            }
-        };
         Self {
             command: "recast",
             exit_code: DONE,
@@ -142,9 +137,9 @@ impl Report {
             written: recut.is_some(),
             before: Cut::of(&set.geometry),
             after: Cut::of(planned),
-            volumes: volumes.iter().map(|(path, bytes)| Volume::new(path, *bytes)).collect(),
+            volumes: Volume::all(recut.map_or_else(|| placed(target, planned), |recut| recut.volumes.clone())),
             replaced: recut.iter().flat_map(|recut| &recut.replaced).map(|(path, _)| text::path(path)).collect(),
-            folder: target.path_with("").parent().map(text::path).unwrap_or_default(),
+            folder: folder_of(target),
             is_cut_so,
         }
     }
@@ -166,13 +161,7 @@ fn lines(report: &Report) -> Vec<String> {
         ("after", vec![report.after.told()]),
         ("kept", vec!["the password, and everything inside: nothing was decrypted".to_owned()]),
         ("verified", when_written("every cell read back from disk, and compared with the old one".to_owned())),
-        (
-            "replaced",
-            match report.replaced.len() as u64 {
-                0 => Vec::new(),
-                some => vec![count(some, "old volume")],
-            },
-        ),
+        ("replaced", replaced(&report.replaced)),
         ("where", vec![report.folder.clone()]),
     ]));
     if report.is_cut_so {
@@ -195,6 +184,16 @@ fn lines(report: &Report) -> Vec<String> {
         false => lines.push("Next: leave --dry-run away.".to_owned()),
     }
     lines
+}
+
+/// The folder that volumes go to.
+pub(super) fn folder_of(target: &Target) -> String {
+    target.path_with("").parent().map(text::path).unwrap_or_default()
+}
+
+/// How many old volumes went, if any did.
+pub(super) fn replaced(paths: &[String]) -> Vec<String> {
+    (!paths.is_empty()).then(|| count(paths.len() as u64, "old volume")).into_iter().collect()
 }
 
 /// The command that puts them together with everything else for the recipient.

@@ -1,6 +1,6 @@
 //! `relock`: a sealed archive gets other passwords, in its own place or elsewhere.
 
-use super::recast::{Volume, hand_over, new_place, settled, volume_lines};
+use super::recast::{Volume, folder_of, hand_over, new_place, replaced, settled, volume_lines};
 use super::show;
 use crate::args::RelockArguments;
 use crate::credentials::{self, Sealing};
@@ -15,11 +15,12 @@ use crate::words::NOT_SECRET;
 use serde::Serialize;
 use std::slice;
 use under_seal_core::formats::reader::ArchiveReader as _;
-use under_seal_core::formats::registry::SEALED;
-use under_seal_core::formats::sealed::{SealedReader, UnlockedSet};
+use under_seal_core::formats::sealed::SealedReader;
+use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::ground::passwords::guessable_words;
 use under_seal_core::tasks::pack::Target;
+use under_seal_core::tasks::recast::placed;
 use under_seal_core::tasks::relock::{RelockRequest, Relocked, relock};
 
 /// Runs the command; the exit code.
@@ -32,36 +33,34 @@ pub fn run(arguments: &RelockArguments) -> Result<u8, Failure> {
     let (target, in_place) = new_place(arguments.to.as_deref(), &set)?;
     let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
     if arguments.dry_run {
-        let report = Report::planned(&unlocked, &target);
+        let report = Report::planned(&unlocked.set, unlocked.secret, &target);
         show(&report, &arguments.work, || lines(&report))?;
         return Ok(DONE);
     }
+    let mut old = SealedReader::of(unlocked)?;
     let progress = ProgressLine::for_writing(Fit::OneVolume, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let guessable = || guessable_in(&unlocked, &target);
+    let guessable = || guessable_in(&old, &target);
     let Sealing { credentials, cost, secret, mut passphrase_file } =
         credentials::to_relock(&arguments.new, guessable, &context)?;
     // What a cut-off run leaves may be completed by the next one, and needs it.
     let passphrase_file = passphrase_file.as_mut().map(|file| text::path(file.keep()));
-    let request =
-        RelockRequest { unlocked: &unlocked, target: &target, replace: in_place, credentials: &credentials, cost };
-    let relocked = relock(&request, &context)?;
+    let request = RelockRequest { target: &target, replace: in_place, credentials: &credentials, cost };
+    let relocked = relock(&mut old, &request, &context)?;
     drop(progress);
     let opened_by = OpenedBy {
         passwords: if secret { credentials.len() } else { 0 },
         key_file: arguments.new.new_key_file.is_some(),
         passphrase_file,
     };
-    let report = Report::written(&unlocked, &relocked, opened_by, &target);
+    let report = Report::written(&old, &relocked, opened_by, &target);
     show(&report, &arguments.work, || lines(&report))?;
     Ok(DONE)
 }
 
-/// Words in a password that are no secret, since the archive has them. One that cannot be read has none; that is told later.
-fn guessable_in(unlocked: &UnlockedSet, target: &Target) -> Vec<String> {
-    let archive = SealedReader::with_key(unlocked.set.clone(), &unlocked.key);
-    let entries = archive.as_ref().map(|archive| archive.entries()).unwrap_or_default();
-    let mut words = guessable_words(entries.iter().map(|listed| &listed.entry.path));
+/// Words in a password that are no secret, since the archive has them.
+fn guessable_in(archive: &SealedReader, target: &Target) -> Vec<String> {
+    let mut words = guessable_words(archive.entries().iter().map(|listed| &listed.entry.path));
     words.push(target.stem.to_string_lossy().to_lowercase());
     words
 }
@@ -97,39 +96,34 @@ struct Report {
 }
 
 impl Report {
-    fn planned(unlocked: &UnlockedSet, target: &Target) -> Self {
-        let geometry = unlocked.set.geometry;
-        let volume = |number| {
-            let suffix = SEALED.suffix(number, geometry.data_volumes);
-            Volume::new(&target.path_with(&suffix), geometry.volume_bytes(number))
-        };
+    fn planned(old: &VolumeSet, was_secret: bool, target: &Target) -> Self {
         Self {
             command: "relock",
             exit_code: DONE,
             written: false,
-            old_set: unlocked.set.ids.set_text(),
+            old_set: old.ids.set_text(),
             set: None,
             passwords: 0,
             key_file: false,
-            volumes: (1..=geometry.data_volumes).map(volume).collect(),
+            volumes: Volume::all(placed(target, &old.geometry)),
             replaced: Vec::new(),
             verified_files: 0,
             verified_bytes: 0,
-            folder: target.path_with("").parent().map(text::path).unwrap_or_default(),
+            folder: folder_of(target),
             passphrase_file: None,
             verified: String::new(),
-            was_secret: unlocked.secret,
+            was_secret,
         }
     }
 
-    fn written(unlocked: &UnlockedSet, relocked: &Relocked, opened_by: OpenedBy, target: &Target) -> Self {
+    fn written(old: &SealedReader, relocked: &Relocked, opened_by: OpenedBy, target: &Target) -> Self {
         let verified = relocked.verified;
         Self {
             written: true,
             set: Some(relocked.ids.set_text()),
             passwords: opened_by.passwords,
             key_file: opened_by.key_file,
-            volumes: relocked.volumes.iter().map(|(path, bytes)| Volume::new(path, *bytes)).collect(),
+            volumes: Volume::all(relocked.volumes.clone()),
             replaced: relocked.replaced.iter().map(|(path, _)| text::path(path)).collect(),
             verified_files: verified.files,
             verified_bytes: verified.content_bytes,
@@ -139,7 +133,7 @@ impl Report {
                 bytes(verified.content_bytes),
                 contents(verified.files, verified.folders, verified.links)
             ),
-            ..Self::planned(unlocked, target)
+            ..Self::planned(old.set(), old.is_secret(), target)
         }
     }
 
@@ -167,13 +161,7 @@ fn lines(report: &Report) -> Vec<String> {
     lines.extend(table::summary(&[
         ("opens by", vec![report.opened_by()]),
         ("verified", vec![report.verified.clone()]),
-        (
-            "replaced",
-            match report.replaced.len() as u64 {
-                0 => Vec::new(),
-                some => vec![count(some, "old volume")],
-            },
-        ),
+        ("replaced", replaced(&report.replaced)),
         ("passphrase", report.passphrase_file.iter().map(|file| format!("in {file}, readable by you only")).collect()),
         ("where", vec![report.folder.clone()]),
     ]));

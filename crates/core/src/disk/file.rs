@@ -168,6 +168,16 @@ impl NewFile {
             .map_err(FileError::on(FileAction::Close, &self.path))
     }
 
+    /// Waits until the disk holds the file, lets the system drop its pages, so that it is read back from there, and closes it.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn finish(self) -> Result<(), FileError> {
+        self.sync()?;
+        self.drop_cached_pages();
+        self.close()
+    }
+
     /// Locks the file for this process, until it is closed; waits for whoever has it locked. Where the file system has no locks,
     /// nothing comes of it.
     pub fn lock(&self) {

@@ -2,12 +2,12 @@
 //! for their new places. The set id and the head stay, so the password stays too; the cut id is new. The old volumes go when the
 //! new ones are read back, or stay where the new ones go elsewhere.
 
-use crate::disk::staging::{self, Placing, Staging, StagingError};
+use crate::disk::staging::{self, Staging, StagingError};
 use crate::disk::{Folder, Interruption, interruptible};
 use crate::formats::registry::SEALED;
 use crate::formats::sealed::volume::{
     CellError, CellReader, GatherError, Geometry, Ids, MAX_VOLUMES, VolumeFile, VolumeSet, VolumeWriter, WriteError,
-    WrittenVolumes,
+    WrittenVolumes, cells_per_volume,
 };
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Context, Phase, Progress};
@@ -101,12 +101,7 @@ pub fn own_place(set: &VolumeSet) -> Option<Target> {
 /// [`RecutError::Write`] where the fit is too small for its cells, or gives too many volumes.
 pub fn outline(set: &VolumeSet, fit: Fit) -> Result<Geometry, RecutError> {
     let Geometry { cells, cell_length, .. } = set.geometry;
-    let least = cell_length.offset_of(1);
-    let per_volume = match fit.volume_limit() {
-        Some(limit) => cell_length.cells_within(limit).ok_or(WriteError::FitTooSmall { least })?,
-        None => u32::MAX,
-    };
-    let per_volume = u64::from(per_volume).min(cells);
+    let per_volume = u64::from(cells_per_volume(cell_length, fit.volume_limit())?).min(cells);
     let data_volumes = u32::try_from(cells.div_ceil(per_volume)).ok().filter(|count| *count <= MAX_VOLUMES);
     Ok(Geometry {
         data_volumes: data_volumes.ok_or(WriteError::TooManyVolumes)?,
@@ -146,14 +141,14 @@ pub fn recut(
     }
     context.go_on()?;
     staging.place(&written.placings, &old.files)?;
-    Ok(Recut { ids, volumes: placed(target, &written), replaced: old.replaced(target) })
+    Ok(Recut { ids, volumes: placed(target, &written.geometry), replaced: old.replaced(target) })
 }
 
-/// Where volumes are once they have their names, in order, and their lengths in bytes.
-pub(super) fn placed(target: &Target, written: &WrittenVolumes) -> Vec<(PathBuf, u64)> {
-    let volume =
-        |(number, placing): (u32, &Placing)| (target.path_with(&placing.suffix), written.geometry.volume_bytes(number));
-    (1..).zip(&written.placings).map(volume).collect()
+/// Where the volumes of a set that is cut so have their names, in order, and their lengths in bytes.
+pub fn placed(target: &Target, geometry: &Geometry) -> Vec<(PathBuf, u64)> {
+    let count = geometry.data_volumes;
+    let volume = |number| (target.path_with(&SEALED.suffix(number, count)), geometry.volume_bytes(number));
+    (1..=count).map(volume).collect()
 }
 
 fn read_back(staging: &Staging, written: &WrittenVolumes, context: &Context<'_>) -> Result<blake3::Hash, RecutError> {
@@ -169,8 +164,7 @@ fn digest_of_cells(
     context: &Context<'_>,
     mut take: impl FnMut(u64, &[u8], &blake3::Hash) -> Result<(), RecutError>,
 ) -> Result<blake3::Hash, RecutError> {
-    let total = (1..=set.geometry.data_volumes).map(|volume| set.geometry.volume_bytes(volume)).sum();
-    context.tell(Progress::Begin(phase, total));
+    context.tell(Progress::Begin(phase, set.geometry.total_bytes()));
     let mut reader = CellReader::new(set.clone());
     let mut hasher = blake3::Hasher::new();
     for cell in 0..set.geometry.cells {

@@ -12,7 +12,7 @@ use crate::formats::sealed::stream::CELLS_TOGETHER;
 use crate::formats::sealed::volume::{
     Bound, Cells, GatherError, Geometry, Ids, VolumeSet, VolumeWriter, WriteError, WrittenVolumes,
 };
-use crate::formats::sealed::{ArchiveKey, HeadError, KeyCost, SealedError, SealedReader, UnlockedSet, seal_head};
+use crate::formats::sealed::{ArchiveKey, HeadError, KeyCost, SealedError, SealedReader, seal_head};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::Totals;
@@ -25,8 +25,6 @@ use std::path::PathBuf;
 
 /// What is locked anew, and how.
 pub struct RelockRequest<'a> {
-    /// The archive; all of its volumes must be here.
-    pub unlocked: &'a UnlockedSet,
     /// Where the new volumes go.
     pub target: &'a Target,
     /// Whether volumes that have the target's name already are replaced.
@@ -106,30 +104,32 @@ impl Classed for RelockError {
     }
 }
 
-/// Locks an archive anew.
+/// Locks an archive anew, of which all volumes must be here.
 ///
 /// # Errors
 /// [`RelockError`]; the old set is as it was.
-pub fn relock(request: &RelockRequest<'_>, context: &Context<'_>) -> Result<Relocked, RelockError> {
-    let RelockRequest { unlocked, target, replace, credentials, cost } = *request;
-    let set = &unlocked.set;
-    let mut old = SealedReader::with_key(set.clone(), &unlocked.key)?;
+pub fn relock(
+    old: &mut SealedReader,
+    request: &RelockRequest<'_>,
+    context: &Context<'_>,
+) -> Result<Relocked, RelockError> {
+    let RelockRequest { target, replace, credentials, cost } = *request;
+    let geometry = old.set().geometry;
     let way = target.make_way(replace, &SEALED, context)?;
     let staging = Staging::begin(Folder::open_or_create(&target.folder)?, &target.stem, context)?;
     let ids = Ids { set: context.random()?, cut: context.random()? };
-    let bound = Bound { set: ids.set, cell_length: set.geometry.cell_length };
+    let bound = Bound { set: ids.set, cell_length: geometry.cell_length };
     let key = ArchiveKey::generate(context).map_err(Interruption::from)?;
     let head = seal_head(&key, &bound, credentials, cost, context)?;
     let seal = CellSeal::new(&key, &bound)?;
-    let is_cut = set.geometry.data_volumes > 1;
-    let limit = is_cut.then(|| set.geometry.volume_bytes(1));
-    let mut writer = VolumeWriter::new(&staging, ids, set.geometry.cell_length, limit)?;
-    seal_anew(&mut old, &seal, &mut writer, context)?;
+    let limit = (geometry.data_volumes > 1).then(|| geometry.volume_bytes(1));
+    let mut writer = VolumeWriter::new(&staging, ids, geometry.cell_length, limit)?;
+    seal_anew(old, &seal, &mut writer, context)?;
     let written = writer.finish(&head)?;
     let verified = read_back(&staging, &written, (credentials, old.index_digest()), context)?;
     context.go_on()?;
     staging.place(&written.placings, &way.files)?;
-    Ok(Relocked { ids, volumes: placed(target, &written), replaced: way.replaced(target), verified })
+    Ok(Relocked { ids, volumes: placed(target, &written.geometry), replaced: way.replaced(target), verified })
 }
 
 /// Opens every cell, and seals it in its place under the new key, some at a time beside each other.
@@ -139,9 +139,8 @@ fn seal_anew(
     writer: &mut VolumeWriter<'_>,
     context: &Context<'_>,
 ) -> Result<(), RelockError> {
-    let (geometry, cutting) = (old.set().geometry, writer.cutting());
-    let total = (1..=geometry.data_volumes).map(|volume| geometry.volume_bytes(volume)).sum();
-    context.tell(Progress::Begin(Phase::Packing, total));
+    let cutting = writer.cutting();
+    context.tell(Progress::Begin(Phase::Packing, old.set().geometry.total_bytes()));
     let spares = Spares::new(2 * context.threads);
     let (opened, written) = ordered(
         context.threads,

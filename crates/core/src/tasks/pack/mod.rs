@@ -27,7 +27,7 @@ use crate::disk::staging::{Placing, Staging};
 use crate::formats::abilities::Ability;
 use crate::formats::registry::{Format, SEALED, Writing};
 use crate::formats::sealed::volume::in_page::InPage;
-use crate::formats::sealed::volume::{CellLength, Ids, VolumeSet, WriteError, WrittenVolumes, header_of, names};
+use crate::formats::sealed::volume::{CellLength, Ids, VolumeSet, WriteError, header_of, names};
 use crate::formats::sealed::{KeyCost, SealError, SealedReader};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{Content, EntryPath, Totals, link_stays_inside};
@@ -37,7 +37,6 @@ use crate::source::feed::FilledUp;
 use crate::source::{Catalogue, Choice, PassedOver, SourceEntry};
 use crate::tasks::check::verify_contents;
 use crate::tasks::pack::parcels::{Parcel, Weights};
-use crate::tasks::page::carrying;
 use arranging::Outlook;
 use kinds::{KindWeight, kinds};
 use sealing::{Job, Sealed, SoFar};
@@ -279,23 +278,19 @@ impl Delivery {
         refuse_nothing(&totals, &mut passed_over)?;
         for archive in &archives {
             verified.add_all(&read_back(archive, credentials, &staging, context)?);
-            if self.format.writing == Some(Writing::Page) && !paging::is_right(archive, &staging)? {
+            if archive.in_page.is_some() && !paging::is_right(archive, &staging)? {
                 return Err(PackError::ContentsDiffer);
             }
         }
         context.go_on()?;
         let placings: Vec<Placing> = archives.iter().flat_map(|archive| archive.written.placings.clone()).collect();
         staging.place(&placings, &old.files)?;
-        let in_page = |written: &WrittenVolumes, number| {
-            (self.format.writing == Some(Writing::Page)).then(|| carrying(written.geometry.volume_bytes(number)))
-        };
         let volumes = |archive: &Sealed| {
-            let Sealed { ids, totals, written, .. } = archive;
+            let Sealed { ids, totals, written, in_page, .. } = archive;
             let volume = |(number, placing): (u32, &Placing)| PackedVolume {
                 path: target.path_with(&placing.suffix),
-                bytes: in_page(written, number)
-                    .map_or(written.geometry.volume_bytes(number), |inside| inside.file_bytes()),
-                in_page: in_page(written, number),
+                bytes: in_page.map_or(written.geometry.volume_bytes(number), |inside| inside.file_bytes()),
+                in_page: *in_page,
                 ids: Some(*ids),
                 totals: *totals,
             };

@@ -3,7 +3,7 @@
 
 use super::PackError;
 use super::sealing::Sealed;
-use crate::disk::staging::{Placing, Staging};
+use crate::disk::staging::Staging;
 use crate::disk::{FileAction, FileError, NewFile};
 use crate::formats::sealed::volume::in_page::{ELEMENT_BYTES, Form, InPage, VolumeBytes};
 use crate::formats::sealed::volume::names;
@@ -19,21 +19,22 @@ pub(super) fn opening() -> Vec<u8> {
 /// Completes the page around the one staged volume; in base 64 it is another staged file, which is placed instead.
 pub(super) fn complete(archive: &mut Sealed, staging: &Staging, context: &Context<'_>) -> Result<(), PackError> {
     let bytes = archive.written.geometry.volume_bytes(1);
+    let in_page = carrying(bytes);
     for placing in &mut archive.written.placings {
-        let suffix = names::PAGE_EXTENSION.to_owned();
         let raw = placing.number;
         let mut file = staging.reopen(raw)?;
         file.write_at(0, &InPage::behind(PAGE, Form::Raw, bytes).opening(PAGE))?;
-        finish(file)?;
-        let in_page = carrying(bytes);
         if in_page.form == Form::Base64 {
-            let mut file = staging.create(raw + 1)?;
+            file.close()?;
+            placing.number = raw + 1;
+            file = staging.create(placing.number)?;
             file.write(&in_page.opening(PAGE))?;
             write_elements(&staging.path_of(raw), &mut file, context)?;
-            finish(file)?;
         }
-        *placing = Placing { number: if in_page.form == Form::Base64 { raw + 1 } else { raw }, suffix };
+        file.finish()?;
+        names::PAGE_EXTENSION.clone_into(&mut placing.suffix);
     }
+    archive.in_page = Some(in_page);
     Ok(())
 }
 
@@ -51,12 +52,6 @@ fn write_elements(volume: &Path, file: &mut NewFile, context: &Context<'_>) -> R
         at += count as u64;
     }
     Ok(())
-}
-
-fn finish(file: NewFile) -> Result<(), FileError> {
-    file.sync()?;
-    file.drop_cached_pages();
-    file.close()
 }
 
 /// Whether the staged page is, around its volume, what it should be.

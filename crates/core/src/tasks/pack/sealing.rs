@@ -7,6 +7,7 @@ use crate::codecs::error::CodecError;
 use crate::disk::FileError;
 use crate::disk::staging::Staging;
 use crate::formats::sealed::cells::{CellSeal, NotAuthentic, PlainCells};
+use crate::formats::sealed::volume::in_page::InPage;
 use crate::formats::sealed::volume::{Bound, CellLength, Cells, Ids, VolumeWriter, WriteError, WrittenVolumes};
 use crate::formats::sealed::{
     About, ArchiveKey, CompressedFrame, FrameDraft, Framer, KeyCost, SealError, SealedArchive, SealedWriter, seal_head,
@@ -62,6 +63,8 @@ pub(super) struct Sealed {
     pub passed_over: Vec<PassedOver>,
     pub changed: Vec<EntryPath>,
     pub so_far: SoFar,
+    /// Where its volume is in a page, once it is in one.
+    pub in_page: Option<InPage>,
 }
 
 /// Four stages, each with threads of its own: sources are read into frames; frames are compressed; cells are filled in
@@ -100,6 +103,7 @@ pub(super) fn seal(job: &Job<'_>, staging: &Staging, context: &Context<'_>) -> R
         passed_over: read.passed_over,
         changed: read.changed,
         so_far,
+        in_page: None,
     })
 }
 

@@ -21,7 +21,7 @@ pub use cell_length::{CellLength, MIN_VOLUME_BYTES};
 pub use header::{Bound, Head, Header, HeaderError, Ids};
 pub use reader::{CellError, CellReader};
 pub use set::{GatherError, SetSummary, VolumeFile, VolumeSet, header_of};
-pub use writer::{VolumeWriter, WriteError, WrittenVolumes};
+pub use writer::{VolumeWriter, WriteError, WrittenVolumes, cells_per_volume};
 
 /// Bytes of a volume's header.
 pub const HEADER_BYTES: usize = 4_096;
@@ -92,6 +92,11 @@ impl Geometry {
     /// Bytes of a cell, its check included.
     pub fn cell_bytes(&self, cell: u64) -> usize {
         if cell + 1 == self.cells { self.last_cell_bytes as usize } else { self.cell_length.bytes() }
+    }
+
+    /// Bytes of all data volumes.
+    pub fn total_bytes(&self) -> u64 {
+        (1..=self.data_volumes).map(|volume| self.volume_bytes(volume)).sum()
     }
 
     /// Bytes of a whole data volume.

@@ -66,6 +66,18 @@ pub struct WrittenVolumes {
     pub placings: Vec<Placing>,
 }
 
+/// How many cells of a length a volume of at most `volume_limit` bytes has.
+///
+/// # Errors
+/// [`WriteError::FitTooSmall`].
+pub fn cells_per_volume(cell_length: CellLength, volume_limit: Option<u64>) -> Result<u32, WriteError> {
+    let least = cell_length.offset_of(1).max(MIN_VOLUME_BYTES);
+    match volume_limit {
+        Some(limit) => cell_length.cells_within(limit).ok_or(WriteError::FitTooSmall { least }),
+        None => Ok(u32::MAX),
+    }
+}
+
 impl<'a> VolumeWriter<'a> {
     /// A writer into `staging`, of volumes of at most `volume_limit` bytes.
     pub fn new(
@@ -74,12 +86,7 @@ impl<'a> VolumeWriter<'a> {
         cell_length: CellLength,
         volume_limit: Option<u64>,
     ) -> Result<Self, WriteError> {
-        let least = cell_length.offset_of(1).max(MIN_VOLUME_BYTES);
-        let cells_per_volume = match volume_limit {
-            Some(limit) => cell_length.cells_within(limit).ok_or(WriteError::FitTooSmall { least })?,
-            None => u32::MAX,
-        };
-        let cutting = Cutting { ids, cells_per_volume, cell_length };
+        let cutting = Cutting { ids, cells_per_volume: cells_per_volume(cell_length, volume_limit)?, cell_length };
         Ok(Self {
             staging,
             cutting,
@@ -179,9 +186,7 @@ impl<'a> VolumeWriter<'a> {
             let staged = self.staged_number(number);
             let mut file = self.staging.reopen(staged)?;
             file.write_at(self.opening.len() as u64, &header.encode())?;
-            file.sync()?;
-            file.drop_cached_pages();
-            file.close()?;
+            file.finish()?;
             placings.push(Placing { number: staged, suffix: names::suffix(number, self.volume) });
         }
         Ok(WrittenVolumes { geometry, placings })
