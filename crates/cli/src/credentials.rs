@@ -16,7 +16,7 @@ use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::error::ArchiveError;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::formats::sealed::{
-    CostLimit, HeadError, KeyCost, SealedError, UnlockedSet, cost_of, key_of_open_to_all, unlock_given,
+    CostLimit, HeadError, KeyCost, SealedError, UnlockedSet, cost_of, unlock_given,
 };
 use under_seal_core::formats::zip::ZipError;
 use under_seal_core::ground::context::Context;
@@ -129,23 +129,44 @@ fn key_file(arguments: &PasswordArguments) -> Result<Option<KeyFile>, Failure> {
 
 /// Unlocks a set with what was given, or with what is asked for on the terminal, up to three times.
 pub fn to_unlock(set: &VolumeSet, arguments: &UnlockArguments) -> Result<UnlockedSet, Failure> {
-    match unasked(set, arguments, expects_password(arguments))? {
-        Some(unlocked) => Ok(unlocked),
-        None => asked(set, arguments),
-    }
+    Ok(unlocked_by(set, arguments)?.0)
+}
+
+/// The same, and what unlocked it: without a key file, where none was needed.
+pub fn unlocked_by(set: &VolumeSet, arguments: &UnlockArguments) -> Result<(UnlockedSet, Credentials), Failure> {
+    let (unlocked, given) = match tried_unasked(set, arguments, expects_password(arguments))? {
+        (Some(unlocked), given) => (unlocked, given),
+        (None, _) => tried_asked(set, arguments).map(|(unlocked, given)| (unlocked, Some(given)))?,
+    };
+    let given = given
+        .filter(|_| unlocked.secret)
+        .map(|given| Credentials { key_file: given.key_file.filter(|_| unlocked.key_file), password: given.password });
+    Ok((unlocked, given.unwrap_or_else(Credentials::none)))
 }
 
 /// Unlocks a set as far as that can be done without asking; `None` where nothing was given. A set without a password is refused
 /// where one is expected.
 pub fn unasked(set: &VolumeSet, arguments: &UnlockArguments, expected: bool) -> Result<Option<UnlockedSet>, Failure> {
+    Ok(tried_unasked(set, arguments, expected)?.0)
+}
+
+fn tried_unasked(
+    set: &VolumeSet,
+    arguments: &UnlockArguments,
+    expected: bool,
+) -> Result<(Option<UnlockedSet>, Option<Credentials>), Failure> {
     let key_file = key_file(&arguments.password)?;
     let given = given_password(&arguments.password)?.map(|password| Credentials { password, key_file });
     tell_cost(set, given.as_ref(), arguments)?;
-    Ok(unlock_given(set, given.as_ref(), limit(arguments), expected)?)
+    Ok((unlock_given(set, given.as_ref(), limit(arguments), expected)?, given))
 }
 
 /// Unlocks a set with what is asked for on the terminal.
 pub fn asked(set: &VolumeSet, arguments: &UnlockArguments) -> Result<UnlockedSet, Failure> {
+    Ok(tried_asked(set, arguments)?.0)
+}
+
+fn tried_asked(set: &VolumeSet, arguments: &UnlockArguments) -> Result<(UnlockedSet, Credentials), Failure> {
     let key_file = key_file(&arguments.password)?;
     let mut left = TRIES;
     loop {
@@ -154,7 +175,7 @@ pub fn asked(set: &VolumeSet, arguments: &UnlockArguments) -> Result<UnlockedSet
         let given = Credentials { password, key_file: key_file.clone() };
         tell_cost(set, Some(&given), arguments)?;
         match unlock_given(set, Some(&given), limit(arguments), true) {
-            Ok(Some(unlocked)) => return Ok(unlocked),
+            Ok(Some(unlocked)) => return Ok((unlocked, given)),
             Ok(None) => {}
             Err(SealedError::Head(HeadError::WrongPassword)) if left > 0 => wrong_password(left)?,
             Err(error) => return Err(error.into()),
@@ -236,18 +257,8 @@ pub struct Tried {
 
 /// What unlocks a set, given or asked for, once it has; and how costly that may be.
 pub fn tried(set: &VolumeSet, arguments: &UnlockArguments) -> Result<Tried, Failure> {
-    let (limit, expected) = (limit(arguments), expects_password(arguments));
-    let key_file = key_file(&arguments.password)?;
-    let given = match given_password(&arguments.password)? {
-        None if key_of_open_to_all(set, expected)?.is_none() => Some(prompt::ask(Purpose::Unlock)?),
-        given => given,
-    };
-    let given = given.map(|password| Credentials { password, key_file });
-    tell_cost(set, given.as_ref(), arguments)?;
-    let unlocked = unlock_given(set, given.as_ref(), limit, expected)?;
-    let unlocked = unlocked.ok_or(Error::Sealed(HeadError::WrongPassword.into()))?;
-    let credentials = given.filter(|_| unlocked.secret).unwrap_or_else(Credentials::none);
-    Ok(Tried { set: unlocked.set, credentials, limit })
+    let (unlocked, credentials) = unlocked_by(set, arguments)?;
+    Ok(Tried { set: unlocked.set, credentials, limit: limit(arguments) })
 }
 
 fn limit(arguments: &UnlockArguments) -> CostLimit {
@@ -335,6 +346,22 @@ fn hand_out(arguments: &SealArguments, passphrase: &str) -> Result<Option<Passph
     let mut error = anstream::stderr();
     writeln!(error, "The passphrase, shown this once: write it down.\n\n  {passphrase}\n").map_err(Failure::Prompt)?;
     Ok(None)
+}
+
+/// What an archive opens with that was opened with one of these: that, and others beside it, with the same key file.
+pub fn to_revise(
+    opened_by: Credentials,
+    also_password_from: &[PathBuf],
+    guessing: Guessing,
+    guessable: impl FnOnce() -> Vec<String>,
+) -> Result<(Vec<Credentials>, KeyCost), Failure> {
+    let also = also_password_from.iter().map(|path| password_file(path)).collect::<Result<Vec<_>, _>>()?;
+    judge(&also, guessing, guessable, false)?;
+    let secret = opened_by != Credentials::none();
+    let cost = if secret { session::key_cost() } else { KeyCost::CHEAPEST };
+    let key_file = opened_by.key_file.clone();
+    let also = also.into_iter().map(|password| Credentials { password, key_file: key_file.clone() });
+    Ok((std::iter::once(opened_by).chain(also).collect(), cost))
 }
 
 fn judge(

@@ -4,6 +4,7 @@ use crate::settings::name::NamePatternError;
 use std::io;
 use std::path::PathBuf;
 use under_seal_core::disk::FileError;
+use under_seal_core::formats::registry::Format;
 use under_seal_core::ground::codes::CodeError;
 use under_seal_core::ground::fit::FitError;
 use under_seal_core::ground::passwords::Strength;
@@ -176,12 +177,22 @@ pub enum BadValue {
     NoPasswordToTell,
     /// A set is to be replaced that does not lie by itself under the names that it was made with.
     NoOwnPlace,
+    /// An archive that cannot be changed and kept as what it is; why.
+    NotRevised(String),
+    /// A place whose name says another format than the archive's.
+    OtherFormat(&'static Format),
     /// Pieces are wanted, and nothing says how large.
     PiecesWithoutFit,
     /// Parcels are wanted, and nothing says how large.
     ParcelsWithoutFit,
     /// An archive's name was typed twice, with `--to` and with `--name`.
     TwoNames,
+}
+
+impl From<PatternError> for BadValue {
+    fn from(error: PatternError) -> Self {
+        Self::Pattern(error)
+    }
 }
 
 impl<E: Into<Error>> From<E> for Failure {

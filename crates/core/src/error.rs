@@ -1,5 +1,6 @@
 //! Every floor's error under one roof. Each error knows its own class; what people are told is the program's.
 
+use crate::disk::staging::StagingError;
 use crate::disk::{Interruption, interruptible};
 use crate::formats::error::ArchiveError;
 use crate::formats::registry::Lacks;
@@ -20,6 +21,7 @@ use crate::tasks::rehearse::RehearsalError;
 use crate::tasks::relock::RelockError;
 use crate::tasks::resend::ResendError;
 use crate::tasks::reunite::{PiecesError, ReuniteError};
+use crate::tasks::revise::{EditError, ReviseError};
 
 pub use crate::ground::class::ErrorClass;
 
@@ -50,6 +52,15 @@ pub enum Error {
     /// The set was not cut anew.
     #[error(transparent)]
     Recut(#[from] RecutError),
+    /// What an earlier run left cannot be completed.
+    #[error(transparent)]
+    Staging(#[from] StagingError),
+    /// The archive cannot be changed so.
+    #[error(transparent)]
+    Edit(#[from] EditError),
+    /// Another archive was not made of it.
+    #[error(transparent)]
+    Revise(#[from] ReviseError),
     /// The archive was not locked anew.
     #[error(transparent)]
     Relock(#[from] RelockError),
@@ -103,6 +114,9 @@ impl Error {
             Self::Parcels(error) => error.class(),
             Self::Plan(error) => error.class(),
             Self::Recut(error) => error.class(),
+            Self::Staging(error) => error.class(),
+            Self::Edit(error) => error.class(),
+            Self::Revise(error) => error.0.class(),
             Self::Relock(error) => error.class(),
             Self::Rehearsal(error) => error.class(),
             Self::Handover(error) => error.class(),

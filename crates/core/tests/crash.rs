@@ -20,9 +20,10 @@ use under_seal_core::formats::sealed::{CostLimit, KeyCost, SealedReader, unlock_
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::ground::secrets::Password;
 use under_seal_core::landing::{Destination, OnClash, Screen};
+use under_seal_core::tasks::in_place::{complete_earlier, own_place};
 use under_seal_core::tasks::pack::{PackError, WayError};
 use under_seal_core::tasks::portion::{PortionRequest, portion};
-use under_seal_core::tasks::recast::{complete_earlier, own_place, recut};
+use under_seal_core::tasks::recast::recut;
 use under_seal_core::tasks::relock::{RelockRequest, relock};
 use under_seal_core::tasks::reunite::{Pieces, reunite};
 use under_seal_core::{Error, ErrorClass};

@@ -1,10 +1,61 @@
 //! What looks after an archive that there is.
 
 use super::WorkArguments;
-use super::receive::UnlockArguments;
-use super::send::{ConfigurationArguments, MakingArguments};
+use super::receive::{OnClashName, UnlockArguments};
+use super::send::{ChoiceArguments, ConfigurationArguments, MakingArguments, MessageArguments};
 use clap::{ArgGroup, Args};
 use std::path::PathBuf;
+
+/// `revise`.
+#[derive(Debug, Args)]
+#[command(group = ArgGroup::new("change").args(["refresh", "remove", "rename", "add", "message", "message_from"]).required(true).multiple(true))]
+pub struct ReviseArguments {
+    /// A volume, a folder with volumes in it, a page, or a ZIP or tar archive
+    #[arg(value_name = "ARCHIVE")]
+    pub archive: PathBuf,
+    /// Bring it up to date with these, the files and folders that it was packed from: what is new there is added, what is not there any
+    /// more is removed. Without a source it is asked on a terminal
+    #[arg(long, value_name = "SOURCE", num_args = 0..)]
+    pub refresh: Option<Vec<PathBuf>>,
+    /// Take out what matches, with all that lies in it: a name at any depth, the end of a path, or a whole path (/dossier/survey). Repeatable
+    #[arg(long, value_name = "PATTERN", num_args = 1..)]
+    pub remove: Vec<String>,
+    /// Give what has the first path inside the second one. Repeatable
+    #[arg(long, value_names = ["OLD", "NEW"], num_args = 2)]
+    pub rename: Vec<String>,
+    /// Add files and folders
+    #[arg(long, value_name = "SOURCE", num_args = 1..)]
+    pub add: Vec<PathBuf>,
+    /// Put what is added into this folder inside, which is made if it is not there
+    #[arg(long, value_name = "FOLDER", requires = "add")]
+    pub inside: Option<String>,
+    /// What becomes of added files that meet others inside. Without this it is asked on a terminal, and nothing is changed elsewhere
+    #[arg(long, value_enum, requires = "add")]
+    pub on_clash: Option<OnClashName>,
+    /// Where the new archive goes: a folder, or the archive's own name. The old one stays then; without this it is replaced
+    #[arg(long, value_name = "PATH")]
+    pub to: Option<PathBuf>,
+    /// What a volume must fit then; without this it is cut as it is now
+    #[arg(long, value_name = "SIZE|NAME")]
+    pub fit: Option<String>,
+    /// Say what would change, and write nothing
+    #[arg(long)]
+    pub dry_run: bool,
+    #[command(flatten)]
+    pub choice: ChoiceArguments,
+    #[command(flatten)]
+    pub message: MessageArguments,
+    #[command(flatten)]
+    pub configuration: ConfigurationArguments,
+    /// Another password that opens it then, read from a file: one that opened it before, beside the one that is given now, counts no
+    /// longer unless it is named here. Repeatable
+    #[arg(long, value_name = "FILE", help_heading = "Password")]
+    pub also_password_from: Vec<PathBuf>,
+    #[command(flatten, next_help_heading = "Password")]
+    pub unlock: UnlockArguments,
+    #[command(flatten)]
+    pub work: WorkArguments,
+}
 
 /// `recast`.
 #[derive(Debug, Args)]

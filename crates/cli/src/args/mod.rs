@@ -6,7 +6,7 @@ mod prove;
 mod receive;
 mod send;
 
-pub use keep::{NewPasswordArguments, RecastArguments, RelockArguments};
+pub use keep::{NewPasswordArguments, RecastArguments, RelockArguments, ReviseArguments};
 pub use pieces::{PortionArguments, ReuniteArguments};
 pub use prove::{
     CompareArguments, ConfirmArguments, HandoverArguments, PageArguments, ReceiptArguments, RehearseArguments,
@@ -17,8 +17,8 @@ pub use receive::{
     PasswordArguments, PeekArguments, SortName, UnlockArguments,
 };
 pub use send::{
-    ChoiceArguments, ConfigurationArguments, DeliveryArguments, FitsArguments, PackArguments, PlanArguments,
-    SealArguments, ShapeArguments, SqueezeName,
+    ChoiceArguments, ConfigurationArguments, DeliveryArguments, FitsArguments, MessageArguments, PackArguments,
+    PlanArguments, SealArguments, ShapeArguments, SqueezeName,
 };
 
 use clap::{Args, Parser, Subcommand};
@@ -71,6 +71,11 @@ pub enum Command {
     /// Content counts by its digest. Where archive and disk have one thing each at their top, those are compared whatever
     /// they are called.
     Compare(CompareArguments),
+    /// Change what is in an archive: add, take out, rename, bring up to date
+    ///
+    /// First it is brought up to date, then things are taken out, renamed and added. What stays is carried over without being compressed
+    /// again. The new archive is read back and verified before it gets its name, and the old one goes only then.
+    Revise(Box<ReviseArguments>),
     /// Cut a sealed archive to another size, without the password
     ///
     /// Nothing is decrypted, compressed or sealed anew: password, names and contents stay as they are. The new volumes are read back

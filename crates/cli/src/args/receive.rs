@@ -3,6 +3,7 @@
 use super::WorkArguments;
 use clap::{Args, ValueEnum};
 use std::path::PathBuf;
+use under_seal_core::landing::OnClash;
 
 /// Where the password comes from.
 #[derive(Debug, Args)]
@@ -126,6 +127,20 @@ pub enum OnClashName {
     Newer,
     /// Keep both: the extracted one gets a number behind its name
     Both,
+}
+
+impl OnClashName {
+    /// What is to be done; `None` where that is to be asked.
+    pub const fn decided(self) -> Option<OnClash> {
+        Some(match self {
+            Self::Ask => return None,
+            Self::Refuse => OnClash::Refuse,
+            Self::Keep => OnClash::Keep,
+            Self::Replace => OnClash::Replace,
+            Self::Newer => OnClash::Newer,
+            Self::Both => OnClash::Both,
+        })
+    }
 }
 
 /// When a folder is made, by name.

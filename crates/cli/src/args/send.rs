@@ -30,17 +30,25 @@ pub struct PackArguments {
     pub delivery: DeliveryArguments,
     #[command(flatten)]
     pub seal: SealArguments,
-    /// Say this to whoever opens the archive; it is sealed with the rest (in ZIP anyone can read it, unless --hide-names)
-    #[arg(long, value_name = "TEXT", help_heading = "Message", conflicts_with = "message_from")]
-    pub message: Option<String>,
-    /// Read that message from a text file
-    #[arg(long, value_name = "FILE", help_heading = "Message")]
-    pub message_from: Option<PathBuf>,
+    #[command(flatten)]
+    pub message: MessageArguments,
     /// Print what this run would use, and where each value comes from; nothing is packed
     #[arg(long, help_heading = "Settings")]
     pub show_settings: bool,
     #[command(flatten)]
     pub work: WorkArguments,
+}
+
+/// What is said to whoever opens the archive.
+#[derive(Debug, Clone, Default, Args)]
+#[command(next_help_heading = "Message")]
+pub struct MessageArguments {
+    /// Say this to whoever opens the archive; it is sealed with the rest (in ZIP anyone can read it, unless --hide-names)
+    #[arg(long, value_name = "TEXT", conflicts_with = "message_from")]
+    pub message: Option<String>,
+    /// Read that message from a text file
+    #[arg(long, value_name = "FILE")]
+    pub message_from: Option<PathBuf>,
 }
 
 /// `plan`.

@@ -7,6 +7,7 @@ pub mod confirm;
 pub mod demo;
 pub mod fits;
 pub mod handover;
+mod in_place;
 pub mod list;
 pub mod open;
 pub mod pack;
@@ -20,6 +21,7 @@ pub mod rehearse;
 pub mod relock;
 pub mod resend;
 pub mod reunite;
+pub mod revise;
 
 use crate::args::WorkArguments;
 use crate::failure::Failure;

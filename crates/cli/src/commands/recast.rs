@@ -1,27 +1,23 @@
 //! `recast`: a sealed archive is cut to another size, in its own place or elsewhere.
 
+use super::in_place::{Volume, folder_of, hand_over, new_place, replaced, settled, volume_lines};
 use super::show;
-use crate::args::{DeliveryArguments, RecastArguments, ShapeArguments, WorkArguments};
-use crate::failure::{BadValue, DONE, Failure};
+use crate::args::{DeliveryArguments, RecastArguments, ShapeArguments};
+use crate::failure::{DONE, Failure};
 use crate::places::gather;
 use crate::session;
 use crate::settings::Settings;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
-use crate::ui::suggestion::{self, Part};
-use crate::ui::table::{self, Column};
-use crate::ui::text::{self, bytes, count, grouped};
+use crate::ui::table;
+use crate::ui::text::{self, bytes, count};
 use serde::Serialize;
-use std::path::{Path, PathBuf};
 use std::slice;
-use under_seal_core::formats::registry::SEALED;
 use under_seal_core::formats::sealed::volume::{Geometry, VolumeSet};
 use under_seal_core::ground::fit::Fit;
-use under_seal_core::tasks::pack::{Target, TargetWish};
-use under_seal_core::tasks::recast::{Recut, complete_earlier, outline, own_place, placed, recut};
-
-/// So many volumes are listed; of more, the first and the last.
-const LISTED: usize = 12;
+use under_seal_core::tasks::in_place::placed;
+use under_seal_core::tasks::pack::Target;
+use under_seal_core::tasks::recast::{Recut, outline, recut};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &RecastArguments) -> Result<u8, Failure> {
@@ -58,24 +54,6 @@ fn fit(arguments: &RecastArguments) -> Result<Fit, Failure> {
     Ok(Settings::resolve(&delivery, arguments.work.threads)?.fit.value.fit)
 }
 
-/// Where new volumes of a set go, and whether that is in the place of the old ones.
-pub(super) fn new_place(to: Option<&Path>, set: &VolumeSet) -> Result<(Target, bool), Failure> {
-    let Some(to) = to else {
-        let own = own_place(set).ok_or(Failure::Value(BadValue::NoOwnPlace))?;
-        return Ok((own, true));
-    };
-    let stem = super::resend::stem(set);
-    let wish =
-        TargetWish { to: Some(to), name: Some(&stem), sources: &[], format: Some(&SEALED), usual_format: &SEALED };
-    Ok((Target::resolve(&wish)?.0, false))
-}
-
-/// Completes what an earlier run left there, so that all volumes of a set are.
-pub(super) fn settled(archive: &Path, work: &WorkArguments) -> Result<(), Failure> {
-    let progress = ProgressLine::for_reading(None, work);
-    Ok(complete_earlier(archive, &session::context(&progress, work.threads))?)
-}
-
 /// The JSON object (docs/json.md).
 #[derive(Serialize)]
 struct Report {
@@ -97,25 +75,6 @@ struct Report {
 struct Cut {
     volumes: u32,
     bytes: u64,
-}
-
-#[derive(Serialize)]
-pub(super) struct Volume {
-    pub path: String,
-    pub bytes: u64,
-    #[serde(skip)]
-    name: String,
-}
-
-impl Volume {
-    /// All of a set, where they are or would be, with their lengths.
-    pub fn all(placed: Vec<(PathBuf, u64)>) -> Vec<Self> {
-        let one = |(path, bytes): (PathBuf, u64)| {
-            let name = path.file_name().map(text::name).unwrap_or_default();
-            Self { path: text::path(&path), bytes, name }
-        };
-        placed.into_iter().map(one).collect()
-    }
 }
 
 impl Cut {
@@ -184,31 +143,4 @@ fn lines(report: &Report) -> Vec<String> {
         false => lines.push("Next: leave --dry-run away.".to_owned()),
     }
     lines
-}
-
-/// The folder that volumes go to.
-pub(super) fn folder_of(target: &Target) -> String {
-    target.path_with("").parent().map(text::path).unwrap_or_default()
-}
-
-/// How many old volumes went, if any did.
-pub(super) fn replaced(paths: &[String]) -> Vec<String> {
-    (!paths.is_empty()).then(|| count(paths.len() as u64, "old volume")).into_iter().collect()
-}
-
-/// The command that puts them together with everything else for the recipient.
-pub(super) fn hand_over(volumes: &[Volume]) -> String {
-    let first = volumes.first().map_or("", |volume| volume.path.as_str());
-    suggestion::command(&[Part::Word("handover"), Part::Named(first.as_ref()), Part::Word("--to NEW-FOLDER")])
-}
-
-/// A row a volume; of many, those in the middle share one.
-pub(super) fn volume_lines(volumes: &[Volume]) -> Vec<String> {
-    let row = |(number, volume): (usize, &Volume)| {
-        (Tone::Plain, vec![number.to_string(), volume.name.clone(), grouped(volume.bytes)])
-    };
-    let mut rows: Vec<_> = (1..).zip(volumes).map(row).collect();
-    let each = volumes.get(1).map(|volume| format!("{} each", grouped(volume.bytes))).unwrap_or_default();
-    table::shorten(&mut rows, LISTED, |hidden| vec!["…".to_owned(), format!("{hidden} more"), each]);
-    table::lines(&[Column::Number("volume"), Column::Text("file"), Column::Number("bytes")], &rows)
 }

@@ -1,6 +1,6 @@
 //! `relock`: a sealed archive gets other passwords, in its own place or elsewhere.
 
-use super::recast::{Volume, folder_of, hand_over, new_place, replaced, settled, volume_lines};
+use super::in_place::{Volume, folder_of, hand_over, new_place, replaced, settled, volume_lines};
 use super::show;
 use crate::args::RelockArguments;
 use crate::credentials::{self, Sealing};
@@ -19,8 +19,8 @@ use under_seal_core::formats::sealed::SealedReader;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::ground::passwords::guessable_words;
+use under_seal_core::tasks::in_place::placed;
 use under_seal_core::tasks::pack::Target;
-use under_seal_core::tasks::recast::placed;
 use under_seal_core::tasks::relock::{RelockRequest, Relocked, relock};
 
 /// Runs the command; the exit code.

@@ -3,6 +3,7 @@
 use crate::failure::Failure;
 use rustix::termios::{LocalModes, OptionalActions, Termios};
 use std::io::{self, IsTerminal as _, Write as _};
+use std::path::PathBuf;
 use std::sync::Mutex;
 use under_seal_core::Error;
 use under_seal_core::ground::secrets::Password;
@@ -43,6 +44,17 @@ pub fn choose(question: &str, words: &[&str]) -> Result<usize, Failure> {
             return Err(Failure::GivenUp);
         }
     }
+}
+
+/// Asks for a path, which is taken as it is typed. `what` and `instead` tell those whom nobody can ask.
+pub fn ask_for_path(question: &str, what: &'static str, instead: &'static str) -> Result<PathBuf, Failure> {
+    if !can_ask() {
+        return Err(Failure::NobodyToAsk { what, instead });
+    }
+    let _asking = Asking::begin(Echo::On);
+    let answer = line(question)?;
+    let path = answer.trim_end_matches(['\r', '\n']);
+    if path.is_empty() { Err(Failure::GivenUp) } else { Ok(path.into()) }
 }
 
 /// Waits for the return key.

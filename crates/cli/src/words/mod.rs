@@ -2,6 +2,7 @@
 
 mod entries;
 mod formats;
+mod keeping;
 mod packing;
 mod pieces;
 mod receiving;
@@ -132,8 +133,11 @@ fn core(error: &Error) -> String {
         Error::Pack(error) => packing::pack(error),
         Error::Interrupted(error) | Error::Plan(PlanError::Interrupted(error)) => interrupted(error, ""),
         Error::Plan(PlanError::Codec(_)) => format!("There is no plan. {}", system::TOO_LITTLE_MEMORY),
-        Error::Recut(error) => packing::recut(error),
-        Error::Relock(error) => packing::relock(error),
+        Error::Recut(error) => keeping::recut(error),
+        Error::Relock(error) => keeping::relock(error),
+        Error::Revise(error) => keeping::revise(error),
+        Error::Staging(error) => packing::staging(error),
+        Error::Edit(error) => keeping::edit(error),
         Error::Rehearsal(error) => rehearsing::rehearsal(error),
         Error::Lacks(error) => lacks(error),
         Error::Archive(error) => archive(error),

@@ -1,6 +1,6 @@
 //! Why nothing was packed or cut anew, and what a format cannot do.
 
-use super::receiving::{cell, sealed};
+use super::receiving::archive;
 use super::sending::{HIDING_NEEDS_PASSWORD, source, unpackable};
 use super::system::{TOO_LITTLE_MEMORY, file_error, interrupted};
 use crate::ui::text::{self, bytes, first_few, grouped, path, shown};
@@ -21,8 +21,6 @@ use under_seal_core::source::SourceError;
 use under_seal_core::tasks::pack::parcels::{MAX_PARCELS, ParcelError};
 use under_seal_core::tasks::pack::{Loss, PackError, WayError};
 use under_seal_core::tasks::page::PAGE_NAME;
-use under_seal_core::tasks::recast::RecutError;
-use under_seal_core::tasks::relock::RelockError;
 
 pub(super) fn pack(error: &PackError) -> String {
     match error {
@@ -78,17 +76,18 @@ pub(super) fn pack(error: &PackError) -> String {
             _ if why.is_lack_of_memory() => no_memory_to_pack(),
             _ => other_than_written(),
         },
+        PackError::Old(error) => archive(error),
         PackError::Regather(_) | PackError::ContentsDiffer => other_than_written(),
     }
 }
 
-fn other_than_written() -> String {
+pub(super) fn other_than_written() -> String {
     "What was read back from the disk is not what was written. Nothing was kept; try another disk, and look after this one."
         .to_owned()
 }
 
 /// What can only be a fault of the program's.
-const OWN_FAULT: &str = "Nothing was packed: this program itself failed at something that it should be able to do. Your files are \
+pub(super) const OWN_FAULT: &str = "Nothing was packed: this program itself failed at something that it should be able to do. Your files are \
                          as they were.";
 
 fn no_memory_to_pack() -> String {
@@ -131,7 +130,7 @@ pub(super) fn parcels(error: &ParcelError) -> String {
     }
 }
 
-fn way(error: &WayError) -> String {
+pub(super) fn way(error: &WayError) -> String {
     match error {
         WayError::Taken { paths, bytes } => {
             let (is, it, go, within) = if paths.len() == 1 {
@@ -210,7 +209,7 @@ pub(super) fn staging(error: &StagingError) -> String {
 
 const TOO_MUCH: &str = "This is more than one archive can hold. Nothing was kept; pack it as several.";
 
-fn write(error: &WriteError) -> String {
+pub(super) fn write(error: &WriteError) -> String {
     match error {
         WriteError::FitTooSmall { least } => format!(
             "The fit is too small: a volume needs at least {}, a header and one cell. Nothing was written.",
@@ -237,7 +236,7 @@ pub(super) fn seal(error: &SealError) -> String {
 }
 
 /// No head could be made.
-fn head(error: HeadError) -> String {
+pub(super) fn head(error: HeadError) -> String {
     match error {
         HeadError::KeyholeCount(count) => {
             format!(
@@ -250,48 +249,12 @@ fn head(error: HeadError) -> String {
     }
 }
 
-/// An archive was not locked anew.
-pub(super) fn relock(error: &RelockError) -> String {
-    match error {
-        RelockError::Way(WayError::Taken { paths, .. }) => taken(paths),
-        RelockError::Way(error) => way(error),
-        RelockError::Staging(error) => staging(error),
-        RelockError::Old(error) => sealed(error),
-        RelockError::Head(error) => head(*error),
-        RelockError::Write(error) => write(error),
-        RelockError::Seal(_) => OWN_FAULT.to_owned(),
-        RelockError::ReadBack(error) if error.is_lack_of_memory() => {
-            format!("Nothing was locked anew. {TOO_LITTLE_MEMORY}")
-        }
-        RelockError::Regather(_) | RelockError::ReadBack(_) | RelockError::ContentsDiffer => other_than_written(),
-        RelockError::Interrupted(error) => interrupted(error, "Nothing was locked anew."),
-    }
-}
-
 /// New volumes would have names that are taken.
-fn taken(paths: &[PathBuf]) -> String {
+pub(super) fn taken(paths: &[PathBuf]) -> String {
     format!(
         "Volumes of that name are there already: {}. Nothing was written; name another place with --to.",
         first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>())
     )
-}
-
-/// A set was not cut to another size.
-pub(super) fn recut(error: &RecutError) -> String {
-    match error {
-        RecutError::Way(WayError::Taken { paths, .. }) => taken(paths),
-        RecutError::Contradicting(paths) => format!(
-            "Headers contradict each other, and only the password tells which of them are genuine: {}. Nothing was cut anew. Move those \
-             aside that do not open.",
-            first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>())
-        ),
-        RecutError::Way(error) => way(error),
-        RecutError::Staging(error) => staging(error),
-        RecutError::Cell(error) => cell(error),
-        RecutError::Write(error) => write(error),
-        RecutError::Regather(_) | RecutError::CellsDiffer => other_than_written(),
-        RecutError::Interrupted(error) => interrupted(error, "Nothing was cut anew."),
-    }
 }
 
 /// What a format cannot do.

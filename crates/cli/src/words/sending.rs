@@ -103,6 +103,11 @@ pub fn bad_value(value: &BadValue) -> String {
         BadValue::NoOwnPlace => "The old volumes can be replaced only where they lie in one folder, each once and under the name that it was made \
                                  with. Name a place for the new ones with --to; the old ones stay then."
             .to_owned(),
+        BadValue::NotRevised(why) => format!("This archive cannot be changed: {why}. Open it, change the files, and pack them anew."),
+        BadValue::OtherFormat(format) => format!(
+            "The name says {}, and a revised archive stays of the format that it has. Name it otherwise, or give it that format with recast.",
+            format.name
+        ),
         BadValue::NoPasswordToTell => {
             "There is no password to write down: this archive is not encrypted. Leave --password-note out.".to_owned()
         }

@@ -66,6 +66,11 @@ impl ArchiveError {
         }
     }
 
+    /// Whether it was only stopped.
+    pub const fn is_cancelled(&self) -> bool {
+        matches!(self.interruption(), Some(Interruption::Cancelled(_)))
+    }
+
     /// The entry whose content is not whole, and what is wrong with it, where that is all: the rest can be read on.
     pub fn damaged_entry(&self) -> Option<(&[u8], &'static str)> {
         match self {

@@ -9,6 +9,7 @@ use crate::ground::context::{Cancelled, Context, Progress};
 use crate::ground::entry::{Content, EntryKind, ListedEntry, Totals};
 use crate::ground::secrets::{Credentials, Password};
 use crate::ground::sink::{EntrySink, OnlyEnds, zeros};
+use std::any::Any;
 use std::path::PathBuf;
 
 /// What is to become of an archive that has a flaw.
@@ -63,7 +64,7 @@ pub struct Facts {
 }
 
 /// An archive that is open for reading.
-pub trait ArchiveReader {
+pub trait ArchiveReader: Any + Send {
     /// Every entry, sorted by path. Where the format keeps no BLAKE3, a content's digest is zero here; the sink is told the
     /// right one.
     fn entries(&self) -> &[ListedEntry];

@@ -1,7 +1,7 @@
 //! The walk: which files, folders and links lie under the named sources, and what each is called inside.
 
 use super::choice::{Choice, LITTER, Naming, Patterns};
-use super::entry::{SourceEntry, mode_and_time};
+use super::entry::{Origin, SourceEntry, mode_and_time};
 use super::error::{PassedOver, PassedOverReason, SourceError, unpackable};
 use super::reading::SourceFile;
 use super::roots::{Root, roots_of};
@@ -74,9 +74,59 @@ impl Catalogue {
         walk.finish()
     }
 
-    /// Where an entry of this catalogue is on disk. Put together when it is wanted: kept for a million entries, these
-    /// paths would take most of the memory.
-    pub fn disk_path(&self, path: &EntryPath) -> PathBuf {
+    /// A catalogue of these entries, sorted by path, each of which says where its content comes from. What was listed on disk for it, but
+    /// for entries, is told with it.
+    ///
+    /// # Errors
+    /// [`SourceError::NotText`], as far as names must be text.
+    pub fn put_together(
+        entries: Vec<SourceEntry>,
+        gathered: Vec<Self>,
+        text_names: Option<UnsafeNames>,
+    ) -> Result<Self, SourceError> {
+        let mut whole = Self { entries, ..Self::default() };
+        for mut part in gathered {
+            whole.passed_over.append(&mut part.passed_over);
+            whole.left_out += part.left_out;
+            whole.other_systems.append(&mut part.other_systems);
+            whole.own_output += part.own_output;
+            whole.unmatched.append(&mut part.unmatched);
+            whole.follows |= part.follows;
+        }
+        whole.settle_names(text_names)?;
+        Ok(whole)
+    }
+
+    /// What becomes of names that are no text.
+    fn settle_names(&mut self, wish: Option<UnsafeNames>) -> Result<(), SourceError> {
+        let Self { entries, not_text, text_names, .. } = self;
+        match wish {
+            None => {}
+            Some(UnsafeNames::Escape) => *text_names = TextNames::escape(entries),
+            Some(wish) => {
+                let found = text_names::leave_out(entries);
+                let nothing_stays = !found.is_empty() && entries.is_empty();
+                if nothing_stays || (wish == UnsafeNames::Refuse && !found.is_empty()) {
+                    return Err(SourceError::NotText(found));
+                }
+                *not_text = found;
+            }
+        }
+        Ok(())
+    }
+
+    /// Where an entry of this catalogue is on disk; nowhere, if it comes from an archive.
+    pub fn disk_path(&self, entry: &SourceEntry) -> PathBuf {
+        match &entry.origin {
+            Origin::Walk => self.walked_path(&entry.path),
+            Origin::Disk(path) => path.as_ref().clone(),
+            Origin::Archive(_) => PathBuf::new(),
+        }
+    }
+
+    /// Where the walk finds what has this path. Put together when it is wanted: kept for a million entries, these paths
+    /// would take most of the memory.
+    fn walked_path(&self, path: &EntryPath) -> PathBuf {
         let at = self.roots.partition_point(|root| root.path <= *path);
         let Some(root) = at.checked_sub(1).and_then(|at| self.roots.get(at)) else { return PathBuf::new() };
         match path.as_bytes().get(root.path.as_bytes().len() + 1..) {
@@ -96,9 +146,9 @@ impl Catalogue {
     ///
     /// # Errors
     /// [`FileError`] from the system, or where it is no regular file any more.
-    pub fn open(&self, path: &EntryPath) -> Result<SourceFile, FileError> {
+    pub fn open(&self, entry: &SourceEntry) -> Result<SourceFile, FileError> {
         let links = if self.follows { Links::Follow } else { Links::Refuse };
-        SourceFile::open(&self.disk_path(path), links)
+        SourceFile::open(&self.disk_path(entry), links)
     }
 
     /// Content bytes that are to be read.
@@ -139,7 +189,7 @@ impl Walk<'_> {
         let mut device = None;
         while let Some(Waiting { path, chosen }) = waiting.pop() {
             context.go_on()?;
-            let disk_path = self.catalogue.disk_path(&path);
+            let disk_path = self.catalogue.walked_path(&path);
             if (self.is_own)(&disk_path) {
                 self.catalogue.own_output += 1;
                 continue;
@@ -257,28 +307,11 @@ impl Walk<'_> {
         let used = self.left_out_by.iter().chain(&self.chosen_by);
         self.catalogue.unmatched =
             written.zip(used).filter(|(_, used)| !**used).map(|(text, _)| text.clone()).collect();
-        self.settle_names()?;
+        self.catalogue.settle_names(self.choice.text_names)?;
         if self.catalogue.entries.is_empty() && self.catalogue.passed_over.is_empty() {
             return Err(SourceError::NothingChosen);
         }
         Ok(self.catalogue)
-    }
-
-    fn settle_names(&mut self) -> Result<(), SourceError> {
-        let Catalogue { entries, not_text, text_names, .. } = &mut self.catalogue;
-        match self.choice.text_names {
-            None => {}
-            Some(UnsafeNames::Escape) => *text_names = TextNames::escape(entries),
-            Some(wish) => {
-                let found = text_names::leave_out(entries);
-                let nothing_stays = !found.is_empty() && entries.is_empty();
-                if nothing_stays || (wish == UnsafeNames::Refuse && !found.is_empty()) {
-                    return Err(SourceError::NotText(found));
-                }
-                *not_text = found;
-            }
-        }
-        Ok(())
     }
 }
 
@@ -305,5 +338,8 @@ fn describe(path: EntryPath, disk_path: &Path, follow: bool) -> Result<(SourceEn
         return Err(PassedOverReason::Special);
     };
     let (mode, modified) = mode_and_time(&metadata);
-    Ok((SourceEntry { path, kind, size, mode, modified, link_target }, (metadata.dev(), metadata.ino())))
+    Ok((
+        SourceEntry { path, kind, size, mode, modified, link_target, origin: Origin::Walk },
+        (metadata.dev(), metadata.ino()),
+    ))
 }

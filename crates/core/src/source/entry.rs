@@ -1,8 +1,21 @@
 //! One thing to pack, as it was listed.
 
-use crate::ground::entry::{Entry, EntryKind, EntryPath, Timestamp};
+use crate::ground::entry::{Entry, EntryKind, EntryPath, ListedEntry, Timestamp};
 use std::fs::Metadata;
 use std::os::unix::fs::MetadataExt as _;
+use std::path::PathBuf;
+
+/// Where an entry's content comes from.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub enum Origin {
+    /// From where the walk found it, which its path tells.
+    #[default]
+    Walk,
+    /// From there on disk, whatever its path is.
+    Disk(Box<PathBuf>),
+    /// From an archive, in which it is the entry at this place.
+    Archive(usize),
+}
 
 /// One thing to pack.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -19,9 +32,24 @@ pub struct SourceEntry {
     pub modified: Timestamp,
     /// A link's target; empty for the other kinds.
     pub link_target: Vec<u8>,
+    /// Where its content comes from.
+    pub origin: Origin,
 }
 
 impl SourceEntry {
+    /// An entry of an archive, at this place of its list.
+    pub fn of_archive(place: usize, listed: &ListedEntry) -> Self {
+        let Entry { path, kind, mode, modified, link_target, .. } = listed.entry.clone();
+        Self { path, kind, size: listed.content.size, mode, modified, link_target, origin: Origin::Archive(place) }
+    }
+
+    /// A folder that is described so.
+    pub fn folder(entry: &Entry) -> Self {
+        let Entry { path, mode, modified, .. } = entry.clone();
+        let kind = EntryKind::Folder;
+        Self { path, kind, size: 0, mode, modified, link_target: Vec::new(), origin: Origin::Walk }
+    }
+
     /// The entry that it becomes, with what was known when it was listed.
     pub fn entry(&self, id: u64) -> Entry {
         Entry {

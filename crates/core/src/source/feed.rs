@@ -2,11 +2,12 @@
 //! What cannot be read, or changed all the same, is noted in one way for all writers.
 
 use super::catalogue::Catalogue;
-use super::entry::SourceEntry;
+use super::entry::{Origin, SourceEntry};
 use super::error::PassedOver;
+use super::piped::Pipe;
 use super::reading::SourceFile;
 use crate::disk::{FileError, Interruption};
-use crate::ground::context::{Context, Progress};
+use crate::ground::context::{Cancelled, Context, Progress};
 use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, Totals};
 
 /// How often a file that changes while it is read is read.
@@ -85,37 +86,69 @@ pub trait SourceSink {
     fn was_taken(&mut self, _: &SourceEntry, _: &Content) {}
 }
 
-/// Reads the sources, in order, each of which gets a number from 1 on.
+/// Reads the sources, in order, each with its number in the archive.
 ///
 /// # Errors
 /// The sink's own.
 pub fn feed<'a, S: SourceSink>(
     catalogue: &Catalogue,
-    sources: impl IntoIterator<Item = &'a SourceEntry>,
+    sources: impl IntoIterator<Item = (u64, &'a SourceEntry)>,
     sink: &mut S,
     context: &Context<'_>,
 ) -> Result<Fed, S::Error> {
     let mut fed = Fed::default();
-    for (id, source) in (1..).zip(sources) {
+    fed.take_all(catalogue, sources, sink, context)?;
+    Ok(fed)
+}
+
+/// The same for all of a catalogue of which some files come out of an archive: folders first, then those files as they come, then
+/// the rest.
+///
+/// # Errors
+/// The sink's own, and [`Interruption::Cancelled`] where the extraction ended before its end.
+pub fn feed_piped<S: SourceSink>(
+    catalogue: &Catalogue,
+    pipe: &Pipe,
+    sink: &mut S,
+    context: &Context<'_>,
+) -> Result<Fed, S::Error> {
+    let mut fed = Fed::default();
+    let numbered = || (1..).zip(&catalogue.entries);
+    fed.take_all(catalogue, numbered().filter(|(_, entry)| entry.kind == EntryKind::Folder), sink, context)?;
+    while let Some((place, content)) = pipe.next().map_err(Interruption::from)? {
+        let Some(source) = catalogue.entries.get(place) else { continue };
+        let mut file = SourceFile::piped(source, content);
         context.go_on().map_err(Interruption::from)?;
         context.tell(Progress::Entry(&source.path));
-        if source.kind != EntryKind::File {
-            sink.take_whole(source, source.entry(id))?;
-            fed.totals.add(source.kind, 0);
-            continue;
-        }
-        match file(catalogue, source, id, sink)? {
-            Ok(taken) => {
-                sink.was_taken(source, &taken.content);
-                fed.note(source, taken);
-            }
-            Err(error) => {
-                let disk_path = catalogue.disk_path(&source.path);
-                fed.passed_over.push(PassedOver { disk_path, reason: error.into() });
-            }
+        match sink.take_file(source, source.entry(place as u64 + 1), &mut file, true)? {
+            ReadOnce::Taken(taken) => fed.take(source, taken, sink),
+            // Only an extraction that met an error ends within a file.
+            ReadOnce::Dropped | ReadOnce::Failed(_) => return Err(Interruption::from(Cancelled).into()),
         }
     }
+    let comes_last = |entry: &SourceEntry| match entry.kind {
+        EntryKind::Folder => false,
+        EntryKind::Link => true,
+        EntryKind::File => !matches!(entry.origin, Origin::Archive(_)),
+    };
+    fed.take_all(catalogue, numbered().filter(|(_, entry)| comes_last(entry)), sink, context)?;
     Ok(fed)
+}
+
+/// All of a catalogue, with or without files that come out of an archive.
+///
+/// # Errors
+/// Those of [`feed`] and [`feed_piped`].
+pub fn feed_whole<S: SourceSink>(
+    catalogue: &Catalogue,
+    pipe: Option<&Pipe>,
+    sink: &mut S,
+    context: &Context<'_>,
+) -> Result<Fed, S::Error> {
+    match pipe {
+        Some(pipe) => feed_piped(catalogue, pipe, sink, context),
+        None => feed(catalogue, (1..).zip(&catalogue.entries), sink, context),
+    }
 }
 
 /// Has one file taken; what it came to, or why it could not be read.
@@ -127,7 +160,7 @@ fn file<S: SourceSink>(
 ) -> Result<Result<Taken, FileError>, S::Error> {
     let mut taken: Option<Taken> = None;
     for reading in 1..=READINGS {
-        let read = match catalogue.open(&source.path) {
+        let read = match catalogue.open(source) {
             Ok(mut file) => {
                 let entry = Entry { mode: file.mode, modified: file.modified, ..source.entry(id) };
                 sink.take_file(source, entry, &mut file, reading == READINGS)?
@@ -148,6 +181,37 @@ fn file<S: SourceSink>(
 }
 
 impl Fed {
+    fn take_all<'a, S: SourceSink>(
+        &mut self,
+        catalogue: &Catalogue,
+        sources: impl IntoIterator<Item = (u64, &'a SourceEntry)>,
+        sink: &mut S,
+        context: &Context<'_>,
+    ) -> Result<(), S::Error> {
+        for (id, source) in sources {
+            context.go_on().map_err(Interruption::from)?;
+            context.tell(Progress::Entry(&source.path));
+            if source.kind != EntryKind::File {
+                sink.take_whole(source, source.entry(id))?;
+                self.totals.add(source.kind, 0);
+                continue;
+            }
+            match file(catalogue, source, id, sink)? {
+                Ok(taken) => self.take(source, taken, sink),
+                Err(error) => {
+                    let disk_path = catalogue.disk_path(source);
+                    self.passed_over.push(PassedOver { disk_path, reason: error.into() });
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn take<S: SourceSink>(&mut self, source: &SourceEntry, taken: Taken, sink: &mut S) {
+        sink.was_taken(source, &taken.content);
+        self.note(source, taken);
+    }
+
     fn note(&mut self, source: &SourceEntry, Taken { content, real_bytes, steady }: Taken) {
         if real_bytes < content.size {
             self.filled_up.push(FilledUp { path: source.path.clone(), real_bytes, bytes: content.size });

@@ -1,6 +1,7 @@
-//! Reading one source file, and noticing when it changes meanwhile.
+//! Reading one source, a file on disk, of which it is noticed when it changes meanwhile, or a content that comes out of an archive.
 
-use super::entry::mode_and_time;
+use super::entry::{SourceEntry, mode_and_time};
+use super::piped::PipedContent;
 use crate::disk::{FileAction, FileError, Interruption, Links, open_regular, read_on};
 use crate::ground::context::Context;
 use crate::ground::entry::Timestamp;
@@ -21,17 +22,23 @@ struct Stamp {
     status_changed: (i64, i64),
 }
 
-/// An open source file.
+/// An open source.
 #[derive(Debug)]
 pub struct SourceFile {
-    file: File,
-    path: PathBuf,
-    before: Stamp,
+    backing: Backing,
+    size: u64,
     left: u64,
     /// Permission bits at opening.
     pub mode: u32,
     /// Modification time at opening.
     pub modified: Timestamp,
+}
+
+/// What is read.
+#[derive(Debug)]
+enum Backing {
+    Disk { file: File, path: PathBuf, before: Stamp },
+    Piped(PipedContent),
 }
 
 impl SourceFile {
@@ -43,13 +50,20 @@ impl SourceFile {
         let (file, metadata) = open_regular(path, links)?;
         let (mode, modified) = mode_and_time(&metadata);
         let before = stamp(&metadata);
-        let left = if before.size == 0 { READ_OF_EMPTY_BYTES } else { before.size };
-        Ok(Self { before, file, path: path.to_owned(), left, mode, modified })
+        let size = before.size;
+        let left = if size == 0 { READ_OF_EMPTY_BYTES } else { size };
+        Ok(Self { backing: Backing::Disk { file, path: path.to_owned(), before }, size, left, mode, modified })
+    }
+
+    /// The content of this entry, which comes out of an archive.
+    pub(super) const fn piped(entry: &SourceEntry, content: PipedContent) -> Self {
+        let SourceEntry { size, mode, modified, .. } = *entry;
+        Self { backing: Backing::Piped(content), size, left: size, mode, modified }
     }
 
     /// How long it was when it was opened, in bytes.
     pub fn size(&self) -> u64 {
-        self.before.size
+        self.size
     }
 
     /// Bytes that are still to be read, if the file is as long as it said. What it grew by since is not read.
@@ -60,35 +74,45 @@ impl SourceFile {
     /// Appends the next bytes, at most `wanted`, to `output`; none where the file ends before it should.
     pub fn read(&mut self, output: &mut Vec<u8>, wanted: usize) -> Result<(), FileError> {
         let before = output.len();
-        let outcome = (&self.file).take(self.left.min(wanted as u64)).read_to_end(output);
+        let most = self.left.min(wanted as u64);
+        let outcome = match &mut self.backing {
+            Backing::Disk { file, path, .. } => {
+                let outcome = file.take(most).read_to_end(output);
+                outcome.map(drop).map_err(FileError::on(FileAction::Read, path.as_path()))
+            }
+            Backing::Piped(content) => content.read(output, usize::try_from(most).unwrap_or(usize::MAX)),
+        };
         self.left = self.left.saturating_sub((output.len() - before) as u64);
-        outcome.map_err(FileError::on(FileAction::Read, &self.path))?;
-        Ok(())
+        outcome
     }
 
-    /// Reads on to its end, and hands on what it holds; how many bytes.
+    /// Reads a file on disk on to its end, and hands on what it holds; how many bytes.
     pub fn read_on<E: From<Interruption>>(
         &mut self,
         context: &Context<'_>,
         take: impl FnMut(&[u8]) -> Result<(), E>,
     ) -> Result<u64, E> {
-        let read = read_on(&self.file, &self.path, self.left, context, take)?;
+        let Backing::Disk { file, path, .. } = &self.backing else { return Ok(0) };
+        let read = read_on(file, path, self.left, context, take)?;
         self.left = self.left.saturating_sub(read);
         Ok(read)
     }
 
-    /// Goes on behind the next so many bytes.
+    /// Goes on behind the next so many bytes of a file on disk.
     pub fn skip(&mut self, bytes: u64) -> Result<(), FileError> {
         let offset = i64::try_from(bytes).unwrap_or(i64::MAX);
-        self.file.seek(SeekFrom::Current(offset)).map_err(FileError::on(FileAction::Read, &self.path))?;
+        if let Backing::Disk { file, path, .. } = &mut self.backing {
+            file.seek(SeekFrom::Current(offset)).map_err(FileError::on(FileAction::Read, path.as_path()))?;
+        }
         self.left = self.left.saturating_sub(bytes);
         Ok(())
     }
 
     /// Whether the file is still as it was when it was opened, given how many bytes were read.
     pub fn is_unchanged(&self, bytes_read: u64) -> Result<bool, FileError> {
-        let metadata = self.file.metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
-        Ok(stamp(&metadata) == self.before && bytes_read == self.before.size)
+        let Backing::Disk { file, path, before } = &self.backing else { return Ok(bytes_read == self.size) };
+        let metadata = file.metadata().map_err(FileError::on(FileAction::Open, path))?;
+        Ok(stamp(&metadata) == *before && bytes_read == self.size)
     }
 }
 

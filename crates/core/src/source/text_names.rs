@@ -108,6 +108,7 @@ fn escaped(name: &[u8]) -> Vec<u8> {
 mod tests {
     use super::*;
     use crate::ground::entry::{EntryKind, Timestamp};
+    use crate::source::Origin;
 
     fn entries(paths: &[&[u8]]) -> Vec<SourceEntry> {
         let entry = |path: &&[u8]| SourceEntry {
@@ -117,6 +118,7 @@ mod tests {
             mode: 0o644,
             modified: Timestamp::default(),
             link_target: Vec::new(),
+            origin: Origin::Walk,
         };
         let mut entries: Vec<_> = paths.iter().map(entry).collect();
         entries.sort_by(|one, other| one.path.cmp(&other.path));

@@ -54,6 +54,11 @@ pub struct Comparison {
 }
 
 impl Comparison {
+    /// What something has as its path in the archive that is called so on disk.
+    pub fn in_archive(&self, path: &EntryPath) -> EntryPath {
+        self.renaming.in_archive(path)
+    }
+
     /// What something is called on disk that has this path in the archive.
     pub fn on_disk(&self, path: &EntryPath) -> EntryPath {
         self.renaming.on_disk(path)
@@ -131,7 +136,7 @@ fn differences(
 
 /// The BLAKE3 of a file; `None` where it changed while it was read.
 fn digest(entry: &SourceEntry, disk: &Catalogue, context: &Context<'_>) -> Result<Option<[u8; 32]>, Interruption> {
-    let mut file = disk.open(&entry.path)?;
+    let mut file = disk.open(entry)?;
     let mut hasher = blake3::Hasher::new();
     let read = file.read_on(context, |bytes| {
         hasher.update(bytes);

@@ -2,18 +2,19 @@
 //! for their new places. The set id and the head stay, so the password stays too; the cut id is new. The old volumes go when the
 //! new ones are read back, or stay where the new ones go elsewhere.
 
-use crate::disk::staging::{self, Staging, StagingError};
+use crate::disk::staging::{Staging, StagingError};
 use crate::disk::{Folder, Interruption, interruptible};
 use crate::formats::registry::SEALED;
 use crate::formats::sealed::volume::{
-    CellError, CellReader, GatherError, Geometry, Ids, MAX_VOLUMES, VolumeFile, VolumeSet, VolumeWriter, WriteError,
+    CellError, CellReader, GatherError, Geometry, Ids, MAX_VOLUMES, VolumeSet, VolumeWriter, WriteError,
     WrittenVolumes, cells_per_volume,
 };
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::fit::Fit;
+use crate::tasks::in_place::placed;
 use crate::tasks::pack::{Target, WayError};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 /// A set that was cut anew.
 #[derive(Debug)]
@@ -70,31 +71,6 @@ impl Classed for RecutError {
     }
 }
 
-/// Completes, or clears away, what earlier runs of this user's left in the folder of an archive, or in this folder, where they were cut
-/// off while volumes got their names: else the volumes that are there are not all of any set.
-///
-/// # Errors
-/// [`RecutError`] from the system.
-pub fn complete_earlier(place: &Path, context: &Context<'_>) -> Result<(), RecutError> {
-    let folder = if place.is_dir() { Some(place) } else { place.parent() };
-    let Some(folder) = folder.filter(|folder| !staging::folders_in(folder).is_empty()) else { return Ok(()) };
-    Ok(staging::settle_all(&Folder::open(folder)?, context)?)
-}
-
-/// Where a set lies whose volumes are there once each, under the names that they were made with, in one folder: there it can be
-/// replaced. `None` for any other, and for one that is in a page.
-pub fn own_place(set: &VolumeSet) -> Option<Target> {
-    let count = set.geometry.data_volumes;
-    let target = |number: u32, files: &[VolumeFile]| {
-        let [file @ VolumeFile { runs: None, in_page: None, .. }] = files else { return None };
-        Some(Target { folder: file.path.parent()?.to_owned(), stem: file.archive_name(number, count)? })
-    };
-    let mut targets = set.volumes.iter().map(|(number, files)| target(*number, files));
-    let first = targets.next()??;
-    let is_alone = set.unrecognised.is_empty() && set.untried.is_empty() && set.contradicting.is_empty();
-    (is_alone && targets.all(|target| target.as_ref() == Some(&first))).then_some(first)
-}
-
 /// How a set would be cut.
 ///
 /// # Errors
@@ -142,13 +118,6 @@ pub fn recut(
     context.go_on()?;
     staging.place(&written.placings, &old.files)?;
     Ok(Recut { ids, volumes: placed(target, &written.geometry), replaced: old.replaced(target) })
-}
-
-/// Where the volumes of a set that is cut so have their names, in order, and their lengths in bytes.
-pub fn placed(target: &Target, geometry: &Geometry) -> Vec<(PathBuf, u64)> {
-    let count = geometry.data_volumes;
-    let volume = |number| (target.path_with(&SEALED.suffix(number, count)), geometry.volume_bytes(number));
-    (1..=count).map(volume).collect()
 }
 
 fn read_back(staging: &Staging, written: &WrittenVolumes, context: &Context<'_>) -> Result<blake3::Hash, RecutError> {

@@ -19,8 +19,8 @@ use crate::ground::entry::Totals;
 use crate::ground::pipeline::{Spares, Stopped, ordered};
 use crate::ground::secrets::Credentials;
 use crate::tasks::check::verify_contents;
+use crate::tasks::in_place::placed;
 use crate::tasks::pack::{Target, WayError};
-use crate::tasks::recast::placed;
 use std::path::PathBuf;
 
 /// What is locked anew, and how.

@@ -9,6 +9,7 @@ use under_seal_core::ground::entry::ListedEntry;
 use under_seal_core::landing::{Destination, LandingError, OnClash};
 use under_seal_core::tasks::open::foresee;
 
+/// What is offered, and what it means.
 const CHOICES: [(&str, OnClash); 4] =
     [("keep", OnClash::Keep), ("replace", OnClash::Replace), ("newer", OnClash::Newer), ("both", OnClash::Both)];
 
@@ -19,14 +20,10 @@ pub(super) fn decide(
     into: Destination<'_>,
     context: &Context<'_>,
 ) -> Result<OnClash, Failure> {
-    match typed {
+    match typed.map(OnClashName::decided) {
         None if !prompt::can_ask() => return Ok(OnClash::Refuse),
-        None | Some(OnClashName::Ask) => {}
-        Some(OnClashName::Refuse) => return Ok(OnClash::Refuse),
-        Some(OnClashName::Keep) => return Ok(OnClash::Keep),
-        Some(OnClashName::Replace) => return Ok(OnClash::Replace),
-        Some(OnClashName::Newer) => return Ok(OnClash::Newer),
-        Some(OnClashName::Both) => return Ok(OnClash::Both),
+        Some(Some(decided)) => return Ok(decided),
+        None | Some(None) => {}
     }
     let paths = match foresee(entries, into, context) {
         Ok(_) => return Ok(OnClash::Refuse),
@@ -37,10 +34,14 @@ pub(super) fn decide(
         return refused(Err(LandingError::Clashes(paths)));
     }
     let paths: Vec<String> = paths.iter().map(|path| text::path(path)).collect();
-    let question = format!("There already: {}.\nWhat shall become of what is there?", text::first_few(&paths));
+    ask(&format!("There already: {}.", text::first_few(&paths)))
+}
+
+/// Asks what is to become of what is there.
+pub fn ask(what: &str) -> Result<OnClash, Failure> {
     let mut words = CHOICES.map(|(word, _)| word).to_vec();
     words.push("stop");
-    match CHOICES.get(prompt::choose(&question, &words)?) {
+    match CHOICES.get(prompt::choose(&format!("{what}\nWhat shall become of what is there?"), &words)?) {
         Some((_, choice)) => Ok(*choice),
         None => Err(Failure::GivenUp),
     }

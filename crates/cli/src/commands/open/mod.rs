@@ -1,6 +1,6 @@
 //! `open`: unlock and extract, everything or what is wanted.
 
-mod clashes;
+pub mod clashes;
 mod pick;
 mod report;
 mod screen;

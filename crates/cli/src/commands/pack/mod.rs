@@ -4,7 +4,7 @@ mod report;
 mod settings;
 
 use super::show;
-use crate::args::{PackArguments, SealArguments};
+use crate::args::{MessageArguments, PackArguments, SealArguments};
 use crate::credentials::{self, Sealing};
 use crate::failure::{BadValue, Failure};
 use crate::settings::{NameFields, Origin, Settings};
@@ -58,14 +58,14 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let sources = expand(&arguments.sources)?;
     let (target, format) = target(arguments, &settings, &sources)?;
     let choice = settings.packing_choice(&arguments.delivery, format)?;
-    let message = message(arguments, format)?;
+    let typed_message = message(&arguments.message, format)?;
     refuse_what_it_lacks(format, arguments, &settings)?;
     let request = PackRequest {
         format,
         hide_names: settings.hide_names.value,
         fit: settings.fit.value.fit,
         squeeze: settings.squeeze.value.into(),
-        message: &message,
+        message: typed_message.as_deref().unwrap_or_default(),
         parcels: arguments.delivery.shape.parcels,
         replace: arguments.replace,
         ..PackRequest::new(&sources, &choice, &target)
@@ -89,6 +89,7 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let packed = delivery.pack(&credentials, cost, &context)?;
     drop(progress);
     let key_file = arguments.seal.password.key_file.is_some();
+    let message = typed_message.unwrap_or_default();
     let packing = Packing { settings, format, target, message, secret, key_file, passphrase_file, loss };
     let report = Report::new(&packed, &packing);
     show(&report, &arguments.work, || lines(&packed, &report))?;
@@ -122,24 +123,24 @@ fn refuse_what_it_lacks(
         (!also_password_from.is_empty(), Ability::SeveralPasswords),
         (!no_password, Ability::Password),
         (settings.fit.value.fit != Fit::OneVolume, Ability::Volumes),
-        (arguments.message.is_some() || arguments.message_from.is_some(), Ability::Message),
+        (arguments.message.message.is_some() || arguments.message.message_from.is_some(), Ability::Message),
         (hide_names, Ability::HiddenNames),
     ])?)
 }
 
-/// The message to whoever opens the archive; a file's last line break does not count.
-fn message(arguments: &PackArguments, format: &Format) -> Result<String, Failure> {
+/// The message to whoever opens the archive, if one is typed; a file's last line break does not count.
+pub fn message(arguments: &MessageArguments, format: &Format) -> Result<Option<String>, Failure> {
     let text = match (&arguments.message, &arguments.message_from) {
         (Some(text), _) => text.clone(),
         (None, Some(path)) => {
             let text = named_file::text(path);
             text.map_err(|source| Failure::TextFile { path: path.clone(), source })?
         }
-        (None, None) => String::new(),
+        (None, None) => return Ok(None),
     };
     let text = text.trim_end_matches(['\r', '\n']).to_owned();
     let (length, limit) = (text.len(), format.abilities.message_bytes.unwrap_or(usize::MAX));
-    if length > limit { Err(Failure::LongMessage { length, limit }) } else { Ok(text) }
+    if length > limit { Err(Failure::LongMessage { length, limit }) } else { Ok(Some(text)) }
 }
 
 /// Where the archive goes, what it is called, and its format. A typed name counts more than a profile's pattern, and a typed

@@ -244,7 +244,8 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
         expected_parts <= room && with_it > room && self.stored_parts >= room / 2
     }
 
-    fn flush(&mut self) -> Result<(), Stopped> {
+    /// Hands over what the frame holds, so that the next entry begins another.
+    pub fn flush(&mut self) -> Result<(), Stopped> {
         if !self.frame.records.is_empty() {
             let records = self.spares.take_with_room(self.room.raw_bytes)?;
             let next = FrameDraft { records, completed: Vec::new() };

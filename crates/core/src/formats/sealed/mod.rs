@@ -7,6 +7,7 @@
 //!
 //! docs/format.md gives every byte.
 
+pub mod carrying;
 pub mod cells;
 mod error;
 mod extraction;
@@ -27,6 +28,7 @@ pub mod writer;
 
 pub use framing::{Class, Expected, FrameDraft, FrameRoom, Framer};
 
+pub use carrying::{CarriedFrame, Carrier, Fate, Fates, FrameSource, OldFrame};
 pub use error::{SealError, SealedError};
 pub use head::{HeadError, cost_of, seal_head};
 pub use index::About;

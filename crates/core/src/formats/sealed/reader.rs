@@ -90,6 +90,11 @@ impl SealedReader {
         Ok(self.stream.plain(cell)?)
     }
 
+    /// What it is read from, its tail, its entries and where they begin.
+    pub(super) fn parts(&mut self) -> (&mut StreamReader, &Tail, &[ListedEntry], &[Place]) {
+        (&mut self.stream, &self.tail, &self.listed, &self.places)
+    }
+
     /// Bytes of volumes read so far.
     pub fn bytes_read(&self) -> u64 {
         self.stream.cells().bytes_read()
@@ -302,7 +307,7 @@ fn read_frame(
 
 /// A frame as it is stored.
 pub(super) struct StoredFrame {
-    at: u64,
+    pub at: u64,
     pub header: FrameHeader,
     pub stored: Vec<u8>,
 }
@@ -369,7 +374,7 @@ fn decompressing(spares: &Spares) -> impl FnMut(StoredFrame) -> Result<RawFrame,
 }
 
 /// Goes through all frames in order and holds the cells' marks to where frames really begin.
-struct FrameWalk<'a> {
+pub(super) struct FrameWalk<'a> {
     tail: &'a Tail,
     position: u64,
     /// Cells before this one have had their marks compared.
@@ -377,11 +382,11 @@ struct FrameWalk<'a> {
 }
 
 impl<'a> FrameWalk<'a> {
-    fn new(tail: &'a Tail) -> Self {
+    pub fn new(tail: &'a Tail) -> Self {
         Self { tail, position: 0, marks_compared: 0 }
     }
 
-    fn next(&mut self, stream: &mut StreamReader, spares: &Spares) -> Result<Option<StoredFrame>, SealedError> {
+    pub fn next(&mut self, stream: &mut StreamReader, spares: &Spares) -> Result<Option<StoredFrame>, SealedError> {
         if self.position == self.tail.inner_bytes {
             return Ok(None);
         }
@@ -411,7 +416,7 @@ impl<'a> FrameWalk<'a> {
     }
 
     /// Behind the last frame there is nothing but zeros and the tail.
-    fn finish(mut self, stream: &mut StreamReader) -> Result<(), SealedError> {
+    pub fn finish(mut self, stream: &mut StreamReader) -> Result<(), SealedError> {
         self.no_frame_begins_before(self.tail.cells, stream)?;
         let per_cell = stream.inner_per_cell();
         for cell in self.tail.inner_bytes / per_cell..self.tail.cells {

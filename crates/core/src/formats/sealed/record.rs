@@ -113,7 +113,7 @@ pub fn put_end(id: u64, content: &Content, abandoned: bool, output: &mut Vec<u8>
 }
 
 /// Bytes of an end record's value: the id, then the content.
-const END_BYTES: usize = 8 + CONTENT_BYTES;
+pub const END_BYTES: usize = 8 + CONTENT_BYTES;
 
 /// Bytes of a content description: flags, seven zeros, size, digest.
 const CONTENT_BYTES: usize = 48;

@@ -1,5 +1,6 @@
 //! Writing a sealed archive: compressed frames in, cells ready to be sealed out, the index at the end.
 
+use super::carrying::CarriedFrame;
 use super::cells::PlainCells;
 use super::error::SealError;
 use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
@@ -50,6 +51,10 @@ pub struct SealedWriter<'a, H> {
     first_start: u64,
     entries: u64,
     raw_bytes: u64,
+    /// How many entries a group has.
+    group_entries: u64,
+    /// What carried frames hold.
+    carried: Totals,
 }
 
 impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
@@ -72,7 +77,27 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
             first_start: 0,
             entries: 0,
             raw_bytes: 0,
+            group_entries: GROUP_ENTRIES,
+            carried: Totals::default(),
         })
+    }
+
+    /// Entries may come in any order: all of them are kept until the end.
+    pub const fn in_any_order(mut self) -> Self {
+        self.group_entries = u64::MAX;
+        self
+    }
+
+    /// Writes a frame of another archive, and gives its buffer back.
+    pub fn write_carried(&mut self, frame: CarriedFrame) -> Result<Vec<u8>, SealError> {
+        let frame_at = self.stream.position();
+        self.raw_bytes += frame.block.raw_bytes as u64;
+        write_frame(&mut self.stream, FrameKind::Content, &frame.block)?;
+        for (listed, record_at) in frame.begins {
+            self.carried.add(listed.entry.kind, listed.content.size);
+            self.list(listed, Place { frame_at, record_at })?;
+        }
+        Ok(frame.block.stored)
     }
 
     /// Bytes of the inner stream written so far.
@@ -98,14 +123,19 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
             }
             let start = self.frame_starts.front().filter(|_| self.first_start == frame);
             let place = Place { frame_at: *start.ok_or(SealError::OutOfOrder)?, record_at };
-            let group_of = |listed: &ListedEntry| listed.entry.id.saturating_sub(1) / GROUP_ENTRIES;
-            if self.group.last().is_some_and(|last| group_of(&last.listed) != group_of(&listed)) {
-                self.list_group()?;
-            }
-            self.group.push(IndexEntry { listed, place });
-            self.entries += 1;
+            self.list(listed, place)?;
         }
         Ok(frame.block.stored)
+    }
+
+    fn list(&mut self, listed: ListedEntry, place: Place) -> Result<(), SealError> {
+        let group_of = |listed: &ListedEntry| listed.entry.id.saturating_sub(1) / self.group_entries;
+        if self.group.last().is_some_and(|last| group_of(&last.listed) != group_of(&listed)) {
+            self.list_group()?;
+        }
+        self.group.push(IndexEntry { listed, place });
+        self.entries += 1;
+        Ok(())
     }
 
     /// Puts a complete group into the index.
@@ -115,9 +145,10 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
         self.group.drain(..).try_for_each(|entry| pages.add(&entry))
     }
 
-    /// Writes the index of what was framed and closes the stream.
-    pub fn finish(mut self, totals: Totals) -> Result<SealedArchive, SealError> {
+    /// Writes the index of what was framed, which came to so much, and of what was carried, and closes the stream.
+    pub fn finish(mut self, mut totals: Totals) -> Result<SealedArchive, SealError> {
         self.list_group()?;
+        totals.add_all(&self.carried);
         let Self { mut stream, pages, about, entries, .. } = self;
         let pages = pages.finish(|page_ref, block| {
             page_ref.frame_at = stream.position();

@@ -29,7 +29,7 @@ pub(super) const OLD_HEADER_BYTES: usize = 12;
 
 /// How long AES keys are.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Strength {
+pub enum Strength {
     Aes128,
     Aes192,
     Aes256,
@@ -43,6 +43,15 @@ impl Strength {
             3 => Self::Aes256,
             _ => return None,
         })
+    }
+
+    /// Its number in the field that tells it.
+    pub const fn number(self) -> u8 {
+        match self {
+            Self::Aes128 => 1,
+            Self::Aes192 => 2,
+            Self::Aes256 => 3,
+        }
     }
 
     const fn key_bytes(self) -> usize {

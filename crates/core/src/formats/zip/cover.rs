@@ -5,7 +5,7 @@
 use super::ZipError;
 use super::agreement::{Cipher, Stored};
 use super::cipher::{AesReader, EntryKey, Strength};
-use super::headers::Described;
+use super::headers::{Aes, Described};
 use super::methods::Method;
 use super::segments::Segments;
 use crate::ground::context::{Context, Phase, Progress};
@@ -28,8 +28,8 @@ impl Described {
             kind: EntryKind::File,
             mode: 0o600,
             modified,
-            method: 0,
-            encrypted: true,
+            method: Method::Stored,
+            encryption: Some(Aes::WRITTEN),
             wide: super::may_need_64(at_most, true),
             lengths_behind: false,
             is_cover: true,

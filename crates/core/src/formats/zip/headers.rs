@@ -1,11 +1,13 @@
 //! Headers as they are written: local ones with room for what is known only later, central ones, and the end. 64-bit fields
 //! stand where a value needs them, and only there.
 
+use super::cipher::Strength;
 use super::directory::{
     AES_FIELD, AES_METHOD, CENTRAL, COVER_FIELD, DESCRIPTOR, ENCRYPTED, END, END_64, FILE_KIND, FOLDER_ATTRIBUTE,
     FOLDER_KIND, LENGTHS_BEHIND, LINK_KIND, LOCAL, LOCATOR_64, SATURATED, UTF8, ZIP64,
 };
 use super::encryption::ENCRYPTION_BYTES;
+use super::methods::Method;
 use super::times::EXTENDED_TIME;
 use crate::ground::entry::{Entry, EntryKind, Timestamp};
 
@@ -34,16 +36,30 @@ pub struct Described {
     pub mode: u32,
     /// When it was modified.
     pub modified: Timestamp,
-    /// 0 or 8.
-    pub method: u16,
-    /// Whether it is encrypted with AES-256.
-    pub encrypted: bool,
+    /// How its data is compressed.
+    pub method: Method,
+    /// How it is encrypted with AES, if it is.
+    pub encryption: Option<Aes>,
     /// Whether its lengths may need 64 bits, as far as that is known beforehand.
     pub wide: bool,
     /// Whether lengths and checksum stand behind the data, since nothing that is written can be changed.
     pub lengths_behind: bool,
     /// Whether its content is the archive itself.
     pub is_cover: bool,
+}
+
+/// How an entry is encrypted with AES.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Aes {
+    /// 1, where a checksum of the content stands beside the authentication code, or 2.
+    pub version: u16,
+    /// How long its keys are.
+    pub strength: Strength,
+}
+
+impl Aes {
+    /// What is written: the second version, 256 bits.
+    pub const WRITTEN: Self = Self { version: 2, strength: Strength::Aes256 };
 }
 
 /// What is known of an entry when all of it is written.
@@ -66,7 +82,7 @@ pub fn may_need_64(size: u64, encrypted: bool) -> bool {
 
 impl Described {
     /// An entry whose content has about so many bytes, stored by this method; a folder has none and is not encrypted.
-    pub fn of(entry: &Entry, size: u64, method: u16, encrypted: bool) -> Self {
+    pub fn of(entry: &Entry, size: u64, method: Method, encrypted: bool) -> Self {
         let mut name = entry.path.as_bytes().to_vec();
         if entry.kind == EntryKind::Folder {
             name.push(b'/');
@@ -75,27 +91,29 @@ impl Described {
         let encrypted = encrypted && has_content;
         let wide = has_content && may_need_64(size, encrypted);
         let Entry { kind, mode, modified, .. } = *entry;
-        Self { name, kind, mode, modified, method, encrypted, wide, lengths_behind: false, is_cover: false }
+        let encryption = encrypted.then_some(Aes::WRITTEN);
+        Self { name, kind, mode, modified, method, encryption, wide, lengths_behind: false, is_cover: false }
     }
 
     fn flags(&self) -> u16 {
         let utf8 = if self.name.is_ascii() || std::str::from_utf8(&self.name).is_err() { 0 } else { UTF8 };
-        let encrypted = if self.encrypted { ENCRYPTED } else { 0 };
-        utf8 | encrypted | if self.lengths_behind { LENGTHS_BEHIND } else { 0 }
+        let encrypted = if self.encryption.is_some() { ENCRYPTED } else { 0 };
+        utf8 | encrypted | self.method.flags() | if self.lengths_behind { LENGTHS_BEHIND } else { 0 }
     }
 
     fn version(&self, wide: bool) -> u16 {
-        match (self.encrypted, wide) {
+        let for_lengths = match (self.encryption.is_some(), wide) {
             (true, _) => VERSION_AES,
             (false, true) => VERSION_64,
             (false, false) => VERSION,
-        }
+        };
+        for_lengths.max(self.method.version())
     }
 
     /// Flags, method, time and date, as both headers have them.
     fn put_common(&self, header: &mut Vec<u8>) {
         let (time, date) = wall_clock(self.modified.seconds);
-        for value in [self.flags(), if self.encrypted { AES_METHOD } else { self.method }, time, date] {
+        for value in [self.flags(), self.encryption.map_or(self.method.number(), |_| AES_METHOD), time, date] {
             header.extend(value.to_le_bytes());
         }
     }
@@ -107,9 +125,10 @@ impl Described {
         if let Ok(seconds) = i32::try_from(self.modified.seconds) {
             put_field(&mut extra, EXTENDED_TIME, &[&[1][..], &seconds.to_le_bytes()].concat());
         }
-        if self.encrypted {
-            // The second version, 256 bits.
-            put_field(&mut extra, AES_FIELD, &[&[2, 0][..], b"AE", &[3], &self.method.to_le_bytes()].concat());
+        if let Some(Aes { version, strength }) = self.encryption {
+            let data =
+                [&version.to_le_bytes()[..], b"AE", &[strength.number()], &self.method.number().to_le_bytes()].concat();
+            put_field(&mut extra, AES_FIELD, &data);
         }
         if self.is_cover {
             put_field(&mut extra, COVER_FIELD, &[]);
@@ -303,8 +322,8 @@ mod tests {
             kind: EntryKind::File,
             mode: 0o644,
             modified,
-            method: 8,
-            encrypted: false,
+            method: Method::Deflate,
+            encryption: None,
             wide,
             lengths_behind: false,
             is_cover: false,

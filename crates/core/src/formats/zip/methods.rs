@@ -47,6 +47,34 @@ impl Method {
         })
     }
 
+    /// Its number (section 4.4.5).
+    pub const fn number(self) -> u16 {
+        match self {
+            Self::Stored => 0,
+            Self::Deflate => 8,
+            Self::Deflate64 => 9,
+            Self::Bzip2 => 12,
+            Self::Lzma { .. } => 14,
+            Self::Zstandard => 93,
+            Self::Xz => 95,
+        }
+    }
+
+    /// What it says in an entry's flags.
+    pub(super) const fn flags(self) -> u16 {
+        if matches!(self, Self::Lzma { end_marked: true }) { LZMA_END_MARKED } else { 0 }
+    }
+
+    /// What reading it needs (section 4.4.3).
+    pub(super) const fn version(self) -> u16 {
+        match self {
+            Self::Stored | Self::Deflate => 20,
+            Self::Deflate64 => 21,
+            Self::Bzip2 => 46,
+            Self::Lzma { .. } | Self::Zstandard | Self::Xz => 63,
+        }
+    }
+
     /// What people call it.
     pub const fn name(self) -> &'static str {
         match self {

@@ -9,6 +9,7 @@
 //! if that were not there.
 
 mod agreement;
+mod carrying;
 mod cipher;
 mod cover;
 mod directory;
@@ -23,6 +24,7 @@ mod segments;
 mod times;
 mod writer;
 
+pub use carrying::StoredEntry;
 pub use cover::COVER_NAME;
 pub use directory::{END_BYTES, MAX_COMMENT_BYTES};
 pub use encryption::{ENCRYPTION_BYTES, Encrypting, SALT_BYTES};

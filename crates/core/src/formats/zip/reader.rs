@@ -101,6 +101,12 @@ impl ZipReader {
         cover_among(&self.stored).is_some()
     }
 
+    /// How the entry at this place of the list is stored, and where; `None` for a folder that only names imply.
+    pub(super) fn stored_at(&self, place: usize) -> Option<(&Stored, &Segments)> {
+        let member = (*self.tree.members.get(place)?)?;
+        Some((self.stored.get(member)?, &self.segments))
+    }
+
     fn hides_names(&self) -> bool {
         self.uncovered || self.is_covered()
     }

@@ -311,6 +311,23 @@ impl<'a> ZipWriter<'a> {
             }
             None => finished.crc = sum.finalize(),
         }
+        self.list(&described, header_at, finished)
+    }
+
+    /// The next bytes of the entry, as they are stored already.
+    pub fn write_stored(&mut self, bytes: &[u8]) -> Result<(), ZipWriteError> {
+        self.output.write(bytes)
+    }
+
+    /// Ends an entry whose bytes were stored already, and came to this.
+    pub fn end_stored(&mut self, finished: Finished) -> Result<(), ZipWriteError> {
+        match self.open.take() {
+            Some(Open { described, header_at, .. }) => self.list(&described, header_at, finished),
+            None => Ok(()),
+        }
+    }
+
+    fn list(&mut self, described: &Described, header_at: At, finished: Finished) -> Result<(), ZipWriteError> {
         let over = |value: u64| value >= u64::from(u32::MAX);
         if !described.wide && (over(finished.size) || over(finished.compressed)) {
             return Err(ZipWriteError::Grown);

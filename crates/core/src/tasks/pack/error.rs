@@ -49,6 +49,9 @@ pub enum PackError {
     /// Names can be hidden in ZIP only by what hides everything else: the password.
     #[error("names are hidden with a password only")]
     HidingNeedsPassword,
+    /// The archive that it is made from cannot be read.
+    #[error(transparent)]
+    Old(#[from] ArchiveError),
     /// What was written cannot be found again.
     #[error("reading back: {0}")]
     Regather(#[source] GatherError),
@@ -73,6 +76,7 @@ impl Classed for PackError {
             Self::Way(error) => error.class(),
             Self::Staging(error) => error.class(),
             Self::Seal(error) => error.class(),
+            Self::Old(error) => error.class(),
             Self::Parcels(error) => error.class(),
             Self::Zip(ZipWriteError::Interrupted(error)) => error.class(),
             Self::Zip(_) | Self::Lacks(_) | Self::HidingNeedsPassword | Self::ParcelTooLarge => ErrorClass::Usage,

@@ -52,7 +52,7 @@ fn sample(catalogue: &Catalogue, files: &[&SourceEntry]) -> Vec<Vec<u8>> {
     let step = files.len().div_ceil(TRIED_FILES).max(1);
     let piece = |file: &&SourceEntry| {
         let mut bytes = Vec::new();
-        let mut source = catalogue.open(&file.path).ok()?;
+        let mut source = catalogue.open(file).ok()?;
         let middle = file.size.saturating_sub(TRIED_BYTES as u64) / 2 / 16 * 16;
         source.skip(middle).and_then(|()| source.read(&mut bytes, TRIED_BYTES)).ok()?;
         bytes.truncate(bytes.len() & !3);

@@ -6,9 +6,11 @@
 
 pub mod arranging;
 mod error;
+mod extracting;
 pub mod kinds;
 mod old;
 mod open_formats;
+mod packed;
 mod paging;
 pub mod parcels;
 mod sealing;
@@ -18,6 +20,7 @@ mod zipping;
 
 pub use error::PackError;
 pub use old::{Loss, OldArchive};
+pub use packed::{LeftOut, LoneVolume, Packed, PackedVolume};
 pub use target::{Target, TargetError, TargetWish, WayError};
 pub(crate) use zipping::zip_headers_bytes;
 
@@ -25,22 +28,23 @@ use crate::codecs::block::Squeeze;
 use crate::disk::Folder;
 use crate::disk::staging::{Placing, Staging};
 use crate::formats::abilities::Ability;
+use crate::formats::reader::ArchiveReader;
 use crate::formats::registry::{Format, SEALED, Writing};
-use crate::formats::sealed::volume::in_page::InPage;
-use crate::formats::sealed::volume::{CellLength, Ids, VolumeSet, WriteError, header_of, names};
-use crate::formats::sealed::{KeyCost, SealError, SealedReader};
+use crate::formats::sealed::volume::{CellLength, VolumeSet, WriteError, names};
+use crate::formats::sealed::{Fates, KeyCost, SealError, SealedReader};
 use crate::ground::context::{Context, Phase, Progress};
-use crate::ground::entry::{Content, EntryPath, Totals, link_stays_inside};
+use crate::ground::entry::{Content, EntryPath, Totals};
 use crate::ground::fit::Fit;
 use crate::ground::secrets::Credentials;
-use crate::source::feed::FilledUp;
 use crate::source::{Catalogue, Choice, PassedOver, SourceEntry};
 use crate::tasks::check::verify_contents;
 use crate::tasks::pack::parcels::{Parcel, Weights};
 use arranging::Outlook;
-use kinds::{KindWeight, kinds};
-use sealing::{Job, Sealed, SoFar};
-use std::collections::BTreeMap;
+use extracting::extracting;
+use kinds::kinds;
+use packed::{lone_volumes, summary_of};
+use sealing::{Carried, FramesToCarry, Job, Sealed, SoFar};
+use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
@@ -94,85 +98,42 @@ struct Division {
     volume_limit: u64,
 }
 
+/// What opens the archives of a delivery, and what an attempt costs.
+#[derive(Clone, Copy)]
+struct Locks<'a> {
+    credentials: &'a [Credentials],
+    cost: KeyCost,
+}
+
+/// What of another archive goes into a new one.
+pub enum OldContents<'a> {
+    /// There is no other.
+    None,
+    /// Files, for the entries of the catalogue that come from it.
+    Entries {
+        /// The archive.
+        archive: &'a mut dyn ArchiveReader,
+        /// Whether they may go over as they are stored there, where both archives are ZIP.
+        as_stored: bool,
+    },
+    /// All frames of a sealed archive, beside what the catalogue has; sealed archives only.
+    Frames {
+        /// The archive.
+        reader: &'a mut SealedReader,
+        /// Its entries that do not stay as they are.
+        fates: &'a Fates,
+        /// The ids of those of the catalogue that take the place of one of its.
+        ids: &'a HashMap<EntryPath, u64>,
+        /// Folders of the catalogue that come before all frames.
+        first: &'a HashSet<EntryPath>,
+    },
+}
+
 /// How often a division is mended: what is compressed together can come out longer than each by itself.
 const DIVISIONS: u32 = 8;
 
-/// A finished volume.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct PackedVolume {
-    /// Where it is.
-    pub path: PathBuf,
-    /// The file's length.
-    pub bytes: u64,
-    /// Where the volume is in a page, if it is in one.
-    pub in_page: Option<InPage>,
-    /// Its set; parcels are a set each. Only the sealed format has sets.
-    pub ids: Option<Ids>,
-    /// What its set holds.
-    pub totals: Totals,
-}
-
-/// A finished, verified delivery.
-#[derive(Debug)]
-pub struct Packed {
-    /// Whether each volume is a parcel, which opens alone.
-    pub parcels: bool,
-    /// What was packed.
-    pub totals: Totals,
-    /// What was read back from the finished volumes and verified.
-    pub verified: Totals,
-    /// The volumes in order.
-    pub volumes: Vec<PackedVolume>,
-    /// Old volumes that were replaced: where they were, and their bytes.
-    pub replaced: Vec<(PathBuf, u64)>,
-    /// Files of such names that were not recognised, and stay.
-    pub not_replaced: Vec<PathBuf>,
-    /// What could not be packed.
-    pub passed_over: Vec<PassedOver>,
-    /// Kinds of files, heaviest first, with what squeezing leaves of each; none where nothing was squeezed.
-    pub kinds: Vec<KindWeight>,
-    /// What was not to be packed.
-    pub left_out: LeftOut,
-    /// Files that changed while they were read, twice.
-    pub changed: Vec<EntryPath>,
-    /// Files of which the archive holds less than they had at first, the rest being zeros; only tar has such.
-    pub filled_up: Vec<FilledUp>,
-    /// Links that an opening will not make, because they could lead outside.
-    pub outward_links: Vec<EntryPath>,
-    /// Sources that are volumes of a sealed archive, of which others were not named.
-    pub lone_volumes: Vec<LoneVolume>,
-    /// Names that are no text, and the paths under which they stand in the archive for that.
-    pub escaped_names: Vec<(EntryPath, EntryPath)>,
-}
-
 /// Every file's content, by its path in the archive, sorted.
 type Contents = Vec<(EntryPath, Content)>;
-
-/// A source that is one of several volumes of a sealed archive.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct LoneVolume {
-    /// Where it is, as it was typed.
-    pub path: PathBuf,
-    /// Its number.
-    pub number: u32,
-    /// How many volumes there are.
-    pub count: u32,
-}
-
-/// What the sender's choice left out.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct LeftOut {
-    /// How many files, links and whole folders, by patterns or as litter.
-    pub chosen: u64,
-    /// Folders on other file systems.
-    pub other_systems: Vec<EntryPath>,
-    /// Files of this archive's own name, so that it is not packed into itself.
-    pub own_output: u64,
-    /// Patterns that matched nothing, as they were written.
-    pub unmatched: Vec<String>,
-    /// What has a name that is no text, without what lies below it.
-    pub not_text: Vec<EntryPath>,
-}
 
 impl<'a> PackRequest<'a> {
     /// Everything below the sources, in one volume, compressed as usual.
@@ -198,14 +159,7 @@ impl Delivery {
     /// # Errors
     /// [`PackError`]; nothing was written, but what an earlier run left may have been cleared or completed.
     pub fn prepare(request: &PackRequest<'_>, context: &Context<'_>) -> Result<Self, PackError> {
-        check_fit(request.fit, request.format)?;
-        request.format.refuse_what_it_lacks(&[
-            (request.parcels, Ability::Parcels),
-            (request.fit != Fit::OneVolume, Ability::Volumes),
-            (!request.message.is_empty(), Ability::Message),
-            (request.hide_names, Ability::HiddenNames),
-        ])?;
-        let old = request.target.make_way(request.replace, request.format, context)?;
+        let old = Self::make_way(request, context)?;
         // An archive that is made inside a source must not be packed into itself, nor an old one that it replaces.
         let folder = fs::canonicalize(&request.target.folder).ok();
         let is_own = |path: &Path| {
@@ -213,6 +167,40 @@ impl Delivery {
                 && path.file_name().is_some_and(|name| request.target.is_own_name(name, request.format))
         };
         let catalogue = Catalogue::gather(request.sources, request.choice, &is_own, context)?;
+        Self::of(request, catalogue, old, context)
+    }
+
+    /// Refuses what cannot be, and finds what is replaced.
+    fn make_way(request: &PackRequest<'_>, context: &Context<'_>) -> Result<OldArchive, PackError> {
+        check_fit(request.fit, request.format)?;
+        request.format.refuse_what_it_lacks(&[
+            (request.parcels, Ability::Parcels),
+            (request.fit != Fit::OneVolume, Ability::Volumes),
+            (!request.message.is_empty(), Ability::Message),
+            (request.hide_names, Ability::HiddenNames),
+        ])?;
+        Ok(request.target.make_way(request.replace, request.format, context)?)
+    }
+
+    /// The same for a catalogue that was put together otherwise: the request's sources count for nothing.
+    ///
+    /// # Errors
+    /// [`PackError`], as there.
+    pub fn prepare_from(
+        request: &PackRequest<'_>,
+        catalogue: Catalogue,
+        context: &Context<'_>,
+    ) -> Result<Self, PackError> {
+        let old = Self::make_way(request, context)?;
+        Self::of(request, catalogue, old, context)
+    }
+
+    fn of(
+        request: &PackRequest<'_>,
+        catalogue: Catalogue,
+        old: OldArchive,
+        context: &Context<'_>,
+    ) -> Result<Self, PackError> {
         let parcels = match request.fit.volume_limit().filter(|_| request.parcels) {
             Some(volume_limit) => {
                 let weights = Weights::find(&catalogue, request.squeeze, context)?;
@@ -244,8 +232,17 @@ impl Delivery {
     ///
     /// # Errors
     /// [`PackError`]; no volume has a name then, and old ones are as they were.
-    pub fn pack(
+    pub fn pack(self, credentials: &[Credentials], cost: KeyCost, context: &Context<'_>) -> Result<Packed, PackError> {
+        self.pack_from(OldContents::None, credentials, cost, context)
+    }
+
+    /// The same, with contents of another archive.
+    ///
+    /// # Errors
+    /// [`PackError`]; no volume has a name then, and old ones are as they were.
+    pub fn pack_from(
         mut self,
+        old: OldContents<'_>,
         credentials: &[Credentials],
         cost: KeyCost,
         context: &Context<'_>,
@@ -258,13 +255,25 @@ impl Delivery {
         ])?;
         if !self.format.abilities.volumes {
             let password = credentials.first().filter(|_| secret).map(|given| &given.password);
-            return self.pack_open(password, context);
+            return self.pack_open(old, password, context);
         }
         let kinds = match self.squeeze {
             Squeeze::None => Vec::new(),
             _ => kinds(&self.catalogue, &[self.squeeze]).map_err(SealError::from)?,
         };
-        let (staging, mut archives) = self.seal(&Outlook::new(self.squeeze, &kinds), credentials, cost, context)?;
+        let (outlook, locks) = (Outlook::new(self.squeeze, &kinds), Locks { credentials, cost });
+        let (staging, mut archives) = match old {
+            OldContents::None if self.parcels.is_some() => self.seal_parcels(&outlook, locks, context)?,
+            OldContents::None => self.seal_whole(Carried::Nothing, &outlook, locks, context)?,
+            OldContents::Frames { reader, fates, ids, first } => {
+                let (source, listed) = reader.to_carry();
+                let frames = FramesToCarry { source, listed, fates, ids, first };
+                self.seal_whole(Carried::Frames(frames), &outlook, locks, context)?
+            }
+            OldContents::Entries { archive, .. } => extracting(archive, &self.catalogue, context, |pipe| {
+                self.seal_whole(Carried::Piped(pipe), &outlook, locks, context)
+            })?,
+        };
         let (target, old, parcels) = (self.target, self.old, self.parcels.is_some());
         let catalogue = self.catalogue;
         // With many entries the catalogue is large, and reading back needs room for the index.
@@ -314,20 +323,63 @@ impl Delivery {
         })
     }
 
-    /// Seals everything into staged volumes: one archive, or a parcel each.
-    fn seal(
+    fn staging(&self, carried_bytes: u64, context: &Context<'_>) -> Result<Staging, PackError> {
+        let target = Folder::open_or_create(&self.target.folder)?;
+        let staging = Staging::begin(target, &self.target.stem, context)?;
+        context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes().saturating_add(carried_bytes)));
+        Ok(staging)
+    }
+
+    /// What is the same for every archive of the delivery.
+    fn job<'a>(&'a self, outlook: &'a Outlook<'a>, Locks { credentials, cost }: Locks<'a>) -> Job<'a> {
+        Job {
+            catalogue: &self.catalogue,
+            entries: &[],
+            outlook,
+            name: self.target.stem.as_bytes(),
+            squeeze: self.squeeze,
+            message: &self.message,
+            volume_limit: self.fit.volume_limit(),
+            first_staged: 1,
+            opening: &[],
+            credentials,
+            cost,
+            before: SoFar::default(),
+        }
+    }
+
+    /// Seals everything into the staged volumes of one archive.
+    fn seal_whole(
+        &self,
+        carried: Carried<'_>,
+        outlook: &Outlook<'_>,
+        locks: Locks<'_>,
+        context: &Context<'_>,
+    ) -> Result<(Staging, Vec<Sealed>), PackError> {
+        let staging = self.staging(carried.content_bytes(), context)?;
+        let in_page = self.format.writing == Some(Writing::Page);
+        let opening = if in_page { paging::opening() } else { Vec::new() };
+        let entries: Vec<&SourceEntry> = self.catalogue.entries.iter().collect();
+        let job = Job { entries: &entries, opening: &opening, ..self.job(outlook, locks) };
+        let mut sealed = sealing::seal(&job, carried, &staging, context)?;
+        if in_page {
+            paging::complete(&mut sealed, &staging, context)?;
+        }
+        context.tell(Progress::End);
+        Ok((staging, vec![sealed]))
+    }
+
+    /// Seals everything into staged volumes, a parcel each.
+    fn seal_parcels(
         &mut self,
         outlook: &Outlook<'_>,
-        credentials: &[Credentials],
-        cost: KeyCost,
+        locks: Locks<'_>,
         context: &Context<'_>,
     ) -> Result<(Staging, Vec<Sealed>), PackError> {
         let mut reserve = self.message.len() as u64;
         for _ in 0..DIVISIONS {
-            let target = Folder::open_or_create(&self.target.folder)?;
-            let staging = Staging::begin(target, &self.target.stem, context)?;
-            context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
-            let archives = self.seal_all(outlook, credentials, cost, &staging, context)?;
+            let staging = self.staging(0, context)?;
+            let archives = self.seal_all_parcels(outlook, locks, &staging, context)?;
             context.tell(Progress::End);
             let Some(division) = &mut self.parcels else { return Ok((staging, archives)) };
             let lengths = archives.iter().map(|archive| archive.written.geometry.volume_bytes(1));
@@ -340,81 +392,29 @@ impl Delivery {
         Err(PackError::ParcelTooLarge)
     }
 
-    fn seal_all(
+    fn seal_all_parcels(
         &self,
         outlook: &Outlook<'_>,
-        credentials: &[Credentials],
-        cost: KeyCost,
+        locks: Locks<'_>,
         staging: &Staging,
         context: &Context<'_>,
     ) -> Result<Vec<Sealed>, PackError> {
-        let in_page = self.format.writing == Some(Writing::Page);
-        let opening = if in_page { paging::opening() } else { Vec::new() };
-        let whole = Job {
-            catalogue: &self.catalogue,
-            entries: &[],
-            outlook,
-            name: self.target.stem.as_bytes(),
-            squeeze: self.squeeze,
-            message: &self.message,
-            volume_limit: self.fit.volume_limit(),
-            first_staged: 1,
-            opening: &opening,
-            credentials,
-            cost,
-            before: SoFar::default(),
-        };
-        let Some(division) = &self.parcels else {
-            let entries: Vec<&SourceEntry> = self.catalogue.entries.iter().collect();
-            let mut sealed = sealing::seal(&Job { entries: &entries, ..whole }, staging, context)?;
-            if in_page {
-                paging::complete(&mut sealed, staging, context)?;
-            }
-            return Ok(vec![sealed]);
-        };
+        let whole = self.job(outlook, locks);
         let (mut sealed, mut before) = (Vec::new(), SoFar::default());
-        let count = division.parcels.len() as u32;
-        for (number, parcel) in (1..).zip(&division.parcels) {
+        let parcels = self.parcels.as_ref().map_or(&[][..], |division| &division.parcels);
+        let count = parcels.len() as u32;
+        for (number, parcel) in (1..).zip(parcels) {
             let entries: Vec<_> = parcel.members.iter().map(|place| &self.catalogue.entries[*place]).collect();
             let suffix = names::parcel_suffix(number, count);
             let name = [whole.name, suffix.trim_end_matches(names::EXTENSION).as_bytes()].concat();
             let job = Job { entries: &entries, name: &name, volume_limit: None, first_staged: number, before, ..whole };
-            let mut archive = sealing::seal(&job, staging, context)?;
+            let mut archive = sealing::seal(&job, Carried::Nothing, staging, context)?;
             archive.written.placings.iter_mut().for_each(|placing| placing.suffix.clone_from(&suffix));
             before = archive.so_far;
             sealed.push(archive);
         }
         Ok(sealed)
     }
-}
-
-/// The sources that are volumes of sets of which not all volumes are among the sources.
-fn lone_volumes(sources: &[PathBuf]) -> Vec<LoneVolume> {
-    let mut sets: BTreeMap<Ids, Vec<LoneVolume>> = BTreeMap::new();
-    for path in sources.iter().filter(|path| path.is_file()) {
-        // What cannot be read is told when it is packed.
-        if let Ok(Some(header)) = header_of(path) {
-            let volume = LoneVolume { path: path.clone(), number: header.number, count: header.geometry.data_volumes };
-            sets.entry(header.ids).or_default().push(volume);
-        }
-    }
-    let incomplete = |volumes: &Vec<LoneVolume>| volumes.first().is_some_and(|one| volumes.len() < one.count as usize);
-    sets.into_values().filter(incomplete).flatten().collect()
-}
-
-/// What the sender is told of a catalogue, when it is not needed any more: links that lead outside, what was left out, and
-/// what could not be read.
-fn summary_of(catalogue: Catalogue) -> (Vec<EntryPath>, LeftOut, Vec<PassedOver>) {
-    let outward = |entry: &&SourceEntry| !link_stays_inside(&entry.path, &entry.link_target);
-    let outward_links = catalogue.entries.iter().filter(outward).map(|entry| entry.path.clone()).collect();
-    let left_out = LeftOut {
-        chosen: catalogue.left_out,
-        other_systems: catalogue.other_systems,
-        own_output: catalogue.own_output,
-        unmatched: catalogue.unmatched,
-        not_text: catalogue.not_text,
-    };
-    (outward_links, left_out, catalogue.passed_over)
 }
 
 /// Refuses an archive in which there would be nothing, or nothing but folders since all else could not be read.

@@ -1,53 +1,90 @@
 //! A delivery in an open format: written, read back from disk with nothing but what the recipient will have, compared with
 //! what was read from the sources, and placed.
 
-use super::zipping::ZipJob;
-use super::{Contents, Delivery, PackError, Packed, PackedVolume, refuse_nothing, summary_of, tarring, zipping};
+use super::extracting::extracting;
+use super::zipping::{OldEntries, ZipJob};
+use super::{
+    Contents, Delivery, OldContents, PackError, Packed, PackedVolume, refuse_nothing, summary_of, tarring, zipping,
+};
 use crate::disk::Folder;
 use crate::disk::staging::{Placing, Staging};
 use crate::formats::archive::Archive;
 use crate::formats::error::ArchiveError;
-use crate::formats::reader::Flaws;
+use crate::formats::reader::{ArchiveReader, Flaws};
 use crate::formats::registry::{Format, TAR, Writing, ZIP};
 use crate::formats::tar;
 use crate::formats::zip::{Segments, ZipReader, suffixes};
 use crate::ground::context::{Context, Phase, Progress};
-use crate::ground::entry::{EntryKind, Totals};
+use crate::ground::entry::{Content, EntryKind, EntryPath, Totals};
 use crate::ground::secrets::Password;
 use crate::source::feed::Fed;
+use std::any::Any;
 use std::path::PathBuf;
 
 impl Delivery {
     /// Packs, reads back and places an archive of an open format.
-    pub(super) fn pack_open(self, password: Option<&Password>, context: &Context<'_>) -> Result<Packed, PackError> {
+    pub(super) fn pack_open(
+        self,
+        old: OldContents<'_>,
+        password: Option<&Password>,
+        context: &Context<'_>,
+    ) -> Result<Packed, PackError> {
         if self.hide_names && password.is_none() {
             return Err(PackError::HidingNeedsPassword);
         }
         let staging = Staging::begin(Folder::open_or_create(&self.target.folder)?, &self.target.stem, context)?;
         context.tell(Progress::Begin(Phase::Packing, self.catalogue.total_bytes()));
-        let written = match self.format.writing {
+        let written = match old {
+            OldContents::None | OldContents::Frames { .. } => {
+                self.write_open(OldEntries::None, password, &staging, context)?
+            }
+            OldContents::Entries { archive, as_stored } => match self.carried(archive).filter(|_| as_stored) {
+                Some(zip) => self.write_open(OldEntries::Stored(zip), password, &staging, context)?,
+                None => extracting(archive, &self.catalogue, context, |pipe| {
+                    self.write_open(OldEntries::Piped(pipe), password, &staging, context)
+                })?,
+            },
+        };
+        context.tell(Progress::End);
+        let numbers = 1..=u32::try_from(written.files.len()).unwrap_or(u32::MAX);
+        let files: Vec<PathBuf> = numbers.map(|number| staging.path_of(number)).collect();
+        self.finish_open(written, staging, context, &files, password)
+    }
+
+    /// The archive, where its entries go over as they are stored: from ZIP to ZIP.
+    fn carried<'a>(&self, archive: &'a dyn ArchiveReader) -> Option<&'a ZipReader> {
+        let zip = (archive as &dyn Any).downcast_ref::<ZipReader>()?;
+        let to_zip = self.format.writing == Some(Writing::Zip);
+        (to_zip && OldEntries::can_be_carried(&self.catalogue, zip)).then_some(zip)
+    }
+
+    fn write_open(
+        &self,
+        old: OldEntries<'_>,
+        password: Option<&Password>,
+        staging: &Staging,
+        context: &Context<'_>,
+    ) -> Result<Written, PackError> {
+        Ok(match self.format.writing {
             Some(Writing::Tar(wrapping)) => {
                 let (bytes, (fed, contents)) =
-                    tarring::tar(&self.catalogue, wrapping, self.squeeze, &staging, context)?;
+                    tarring::tar(&self.catalogue, old.pipe(), wrapping, self.squeeze, staging, context)?;
                 Written { files: vec![(self.format.extension().to_owned(), bytes)], fed, contents }
             }
             _ => {
                 let job = ZipJob {
                     catalogue: &self.catalogue,
+                    old,
                     squeeze: self.squeeze,
                     comment: self.message.as_bytes(),
                     part_limit: self.fit.volume_limit(),
                     password,
                     covered: self.hide_names,
                 };
-                let (parts, (fed, contents)) = zipping::zip(&job, &staging, context)?;
+                let (parts, (fed, contents)) = zipping::zip(&job, staging, context)?;
                 Written { files: suffixes(parts.len()).zip(parts).collect(), fed, contents }
             }
-        };
-        context.tell(Progress::End);
-        let numbers = 1..=u32::try_from(written.files.len()).unwrap_or(u32::MAX);
-        let files: Vec<PathBuf> = numbers.map(|number| staging.path_of(number)).collect();
-        self.finish_open(written, staging, context, &files, password)
+        })
     }
 
     /// Reads an archive of an open format back from disk, with nothing but the staged files, and places it.
@@ -132,7 +169,16 @@ fn read_open_back(mut archive: Archive, contents: &Contents, context: &Context<'
     let found = archive.entries_with_digests(context).map_err(PackError::reading_back)?;
     let files = found.iter().filter(|listed| listed.entry.kind == EntryKind::File);
     let found = files.map(|listed| (&listed.entry.path, &listed.content));
-    if found.eq(contents.iter().map(|(path, content)| (path, content))) && archive.refused().is_empty() {
+    // What went over as it was stored has no digest here: its own checks were compared while it was read.
+    let is_same = |(path, content): (&EntryPath, &Content), (found_at, found): (&EntryPath, &Content)| {
+        let digest = if content.digest == [0; 32] { found.digest } else { content.digest };
+        path == found_at && Content { digest, ..*content } == *found
+    };
+    let expected = contents.iter().map(|(path, content)| (path, content));
+    if contents.len() == found.clone().count()
+        && expected.zip(found).all(|(one, other)| is_same(one, other))
+        && archive.refused().is_empty()
+    {
         Ok(archive.totals())
     } else {
         Err(PackError::ContentsDiffer)

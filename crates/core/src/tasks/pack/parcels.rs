@@ -143,7 +143,7 @@ fn weight(
         return Ok(weight);
     }
     // What cannot be read is passed over when it is packed, and weighs nothing.
-    let Ok(mut file) = catalogue.open(&entry.path) else { return Ok(weight) };
+    let Ok(mut file) = catalogue.open(entry) else { return Ok(weight) };
     let (mut block, mut spare) = (Vec::new(), Vec::new());
     while file.left() > 0 {
         context.go_on()?;

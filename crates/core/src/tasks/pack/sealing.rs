@@ -6,18 +6,22 @@ use crate::codecs::block::{Compressor, Squeeze};
 use crate::codecs::error::CodecError;
 use crate::disk::FileError;
 use crate::disk::staging::Staging;
+use crate::formats::error::ArchiveError;
 use crate::formats::sealed::cells::{CellSeal, NotAuthentic, PlainCells};
 use crate::formats::sealed::volume::in_page::InPage;
 use crate::formats::sealed::volume::{Bound, CellLength, Cells, Ids, VolumeWriter, WriteError, WrittenVolumes};
 use crate::formats::sealed::{
-    About, ArchiveKey, CompressedFrame, FrameDraft, Framer, KeyCost, SealError, SealedArchive, SealedWriter, seal_head,
+    About, ArchiveKey, CarriedFrame, Carrier, CompressedFrame, Fates, FrameDraft, FrameSource, Framer, KeyCost,
+    OldFrame, SealError, SealedArchive, SealedError, SealedWriter, seal_head,
 };
 use crate::ground::context::{Context, Progress};
-use crate::ground::entry::{Content, Entry, EntryPath, Totals};
+use crate::ground::entry::{Content, Entry, EntryPath, ListedEntry, Totals};
 use crate::ground::pipeline::{Spares, Stopped, ordered};
 use crate::ground::secrets::Credentials;
-use crate::source::feed::{Fed, ReadOnce, SourceSink, Taken, feed};
+use crate::source::feed::{Fed, ReadOnce, SourceSink, Taken, feed, feed_piped};
+use crate::source::piped::Pipe;
 use crate::source::{Catalogue, PassedOver, SourceEntry, SourceFile};
+use std::collections::{HashMap, HashSet};
 
 /// How much is read from a source at a time, in bytes.
 const READ_BYTES: u64 = 256 * 1024;
@@ -45,6 +49,55 @@ pub(super) struct Job<'a> {
     pub before: SoFar,
 }
 
+/// What of an old archive goes into the new one.
+pub enum Carried<'a> {
+    /// There is none.
+    Nothing,
+    /// The contents of some of the catalogue's entries, as they come out of it.
+    Piped(&'a Pipe),
+    /// Its frames, beside what the catalogue has.
+    Frames(FramesToCarry<'a>),
+}
+
+impl Carried<'_> {
+    /// Content bytes that come from there, beside those that the catalogue counts.
+    pub fn content_bytes(&self) -> u64 {
+        match self {
+            Self::Nothing | Self::Piped(_) => 0,
+            Self::Frames(frames) => frames.listed.iter().map(|listed| listed.content.size).sum(),
+        }
+    }
+}
+
+/// Frames of a sealed archive that is revised.
+pub struct FramesToCarry<'a> {
+    /// The frames.
+    pub source: FrameSource<'a>,
+    /// Its entries.
+    pub listed: &'a [ListedEntry],
+    /// Those of them that do not stay as they are.
+    pub fates: &'a Fates,
+    /// The ids that entries of the catalogue have, for those that take another's place.
+    pub ids: &'a HashMap<EntryPath, u64>,
+    /// Folders of the catalogue that come before all frames.
+    pub first: &'a HashSet<EntryPath>,
+}
+
+impl FramesToCarry<'_> {
+    /// Entries, each with its id: its own, or the next that is free.
+    fn numbered<'b>(&self, entries: Vec<&'b SourceEntry>) -> Vec<(u64, &'b SourceEntry)> {
+        let mut last = self.listed.iter().map(|listed| listed.entry.id).max().unwrap_or(0);
+        let mut id = |entry: &SourceEntry| match self.ids.get(&entry.path) {
+            Some(id) => *id,
+            None => {
+                last = last.saturating_add(1);
+                last
+            }
+        };
+        entries.into_iter().map(|entry| (id(entry), entry)).collect()
+    }
+}
+
 /// What all archives of a delivery have come to so far.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct SoFar {
@@ -69,7 +122,12 @@ pub(super) struct Sealed {
 
 /// Four stages, each with threads of its own: sources are read into frames; frames are compressed; cells are filled in
 /// order and sealed; volumes are written, here.
-pub(super) fn seal(job: &Job<'_>, staging: &Staging, context: &Context<'_>) -> Result<Sealed, PackError> {
+pub(super) fn seal(
+    job: &Job<'_>,
+    carried: Carried<'_>,
+    staging: &Staging,
+    context: &Context<'_>,
+) -> Result<Sealed, PackError> {
     let ids = Ids { set: context.random()?, cut: context.random()? };
     let key = ArchiveKey::generate(context)?;
     let cell_length = CellLength::within(job.volume_limit).ok_or(SealError::from(WriteError::NO_ROOM))?;
@@ -81,7 +139,7 @@ pub(super) fn seal(job: &Job<'_>, staging: &Staging, context: &Context<'_>) -> R
     let spares = Spares::new(2 * context.threads);
     let (produced, written) = ordered(
         context.threads,
-        |cells| compress_all(job, cell_length, staging, &spares, context, |plain| cells.submit(plain)),
+        |cells| compress_all(job, carried, cell_length, staging, &spares, context, |plain| cells.submit(plain)),
         || |plain| seal.seal(plain, &cutting),
         |cells: Result<Cells, NotAuthentic>| -> Result<(), SealError> {
             let cells = cells?;
@@ -110,6 +168,7 @@ pub(super) fn seal(job: &Job<'_>, staging: &Staging, context: &Context<'_>) -> R
 /// The first two stages and the filling of cells.
 fn compress_all(
     job: &Job<'_>,
+    carried: Carried<'_>,
     cell_length: CellLength,
     staging: &Staging,
     spares: &Spares,
@@ -125,12 +184,30 @@ fn compress_all(
     let before = job.before;
     let make_scratch = || staging.create_scratch();
     let mut writer = SealedWriter::new(about, cell_length, &make_scratch, *context, spares, submit)?;
+    if !matches!(carried, Carried::Nothing) {
+        writer = writer.in_any_order();
+    }
+    let old = match &carried {
+        Carried::Frames(frames) => Some((frames.listed, frames.fates, ids_of(frames.listed))),
+        _ => None,
+    };
+    let carrier = || {
+        let (listed, fates, ids) = old.as_ref()?;
+        Some(Carrier::new(listed, fates, ids, job.squeeze))
+    };
     let (read, compressed) = ordered(
         context.threads,
-        |frames| read_all(job, spares, context, |frame| frames.submit(frame)),
-        || compressing(job.squeeze, spares),
-        |frame: Result<CompressedFrame, CodecError>| -> Result<(), SealError> {
-            spares.give(writer.write_content(frame?)?);
+        |frames| read_all(job, carried, spares, context, |frame| frames.submit(frame)),
+        || compressing(job.squeeze, spares, &carrier),
+        |frame: Result<FrameDone, PackError>| -> Result<(), PackError> {
+            match frame? {
+                FrameDone::Compressed(frame) => spares.give(writer.write_content(frame)?),
+                FrameDone::Carried(frames) => {
+                    for frame in frames {
+                        spares.give(writer.write_carried(frame)?);
+                    }
+                }
+            }
             context.tell(Progress::Written {
                 stream: before.stream + writer.stream_bytes(),
                 raw: before.raw + writer.raw_bytes(),
@@ -145,26 +222,75 @@ fn compress_all(
     Ok((read, sealed, so_far))
 }
 
-/// A worker with a compressor of its own.
-fn compressing(squeeze: Squeeze, spares: &Spares) -> impl FnMut(FrameDraft) -> Result<CompressedFrame, CodecError> {
+/// A frame, before it is compressed or carried.
+enum FrameJob {
+    Draft(FrameDraft),
+    Old(OldFrame),
+}
+
+/// What comes of it.
+enum FrameDone {
+    Compressed(CompressedFrame),
+    Carried(Vec<CarriedFrame>),
+}
+
+fn ids_of(listed: &[ListedEntry]) -> HashSet<u64> {
+    listed.iter().map(|listed| listed.entry.id).collect()
+}
+
+/// A worker with a compressor of its own, and a carrier where there is something to carry.
+fn compressing<'a>(
+    squeeze: Squeeze,
+    spares: &Spares,
+    carrier: impl FnOnce() -> Option<Result<Carrier<'a>, SealedError>>,
+) -> impl FnMut(FrameJob) -> Result<FrameDone, PackError> {
     let mut compressor = Compressor::new(squeeze);
-    move |frame| {
-        let compressor = compressor.as_mut().map_err(|error| *error)?;
-        let (block, left_over) = compressor.compress(frame.records, spares.take())?;
-        spares.give(left_over);
-        Ok(CompressedFrame { block, completed: frame.completed })
+    let mut carrier = carrier().transpose();
+    move |job| {
+        let compressor = compressor.as_mut().map_err(|error| SealError::from(*error))?;
+        match job {
+            FrameJob::Draft(frame) => {
+                let (block, left_over) = compressor.compress(frame.records, spares.take()).map_err(SealError::from)?;
+                spares.give(left_over);
+                Ok(FrameDone::Compressed(CompressedFrame { block, completed: frame.completed }))
+            }
+            FrameJob::Old(frame) => match &mut carrier {
+                Ok(Some(carrier)) => {
+                    let carried = carrier.carried(frame, compressor).map_err(ArchiveError::from)?;
+                    Ok(FrameDone::Carried(carried))
+                }
+                _ => Err(SealError::from(CodecError::Compressor).into()),
+            },
+        }
     }
 }
 
 fn read_all(
     job: &Job<'_>,
+    carried: Carried<'_>,
     spares: &Spares,
     context: &Context<'_>,
-    submit: impl Fn(FrameDraft) -> Result<(), Stopped>,
+    submit: impl Fn(FrameJob) -> Result<(), Stopped>,
 ) -> Result<Fed, PackError> {
-    let framer = Framer::new(frame_room(job.squeeze, job.volume_limit), spares, submit);
+    let framer = Framer::new(frame_room(job.squeeze, job.volume_limit), spares, |frame| submit(FrameJob::Draft(frame)));
     let mut framing = Framing { framer, outlook: job.outlook, context };
-    let mut fed = feed(job.catalogue, job.outlook.in_order(job.entries), &mut framing, context)?;
+    let in_order = job.outlook.in_order(job.entries);
+    let mut fed = match carried {
+        Carried::Nothing => feed(job.catalogue, (1..).zip(in_order), &mut framing, context)?,
+        Carried::Piped(pipe) => feed_piped(job.catalogue, pipe, &mut framing, context)?,
+        Carried::Frames(frames) => {
+            let (first, others): (Vec<_>, Vec<_>) =
+                frames.numbered(in_order).into_iter().partition(|(_, entry)| frames.first.contains(&entry.path));
+            feed(job.catalogue, first, &mut framing, context)?;
+            framing.framer.flush()?;
+            let carry = |frame: OldFrame| {
+                context.tell(Progress::Advance(frame.raw_bytes()));
+                submit(FrameJob::Old(frame))
+            };
+            frames.source.carry(spares, context, carry).map_err(ArchiveError::from)??;
+            feed(job.catalogue, others, &mut framing, context)?
+        }
+    };
     // Read by kinds, told by paths; else they come in the catalogue's order already.
     if job.squeeze.is_slow() {
         fed.passed_over.sort_by(|one, other| one.disk_path.cmp(&other.disk_path));

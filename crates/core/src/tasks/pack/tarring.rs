@@ -11,7 +11,8 @@ use crate::formats::tar::{BLOCK_BYTES, end, headers, padding};
 use crate::ground::context::{Context, Progress};
 use crate::ground::entry::{Content, Entry};
 use crate::ground::pipeline::{Jobs, ordered, room};
-use crate::source::feed::{Fed, ReadOnce, SourceSink, Taken, feed};
+use crate::source::feed::{Fed, ReadOnce, SourceSink, Taken, feed_whole};
+use crate::source::piped::Pipe;
 use crate::source::{Catalogue, SourceEntry, SourceFile};
 
 /// How much is read from a source at a time, in bytes.
@@ -43,6 +44,7 @@ struct CompressedChunk {
 /// Writes the archive; its length in bytes, and what was read for it.
 pub(super) fn tar(
     catalogue: &Catalogue,
+    pipe: Option<&Pipe>,
     wrapping: Wrapping,
     squeeze: Squeeze,
     staging: &Staging,
@@ -56,7 +58,7 @@ pub(super) fn tar(
     }
     let (read, packed) = ordered(
         context.threads,
-        |jobs| read_all(catalogue, context, jobs),
+        |jobs| read_all(catalogue, pipe, context, jobs),
         || packing(wrapping, squeeze),
         |packed: Option<CompressedChunk>| -> Result<(), PackError> {
             let packed = packed.ok_or(PackError::Compressor)?;
@@ -112,12 +114,15 @@ struct Stream<'a> {
 
 fn read_all(
     catalogue: &Catalogue,
+    pipe: Option<&Pipe>,
     context: &Context<'_>,
     jobs: &Jobs<Chunk, Option<CompressedChunk>>,
 ) -> Result<(Fed, Contents), PackError> {
     let mut stream =
         Stream { context, jobs, chunk: Vec::new(), window: Vec::new(), length: 0, contents: Contents::default() };
-    let fed = feed(catalogue, &catalogue.entries, &mut stream, context)?;
+    let fed = feed_whole(catalogue, pipe, &mut stream, context)?;
+    // What comes out of an archive comes in the order of that.
+    stream.contents.sort_by(|(one, _), (other, _)| one.cmp(other));
     stream.put(&end(stream.length))?;
     stream.submit_chunk(true)?;
     Ok((fed, stream.contents))

@@ -6,35 +6,73 @@ use crate::codecs::block::Squeeze;
 use crate::codecs::deflate::{self, Deflater, chunk_bytes, window_of};
 use crate::disk::staging::Staging;
 use crate::disk::{FileError, Interruption};
+use crate::formats::error::ArchiveError;
 use crate::formats::zip::{
-    Described, ENCRYPTION_BYTES, END_BYTES, Encrypting, Finished, SALT_BYTES, ZipWriteError, ZipWriter,
+    Described, ENCRYPTION_BYTES, END_BYTES, Encrypting, Finished, Method, SALT_BYTES, ZipReader, ZipWriteError,
+    ZipWriter,
 };
 use crate::ground::context::{Context, Progress};
 use crate::ground::entry::{Content, Entry, EntryKind, Timestamp};
 use crate::ground::pipeline::{Jobs, ordered, room};
 use crate::ground::secrets::Password;
-use crate::source::feed::{Fed, ReadOnce, SourceSink, Taken, feed};
-use crate::source::{Catalogue, SourceEntry, SourceFile};
+use crate::source::feed::{Fed, ReadOnce, SourceSink, Taken, feed, feed_whole};
+use crate::source::piped::Pipe;
+use crate::source::{Catalogue, Origin, SourceEntry, SourceFile};
 
 /// Steps are worked on in groups of about so much content, and no more than so many: handing each of very small files from
 /// thread to thread would take as long as compressing it.
 const GROUP_BYTES: usize = 128 * 1024;
 const GROUP_STEPS: usize = 16;
 
-/// The methods that are written.
-const STORED: u16 = 0;
-const DEFLATE: u16 = 8;
-
 /// One archive to be made.
 #[derive(Clone, Copy)]
 pub(super) struct ZipJob<'a> {
     pub catalogue: &'a Catalogue,
+    /// Where contents come from that are in an archive until now.
+    pub old: OldEntries<'a>,
     pub squeeze: Squeeze,
     pub comment: &'a [u8],
     pub part_limit: Option<u64>,
     pub password: Option<&'a Password>,
     /// Whether names are hidden too, under a cover; for that a password is needed.
     pub covered: bool,
+}
+
+/// Entries of another archive.
+#[derive(Clone, Copy)]
+pub(super) enum OldEntries<'a> {
+    /// There is none.
+    None,
+    /// Their contents are extracted into this pipe.
+    Piped(&'a Pipe),
+    /// They go over as they are stored there.
+    Stored(&'a ZipReader),
+}
+
+impl<'a> OldEntries<'a> {
+    /// The pipe, where they go through one.
+    pub const fn pipe(self) -> Option<&'a Pipe> {
+        match self {
+            Self::Piped(pipe) => Some(pipe),
+            Self::None | Self::Stored(_) => None,
+        }
+    }
+
+    /// Whether all that a catalogue has of an archive can go over as it is stored.
+    pub fn can_be_carried(catalogue: &Catalogue, zip: &ZipReader) -> bool {
+        let can = |entry: &SourceEntry| match entry.origin {
+            Origin::Archive(place) if entry.kind == EntryKind::File => zip.as_stored(place, &entry.entry(0)).is_some(),
+            _ => true,
+        };
+        catalogue.entries.iter().all(can)
+    }
+}
+
+/// A step of an entry that goes over as it is stored.
+enum Carry {
+    Begin(Described),
+    Bytes(Vec<u8>),
+    End(Finished),
 }
 
 /// What the writing side is told, in order: a chunk of content, with the entry's beginning in front where it is the first,
@@ -44,6 +82,18 @@ struct Instruction {
     begin: Option<(Described, [u8; SALT_BYTES])>,
     chunk: Option<Chunk>,
     end: Option<End>,
+    carry: Option<Carry>,
+}
+
+impl Instruction {
+    /// Bytes of content in it.
+    fn content_bytes(&self) -> usize {
+        match (&self.chunk, &self.carry) {
+            (Some(chunk), _) => chunk.content.len(),
+            (None, Some(Carry::Bytes(bytes))) => bytes.len(),
+            _ => 0,
+        }
+    }
 }
 
 /// How an entry ends.
@@ -69,6 +119,7 @@ struct Done {
     begin: Option<(Described, Option<Box<Encrypting>>)>,
     chunk: Option<CompressedChunk>,
     end: Option<End>,
+    carry: Option<Carry>,
 }
 
 /// A chunk, as it is written.
@@ -91,7 +142,20 @@ pub(super) fn zip(
         |steps| read_all(job, context, steps),
         || working(job),
         |done: Option<Vec<Done>>| {
-            done.ok_or(PackError::Compressor)?.into_iter().try_for_each(|Done { begin, chunk, end }| {
+            done.ok_or(PackError::Compressor)?.into_iter().try_for_each(|Done { begin, chunk, end, carry }| {
+                match carry {
+                    None => {}
+                    Some(Carry::Begin(described)) => writer.begin_entry(described, None)?,
+                    Some(Carry::Bytes(bytes)) => {
+                        writer.write_stored(&bytes)?;
+                        context.tell(Progress::Written { stream: writer.bytes_written(), raw });
+                        context.tell(Progress::Volume(writer.part()));
+                    }
+                    Some(Carry::End(finished)) => {
+                        raw += finished.size;
+                        writer.end_stored(finished)?;
+                    }
+                }
                 if let Some((described, encrypting)) = begin {
                     writer.begin_entry(described, encrypting)?;
                 }
@@ -134,7 +198,7 @@ pub(crate) fn zip_headers_bytes(catalogue: &Catalogue, hide_names: bool) -> u64 
         described.local(Finished::default()).len() + described.central(Finished::default(), 0, 0).len()
     };
     let of = |source: &SourceEntry| {
-        let described = Described::of(&inside(catalogue, source), source.size, 0, !hide_names);
+        let described = Described::of(&inside(catalogue, source), source.size, Method::Stored, !hide_names);
         let added = match source.kind {
             EntryKind::Folder => 0,
             _ if hide_names => described.descriptor(Finished::default()).len() as u64,
@@ -162,7 +226,7 @@ fn working<'a>(job: &'a ZipJob<'_>) -> impl FnMut(Vec<Instruction>) -> Option<Ve
 fn done(step: Instruction, password: Option<&Password>, deflater: &mut Deflater) -> Option<Done> {
     let begin = match step.begin {
         None => None,
-        Some((described, salt)) => match password.filter(|_| described.encrypted) {
+        Some((described, salt)) => match password.filter(|_| described.encryption.is_some()) {
             None => Some((described, None)),
             Some(password) => Some((described, Some(Box::new(Encrypting::begin(password, salt)?)))),
         },
@@ -171,7 +235,7 @@ fn done(step: Instruction, password: Option<&Password>, deflater: &mut Deflater)
         None => None,
         Some(chunk) => Some(packed(chunk, deflater)?),
     };
-    Some(Done { begin, chunk, end: step.end })
+    Some(Done { begin, chunk, end: step.end, carry: step.carry })
 }
 
 fn packed(chunk: Chunk, deflater: &mut Deflater) -> Option<CompressedChunk> {
@@ -206,7 +270,10 @@ fn read_all(
 ) -> Result<(Fed, Contents), PackError> {
     let mut chunks =
         Pieces { job: *job, context, jobs, group: Vec::new(), group_bytes: 0, contents: Contents::default() };
-    let fed = feed(job.catalogue, &job.catalogue.entries, &mut chunks, context)?;
+    let fed = match job.old {
+        OldEntries::Stored(zip) => chunks.carry_and_feed(zip)?,
+        other => feed_whole(job.catalogue, other.pipe(), &mut chunks, context)?,
+    };
     chunks.submit_group()?;
     // Under other names they may stand in another order.
     chunks.contents.sort_by(|(one, _), (other, _)| one.cmp(other));
@@ -220,8 +287,8 @@ impl SourceSink for Pieces<'_> {
     fn take_whole(&mut self, source: &SourceEntry, _: Entry) -> Result<(), PackError> {
         let target = (source.kind == EntryKind::Link).then(|| source.link_target.clone());
         let chunk = target.map(|content| Chunk { content, window: Vec::new(), compressed: false, last: true });
-        let begin = self.begin(self.describe(source, STORED))?;
-        self.submit(Instruction { begin, chunk, end: Some(End::Complete) })
+        let begin = self.begin(self.describe(source, Method::Stored))?;
+        self.submit(Instruction { begin, chunk, end: Some(End::Complete), carry: None })
     }
 
     fn take_file(
@@ -249,13 +316,55 @@ impl SourceSink for Pieces<'_> {
 }
 
 impl Pieces<'_> {
-    fn describe(&self, entry: &SourceEntry, method: u16) -> Described {
+    fn describe(&self, entry: &SourceEntry, method: Method) -> Described {
         let encrypted = self.job.password.is_some() && !self.job.covered;
         Described::of(&inside(self.job.catalogue, entry), entry.size, method, encrypted)
     }
 
+    /// Folders first, then what goes over as it is stored, then the rest.
+    fn carry_and_feed(&mut self, zip: &ZipReader) -> Result<Fed, PackError> {
+        let (catalogue, context) = (self.job.catalogue, self.context);
+        let stands_stored =
+            |entry: &SourceEntry| entry.kind == EntryKind::File && matches!(entry.origin, Origin::Archive(_));
+        let numbered = || (1..).zip(&catalogue.entries);
+        let folders = numbered().filter(|(_, entry)| entry.kind == EntryKind::Folder);
+        let mut fed = feed(catalogue, folders, self, context)?;
+        for entry in catalogue.entries.iter().filter(|entry| stands_stored(entry)) {
+            self.carry(entry, zip)?;
+            fed.totals.add(entry.kind, entry.size);
+        }
+        let others = numbered().filter(|(_, entry)| entry.kind != EntryKind::Folder && !stands_stored(entry));
+        let rest = feed(catalogue, others, self, context)?;
+        fed.totals.add_all(&rest.totals);
+        Ok(Fed { totals: fed.totals, ..rest })
+    }
+
+    fn carry(&mut self, entry: &SourceEntry, zip: &ZipReader) -> Result<(), PackError> {
+        let Origin::Archive(place) = entry.origin else { return Ok(()) };
+        let becomes = inside(self.job.catalogue, entry);
+        let Some(mut stored) = zip.as_stored(place, &becomes) else { return Ok(()) };
+        let finished = stored.finished;
+        let step = |carry| Instruction { carry: Some(carry), ..Instruction::default() };
+        self.context.tell(Progress::Entry(&entry.path));
+        self.submit(step(Carry::Begin(stored.described.clone())))?;
+        loop {
+            self.context.go_on()?;
+            let bytes = stored.next(GROUP_BYTES).map_err(ArchiveError::from)?;
+            if bytes.is_empty() {
+                break;
+            }
+            self.submit(step(Carry::Bytes(bytes)))?;
+        }
+        self.context.tell(Progress::Advance(finished.size));
+        self.submit(step(Carry::End(finished)))?;
+        // Its digest is not known without reading it.
+        let content = Content { size: finished.size, ..Content::default() };
+        self.was_taken(entry, &content);
+        Ok(())
+    }
+
     fn submit(&mut self, step: Instruction) -> Result<(), PackError> {
-        self.group_bytes += step.chunk.as_ref().map_or(0, |chunk| chunk.content.len());
+        self.group_bytes += step.content_bytes();
         self.group.push(step);
         let is_full = self.group_bytes >= GROUP_BYTES || self.group.len() >= GROUP_STEPS;
         if is_full { self.submit_group() } else { Ok(()) }
@@ -271,7 +380,7 @@ impl Pieces<'_> {
         if std::str::from_utf8(&described.name).is_err() {
             return Err(PackError::Zip(ZipWriteError::NotText(described.name)));
         }
-        let salt = if described.encrypted { self.context.random()? } else { [0; SALT_BYTES] };
+        let salt = if described.encryption.is_some() { self.context.random()? } else { [0; SALT_BYTES] };
         Ok(Some((described, salt)))
     }
 
@@ -290,7 +399,7 @@ impl Pieces<'_> {
                 Some(compressed) => (None, compressed),
                 None => {
                     let pays = deflate::pays(self.job.squeeze, &content);
-                    let described = self.describe(entry, if pays { DEFLATE } else { STORED });
+                    let described = self.describe(entry, if pays { Method::Deflate } else { Method::Stored });
                     let described = Described { mode: file.mode, modified: file.modified, ..described };
                     (self.begin(described)?, *compressed.insert(pays))
                 }
@@ -305,7 +414,7 @@ impl Pieces<'_> {
             let next = if compressed { window_of(&content).to_vec() } else { Vec::new() };
             let window_before = std::mem::replace(&mut window, next);
             let chunk = Some(Chunk { content, window: window_before, compressed, last });
-            let step = Instruction { begin, chunk, end: None };
+            let step = Instruction { begin, chunk, ..Instruction::default() };
             if last {
                 break step;
             }

@@ -115,7 +115,7 @@ impl<'a> Contents<'a> {
 
     /// Files that cannot be read are told from the catalogue; here they count for nothing.
     fn read(&self, source: &SourceEntry, skipped: u64, wanted: u64, segment: &mut Segment) {
-        let Ok(mut file) = self.catalogue.open(&source.path) else { return };
+        let Ok(mut file) = self.catalogue.open(source) else { return };
         let before = skipped.min(WINDOW_BYTES as u64);
         let read = file.skip(skipped - before).and_then(|()| file.read(&mut segment.window, before as usize));
         let _ = read.and_then(|()| file.read(&mut segment.content, wanted as usize));

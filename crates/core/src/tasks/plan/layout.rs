@@ -77,7 +77,7 @@ impl<'a> Layout<'a> {
     }
 
     fn read(&self, source: &SourceEntry, from: u64, wanted: usize, output: &mut Vec<u8>) {
-        if let Ok(mut file) = self.catalogue.open(&source.path) {
+        if let Ok(mut file) = self.catalogue.open(source) {
             // Unreadable files are told from the catalogue; here they only count for nothing.
             let _ = file.skip(from).and_then(|()| file.read(output, wanted));
         }

@@ -119,7 +119,7 @@ impl Plan {
         let mut totals = Totals::default();
         catalogue.entries.iter().for_each(|entry| totals.add(entry.kind, entry.size));
         let is_closed = |entry: &&SourceEntry| {
-            let path = catalogue.disk_path(&entry.path);
+            let path = catalogue.disk_path(entry);
             entry.kind == EntryKind::File
                 && rustix::fs::accessat(CWD, &path, Access::READ_OK, AtFlags::empty()).is_err()
         };

@@ -77,7 +77,7 @@ fn the_choice_is_what_is_packed(#[case] choice: Choice, #[case] expected: &str, 
     assert_eq!((paths(&catalogue).as_str(), catalogue.left_out), (expected, left_out));
     assert_eq!((catalogue.own_output, catalogue.unmatched.len()), (1, 0));
     for entry in &catalogue.entries {
-        assert!(fs::symlink_metadata(catalogue.disk_path(&entry.path)).is_ok());
+        assert!(fs::symlink_metadata(catalogue.disk_path(entry)).is_ok());
     }
 }
 

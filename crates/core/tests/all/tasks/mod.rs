@@ -6,6 +6,7 @@ mod deliveries;
 mod parcels;
 mod planning;
 mod recut;
+mod revising;
 mod round_trip;
 mod tar_writing;
 mod zip_writing;

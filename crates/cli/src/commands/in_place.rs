@@ -1,0 +1,83 @@
+//! What the commands have in common that make another archive of one: where it goes, and what is said of its volumes.
+
+use crate::args::WorkArguments;
+use crate::failure::{BadValue, Failure};
+use crate::session;
+use crate::ui::paint::Tone;
+use crate::ui::progress::ProgressLine;
+use crate::ui::suggestion::{self, Part};
+use crate::ui::table::{self, Column};
+use crate::ui::text::{self, count, grouped};
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+use under_seal_core::formats::registry::SEALED;
+use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::tasks::in_place::{complete_earlier, own_place};
+use under_seal_core::tasks::pack::{Target, TargetWish};
+
+/// So many volumes are listed; of more, the first and the last.
+const LISTED: usize = 12;
+
+/// Where new volumes of a set go, and whether that is in the place of the old ones.
+pub(super) fn new_place(to: Option<&Path>, set: &VolumeSet) -> Result<(Target, bool), Failure> {
+    let Some(to) = to else {
+        let own = own_place(set).ok_or(Failure::Value(BadValue::NoOwnPlace))?;
+        return Ok((own, true));
+    };
+    let stem = super::resend::stem(set);
+    let wish =
+        TargetWish { to: Some(to), name: Some(&stem), sources: &[], format: Some(&SEALED), usual_format: &SEALED };
+    Ok((Target::resolve(&wish)?.0, false))
+}
+
+/// Completes what an earlier run left there, so that all volumes of a set are.
+pub(super) fn settled(archive: &Path, work: &WorkArguments) -> Result<(), Failure> {
+    let progress = ProgressLine::for_reading(None, work);
+    Ok(complete_earlier(archive, &session::context(&progress, work.threads))?)
+}
+
+#[derive(Serialize)]
+pub(super) struct Volume {
+    pub path: String,
+    pub bytes: u64,
+    #[serde(skip)]
+    name: String,
+}
+
+impl Volume {
+    /// All of a set, where they are or would be, with their lengths.
+    pub fn all(placed: Vec<(PathBuf, u64)>) -> Vec<Self> {
+        let one = |(path, bytes): (PathBuf, u64)| {
+            let name = path.file_name().map(text::name).unwrap_or_default();
+            Self { path: text::path(&path), bytes, name }
+        };
+        placed.into_iter().map(one).collect()
+    }
+}
+
+/// The folder that volumes go to.
+pub(super) fn folder_of(target: &Target) -> String {
+    target.path_with("").parent().map(text::path).unwrap_or_default()
+}
+
+/// How many old volumes went, if any did.
+pub(super) fn replaced(paths: &[String]) -> Vec<String> {
+    (!paths.is_empty()).then(|| count(paths.len() as u64, "old volume")).into_iter().collect()
+}
+
+/// The command that puts them together with everything else for the recipient.
+pub(super) fn hand_over(volumes: &[Volume]) -> String {
+    let first = volumes.first().map_or("", |volume| volume.path.as_str());
+    suggestion::command(&[Part::Word("handover"), Part::Named(first.as_ref()), Part::Word("--to NEW-FOLDER")])
+}
+
+/// A row a volume; of many, those in the middle share one.
+pub(super) fn volume_lines(volumes: &[Volume]) -> Vec<String> {
+    let row = |(number, volume): (usize, &Volume)| {
+        (Tone::Plain, vec![number.to_string(), volume.name.clone(), grouped(volume.bytes)])
+    };
+    let mut rows: Vec<_> = (1..).zip(volumes).map(row).collect();
+    let each = volumes.get(1).map(|volume| format!("{} each", grouped(volume.bytes))).unwrap_or_default();
+    table::shorten(&mut rows, LISTED, |hidden| vec!["…".to_owned(), format!("{hidden} more"), each]);
+    table::lines(&[Column::Number("volume"), Column::Text("file"), Column::Number("bytes")], &rows)
+}

@@ -1,0 +1,89 @@
+//! Changing what is in an archive: something is added, taken out, renamed or brought up to date. The new archive is written, read back
+//! and verified beside the old one, like any other, and takes its place only then. What stays is not compressed again in a sealed
+//! archive: its frames go over as they are.
+
+mod edit;
+mod revision;
+
+pub use edit::{Edit, EditError};
+pub use revision::{Changes, Revision};
+
+use crate::formats::archive::Archive;
+use crate::formats::reader::ArchiveReader as _;
+use crate::formats::sealed::{KeyCost, SealedReader};
+use crate::ground::context::Context;
+use crate::ground::entry::ListedEntry;
+use crate::ground::secrets::Credentials;
+use crate::source::{Catalogue, UnsafeNames};
+use crate::tasks::pack::{Delivery, OldContents, PackError, PackRequest, Packed};
+
+/// Why an archive was not changed. It is as it was.
+#[derive(Debug, thiserror::Error)]
+#[error(transparent)]
+pub struct ReviseError(#[from] pub PackError);
+
+/// The archive that is changed.
+pub enum Old {
+    /// Sealed volumes, or such a volume in a page.
+    Sealed(Box<SealedReader>),
+    /// A file of an open format.
+    Open(Archive),
+}
+
+impl Old {
+    /// What is in it.
+    pub fn entries(&self) -> &[ListedEntry] {
+        match self {
+            Self::Sealed(reader) => reader.entries(),
+            Self::Open(archive) => archive.entries(),
+        }
+    }
+}
+
+/// Prepares an archive as a revision plans it. The request's sources count for nothing; `gathered` is what was listed on disk for it.
+///
+/// # Errors
+/// [`ReviseError`]; nothing was written.
+pub fn prepare(
+    old: &Old,
+    revision: &Revision,
+    gathered: Vec<Catalogue>,
+    request: &PackRequest<'_>,
+    context: &Context<'_>,
+) -> Result<Delivery, ReviseError> {
+    let entries = match old {
+        Old::Sealed(_) => revision.fresh(),
+        Old::Open(archive) => revision.all(archive.entries()),
+    };
+    let text_names = request.format.abilities.text_names.then_some(UnsafeNames::Escape);
+    let catalogue = Catalogue::put_together(entries, gathered, text_names).map_err(PackError::from)?;
+    Ok(Delivery::prepare_from(request, catalogue, context)?)
+}
+
+/// Writes, verifies and places a revision.
+///
+/// # Errors
+/// [`ReviseError`]; the old archive is as it was.
+pub fn revise(
+    old: &mut Old,
+    revision: &Revision,
+    delivery: Delivery,
+    credentials: &[Credentials],
+    cost: KeyCost,
+    context: &Context<'_>,
+) -> Result<Packed, ReviseError> {
+    match old {
+        Old::Sealed(reader) => {
+            let (fates, ids) = revision.fates(reader.entries());
+            let first = revision.folders_first();
+            let contents = OldContents::Frames { reader, fates: &fates, ids: &ids, first: &first };
+            Ok(delivery.pack_from(contents, credentials, cost, context)?)
+        }
+        Old::Open(archive) => Ok(delivery.pack_from(
+            OldContents::Entries { archive: &mut **archive, as_stored: true },
+            credentials,
+            cost,
+            context,
+        )?),
+    }
+}
