@@ -116,7 +116,7 @@ impl Error {
             Self::Recut(error) => error.class(),
             Self::Staging(error) => error.class(),
             Self::Edit(error) => error.class(),
-            Self::Revise(error) => error.0.class(),
+            Self::Revise(error) => error.class(),
             Self::Relock(error) => error.class(),
             Self::Rehearsal(error) => error.class(),
             Self::Handover(error) => error.class(),

@@ -17,15 +17,18 @@ use under_seal_core::disk::faults::{Fault, plan};
 use under_seal_core::formats::registry::{Format, PAGE, SEALED, TAR_GZ, ZIP};
 use under_seal_core::formats::sealed::volume::{VolumeSet, names};
 use under_seal_core::formats::sealed::{CostLimit, KeyCost, SealedReader, unlock_given};
+use under_seal_core::ground::entry::EntryPath;
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::ground::secrets::Password;
 use under_seal_core::landing::{Destination, OnClash, Screen};
+use under_seal_core::source::{Catalogue, Choice, Patterns};
 use under_seal_core::tasks::in_place::{complete_earlier, own_place};
-use under_seal_core::tasks::pack::{PackError, WayError};
+use under_seal_core::tasks::pack::{PackError, PackRequest, WayError};
 use under_seal_core::tasks::portion::{PortionRequest, portion};
 use under_seal_core::tasks::recast::recut;
 use under_seal_core::tasks::relock::{RelockRequest, relock};
 use under_seal_core::tasks::reunite::{Pieces, reunite};
+use under_seal_core::tasks::revise::{Edit, Old, Revision, prepare, revise};
 use under_seal_core::{Error, ErrorClass};
 
 /// Faults are planned for the whole process, so only one test at a time plans any.
@@ -240,6 +243,7 @@ fn child() {
         "pack" => drop(desk.pack_replacing(FIT, true).unwrap()),
         "recast" => recast(&desk).unwrap(),
         "relock" => relock_in_place(&desk).unwrap(),
+        "revise" => revise_in_place(&desk).unwrap(),
         "replace" => {
             let into = desk.path("inbox");
             let into = Destination { on_clash: OnClash::Replace, ..Destination::from(&into) };
@@ -352,14 +356,38 @@ fn relock_in_place(desk: &Desk) -> Result<(), Error> {
     })
 }
 
+/// Takes a file out of the set in `out` and adds it again, so that it opens to the same whether that was done or not.
+fn revise_in_place(desk: &Desk) -> Result<(), Error> {
+    desk.with_context(&|| false, |context| {
+        complete_earlier(&desk.path("out"), context)?;
+        let set = VolumeSet::gather(&[desk.path("out")])?.complete()?;
+        let (target, choice) = (own_place(&set).unwrap(), Choice::default());
+        let credentials = [Password::new(PASSWORD).unwrap().into()];
+        let mut old = Old::Sealed(Box::new(SealedReader::unlock(set, &credentials[0])?));
+        let added = Catalogue::gather(&[desk.path("source/plans/tower.svg")], &choice, &|_| false, context)?;
+        let mut edit = Edit::new(old.entries(), (context.clock)());
+        edit.remove(&Patterns::new(["tower.svg"]).unwrap());
+        edit.add(&added, Some(&EntryPath::new("source/plans").unwrap()), OnClash::Refuse)?;
+        let revision = Revision::of(edit);
+        let fit = FIT.parse().unwrap();
+        let request = PackRequest { replace: true, fit, ..PackRequest::new(&[], &choice, &target) };
+        let delivery = prepare(&old, &revision, vec![added], &request, context)?;
+        Ok(revise(&mut old, &revision, delivery, &credentials, KeyCost::CHEAPEST, context).map(drop)?)
+    })
+}
+
 /// Whatever happens, one whole set is there once the same is tried again, the old one or the new one, and nothing else.
 #[rstest]
 fn looking_after_a_set_that_fails_or_dies_at_any_operation_loses_nothing(
     #[values(Some(Fault::Full), Some(Fault::Broken), None)] fault: Option<Fault>,
-    #[values(("recast", 1), ("relock", 3))] what: (&str, u32),
+    #[values(("recast", 1), ("relock", 3), ("revise", 3))] what: (&str, u32),
 ) {
     let (work, count) = what;
-    let act = if work == "recast" { recast } else { relock_in_place };
+    let act = match work {
+        "recast" => recast,
+        "relock" => relock_in_place,
+        _ => revise_in_place,
+    };
     let _alone = alone();
     for number in 0.. {
         let desk = Desk::new();

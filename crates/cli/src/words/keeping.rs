@@ -19,7 +19,7 @@ pub(super) fn revise(ReviseError(error): &ReviseError) -> String {
         PackError::Interrupted(Interruption::Cancelled(_)) => {
             "Cancelled. What had been written was removed, and the old archive is as it was.".to_owned()
         }
-        PackError::NothingPacked(_) => {
+        PackError::NothingPacked(unreadable) if unreadable.is_empty() => {
             "Nothing would be left in the archive. It is as it was: to do without it, delete its files yourself."
                 .to_owned()
         }
@@ -75,7 +75,7 @@ pub(super) fn edit(error: &EditError) -> String {
         ),
         EditError::IntoItself(path) => format!("'{}' cannot be put into itself. {unchanged}", name(path)),
         EditError::InTheWay(path) => format!(
-            "'{}' is a file inside where a folder is needed, or a folder where a file is to be. {unchanged} Take it out with --remove, rename              it with --rename, or put what is added elsewhere with --inside.",
+            "'{}' is a file inside where a folder is needed, or a folder where a file is to be. {unchanged} Take it out with --remove, rename it with --rename, or put what is added elsewhere with --inside.",
             name(path)
         ),
         EditError::Clashes(paths) => {

@@ -32,6 +32,7 @@ pub(super) fn pack(error: &PackError) -> String {
             let whats: Vec<String> = all.iter().map(unpackable).collect();
             format!("Nothing was packed. {}", whats.join(" "))
         }
+        PackError::Needed(over) => format!("{} Nothing was changed.", unpackable(over)),
         PackError::Parcels(error) => parcels(error),
         PackError::ParcelTooLarge => {
             "A parcel came out larger than the fit, however it was divided: files grow while they are packed. Nothing was \

@@ -64,6 +64,15 @@ fn what_cannot_be_cut_stays_as_it_is(
     assert_eq!(desk.path("out").exists().then(|| desk.names("out")), inside);
 }
 
+/// An archive that lies in the current folder is found there.
+#[test]
+fn an_archive_is_cut_in_the_current_folder() {
+    let desk = Desk::new();
+    desk.file("a", &[7; 1_000]).run(&["pack", "a", "--squeeze", "none", "--fit", "64KB"]).expect(0);
+    desk.run_bare(&["recast", "a.useal", "--one-volume"]).expect(0);
+    assert_eq!(desk.names("."), ["a", "a.useal"]);
+}
+
 /// An archive in a page becomes volumes elsewhere; the page stays.
 #[test]
 fn a_page_is_cut_into_volumes() {

@@ -9,6 +9,7 @@ mod looking;
 mod pieces;
 mod planning;
 mod proving;
+mod revising;
 mod sending;
 mod story;
 mod taking;

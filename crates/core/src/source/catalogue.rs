@@ -135,6 +135,15 @@ impl Catalogue {
         }
     }
 
+    /// Whether what has this path on disk could not be read, or lies in something that could not.
+    pub fn is_passed_over(&self, path: &EntryPath) -> bool {
+        if self.passed_over.is_empty() {
+            return false;
+        }
+        let there = self.walked_path(path);
+        self.passed_over.iter().any(|over| there.starts_with(&over.disk_path))
+    }
+
     /// Whether more than one thing stands at the top.
     pub fn has_several_tops(&self) -> bool {
         self.entries.first().is_some_and(|first| {

@@ -44,7 +44,7 @@ pub struct Compared {
 pub struct Comparison {
     /// On disk, and not in the archive.
     pub added: Vec<EntryPath>,
-    /// In the archive, and not on disk.
+    /// In the archive, and not on disk, as far as that could be read.
     pub removed: Vec<EntryPath>,
     /// In both.
     pub both: Vec<Compared>,
@@ -105,6 +105,10 @@ pub fn compare(
         context.tell(Progress::Advance(entry.size));
     }
     found.removed.extend(listed.map(|listed| listed.entry.path.clone()));
+    // Of what lies in a folder that cannot be read nobody can say that it is not there.
+    let renaming = &found.renaming;
+    let is_unknown = |path: &EntryPath| disk.is_passed_over(&renaming.on_disk(path));
+    found.removed.retain(|path| !is_unknown(path));
     context.tell(Progress::End);
     Ok(found)
 }

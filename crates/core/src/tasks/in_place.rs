@@ -16,8 +16,10 @@ use std::path::{Path, PathBuf};
 /// # Errors
 /// [`StagingError`] from the system.
 pub fn complete_earlier(place: &Path, context: &Context<'_>) -> Result<(), StagingError> {
-    let folder = if place.is_dir() { Some(place) } else { place.parent() };
-    let Some(folder) = folder.filter(|folder| !staging::folders_in(folder).is_empty()) else { return Ok(()) };
+    let folder = if place.is_dir() { place } else { folder_of(place) };
+    if staging::folders_in(folder).is_empty() {
+        return Ok(());
+    }
     staging::settle_all(&Folder::open(folder)?, context)
 }
 
@@ -27,7 +29,7 @@ pub fn own_place(set: &VolumeSet) -> Option<Target> {
     let count = set.geometry.data_volumes;
     let target = |number: u32, files: &[VolumeFile]| {
         let [file @ VolumeFile { runs: None, in_page: None, .. }] = files else { return None };
-        Some(Target { folder: file.path.parent()?.to_owned(), stem: file.archive_name(number, count)? })
+        Some(Target { folder: folder_of(&file.path).to_owned(), stem: file.archive_name(number, count)? })
     };
     let mut targets = set.volumes.iter().map(|(number, files)| target(*number, files));
     let first = targets.next()??;
@@ -42,7 +44,7 @@ pub fn own_page(set: &VolumeSet) -> Option<Target> {
     let (format, stem) = Format::of_name(path.file_name()?)?;
     let is_alone = set.unrecognised.is_empty() && set.untried.is_empty() && set.contradicting.is_empty();
     let named_so = is_alone && path.ends_with(named(&stem, format));
-    (*format == PAGE && named_so).then(|| Target { folder: path.parent().unwrap_or(Path::new(".")).to_owned(), stem })
+    (*format == PAGE && named_so).then(|| Target { folder: folder_of(path).to_owned(), stem })
 }
 
 /// Where an archive of an open format can be replaced: under a name that says its format, as it is written here.
@@ -50,8 +52,13 @@ pub fn own_file(archive: &Archive) -> Option<(Target, &'static Format)> {
     let path = archive.paths().pop()?;
     let (format, stem) = Format::of_name(path.file_name()?)?;
     let is_right = format.is_read_as(archive.format) && path.ends_with(named(&stem, format));
-    let target = Target { folder: path.parent().unwrap_or(Path::new(".")).to_owned(), stem };
+    let target = Target { folder: folder_of(&path).to_owned(), stem };
     is_right.then_some((target, format))
+}
+
+/// The folder that a file lies in, as it is typed.
+fn folder_of(file: &Path) -> &Path {
+    file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
 }
 
 /// The name of an archive's only or last file.

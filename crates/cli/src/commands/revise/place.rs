@@ -1,6 +1,5 @@
 //! Where a revised archive goes: into the place of the old one, in its own format, or elsewhere.
 
-use crate::commands::in_place::new_place;
 use crate::commands::resend::stem;
 use crate::failure::{BadValue, Failure};
 use crate::ui::text::shown;
@@ -10,7 +9,7 @@ use std::path::Path;
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::registry::{Format, PAGE, SEALED};
 use under_seal_core::formats::sealed::volume::VolumeSet;
-use under_seal_core::tasks::in_place::{own_file, own_page};
+use under_seal_core::tasks::in_place::{own_file, own_page, own_place};
 use under_seal_core::tasks::pack::{Target, TargetWish};
 
 /// Where it goes, and as what.
@@ -26,8 +25,13 @@ impl Place {
     pub fn of_volumes(set: &VolumeSet, to: Option<&Path>) -> Result<Self, Failure> {
         let is_in_page = set.volumes.values().flatten().any(|file| file.in_page.is_some());
         if !is_in_page {
-            let (target, replaces) = new_place(to, set)?;
-            return Ok(Self { target, format: &SEALED, replaces });
+            return match to {
+                None => {
+                    let target = own_place(set).ok_or(Failure::Value(BadValue::NoOwnPlace))?;
+                    Ok(Self { target, format: &SEALED, replaces: true })
+                }
+                Some(to) => Self::elsewhere(to, &SEALED, &stem(set)),
+            };
         }
         match to {
             None => {

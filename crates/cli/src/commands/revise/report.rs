@@ -55,9 +55,13 @@ impl Standing {
         }
         let (facts, set) = (reader.facts(), reader.volumes());
         let first = set.map_or(lengths.first().copied(), |set| Some(set.geometry.volume_bytes(1)));
-        let fit = match first {
-            Some(first) if lengths.len() > 1 => Fit::AtMost(Size::of(first)),
-            _ => Fit::OneVolume,
+        let first = first.unwrap_or_default();
+        // One volume that is larger than was wished when it was made has been cut anew since.
+        let wished = reader.about().and_then(|about| about.volume_limit).filter(|limit| first <= *limit);
+        let fit = match wished {
+            _ if lengths.len() > 1 => Fit::AtMost(Size::of(first)),
+            Some(limit) => Fit::AtMost(Size::of(limit)),
+            None => Fit::OneVolume,
         };
         Ok(Self {
             fit,

@@ -26,6 +26,7 @@ const MADE_AT: u16 = 1;
 const NAME: u16 = 2;
 const SQUEEZE: u16 = 3;
 const MESSAGE: u16 = 4;
+const VOLUME_LIMIT: u16 = 5;
 
 /// The longest message, in bytes of UTF-8.
 pub const MAX_MESSAGE_BYTES: usize = 64 * 1024;
@@ -59,6 +60,8 @@ pub struct About {
     pub squeeze: Option<u8>,
     /// What its maker wants to say to whoever opens it; empty where nothing is said. At most [`MAX_MESSAGE_BYTES`].
     pub message: String,
+    /// How many bytes a volume was to have at the most; `None` where it does not say.
+    pub volume_limit: Option<u64>,
 }
 
 /// Where a page is and what it begins with.
@@ -182,12 +185,14 @@ impl Root {
         let mut made_at = self.about.made_at.seconds.to_le_bytes().to_vec();
         made_at.extend_from_slice(&self.about.made_at.nanoseconds.to_le_bytes());
         let squeeze = self.about.squeeze.map(|number| vec![number]);
+        let volume_limit = self.about.volume_limit.map(u64::to_le_bytes);
         let message = Some(self.about.message.as_bytes()).filter(|message| !message.is_empty());
         let told = [
             (MADE_AT, Some(made_at.as_slice())),
             (NAME, Some(self.about.name.as_slice())),
             (SQUEEZE, squeeze.as_deref()),
             (MESSAGE, message),
+            (VOLUME_LIMIT, volume_limit.as_ref().map(<[u8; 8]>::as_slice)),
         ];
         for (kind, value) in told.into_iter().filter_map(|(kind, value)| Some((kind, value?))) {
             properties.extend_from_slice(&kind.to_le_bytes());
@@ -247,7 +252,7 @@ fn read_properties(mut cursor: Cursor<'_>) -> Result<About, RootError> {
     while !cursor.is_empty() {
         let kind = cursor.u16()?;
         // Readers would differ about which of two counts.
-        if [MADE_AT, NAME, SQUEEZE, MESSAGE].contains(&kind) {
+        if [MADE_AT, NAME, SQUEEZE, MESSAGE, VOLUME_LIMIT].contains(&kind) {
             if known.contains(&kind) {
                 return Err(Malformed("property twice").into());
             }
@@ -273,6 +278,10 @@ fn read_properties(mut cursor: Cursor<'_>) -> Result<About, RootError> {
                 let message = value.rest();
                 let text = std::str::from_utf8(message).ok().filter(|text| text.len() <= MAX_MESSAGE_BYTES);
                 about.message = text.ok_or(Malformed("message"))?.to_owned();
+            }
+            VOLUME_LIMIT => {
+                about.volume_limit = Some(value.u64()?);
+                value.end()?;
             }
             unknown if unknown & MUST_BE_UNDERSTOOD != 0 => return Err(RootError::UnknownProperty(unknown)),
             _ => {}
@@ -303,7 +312,8 @@ mod tests {
         let (page, page_ref) = builder.finish();
         assert_eq!(read_page(&page, &page_ref).unwrap(), entries);
         let made_at = Timestamp { seconds: 1_700_000_000, nanoseconds: 5 };
-        let about = About { made_at, name: b"dossier".to_vec(), squeeze: Some(2), message: "Mind the step.".into() };
+        let (message, volume_limit) = ("Mind the step.".into(), Some(70_000));
+        let about = About { made_at, name: b"dossier".to_vec(), squeeze: Some(2), message, volume_limit };
         let root = Root { about, pages: vec![page_ref] };
         assert_eq!(Root::decode(&root.encode().unwrap()).unwrap(), root);
     }

@@ -22,6 +22,9 @@ pub enum PackError {
     /// Not one of the sources could be read.
     #[error("nothing could be packed")]
     NothingPacked(Vec<PassedOver>),
+    /// A file cannot be read that was to take the place of one in the archive.
+    #[error("{} cannot be read", .0.disk_path.display())]
+    Needed(PassedOver),
     /// What is packed cannot be divided into parcels.
     #[error(transparent)]
     Parcels(#[from] ParcelError),
@@ -80,7 +83,7 @@ impl Classed for PackError {
             Self::Parcels(error) => error.class(),
             Self::Zip(ZipWriteError::Interrupted(error)) => error.class(),
             Self::Zip(_) | Self::Lacks(_) | Self::HidingNeedsPassword | Self::ParcelTooLarge => ErrorClass::Usage,
-            Self::Compressor | Self::NothingPacked(_) => ErrorClass::System,
+            Self::Compressor | Self::NothingPacked(_) | Self::Needed(_) => ErrorClass::System,
             Self::Regather(GatherError::Interrupted(error)) => error.class(),
             Self::ReadBack(error) => match error.interruption() {
                 Some(interruption) => interruption.class(),

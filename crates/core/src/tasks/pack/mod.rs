@@ -88,6 +88,8 @@ pub struct Delivery {
     /// Where there are to be parcels: how they are divided.
     parcels: Option<Division>,
     old: OldArchive,
+    /// Files on disk without which nothing is packed, since they take the place of something in the archive.
+    needed: HashSet<PathBuf>,
 }
 
 /// A division into parcels, and what is needed for another.
@@ -182,17 +184,19 @@ impl Delivery {
         Ok(request.target.make_way(request.replace, request.format, context)?)
     }
 
-    /// The same for a catalogue that was put together otherwise: the request's sources count for nothing.
+    /// The same for a catalogue that was put together otherwise: the request's sources count for nothing. Where one of the files that
+    /// are `needed` cannot be read, nothing is packed.
     ///
     /// # Errors
     /// [`PackError`], as there.
     pub fn prepare_from(
         request: &PackRequest<'_>,
         catalogue: Catalogue,
+        needed: HashSet<PathBuf>,
         context: &Context<'_>,
     ) -> Result<Self, PackError> {
         let old = Self::make_way(request, context)?;
-        Self::of(request, catalogue, old, context)
+        Ok(Self { needed, ..Self::of(request, catalogue, old, context)? })
     }
 
     fn of(
@@ -220,6 +224,7 @@ impl Delivery {
             catalogue,
             lone_volumes: lone_volumes(request.sources),
             old,
+            needed: HashSet::new(),
         })
     }
 
@@ -284,7 +289,7 @@ impl Delivery {
         for archive in &archives {
             totals.add_all(&archive.totals);
         }
-        refuse_nothing(&totals, &mut passed_over)?;
+        refuse_what_lacks(&totals, &mut passed_over, &self.needed)?;
         for archive in &archives {
             verified.add_all(&read_back(archive, credentials, &staging, context)?);
             if archive.in_page.is_some() && !paging::is_right(archive, &staging)? {
@@ -417,8 +422,16 @@ impl Delivery {
     }
 }
 
-/// Refuses an archive in which there would be nothing, or nothing but folders since all else could not be read.
-fn refuse_nothing(totals: &Totals, passed_over: &mut Vec<PassedOver>) -> Result<(), PackError> {
+/// Refuses an archive in which there would be nothing, or nothing but folders since all else could not be read; and one that lacks
+/// what is needed.
+fn refuse_what_lacks(
+    totals: &Totals,
+    passed_over: &mut Vec<PassedOver>,
+    needed: &HashSet<PathBuf>,
+) -> Result<(), PackError> {
+    if let Some(place) = passed_over.iter().position(|over| needed.contains(&over.disk_path)) {
+        return Err(PackError::Needed(passed_over.swap_remove(place)));
+    }
     let nothing_to_read = totals.files + totals.links == 0 && !passed_over.is_empty();
     if *totals == Totals::default() || nothing_to_read {
         return Err(PackError::NothingPacked(std::mem::take(passed_over)));

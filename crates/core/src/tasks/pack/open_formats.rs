@@ -4,7 +4,7 @@
 use super::extracting::extracting;
 use super::zipping::{OldEntries, ZipJob};
 use super::{
-    Contents, Delivery, OldContents, PackError, Packed, PackedVolume, refuse_nothing, summary_of, tarring, zipping,
+    Contents, Delivery, OldContents, PackError, Packed, PackedVolume, refuse_what_lacks, summary_of, tarring, zipping,
 };
 use crate::disk::Folder;
 use crate::disk::staging::{Placing, Staging};
@@ -100,7 +100,7 @@ impl Delivery {
         let escaped_names = self.catalogue.text_names.escaped();
         let (outward_links, left_out, mut passed_over) = summary_of(self.catalogue);
         passed_over.extend(fed.passed_over);
-        refuse_nothing(&fed.totals, &mut passed_over)?;
+        refuse_what_lacks(&fed.totals, &mut passed_over, &self.needed)?;
         let verified = read_open_back(reopened(self.format, staged, password, context)?, &contents, context)?;
         if verified != fed.totals {
             return Err(PackError::ContentsDiffer);

@@ -180,6 +180,7 @@ fn compress_all(
         name: job.name.to_vec(),
         squeeze: Some(job.squeeze.number()),
         message: job.message.to_owned(),
+        volume_limit: job.volume_limit,
     };
     let before = job.before;
     let make_scratch = || staging.create_scratch();

@@ -11,6 +11,7 @@ pub use revision::{Changes, Revision};
 use crate::formats::archive::Archive;
 use crate::formats::reader::ArchiveReader as _;
 use crate::formats::sealed::{KeyCost, SealedReader};
+use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
 use crate::ground::entry::ListedEntry;
 use crate::ground::secrets::Credentials;
@@ -21,6 +22,16 @@ use crate::tasks::pack::{Delivery, OldContents, PackError, PackRequest, Packed};
 #[derive(Debug, thiserror::Error)]
 #[error(transparent)]
 pub struct ReviseError(#[from] pub PackError);
+
+impl Classed for ReviseError {
+    fn class(&self) -> ErrorClass {
+        match &self.0 {
+            // Everything was to be taken out.
+            PackError::NothingPacked(unreadable) if unreadable.is_empty() => ErrorClass::Usage,
+            error => error.class(),
+        }
+    }
+}
 
 /// The archive that is changed.
 pub enum Old {
@@ -57,7 +68,7 @@ pub fn prepare(
     };
     let text_names = request.format.abilities.text_names.then_some(UnsafeNames::Escape);
     let catalogue = Catalogue::put_together(entries, gathered, text_names).map_err(PackError::from)?;
-    Ok(Delivery::prepare_from(request, catalogue, context)?)
+    Ok(Delivery::prepare_from(request, catalogue, revision.needed(), context)?)
 }
 
 /// Writes, verifies and places a revision.

@@ -3,8 +3,9 @@
 use super::edit::{Edit, Planned};
 use crate::formats::sealed::{Fate, Fates};
 use crate::ground::entry::{EntryPath, ListedEntry, Totals};
-use crate::source::SourceEntry;
+use crate::source::{Origin, SourceEntry};
 use std::collections::{HashMap, HashSet};
+use std::path::PathBuf;
 
 /// What becomes of an archive's entries, all sorted by path.
 #[derive(Debug, Default, PartialEq, Eq)]
@@ -100,6 +101,17 @@ impl Revision {
             Planned::Old { .. } => None,
         };
         self.planned.iter().filter_map(one).collect()
+    }
+
+    /// The files on disk that take the place of something in the archive.
+    pub fn needed(&self) -> HashSet<PathBuf> {
+        let replacing = self.planned.iter().filter_map(fresh);
+        let replacing = replacing.filter(|entry| self.changes.changed.binary_search(&entry.path).is_ok());
+        let on_disk = |entry: &SourceEntry| match &entry.origin {
+            Origin::Disk(path) => Some(path.as_ref().clone()),
+            Origin::Walk | Origin::Archive(_) => None,
+        };
+        replacing.filter_map(on_disk).collect()
     }
 
     /// Folders that must come before all that is carried over, since something moves into them: each folder comes before what is

@@ -19,8 +19,8 @@ use under_seal_core::ground::secrets::{Credentials, Password};
 use under_seal_core::landing::OnClash;
 use under_seal_core::source::{Catalogue, Choice, Patterns};
 use under_seal_core::tasks::compare::compare;
-use under_seal_core::tasks::pack::{PackRequest, Packed, Target};
-use under_seal_core::tasks::revise::{Changes, Edit, EditError, Old, Revision, prepare, revise};
+use under_seal_core::tasks::pack::{PackError, PackRequest, Packed, Target};
+use under_seal_core::tasks::revise::{Changes, Edit, EditError, Old, ReviseError, Revision, prepare, revise};
 
 const FIT: &str = "70KB";
 
@@ -216,6 +216,26 @@ fn take(desk: &Desk, step: &Step, model: &mut Model) -> Result<Changes, Error> {
     assert_eq!(packed.totals, packed.verified);
     *model = next;
     Ok(changes)
+}
+
+/// What is read from disk in the place of something inside must be readable to the end: else the old one would be gone.
+#[test]
+fn a_file_that_vanishes_meanwhile_takes_nothing_with_it() {
+    for format in [&SEALED, &ZIP, &TAR_GZ] {
+        let desk = Desk { format, ..Desk::new() };
+        desk.source("a", b"old").source("b", b"other");
+        desk.pack_replacing("", false).unwrap();
+        let before = inside(&desk);
+        desk.source("a", b"young");
+        let outcome = revised(&desk, |edit, entries, context| {
+            let disk = gathered(&desk, "source", context)?;
+            edit.refresh(&disk, &compare(entries, &disk, format.abilities.times, context)?)?;
+            fs::remove_file(desk.path("source/a")).unwrap();
+            Ok(vec![disk])
+        });
+        assert!(matches!(outcome, Err(Error::Revise(ReviseError(PackError::Needed(_))))), "{outcome:?}");
+        assert_eq!(inside(&desk), before);
+    }
 }
 
 /// The ids of a sealed archive's entries, by path.
