@@ -54,6 +54,11 @@ pub struct Comparison {
 }
 
 impl Comparison {
+    /// Whether the one thing at the top has another name on disk than in the archive.
+    pub const fn is_renamed(&self) -> bool {
+        self.renaming.0.is_some()
+    }
+
     /// What something has as its path in the archive that is called so on disk.
     pub fn in_archive(&self, path: &EntryPath) -> EntryPath {
         self.renaming.in_archive(path)

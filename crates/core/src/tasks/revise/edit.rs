@@ -105,11 +105,12 @@ impl<'a> Edit<'a> {
     /// # Errors
     /// [`EditError::NothingInCommon`].
     pub fn refresh(&mut self, disk: &Catalogue, found: &Comparison) -> Result<(), EditError> {
-        // One folder at the top is taken for another of whatever name, so that alone says nothing.
+        // One folder at the top is taken for another of another name, so that alone says nothing.
         let says_something = |path: &EntryPath, kind: EntryKind| kind != EntryKind::Folder || path.depth() > 1;
         let is_in_common = found.both.iter().any(|compared| says_something(&compared.path, compared.kind));
         let could_be = self.listed.iter().any(|listed| says_something(&listed.entry.path, listed.entry.kind));
-        if could_be && !is_in_common && found.unreadable.is_empty() {
+        let is_another = found.is_renamed() || found.both.is_empty();
+        if could_be && is_another && !is_in_common && found.unreadable.is_empty() {
             return Err(EditError::NothingInCommon);
         }
         let tops: Vec<EntryPath> = found.both.iter().filter_map(|compared| compared.path.first_components(1)).collect();
