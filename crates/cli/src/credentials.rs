@@ -289,6 +289,7 @@ pub fn to_seal(
 /// What an archive is locked with anew. The variable holds the password until now.
 pub fn to_relock(
     arguments: &NewPasswordArguments,
+    guessing: Guessing,
     guessable: impl FnOnce() -> Vec<String>,
     context: &Context<'_>,
 ) -> Result<Sealing, Failure> {
@@ -301,7 +302,13 @@ pub fn to_relock(
         making: arguments.making.clone(),
         no_password: arguments.no_password,
     };
-    seal_with(given, &arguments, Guessing::Sealed, guessable, context)
+    seal_with(given, &arguments, guessing, guessable, context)
+}
+
+/// Whether it is said what is to open an archive from now on.
+pub const fn is_new_given(arguments: &NewPasswordArguments) -> bool {
+    let NewPasswordArguments { new_password_from, making, no_password, .. } = arguments;
+    new_password_from.is_some() || making.make_passphrase || *no_password
 }
 
 /// The same, with a password that is `given` or asked for, where none is made.
@@ -354,9 +361,10 @@ pub fn to_revise(
     also_password_from: &[PathBuf],
     guessing: Guessing,
     guessable: impl FnOnce() -> Vec<String>,
+    weak_ok: bool,
 ) -> Result<(Vec<Credentials>, KeyCost), Failure> {
     let also = also_password_from.iter().map(|path| password_file(path)).collect::<Result<Vec<_>, _>>()?;
-    judge(&also, guessing, guessable, false)?;
+    judge(&also, guessing, guessable, weak_ok)?;
     let secret = opened_by != Credentials::none();
     let cost = if secret { session::key_cost() } else { KeyCost::CHEAPEST };
     let key_file = opened_by.key_file.clone();

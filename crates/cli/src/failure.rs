@@ -181,6 +181,12 @@ pub enum BadValue {
     NotRevised(String),
     /// A place whose name says another format than the archive's.
     OtherFormat(&'static Format),
+    /// A format that is read here and not written.
+    OnlyRead(&'static Format),
+    /// One name for several archives.
+    OneNameForSeveral,
+    /// Several sets are to be cut anew at once.
+    OneToCut,
     /// Pieces are wanted, and nothing says how large.
     PiecesWithoutFit,
     /// Parcels are wanted, and nothing says how large.

@@ -17,6 +17,7 @@ use crate::tasks::pack::{PackError, TargetError};
 use crate::tasks::plan::PlanError;
 use crate::tasks::portion::PortionError;
 use crate::tasks::recast::RecutError;
+use crate::tasks::recast::converting::ConvertError;
 use crate::tasks::rehearse::RehearsalError;
 use crate::tasks::relock::RelockError;
 use crate::tasks::resend::ResendError;
@@ -58,6 +59,9 @@ pub enum Error {
     /// The archive cannot be changed so.
     #[error(transparent)]
     Edit(#[from] EditError),
+    /// It did not become another one.
+    #[error(transparent)]
+    Convert(#[from] ConvertError),
     /// Another archive was not made of it.
     #[error(transparent)]
     Revise(#[from] ReviseError),
@@ -117,6 +121,7 @@ impl Error {
             Self::Staging(error) => error.class(),
             Self::Edit(error) => error.class(),
             Self::Revise(error) => error.class(),
+            Self::Convert(error) => error.class(),
             Self::Relock(error) => error.class(),
             Self::Rehearsal(error) => error.class(),
             Self::Handover(error) => error.class(),

@@ -2,9 +2,12 @@
 
 use super::WorkArguments;
 use super::receive::{OnClashName, UnlockArguments};
-use super::send::{ChoiceArguments, ConfigurationArguments, MakingArguments, MessageArguments};
+use super::send::{
+    ChoiceArguments, ConfigurationArguments, MakingArguments, MessageArguments, SqueezeName, written_formats,
+};
 use clap::{ArgGroup, Args};
 use std::path::PathBuf;
+use under_seal_core::formats::registry::Format;
 
 /// `revise`.
 #[derive(Debug, Args)]
@@ -51,6 +54,9 @@ pub struct ReviseArguments {
     /// longer unless it is named here. Repeatable
     #[arg(long, value_name = "FILE", help_heading = "Password")]
     pub also_password_from: Vec<PathBuf>,
+    /// Take such a password although it is weak
+    #[arg(long, help_heading = "Password", requires = "also_password_from")]
+    pub weak_ok: bool,
     #[command(flatten, next_help_heading = "Password")]
     pub unlock: UnlockArguments,
     #[command(flatten)]
@@ -59,23 +65,38 @@ pub struct ReviseArguments {
 
 /// `recast`.
 #[derive(Debug, Args)]
-#[command(group = ArgGroup::new("cut").args(["fit", "one_volume"]).required(true))]
+#[command(group = ArgGroup::new("becomes").args(["format", "squeeze", "hide_names", "fit", "one_volume"]).required(true).multiple(true))]
 pub struct RecastArguments {
-    /// A volume, or a folder with volumes in it
-    #[arg(value_name = "VOLUME|FOLDER")]
-    pub archive: PathBuf,
+    /// A volume, a folder with volumes in it, or an archive of any format that is read; several with --as or --squeeze
+    #[arg(value_name = "ARCHIVE", required = true)]
+    pub archives: Vec<PathBuf>,
+    /// Make an archive of this format of it
+    #[arg(long = "as", value_parser = written_formats(), value_name = "FORMAT")]
+    pub format: Option<&'static Format>,
+    /// Compress its contents anew, so hard
+    #[arg(long, value_enum)]
+    pub squeeze: Option<SqueezeName>,
+    /// Hide names, sizes and dates in ZIP too
+    #[arg(long)]
+    pub hide_names: bool,
     /// What a volume must fit then: a size such as 300KB, 10MB or 5MiB, or a name such as mail-10 (see "fits")
     #[arg(long, value_name = "SIZE|NAME")]
     pub fit: Option<String>,
     /// Make one volume of it
-    #[arg(long)]
+    #[arg(long, conflicts_with = "fit")]
     pub one_volume: bool,
-    /// Where the new volumes go: a folder, or the archive's own name. The old ones stay then; without this they are replaced
+    /// Where the new archive goes: a folder, or its own name. The old one stays then. Without this it goes beside the old one, or, where
+    /// the format stays, into its place
     #[arg(long, value_name = "PATH")]
     pub to: Option<PathBuf>,
     /// Say what would come of it, and write nothing
     #[arg(long)]
     pub dry_run: bool,
+    #[command(flatten)]
+    pub new: NewPasswordArguments,
+    /// What unlocks it now, for --as and --squeeze
+    #[command(flatten, next_help_heading = "Password until now")]
+    pub unlock: UnlockArguments,
     #[command(flatten)]
     pub configuration: ConfigurationArguments,
     #[command(flatten)]

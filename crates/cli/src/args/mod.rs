@@ -76,11 +76,12 @@ pub enum Command {
     /// First it is brought up to date, then things are taken out, renamed and added. What stays is carried over without being compressed
     /// again. The new archive is read back and verified before it gets its name, and the old one goes only then.
     Revise(Box<ReviseArguments>),
-    /// Cut a sealed archive to another size, without the password
+    /// Make something else of an archive: cut to another size, of another format, or squeezed otherwise
     ///
-    /// Nothing is decrypted, compressed or sealed anew: password, names and contents stay as they are. The new volumes are read back
-    /// and compared before they get their names, all of them or none, and the old ones go only then.
-    Recast(RecastArguments),
+    /// With --fit or --one-volume alone, sealed volumes are cut anew without the password: nothing is decrypted, compressed or sealed
+    /// anew. With --as or --squeeze, contents are extracted and packed at the same time, and nothing of them goes to disk in between. The
+    /// new archive is read back before it gets its name, and an old one in whose place it goes is removed only then.
+    Recast(Box<RecastArguments>),
     /// Lock a sealed archive anew, with other passwords
     ///
     /// Everything is sealed again under a new key; content, names and the cut stay. The new volumes are opened with each new password

@@ -158,7 +158,7 @@ const fn summary(format: &Format) -> &'static str {
 }
 
 /// The formats that are written, by their names.
-fn written_formats() -> impl TypedValueParser<Value = &'static Format> {
+pub(super) fn written_formats() -> impl TypedValueParser<Value = &'static Format> {
     let written = ALL.into_iter().filter(|format| format.writing.is_some());
     let values = written.map(|format| PossibleValue::new(format.name).help(summary(format)));
     PossibleValuesParser::new(values).try_map(|name| Format::named(&name).ok_or(name))

@@ -1,8 +1,9 @@
 //! What the commands have in common that make another archive of one: where it goes, and what is said of its volumes.
 
-use crate::args::WorkArguments;
+use crate::args::{ConfigurationArguments, DeliveryArguments, ShapeArguments, WorkArguments};
 use crate::failure::{BadValue, Failure};
 use crate::session;
+use crate::settings::Settings;
 use crate::ui::paint::Tone;
 use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion::{self, Part};
@@ -10,8 +11,9 @@ use crate::ui::table::{self, Column};
 use crate::ui::text::{self, count, grouped};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
-use under_seal_core::formats::registry::SEALED;
+use under_seal_core::formats::registry::{Format, SEALED};
 use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::ground::fit::Fit;
 use under_seal_core::tasks::in_place::{complete_earlier, own_place};
 use under_seal_core::tasks::pack::{Target, TargetWish};
 
@@ -45,6 +47,11 @@ pub(super) struct Volume {
 }
 
 impl Volume {
+    /// What its file is called.
+    pub fn name(&self) -> &str {
+        &self.name
+    }
+
     /// All of a set, where they are or would be, with their lengths.
     pub fn all(placed: Vec<(PathBuf, u64)>) -> Vec<Self> {
         let one = |(path, bytes): (PathBuf, u64)| {
@@ -55,20 +62,43 @@ impl Volume {
     }
 }
 
+/// The fit that is typed, if one is.
+pub(super) fn typed_fit(
+    fit: Option<&String>,
+    configuration: &ConfigurationArguments,
+    work: &WorkArguments,
+) -> Result<Option<Fit>, Failure> {
+    let Some(typed) = fit else { return Ok(None) };
+    let delivery = DeliveryArguments {
+        shape: ShapeArguments { fit: Some(typed.clone()), ..ShapeArguments::default() },
+        configuration: configuration.clone(),
+        ..DeliveryArguments::default()
+    };
+    Ok(Some(Settings::resolve(&delivery, work.threads)?.fit.value.fit))
+}
+
 /// The folder that volumes go to.
 pub(super) fn folder_of(target: &Target) -> String {
     target.path_with("").parent().map(text::path).unwrap_or_default()
 }
 
-/// How many old volumes went, if any did.
-pub(super) fn replaced(paths: &[String]) -> Vec<String> {
-    (!paths.is_empty()).then(|| count(paths.len() as u64, "old volume")).into_iter().collect()
+/// What the files of an archive are called.
+pub(super) const fn noun(format: &Format) -> &'static str {
+    if format.abilities.volumes { "volume" } else { "file" }
+}
+
+/// How many old volumes went, or files, if any did.
+pub(super) fn replaced(paths: &[String], format: &Format) -> Vec<String> {
+    let old = format!("old {}", noun(format));
+    (!paths.is_empty()).then(|| count(paths.len() as u64, &old)).into_iter().collect()
 }
 
 /// The command that puts them together with everything else for the recipient.
-pub(super) fn hand_over(volumes: &[Volume]) -> String {
-    let first = volumes.first().map_or("", |volume| volume.path.as_str());
-    suggestion::command(&[Part::Word("handover"), Part::Named(first.as_ref()), Part::Word("--to NEW-FOLDER")])
+pub(super) fn hand_over(volumes: &[Volume], format: &Format) -> String {
+    // Volumes are known by each of them; parts of an open format by the last.
+    let one = if format.abilities.volumes { volumes.first() } else { volumes.last() };
+    let path = one.map_or("", |volume| volume.path.as_str());
+    suggestion::command(&[Part::Word("handover"), Part::Named(path.as_ref()), Part::Word("--to NEW-FOLDER")])
 }
 
 /// A row a volume; of many, those in the middle share one.

@@ -22,6 +22,7 @@ pub mod relock;
 pub mod resend;
 pub mod reunite;
 pub mod revise;
+mod standing;
 
 use crate::args::WorkArguments;
 use crate::failure::Failure;

@@ -15,10 +15,11 @@ use crate::words::NOT_SECRET;
 use serde::Serialize;
 use std::slice;
 use under_seal_core::formats::reader::ArchiveReader as _;
+use under_seal_core::formats::registry::SEALED;
 use under_seal_core::formats::sealed::SealedReader;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::ground::fit::Fit;
-use under_seal_core::ground::passwords::guessable_words;
+use under_seal_core::ground::passwords::{Guessing, guessable_words};
 use under_seal_core::tasks::in_place::placed;
 use under_seal_core::tasks::pack::Target;
 use under_seal_core::tasks::relock::{RelockRequest, Relocked, relock};
@@ -42,7 +43,7 @@ pub fn run(arguments: &RelockArguments) -> Result<u8, Failure> {
     let context = session::context(&progress, arguments.work.threads);
     let guessable = || guessable_in(&old, &target);
     let Sealing { credentials, cost, secret, mut passphrase_file } =
-        credentials::to_relock(&arguments.new, guessable, &context)?;
+        credentials::to_relock(&arguments.new, Guessing::Sealed, guessable, &context)?;
     // What a cut-off run leaves may be completed by the next one, and needs it.
     let passphrase_file = passphrase_file.as_mut().map(|file| text::path(file.keep()));
     let request = RelockRequest { target: &target, replace: in_place, credentials: &credentials, cost };
@@ -161,7 +162,7 @@ fn lines(report: &Report) -> Vec<String> {
     lines.extend(table::summary(&[
         ("opens by", vec![report.opened_by()]),
         ("verified", vec![report.verified.clone()]),
-        ("replaced", replaced(&report.replaced)),
+        ("replaced", replaced(&report.replaced, &SEALED)),
         ("passphrase", report.passphrase_file.iter().map(|file| format!("in {file}, readable by you only")).collect()),
         ("where", vec![report.folder.clone()]),
     ]));
@@ -178,7 +179,7 @@ fn lines(report: &Report) -> Vec<String> {
     lines.extend([
         String::new(),
         format!("Next: send the new volumes{tell}; or put everything for the recipient together with"),
-        hand_over(&report.volumes),
+        hand_over(&report.volumes, &SEALED),
     ]);
     lines
 }

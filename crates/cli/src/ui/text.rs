@@ -76,6 +76,11 @@ pub fn count(number: u64, noun: &str) -> String {
     format!("{} {noun}{}", grouped(number), if number == 1 { "" } else { "s" })
 }
 
+/// `1 entry`, `2 entries`.
+pub fn entries(number: u64) -> String {
+    if number == 1 { "1 entry".to_owned() } else { format!("{} entries", grouped(number)) }
+}
+
 /// `20 files, 7 folders, 1 link`, leaving out what there is none of.
 pub fn contents(files: u64, folders: u64, links: u64) -> String {
     let all = [(files, "file"), (folders, "folder"), (links, "link")];

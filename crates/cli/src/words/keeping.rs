@@ -9,11 +9,28 @@ use under_seal_core::disk::Interruption;
 use under_seal_core::ground::entry::EntryPath;
 use under_seal_core::tasks::pack::{PackError, WayError};
 use under_seal_core::tasks::recast::RecutError;
+use under_seal_core::tasks::recast::converting::NotKept;
 use under_seal_core::tasks::relock::RelockError;
-use under_seal_core::tasks::revise::{EditError, ReviseError};
+use under_seal_core::tasks::revise::EditError;
+
+/// What another format does not keep.
+pub fn not_kept(what: NotKept) -> String {
+    let entries = |number: usize| text::entries(number as u64);
+    match what {
+        NotKept::Secrecy => "the password: whoever has the new archive can read it".to_owned(),
+        NotKept::HiddenNames => "hidden names: anyone can read the names, sizes and dates of what is inside".to_owned(),
+        NotKept::Authenticity => "the proof that it is genuine: checks of the new one find accidents".to_owned(),
+        NotKept::Message => "the message".to_owned(),
+        NotKept::ExactTimes(number) => format!("parts of a second, in the times of {}", entries(number)),
+        NotKept::Refused(number) => format!("{} that cannot be extracted", entries(number)),
+        NotKept::Names(number) => {
+            format!("the names of {} as they are, since they are no text: they get %XX in them", entries(number))
+        }
+    }
+}
 
 /// Another archive was not made of an old one.
-pub(super) fn revise(ReviseError(error): &ReviseError) -> String {
+pub(super) fn remake(error: &PackError) -> String {
     match error {
         PackError::Way(WayError::Taken { paths, .. }) => taken(paths),
         PackError::Interrupted(Interruption::Cancelled(_)) => {

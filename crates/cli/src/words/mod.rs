@@ -12,6 +12,7 @@ mod system;
 
 pub use entries::{not_landed, refused};
 pub use formats::{NOT_OWN_PAGE, NOT_SECRET, as_name, how_to_open, notes, proof, structure, verifies_contents};
+pub use keeping::not_kept;
 pub use packing::{lacks, loss};
 pub use receiving::{archive, costly, gather, one_set, opening, sealed};
 pub use sending::{bad_value, name_trouble, passed_over, system_name, unknown_squeeze, weak_password};
@@ -28,7 +29,9 @@ use under_seal_core::ground::secrets::password::MAX_PASSWORD_BYTES;
 use under_seal_core::tasks::check::collect::CollectError;
 use under_seal_core::tasks::pack::TargetError;
 use under_seal_core::tasks::plan::PlanError;
+use under_seal_core::tasks::recast::converting::ConvertError;
 use under_seal_core::tasks::resend::ResendError;
+use under_seal_core::tasks::revise::ReviseError;
 
 /// What happened and what to do.
 pub fn explain(failure: &Failure) -> String {
@@ -135,7 +138,7 @@ fn core(error: &Error) -> String {
         Error::Plan(PlanError::Codec(_)) => format!("There is no plan. {}", system::TOO_LITTLE_MEMORY),
         Error::Recut(error) => keeping::recut(error),
         Error::Relock(error) => keeping::relock(error),
-        Error::Revise(error) => keeping::revise(error),
+        Error::Revise(ReviseError(error)) | Error::Convert(ConvertError(error)) => keeping::remake(error),
         Error::Staging(error) => packing::staging(error),
         Error::Edit(error) => keeping::edit(error),
         Error::Rehearsal(error) => rehearsing::rehearsal(error),

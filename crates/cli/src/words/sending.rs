@@ -103,6 +103,15 @@ pub fn bad_value(value: &BadValue) -> String {
         BadValue::NoOwnPlace => "The old volumes can be replaced only where they lie in one folder, each once and under the name that it was made \
                                  with. Name a place for the new ones with --to; the old ones stay then."
             .to_owned(),
+        BadValue::OnlyRead(format) => {
+            format!("It is a {}, which is read here and not written. Say with --as what it is to become.", format.title)
+        }
+        BadValue::OneNameForSeveral => {
+            "Several archives cannot have one name. Name a folder with --to, ending in /.".to_owned()
+        }
+        BadValue::OneToCut => {
+            "One archive is cut to another size at a time: name one. With --as or --squeeze there may be several.".to_owned()
+        }
         BadValue::NotRevised(why) => format!("This archive cannot be changed: {why}. Open it, change the files, and pack them anew."),
         BadValue::OtherFormat(format) => format!(
             "The name says {}, and a revised archive stays of the format that it has. Name it otherwise, or give it that format with recast.",

@@ -4,18 +4,18 @@ mod place;
 mod report;
 mod wishes;
 
+use super::standing::Standing;
 use super::{in_place, pack, show};
 use crate::archives::{Given, given};
-use crate::args::{DeliveryArguments, ReviseArguments, ShapeArguments};
+use crate::args::ReviseArguments;
 use crate::credentials::{self, Wanted};
 use crate::failure::Failure;
 use crate::session;
-use crate::settings::Settings;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
-use crate::ui::text::{count, first_few, shown};
+use crate::ui::text::{entries, first_few, shown};
 use place::Place;
-use report::{Outcome, Report, Standing, lines};
+use report::{Outcome, Report, lines};
 use std::slice;
 use under_seal_core::formats::sealed::SealedReader;
 use under_seal_core::ground::fit::Fit;
@@ -33,7 +33,8 @@ pub fn run(arguments: &ReviseArguments) -> Result<u8, Failure> {
     }
     let wishes = Wishes::of(arguments)?;
     let (mut old, opened_by, place) = opened(arguments)?;
-    let standing = Standing::of(&old)?;
+    let standing = Standing::of(old.reader())?;
+    let fit = in_place::typed_fit(arguments.fit.as_ref(), &arguments.configuration, &arguments.work)?;
     let message = pack::message(&arguments.message, place.format)?;
     let progress = ProgressLine::for_writing(Fit::OneVolume, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
@@ -41,7 +42,7 @@ pub fn run(arguments: &ReviseArguments) -> Result<u8, Failure> {
     let (revision, unmatched) = planned(&old, &wishes, &disk, &context)?;
     let is_same = revision.changes.is_nothing()
         && message.as_ref().is_none_or(|message| *message == standing.message)
-        && arguments.fit.is_none()
+        && fit.is_none()
         && arguments.also_password_from.is_empty();
     let mut report = Report::new(&revision, &place, &standing, unmatched, &disk);
     if arguments.dry_run || is_same {
@@ -56,11 +57,12 @@ pub fn run(arguments: &ReviseArguments) -> Result<u8, Failure> {
     let message = message.unwrap_or_else(|| standing.message.clone());
     let guessing = place.format.abilities.password.unwrap_or(Guessing::Sealed);
     let guessable = || guessable_words(old.entries().iter().map(|listed| &listed.entry.path));
-    let (credentials, cost) = credentials::to_revise(opened_by, &arguments.also_password_from, guessing, guessable)?;
+    let (credentials, cost) =
+        credentials::to_revise(opened_by, &arguments.also_password_from, guessing, guessable, arguments.weak_ok)?;
     let choice = Choice::default();
     let request = PackRequest {
         format: place.format,
-        fit: fit(arguments)?.unwrap_or(standing.fit),
+        fit: fit.unwrap_or(standing.fit),
         squeeze: standing.squeeze,
         message: &message,
         hide_names: standing.hides_names,
@@ -102,18 +104,7 @@ fn confirm_losses(revision: &Revision) -> Result<(), Failure> {
     if gone.is_empty() || !prompt::can_ask() {
         return Ok(());
     }
-    let entries = count(gone.len() as u64, "entry");
+    let entries = entries(gone.len() as u64);
     let question = format!("{entries} would be gone from the archive: {}.", first_few(&gone));
     if prompt::confirm(&question)? { Ok(()) } else { Err(Failure::GivenUp) }
-}
-
-/// The fit that is typed.
-fn fit(arguments: &ReviseArguments) -> Result<Option<Fit>, Failure> {
-    let Some(typed) = &arguments.fit else { return Ok(None) };
-    let delivery = DeliveryArguments {
-        shape: ShapeArguments { fit: Some(typed.clone()), ..ShapeArguments::default() },
-        configuration: arguments.configuration.clone(),
-        ..DeliveryArguments::default()
-    };
-    Ok(Some(Settings::resolve(&delivery, arguments.work.threads)?.fit.value.fit))
 }

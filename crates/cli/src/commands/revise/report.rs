@@ -2,79 +2,24 @@
 
 use super::place::Place;
 use super::wishes::Disk;
-use crate::commands::in_place::{Volume, folder_of, hand_over, replaced, volume_lines};
-use crate::failure::{DONE, Failure, LOOK};
+use crate::commands::in_place::{Volume, folder_of, hand_over, noun, replaced, volume_lines};
+use crate::commands::standing::Standing;
+use crate::failure::{DONE, LOOK};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::section::first_listed;
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, contents, count, grouped, shown};
 use crate::words::{self, as_name};
 use serde::Serialize;
-use std::fs;
-use under_seal_core::codecs::block::Squeeze;
-use under_seal_core::disk::{FileAction, FileError};
-use under_seal_core::formats::reader::ArchiveReader;
 use under_seal_core::formats::registry::Format;
 use under_seal_core::ground::entry::{EntryPath, Totals};
-use under_seal_core::ground::fit::Fit;
 use under_seal_core::ground::secrets::Credentials;
-use under_seal_core::ground::size::Size;
 use under_seal_core::source::PassedOver;
 use under_seal_core::tasks::pack::Packed;
-use under_seal_core::tasks::revise::{Changes, Old, Revision};
+use under_seal_core::tasks::revise::{Changes, Revision};
 
 /// So many paths of a kind are shown.
 const LISTED: usize = 20;
-
-/// The archive as it is, as far as the new one takes after it.
-pub struct Standing {
-    pub fit: Fit,
-    pub squeeze: Squeeze,
-    pub message: String,
-    pub hides_names: bool,
-    totals: Totals,
-    bytes: u64,
-    volumes: u64,
-    set: Option<String>,
-}
-
-impl Standing {
-    pub fn of(old: &Old) -> Result<Self, Failure> {
-        let (reader, squeeze): (&dyn ArchiveReader, _) = match old {
-            Old::Sealed(reader) => (&**reader, reader.about().squeeze.and_then(Squeeze::from_number)),
-            Old::Open(archive) => (&**archive, None),
-        };
-        let mut lengths = Vec::new();
-        for path in reader.paths() {
-            lengths.push(
-                fs::metadata(&path)
-                    .map_err(FileError::on(FileAction::Open, &path))
-                    .map_err(under_seal_core::disk::Interruption::from)?
-                    .len(),
-            );
-        }
-        let (facts, set) = (reader.facts(), reader.volumes());
-        let first = set.map_or(lengths.first().copied(), |set| Some(set.geometry.volume_bytes(1)));
-        let first = first.unwrap_or_default();
-        // One volume that is larger than was wished when it was made has been cut anew since.
-        let wished = reader.about().and_then(|about| about.volume_limit).filter(|limit| first <= *limit);
-        let fit = match wished {
-            _ if lengths.len() > 1 => Fit::AtMost(Size::of(first)),
-            Some(limit) => Fit::AtMost(Size::of(limit)),
-            None => Fit::OneVolume,
-        };
-        Ok(Self {
-            fit,
-            squeeze: squeeze.unwrap_or_default(),
-            message: facts.message,
-            hides_names: facts.hides_names && set.is_none(),
-            totals: reader.totals(),
-            bytes: lengths.iter().sum(),
-            volumes: lengths.len() as u64,
-            set: set.map(|set| set.ids.set_text()),
-        })
-    }
-}
 
 /// How far it went.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -246,11 +191,6 @@ impl Report {
             several => Some(format!("{several} passwords, and no other{key_file}")),
         }
     }
-
-    /// What a file of it is called.
-    const fn noun(&self) -> &'static str {
-        if self.format.abilities.volumes { "volume" } else { "file" }
-    }
 }
 
 pub fn lines(report: &Report) -> Vec<String> {
@@ -258,7 +198,7 @@ pub fn lines(report: &Report) -> Vec<String> {
         Outcome::Same => paint(Tone::Strong, "Nothing would change, and nothing was written."),
         Outcome::Planned => paint(Tone::Strong, "This would change. Nothing was written."),
         Outcome::Written => {
-            let volumes = count(report.volumes.len() as u64, report.noun());
+            let volumes = count(report.volumes.len() as u64, noun(report.format));
             paint(Tone::Good, format!("It is revised and verified: {volumes}."))
         }
     };
@@ -271,8 +211,8 @@ pub fn lines(report: &Report) -> Vec<String> {
     }
     lines.push(String::new());
     lines.extend(table::summary(&[
-        ("before", vec![report.before.told(report.noun())]),
-        ("after", vec![report.after.told(report.noun())]),
+        ("before", vec![report.before.told(noun(report.format))]),
+        ("after", vec![report.after.told(noun(report.format))]),
         (
             "verified",
             when_written(format!(
@@ -282,7 +222,7 @@ pub fn lines(report: &Report) -> Vec<String> {
             )),
         ),
         ("opens by", report.opened_by().into_iter().collect()),
-        ("replaced", replaced(&report.replaced)),
+        ("replaced", replaced(&report.replaced, report.format)),
         ("where", when_written(report.folder.clone())),
     ]));
     match report.outcome {
@@ -297,7 +237,7 @@ pub fn lines(report: &Report) -> Vec<String> {
             }
             lines
                 .extend([String::new(), "Next: send it, or put everything for the recipient together with".to_owned()]);
-            lines.push(hand_over(&report.volumes));
+            lines.push(hand_over(&report.volumes, report.format));
         }
     }
     lines

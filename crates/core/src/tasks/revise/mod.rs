@@ -9,7 +9,7 @@ pub use edit::{Edit, EditError};
 pub use revision::{Changes, Revision};
 
 use crate::formats::archive::Archive;
-use crate::formats::reader::ArchiveReader as _;
+use crate::formats::reader::ArchiveReader;
 use crate::formats::sealed::{KeyCost, SealedReader};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
@@ -42,12 +42,17 @@ pub enum Old {
 }
 
 impl Old {
+    /// What reads it.
+    pub fn reader(&self) -> &dyn ArchiveReader {
+        match self {
+            Self::Sealed(reader) => &**reader,
+            Self::Open(archive) => &**archive,
+        }
+    }
+
     /// What is in it.
     pub fn entries(&self) -> &[ListedEntry] {
-        match self {
-            Self::Sealed(reader) => reader.entries(),
-            Self::Open(archive) => archive.entries(),
-        }
+        self.reader().entries()
     }
 }
 

@@ -1,6 +1,8 @@
-//! Cutting a set to another fit, without the password: cells are carried over as they are, sealed, and get new checks
+//! Making something else of an archive, with the same content. [`converting`]: another format, or squeezed otherwise. Here: a set is cut to another fit, without the password: cells are carried over as they are, sealed, and get new checks
 //! for their new places. The set id and the head stay, so the password stays too; the cut id is new. The old volumes go when the
 //! new ones are read back, or stay where the new ones go elsewhere.
+
+pub mod converting;
 
 use crate::disk::staging::{Staging, StagingError};
 use crate::disk::{Folder, Interruption, interruptible};

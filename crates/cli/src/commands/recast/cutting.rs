@@ -1,31 +1,31 @@
-//! `recast`: a sealed archive is cut to another size, in its own place or elsewhere.
+//! A sealed archive is cut to another size, in its own place or elsewhere, without the password.
 
-use super::in_place::{Volume, folder_of, hand_over, new_place, replaced, settled, volume_lines};
-use super::show;
-use crate::args::{DeliveryArguments, RecastArguments, ShapeArguments};
+use crate::args::RecastArguments;
+use crate::commands::in_place::{Volume, folder_of, hand_over, new_place, replaced, settled, volume_lines};
+use crate::commands::show;
 use crate::failure::{DONE, Failure};
 use crate::places::gather;
 use crate::session;
-use crate::settings::Settings;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::table;
 use crate::ui::text::{self, bytes, count};
 use serde::Serialize;
+use std::path::Path;
 use std::slice;
+use under_seal_core::formats::registry::SEALED;
 use under_seal_core::formats::sealed::volume::{Geometry, VolumeSet};
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::tasks::in_place::placed;
 use under_seal_core::tasks::pack::Target;
 use under_seal_core::tasks::recast::{Recut, outline, recut};
 
-/// Runs the command; the exit code.
-pub fn run(arguments: &RecastArguments) -> Result<u8, Failure> {
+/// Cuts it; the exit code.
+pub fn cut(archive: &Path, fit: Fit, arguments: &RecastArguments) -> Result<u8, Failure> {
     if !arguments.dry_run {
-        settled(&arguments.archive, &arguments.work)?;
+        settled(archive, &arguments.work)?;
     }
-    let set = gather(slice::from_ref(&arguments.archive))?.complete()?;
-    let fit = fit(arguments)?;
+    let set = gather(slice::from_ref(&archive.to_owned()))?.complete()?;
     let (target, in_place) = new_place(arguments.to.as_deref(), &set)?;
     let planned = outline(&set, fit)?;
     let is_cut_so = in_place && planned.cells_per_volume == set.geometry.cells_per_volume;
@@ -40,18 +40,6 @@ pub fn run(arguments: &RecastArguments) -> Result<u8, Failure> {
     let report = Report::new(&set, &planned, &target, recut.as_ref(), is_cut_so);
     show(&report, &arguments.work, || lines(&report))?;
     Ok(DONE)
-}
-
-fn fit(arguments: &RecastArguments) -> Result<Fit, Failure> {
-    if arguments.one_volume {
-        return Ok(Fit::OneVolume);
-    }
-    let delivery = DeliveryArguments {
-        shape: ShapeArguments { fit: arguments.fit.clone(), ..ShapeArguments::default() },
-        configuration: arguments.configuration.clone(),
-        ..DeliveryArguments::default()
-    };
-    Ok(Settings::resolve(&delivery, arguments.work.threads)?.fit.value.fit)
 }
 
 /// The JSON object (docs/json.md).
@@ -120,7 +108,7 @@ fn lines(report: &Report) -> Vec<String> {
         ("after", vec![report.after.told()]),
         ("kept", vec!["the password, and everything inside: nothing was decrypted".to_owned()]),
         ("verified", when_written("every cell read back from disk, and compared with the old one".to_owned())),
-        ("replaced", replaced(&report.replaced)),
+        ("replaced", replaced(&report.replaced, &SEALED)),
         ("where", vec![report.folder.clone()]),
     ]));
     if report.is_cut_so {
@@ -138,7 +126,7 @@ fn lines(report: &Report) -> Vec<String> {
                 String::new(),
                 format!("Next: send {them}, or put everything for the recipient together with"),
             ]);
-            lines.push(hand_over(&report.volumes));
+            lines.push(hand_over(&report.volumes, &SEALED));
         }
         false => lines.push("Next: leave --dry-run away.".to_owned()),
     }

@@ -1,0 +1,55 @@
+//! An archive as it is, for whoever makes another one of it.
+
+use crate::failure::Failure;
+use std::fs;
+use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::disk::{FileAction, FileError, Interruption};
+use under_seal_core::formats::reader::ArchiveReader;
+use under_seal_core::ground::entry::Totals;
+use under_seal_core::ground::fit::Fit;
+use under_seal_core::ground::size::Size;
+
+/// The archive as it is, as far as the new one takes after it.
+pub struct Standing {
+    pub fit: Fit,
+    pub squeeze: Squeeze,
+    pub message: String,
+    pub hides_names: bool,
+    /// What it holds, and what it takes on disk.
+    pub totals: Totals,
+    pub bytes: u64,
+    pub volumes: u64,
+    pub set: Option<String>,
+}
+
+impl Standing {
+    pub fn of(reader: &dyn ArchiveReader) -> Result<Self, Failure> {
+        let squeeze = reader.about().and_then(|about| about.squeeze).and_then(Squeeze::from_number);
+        let mut lengths = Vec::new();
+        for path in reader.paths() {
+            lengths.push(
+                fs::metadata(&path).map_err(FileError::on(FileAction::Open, &path)).map_err(Interruption::from)?.len(),
+            );
+        }
+        let (facts, set) = (reader.facts(), reader.volumes());
+        let first = set.map_or(lengths.first().copied(), |set| Some(set.geometry.volume_bytes(1)));
+        let first = first.unwrap_or_default();
+        // One volume that is larger than was wished when it was made has been cut anew since.
+        let wished = reader.about().and_then(|about| about.volume_limit).filter(|limit| first <= *limit);
+        let fit = match wished {
+            _ if lengths.len() > 1 => Fit::AtMost(Size::of(first)),
+            Some(limit) => Fit::AtMost(Size::of(limit)),
+            None => Fit::OneVolume,
+        };
+        Ok(Self {
+            fit,
+            squeeze: squeeze.unwrap_or_default(),
+            message: facts.message,
+            hides_names: facts.hides_names && set.is_none(),
+            totals: reader.totals(),
+            bytes: lengths.iter().sum(),
+            volumes: lengths.len() as u64,
+            set: set.map(|set| set.ids.set_text()),
+        })
+    }
+}
