@@ -9,6 +9,7 @@ mod looking;
 mod pieces;
 mod planning;
 mod proving;
+mod recasting;
 mod revising;
 mod sending;
 mod story;
