@@ -94,6 +94,15 @@ pub enum Failure {
         /// Their paths.
         found: Vec<String>,
     },
+    /// An archive of changes is not opened where what it builds upon is not.
+    NoBase {
+        /// What that is called.
+        archive: String,
+        /// When it was made.
+        made: String,
+        /// Where it was looked for.
+        folder: String,
+    },
     /// More than one file is to be peeked at.
     SeveralToPeek,
     /// There is no temporary place.
@@ -187,6 +196,10 @@ pub enum BadValue {
     OneNameForSeveral,
     /// Several sets are to be cut anew at once.
     OneToCut,
+    /// Changes are to be packed into the place of what they build upon.
+    IntoBase,
+    /// What an archive of changes is not for.
+    NotOfChanges(&'static str),
     /// Pieces are wanted, and nothing says how large.
     PiecesWithoutFit,
     /// Parcels are wanted, and nothing says how large.
@@ -219,6 +232,7 @@ impl Failure {
             }
             Self::PassphraseFile { source, .. } if source.kind() == io::ErrorKind::AlreadyExists => UNSAFE,
             Self::PassphraseFile { .. } => 7,
+            Self::NoBase { .. } => UNSAFE,
             Self::PasswordFile { .. }
             | Self::KeyFile { .. }
             | Self::TextFile { .. }

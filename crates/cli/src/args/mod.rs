@@ -18,7 +18,7 @@ pub use receive::{
 };
 pub use send::{
     ChoiceArguments, ConfigurationArguments, DeliveryArguments, FitsArguments, MessageArguments, PackArguments,
-    PlanArguments, SealArguments, ShapeArguments, SqueezeName,
+    PlanArguments, SealArguments, ShapeArguments, SinceArguments, SqueezeName,
 };
 
 use clap::{Args, Parser, Subcommand};

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use under_seal_core::landing::OnClash;
 
 /// Where the password comes from.
-#[derive(Debug, Args)]
+#[derive(Debug, Default, Args)]
 pub struct PasswordArguments {
     /// Read the password from this file (a line break at its end does not count)
     ///
@@ -87,6 +87,12 @@ pub struct OpenArguments {
     /// terminal, and nothing is extracted elsewhere
     #[arg(long, value_enum)]
     pub on_clash: Option<OnClashName>,
+    /// Of an archive of changes: remove what is not in the new state any more, as far as nobody has changed it here
+    #[arg(long)]
+    pub remove_gone: bool,
+    /// Of an archive of changes: open it even where what it builds upon is not here as it was packed
+    #[arg(long)]
+    pub accept_other_base: bool,
     /// Say what would be extracted and what is in the way; nothing is written
     #[arg(long, conflicts_with = "salvage")]
     pub dry_run: bool,

@@ -29,6 +29,8 @@ pub struct PackArguments {
     #[command(flatten)]
     pub delivery: DeliveryArguments,
     #[command(flatten)]
+    pub since: SinceArguments,
+    #[command(flatten)]
     pub seal: SealArguments,
     #[command(flatten)]
     pub message: MessageArguments,
@@ -69,7 +71,25 @@ pub struct PlanArguments {
     #[command(flatten)]
     pub delivery: DeliveryArguments,
     #[command(flatten)]
+    pub since: SinceArguments,
+    #[command(flatten)]
     pub work: WorkArguments,
+}
+
+/// Only what has changed.
+#[derive(Debug, Clone, Default, Args)]
+#[command(next_help_heading = "Changes")]
+pub struct SinceArguments {
+    /// Only what was added or changed since this archive was made, and the list of what was removed: a volume of it, or a folder with
+    /// its volumes
+    #[arg(long, value_name = "ARCHIVE", conflicts_with = "parcels")]
+    pub since: Option<PathBuf>,
+    /// The password of that archive, read from a file, where it is another
+    #[arg(long, value_name = "FILE", requires = "since")]
+    pub since_password_from: Option<PathBuf>,
+    /// The key file of that archive, where it is another
+    #[arg(long, value_name = "FILE", requires = "since")]
+    pub since_key_file: Option<PathBuf>,
 }
 
 /// The speed of a line, in bits a second.

@@ -1,6 +1,7 @@
 //! `about`: one page on an archive.
 
 use super::show;
+use super::since::BuildsUpon;
 use crate::archives::{NotExtracted, given, not_extracted, not_extracted_lines};
 use crate::args::{AboutArguments, SqueezeName};
 use crate::credentials::Wanted;
@@ -59,6 +60,7 @@ struct Report {
     not_extracted: Option<Vec<NotExtracted>>,
     #[serde(skip_serializing_if = "Option::is_none")]
     notes: Option<Vec<&'static str>>,
+    builds_upon: Option<BuildsUpon>,
     /// The same for people, who are told of a sealed archive without a password too.
     #[serde(skip)]
     said: Vec<&'static str>,
@@ -210,6 +212,7 @@ impl Report {
             message: facts.message,
             not_extracted: is_open.then_some(not_extracted),
             notes: is_open.then(|| said.clone()),
+            builds_upon: archive.base().map(BuildsUpon::from),
             said,
         })
     }

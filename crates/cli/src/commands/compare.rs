@@ -20,6 +20,7 @@ use under_seal_core::ground::entry::{EntryKind, EntryPath};
 use under_seal_core::source::{Catalogue, expand};
 use under_seal_core::tasks::check::verify_contents;
 use under_seal_core::tasks::compare::{Compared, Comparison, Differences, compare};
+use under_seal_core::tasks::pack::since::state_of;
 
 /// So many paths of a kind are shown.
 const LISTED: usize = 30;
@@ -37,7 +38,11 @@ pub fn run(arguments: &CompareArguments) -> Result<u8, Failure> {
     let context = session::context(&progress, arguments.work.threads);
     let sources = expand(&arguments.sources)?;
     let disk = Catalogue::gather(&sources, &choice, &|_| false, &context)?;
-    let entries = archive.entries_with_digests(&context)?;
+    // Of an archive of changes the state counts that it leads to; originals are only proven by what it holds itself.
+    let entries = match archive.base() {
+        Some(_) if !arguments.originals => state_of(&*archive).0,
+        _ => archive.entries_with_digests(&context)?,
+    };
     let times = archive.format.abilities.times;
     let found = compare(&entries, &disk, times, &context)?;
     // Formats without digests of their own were read to their ends for that already.

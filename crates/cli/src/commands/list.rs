@@ -1,6 +1,7 @@
 //! `list`: what is in an archive.
 
 use super::show;
+use super::since::BuildsUpon;
 use crate::archives::{NotExtracted, given, not_extracted, not_extracted_lines};
 use crate::args::{ListArguments, SortName};
 use crate::credentials::Wanted;
@@ -94,6 +95,7 @@ struct Report {
     unmatched_patterns: Vec<String>,
     not_extracted: Vec<NotExtracted>,
     notes: Vec<&'static str>,
+    builds_upon: Option<BuildsUpon>,
 }
 
 #[derive(Serialize)]
@@ -128,6 +130,7 @@ impl Report {
             entries: places.iter().map(|place| Line::new(&entries[*place], kept[*place], has_digests)).collect(),
             not_extracted: not_extracted(archive),
             notes: notes(archive, &archive.facts()),
+            builds_upon: archive.base().map(BuildsUpon::from),
             unmatched_patterns: unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect(),
         }
     }
@@ -223,6 +226,7 @@ fn lines(body: Vec<String>, report: &Report) -> Vec<String> {
     }
     lines.extend(not_extracted_lines(&report.not_extracted));
     lines.extend(report.notes.iter().map(|note| paint(Tone::Look, note)));
+    lines.extend(report.builds_upon.iter().map(|upon| paint(Tone::Look, upon.sentence())));
     lines
 }
 

@@ -22,6 +22,7 @@ pub mod relock;
 pub mod resend;
 pub mod reunite;
 pub mod revise;
+pub mod since;
 mod standing;
 
 use crate::args::WorkArguments;

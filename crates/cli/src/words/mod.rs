@@ -78,6 +78,11 @@ pub fn explain(failure: &Failure) -> String {
         Failure::NothingInside { sought, alike } => {
             format!("Nothing in the archive is called '{sought}'. There is: {}.", alike.join(", "))
         }
+        Failure::NoBase { archive, made, folder } => format!(
+            "Nothing was extracted: this holds only what has changed since {archive} of {made}, and nothing of that is in {folder} as it was packed. \
+             Open {archive} there first, and whatever came after it in turn; or name the folder in which it was opened with --into. If it is there and \
+             everything was changed since, add --accept-other-base."
+        ),
         Failure::SeveralInside { sought, found } => {
             format!(
                 "Several files in the archive are called '{sought}'. Name one by its path: {}.",

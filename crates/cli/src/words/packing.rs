@@ -280,6 +280,7 @@ pub fn lacks(lacks: &Lacks) -> String {
         Ability::Volumes => "volumes",
         Ability::Message => "a message",
         Ability::HiddenNames => "hidden names",
+        Ability::Changes => "changes alone",
     };
     format!("An archive of the format {format} cannot have {what}. Leave that away, or pack it with --as sealed.")
 }

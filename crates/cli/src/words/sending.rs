@@ -103,6 +103,8 @@ pub fn bad_value(value: &BadValue) -> String {
         BadValue::NoOwnPlace => "The old volumes can be replaced only where they lie in one folder, each once and under the name that it was made \
                                  with. Name a place for the new ones with --to; the old ones stay then."
             .to_owned(),
+        BadValue::IntoBase => "The changes would take the place of the archive that they build upon. Give them another name or folder with --to.".to_owned(),
+        BadValue::NotOfChanges(what) => format!("This is an archive of changes, which cannot be {what}: it holds only what has changed since another. Pack all of it instead."),
         BadValue::OnlyRead(format) => {
             format!("It is a {}, which is read here and not written. Say with --as what it is to become.", format.title)
         }

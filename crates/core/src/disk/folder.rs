@@ -1,7 +1,9 @@
 //! Open folders: names in them are made, found, renamed and removed without following links.
 
+use super::copying::read_on;
 use super::file::{modified_only, set_mode_and_time};
-use super::{FileAction, FileError, NewFile, ScratchFile, absolute, faults};
+use super::{FileAction, FileError, Interruption, NewFile, ScratchFile, absolute, faults};
+use crate::ground::context::Context;
 use crate::ground::entry::Timestamp;
 use cap_fs_ext::DirExt as _;
 use cap_std::ambient_authority;
@@ -12,6 +14,7 @@ use std::ffi::{OsStr, OsString};
 use std::fs::File;
 use std::io;
 use std::os::fd::AsFd;
+use std::os::unix::ffi::OsStringExt as _;
 use std::path::{Path, PathBuf};
 
 /// The permission bits of a new folder: nobody else may enter.
@@ -119,6 +122,32 @@ impl Folder {
             Err(error) if error.kind() == io::ErrorKind::NotFound => Ok(None),
             Err(error) => Err(self.failed(FileAction::Read, name)(error)),
         }
+    }
+
+    /// A regular file's length and BLAKE3.
+    ///
+    /// # Errors
+    /// [`Interruption`], where it is no regular file too.
+    pub fn digest_of(&self, name: &OsStr, context: &Context<'_>) -> Result<(u64, [u8; 32]), Interruption> {
+        let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+        let file = rustix::fs::openat(&self.dir, name, flags, Mode::empty())
+            .map_err(|errno| self.failed(FileAction::Open, name)(errno.into()))?;
+        let mut hasher = blake3::Hasher::new();
+        let size = read_on(File::from(file), &self.path.join(name), u64::MAX, context, |bytes| {
+            hasher.update(bytes);
+            Ok::<_, Interruption>(())
+        })?;
+        Ok((size, *hasher.finalize().as_bytes()))
+    }
+
+    /// Where a link leads.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system, where it is no link too.
+    pub fn link_target(&self, name: &OsStr) -> Result<OsString, FileError> {
+        let target = rustix::fs::readlinkat(&self.dir, name, Vec::new());
+        let target = target.map_err(|errno| self.failed(FileAction::Read, name)(errno.into()))?;
+        Ok(OsString::from_vec(target.into_bytes()))
     }
 
     /// What a name stands for here, links not followed; `None` where there is nothing.

@@ -95,4 +95,6 @@ pub enum Ability {
     Message,
     /// Names, sizes and dates that are hidden too.
     HiddenNames,
+    /// Only what has changed since another archive was made.
+    Changes,
 }

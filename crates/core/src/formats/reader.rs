@@ -3,8 +3,8 @@
 
 use super::error::ArchiveError;
 use super::members::Refused;
-use super::sealed::About;
 use super::sealed::volume::VolumeSet;
+use super::sealed::{About, Base};
 use crate::ground::context::{Cancelled, Context, Progress};
 use crate::ground::entry::{Content, EntryKind, ListedEntry, Totals};
 use crate::ground::secrets::{Credentials, Password};
@@ -129,6 +129,11 @@ pub trait ArchiveReader: Any + Send {
 
     /// What a sealed archive says of itself.
     fn about(&self) -> Option<&About> {
+        None
+    }
+
+    /// What an archive of changes builds upon.
+    fn base(&self) -> Option<&Base> {
         None
     }
 

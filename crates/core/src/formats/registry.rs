@@ -133,7 +133,7 @@ impl Format {
         let Abilities { password, keyholes, hides_names, parts, message_bytes, .. } = self.abilities;
         match what {
             Ability::Parcels => keyholes && parts,
-            Ability::KeyFile | Ability::SeveralPasswords => keyholes,
+            Ability::KeyFile | Ability::SeveralPasswords | Ability::Changes => keyholes,
             Ability::Password => password.is_some(),
             Ability::Volumes => parts,
             Ability::Message => message_bytes.is_some(),

@@ -19,6 +19,18 @@ pub enum OnClash {
     Both,
 }
 
+/// What is known of a file that is there, where one of the same path is to be extracted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum KnownThere {
+    /// It is an older state of the same, which nobody has changed: it is replaced unasked.
+    Outdated,
+    /// It is the same already: it stays.
+    UpToDate,
+}
+
+/// What is known of files that are there, by path.
+pub type Known = HashMap<EntryPath, KnownThere>;
+
 /// What was decided for one file.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Resolution {

@@ -1,6 +1,6 @@
 //! Where things are extracted to, and what is wished of it; and what has landed there in the end.
 
-use super::clash::OnClash;
+use super::clash::{Known, OnClash};
 use super::unlandable::NotLanded;
 use crate::disk::OriginMark;
 use crate::ground::entry::EntryPath;
@@ -13,6 +13,8 @@ pub struct Destination<'a> {
     pub folder: &'a Path,
     /// What becomes of files that meet others there.
     pub on_clash: OnClash,
+    /// Files there of which it is known what becomes of them, whatever else is wished.
+    pub known: Option<&'a Known>,
     /// Whether files lie right in the folder, without the folders that they have in the archive. Links have no place then.
     pub flat: bool,
     /// Whether what is complete stays where an extraction stops on the way; otherwise it goes again.
@@ -28,7 +30,15 @@ pub type Screen<'a> = &'a dyn Fn(&Path) -> Result<(), String>;
 
 impl<'a> From<&'a Path> for Destination<'a> {
     fn from(folder: &'a Path) -> Self {
-        Self { folder, on_clash: OnClash::default(), flat: false, keep_partial: false, origin_marks: &[], screen: None }
+        Self {
+            folder,
+            on_clash: OnClash::default(),
+            known: None,
+            flat: false,
+            keep_partial: false,
+            origin_marks: &[],
+            screen: None,
+        }
     }
 }
 

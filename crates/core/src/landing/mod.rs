@@ -20,7 +20,7 @@ mod survey;
 mod undo;
 mod unlandable;
 
-pub use clash::OnClash;
+pub use clash::{Known, KnownThere, OnClash};
 pub use destination::{Destination, Landed, RefusedLink, Screen};
 pub(crate) use flat::Flat;
 pub(crate) use survey::survey;
@@ -113,10 +113,10 @@ impl Landing {
         entries: &[ListedEntry],
         context: &Context<'_>,
     ) -> Result<Self, LandingError> {
-        let Destination { folder, on_clash, keep_partial, origin_marks, .. } = destination;
+        let Destination { folder, keep_partial, origin_marks, .. } = destination;
         let left = Folder::open(folder).map(|root| marker::clear_leftovers(&root, &(context.owner_key)()));
         let left_folders = left.unwrap_or_default().into_iter().map(|made| made.path).collect();
-        let Foreseen { resolutions, not_landed } = survey(folder, entries, on_clash, context)?;
+        let Foreseen { resolutions, not_landed } = survey(destination, entries, context)?;
         let run = u64::from_le_bytes(context.random()?);
         let root = Folder::open_or_create(folder)?;
         let marker = Marker::begin(&root, run, &(context.owner_key)())?;

@@ -1,6 +1,7 @@
 //! What could be in the way of an extraction, found before a byte is written.
 
-use super::clash::{Clash, OnClash, Resolution, Resolutions};
+use super::clash::{Clash, KnownThere, OnClash, Resolution, Resolutions};
+use super::destination::Destination;
 use super::unlandable::{NotLanded, not_landed};
 use crate::disk::portability::{Trouble, Unportable, unportable};
 use crate::disk::{FileError, Folder, Interruption, absolute, interruptible};
@@ -55,12 +56,8 @@ impl Classed for LandingError {
 }
 
 /// Looks at the destination without changing anything.
-pub fn survey(
-    destination: &Path,
-    entries: &[ListedEntry],
-    on_clash: OnClash,
-    context: &Context<'_>,
-) -> Result<Foreseen, LandingError> {
+pub fn survey(into: Destination<'_>, entries: &[ListedEntry], context: &Context<'_>) -> Result<Foreseen, LandingError> {
+    let destination = into.folder;
     let not_landed = not_landed(absolute(destination).file_name(), entries);
     let left = not_landed.iter().map(|left| (left.path.clone(), Resolution::Leave)).collect();
     let root = match Folder::open(destination) {
@@ -73,7 +70,7 @@ pub fn survey(
         }
         Err(error) => return Err(error.into()),
     };
-    let (clashes, resolutions) = find_clashes(&root, entries, on_clash, left, context)?;
+    let (clashes, resolutions) = find_clashes(&root, entries, into, left, context)?;
     if !clashes.is_empty() {
         return Err(LandingError::Clashes(clashes));
     }
@@ -123,7 +120,7 @@ fn check_room(folder: &Folder, destination: &Path, entries: &[ListedEntry]) -> R
 fn find_clashes(
     root: &Folder,
     entries: &[ListedEntry],
-    on_clash: OnClash,
+    Destination { on_clash, known, .. }: Destination<'_>,
     mut resolutions: Resolutions,
     context: &Context<'_>,
 ) -> Result<(Vec<PathBuf>, Resolutions), LandingError> {
@@ -151,7 +148,11 @@ fn find_clashes(
                 let taken = |path: &EntryPath| given.contains(path) || is_there(path);
                 let beside = if given.is_empty() { None } else { path.free_beside(taken) };
                 let clash = Clash { entry: &listed.entry, there: folder.size_and_time_of(name)?.1, beside };
-                match on_clash.resolve(clash) {
+                let known = known.and_then(|known| known.get(path)).map(|known| match known {
+                    KnownThere::Outdated => Resolution::Replace,
+                    KnownThere::UpToDate => Resolution::Keep,
+                });
+                match known.or_else(|| on_clash.resolve(clash)) {
                     Some(resolution) => {
                         if let Resolution::Beside(path) = &resolution {
                             given.insert(path.clone());

@@ -84,6 +84,13 @@ impl Catalogue {
         gathered: Vec<Self>,
         text_names: Option<UnsafeNames>,
     ) -> Result<Self, SourceError> {
+        let mut whole = Self::assembled(entries, gathered);
+        whole.settle_names(text_names)?;
+        Ok(whole)
+    }
+
+    /// The same, where names may be any bytes.
+    pub fn assembled(entries: Vec<SourceEntry>, gathered: Vec<Self>) -> Self {
         let mut whole = Self { entries, ..Self::default() };
         for mut part in gathered {
             whole.passed_over.append(&mut part.passed_over);
@@ -93,8 +100,7 @@ impl Catalogue {
             whole.unmatched.append(&mut part.unmatched);
             whole.follows |= part.follows;
         }
-        whole.settle_names(text_names)?;
-        Ok(whole)
+        whole
     }
 
     /// What becomes of names that are no text.

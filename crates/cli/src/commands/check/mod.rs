@@ -5,6 +5,7 @@ mod map;
 
 use crate::archives::{Given, given};
 use crate::args::CheckArguments;
+use crate::commands::since::BuildsUpon;
 use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING};
 use crate::places::gather_or_collect;
 use crate::ui::paint::{Tone, paint};
@@ -104,6 +105,7 @@ fn look_inside(unlocked: UnlockedSet, context: &Context<'_>) -> Result<Contents,
         links: verified.links,
         bytes: verified.content_bytes,
         changed_while_read: changed.map(|listed| shown(listed.entry.path.as_bytes())).collect(),
+        builds_upon: archive.base().map(BuildsUpon::from),
     })
 }
 
@@ -164,6 +166,7 @@ struct Contents {
     links: u64,
     bytes: u64,
     changed_while_read: Vec<String>,
+    builds_upon: Option<BuildsUpon>,
 }
 
 impl Report {
@@ -390,6 +393,7 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
                 let names = text::first_few(&inside.changed_while_read);
                 lines.push(paint(Tone::Look, format!("Changed while they were packed: {names}.")));
             }
+            lines.extend(inside.builds_upon.iter().map(|upon| paint(Tone::Look, upon.sentence())));
             lines.push("Next: open it with".to_owned());
         }
         None => {

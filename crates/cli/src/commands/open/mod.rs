@@ -7,6 +7,7 @@ mod screen;
 
 use super::list::nothing;
 use super::show;
+use super::since::BuildsUpon;
 use crate::archives::{Given, given};
 use crate::args::{FolderName, OpenArguments};
 use crate::credentials::{self, Wanted};
@@ -27,14 +28,16 @@ use under_seal_core::Error;
 use under_seal_core::disk::{OriginMark, origin_marks};
 use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::formats::registry::SEALED;
+use under_seal_core::formats::sealed::Base;
 use under_seal_core::formats::sealed::Salvage;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::ground::context::Context;
 use under_seal_core::ground::entry::{EntryKind, ListedEntry};
-use under_seal_core::landing::{Destination, LandingError};
+use under_seal_core::landing::{Destination, Known, LandingError};
 use under_seal_core::source::Patterns;
 use under_seal_core::tasks::check::damaged_contents;
 use under_seal_core::tasks::list;
+use under_seal_core::tasks::open::upon::{Found, look};
 use under_seal_core::tasks::open::{OpenError, foresee, open, open_some};
 
 /// Runs the command; the exit code.
@@ -77,14 +80,20 @@ fn extract(arguments: &OpenArguments, typed: &Typed, given: Given) -> Result<Rep
         false => Cow::Borrowed(archive.entries()),
         true => wanted.iter().map(|place| archive.entries()[*place].clone()).collect::<Vec<_>>().into(),
     };
-    let folder = destination(arguments, &archive.name(), &entries);
+    // Changes go where what they build upon is, and into no folder of their own.
+    let found = archive.base().map(|base| found_there(base, archive.entries(), arguments, &context)).transpose()?;
+    let folder = match found {
+        Some(_) => arguments.into.clone(),
+        None => destination(arguments, &archive.name(), &entries),
+    };
     let mut report = Report::new(&archive, &folder);
     report.dry_run = arguments.dry_run;
     report.part = part;
     report.changed_while_read = changed(entries.iter());
     report.unmatched_patterns = unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect();
     let wishes = Wishes::new(arguments, &archive.paths())?;
-    let into = wishes.destination(&folder, arguments, &entries, &context)?;
+    let known = found.as_ref().map(|found| &found.known);
+    let into = wishes.destination(&folder, arguments, known, &entries, &context)?;
     if arguments.dry_run {
         report.would_land(&entries, arguments.flat, &refused(foresee(&entries, into, &context))?);
     } else {
@@ -95,9 +104,30 @@ fn extract(arguments: &OpenArguments, typed: &Typed, given: Given) -> Result<Rep
         };
         report.has_landed(&opened.landed);
     }
+    if let (Some(found), Some(base)) = (found, archive.base()) {
+        report.gone(found, base, arguments, &context)?;
+    }
     drop(progress);
     report.settle(End::of(&archive));
     Ok(report)
+}
+
+/// What is where changes are to go; refused where what they build upon is not.
+fn found_there(
+    base: &Base,
+    entries: &[ListedEntry],
+    arguments: &OpenArguments,
+    context: &Context<'_>,
+) -> Result<Found, Failure> {
+    if arguments.flat {
+        return Err(Failure::Value(BadValue::NotOfChanges("opened without its folders")));
+    }
+    let found = look(base, entries, &arguments.into, context)?;
+    if found.lacks_base && !arguments.accept_other_base {
+        let BuildsUpon { archive, made, .. } = base.into();
+        return Err(Failure::NoBase { archive, made, folder: report::absolute(&arguments.into) });
+    }
+    Ok(found)
 }
 
 /// What is wished of an extraction beside its place.
@@ -128,10 +158,12 @@ impl<'a> Wishes<'a> {
         &'b self,
         folder: &'b Path,
         arguments: &OpenArguments,
+        known: Option<&'b Known>,
         entries: &[ListedEntry],
         context: &Context<'_>,
     ) -> Result<Destination<'b>, Failure> {
         let into = Destination {
+            known,
             flat: arguments.flat,
             keep_partial: arguments.keep_partial,
             origin_marks: self.origin_marks.as_deref().unwrap_or_default(),
@@ -184,7 +216,7 @@ fn salvage_open(arguments: &OpenArguments, given: Given) -> Result<Report, Failu
     let folder = destination(arguments, &archive.name(), &entries);
     let mut report = Report::new(&archive, &folder);
     let wishes = Wishes::new(arguments, &archive.paths())?;
-    let into = wishes.destination(&folder, arguments, &entries, &context)?;
+    let into = wishes.destination(&folder, arguments, None, &entries, &context)?;
     wishes.tell(&mut report);
     let opened = open_some(&mut *archive, &wanted, into, &context)?;
     drop(progress);
@@ -203,7 +235,7 @@ fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure>
     let context = session::context(&progress, arguments.work.threads);
     let mut archive = Salvage::survey(set, &unlocked.key, &context)?;
     let wishes = Wishes::new(arguments, &archive.paths())?;
-    let into = wishes.destination(&arguments.into, arguments, archive.entries(), &context)?;
+    let into = wishes.destination(&arguments.into, arguments, None, archive.entries(), &context)?;
     let opened = open(&mut archive, into, &context)?;
     drop(progress);
     let lost = archive.lost();

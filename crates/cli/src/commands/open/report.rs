@@ -1,6 +1,9 @@
 //! What `open` says in the end, in words and as JSON.
 
 use crate::archives::{NotExtracted, not_extracted, not_extracted_lines};
+use crate::args::OpenArguments;
+use crate::commands::since::BuildsUpon;
+use crate::failure::Failure;
 use crate::failure::{DAMAGED, DONE, LOOK, MISSING, UNSAFE};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::section::{first_listed, listed};
@@ -13,11 +16,13 @@ use std::path::{Path, PathBuf};
 use under_seal_core::formats::abilities::Checks;
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::registry::Format;
-use under_seal_core::formats::sealed::Lost;
 use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::formats::sealed::{Base, Lost};
+use under_seal_core::ground::context::Context;
 use under_seal_core::ground::entry::{EntryPath, ListedEntry, Totals};
 use under_seal_core::landing::{Foreseen, Landed, RefusedLink};
 use under_seal_core::tasks::check::DamagedEntry;
+use under_seal_core::tasks::open::upon::{Found, remove_gone};
 
 /// Of what is lost so many paths are shown.
 const LOST_LISTED: usize = 20;
@@ -66,6 +71,13 @@ pub(super) struct Report {
     pub unmatched_patterns: Vec<String>,
     pub not_extracted: Vec<NotExtracted>,
     pub notes: Vec<&'static str>,
+    pub builds_upon: Option<BuildsUpon>,
+    /// How many entries were removed, since they are not in the new state.
+    pub removed: u64,
+    /// What is not in it either and stays here, as it was in the old one.
+    pub still_here: Vec<String>,
+    /// The same, where it was changed here since.
+    pub still_here_changed: Vec<String>,
 }
 
 #[derive(Serialize)]
@@ -136,6 +148,7 @@ impl Report {
             () if !self.links_not_made.is_empty() => UNSAFE,
             () if is_lost && !self.missing.is_empty() => MISSING,
             () if is_lost || end == End::Damaged => DAMAGED,
+            () if !self.still_here_changed.is_empty() => LOOK,
             () if !self.unmatched_patterns.is_empty() || !self.not_extracted.is_empty() => LOOK,
             () if end == End::Unsure => LOOK,
             () => DONE,
@@ -155,9 +168,29 @@ impl Report {
             notes: notes(archive, &facts),
             message: facts.message,
             not_extracted: not_extracted(archive),
+            builds_upon: archive.base().map(BuildsUpon::from),
             destination: absolute(into),
             ..Self::default()
         }
+    }
+
+    /// Removes what is not in the new state any more, where that is wished and everything else has landed; and says what stays.
+    pub fn gone(
+        &mut self,
+        found: Found,
+        base: &Base,
+        arguments: &OpenArguments,
+        context: &Context<'_>,
+    ) -> Result<(), Failure> {
+        let shown_all = |paths: &[EntryPath]| paths.iter().map(|path| shown(path.as_bytes())).collect();
+        self.still_here_changed = shown_all(&found.gone_but_changed);
+        self.still_here = shown_all(&found.gone);
+        if arguments.remove_gone && !self.part && !self.dry_run {
+            let (removed, stays) = remove_gone(base, &found.gone, &arguments.into, context)?;
+            self.removed = removed;
+            self.still_here = shown_all(&stays);
+        }
+        Ok(())
     }
 
     pub fn would_land(&mut self, entries: &[ListedEntry], flat: bool, foreseen: &Foreseen) {
@@ -239,6 +272,7 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
         ("from", vec![from(report)]),
         (would, vec![format!("{} in {}", bytes(report.bytes), contents(report.files, report.folders, report.links))]),
         ("clashes", clashes(report)),
+        ("removed", (report.removed > 0).then(|| text::entries(report.removed)).into_iter().collect()),
         ("left out", left_out(report).into_iter().collect()),
         (if verifies_contents(report.format) { "verified" } else { "read" }, verified),
         (
@@ -251,6 +285,16 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
     let mut note = |tone: Tone, heading: &str, items: Vec<String>| lines.extend(listed(tone, heading, &items));
     let beside = |beside: &Beside| format!("{} instead of {}", beside.path, beside.instead_of);
     note(Tone::Look, "With a number, since the name was given already:", report.beside.iter().map(beside).collect());
+    note(
+        Tone::Look,
+        "Not in the new state, and still here as they were (--remove-gone removes them):",
+        report.still_here.clone(),
+    );
+    note(
+        Tone::Look,
+        "Not in the new state, and still here since they were changed here:",
+        report.still_here_changed.clone(),
+    );
     note(Tone::Strong, "The sender says:", shown_lines(&report.message));
     let changed = "These changed while they were packed; ask the sender whether they are good:";
     note(Tone::Look, changed, report.changed_while_read.clone());
@@ -263,6 +307,9 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
     if !report.notes.is_empty() {
         lines.push(String::new());
         lines.extend(report.notes.iter().map(|note| paint(Tone::Look, note)));
+    }
+    if let Some(upon) = report.builds_upon.as_ref().filter(|_| report.dry_run) {
+        lines.extend([String::new(), paint(Tone::Look, upon.sentence())]);
     }
     let needed = needed(report);
     if !needed.is_empty() {

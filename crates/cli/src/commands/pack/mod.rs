@@ -4,6 +4,7 @@ mod report;
 mod settings;
 
 use super::show;
+use super::since::{ChangesReport, Since};
 use crate::args::{MessageArguments, PackArguments, SealArguments};
 use crate::credentials::{self, Sealing};
 use crate::failure::{BadValue, Failure};
@@ -19,6 +20,7 @@ use under_seal_core::formats::registry::{Format, SEALED};
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::ground::passwords::{Guessing, guessable_words};
 use under_seal_core::source::expand;
+use under_seal_core::tasks::pack::since::Changes;
 use under_seal_core::tasks::pack::target::name_of;
 use under_seal_core::tasks::pack::{Delivery, Loss, PackRequest, Target, TargetWish};
 
@@ -34,6 +36,8 @@ pub(super) struct Packing {
     passphrase_file: Option<PathBuf>,
     /// What was in an old archive that was replaced, and is not in this one.
     loss: Option<Loss>,
+    /// What has changed, where only that is in it.
+    changes: Option<ChangesReport>,
 }
 
 impl Packing {
@@ -56,7 +60,11 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     }
     tracing::info!(fit = settings.fit.value.text, squeeze = %settings.squeeze.value, "settings");
     let sources = expand(&arguments.sources)?;
-    let (target, format) = target(arguments, &settings, &sources)?;
+    let (mut target, format) = target(arguments, &settings, &sources)?;
+    let since = Since::load(&arguments.since, &arguments.seal.password)?;
+    if let Some(since) = &since {
+        name_changes(&mut target, since, arguments)?;
+    }
     let choice = settings.packing_choice(&arguments.delivery, format)?;
     let typed_message = message(&arguments.message, format)?;
     refuse_what_it_lacks(format, arguments, &settings)?;
@@ -73,7 +81,15 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let progress = ProgressLine::for_writing(settings.fit.value.fit, &arguments.work);
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
     // Whatever stands in the way is told before the password is asked for.
-    let delivery = Delivery::prepare(&request, &context)?;
+    let delivery = match since {
+        None => Delivery::prepare(&request, &context)?,
+        Some(since) => Delivery::prepare_since(&request, since.state, &context)?,
+    };
+    let changes = delivery.changes().map(ChangesReport::from);
+    if delivery.changes().is_some_and(Changes::is_nothing) {
+        drop(progress);
+        return report::nothing_changed(changes, arguments);
+    }
     let guessing = format.abilities.password.unwrap_or(Guessing::Sealed);
     let guessable = || {
         let mut words = guessable_words(delivery.catalogue().entries.iter().map(|entry| &entry.path));
@@ -90,10 +106,20 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     drop(progress);
     let key_file = arguments.seal.password.key_file.is_some();
     let message = typed_message.unwrap_or_default();
-    let packing = Packing { settings, format, target, message, secret, key_file, passphrase_file, loss };
-    let report = Report::new(&packed, &packing);
+    let mut packing = Packing { settings, format, target, message, secret, key_file, passphrase_file, loss, changes };
+    let report = Report::new(&packed, &mut packing);
     show(&report, &arguments.work, || lines(&packed, &report))?;
     Ok(report.exit_code)
+}
+
+/// Changes never go into the place of what they build upon. Where no name was chosen, theirs tells that they are changes.
+fn name_changes(target: &mut Target, since: &Since, arguments: &PackArguments) -> Result<(), Failure> {
+    let is_named =
+        arguments.delivery.shape.name.is_some() || arguments.to.as_ref().is_some_and(|to| !Target::is_folder(to));
+    if !is_named {
+        target.stem.push(format!("-changes-{}", jiff::ZonedDateTime::now().strftime("%Y-%m-%d")));
+    }
+    if since.is_at(target) { Err(Failure::Value(BadValue::IntoBase)) } else { Ok(()) }
 }
 
 /// Somebody who can be asked says yes before files go with an old archive that the new one does not have.

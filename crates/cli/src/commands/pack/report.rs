@@ -1,7 +1,10 @@
 //! What `pack` says in the end: for people and as JSON.
 
 use super::Packing;
-use crate::failure::{DONE, LOOK};
+use crate::args::PackArguments;
+use crate::commands::show;
+use crate::commands::since::ChangesReport;
+use crate::failure::{DONE, Failure, LOOK};
 use crate::ui::escaped_name::EscapedName;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::section::listed;
@@ -72,6 +75,7 @@ pub struct Report {
     unmatched_patterns: Vec<String>,
     names_escaped: Vec<EscapedName>,
     names_left_out: Vec<String>,
+    changes: Option<ChangesReport>,
 }
 
 #[derive(Serialize)]
@@ -148,7 +152,7 @@ fn set_of(volume: &PackedVolume) -> Option<String> {
 }
 
 impl Report {
-    pub fn new(packed: &Packed, packing: &Packing) -> Self {
+    pub fn new(packed: &Packed, packing: &mut Packing) -> Self {
         let unmatched = packing.settings.typed_among(&packed.left_out.unmatched);
         let quiet = packed.passed_over.is_empty()
             && packed.changed.is_empty()
@@ -215,6 +219,7 @@ impl Report {
             unmatched_patterns: unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect(),
             names_escaped: packed.escaped_names.iter().map(EscapedName::new).collect(),
             names_left_out: entry_paths(&packed.left_out.not_text),
+            changes: packing.changes.take(),
         }
     }
 
@@ -231,6 +236,29 @@ impl Report {
         }
         format!("{:.1} % saved", 100.0 * (before - after) as f64 / before as f64)
     }
+}
+
+/// The JSON object where nothing has changed since the archive that is built upon.
+#[derive(Serialize)]
+struct NothingChanged {
+    command: &'static str,
+    exit_code: u8,
+    changes: Option<ChangesReport>,
+    volumes: [String; 0],
+}
+
+/// Says that nothing has changed, so that nothing was packed; the exit code.
+pub fn nothing_changed(changes: Option<ChangesReport>, arguments: &PackArguments) -> Result<u8, Failure> {
+    let report = NothingChanged { command: "pack", exit_code: DONE, changes, volumes: [] };
+    show(&report, &arguments.work, || {
+        let since =
+            report.changes.as_ref().map(|changes| format!("{} of {}", changes.since.archive, changes.since.made));
+        vec![paint(
+            Tone::Strong,
+            format!("Nothing has changed since {}, so nothing was packed.", since.unwrap_or_default()),
+        )]
+    })?;
+    Ok(DONE)
 }
 
 pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
@@ -256,6 +284,7 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
             "before",
             vec![format!("{} in {}", bytes(report.before_bytes), contents(report.files, report.folders, report.links))],
         ),
+        ("changes", report.changes.iter().map(ChangesReport::line).collect()),
         ("after", vec![format!("{} in {volumes}; {}", bytes(report.after_bytes), report.saved())]),
         ("verified", vec![verified]),
         ("no gain", no_gain(report)),

@@ -4,7 +4,8 @@ mod formats;
 mod report;
 
 use super::show;
-use crate::args::PlanArguments;
+use super::since::Since;
+use crate::args::{PasswordArguments, PlanArguments};
 use crate::failure::Failure;
 use crate::session;
 use crate::settings::{Configuration, Settings};
@@ -17,6 +18,7 @@ use under_seal_core::ground::fit::{Fit, NAMED};
 use under_seal_core::source::{Catalogue, expand};
 use under_seal_core::tasks::pack::check_fit;
 use under_seal_core::tasks::pack::parcels::{Parcel, Weights};
+use under_seal_core::tasks::pack::since::Changes;
 use under_seal_core::tasks::plan::{InFormat, Plan, in_open_formats};
 
 /// What a report is made of.
@@ -32,6 +34,8 @@ struct Planning<'a> {
     format: &'static Format,
     /// Where parcels are wanted: how it would be divided.
     parcels: Vec<Parcel>,
+    /// What has changed, where only that is planned.
+    changes: Option<Changes>,
 }
 
 /// Runs the command; the exit code.
@@ -52,7 +56,16 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let progress = ProgressLine::for_writing(Fit::OneVolume, &arguments.work);
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
     let sources = expand(&arguments.sources)?;
+    format.refuse_what_it_lacks(&[(arguments.since.since.is_some(), Ability::Changes)])?;
+    let since = Since::load(&arguments.since, &PasswordArguments::default())?;
     let catalogue = Catalogue::gather(&sources, &choice, &|_| false, &context)?;
+    let (changes, catalogue) = match since {
+        None => (None, catalogue),
+        Some(since) => {
+            let (changes, catalogue) = Changes::since(since.state, catalogue, &context)?;
+            (Some(changes), catalogue)
+        }
+    };
     let squeeze: Squeeze = settings.squeeze.value.into();
     let squeezes = if arguments.every_squeeze { Squeeze::ALL.to_vec() } else { vec![squeeze] };
     // A parcel is one volume, whatever its fit.
@@ -72,7 +85,7 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     };
     let line_bits_a_second = arguments.line.map(|line| line.0);
     let (settings, catalogue, plan) = (&settings, &catalogue, &plan);
-    let planning = Planning { settings, catalogue, plan, fits, line_bits_a_second, formats, format, parcels };
+    let planning = Planning { settings, catalogue, plan, fits, line_bits_a_second, formats, format, parcels, changes };
     let report = Report::new(&planning);
     show(&report, &arguments.work, || lines(&planning, &report))?;
     Ok(report.exit_code)

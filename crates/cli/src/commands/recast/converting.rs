@@ -151,6 +151,9 @@ fn converted(
         settled(path, &arguments.work)?;
     }
     let Some(mut old) = opened(path, &mut shared.known, arguments)? else { return Ok(None) };
+    if old.archive.base().is_some() {
+        return Err(Failure::Value(BadValue::NotOfChanges("made into another")));
+    }
     let format = old.becomes(arguments)?;
     let (target, replaces) = old.place(format, arguments)?;
     let standing = Standing::of(&*old.archive)?;

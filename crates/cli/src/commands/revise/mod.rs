@@ -9,7 +9,7 @@ use super::{in_place, pack, show};
 use crate::archives::{Given, given};
 use crate::args::ReviseArguments;
 use crate::credentials::{self, Wanted};
-use crate::failure::Failure;
+use crate::failure::{BadValue, Failure};
 use crate::session;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
@@ -33,6 +33,9 @@ pub fn run(arguments: &ReviseArguments) -> Result<u8, Failure> {
     }
     let wishes = Wishes::of(arguments)?;
     let (mut old, opened_by, place) = opened(arguments)?;
+    if old.reader().base().is_some() {
+        return Err(Failure::Value(BadValue::NotOfChanges("revised")));
+    }
     let standing = Standing::of(old.reader())?;
     let fit = in_place::typed_fit(arguments.fit.as_ref(), &arguments.configuration, &arguments.work)?;
     let message = pack::message(&arguments.message, place.format)?;

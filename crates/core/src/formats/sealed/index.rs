@@ -27,6 +27,7 @@ const NAME: u16 = 2;
 const SQUEEZE: u16 = 3;
 const MESSAGE: u16 = 4;
 const VOLUME_LIMIT: u16 = 5;
+const BASE: u16 = 0x8005;
 
 /// The longest message, in bytes of UTF-8.
 pub const MAX_MESSAGE_BYTES: usize = 64 * 1024;
@@ -62,6 +63,8 @@ pub struct About {
     pub message: String,
     /// How many bytes a volume was to have at the most; `None` where it does not say.
     pub volume_limit: Option<u64>,
+    /// What it builds upon, as bytes of the property; `None` where it holds everything itself.
+    pub base: Option<Vec<u8>>,
 }
 
 /// Where a page is and what it begins with.
@@ -193,6 +196,7 @@ impl Root {
             (SQUEEZE, squeeze.as_deref()),
             (MESSAGE, message),
             (VOLUME_LIMIT, volume_limit.as_ref().map(<[u8; 8]>::as_slice)),
+            (BASE, self.about.base.as_deref()),
         ];
         for (kind, value) in told.into_iter().filter_map(|(kind, value)| Some((kind, value?))) {
             properties.extend_from_slice(&kind.to_le_bytes());
@@ -203,14 +207,7 @@ impl Root {
         let mut root = u32::try_from(self.pages.len()).ok()?.to_le_bytes().to_vec();
         root.extend_from_slice(&u32::try_from(properties.len()).ok()?.to_le_bytes());
         root.extend_from_slice(&properties);
-        for page in &self.pages {
-            root.extend_from_slice(&page.frame_at.to_le_bytes());
-            root.extend_from_slice(&page.frame_bytes.to_le_bytes());
-            root.extend_from_slice(&page.entries.to_le_bytes());
-            root.extend_from_slice(&page.digest);
-            root.extend_from_slice(&u16::try_from(page.first_path.len()).ok()?.to_le_bytes());
-            root.extend_from_slice(&page.first_path);
-        }
+        put_page_refs(&self.pages, &mut root)?;
         (root.len() <= MAX_BLOCK_BYTES && self.pages.len() <= MAX_PAGES).then_some(root)
     }
 
@@ -218,21 +215,40 @@ impl Root {
     pub fn decode(bytes: &[u8]) -> Result<Self, RootError> {
         let mut cursor = Cursor::new(bytes, "index root");
         let (page_count, properties) = (cursor.u32()?, cursor.u32()? as usize);
-        if page_count as usize > MAX_PAGES {
-            return Err(cursor.malformed().into());
-        }
         let about = read_properties(Cursor::new(cursor.bytes(properties)?, "index root"))?;
-        let mut pages = Vec::new();
-        for _ in 0..page_count {
-            let (frame_at, frame_bytes, entries) = (cursor.u64()?, cursor.u32()?, cursor.u32()?);
-            let digest = cursor.array()?;
-            let path_bytes = cursor.u16()?;
-            let first_path = cursor.bytes(path_bytes.into())?.to_vec();
-            pages.push(PageRef { frame_at, frame_bytes, entries, digest, first_path });
-        }
+        let pages = take_page_refs(page_count, &mut cursor)?;
         cursor.end()?;
         Ok(Self { about, pages })
     }
+}
+
+/// Appends where pages are; `None` for a path that is too long.
+pub(super) fn put_page_refs(pages: &[PageRef], output: &mut Vec<u8>) -> Option<()> {
+    for page in pages {
+        output.extend_from_slice(&page.frame_at.to_le_bytes());
+        output.extend_from_slice(&page.frame_bytes.to_le_bytes());
+        output.extend_from_slice(&page.entries.to_le_bytes());
+        output.extend_from_slice(&page.digest);
+        output.extend_from_slice(&u16::try_from(page.first_path.len()).ok()?.to_le_bytes());
+        output.extend_from_slice(&page.first_path);
+    }
+    Some(())
+}
+
+/// Takes where so many pages are.
+pub(super) fn take_page_refs(count: u32, cursor: &mut Cursor<'_>) -> Result<Vec<PageRef>, Malformed> {
+    if count as usize > MAX_PAGES {
+        return Err(cursor.malformed());
+    }
+    let mut pages = Vec::new();
+    for _ in 0..count {
+        let (frame_at, frame_bytes, entries) = (cursor.u64()?, cursor.u32()?, cursor.u32()?);
+        let digest = cursor.array()?;
+        let path_bytes = cursor.u16()?;
+        let first_path = cursor.bytes(path_bytes.into())?.to_vec();
+        pages.push(PageRef { frame_at, frame_bytes, entries, digest, first_path });
+    }
+    Ok(pages)
 }
 
 /// Why a root cannot be used.
@@ -252,7 +268,7 @@ fn read_properties(mut cursor: Cursor<'_>) -> Result<About, RootError> {
     while !cursor.is_empty() {
         let kind = cursor.u16()?;
         // Readers would differ about which of two counts.
-        if [MADE_AT, NAME, SQUEEZE, MESSAGE, VOLUME_LIMIT].contains(&kind) {
+        if [MADE_AT, NAME, SQUEEZE, MESSAGE, VOLUME_LIMIT, BASE].contains(&kind) {
             if known.contains(&kind) {
                 return Err(Malformed("property twice").into());
             }
@@ -283,6 +299,7 @@ fn read_properties(mut cursor: Cursor<'_>) -> Result<About, RootError> {
                 about.volume_limit = Some(value.u64()?);
                 value.end()?;
             }
+            BASE => about.base = Some(value.rest().to_vec()),
             unknown if unknown & MUST_BE_UNDERSTOOD != 0 => return Err(RootError::UnknownProperty(unknown)),
             _ => {}
         }
@@ -313,7 +330,7 @@ mod tests {
         assert_eq!(read_page(&page, &page_ref).unwrap(), entries);
         let made_at = Timestamp { seconds: 1_700_000_000, nanoseconds: 5 };
         let (message, volume_limit) = ("Mind the step.".into(), Some(70_000));
-        let about = About { made_at, name: b"dossier".to_vec(), squeeze: Some(2), message, volume_limit };
+        let about = About { made_at, name: b"dossier".to_vec(), squeeze: Some(2), message, volume_limit, base: None };
         let root = Root { about, pages: vec![page_ref] };
         assert_eq!(Root::decode(&root.encode().unwrap()).unwrap(), root);
     }

@@ -3,11 +3,12 @@
 //! Everything is authentic before it is looked at, and held to the format's rules before it is
 //! believed. What a sink is told has been compared with the index; a file ends only if its digest is right.
 
+use super::base::{BaseEntry, BaseName, BaseRef, Becomes};
 use super::cells::CellSeal;
 use super::error::SealedError;
 use super::extraction::{Extraction, Open};
 use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
-use super::index::{About, IndexEntry, Place, Root, check_order, read_page};
+use super::index::{About, IndexEntry, PageRef, Place, Root, check_order, read_page};
 use super::keys::{ArchiveKey, CostLimit};
 use super::record::Records;
 use super::stream::StreamReader;
@@ -19,11 +20,11 @@ use crate::codecs::error::CodecError;
 use crate::formats::error::ArchiveError;
 use crate::formats::reader::{ArchiveReader, Facts};
 use crate::ground::context::{Context, Progress};
-use crate::ground::entry::ListedEntry;
+use crate::ground::entry::{EntryPath, ListedEntry};
 use crate::ground::pipeline::{Jobs, Spares, ordered};
 use crate::ground::secrets::Credentials;
 use crate::ground::sink::EntrySink;
-use crate::ground::wire::Malformed;
+use crate::ground::wire::{Cursor, Malformed};
 use std::path::PathBuf;
 
 /// An unlocked archive.
@@ -39,6 +40,17 @@ pub struct SealedReader {
     secret: bool,
     /// Whether it was opened with a key file.
     key_file: bool,
+    /// What it builds upon, and what is in that.
+    base: Option<Base>,
+}
+
+/// What an archive of changes builds upon.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Base {
+    /// Which archive it is.
+    pub name: BaseName,
+    /// Everything in it, sorted by path.
+    pub entries: Vec<BaseEntry>,
 }
 
 impl SealedReader {
@@ -58,7 +70,9 @@ impl SealedReader {
         let mut decompressor = Decompressor::new()?;
         let tail = stream.tail()?;
         let Index { about, listed, places, content_end } = read_index(&mut stream, &mut decompressor, &tail)?;
-        Ok(Self { stream, tail, about, listed, places, content_end, secret: true, key_file: false })
+        let base = read_base(&about, &mut stream, &mut decompressor, &tail)?;
+        base.iter().try_for_each(|base| agrees(base, &listed))?;
+        Ok(Self { stream, tail, about, listed, places, content_end, secret: true, key_file: false, base })
     }
 
     /// Reads the index of a set that is unlocked.
@@ -229,6 +243,10 @@ impl ArchiveReader for SealedReader {
         Some(&self.about)
     }
 
+    fn base(&self) -> Option<&Base> {
+        self.base.as_ref()
+    }
+
     /// Cells' checks too (see [`StreamReader::compare_checks`]).
     fn compare_checks(&mut self) {
         self.stream.compare_checks();
@@ -260,11 +278,7 @@ pub(super) fn read_index(
     let mut index = Index { about: root.about, listed: Vec::new(), places: Vec::new(), content_end };
     let mut raw = Vec::new();
     for page in &root.pages {
-        let header = read_frame(stream, decompressor, page.frame_at, tail, &mut raw)?;
-        if header.kind != FrameKind::IndexPage || header.stored_bytes + FRAME_HEADER_BYTES as u32 != page.frame_bytes {
-            return Err(Malformed("index page").into());
-        }
-        let page = read_page(&raw, page)?;
+        let page = read_index_page(page, stream, decompressor, tail, &mut raw)?;
         check_order(index.listed.last().into_iter().chain(page.iter().map(|entry| &entry.listed)))?;
         for IndexEntry { listed, place } in page {
             index.listed.push(listed);
@@ -279,6 +293,47 @@ pub(super) fn read_index(
         return Err(Malformed("index").into());
     }
     Ok(index)
+}
+
+fn read_index_page(
+    page: &PageRef,
+    stream: &mut StreamReader,
+    decompressor: &mut Decompressor,
+    tail: &Tail,
+    raw: &mut Vec<u8>,
+) -> Result<Vec<IndexEntry>, SealedError> {
+    let header = read_frame(stream, decompressor, page.frame_at, tail, raw)?;
+    if header.kind != FrameKind::IndexPage || header.stored_bytes + FRAME_HEADER_BYTES as u32 != page.frame_bytes {
+        return Err(Malformed("index page").into());
+    }
+    Ok(read_page(raw, page)?)
+}
+
+/// Holds what is said of the base to what is here: what is replaced is here, and nothing else of it.
+fn agrees(base: &Base, listed: &[ListedEntry]) -> Result<(), Malformed> {
+    let is_here = |path: &EntryPath| listed.binary_search_by(|listed| listed.entry.path.cmp(path)).is_ok();
+    let agrees = |entry: &BaseEntry| is_here(&entry.listed.entry.path) == (entry.becomes == Becomes::Replaced);
+    if base.entries.iter().all(agrees) { Ok(()) } else { Err(Malformed("base entry")) }
+}
+
+/// Reads what an archive of changes says of the one that it builds upon; `None` of any other.
+fn read_base(
+    about: &About,
+    stream: &mut StreamReader,
+    decompressor: &mut Decompressor,
+    tail: &Tail,
+) -> Result<Option<Base>, SealedError> {
+    let Some(property) = &about.base else { return Ok(None) };
+    let BaseRef { name, pages } = BaseRef::decode(Cursor::new(property, "base"))?;
+    let (mut entries, mut raw) = (Vec::<BaseEntry>::new(), Vec::new());
+    for page in &pages {
+        let page = read_index_page(page, stream, decompressor, tail, &mut raw)?;
+        check_order(entries.last().map(|last| &last.listed).into_iter().chain(page.iter().map(|entry| &entry.listed)))?;
+        for entry in page {
+            entries.push(BaseEntry::from_index_entry(entry)?);
+        }
+    }
+    Ok(Some(Base { name, entries }))
 }
 
 fn read_root(stream: &mut StreamReader, decompressor: &mut Decompressor, tail: &Tail) -> Result<Root, SealedError> {

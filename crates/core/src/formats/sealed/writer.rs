@@ -1,11 +1,12 @@
 //! Writing a sealed archive: compressed frames in, cells ready to be sealed out, the index at the end.
 
+use super::base::{BaseEntry, BaseName, BaseRef};
 use super::carrying::CarriedFrame;
 use super::cells::PlainCells;
 use super::error::SealError;
 use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
 use super::framing::Framed;
-use super::index::{About, IndexEntry, Place, Root};
+use super::index::{About, IndexEntry, PageRef, Place, Root};
 use super::pages::{MakeScratch, PageStore};
 use super::stream::StreamWriter;
 use super::tail::Tail;
@@ -55,6 +56,8 @@ pub struct SealedWriter<'a, H> {
     group_entries: u64,
     /// What carried frames hold.
     carried: Totals,
+    /// What it builds upon, and the list of what is in that.
+    base: Option<(BaseName, PageStore<'a>)>,
 }
 
 impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
@@ -79,6 +82,7 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
             raw_bytes: 0,
             group_entries: GROUP_ENTRIES,
             carried: Totals::default(),
+            base: None,
         })
     }
 
@@ -86,6 +90,23 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
     pub const fn in_any_order(mut self) -> Self {
         self.group_entries = u64::MAX;
         self
+    }
+
+    /// Makes it an archive of changes, which builds upon this one.
+    ///
+    /// # Errors
+    /// [`SealError`], [`SealError::OutOfOrder`] among them.
+    pub fn upon(
+        mut self,
+        base: BaseName,
+        entries: &[BaseEntry],
+        make_scratch: &'a MakeScratch<'a>,
+        context: Context<'a>,
+    ) -> Result<Self, SealError> {
+        let mut pages = PageStore::new(make_scratch, context)?;
+        entries.iter().try_for_each(|entry| pages.add(&entry.to_index_entry()))?;
+        self.base = Some((base, pages));
+        Ok(self)
     }
 
     /// Writes a frame of another archive, and gives its buffer back.
@@ -149,12 +170,17 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
     pub fn finish(mut self, mut totals: Totals) -> Result<SealedArchive, SealError> {
         self.list_group()?;
         totals.add_all(&self.carried);
-        let Self { mut stream, pages, about, entries, .. } = self;
-        let pages = pages.finish(|page_ref, block| {
+        let Self { mut stream, pages, mut about, entries, base, .. } = self;
+        let mut put_page = |page_ref: &mut PageRef, block: &Block| {
             page_ref.frame_at = stream.position();
             page_ref.frame_bytes = write_frame(&mut stream, FrameKind::IndexPage, block)?;
             Ok(())
-        })?;
+        };
+        let pages = pages.finish(&mut put_page)?;
+        if let Some((name, listed)) = base {
+            let base = BaseRef { name, pages: listed.finish(&mut put_page)? };
+            about.base = Some(base.encode().ok_or(SealError::TooManyEntries)?);
+        }
         let root = Root { about, pages }.encode().ok_or(SealError::TooManyEntries)?;
         let index_digest = *blake3::hash(&root).as_bytes();
         let root_at = stream.position();

@@ -14,6 +14,7 @@ mod packed;
 mod paging;
 pub mod parcels;
 mod sealing;
+pub mod since;
 pub mod target;
 mod tarring;
 mod zipping;
@@ -44,6 +45,7 @@ use extracting::extracting;
 use kinds::kinds;
 use packed::{lone_volumes, summary_of};
 use sealing::{Carried, FramesToCarry, Job, Sealed, SoFar};
+use since::{Changes, State};
 use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
@@ -90,6 +92,8 @@ pub struct Delivery {
     old: OldArchive,
     /// Files on disk without which nothing is packed, since they take the place of something in the archive.
     needed: HashSet<PathBuf>,
+    /// What it builds upon, where it holds only what has changed.
+    changes: Option<Changes>,
 }
 
 /// A division into parcels, and what is needed for another.
@@ -172,6 +176,23 @@ impl Delivery {
         Self::of(request, catalogue, old, context)
     }
 
+    /// The same of what has changed since another archive led to this state. Compare says what has: nothing at all may have.
+    ///
+    /// # Errors
+    /// [`PackError`], as there.
+    pub fn prepare_since(request: &PackRequest<'_>, state: State, context: &Context<'_>) -> Result<Self, PackError> {
+        request.format.refuse_what_it_lacks(&[(true, Ability::Changes)])?;
+        let whole = Self::prepare(request, context)?;
+        let (mut changes, catalogue) = Changes::since(state, whole.catalogue, context)?;
+        let needed = std::mem::take(&mut changes.needed);
+        Ok(Self { catalogue, needed, changes: Some(changes), parcels: None, ..whole })
+    }
+
+    /// What has changed, where only that is packed.
+    pub fn changes(&self) -> Option<&Changes> {
+        self.changes.as_ref()
+    }
+
     /// Refuses what cannot be, and finds what is replaced.
     fn make_way(request: &PackRequest<'_>, context: &Context<'_>) -> Result<OldArchive, PackError> {
         check_fit(request.fit, request.format)?;
@@ -225,6 +246,7 @@ impl Delivery {
             lone_volumes: lone_volumes(request.sources),
             old,
             needed: HashSet::new(),
+            changes: None,
         })
     }
 
@@ -289,7 +311,8 @@ impl Delivery {
         for archive in &archives {
             totals.add_all(&archive.totals);
         }
-        refuse_what_lacks(&totals, &mut passed_over, &self.needed)?;
+        let may_be_empty = self.changes.as_ref().is_some_and(|changes| !changes.removed.is_empty());
+        refuse_what_lacks(&totals, &mut passed_over, &self.needed, may_be_empty)?;
         for archive in &archives {
             verified.add_all(&read_back(archive, credentials, &staging, context)?);
             if archive.in_page.is_some() && !paging::is_right(archive, &staging)? {
@@ -350,6 +373,7 @@ impl Delivery {
             credentials,
             cost,
             before: SoFar::default(),
+            changes: self.changes.as_ref(),
         }
     }
 
@@ -428,12 +452,13 @@ fn refuse_what_lacks(
     totals: &Totals,
     passed_over: &mut Vec<PassedOver>,
     needed: &HashSet<PathBuf>,
+    may_be_empty: bool,
 ) -> Result<(), PackError> {
     if let Some(place) = passed_over.iter().position(|over| needed.contains(&over.disk_path)) {
         return Err(PackError::Needed(passed_over.swap_remove(place)));
     }
     let nothing_to_read = totals.files + totals.links == 0 && !passed_over.is_empty();
-    if *totals == Totals::default() || nothing_to_read {
+    if !may_be_empty && (*totals == Totals::default() || nothing_to_read) {
         return Err(PackError::NothingPacked(std::mem::take(passed_over)));
     }
     Ok(())

@@ -100,7 +100,7 @@ impl Delivery {
         let escaped_names = self.catalogue.text_names.escaped();
         let (outward_links, left_out, mut passed_over) = summary_of(self.catalogue);
         passed_over.extend(fed.passed_over);
-        refuse_what_lacks(&fed.totals, &mut passed_over, &self.needed)?;
+        refuse_what_lacks(&fed.totals, &mut passed_over, &self.needed, false)?;
         let verified = read_open_back(reopened(self.format, staged, password, context)?, &contents, context)?;
         if verified != fed.totals {
             return Err(PackError::ContentsDiffer);

@@ -2,6 +2,7 @@
 
 use super::PackError;
 use super::arranging::{Outlook, frame_room};
+use super::since::Changes;
 use crate::codecs::block::{Compressor, Squeeze};
 use crate::codecs::error::CodecError;
 use crate::disk::FileError;
@@ -11,7 +12,7 @@ use crate::formats::sealed::cells::{CellSeal, NotAuthentic, PlainCells};
 use crate::formats::sealed::volume::in_page::InPage;
 use crate::formats::sealed::volume::{Bound, CellLength, Cells, Ids, VolumeWriter, WriteError, WrittenVolumes};
 use crate::formats::sealed::{
-    About, ArchiveKey, CarriedFrame, Carrier, CompressedFrame, Fates, FrameDraft, FrameSource, Framer, KeyCost,
+    About, ArchiveKey, Base, CarriedFrame, Carrier, CompressedFrame, Fates, FrameDraft, FrameSource, Framer, KeyCost,
     OldFrame, SealError, SealedArchive, SealedError, SealedWriter, seal_head,
 };
 use crate::ground::context::{Context, Progress};
@@ -47,6 +48,8 @@ pub(super) struct Job<'a> {
     pub cost: KeyCost,
     /// What archives made before it came to.
     pub before: SoFar,
+    /// What it builds upon, where it holds only what has changed.
+    pub changes: Option<&'a Changes>,
 }
 
 /// What of an old archive goes into the new one.
@@ -83,19 +86,20 @@ pub struct FramesToCarry<'a> {
     pub first: &'a HashSet<EntryPath>,
 }
 
-impl FramesToCarry<'_> {
-    /// Entries, each with its id: its own, or the next that is free.
-    fn numbered<'b>(&self, entries: Vec<&'b SourceEntry>) -> Vec<(u64, &'b SourceEntry)> {
-        let mut last = self.listed.iter().map(|listed| listed.entry.id).max().unwrap_or(0);
-        let mut id = |entry: &SourceEntry| match self.ids.get(&entry.path) {
-            Some(id) => *id,
-            None => {
-                last = last.saturating_add(1);
-                last
-            }
-        };
-        entries.into_iter().map(|entry| (id(entry), entry)).collect()
-    }
+/// Entries, each with its id: that of what it takes the place of, or the next behind the last that was given.
+fn numbered<'a>(
+    entries: Vec<&'a SourceEntry>,
+    ids: &HashMap<EntryPath, u64>,
+    mut last: u64,
+) -> Vec<(u64, &'a SourceEntry)> {
+    let mut id = |entry: &SourceEntry| match ids.get(&entry.path) {
+        Some(id) => *id,
+        None => {
+            last = last.saturating_add(1);
+            last
+        }
+    };
+    entries.into_iter().map(|entry| (id(entry), entry)).collect()
 }
 
 /// What all archives of a delivery have come to so far.
@@ -181,12 +185,16 @@ fn compress_all(
         squeeze: Some(job.squeeze.number()),
         message: job.message.to_owned(),
         volume_limit: job.volume_limit,
+        base: None,
     };
     let before = job.before;
     let make_scratch = || staging.create_scratch();
     let mut writer = SealedWriter::new(about, cell_length, &make_scratch, *context, spares, submit)?;
-    if !matches!(carried, Carried::Nothing) {
+    if !matches!(carried, Carried::Nothing) || job.changes.is_some() {
         writer = writer.in_any_order();
+    }
+    if let Some(Base { name, entries }) = job.changes.map(|changes| &changes.base) {
+        writer = writer.upon(name.clone(), entries, &make_scratch, *context)?;
     }
     let old = match &carried {
         Carried::Frames(frames) => Some((frames.listed, frames.fates, ids_of(frames.listed))),
@@ -277,11 +285,18 @@ fn read_all(
     let mut framing = Framing { framer, outlook: job.outlook, context };
     let in_order = job.outlook.in_order(job.entries);
     let mut fed = match carried {
-        Carried::Nothing => feed(job.catalogue, (1..).zip(in_order), &mut framing, context)?,
+        Carried::Nothing => match job.changes {
+            None => feed(job.catalogue, (1..).zip(in_order), &mut framing, context)?,
+            Some(changes) => {
+                feed(job.catalogue, numbered(in_order, &changes.ids, changes.last_id), &mut framing, context)?
+            }
+        },
         Carried::Piped(pipe) => feed_piped(job.catalogue, pipe, &mut framing, context)?,
         Carried::Frames(frames) => {
-            let (first, others): (Vec<_>, Vec<_>) =
-                frames.numbered(in_order).into_iter().partition(|(_, entry)| frames.first.contains(&entry.path));
+            let last = frames.listed.iter().map(|listed| listed.entry.id).max().unwrap_or(0);
+            let (first, others): (Vec<_>, Vec<_>) = numbered(in_order, frames.ids, last)
+                .into_iter()
+                .partition(|(_, entry)| frames.first.contains(&entry.path));
             feed(job.catalogue, first, &mut framing, context)?;
             framing.framer.flush()?;
             let carry = |frame: OldFrame| {

@@ -8,7 +8,7 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::section::headed;
 use crate::ui::suggestion::{Part, as_typed, command};
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, bar, bytes, contents, count, duration, grouped};
+use crate::ui::text::{self, bar, bytes, contents, count, duration, first_few, grouped};
 use under_seal_core::formats::registry::Writing;
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::tasks::page::ByMail;
@@ -28,6 +28,7 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     let mut lines = vec![paint(Tone::Strong, heading)];
     lines.extend(answer(report));
     let mut section = |heading: &str, body: Vec<String>| lines.extend(headed(Tone::Strong, heading, body));
+    section("What has changed", change_lines(report));
     section("What the recipient will see", top_lines(report));
     section("Heaviest folders, by what lies directly in them", chart("folder", &report.heaviest_folders, report.bytes));
     section("Kinds of files, and what squeezing leaves of them", chart("kind", &report.kinds, report.bytes));
@@ -45,6 +46,20 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     section("Look at this first", look_lines(report));
     lines.extend([String::new()]);
     lines.extend(next_step());
+    lines
+}
+
+/// What has changed, where only that is planned.
+fn change_lines(report: &Report) -> Vec<String> {
+    let Some(changes) = &report.changes else { return Vec::new() };
+    let mut lines = vec![format!("  {}", changes.line())];
+    for (what, paths) in [("added", &changes.added), ("changed", &changes.changed), ("removed", &changes.removed)] {
+        if !paths.is_empty() {
+            lines.push(format!("  {what}: {}", first_few(paths)));
+        }
+    }
+    let list = report.changes_list_bytes.unwrap_or_default();
+    lines.push(format!("  the list of what is in {} takes about {} beside that", changes.since.archive, bytes(list)));
     lines
 }
 

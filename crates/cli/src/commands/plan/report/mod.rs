@@ -7,6 +7,7 @@ pub use lines::lines;
 use super::Planning;
 use super::formats::Formatted;
 use crate::args::SqueezeName;
+use crate::commands::since::ChangesReport;
 use crate::failure::{DONE, LOOK};
 use crate::ui::escaped_name::EscapedName;
 use crate::ui::text::{self, shown};
@@ -57,6 +58,9 @@ pub struct Report {
     unmatched_patterns: Vec<String>,
     names_escaped: Vec<EscapedName>,
     names_left_out: Vec<String>,
+    changes: Option<ChangesReport>,
+    /// What the list of what stays takes, in bytes.
+    changes_list_bytes: Option<u64>,
 }
 
 #[derive(Serialize)]
@@ -219,6 +223,8 @@ impl Report {
             unmatched_patterns: unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect(),
             names_escaped: escaped.iter().map(EscapedName::new).collect(),
             names_left_out: catalogue.not_text.iter().map(entry).collect(),
+            changes: planning.changes.as_ref().map(ChangesReport::from),
+            changes_list_bytes: planning.changes.as_ref().and_then(|changes| changes.list_bytes().ok()),
         }
     }
 }

@@ -1,5 +1,7 @@
 //! One whole opening: from an unlocked archive to files that have landed.
 
+pub mod upon;
+
 use crate::formats::error::ArchiveError;
 use crate::formats::reader::ArchiveReader;
 use crate::ground::class::{Classed, ErrorClass};
@@ -72,7 +74,7 @@ pub fn foresee(
 ) -> Result<Foreseen, LandingError> {
     let flat = destination.flat.then(|| Flat::of(entries));
     let entries = flat.as_ref().map_or(entries, |flat| &flat.entries);
-    survey(destination.folder, entries, destination.on_clash, context)
+    survey(destination, entries, context)
 }
 
 fn with_folders_above(entries: &[ListedEntry], wanted: &[usize]) -> Vec<usize> {

@@ -1,0 +1,183 @@
+//! Opening an archive of changes into the folder in which what it builds upon was opened: what of that is still as it was may be
+//! replaced, or removed with consent; what the recipient has changed since is a clash like any other.
+
+use crate::disk::{FileError, Folder, Interruption};
+use crate::formats::sealed::{Base, BaseEntry, Becomes};
+use crate::ground::context::Context;
+use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
+use crate::landing::{Known, KnownThere};
+use std::collections::BTreeSet;
+use std::ffi::{OsStr, OsString};
+use std::io;
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::Path;
+
+/// What was found in a folder before an archive of changes is opened into it.
+#[derive(Debug, Default)]
+pub struct Found {
+    /// Where nothing need be asked.
+    pub known: Known,
+    /// What is not there any more in the new state, and is here as the base left it; sorted.
+    pub gone: Vec<EntryPath>,
+    /// What is not there any more in the new state, and was changed here since.
+    pub gone_but_changed: Vec<EntryPath>,
+    /// Whether the base was opened here, as far as that shows: it had contents, and not one of them is here as it left them.
+    pub lacks_base: bool,
+}
+
+/// Looks at a folder without changing anything.
+///
+/// # Errors
+/// [`Interruption`].
+pub fn look(base: &Base, here: &[ListedEntry], folder: &Path, context: &Context<'_>) -> Result<Found, Interruption> {
+    let mut found = Found::default();
+    let root = match Folder::open(folder) {
+        Ok(root) => Some(root),
+        Err(error) if error.source.kind() == io::ErrorKind::NotFound => None,
+        Err(error) => return Err(error.into()),
+    };
+    let mut eyes = Eyes { root: root.as_ref(), context };
+    let (mut had_contents, mut has_one) = (false, false);
+    for BaseEntry { listed, becomes, held } in &base.entries {
+        context.go_on()?;
+        let path = &listed.entry.path;
+        let bears_witness = *held && listed.entry.kind != EntryKind::Folder;
+        had_contents |= bears_witness;
+        match becomes {
+            Becomes::Stays => has_one = has_one || (bears_witness && eyes.is_there(listed)?),
+            Becomes::Replaced => {
+                let new = here.binary_search_by(|new| new.entry.path.cmp(path)).ok().map(|place| &here[place]);
+                let is_new = new.map_or(Ok(false), |new| eyes.is_there(new))?;
+                let is_old = !is_new && eyes.is_there(listed)?;
+                has_one |= bears_witness && (is_new || is_old);
+                if is_new {
+                    found.known.insert(path.clone(), KnownThere::UpToDate);
+                } else if is_old {
+                    found.known.insert(path.clone(), KnownThere::Outdated);
+                }
+            }
+            Becomes::Removed => {
+                if eyes.is_there(listed)? {
+                    has_one |= bears_witness;
+                    found.gone.push(path.clone());
+                } else if eyes.is_anything_there(path)? {
+                    found.gone_but_changed.push(path.clone());
+                }
+            }
+        }
+    }
+    let is_new = |path: &EntryPath| base.entries.binary_search_by(|entry| entry.listed.entry.path.cmp(path)).is_err();
+    for added in here.iter().filter(|listed| is_new(&listed.entry.path)) {
+        if added.entry.kind != EntryKind::Folder && eyes.is_there(added)? {
+            found.known.insert(added.entry.path.clone(), KnownThere::UpToDate);
+        }
+    }
+    found.lacks_base = had_contents && !has_one;
+    Ok(found)
+}
+
+/// Removes what is not there any more in the new state, as far as it is still as the base left it: files and links, then folders that
+/// are empty. How many, and what stays.
+///
+/// # Errors
+/// [`Interruption`]; what was removed until then is gone.
+pub fn remove_gone(
+    base: &Base,
+    gone: &[EntryPath],
+    folder: &Path,
+    context: &Context<'_>,
+) -> Result<(u64, Vec<EntryPath>), Interruption> {
+    let root = Folder::open(folder)?;
+    let (mut removed, mut stays, mut touched) = (0, Vec::new(), BTreeSet::new());
+    // What is in a folder comes before it.
+    for path in gone.iter().rev() {
+        context.go_on()?;
+        let place = base.entries.binary_search_by(|entry| entry.listed.entry.path.cmp(path));
+        let Some(listed) = place.ok().map(|place| &base.entries[place].listed) else { continue };
+        let mut eyes = Eyes { root: Some(&root), context };
+        // It is looked at once more right before it goes.
+        let is_gone = eyes.is_there(listed)? && eyes.remove(listed)?;
+        if is_gone {
+            removed += 1;
+            touched.insert(path.parent());
+        } else {
+            stays.push(path.clone());
+        }
+    }
+    let mut eyes = Eyes { root: Some(&root), context };
+    for above in touched {
+        if let Some(folder) = eyes.folder(above.as_ref())? {
+            folder.sync()?;
+        }
+    }
+    stays.reverse();
+    Ok((removed, stays))
+}
+
+/// Looks at what is below a folder, never through a link.
+struct Eyes<'a> {
+    root: Option<&'a Folder>,
+    context: &'a Context<'a>,
+}
+
+impl Eyes<'_> {
+    /// The folder with this path, if there is one.
+    fn folder(&mut self, path: Option<&EntryPath>) -> Result<Option<Folder>, FileError> {
+        let Some(root) = self.root else { return Ok(None) };
+        let mut folder = root.itself()?;
+        for name in path.into_iter().flat_map(EntryPath::components) {
+            let name = OsStr::from_bytes(name);
+            match folder.kind_of(name)? {
+                Some(kind) if kind.is_dir() => folder = folder.subfolder(name)?,
+                _ => return Ok(None),
+            }
+        }
+        Ok(Some(folder))
+    }
+
+    /// The folder that an entry lies in, if it is there, and the entry's name.
+    fn place(&mut self, path: &EntryPath) -> Result<Option<(Folder, OsString)>, FileError> {
+        let name = OsStr::from_bytes(path.parent_and_name().1).to_owned();
+        Ok(self.folder(path.parent().as_ref())?.map(|folder| (folder, name)))
+    }
+
+    fn is_anything_there(&mut self, path: &EntryPath) -> Result<bool, FileError> {
+        match self.place(path)? {
+            Some((folder, name)) => Ok(folder.kind_of(&name)?.is_some()),
+            None => Ok(false),
+        }
+    }
+
+    /// Whether what an entry says is there: of a file the content, of a link where it leads.
+    fn is_there(&mut self, listed: &ListedEntry) -> Result<bool, Interruption> {
+        let Some((folder, name)) = self.place(&listed.entry.path)? else { return Ok(false) };
+        let Some(kind) = folder.kind_of(&name)? else { return Ok(false) };
+        match listed.entry.kind {
+            EntryKind::Folder => Ok(kind.is_dir()),
+            EntryKind::Link if kind.is_symlink() => {
+                Ok(folder.link_target(&name)?.as_bytes() == listed.entry.link_target.as_slice())
+            }
+            EntryKind::File if kind.is_file() && folder.size_and_time_of(&name)?.0 == listed.content.size => {
+                match folder.digest_of(&name, self.context) {
+                    Ok((size, digest)) => Ok(size == listed.content.size && digest == listed.content.digest),
+                    // Of what cannot be read nobody knows that it is as it was.
+                    Err(Interruption::File(_)) => Ok(false),
+                    Err(other) => Err(other),
+                }
+            }
+            EntryKind::Link | EntryKind::File => Ok(false),
+        }
+    }
+
+    /// Whether it is gone now; a folder with something in it stays.
+    fn remove(&mut self, listed: &ListedEntry) -> Result<bool, FileError> {
+        let Some((folder, name)) = self.place(&listed.entry.path)? else { return Ok(false) };
+        if listed.entry.kind != EntryKind::Folder {
+            return folder.remove_file(&name).map(|()| true);
+        }
+        match folder.remove_subfolder(&name) {
+            Err(error) if error.source.kind() == io::ErrorKind::DirectoryNotEmpty => Ok(false),
+            outcome => outcome.map(|()| true),
+        }
+    }
+}
