@@ -1,6 +1,7 @@
 // The page: one thing after the other, files, password, list, saving. The same script runs in its workers.
 
 import { Crew } from './crew';
+import type { Base } from './reader/index_pages';
 import { carriedHere, volumeHere, type InPage } from './reader/in_page';
 import { mayBeOpenToAll, passwordBytes, type Keys, type Secret } from './reader/keys';
 import type { Refusal } from './reader/refusal';
@@ -231,10 +232,21 @@ class Page {
     const changed = told.changedNames > 0
       ? element('p', { className: 'notice', textContent: `${count(told.changedNames, 'name')} cannot be written as text here, and ${told.changedNames === 1 ? 'is' : 'are'} changed.` })
       : undefined;
-    byId('list-told').replaceChildren(...[message, open, needless, notice, changed].filter(one => one !== undefined));
+    byId('list-told').replaceChildren(...[message, baseNotice(told.about.base), open, needless, notice, changed].filter(one => one !== undefined));
     byId('list-body').hidden = false;
     byId('list-title').focus();
   }
+}
+
+/** That there are only changes here, and what is gone with them. */
+function baseNotice(base: Base | undefined): HTMLElement | undefined {
+  if (!base) return undefined;
+  const words = `These are only the changes since ${shown(base.name || 'another archive')}, packed on ${date(base.made.seconds)}. Save them as a folder, and put what is in it over what you have from that.`;
+  const names = base.gone.map(path => element('li', { textContent: shown(new TextDecoder().decode(path)) }));
+  const gone = names.length > 0
+    ? element('details', {}, element('summary', { textContent: `${count(names.length, 'thing')} of it ${names.length === 1 ? 'is' : 'are'} not there any more: take ${names.length === 1 ? 'it' : 'them'} out yourself` }), element('ul', {}, ...names))
+    : undefined;
+  return element('div', { className: 'notice' }, element('p', { textContent: words }), gone);
 }
 
 /** What this page is called as a file. */

@@ -2,11 +2,11 @@
 // with the right digest in the end.
 
 import type { Engine, Hasher } from '../engine';
-import { Fields, areEqual } from './bytes';
+import { Fields, areEqual, hex } from './bytes';
 import { Cells } from './cells';
 import type { ReceiptOf } from './codes';
 import { CONTENT, INDEX_PAGE, INDEX_ROOT } from './frames';
-import { PathOrder, TAIL_BYTES, readPage, readRoot, readTail, type About, type Listed, type Tail } from './index_pages';
+import { PathOrder, TAIL_BYTES, noteBase, readPage, readRoot, readTail, type About, type Listed, type Tail } from './index_pages';
 import type { Keys } from './keys';
 import { DATA_RECORD, END, ENTRY, FILE, readDescription, readEntry, recordsIn, type Record } from './records';
 import { malformed } from './refusal';
@@ -47,6 +47,18 @@ export class Archive {
       for (const entry of readPage(bytes, page)) {
         order.next(entry);
         entries.push(entry);
+      }
+    }
+    if (about.base) {
+      const here = new Set(entries.map(entry => hex(entry.path)));
+      const baseOrder = new PathOrder();
+      for (const page of about.base.pages) {
+        const bytes = await stream.frame(page.at, page.bytes, INDEX_PAGE);
+        if (!areEqual(engine.blake3(bytes), page.digest)) throw malformed('a page\'s digest');
+        for (const entry of readPage(bytes, page)) {
+          baseOrder.next(entry);
+          noteBase(about.base, entry, here.has(hex(entry.path)));
+        }
       }
     }
     const contentBytes = entries.reduce((sum, entry) => sum + entry.size, 0);

@@ -9,6 +9,9 @@ const MAX_PAGE_BYTES = 262144;
 const MAX_PAGES = 16384;
 const MAX_MESSAGE_BYTES = 65536;
 
+/** The property of an archive of changes, which must be understood. */
+const BASE = 0x8005;
+
 export interface Tail {
   innerBytes: number;
   rootAt: number;
@@ -40,20 +43,61 @@ export interface About {
   made?: { seconds: number; nanoseconds: number };
   name?: string;
   message?: string;
+  /** What it builds upon, where it holds only what has changed since. */
+  base?: Base;
+}
+
+/** The archive that one of changes builds upon. */
+export interface Base {
+  made: { seconds: number; nanoseconds: number };
+  name: string;
+  /** Where the list of what is in it stands. */
+  pages: Page[];
+  /** What is in it, and is not there any more. */
+  gone: Uint8Array[];
 }
 
 export function readRoot(bytes: Uint8Array): { about: About; pages: Page[] } {
   const fields = new Fields(bytes);
   const [count, propertyBytes] = [fields.u32(), fields.u32()];
-  if (count > MAX_PAGES) throw malformed('too many pages');
   const about = readProperties(new Fields(fields.take(propertyBytes)));
+  const pages = readPlaces(fields, count);
+  fields.end();
+  return { about, pages };
+}
+
+/** Where so many pages are. */
+function readPlaces(fields: Fields, count: number): Page[] {
+  if (count > MAX_PAGES) throw malformed('too many pages');
   const pages: Page[] = [];
   for (let place = 0; place < count; place += 1) {
     const [at, bytes, entries, digest] = [fields.length64(), fields.u32(), fields.u32(), fields.take(32)];
     pages.push({ at, bytes, entries, digest, firstPath: fields.take(fields.u16()) });
   }
+  return pages;
+}
+
+/** The property of an archive of changes (docs/format.md 3.5). */
+function readBase(fields: Fields): Base {
+  fields.take(16 + 32);
+  const made = { seconds: Number(fields.i64()), nanoseconds: fields.u32() };
+  if (made.nanoseconds > 999_999_999) throw malformed('a time');
+  const name = new TextDecoder().decode(fields.take(fields.u16()));
+  const pages = readPlaces(fields, fields.u32());
   fields.end();
-  return { about, pages };
+  return { made, name, pages, gone: [] };
+}
+
+/** What becomes of an entry of the base. */
+const STAYS = 0;
+const REPLACED = 1;
+const REMOVED = 2;
+
+/** Holds an entry of the base to what is here: what is replaced is here, and nothing else of it. */
+export function noteBase(base: Base, entry: Listed, isHere: boolean): void {
+  if (entry.frameAt > REMOVED || entry.recordAt > 1) throw malformed('an entry of the base');
+  if (isHere !== (entry.frameAt === REPLACED)) throw malformed('an entry of the base');
+  if (entry.frameAt !== STAYS && entry.frameAt !== REPLACED) base.gone.push(entry.path.slice());
 }
 
 function readProperties(fields: Fields): About {
@@ -63,8 +107,8 @@ function readProperties(fields: Fields): About {
     const type = fields.u16();
     fields.zeros(2);
     const value = fields.take(fields.u32());
-    if (type & 0x8000) throw new Refusal('newer version');
-    if (type >= 1 && type <= 4 && seen.has(type)) throw malformed('a property twice');
+    if (type & 0x8000 && type !== BASE) throw new Refusal('newer version');
+    if (((type >= 1 && type <= 5) || type === BASE) && seen.has(type)) throw malformed('a property twice');
     seen.add(type);
     if (type === 1) {
       const time = new Fields(value);
@@ -78,6 +122,10 @@ function readProperties(fields: Fields): About {
     } else if (type === 4) {
       if (value.length > MAX_MESSAGE_BYTES) throw malformed('a message is too long');
       about.message = decoded(value);
+    } else if (type === 5) {
+      if (value.length !== 8) throw malformed('a limit');
+    } else if (type === BASE) {
+      about.base = readBase(new Fields(value));
     }
   }
   return about;

@@ -315,6 +315,9 @@ fn lines(report: &Report) -> Vec<String> {
     lines.extend(table::summary(&rows));
     lines.extend(listed(Tone::Strong, "The sender says:", &shown_lines(&report.message)));
     lines.extend(not_extracted_lines(report.not_extracted.as_deref().unwrap_or_default()));
+    if let Some(upon) = &report.builds_upon {
+        lines.extend([String::new(), paint(Tone::Look, upon.sentence())]);
+    }
     if !report.said.is_empty() {
         lines.push(String::new());
         lines.extend(report.said.iter().map(|note| paint(Tone::Look, note)));

@@ -151,6 +151,24 @@ fn a_place_that_was_chosen_is_written_to(#[case] way: &str, #[case] words: &str)
     }
 }
 
+/// Of an archive of changes it is told what it builds upon and what is gone, and what has changed is saved.
+#[test]
+fn changes_are_told_and_saved() {
+    let desk = packed(&[]);
+    desk.file("wrenfall-light/new.txt", b"new");
+    fs::remove_file(desk.path("wrenfall-light/survey/cracks.csv")).unwrap();
+    desk.run(&["pack", "wrenfall-light", "--since", "out", "--to", "changes/"]).expect(0);
+    let Some(browser) = browser_at(&desk) else { return };
+    let volume = desk.path("changes").join(&desk.names("changes")[0]);
+    browser.give("files", &[volume]);
+    browser.unlock(PASSWORD);
+    browser.wait_for("#list-sums", &["1 file, 3 bytes"]);
+    browser.wait_for("#list-told", &["only the changes since wrenfall-light", "1 thing of it is not there any more"]);
+    let (zip, _) = browser.save_everything().unwrap();
+    let listed = desk.run_bare(&["list", zip.to_str().unwrap()]).expect(0);
+    assert!(listed.out.contains("new.txt"), "{}", listed.out);
+}
+
 /// A part is saved too: a folder as a ZIP archive of its own, and one file as it is.
 #[test]
 fn a_part_is_saved() {

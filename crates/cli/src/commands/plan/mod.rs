@@ -19,7 +19,7 @@ use under_seal_core::source::{Catalogue, expand};
 use under_seal_core::tasks::pack::check_fit;
 use under_seal_core::tasks::pack::parcels::{Parcel, Weights};
 use under_seal_core::tasks::pack::since::Changes;
-use under_seal_core::tasks::plan::{InFormat, Plan, in_open_formats};
+use under_seal_core::tasks::plan::{InFormat, Plan, PlanError, in_open_formats};
 
 /// What a report is made of.
 struct Planning<'a> {
@@ -70,7 +70,8 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let squeezes = if arguments.every_squeeze { Squeeze::ALL.to_vec() } else { vec![squeeze] };
     // A parcel is one volume, whatever its fit.
     let fit_of_volumes = if parcels_wished { Fit::OneVolume } else { settings.fit.value.fit };
-    let plan = Plan::make(&catalogue, &squeezes, fit_of_volumes, &context)?;
+    let list = changes.as_ref().map_or(Ok(0), Changes::list_bytes).map_err(PlanError::from)?;
+    let plan = Plan::make(&catalogue, &squeezes, fit_of_volumes, &context)?.with_more(list);
     let wanted: Vec<&Format> = if arguments.every_format { Format::open_and_written().collect() } else { vec![format] };
     let formats = in_open_formats(&catalogue, &wanted, squeeze, hide_names, &context)?;
     let parcels = match settings.fit.value.fit.volume_limit().filter(|_| arguments.delivery.shape.parcels) {

@@ -285,14 +285,18 @@ pub(super) fn read_index(
             index.places.push(place);
         }
     }
-    let mut ids: Vec<u64> = index.listed.iter().map(|listed| listed.entry.id).collect();
-    ids.sort_unstable();
-    let unique = ids.is_sorted_by(|one, other| one < other);
+    refuse_one_id_twice(index.listed.iter())?;
     let content_bytes = index.listed.iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
-    if !unique || index.listed.len() as u64 != tail.entries || content_bytes != tail.content_bytes {
+    if index.listed.len() as u64 != tail.entries || content_bytes != tail.content_bytes {
         return Err(Malformed("index").into());
     }
     Ok(index)
+}
+
+fn refuse_one_id_twice<'a>(entries: impl Iterator<Item = &'a ListedEntry>) -> Result<(), Malformed> {
+    let mut ids: Vec<u64> = entries.map(|listed| listed.entry.id).collect();
+    ids.sort_unstable();
+    if ids.is_sorted_by(|one, other| one < other) { Ok(()) } else { Err(Malformed("index")) }
 }
 
 fn read_index_page(
@@ -333,6 +337,7 @@ fn read_base(
             entries.push(BaseEntry::from_index_entry(entry)?);
         }
     }
+    refuse_one_id_twice(entries.iter().map(|entry| &entry.listed))?;
     Ok(Some(Base { name, entries }))
 }
 

@@ -134,6 +134,16 @@ impl Plan {
         })
     }
 
+    /// The same plan, where so many bytes come to the archive's stream beside everything.
+    pub fn with_more(mut self, bytes: u64) -> Self {
+        for Estimate { stream_bytes: Likely { low, likely, high }, .. } in &mut self.estimates {
+            for estimate in [low, likely, high] {
+                *estimate = estimate.saturating_add(bytes);
+            }
+        }
+        self
+    }
+
     /// The estimate for a squeeze.
     pub fn estimate(&self, squeeze: Squeeze) -> Option<&Estimate> {
         self.estimates.iter().find(|estimate| estimate.squeeze == squeeze)

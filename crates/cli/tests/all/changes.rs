@@ -1,0 +1,118 @@
+//! Archives of changes: three generations in turn, what a recipient has changed meanwhile, and what is missing.
+
+use crate::support::Desk;
+use rstest::rstest;
+use std::fs;
+
+/// A recipient who has opened the first of three generations, and a sender who has made the others.
+fn three_generations() -> Desk {
+    let desk = Desk::new();
+    for (name, content) in [("a", "one"), ("b", "one"), ("sub/c", "one"), ("gone", "one"), ("folder/gone", "one")] {
+        desk.file(&format!("box/{name}"), content.as_bytes());
+    }
+    desk.run(&["pack", "box", "--to", "first.useal"]).expect(0);
+    desk.run(&["open", "first.useal", "--into", "in"]).expect(0);
+    desk.file("box/a", b"two").file("box/sub/new", b"two");
+    fs::remove_file(desk.path("box/gone")).unwrap();
+    fs::remove_dir_all(desk.path("box/folder")).unwrap();
+    desk.run(&["pack", "box", "--since", "first.useal", "--to", "second.useal"]).expect(0);
+    desk.file("box/a", b"three").file("box/b", b"three");
+    fs::remove_file(desk.path("box/sub/c")).unwrap();
+    desk.run(&["pack", "box", "--since", "second.useal", "--to", "third.useal"]).expect(0);
+    desk
+}
+
+fn read(desk: &Desk, name: &str) -> Option<String> {
+    fs::read_to_string(desk.path("in/box").join(name)).ok()
+}
+
+/// What is packed is what has changed, and what is opened in turn is the newest state.
+#[test]
+fn three_generations_are_opened_in_turn() {
+    let desk = three_generations();
+    let listed = desk.run(&["list", "third.useal", "--json"]).expect(0);
+    assert_eq!(listed.json("/files"), 2);
+    for command in [&["list"][..], &["about"], &["check", "--ask-password"]] {
+        let ran = desk.run(&[command, &["second.useal"]].concat()).expect(0);
+        assert!(ran.out.contains("only what has changed since first of"), "{}", ran.out);
+    }
+    let ran = desk.run(&["open", "second.useal", "--into", "in", "--json"]).expect(0);
+    assert_eq!((ran.json("/files"), ran.json("/replaced_files"), ran.json("/removed")), (2.into(), 1.into(), 0.into()));
+    assert_eq!(ran.json("/still_here").as_array().unwrap().len(), 3);
+    assert_eq!((read(&desk, "a").as_deref(), read(&desk, "gone").as_deref()), (Some("two"), Some("one")));
+    // Once more, with consent; what is there already stays.
+    let ran = desk.run(&["open", "second.useal", "--into", "in", "--remove-gone", "--json"]).expect(0);
+    assert_eq!(
+        (ran.json("/files"), ran.json("/removed"), ran.json("/still_here")),
+        (0.into(), 3.into(), serde_json::json!([]))
+    );
+    assert!(!desk.path("in/box/folder").exists());
+    desk.run(&["open", "third.useal", "--into", "in", "--remove-gone"]).expect(0);
+    let compared = desk.run(&["compare", "third.useal", "in/box"]);
+    assert!(compared.out.contains("0 added, 0 removed, 0 changed"), "{}", compared.out);
+    let compared = desk.run(&["compare", "third.useal", "box"]);
+    assert!(compared.out.contains("0 added, 0 removed, 0 changed"), "{}", compared.out);
+    assert_eq!(read(&desk, "sub/new").as_deref(), Some("two"));
+}
+
+/// What is not there, and what is told: the name of what must be opened first.
+#[rstest]
+#[case::no_base("second.useal", "elsewhere", "Open first there first")]
+#[case::skipped_generation("third.useal", "in", "Open second there first")]
+fn a_base_that_is_not_there_is_named(#[case] archive: &str, #[case] into: &str, #[case] words: &str) {
+    let desk = three_generations();
+    let before = desk.path(into).exists().then(|| desk.names(into));
+    let ran = desk.run(&["open", archive, "--into", into]).expect(6);
+    assert!(ran.err.replace("\n  ", " ").contains(words), "{}", ran.err);
+    assert_eq!(desk.path(into).exists().then(|| desk.names(into)), before);
+    assert_eq!((read(&desk, "a").as_deref(), read(&desk, "b").as_deref()), (Some("one"), Some("one")));
+    desk.run(&["open", archive, "--into", into, "--accept-other-base", "--on-clash", "keep"]).expect(0);
+}
+
+/// What the recipient has changed meanwhile is asked about like any other clash, and never removed.
+#[test]
+fn what_was_changed_meanwhile_is_a_clash() {
+    let desk = three_generations();
+    desk.file("in/box/a", b"mine").file("in/box/gone", b"mine");
+    let ran = desk.run(&["open", "second.useal", "--into", "in"]).expect(6);
+    assert!(ran.err.contains("in/box/a") && !desk.path("in/box/sub/new").exists(), "{}", ran.err);
+    let ran =
+        desk.run(&["open", "second.useal", "--into", "in", "--on-clash", "keep", "--remove-gone", "--json"]).expect(1);
+    assert_eq!(ran.json("/still_here_changed"), serde_json::json!(["box/gone"]));
+    assert_eq!((read(&desk, "a").as_deref(), read(&desk, "gone").as_deref()), (Some("mine"), Some("mine")));
+    assert_eq!(read(&desk, "sub/new").as_deref(), Some("two"));
+}
+
+/// What is said before, and what is not done.
+#[rstest]
+#[case::nothing_new(&["pack", "box", "--since", "third.useal"], 0, "Nothing has changed since third of")]
+#[case::plan(&["plan", "box", "--since", "first.useal"], 0, "1 added, 2 changed, 4 removed since first of")]
+#[case::planned_as_zip(&["plan", "box", "--since", "first.useal", "--as", "zip"], 2, "cannot have changes alone")]
+#[case::as_zip(&["pack", "box", "--since", "first.useal", "--as", "zip"], 2, "cannot have changes alone")]
+#[case::into_its_base(&["pack", "box", "--since", "first.useal", "--to", "first.useal"], 2, "would take the place of the archive")]
+#[case::wrong_password(&["pack", "box", "--since", "first.useal", "--since-password-from", "other"], 3, "Wrong password.")]
+#[case::no_base(&["pack", "box", "--since", "nowhere"], 2, "does not exist")]
+#[case::flat(&["open", "second.useal", "--into", "in", "--flat"], 2, "opened without its folders")]
+#[case::revised(&["revise", "second.useal", "--remove", "a"], 2, "cannot be revised")]
+#[case::recast(&["recast", "second.useal", "--as", "zip"], 2, "cannot be made into another")]
+#[case::originals(&["compare", "second.useal", "box", "--originals"], 1, "Do not delete all of the originals")]
+fn changes_are_told_and_kept_apart(#[case] command: &[&str], #[case] code: i32, #[case] words: &str) {
+    let desk = three_generations();
+    desk.file("other", b"a quite new set of words");
+    let before = desk.names(".");
+    let ran = desk.run(command).expect(code);
+    assert!((ran.err.clone() + &ran.out).replace("\n  ", " ").contains(words), "{}{}", ran.err, ran.out);
+    assert_eq!(desk.names("."), before);
+}
+
+/// An archive in which something was only removed holds nothing, and says so.
+#[test]
+fn removals_alone_are_changes() {
+    let desk = three_generations();
+    fs::remove_file(desk.path("box/b")).unwrap();
+    desk.run(&["pack", "box", "--since", "third.useal", "--to", "out/", "--as", "page"]).expect(0);
+    for archive in ["second.useal", "third.useal", "out"] {
+        desk.run(&["open", archive, "--into", "in", "--remove-gone"]).expect(0);
+    }
+    assert!(read(&desk, "b").is_none() && read(&desk, "a").as_deref() == Some("three"));
+}
