@@ -133,6 +133,9 @@ pub struct RehearseArguments {
     /// The files and folders that it was packed from. Repeatable
     #[arg(long, required = true, num_args = 1.., value_name = "SOURCE")]
     pub against: Vec<PathBuf>,
+    /// What the recipient has opened before, where it is an archive of changes: what it builds upon, the oldest first. Repeatable
+    #[arg(long, value_name = "ARCHIVE", conflicts_with = "in_browser")]
+    pub after: Vec<PathBuf>,
     /// How it goes to the recipient; without it files are copied under other names, unless they need theirs. Each way is a stand-in with limits of its own
     #[arg(long, value_enum, value_name = "WAY")]
     pub through: Option<Through>,

@@ -2,18 +2,20 @@
 
 use super::show;
 use crate::archives::{Given, given};
-use crate::args::CompareArguments;
+use crate::args::{ChoiceArguments, CompareArguments};
 use crate::credentials::Wanted;
 use crate::failure::{DONE, Failure, LOOK};
 use crate::settings::Settings;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::section::first_listed;
+use crate::ui::suggestion::{self, Part};
 use crate::ui::text::{self, bytes, count, shown};
 use crate::words::as_name;
 use crate::{session, words};
 use serde::Serialize;
 use std::slice;
+use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::registry::Format;
 use under_seal_core::ground::entry::{EntryKind, EntryPath};
@@ -50,7 +52,8 @@ pub fn run(arguments: &CompareArguments) -> Result<u8, Failure> {
         verify_contents(&mut *archive, &context)?;
     }
     drop(progress);
-    let report = Report::new(&archive, &disk, &found, arguments.originals);
+    let mut report = Report::new(&archive, &disk, &found, arguments.originals);
+    report.next = next_step(&archive, &report, arguments);
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
 }
@@ -73,6 +76,9 @@ struct Report {
     originals: Option<Originals>,
     #[serde(skip)]
     added_on_disk: Vec<String>,
+    /// The commands that bring the archive up to date, where something is to be brought.
+    #[serde(skip)]
+    next: Vec<String>,
 }
 
 #[derive(Serialize)]
@@ -126,6 +132,7 @@ impl Report {
             unreadable,
             originals: originals.then(|| Originals::new(archive, found, here)),
             added_on_disk: found.added.iter().map(here).collect(),
+            next: Vec::new(),
         }
     }
 }
@@ -209,6 +216,7 @@ fn lines(report: &Report) -> Vec<String> {
         counts.push_str(&format!(", {only_around} only in time or mode"));
     }
     lines.extend([String::new(), counts]);
+    lines.extend(report.next.clone());
     if let Some(originals) = &report.originals {
         let files = count(originals.proven.len() as u64, "original");
         let verb = if originals.proven.len() == 1 { "is" } else { "are" };
@@ -217,6 +225,57 @@ fn lines(report: &Report) -> Vec<String> {
             originals.proven.len() + originals.not_proven.len(),
             bytes(originals.proven_bytes)
         ));
+    }
+    lines
+}
+
+/// The command that brings the archive up to date, or makes another of what has changed, as it can be typed.
+fn next_step(archive: &Archive, report: &Report, arguments: &CompareArguments) -> Vec<String> {
+    let has_changed =
+        !report.added.is_empty() || !report.removed.is_empty() || report.changed.iter().any(Changed::is_content);
+    if !has_changed || arguments.originals || archive.format.writing.is_none() {
+        return Vec::new();
+    }
+    let ChoiceArguments { leave_out, leave_out_from, no_litter, only, follow, one_system, contents, keep_paths } =
+        &arguments.choice;
+    let sources = || arguments.sources.iter().map(|source| Part::Named(source.as_os_str()));
+    let mut choice = Vec::new();
+    for (name, values) in [("--leave-out", leave_out), ("--only", only)] {
+        choice.extend(values.iter().flat_map(|value| [Part::Word(name), Part::Named(value.as_ref())]));
+    }
+    choice
+        .extend(leave_out_from.iter().flat_map(|file| [Part::Word("--leave-out-from"), Part::Named(file.as_os_str())]));
+    let flags = [
+        (no_litter, "--no-litter"),
+        (follow, "--follow"),
+        (one_system, "--one-system"),
+        (contents, "--contents"),
+        (keep_paths, "--keep-paths"),
+    ];
+    choice.extend(flags.into_iter().filter(|(is, _)| **is).map(|(_, flag)| Part::Word(flag)));
+    let archive_named = Part::Named(arguments.archive.as_os_str());
+    let refresh: Vec<Part<'_>> = [Part::Word("revise"), archive_named, Part::Word("--refresh")]
+        .into_iter()
+        .chain(sources())
+        .chain(choice.clone())
+        .collect();
+    let since: Vec<Part<'_>> = std::iter::once(Part::Word("pack"))
+        .chain(sources())
+        .chain([Part::Word("--since"), archive_named])
+        .chain(choice)
+        .collect();
+    let changes_alone = archive.format.can(Ability::Changes);
+    let mut lines = vec![String::new()];
+    if archive.base().is_none() {
+        lines.extend(["Next: bring the archive up to date with".to_owned(), suggestion::command(&refresh)]);
+        if changes_alone {
+            lines.extend([
+                "or pack only what has changed, for whoever has it already, with".to_owned(),
+                suggestion::command(&since),
+            ]);
+        }
+    } else {
+        lines.extend(["Next: pack what has changed since with".to_owned(), suggestion::command(&since)]);
     }
     lines
 }

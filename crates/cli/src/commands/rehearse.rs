@@ -1,11 +1,13 @@
 //! `rehearse`: playing the recipient before the sender lets go.
 
 use super::show;
+use super::since::BuildsUpon;
 use crate::archives::{Given, given};
 use crate::args::{DeliveryArguments, RehearseArguments, ShapeArguments, Through};
 use crate::browsers::Browser;
 use crate::credentials::{self, Tried, Wanted};
 use crate::failure::{BadValue, DONE, Failure, LOOK};
+use crate::places::gather;
 use crate::settings::{Origin, Settings};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
@@ -31,7 +33,7 @@ use under_seal_core::tasks::handover::Package;
 use under_seal_core::tasks::page::PAGE_NAME;
 use under_seal_core::tasks::rehearse::browser::InBrowser;
 use under_seal_core::tasks::rehearse::carriers::{Carrier, Trip, Way};
-use under_seal_core::tasks::rehearse::{Failed, Faults, Rehearsal, RehearsalRequest, Step, rehearse};
+use under_seal_core::tasks::rehearse::{Earlier, Failed, Faults, Rehearsal, RehearsalRequest, Step, rehearse};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
@@ -50,6 +52,7 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
             (Package::Archive(archive), credentials, CostLimit::Bearable, stem)
         }
     };
+    let earlier = arguments.after.iter().map(|archive| earlier(archive, arguments)).collect::<Result<Vec<_>, _>>()?;
     let how = how_to_open(&package, false);
     let browser = browser(arguments, &package)?;
     let start = browser.as_ref().map(|browser| |open: &Path, profile: &Path| browser.start(open, profile));
@@ -66,6 +69,7 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
         how: &how,
         way,
         stem: &stem.to_string_lossy(),
+        earlier: &earlier,
         sources: &sources,
         place: place.path(),
         faults: Faults { lost: arguments.lose, damaged: arguments.damage, seed: arguments.seed },
@@ -78,6 +82,13 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
     let report = Report::new(&package, &rehearsal, way, browser.as_ref());
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
+}
+
+/// What the recipient has opened before.
+fn earlier(archive: &Path, arguments: &RehearseArguments) -> Result<Earlier, Failure> {
+    let set = gather(slice::from_ref(&archive.to_owned()))?.complete()?;
+    let Tried { set, credentials, limit } = credentials::tried(&set, &arguments.unlock)?;
+    Ok(Earlier { set, credentials, limit })
 }
 
 /// The browser in which it is opened, where that is wanted.
@@ -331,6 +342,12 @@ fn why(failed: &Failed, package: &Package, way: Way) -> String {
         Failed::Page(said) => format!("the page said: {}", shown(said.as_bytes())),
         Failed::Open(error) => words::opening(error),
         Failed::Differs => "what was extracted is not what is inside".to_owned(),
+        Failed::NoBase(base) => {
+            let BuildsUpon { archive, made, .. } = base.into();
+            format!(
+                "it holds only what has changed since {archive} of {made}, and the recipient who is played has not opened that"
+            )
+        }
         Failed::SourcesChanged => "the archive is good, and the sources have changed since it was packed".to_owned(),
     }
 }
@@ -352,6 +369,7 @@ fn next(rehearsal: &Rehearsal, as_requested: bool, package: &Package, way: Way) 
         Some(_) if !(sealed || lost.is_empty() && damaged.is_empty()) => {
             "What was done to the delivery was noticed. Rehearse it without that to see the rest."
         }
+        Some(Failed::NoBase(_)) => "Next: name what the recipient has opened before with --after, the oldest first.",
         Some(Failed::SourcesChanged) => {
             "Next: see what changed with compare, and pack again if the recipient needs it."
         }

@@ -116,3 +116,31 @@ fn removals_alone_are_changes() {
     }
     assert!(read(&desk, "b").is_none() && read(&desk, "a").as_deref() == Some("three"));
 }
+
+/// The recipient is played with what was opened before, in turn; without it, what is missing is named.
+#[rstest]
+#[case::in_turn(&["--after", "first.useal", "--after", "second.useal"], 0, "the same as the sources")]
+#[case::one_is_skipped(&["--after", "first.useal"], 1, "only what has changed since second of")]
+#[case::nothing_before(&[], 1, "--after")]
+fn a_recipient_is_played_in_turn(#[case] after: &[&str], #[case] code: i32, #[case] words: &str) {
+    let desk = three_generations();
+    let ran = desk.run(&[&["rehearse", "third.useal", "--against", "box"], after].concat()).expect(code);
+    assert!(ran.out.contains(words), "{}", ran.out);
+}
+
+/// What `compare` ends with can be typed as it stands.
+#[test]
+fn compare_ends_with_what_brings_it_up_to_date() {
+    let desk = three_generations();
+    let ran = desk.run(&["compare", "first.useal", "box", "--leave-out", "b c"]).expect(1);
+    let commands: Vec<String> =
+        ran.out.lines().filter_map(|line| line.strip_prefix("  under-seal ")).map(str::to_owned).collect();
+    assert_eq!(commands.len(), 2, "{}", ran.out);
+    for command in commands {
+        let typed = format!("{} {command} --quiet", env!("CARGO_BIN_EXE_under-seal"));
+        // Once it is up to date nothing is left to be packed.
+        crate::support::in_a_shell(&desk, &typed).expect(0);
+    }
+    desk.run(&["open", "first.useal", "--into", "now"]).expect(0);
+    assert_eq!(fs::read(desk.path("now/box/a")).unwrap(), b"three");
+}

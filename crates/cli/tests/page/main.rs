@@ -155,14 +155,14 @@ fn a_place_that_was_chosen_is_written_to(#[case] way: &str, #[case] words: &str)
 #[test]
 fn changes_are_told_and_saved() {
     let desk = packed(&[]);
-    desk.file("wrenfall-light/new.txt", b"new");
+    desk.file("wrenfall-light/new.txt", b"new").file("wrenfall-light/letters/newer.txt", b"newer");
     fs::remove_file(desk.path("wrenfall-light/survey/cracks.csv")).unwrap();
     desk.run(&["pack", "wrenfall-light", "--since", "out", "--to", "changes/"]).expect(0);
     let Some(browser) = browser_at(&desk) else { return };
     let volume = desk.path("changes").join(&desk.names("changes")[0]);
     browser.give("files", &[volume]);
     browser.unlock(PASSWORD);
-    browser.wait_for("#list-sums", &["1 file, 3 bytes"]);
+    browser.wait_for("#list-sums", &["2 files, 8 bytes"]);
     browser.wait_for("#list-told", &["only the changes since wrenfall-light", "1 thing of it is not there any more"]);
     let (zip, _) = browser.save_everything().unwrap();
     let listed = desk.run_bare(&["list", zip.to_str().unwrap()]).expect(0);

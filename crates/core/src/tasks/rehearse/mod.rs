@@ -11,8 +11,8 @@ mod playing;
 use crate::disk::{Interruption, interruptible};
 use crate::formats::abilities::TimesKept;
 use crate::formats::error::ArchiveError;
-use crate::formats::sealed::volume::GatherError;
-use crate::formats::sealed::{CostLimit, SealedError};
+use crate::formats::sealed::volume::{GatherError, VolumeSet};
+use crate::formats::sealed::{BaseName, CostLimit, SealedError};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, ListedEntry, Totals};
@@ -37,6 +37,8 @@ pub struct RehearsalRequest<'a> {
     pub limit: CostLimit,
     /// What the recipient is told about opening it.
     pub how: &'a str,
+    /// What the recipient has opened before, where it is an archive of changes; the oldest first.
+    pub earlier: &'a [Earlier],
     /// What it was packed from.
     pub sources: &'a Catalogue,
     /// An empty folder that only the user may enter.
@@ -49,6 +51,16 @@ pub struct RehearsalRequest<'a> {
     pub faults: Faults,
     /// The browser in which the recipient opens it, where that is rehearsed too.
     pub browser: Option<InBrowser<'a>>,
+}
+
+/// An archive that the recipient has opened already, and what unlocks it.
+pub struct Earlier {
+    /// Its volumes.
+    pub set: VolumeSet,
+    /// What unlocks it.
+    pub credentials: Credentials,
+    /// How costly unlocking may be.
+    pub limit: CostLimit,
 }
 
 /// What goes wrong on the way, on request.
@@ -113,6 +125,9 @@ pub enum Failed {
     /// It cannot be extracted.
     #[error(transparent)]
     Open(#[from] OpenError),
+    /// What it builds upon is not among what the recipient has opened before.
+    #[error("what it builds upon is not there")]
+    NoBase(BaseName),
     /// What was extracted is not what is inside.
     #[error("what was extracted differs from what was packed")]
     Differs,

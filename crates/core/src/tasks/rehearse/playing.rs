@@ -3,20 +3,23 @@
 use super::browser;
 use super::carriers::{Carried, Sent};
 use super::delivering::deliver;
-use super::{Failed, Rehearsal, RehearsalError, RehearsalRequest, Step, compared, timed};
+use super::{Earlier, Failed, Rehearsal, RehearsalError, RehearsalRequest, Step, compared, timed};
 use crate::disk::{FileAction, FileError};
 use crate::formats::abilities::TimesKept;
 use crate::formats::archive::Archive;
 use crate::formats::error::ArchiveError;
-use crate::formats::reader::Flaws;
+use crate::formats::reader::{ArchiveReader, Flaws};
 use crate::formats::sealed::volume::{VolumeFile, VolumeSet};
 use crate::formats::sealed::{SealedReader, unlock};
 use crate::formats::zip::ZipError;
 use crate::ground::context::Context;
 use crate::ground::entry::{Entry, EntryKind, EntryPath, ListedEntry};
+use crate::landing::{Destination, RefusedLink};
 use crate::tasks::check::{VolumeState, inspect};
 use crate::tasks::handover::Package;
 use crate::tasks::open::open;
+use crate::tasks::open::upon::{Found, look, remove_gone};
+use crate::tasks::pack::since::state_of;
 use std::ffi::OsStr;
 use std::fs;
 use std::os::unix::ffi::OsStrExt as _;
@@ -39,6 +42,9 @@ pub(super) fn play(request: &RehearsalRequest<'_>, rehearsal: &mut Rehearsal, co
         Ok(unlocked) => unlocked,
         Err(failed) => return Ok(Err(failed)),
     };
+    if let (Some(base), true) = (archive.base(), request.browser.is_some() || request.earlier.is_empty()) {
+        return Ok(Err(Failed::NoBase(base.name.clone())));
+    }
     if let Some(with) = &request.browser {
         let password = request.package.is_secret().then(|| request.credentials.password.clone());
         let given = (carried.arrived.as_slice(), password);
@@ -65,12 +71,64 @@ pub(super) fn play(request: &RehearsalRequest<'_>, rehearsal: &mut Rehearsal, co
         };
     }
     rehearsal.totals = archive.totals();
+    if archive.base().is_some() {
+        let updated =
+            timed(Step::Open, rehearsal, context, || in_turn(&mut *archive, request.earlier, &outcome, context));
+        // Times are not among what changes; that of a folder tells when something in it was changed here.
+        let (inside, times) = (state_of(&*archive).0, TimesKept::Neither);
+        return match updated? {
+            Ok(refused_links) => {
+                compared((&inside, &refused_links), (&outcome, times, times), request, rehearsal, context)
+            }
+            Err(failed) => Ok(Err(failed)),
+        };
+    }
     let opened = match timed(Step::Open, rehearsal, context, || open(&mut *archive, outcome.as_path(), context)) {
         Ok(opened) => opened,
         Err(error) => return Ok(Err(error.into())),
     };
     let times = archive.format.abilities.times;
     compared((&inside, &opened.landed.refused_links), (&outcome, times, times), request, rehearsal, context)
+}
+
+/// Opens what the recipient has had before, and then what has changed since, into one folder; the links that were not made.
+fn in_turn(
+    archive: &mut dyn ArchiveReader,
+    earlier: &[Earlier],
+    outcome: &Path,
+    context: &Context<'_>,
+) -> Played<Vec<RefusedLink>> {
+    let mut refused_links = Vec::new();
+    for Earlier { set, credentials, limit } in earlier {
+        let unlocked = unlock(set, credentials, *limit).and_then(|key| SealedReader::with_key(set.clone(), &key));
+        match unlocked.map(|mut reader| update(&mut reader, outcome, context)) {
+            Ok(Ok(Ok(refused))) => refused_links.extend(refused),
+            Ok(other) => return other,
+            Err(error) => return Ok(Err(Failed::Unlock(error))),
+        }
+    }
+    match update(archive, outcome, context)? {
+        Ok(refused) => refused_links.extend(refused),
+        Err(failed) => return Ok(Err(failed)),
+    }
+    Ok(Ok(refused_links))
+}
+
+/// Opens an archive into a folder, and where it holds only changes, removes what is gone.
+fn update(archive: &mut dyn ArchiveReader, outcome: &Path, context: &Context<'_>) -> Played<Vec<RefusedLink>> {
+    let found = archive.base().map(|base| look(base, archive.entries(), outcome, context)).transpose()?;
+    if let (Some(Found { lacks_base: true, .. }), Some(base)) = (&found, archive.base()) {
+        return Ok(Err(Failed::NoBase(base.name.clone())));
+    }
+    let into = Destination { known: found.as_ref().map(|found| &found.known), ..Destination::from(outcome) };
+    let opened = match open(archive, into, context) {
+        Ok(opened) => opened,
+        Err(error) => return Ok(Err(error.into())),
+    };
+    if let (Some(found), Some(base)) = (&found, archive.base()) {
+        remove_gone(base, &found.gone, outcome, context)?;
+    }
+    Ok(Ok(opened.landed.refused_links))
 }
 
 /// A lone file was saved as it is, and has nothing but its name and its content.
