@@ -31,6 +31,10 @@ fn fields_told(heading: &str) -> BTreeSet<String> {
 #[case::list("list", &["list", "out", "--json"])]
 #[case::about("about", &["about", "out", "--json"])]
 #[case::compare("compare", &["compare", "out", "wrenfall-light", "--json"])]
+#[case::revise("revise", &["revise", "out", "--remove", "*.csv", "--json"])]
+#[case::recast("recast", &["recast", "out", "--one-volume", "--json"])]
+#[case::recast_otherwise("recast: another format", &["recast", "out", "--as", "zip", "--to", "made/", "--json"])]
+#[case::relock("relock", &["relock", "out", "--new-password-from", "new", "--json"])]
 #[case::receipt("receipt", &["receipt", "out", "--json"])]
 #[case::rehearse("rehearse", &["rehearse", "out", "--against", "wrenfall-light", "--json"])]
 #[case::portion("portion", &["portion", "wrenfall-light/costs/cost-table.csv", "--fit", "5KB", "--json"])]
@@ -41,6 +45,7 @@ fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments:
     if arguments.contains(&"z.zip") {
         desk.run(&["pack", "wrenfall-light", "--to", "z.zip"]).expect(0);
     }
+    desk.file("new", b"a quite new set of words");
     let printed = desk.run(arguments).expect(0).json("");
     let Value::Object(object) = printed else { panic!("no object") };
     let mut told = fields_told(heading);
@@ -52,8 +57,8 @@ fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments:
 #[rstest]
 fn the_documents_name_every_option(
     #[values(
-        "plan", "pack", "fits", "check", "list", "about", "peek", "open", "compare", "rehearse", "handover", "resend",
-        "receipt", "confirm", "portion", "reunite", "demo"
+        "plan", "pack", "fits", "check", "list", "about", "peek", "open", "compare", "revise", "recast", "relock",
+        "rehearse", "handover", "resend", "receipt", "confirm", "portion", "reunite", "demo"
     )]
     command: &str,
 ) {
@@ -62,7 +67,9 @@ fn the_documents_name_every_option(
         .lines()
         .filter_map(|line| line.trim_start().strip_prefix("--"))
         .map(|rest| rest.split([' ', '=']).next().unwrap().to_owned());
-    let documents = ["README.md", "docs/sending.md", "docs/receiving.md", "docs/proof.md"].map(document).concat();
+    let documents = ["README.md", "docs/sending.md", "docs/receiving.md", "docs/proof.md", "docs/keeping.md"]
+        .map(document)
+        .concat();
     for option in options {
         assert!(documents.contains(&format!("--{option}")), "no document says anything of --{option}");
     }
