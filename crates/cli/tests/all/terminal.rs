@@ -101,6 +101,23 @@ fn locking_anew_asks_for_the_old_password_once_and_for_the_new_one_twice(
     desk.run(&["list", "out"]).expect(if code == 0 { 3 } else { 0 });
 }
 
+/// What a refresh is made with is asked where it is not named; and a yes before something goes with it, but not for what was wished.
+#[rstest]
+#[case::yes("later\nyes\n", &["--refresh"], 0, "1 entry would be gone")]
+#[case::no("later\nno\n", &["--refresh"], 130, "1 entry would be gone")]
+#[case::taken_out("", &["--remove", "*.csv"], 0, "It is revised")]
+#[case::met_inside("both\n", &["--add", "later/costs", "--inside", "wrenfall-light"], 0, "Inside already: ")]
+fn revising_asks_what_it_must(#[case] typed: &str, #[case] wishes: &[&str], #[case] code: i32, #[case] words: &str) {
+    let desk = Desk::with_volumes();
+    crate::support::in_a_shell(&desk, "cp -a wrenfall-light later && rm later/survey/cracks.csv").expect(0);
+    let before = std::fs::read(desk.volume(7)).unwrap();
+    desk.file("password", crate::support::PASSWORD.as_bytes());
+    let (exit, shown) =
+        at_a_terminal(&desk, &[&["revise", "out", "--password-from", "password"], wishes].concat(), typed);
+    assert!(exit == code && shown.contains(words), "{exit}: {shown}");
+    assert_eq!(std::fs::read(desk.volume(7)).is_ok_and(|now| now == before), code != 0);
+}
+
 #[test]
 fn opening_asks_once_and_draws_progress_in_place() {
     let desk = Desk::with_volumes();

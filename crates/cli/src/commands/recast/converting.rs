@@ -10,9 +10,9 @@ use crate::credentials::{self, Sealing, Wanted};
 use crate::failure::{BadValue, DONE, Failure};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
-use crate::ui::section::listed;
+use crate::ui::section::{headed, listed};
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, bytes, contents, count, grouped};
+use crate::ui::text::{self, bytes, contents, count, grouped, wrapped_behind};
 use crate::{session, words};
 use serde::Serialize;
 use std::collections::HashSet;
@@ -379,6 +379,9 @@ fn table_lines(all: &[One]) -> Vec<String> {
     let heading = match (done, failed) {
         (0, 0) => paint(Tone::Strong, format!("{archives} would be made. Nothing was written.")),
         (_, 0) => paint(Tone::Good, format!("{archives} made, read back and verified.")),
+        (_, 1) => {
+            paint(Tone::Bad, format!("{done} of {archives} made and verified; 1 could not be, and is as it was."))
+        }
         _ => paint(
             Tone::Bad,
             format!("{done} of {archives} made and verified; {failed} could not be, and are as they were."),
@@ -410,9 +413,13 @@ fn table_lines(all: &[One]) -> Vec<String> {
         .map(|one| format!("{}: {}", one.archive, one.not_kept.join("; ")))
         .collect();
     lines.extend(listed(Tone::Look, "Not kept:", &lost));
-    let failures: Vec<String> =
-        all.iter().filter_map(|one| Some(format!("{}: {}", one.archive, one.error.as_ref()?))).collect();
-    lines.extend(listed(Tone::Bad, "Not made:", &failures));
+    let failed = all.iter().filter_map(|one| Some((&one.archive, one.error.as_ref()?)));
+    let why = failed.flat_map(|(archive, error)| match error.starts_with(archive.as_str()) {
+        true => wrapped_behind(4, error),
+        false => wrapped_behind(4, &format!("{archive}: {error}")),
+    });
+    let why = why.map(|line| format!("  {line}"));
+    lines.extend(headed(Tone::Bad, "Not made:", why.collect()));
     if all.iter().any(|one| one.written && one.replaced.is_empty()) {
         lines.extend([
             String::new(),

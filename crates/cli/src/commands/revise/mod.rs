@@ -13,18 +13,19 @@ use crate::failure::{BadValue, Failure};
 use crate::session;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
-use crate::ui::text::{entries, first_few, shown};
+use crate::ui::text::{entries, first_few, shown, wrapped};
 use place::Place;
 use report::{Outcome, Report, lines};
 use std::slice;
 use under_seal_core::formats::sealed::SealedReader;
+use under_seal_core::ground::entry::EntryPath;
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::ground::passwords::{Guessing, guessable_words};
 use under_seal_core::ground::secrets::Credentials;
 use under_seal_core::source::Choice;
 use under_seal_core::tasks::pack::PackRequest;
-use under_seal_core::tasks::revise::{Old, Revision, prepare, revise};
-use wishes::{Disk, Wishes, planned};
+use under_seal_core::tasks::revise::{Old, prepare, revise};
+use wishes::{Disk, Planned, Wishes, planned};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &ReviseArguments) -> Result<u8, Failure> {
@@ -42,7 +43,7 @@ pub fn run(arguments: &ReviseArguments) -> Result<u8, Failure> {
     let progress = ProgressLine::for_writing(Fit::OneVolume, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let disk = Disk::gather(&mut old, &wishes, &place, &context)?;
-    let (revision, unmatched) = planned(&old, &wishes, &disk, &context)?;
+    let Planned { revision, unmatched, gone } = planned(&old, &wishes, &disk, &context)?;
     let is_same = revision.changes.is_nothing()
         && message.as_ref().is_none_or(|message| *message == standing.message)
         && fit.is_none()
@@ -54,8 +55,8 @@ pub fn run(arguments: &ReviseArguments) -> Result<u8, Failure> {
         show(&report, &arguments.work, || lines(&report))?;
         return Ok(report.exit_code);
     }
-    if place.replaces && wishes.refresh.is_some() {
-        confirm_losses(&revision)?;
+    if place.replaces {
+        confirm_losses(&gone)?;
     }
     let message = message.unwrap_or_else(|| standing.message.clone());
     let guessing = place.format.abilities.password.unwrap_or(Guessing::Sealed);
@@ -102,12 +103,12 @@ fn opened(arguments: &ReviseArguments) -> Result<(Old, Credentials, Place), Fail
 }
 
 /// Somebody who can be asked says yes before what is not on disk any more goes from the archive too.
-fn confirm_losses(revision: &Revision) -> Result<(), Failure> {
-    let gone: Vec<String> = revision.changes.removed.iter().map(|path| shown(path.as_bytes())).collect();
+fn confirm_losses(gone: &[EntryPath]) -> Result<(), Failure> {
+    let gone: Vec<String> = gone.iter().map(|path| shown(path.as_bytes())).collect();
     if gone.is_empty() || !prompt::can_ask() {
         return Ok(());
     }
     let entries = entries(gone.len() as u64);
-    let question = format!("{entries} would be gone from the archive: {}.", first_few(&gone));
-    if prompt::confirm(&question)? { Ok(()) } else { Err(Failure::GivenUp) }
+    let question = format!("{entries} would be gone from the archive, not being there any more: {}.", first_few(&gone));
+    if prompt::confirm(&wrapped(&question, &std::io::stderr()))? { Ok(()) } else { Err(Failure::GivenUp) }
 }

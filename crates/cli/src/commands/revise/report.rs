@@ -216,9 +216,10 @@ pub fn lines(report: &Report) -> Vec<String> {
         (
             "verified",
             when_written(format!(
-                "read back from disk; {} in {}, every digest compared",
+                "read back from disk; {} in {}, every {} compared",
                 bytes(report.verified_bytes),
-                count(report.verified_files, "file")
+                count(report.verified_files, "file"),
+                if report.format.abilities.digests { "digest" } else { "length and checksum" }
             )),
         ),
         ("opens by", report.opened_by().into_iter().collect()),

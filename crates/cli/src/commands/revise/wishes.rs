@@ -37,7 +37,7 @@ impl Wishes {
         let path = |text: &String| path_of(text.as_bytes()).map_err(|error| Failure::from(EditError::from(error)));
         let refresh = match &arguments.refresh {
             Some(none) if none.is_empty() => Some(vec![prompt::ask_for_path(
-                "Which file or folder was it packed from? ",
+                "Type what it was packed from, a file or a folder: ",
                 "What to bring it up to date with is asked for",
                 "Name the files and folders that it was packed from behind --refresh.",
             )?]),
@@ -101,14 +101,18 @@ impl Disk {
     }
 }
 
-/// What the archive is to be, and the patterns that matched nothing. Where added files meet others, it is asked what is to become of
+/// What the archive is to be.
+pub struct Planned {
+    pub revision: Revision,
+    /// Patterns that matched nothing.
+    pub unmatched: Vec<String>,
+    /// What goes since it is not on disk any more.
+    pub gone: Vec<EntryPath>,
+}
+
+/// What the archive is to be. Where added files meet others, it is asked what is to become of
 /// them.
-pub fn planned(
-    old: &Old,
-    wishes: &Wishes,
-    disk: &Disk,
-    context: &Context<'_>,
-) -> Result<(Revision, Vec<String>), Failure> {
+pub fn planned(old: &Old, wishes: &Wishes, disk: &Disk, context: &Context<'_>) -> Result<Planned, Failure> {
     let decided = wishes.on_clash.map(OnClashName::decided);
     match edited(old, wishes, disk, decided.flatten().unwrap_or_default(), context) {
         Err(Failure::Core(Error::Edit(EditError::Clashes(paths))))
@@ -128,11 +132,12 @@ fn edited(
     disk: &Disk,
     on_clash: OnClash,
     context: &Context<'_>,
-) -> Result<(Revision, Vec<String>), Failure> {
+) -> Result<Planned, Failure> {
     let mut edit = Edit::new(old.entries(), (context.clock)());
-    if let Some((catalogue, found)) = &disk.refreshed {
-        edit.refresh(catalogue, found)?;
-    }
+    let gone = match &disk.refreshed {
+        Some((catalogue, found)) => edit.refresh(catalogue, found)?,
+        None => Vec::new(),
+    };
     let unmatched = edit.remove(&wishes.remove);
     for (from, to) in &wishes.rename {
         edit.rename(from, to).map_err(|error| match error {
@@ -143,5 +148,5 @@ fn edited(
     if let Some(added) = &disk.added {
         edit.add(added, wishes.inside.as_ref(), on_clash)?;
     }
-    Ok((Revision::of(edit), unmatched))
+    Ok(Planned { revision: Revision::of(edit), unmatched, gone })
 }

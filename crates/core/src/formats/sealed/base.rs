@@ -113,3 +113,51 @@ impl BaseRef {
         Ok(Self { name: BaseName { set, index_digest, made_at, name }, pages })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ground::entry::{Content, Entry, EntryKind, EntryPath};
+    use rstest::rstest;
+
+    fn base() -> BaseRef {
+        let made_at = Timestamp { seconds: 1_700_000_000, nanoseconds: 7 };
+        let name = BaseName { set: [3; 16], index_digest: [4; 32], made_at, name: b"letters".to_vec() };
+        let page = PageRef { frame_at: 9, frame_bytes: 80, entries: 2, digest: [5; 32], first_path: b"a".to_vec() };
+        BaseRef { name, pages: vec![page] }
+    }
+
+    /// A change to the property, and whether it can be read then.
+    #[rstest]
+    #[case::as_it_was(|_: &mut Vec<u8>| {}, true)]
+    #[case::cut_short(|value: &mut Vec<u8>| value.truncate(70), false)]
+    #[case::with_more_behind(|value: &mut Vec<u8>| value.push(0), false)]
+    #[case::too_many_nanoseconds(|value: &mut Vec<u8>| value[59] = 0xFF, false)]
+    #[case::a_longer_name(|value: &mut Vec<u8>| value[61] = 0xFF, false)]
+    #[case::too_many_pages(|value: &mut Vec<u8>| value[72] = 0xFF, false)]
+    fn a_base_comes_back_or_is_refused(#[case] change: fn(&mut Vec<u8>), #[case] good: bool) {
+        let mut value = base().encode().unwrap();
+        change(&mut value);
+        let read = BaseRef::decode(Cursor::new(&value, "base"));
+        assert_eq!(read.is_ok_and(|read| read == base()), good);
+    }
+
+    #[rstest]
+    #[case::removed_and_held(2, 1, true)]
+    #[case::replaced(1, 0, true)]
+    #[case::something_else(3, 0, false)]
+    #[case::held_twice(0, 2, false)]
+    fn an_entry_of_the_base_comes_back_or_is_refused(
+        #[case] frame_at: u64,
+        #[case] record_at: u32,
+        #[case] good: bool,
+    ) {
+        let path = EntryPath::new("a").unwrap();
+        let (kind, link_target) = (EntryKind::File, Vec::new());
+        let entry = Entry { id: 1, path, kind, mode: 0o644, modified: Timestamp::default(), link_target };
+        let listed = ListedEntry { entry, content: Content::default() };
+        let index_entry = IndexEntry { listed, place: Place { frame_at, record_at } };
+        let read = BaseEntry::from_index_entry(index_entry.clone()).map(|entry| entry.to_index_entry());
+        assert_eq!(read.is_ok_and(|read| read == index_entry), good);
+    }
+}

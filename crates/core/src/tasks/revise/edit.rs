@@ -102,9 +102,11 @@ impl<'a> Edit<'a> {
     /// Brings it up to date with a folder on disk, with which it was compared. Where that has only some of what stands at the
     /// archive's top, the rest stays; what cannot be read stays too.
     ///
+    /// What goes by that, since it is not on disk any more.
+    ///
     /// # Errors
     /// [`EditError::NothingInCommon`].
-    pub fn refresh(&mut self, disk: &Catalogue, found: &Comparison) -> Result<(), EditError> {
+    pub fn refresh(&mut self, disk: &Catalogue, found: &Comparison) -> Result<Vec<EntryPath>, EditError> {
         // One folder at the top is taken for another of another name, so that alone says nothing.
         let says_something = |path: &EntryPath, kind: EntryKind| kind != EntryKind::Folder || path.depth() > 1;
         let is_in_common = found.both.iter().any(|compared| says_something(&compared.path, compared.kind));
@@ -114,10 +116,11 @@ impl<'a> Edit<'a> {
             return Err(EditError::NothingInCommon);
         }
         let tops: Vec<EntryPath> = found.both.iter().filter_map(|compared| compared.path.first_components(1)).collect();
-        for path in &found.removed {
-            if path.first_components(1).is_some_and(|top| tops.binary_search(&top).is_ok()) {
-                self.planned.remove(path);
-            }
+        let is_compared =
+            |path: &&EntryPath| path.first_components(1).is_some_and(|top| tops.binary_search(&top).is_ok());
+        let gone: Vec<EntryPath> = found.removed.iter().filter(is_compared).cloned().collect();
+        for path in &gone {
+            self.planned.remove(path);
         }
         for entry in &disk.entries {
             let path = found.in_archive(&entry.path);
@@ -135,7 +138,7 @@ impl<'a> Edit<'a> {
                 (old.mode, old.modified) = (entry.mode, entry.modified);
             }
         }
-        Ok(())
+        Ok(gone)
     }
 
     /// Takes out what these patterns match, with all that lies in it. The patterns that matched nothing.
