@@ -103,6 +103,13 @@ pub enum Failure {
         /// Where it was looked for.
         folder: String,
     },
+    /// Files would be replaced that are as the base left them, and nobody can be asked.
+    Outdated {
+        /// What the base is called.
+        archive: String,
+        /// The files, in the archive.
+        paths: Vec<String>,
+    },
     /// More than one file is to be peeked at.
     SeveralToPeek,
     /// There is no temporary place.
@@ -232,7 +239,7 @@ impl Failure {
             }
             Self::PassphraseFile { source, .. } if source.kind() == io::ErrorKind::AlreadyExists => UNSAFE,
             Self::PassphraseFile { .. } => 7,
-            Self::NoBase { .. } => UNSAFE,
+            Self::NoBase { .. } | Self::Outdated { .. } => UNSAFE,
             Self::PasswordFile { .. }
             | Self::KeyFile { .. }
             | Self::TextFile { .. }

@@ -87,6 +87,9 @@ pub struct OpenArguments {
     /// terminal, and nothing is extracted elsewhere
     #[arg(long, value_enum)]
     pub on_clash: Option<OnClashName>,
+    /// Of an archive of changes: replace what is here as the archive that it builds upon left it, without asking
+    #[arg(long)]
+    pub update: bool,
     /// Of an archive of changes: remove what is not in the new state any more, as far as nobody has changed it here
     #[arg(long)]
     pub remove_gone: bool,

@@ -34,10 +34,12 @@ impl Standing {
         let (facts, set) = (reader.facts(), reader.volumes());
         let first = set.map_or(lengths.first().copied(), |set| Some(set.geometry.volume_bytes(1)));
         let first = first.unwrap_or_default();
+        // A supplement is a file of its own, and no volume.
+        let count = set.map_or(lengths.len() as u64, |set| set.geometry.data_volumes.into());
         // One volume that is larger than was wished when it was made has been cut anew since.
         let wished = reader.about().and_then(|about| about.volume_limit).filter(|limit| first <= *limit);
         let fit = match wished {
-            _ if lengths.len() > 1 => Fit::AtMost(Size::of(first)),
+            _ if count > 1 => Fit::AtMost(Size::of(first)),
             Some(limit) => Fit::AtMost(Size::of(limit)),
             None => Fit::OneVolume,
         };
@@ -48,7 +50,7 @@ impl Standing {
             hides_names: facts.hides_names && set.is_none(),
             totals: reader.totals(),
             bytes: lengths.iter().sum(),
-            volumes: lengths.len() as u64,
+            volumes: count,
             set: set.map(|set| set.ids.set_text()),
         })
     }

@@ -83,6 +83,13 @@ pub fn explain(failure: &Failure) -> String {
              Open {archive} there first, and whatever came after it in turn; or name the folder in which it was opened with --into. If it is there and \
              everything was changed since, add --accept-other-base."
         ),
+        Failure::Outdated { archive, paths } => format!(
+            "Nothing was extracted: {} would be replaced that {} here as {archive} left {}: {}. Add --update to have that done.",
+            text::count(paths.len() as u64, "file"),
+            if paths.len() == 1 { "is" } else { "are" },
+            if paths.len() == 1 { "it" } else { "them" },
+            text::first_few(paths)
+        ),
         Failure::SeveralInside { sought, found } => {
             format!(
                 "Several files in the archive are called '{sought}'. Name one by its path: {}.",

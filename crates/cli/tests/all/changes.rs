@@ -36,18 +36,18 @@ fn three_generations_are_opened_in_turn() {
         let ran = desk.run(&[command, &["second.useal"]].concat()).expect(0);
         assert!(ran.out.contains("only what has changed since first of"), "{}", ran.out);
     }
-    let ran = desk.run(&["open", "second.useal", "--into", "in", "--json"]).expect(0);
+    let ran = desk.run(&["open", "second.useal", "--into", "in", "--update", "--json"]).expect(0);
     assert_eq!((ran.json("/files"), ran.json("/replaced_files"), ran.json("/removed")), (2.into(), 1.into(), 0.into()));
     assert_eq!(ran.json("/still_here").as_array().unwrap().len(), 3);
     assert_eq!((read(&desk, "a").as_deref(), read(&desk, "gone").as_deref()), (Some("two"), Some("one")));
     // Once more, with consent; what is there already stays.
-    let ran = desk.run(&["open", "second.useal", "--into", "in", "--remove-gone", "--json"]).expect(0);
+    let ran = desk.run(&["open", "second.useal", "--into", "in", "--update", "--remove-gone", "--json"]).expect(0);
     assert_eq!(
         (ran.json("/files"), ran.json("/removed"), ran.json("/still_here")),
         (0.into(), 3.into(), serde_json::json!([]))
     );
     assert!(!desk.path("in/box/folder").exists());
-    desk.run(&["open", "third.useal", "--into", "in", "--remove-gone"]).expect(0);
+    desk.run(&["open", "third.useal", "--into", "in", "--update", "--remove-gone"]).expect(0);
     let compared = desk.run(&["compare", "third.useal", "in/box"]);
     assert!(compared.out.contains("0 added, 0 removed, 0 changed"), "{}", compared.out);
     let compared = desk.run(&["compare", "third.useal", "box"]);
@@ -74,7 +74,7 @@ fn a_base_that_is_not_there_is_named(#[case] archive: &str, #[case] into: &str, 
 fn what_was_changed_meanwhile_is_a_clash() {
     let desk = three_generations();
     desk.file("in/box/a", b"mine").file("in/box/gone", b"mine");
-    let ran = desk.run(&["open", "second.useal", "--into", "in"]).expect(6);
+    let ran = desk.run(&["open", "second.useal", "--into", "in", "--update"]).expect(6);
     assert!(ran.err.contains("in/box/a") && !desk.path("in/box/sub/new").exists(), "{}", ran.err);
     let ran =
         desk.run(&["open", "second.useal", "--into", "in", "--on-clash", "keep", "--remove-gone", "--json"]).expect(1);
@@ -92,6 +92,7 @@ fn what_was_changed_meanwhile_is_a_clash() {
 #[case::into_its_base(&["pack", "box", "--since", "first.useal", "--to", "first.useal"], 2, "would take the place of the archive")]
 #[case::wrong_password(&["pack", "box", "--since", "first.useal", "--since-password-from", "other"], 3, "Wrong password.")]
 #[case::no_base(&["pack", "box", "--since", "nowhere"], 2, "does not exist")]
+#[case::unasked(&["open", "second.useal", "--into", "in"], 6, "1 file would be replaced that is here as first left it: box/a")]
 #[case::flat(&["open", "second.useal", "--into", "in", "--flat"], 2, "opened without its folders")]
 #[case::revised(&["revise", "second.useal", "--remove", "a"], 2, "cannot be revised")]
 #[case::recast(&["recast", "second.useal", "--as", "zip"], 2, "cannot be made into another")]
@@ -112,7 +113,7 @@ fn removals_alone_are_changes() {
     fs::remove_file(desk.path("box/b")).unwrap();
     desk.run(&["pack", "box", "--since", "third.useal", "--to", "out/", "--as", "page"]).expect(0);
     for archive in ["second.useal", "third.useal", "out"] {
-        desk.run(&["open", archive, "--into", "in", "--remove-gone"]).expect(0);
+        desk.run(&["open", archive, "--into", "in", "--update", "--remove-gone"]).expect(0);
     }
     assert!(read(&desk, "b").is_none() && read(&desk, "a").as_deref() == Some("three"));
 }

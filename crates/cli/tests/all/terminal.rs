@@ -118,6 +118,22 @@ fn revising_asks_what_it_must(#[case] typed: &str, #[case] wishes: &[&str], #[ca
     assert_eq!(std::fs::read(desk.volume(7)).is_ok_and(|now| now == before), code != 0);
 }
 
+/// Nothing is replaced unasked, nor what an archive of changes says that its base left.
+#[rstest]
+#[case::yes("yes\n", 0, "two")]
+#[case::no("no\n", 130, "one")]
+fn bringing_up_to_date_asks_before_it_replaces(#[case] typed: &str, #[case] code: i32, #[case] content: &str) {
+    let desk = Desk::new();
+    desk.file("a", b"one").run(&["pack", "a"]).expect(0);
+    desk.run(&["open", "a.useal", "--into", "in"]).expect(0);
+    desk.file("a", b"two").run(&["pack", "a", "--since", "a.useal", "--to", "b.useal"]).expect(0);
+    desk.file("password", crate::support::PASSWORD.as_bytes());
+    let (exit, shown) =
+        at_a_terminal(&desk, &["open", "b.useal", "--into", "in", "--password-from", "password"], typed);
+    assert!(exit == code && shown.contains("1 file here is as a left it"), "{exit}: {shown}");
+    assert_eq!(std::fs::read_to_string(desk.path("in/a")).unwrap(), content);
+}
+
 #[test]
 fn opening_asks_once_and_draws_progress_in_place() {
     let desk = Desk::with_volumes();

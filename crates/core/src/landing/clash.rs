@@ -22,7 +22,7 @@ pub enum OnClash {
 /// What is known of a file that is there, where one of the same path is to be extracted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum KnownThere {
-    /// It is an older state of the same, which nobody has changed: it is replaced unasked.
+    /// It is an older state of the same, which nobody has changed: it is replaced.
     Outdated,
     /// It is the same already: it stays.
     UpToDate,

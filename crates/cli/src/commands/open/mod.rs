@@ -15,7 +15,8 @@ use crate::failure::{BadValue, Failure};
 use crate::places::{Typed, gather_or_collect, tell_apart};
 use crate::session;
 use crate::ui::progress::ProgressLine;
-use crate::ui::text::shown;
+use crate::ui::prompt;
+use crate::ui::text::{first_few, shown, wrapped};
 use crate::words::NOT_SECRET;
 use report::{End, NotWhole, OriginMarks, Report, absolute, changed, lines};
 use std::borrow::Cow;
@@ -32,8 +33,8 @@ use under_seal_core::formats::sealed::Base;
 use under_seal_core::formats::sealed::Salvage;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::ground::context::Context;
-use under_seal_core::ground::entry::{EntryKind, ListedEntry};
-use under_seal_core::landing::{Destination, Known, LandingError};
+use under_seal_core::ground::entry::{EntryKind, EntryPath, ListedEntry};
+use under_seal_core::landing::{Destination, Known, KnownThere, LandingError};
 use under_seal_core::source::Patterns;
 use under_seal_core::tasks::check::damaged_contents;
 use under_seal_core::tasks::list;
@@ -122,12 +123,43 @@ fn found_there(
     if arguments.flat {
         return Err(Failure::Value(BadValue::NotOfChanges("opened without its folders")));
     }
-    let found = look(base, entries, &arguments.into, context)?;
+    let mut found = look(base, entries, &arguments.into, context)?;
     if found.lacks_base && !arguments.accept_other_base {
         let BuildsUpon { archive, made, .. } = base.into();
         return Err(Failure::NoBase { archive, made, folder: report::absolute(&arguments.into) });
     }
+    may_be_replaced(base, &mut found, arguments)?;
     Ok(found)
+}
+
+/// Nothing is replaced unasked, and so neither is what the base left: whoever made the archive says what that was, and could name any
+/// file of which the content is known. A policy for clashes counts for these too, where somebody has chosen one.
+fn may_be_replaced(base: &Base, found: &mut Found, arguments: &OpenArguments) -> Result<(), Failure> {
+    let outdated =
+        |(path, known): (&EntryPath, &KnownThere)| (*known == KnownThere::Outdated).then(|| shown(path.as_bytes()));
+    let mut outdated: Vec<String> = found.known.iter().filter_map(outdated).collect();
+    if outdated.is_empty() || arguments.update || arguments.dry_run {
+        return Ok(());
+    }
+    if arguments.on_clash.is_some() {
+        found.known.retain(|_, known| *known == KnownThere::UpToDate);
+        return Ok(());
+    }
+    outdated.sort();
+    let BuildsUpon { archive, .. } = base.into();
+    if !prompt::can_ask() {
+        return Err(Failure::Outdated { archive, paths: outdated });
+    }
+    let (files, are, it) = match outdated.len() {
+        1 => ("1 file".to_owned(), "is", "it"),
+        many => (format!("{many} files"), "are", "they"),
+    };
+    let question = format!(
+        "{files} here {are} as {archive} left {}, and would be replaced by what {it} became: {}.",
+        if outdated.len() == 1 { "it" } else { "them" },
+        first_few(&outdated)
+    );
+    if prompt::confirm(&wrapped(&question, &std::io::stderr()))? { Ok(()) } else { Err(Failure::GivenUp) }
 }
 
 /// What is wished of an extraction beside its place.

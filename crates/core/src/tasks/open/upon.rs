@@ -1,5 +1,5 @@
 //! Opening an archive of changes into the folder in which what it builds upon was opened: what of that is still as it was may be
-//! replaced, or removed with consent; what the recipient has changed since is a clash like any other.
+//! replaced or removed, with consent; what the recipient has changed since is a clash like any other.
 
 use crate::disk::{FileError, Folder, Interruption};
 use crate::formats::sealed::{Base, BaseEntry, Becomes};
@@ -15,13 +15,13 @@ use std::path::Path;
 /// What was found in a folder before an archive of changes is opened into it.
 #[derive(Debug, Default)]
 pub struct Found {
-    /// Where nothing need be asked.
+    /// What is known of what is there: what may be replaced is for whoever asks for that to decide.
     pub known: Known,
     /// What is not there any more in the new state, and is here as the base left it; sorted.
     pub gone: Vec<EntryPath>,
     /// What is not there any more in the new state, and was changed here since.
     pub gone_but_changed: Vec<EntryPath>,
-    /// Whether the base was opened here, as far as that shows: it had contents, and not one of them is here as it left them.
+    /// The base does not seem to have been opened here: it had contents, and not one of them is here as it left them.
     pub lacks_base: bool,
 }
 
