@@ -18,6 +18,8 @@ use under_seal_core::tasks::pack::since::{Changes, State};
 pub struct Since {
     /// What is there once it was opened.
     pub state: State,
+    /// Its files, which are not packed themselves.
+    pub files: Vec<PathBuf>,
     set: VolumeSet,
 }
 
@@ -37,7 +39,7 @@ impl Since {
         };
         let unlocked = credentials::to_unlock(&set, &unlock)?;
         let reader = SealedReader::of(unlocked)?;
-        Ok(Some(Self { state: State::of(&reader), set }))
+        Ok(Some(Self { state: State::of(&reader), files: set.paths(), set }))
     }
 
     /// Whether an archive with this target would have the base's own place and name.

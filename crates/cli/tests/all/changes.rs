@@ -106,6 +106,18 @@ fn changes_are_told_and_kept_apart(#[case] command: &[&str], #[case] code: i32, 
     assert_eq!(desk.names("."), before);
 }
 
+/// What is built upon may lie among what is packed, and is not packed.
+#[test]
+fn a_base_among_the_sources_is_not_packed() {
+    let desk = Desk::new();
+    desk.file("box/a", b"1").run(&["pack", "box", "--to", "box/first.useal"]).expect(0);
+    assert!(desk.run(&["pack", "box", "--since", "box/first.useal"]).expect(0).out.contains("Nothing has changed"));
+    assert_eq!(
+        desk.run(&["plan", "box", "--since", "box", "--json"]).expect(0).json("/changes/added"),
+        serde_json::json!([])
+    );
+}
+
 /// An archive in which something was only removed holds nothing, and says so.
 #[test]
 fn removals_alone_are_changes() {

@@ -68,7 +68,9 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let choice = settings.packing_choice(&arguments.delivery, format)?;
     let typed_message = message(&arguments.message, format)?;
     refuse_what_it_lacks(format, arguments, &settings)?;
+    let own_files = since.as_ref().map(|since| since.files.clone()).unwrap_or_default();
     let request = PackRequest {
+        own_files: &own_files,
         format,
         hide_names: settings.hide_names.value,
         fit: settings.fit.value.fit,

@@ -16,9 +16,9 @@ use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::registry::{Format, SEALED};
 use under_seal_core::ground::fit::{Fit, NAMED};
 use under_seal_core::source::{Catalogue, expand};
-use under_seal_core::tasks::pack::check_fit;
 use under_seal_core::tasks::pack::parcels::{Parcel, Weights};
 use under_seal_core::tasks::pack::since::Changes;
+use under_seal_core::tasks::pack::{canonical, check_fit};
 use under_seal_core::tasks::plan::{InFormat, Plan, PlanError, in_open_formats};
 
 /// What a report is made of.
@@ -58,7 +58,8 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let sources = expand(&arguments.sources)?;
     format.refuse_what_it_lacks(&[(arguments.since.since.is_some(), Ability::Changes)])?;
     let since = Since::load(&arguments.since, &PasswordArguments::default())?;
-    let catalogue = Catalogue::gather(&sources, &choice, &|_| false, &context)?;
+    let own_files = canonical(since.as_ref().map_or(&[], |since| &since.files));
+    let catalogue = Catalogue::gather(&sources, &choice, &|path| own_files.contains(path), &context)?;
     let (changes, catalogue) = match since {
         None => (None, catalogue),
         Some(since) => {

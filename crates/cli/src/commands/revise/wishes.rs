@@ -8,7 +8,6 @@ use crate::failure::Failure;
 use crate::settings::Settings;
 use crate::ui::prompt;
 use crate::ui::text::{first_few, shown};
-use std::collections::HashSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 use under_seal_core::Error;
@@ -19,6 +18,7 @@ use under_seal_core::ground::entry::EntryPath;
 use under_seal_core::landing::OnClash;
 use under_seal_core::source::{Catalogue, Choice, Patterns, expand};
 use under_seal_core::tasks::compare::{Comparison, compare};
+use under_seal_core::tasks::pack::canonical;
 use under_seal_core::tasks::revise::{Edit, EditError, Old, Revision};
 
 /// What is typed.
@@ -65,13 +65,7 @@ pub struct Disk {
 
 impl Disk {
     pub fn gather(old: &mut Old, wishes: &Wishes, place: &Place, context: &Context<'_>) -> Result<Self, Failure> {
-        let paths: HashSet<PathBuf> = match old {
-            Old::Sealed(reader) => reader.paths(),
-            Old::Open(archive) => archive.paths(),
-        }
-        .into_iter()
-        .filter_map(|path| fs::canonicalize(path).ok())
-        .collect();
+        let paths = canonical(&old.reader().paths());
         let folder = fs::canonicalize(&place.target.folder).ok();
         let is_own = |path: &Path| {
             let is_new = path.parent() == folder.as_deref()

@@ -57,6 +57,8 @@ pub struct PackRequest<'a> {
     pub sources: &'a [PathBuf],
     /// What of them is packed.
     pub choice: &'a Choice,
+    /// Files that are not packed wherever they lie, such as those of the archive that this one builds upon.
+    pub own_files: &'a [PathBuf],
     /// Where the volumes go.
     pub target: &'a Target,
     /// In which format. Parcels are made of the sealed one only.
@@ -147,6 +149,7 @@ impl<'a> PackRequest<'a> {
         Self {
             sources,
             choice,
+            own_files: &[],
             target,
             format: &SEALED,
             fit: Fit::OneVolume,
@@ -168,9 +171,11 @@ impl Delivery {
         let old = Self::make_way(request, context)?;
         // An archive that is made inside a source must not be packed into itself, nor an old one that it replaces.
         let folder = fs::canonicalize(&request.target.folder).ok();
+        let own_files = canonical(request.own_files);
         let is_own = |path: &Path| {
-            path.parent() == folder.as_deref()
-                && path.file_name().is_some_and(|name| request.target.is_own_name(name, request.format))
+            let is_new = path.parent() == folder.as_deref()
+                && path.file_name().is_some_and(|name| request.target.is_own_name(name, request.format));
+            is_new || own_files.contains(path)
         };
         let catalogue = Catalogue::gather(request.sources, request.choice, &is_own, context)?;
         Self::of(request, catalogue, old, context)
@@ -444,6 +449,11 @@ impl Delivery {
         }
         Ok(sealed)
     }
+}
+
+/// Files by the paths that the walk finds them under.
+pub fn canonical(files: &[PathBuf]) -> HashSet<PathBuf> {
+    files.iter().filter_map(|path| fs::canonicalize(path).ok()).collect()
 }
 
 /// Refuses an archive in which there would be nothing, or nothing but folders since all else could not be read; and one that lacks
