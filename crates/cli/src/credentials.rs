@@ -307,8 +307,8 @@ pub fn to_relock(
 
 /// Whether it is said what is to open an archive from now on.
 pub const fn is_new_given(arguments: &NewPasswordArguments) -> bool {
-    let NewPasswordArguments { new_password_from, making, no_password, .. } = arguments;
-    new_password_from.is_some() || making.make_passphrase || *no_password
+    let NewPasswordArguments { new_password_from, new_key_file, making, no_password, .. } = arguments;
+    new_password_from.is_some() || new_key_file.is_some() || making.make_passphrase || *no_password
 }
 
 /// The same, with a password that is `given` or asked for, where none is made.

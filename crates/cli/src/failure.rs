@@ -197,6 +197,8 @@ pub enum BadValue {
     NotRevised(String),
     /// A place whose name says another format than the archive's.
     OtherFormat(&'static Format),
+    /// An archive that is not replaced, since that would lose this.
+    WouldLose(String),
     /// A format that is read here and not written.
     OnlyRead(&'static Format),
     /// One name for several archives.

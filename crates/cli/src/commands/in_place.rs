@@ -8,9 +8,10 @@ use crate::ui::paint::Tone;
 use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion::{self, Part};
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, count, grouped};
+use crate::ui::text::{self, count, grouped, shown};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
+use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::registry::{Format, SEALED};
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::ground::fit::Fit;
@@ -60,6 +61,14 @@ impl Volume {
         };
         placed.into_iter().map(one).collect()
     }
+}
+
+/// What of an archive would be lost where another of its format takes its place, if anything would.
+pub(super) fn could_be_lost(archive: &Archive) -> Option<String> {
+    if let Some(first) = archive.refused().first() {
+        return Some(format!("something in it that could not be kept ('{}' for one)", shown(&first.name)));
+    }
+    (archive.facts().bytes_in_front > 0).then(|| "what stands in front of the archive in its file".to_owned())
 }
 
 /// The fit that is typed, if one is.

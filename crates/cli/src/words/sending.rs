@@ -105,6 +105,7 @@ pub fn bad_value(value: &BadValue) -> String {
             .to_owned(),
         BadValue::IntoBase => "The changes would take the place of the archive that they build upon. Give them another name or folder with --to.".to_owned(),
         BadValue::NotOfChanges(what) => format!("This is an archive of changes, which cannot be {what}: it holds only what has changed since another. Pack all of it instead."),
+        BadValue::WouldLose(what) => format!("In its own place the new archive would lose {what}. Name another place with --to; the old one stays then."),
         BadValue::OnlyRead(format) => {
             format!("It is a {}, which is read here and not written. Say with --as what it is to become.", format.title)
         }

@@ -103,6 +103,25 @@ fn an_archive_is_squeezed_otherwise_in_its_place() {
     desk.run_bare(&["compare", "out", "wrenfall-light", "--password-from", "new.txt"]).expect(0);
 }
 
+/// What would be lost in its own place is not replaced, by `revise` no more than by `recast`.
+#[test]
+fn an_archive_that_would_lose_something_stays() {
+    let desk = Desk::new();
+    desk.file("a", b"1").run_bare(&["pack", "a", "--to", "z.zip", "--no-password"]).expect(0);
+    let zip = [b"#!/bin/sh\n".to_vec(), fs::read(desk.path("z.zip")).unwrap()].concat();
+    desk.file("z.zip", &zip);
+    let ran = desk.run_bare(&["recast", "z.zip", "--squeeze", "hard"]).expect(2);
+    assert!(ran.err.contains("what stands in front"), "{}", ran.err);
+    assert!(
+        desk.run_bare(&["revise", "z.zip", "--add", "a", "--on-clash", "replace"])
+            .expect(2)
+            .err
+            .contains("what stands in front")
+    );
+    assert_eq!(fs::read(desk.path("z.zip")).unwrap(), zip);
+    desk.run_bare(&["recast", "z.zip", "--squeeze", "hard", "--to", "new/"]).expect(0);
+}
+
 /// Several end in a table; what cannot be made keeps the others from nothing.
 #[test]
 fn several_archives_are_made_at_once() {

@@ -2,6 +2,7 @@
 
 use crate::archives::{Given, given};
 use crate::args::{NewPasswordArguments, RecastArguments};
+use crate::commands::in_place::could_be_lost;
 use crate::commands::in_place::{Volume, folder_of, hand_over, noun, replaced, settled, volume_lines};
 use crate::commands::resend::stem;
 use crate::commands::show;
@@ -156,6 +157,9 @@ fn converted(
     }
     let format = old.becomes(arguments)?;
     let (target, replaces) = old.place(format, arguments)?;
+    if replaces {
+        refuse_losses(&old.archive)?;
+    }
     let standing = Standing::of(&*old.archive)?;
     let secret = becomes_secret(&old, format, arguments);
     let hide_names = arguments.hide_names || (standing.hides_names && format.can(Ability::HiddenNames) && secret);
@@ -197,6 +201,14 @@ fn converted(
     one.same_password = secret && !credentials::is_new_given(&arguments.new) && old.archive.is_secret();
     one.passphrase_file = passphrase_file;
     Ok(Some(one))
+}
+
+/// An archive with something in it that would be lost is not replaced.
+fn refuse_losses(archive: &Archive) -> Result<(), Failure> {
+    match could_be_lost(archive) {
+        Some(what) => Err(Failure::Value(BadValue::WouldLose(what))),
+        None => Ok(()),
+    }
 }
 
 /// Whether a password is needed for the new archive.

@@ -1,8 +1,8 @@
 //! Where a revised archive goes: into the place of the old one, in its own format, or elsewhere.
 
+use crate::commands::in_place::could_be_lost;
 use crate::commands::resend::stem;
 use crate::failure::{BadValue, Failure};
-use crate::ui::text::shown;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
@@ -48,11 +48,8 @@ impl Place {
         if archive.format.writing.is_none() {
             return not(format!("{}s are read here, and not written", archive.format.title));
         }
-        if let Some(first) = archive.refused().first() {
-            return not(format!("it has something in it that could not be kept ('{}' for one)", shown(&first.name)));
-        }
-        if archive.facts().bytes_in_front > 0 {
-            return not("something stands in front of the archive in its file, which would be lost".to_owned());
+        if let Some(what) = could_be_lost(archive) {
+            return not(format!("it would lose {what}"));
         }
         match to {
             Some(to) => {
