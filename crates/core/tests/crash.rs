@@ -12,8 +12,10 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use support::{Desk, PASSWORD, noise, tree};
+use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::disk::FileAction;
 use under_seal_core::disk::faults::{Fault, plan};
+use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::registry::{Format, PAGE, SEALED, TAR_GZ, ZIP};
 use under_seal_core::formats::sealed::volume::{VolumeSet, names};
 use under_seal_core::formats::sealed::{CostLimit, KeyCost, SealedReader, unlock_given};
@@ -25,7 +27,7 @@ use under_seal_core::source::{Catalogue, Choice, Patterns};
 use under_seal_core::tasks::in_place::{complete_earlier, own_place};
 use under_seal_core::tasks::pack::{PackError, PackRequest, WayError};
 use under_seal_core::tasks::portion::{PortionRequest, portion};
-use under_seal_core::tasks::recast::recut;
+use under_seal_core::tasks::recast::{converting, recut};
 use under_seal_core::tasks::relock::{RelockRequest, relock};
 use under_seal_core::tasks::reunite::{Pieces, reunite};
 use under_seal_core::tasks::revise::{Edit, Old, Revision, prepare, revise};
@@ -244,6 +246,7 @@ fn child() {
         "recast" => recast(&desk).unwrap(),
         "relock" => relock_in_place(&desk).unwrap(),
         "revise" => revise_in_place(&desk).unwrap(),
+        "squeeze" => squeeze_in_place(&desk).unwrap(),
         "replace" => {
             let into = desk.path("inbox");
             let into = Destination { on_clash: OnClash::Replace, ..Destination::from(&into) };
@@ -376,16 +379,32 @@ fn revise_in_place(desk: &Desk) -> Result<(), Error> {
     })
 }
 
+/// Squeezes the contents of the set in `out` otherwise, in its own place.
+fn squeeze_in_place(desk: &Desk) -> Result<(), Error> {
+    desk.with_context(&|| false, |context| {
+        complete_earlier(&desk.path("out"), context)?;
+        let set = VolumeSet::gather(&[desk.path("out")])?.complete()?;
+        let (target, choice) = (own_place(&set).unwrap(), Choice::default());
+        let credentials = [Password::new(PASSWORD).unwrap().into()];
+        let mut old = Archive::from(SealedReader::unlock(set, &credentials[0])?);
+        let (fit, squeeze) = (FIT.parse().unwrap(), Squeeze::Light);
+        let request = PackRequest { replace: true, fit, squeeze, ..PackRequest::new(&[], &choice, &target) };
+        let delivery = converting::prepare(&old, &request, context)?;
+        Ok(converting::convert(&mut old, delivery, &credentials, KeyCost::CHEAPEST, context).map(drop)?)
+    })
+}
+
 /// Whatever happens, one whole set is there once the same is tried again, the old one or the new one, and nothing else.
 #[rstest]
 fn looking_after_a_set_that_fails_or_dies_at_any_operation_loses_nothing(
     #[values(Some(Fault::Full), Some(Fault::Broken), None)] fault: Option<Fault>,
-    #[values(("recast", 1), ("relock", 3), ("revise", 3))] what: (&str, u32),
+    #[values(("recast", 1), ("relock", 3), ("revise", 3), ("squeeze", 3))] what: (&str, u32),
 ) {
     let (work, count) = what;
     let act = match work {
         "recast" => recast,
         "relock" => relock_in_place,
+        "squeeze" => squeeze_in_place,
         _ => revise_in_place,
     };
     let _alone = alone();
