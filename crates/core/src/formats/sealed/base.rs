@@ -40,6 +40,15 @@ pub struct BaseName {
     pub name: Vec<u8>,
 }
 
+/// What an archive of changes builds upon.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Base {
+    /// Which archive it is.
+    pub name: BaseName,
+    /// Everything in it, sorted by path.
+    pub entries: Vec<BaseEntry>,
+}
+
 /// The base, as an archive's root tells it: which it is, and where the pages are that list what is in it.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct BaseRef {

@@ -29,13 +29,13 @@ pub mod writer;
 
 pub use framing::{Class, Expected, FrameDraft, FrameRoom, Framer};
 
-pub use base::{BaseEntry, BaseName, BaseRef, Becomes};
+pub use base::{Base, BaseEntry, BaseName, BaseRef, Becomes};
 pub use carrying::{CarriedFrame, Carrier, Fate, Fates, FrameSource, OldFrame};
 pub use error::{SealError, SealedError};
 pub use head::{HeadError, cost_of, seal_head};
 pub use index::About;
 pub use keys::{ArchiveKey, CostLimit, KeyCost};
-pub use reader::{Base, SealedReader};
+pub use reader::SealedReader;
 pub use salvage::{Lost, Salvage};
 pub use unlocking::{UnlockedSet, key_of_open_to_all, unlock, unlock_given};
 pub use writer::{CompressedFrame, GROUP_ENTRIES, SealedArchive, SealedWriter};

@@ -3,7 +3,7 @@
 //! Everything is authentic before it is looked at, and held to the format's rules before it is
 //! believed. What a sink is told has been compared with the index; a file ends only if its digest is right.
 
-use super::base::{BaseEntry, BaseName, BaseRef, Becomes};
+use super::base::{Base, BaseEntry, BaseRef, Becomes};
 use super::cells::CellSeal;
 use super::error::SealedError;
 use super::extraction::{Extraction, Open};
@@ -42,15 +42,6 @@ pub struct SealedReader {
     key_file: bool,
     /// What it builds upon, and what is in that.
     base: Option<Base>,
-}
-
-/// What an archive of changes builds upon.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Base {
-    /// Which archive it is.
-    pub name: BaseName,
-    /// Everything in it, sorted by path.
-    pub entries: Vec<BaseEntry>,
 }
 
 impl SealedReader {
