@@ -221,7 +221,7 @@ fn lines(report: &Report) -> Vec<String> {
         let files = count(originals.proven.len() as u64, "original");
         let verb = if originals.proven.len() == 1 { "is" } else { "are" };
         lines.push(format!(
-            "{files} of {} {verb} proven to be inside, every byte of the archive verified: {}. Nothing was deleted.",
+            "{files} of {} {verb} proven to be inside ({}); every byte of the archive was verified. Nothing was deleted.",
             originals.proven.len() + originals.not_proven.len(),
             bytes(originals.proven_bytes)
         ));
