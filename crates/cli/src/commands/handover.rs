@@ -2,7 +2,7 @@
 
 use super::show;
 use crate::archives::{Given, given};
-use crate::args::{DeliveryArguments, HandoverArguments, ShapeArguments, UnlockArguments};
+use crate::args::{HandoverArguments, UnlockArguments};
 use crate::credentials::{self, Wanted};
 use crate::failure::{BadValue, DONE, Failure};
 use crate::settings::Settings;
@@ -27,12 +27,7 @@ use under_seal_core::tasks::handover::{
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
-    let delivery = DeliveryArguments {
-        shape: ShapeArguments { fit: arguments.fit.clone(), ..ShapeArguments::default() },
-        configuration: arguments.configuration.clone(),
-        ..DeliveryArguments::default()
-    };
-    let settings = Settings::resolve(&delivery, arguments.work.threads)?;
+    let settings = Settings::for_fit(arguments.fit.as_ref(), &arguments.configuration, arguments.work.threads)?;
     let stored = || settings.note_template.as_ref().map(|path| path.value.clone());
     let template = arguments.note_template.clone().or_else(stored).map(read_template).transpose()?;
     let password_note = arguments.password_note.as_deref();

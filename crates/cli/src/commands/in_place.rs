@@ -1,6 +1,6 @@
 //! What the commands have in common that make another archive of one: where it goes, and what is said of its volumes.
 
-use crate::args::{ConfigurationArguments, DeliveryArguments, ShapeArguments, WorkArguments};
+use crate::args::{ConfigurationArguments, WorkArguments};
 use crate::failure::{BadValue, Failure};
 use crate::session;
 use crate::settings::Settings;
@@ -78,16 +78,11 @@ pub(super) fn typed_fit(
     work: &WorkArguments,
 ) -> Result<Option<Fit>, Failure> {
     let Some(typed) = fit else { return Ok(None) };
-    let delivery = DeliveryArguments {
-        shape: ShapeArguments { fit: Some(typed.clone()), ..ShapeArguments::default() },
-        configuration: configuration.clone(),
-        ..DeliveryArguments::default()
-    };
-    Ok(Some(Settings::resolve(&delivery, work.threads)?.fit.value.fit))
+    Ok(Some(Settings::for_fit(Some(typed), configuration, work.threads)?.fit.value.fit))
 }
 
 /// The folder that volumes go to.
-pub(super) fn folder_of(target: &Target) -> String {
+pub(super) fn target_folder(target: &Target) -> String {
     target.path_with("").parent().map(text::path).unwrap_or_default()
 }
 

@@ -1,7 +1,7 @@
 //! `portion`: any file as plain pieces.
 
 use super::show;
-use crate::args::{DeliveryArguments, PortionArguments, ShapeArguments};
+use crate::args::PortionArguments;
 use crate::failure::{BadValue, DONE, Failure};
 use crate::session;
 use crate::settings::Settings;
@@ -19,12 +19,7 @@ const PIECES_LISTED: usize = 24;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &PortionArguments) -> Result<u8, Failure> {
-    let delivery = DeliveryArguments {
-        shape: ShapeArguments { fit: arguments.fit.clone(), ..ShapeArguments::default() },
-        configuration: arguments.configuration.clone(),
-        ..DeliveryArguments::default()
-    };
-    let settings = Settings::resolve(&delivery, arguments.work.threads)?;
+    let settings = Settings::for_fit(arguments.fit.as_ref(), &arguments.configuration, arguments.work.threads)?;
     let limit = settings.fit.value.fit.volume_limit().ok_or(Failure::Value(BadValue::PiecesWithoutFit))?;
     let folder = arguments.to.clone().unwrap_or_else(|| PathBuf::from("."));
     let progress = ProgressLine::for_reading(None, &arguments.work);

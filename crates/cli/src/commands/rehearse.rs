@@ -47,7 +47,7 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
         }
         file => {
             let archive = file.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
-            let credentials = archive.password().cloned().map_or_else(Credentials::none, Credentials::from);
+            let credentials = archive.opened_by();
             let stem = OsString::from_vec(archive.name());
             (Package::Archive(archive), credentials, CostLimit::Bearable, stem)
         }

@@ -1,6 +1,6 @@
 //! `relock`: a sealed archive gets other passwords, in its own place or elsewhere.
 
-use super::in_place::{Volume, folder_of, hand_over, new_place, replaced, settled, volume_lines};
+use super::in_place::{Volume, hand_over, new_place, replaced, settled, target_folder, volume_lines};
 use super::show;
 use crate::args::RelockArguments;
 use crate::credentials::{self, Sealing};
@@ -110,7 +110,7 @@ impl Report {
             replaced: Vec::new(),
             verified_files: 0,
             verified_bytes: 0,
-            folder: folder_of(target),
+            folder: target_folder(target),
             passphrase_file: None,
             verified: String::new(),
             was_secret,

@@ -7,7 +7,7 @@ pub mod name;
 pub use file::{Configuration, Profile, usual_place};
 pub use name::{NameFields, NamePattern};
 
-use crate::args::{ChoiceArguments, ConfigurationArguments, DeliveryArguments, SqueezeName};
+use crate::args::{ChoiceArguments, ConfigurationArguments, DeliveryArguments, ShapeArguments, SqueezeName};
 use crate::failure::{BadValue, Failure};
 use crate::named_file;
 use std::fmt;
@@ -165,6 +165,20 @@ impl Settings {
             profile: typed.configuration.profile.clone(),
             configuration: configuration.path,
         })
+    }
+
+    /// The same where nothing but the fit was typed.
+    pub fn for_fit(
+        fit: Option<&String>,
+        configuration: &ConfigurationArguments,
+        threads: Option<NonZeroUsize>,
+    ) -> Result<Self, Failure> {
+        let typed = DeliveryArguments {
+            shape: ShapeArguments { fit: fit.cloned(), ..ShapeArguments::default() },
+            configuration: configuration.clone(),
+            ..DeliveryArguments::default()
+        };
+        Self::resolve(&typed, threads)
     }
 
     /// What of the sources counts for a command that packs nothing.

@@ -114,6 +114,11 @@ pub fn temporary_name(prefix: &str, context: &Context<'_>) -> Result<OsString, N
     Ok(OsString::from(format!("{prefix}{:016x}", u64::from_le_bytes(context.random()?))))
 }
 
+/// The folder that a file lies in, as it is typed: `.` where that is not.
+pub fn folder_of(file: &Path) -> &Path {
+    file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
+}
+
 /// The absolute form of a path, without following links and without a slash at its end.
 pub fn absolute(path: &Path) -> PathBuf {
     std::path::absolute(path).unwrap_or_else(|_| path.to_owned()).components().collect()

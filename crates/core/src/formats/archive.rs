@@ -91,6 +91,11 @@ impl Archive {
         Ok(Self { format: self.format, reader: self.reader.unlocked(credentials, context)? })
     }
 
+    /// What opens it, as far as it needs a password.
+    pub fn opened_by(&self) -> Credentials {
+        self.password().cloned().map_or_else(Credentials::none, Credentials::from)
+    }
+
     /// Of how many volumes, parts or files it is.
     pub fn file_count(&self) -> u32 {
         match self.volumes() {

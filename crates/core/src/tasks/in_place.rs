@@ -1,7 +1,7 @@
 //! An archive's own place: where it is replaced by what is made of it, and where the new volumes of it lie.
 
-use crate::disk::Folder;
 use crate::disk::staging::{self, StagingError};
+use crate::disk::{Folder, folder_of};
 use crate::formats::archive::Archive;
 use crate::formats::registry::{Format, PAGE, SEALED};
 use crate::formats::sealed::volume::{Geometry, VolumeFile, VolumeSet};
@@ -33,8 +33,7 @@ pub fn own_place(set: &VolumeSet) -> Option<Target> {
     };
     let mut targets = set.volumes.iter().map(|(number, files)| target(*number, files));
     let first = targets.next()??;
-    let is_alone = set.unrecognised.is_empty() && set.untried.is_empty() && set.contradicting.is_empty();
-    (is_alone && targets.all(|target| target.as_ref() == Some(&first))).then_some(first)
+    (set.is_certain() && targets.all(|target| target.as_ref() == Some(&first))).then_some(first)
 }
 
 /// Where a page with a sealed volume in it can be replaced. `None` for volumes that are not in a page.
@@ -42,8 +41,7 @@ pub fn own_page(set: &VolumeSet) -> Option<Target> {
     let mut files = set.volumes.values().flatten();
     let (Some(VolumeFile { path, in_page: Some(_), .. }), None) = (files.next(), files.next()) else { return None };
     let (format, stem) = Format::of_name(path.file_name()?)?;
-    let is_alone = set.unrecognised.is_empty() && set.untried.is_empty() && set.contradicting.is_empty();
-    let named_so = is_alone && path.ends_with(named(&stem, format));
+    let named_so = set.is_certain() && path.ends_with(named(&stem, format));
     (*format == PAGE && named_so).then(|| Target { folder: folder_of(path).to_owned(), stem })
 }
 
@@ -54,11 +52,6 @@ pub fn own_file(archive: &Archive) -> Option<(Target, &'static Format)> {
     let is_right = format.is_read_as(archive.format) && path.ends_with(named(&stem, format));
     let target = Target { folder: folder_of(&path).to_owned(), stem };
     is_right.then_some((target, format))
-}
-
-/// The folder that a file lies in, as it is typed.
-fn folder_of(file: &Path) -> &Path {
-    file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
 }
 
 /// The name of an archive's only or last file.

@@ -14,7 +14,8 @@ use crate::ui::text::{self, bytes, contents, count, grouped, shown};
 use crate::words;
 use crate::words::{NOT_SECRET, as_name};
 use serde::Serialize;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
+use under_seal_core::disk::folder_of;
 use under_seal_core::formats::registry::{Format, Writing};
 use under_seal_core::formats::sealed::volume::in_page::Form;
 use under_seal_core::source::feed::FilledUp;
@@ -426,7 +427,7 @@ fn notes(report: &Report) -> Vec<String> {
     };
     note("Part of an archive:", report.lone_volumes.iter().map(lone).collect());
     if let Some(lone) = report.lone_volumes.first() {
-        let place = lone.typed.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let place = folder_of(&lone.typed);
         notes.push("  If all of it is to be sent, it needs no packing:".to_owned());
         notes.push(command(&[Part::Word("handover"), Part::Named(place.as_os_str()), Part::Word("--to NEW-FOLDER")]));
     }

@@ -2,8 +2,9 @@
 
 use crate::archives::{Given, given};
 use crate::args::{NewPasswordArguments, RecastArguments};
-use crate::commands::in_place::could_be_lost;
-use crate::commands::in_place::{Volume, folder_of, hand_over, noun, replaced, settled, volume_lines};
+use crate::commands::in_place::{
+    Volume, could_be_lost, hand_over, noun, replaced, settled, target_folder, volume_lines,
+};
 use crate::commands::resend::stem;
 use crate::commands::show;
 use crate::commands::standing::Standing;
@@ -23,6 +24,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use std::slice;
 use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::disk::folder_of;
 use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::registry::{Format, PAGE, SEALED};
@@ -84,7 +86,7 @@ struct Old {
 fn opened(path: &Path, known: &mut HashSet<Ids>, arguments: &RecastArguments) -> Result<Option<Old>, Failure> {
     let folder = |archive: &Archive| {
         let first = archive.paths().into_iter().next().unwrap_or_default();
-        first.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")).to_owned()
+        folder_of(&first).to_owned()
     };
     match given(slice::from_ref(&path.to_owned()), &arguments.work)? {
         Given::Volumes(set) => {
@@ -101,7 +103,7 @@ fn opened(path: &Path, known: &mut HashSet<Ids>, arguments: &RecastArguments) ->
         }
         file => {
             let archive = file.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
-            let opened_by = archive.password().map_or_else(Credentials::none, |password| password.clone().into());
+            let opened_by = archive.opened_by();
             let own = own_file(&archive);
             let stem = match &own {
                 Some((target, _)) => target.stem.clone(),
@@ -168,7 +170,7 @@ fn converted(
     let lost = not_kept(&old.archive, format, hide_names, secret);
     let message = if lost.contains(&NotKept::Message) { "" } else { standing.message.as_str() };
     let mut one = One::planned(path, &old, format, &standing, &lost);
-    one.folder = folder_of(&target);
+    one.folder = target_folder(&target);
     if arguments.dry_run {
         return Ok(Some(one));
     }

@@ -1,7 +1,7 @@
 //! A sealed archive is cut to another size, in its own place or elsewhere, without the password.
 
 use crate::args::RecastArguments;
-use crate::commands::in_place::{Volume, folder_of, hand_over, new_place, replaced, settled, volume_lines};
+use crate::commands::in_place::{Volume, hand_over, new_place, replaced, settled, target_folder, volume_lines};
 use crate::commands::show;
 use crate::failure::{DONE, Failure};
 use crate::places::gather;
@@ -86,7 +86,7 @@ impl Report {
             after: Cut::of(planned),
             volumes: Volume::all(recut.map_or_else(|| placed(target, planned), |recut| recut.volumes.clone())),
             replaced: recut.iter().flat_map(|recut| &recut.replaced).map(|(path, _)| text::path(path)).collect(),
-            folder: folder_of(target),
+            folder: target_folder(target),
             is_cut_so,
         }
     }

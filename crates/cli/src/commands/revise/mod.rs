@@ -96,7 +96,7 @@ fn opened(arguments: &ReviseArguments) -> Result<(Old, Credentials, Place), Fail
         file => {
             let archive = file.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
             let place = Place::of_file(&archive, to)?;
-            let opened_by = archive.password().map_or_else(Credentials::none, |password| password.clone().into());
+            let opened_by = archive.opened_by();
             Ok((Old::Open(archive), opened_by, place))
         }
     }

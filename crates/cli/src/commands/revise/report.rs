@@ -2,7 +2,7 @@
 
 use super::place::Place;
 use super::wishes::Disk;
-use crate::commands::in_place::{Volume, folder_of, hand_over, noun, replaced, volume_lines};
+use crate::commands::in_place::{Volume, hand_over, noun, replaced, target_folder, volume_lines};
 use crate::commands::standing::Standing;
 use crate::failure::{DONE, LOOK};
 use crate::ui::paint::{Tone, paint};
@@ -154,7 +154,7 @@ impl Report {
             verified_bytes: 0,
             passwords: 0,
             key_file: false,
-            folder: folder_of(&place.target),
+            folder: target_folder(&place.target),
             outcome: Outcome::Planned,
             may_have_others: place.format.abilities.keyholes,
         }

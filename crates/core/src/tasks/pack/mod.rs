@@ -37,7 +37,7 @@ use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{Content, EntryPath, Totals};
 use crate::ground::fit::Fit;
 use crate::ground::secrets::Credentials;
-use crate::source::{Catalogue, Choice, PassedOver, SourceEntry};
+use crate::source::{Catalogue, Choice, PassedOver, SourceEntry, UnsafeNames};
 use crate::tasks::check::verify_contents;
 use crate::tasks::pack::parcels::{Parcel, Weights};
 use arranging::Outlook;
@@ -210,17 +210,20 @@ impl Delivery {
         Ok(request.target.make_way(request.replace, request.format, context)?)
     }
 
-    /// The same for a catalogue that was put together otherwise: the request's sources count for nothing. Where one of the files that
-    /// are `needed` cannot be read, nothing is packed.
+    /// The same for entries each of which says where its content comes from, with what was listed on disk for them: the request's
+    /// sources count for nothing. Where one of the files that are `needed` cannot be read, nothing is packed.
     ///
     /// # Errors
     /// [`PackError`], as there.
     pub fn prepare_from(
         request: &PackRequest<'_>,
-        catalogue: Catalogue,
+        entries: Vec<SourceEntry>,
+        gathered: Vec<Catalogue>,
         needed: HashSet<PathBuf>,
         context: &Context<'_>,
     ) -> Result<Self, PackError> {
+        let text_names = request.format.abilities.text_names.then_some(UnsafeNames::Escape);
+        let catalogue = Catalogue::put_together(entries, gathered, text_names)?;
         let old = Self::make_way(request, context)?;
         Ok(Self { needed, ..Self::of(request, catalogue, old, context)? })
     }

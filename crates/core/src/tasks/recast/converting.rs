@@ -8,7 +8,7 @@ use crate::formats::sealed::KeyCost;
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
 use crate::ground::secrets::Credentials;
-use crate::source::{Catalogue, SourceEntry, UnsafeNames};
+use crate::source::SourceEntry;
 use crate::tasks::pack::{Delivery, OldContents, PackError, PackRequest, Packed};
 use std::collections::HashSet;
 
@@ -77,9 +77,7 @@ pub fn not_kept(archive: &Archive, format: &Format, hide_names: bool, secret: bo
 /// [`ConvertError`]; nothing was written.
 pub fn prepare(archive: &Archive, request: &PackRequest<'_>, context: &Context<'_>) -> Result<Delivery, ConvertError> {
     let entries = archive.entries().iter().enumerate().map(|(place, listed)| SourceEntry::of_archive(place, listed));
-    let text_names = request.format.abilities.text_names.then_some(UnsafeNames::Escape);
-    let catalogue = Catalogue::put_together(entries.collect(), Vec::new(), text_names).map_err(PackError::from)?;
-    Ok(Delivery::prepare_from(request, catalogue, HashSet::new(), context)?)
+    Ok(Delivery::prepare_from(request, entries.collect(), Vec::new(), HashSet::new(), context)?)
 }
 
 /// Extracts and packs at the same time, reads the new archive back, and places it.

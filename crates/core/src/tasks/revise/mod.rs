@@ -15,7 +15,7 @@ use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
 use crate::ground::entry::ListedEntry;
 use crate::ground::secrets::Credentials;
-use crate::source::{Catalogue, UnsafeNames};
+use crate::source::Catalogue;
 use crate::tasks::pack::{Delivery, OldContents, PackError, PackRequest, Packed};
 
 /// Why an archive was not changed. It is as it was.
@@ -71,9 +71,7 @@ pub fn prepare(
         Old::Sealed(_) => revision.fresh(),
         Old::Open(archive) => revision.all(archive.entries()),
     };
-    let text_names = request.format.abilities.text_names.then_some(UnsafeNames::Escape);
-    let catalogue = Catalogue::put_together(entries, gathered, text_names).map_err(PackError::from)?;
-    Ok(Delivery::prepare_from(request, catalogue, revision.needed(), context)?)
+    Ok(Delivery::prepare_from(request, entries, gathered, revision.needed(), context)?)
 }
 
 /// Writes, verifies and places a revision.

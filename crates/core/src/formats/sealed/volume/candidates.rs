@@ -9,7 +9,7 @@ use super::in_page::VolumeBytes;
 use super::recognising::Trying;
 use super::set::{GatherError, SetSummary, VolumeFile, VolumeSet, read_header};
 use crate::disk::missing::missing;
-use crate::disk::{FileAction, FileError, staging};
+use crate::disk::{FileAction, FileError, folder_of, staging};
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -60,7 +60,7 @@ impl Candidates {
                 found.named_folders.push(in_it);
             } else {
                 found.name(path)?;
-                found.look_into(path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new(".")))?;
+                found.look_into(folder_of(path))?;
             }
         }
         Ok(found)

@@ -181,6 +181,11 @@ impl VolumeSet {
         Bound { set: self.ids.set, cell_length: self.geometry.cell_length }
     }
 
+    /// Whether nothing was found beside its volumes of which it is not known whether it belongs to it.
+    pub const fn is_certain(&self) -> bool {
+        self.unrecognised.is_empty() && self.untried.is_empty() && self.contradicting.is_empty()
+    }
+
     /// How its cells are cut.
     pub const fn cutting(&self) -> Cutting {
         let Geometry { cells_per_volume, cell_length, .. } = self.geometry;
