@@ -92,7 +92,7 @@ const NAME_COLUMNS: usize = 80;
 
 /// What is not extracted, for people.
 pub fn not_extracted_lines(refused: &[NotExtracted]) -> Vec<String> {
-    let one = |one: &NotExtracted| format!("{}: {}", text::ending(&one.path, NAME_COLUMNS), one.why);
+    let one = |one: &NotExtracted| format!("{}: {}", text::middle_shortened(&one.path, NAME_COLUMNS), one.why);
     let lines: Vec<String> = refused.iter().map(one).collect();
     first_listed(Tone::Bad, "In the archive, and never extracted:", &lines, NOT_EXTRACTED_LISTED)
 }

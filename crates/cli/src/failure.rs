@@ -1,5 +1,6 @@
 //! Everything that can end a command, and the exit code that it ends with.
 
+use crate::mistyped::Mistyped;
 use crate::settings::name::NamePatternError;
 use std::io;
 use std::path::PathBuf;
@@ -26,6 +27,8 @@ pub const UNSAFE: u8 = 6;
 /// Why a command stopped.
 #[derive(Debug)]
 pub enum Failure {
+    /// What was typed cannot be taken.
+    Mistyped(Mistyped),
     /// The core stopped.
     Core(Error),
     /// The password file cannot be read.
@@ -230,7 +233,7 @@ impl<E: Into<Error>> From<E> for Failure {
 }
 
 impl Failure {
-    /// The exit code (README, "Exit codes").
+    /// The exit code (docs/exit-codes.md).
     pub fn exit_code(&self) -> u8 {
         match self {
             Self::Core(error) => class_code(error.class()),
@@ -242,7 +245,8 @@ impl Failure {
             Self::PassphraseFile { source, .. } if source.kind() == io::ErrorKind::AlreadyExists => UNSAFE,
             Self::PassphraseFile { .. } => 7,
             Self::NoBase { .. } | Self::Outdated { .. } => UNSAFE,
-            Self::PasswordFile { .. }
+            Self::Mistyped(_)
+            | Self::PasswordFile { .. }
             | Self::KeyFile { .. }
             | Self::TextFile { .. }
             | Self::NowhereToShow

@@ -1,6 +1,6 @@
 //! Under Seal: seals folders into password-encrypted volumes, and proves that they open again.
 //!
-//! Arguments come in through [`args`]; [`settings`] puts them together with the configuration file, and [`named_file`] reads the small files that options name, [`credentials`]
+//! What is typed becomes arguments ([`args`]) in [`mistyped`], which knows what people try first; [`settings`] puts them together with the configuration file, and [`named_file`] reads the small files that options name, [`credentials`]
 //! puts them together with passwords and key files; [`secrecy`] keeps those in memory; [`places`] tells volumes from what is wanted of them. [`commands`] call the core and show its results, [`words`] turns errors into sentences
 //! and [`failure`] into exit codes; [`ui`] draws, and [`signals`] hears of the system, and [`session`] is what the core is lent, the
 //! user's own key of [`owner`] among it.
@@ -12,6 +12,7 @@ mod commands;
 mod credentials;
 mod failure;
 mod leftover;
+mod mistyped;
 mod named_file;
 mod owner;
 mod places;
@@ -23,9 +24,9 @@ mod ui;
 mod words;
 
 use crate::leftover::remove_leftover;
-use args::{Arguments, Command};
-use clap::Parser as _;
+use args::Command;
 use failure::Failure;
+use mistyped::Typed;
 use std::any::Any;
 use std::io::Write as _;
 use std::process::ExitCode;
@@ -56,55 +57,22 @@ fn defect(panic: &(dyn Any + Send)) {
 }
 
 fn run() -> ExitCode {
-    let arguments = Arguments::parse();
-    let (command, work) = match &arguments.command {
-        Command::Plan(plan) => ("plan", Some(&plan.work)),
-        Command::Pack(pack) => ("pack", Some(&pack.work)),
-        Command::Fits(_) => ("fits", None),
-        Command::Page(_) => ("page", None),
-        Command::Check(check) => ("check", Some(&check.work)),
-        Command::Open(open) => ("open", Some(&open.work)),
-        Command::List(list) => ("list", Some(&list.work)),
-        Command::About(about) => ("about", Some(&about.work)),
-        Command::Compare(compare) => ("compare", Some(&compare.work)),
-        Command::Revise(revise) => ("revise", Some(&revise.work)),
-        Command::Recast(recast) => ("recast", Some(&recast.work)),
-        Command::Relock(relock) => ("relock", Some(&relock.work)),
-        Command::Receipt(receipt) => ("receipt", Some(&receipt.work)),
-        Command::Confirm(confirm) => ("confirm", Some(&confirm.work)),
-        Command::Resend(resend) => ("resend", Some(&resend.work)),
-        Command::Handover(handover) => ("handover", Some(&handover.work)),
-        Command::Rehearse(rehearse) => ("rehearse", Some(&rehearse.work)),
-        Command::Portion(portion) => ("portion", Some(&portion.work)),
-        Command::Reunite(reunite) => ("reunite", Some(&reunite.work)),
-        Command::Peek(_) => ("peek", None),
-        Command::Demo(_) => ("demo", None),
-    };
-    let json = work.is_some_and(|work| work.json) || arguments.command.prints_json_alone();
-    session::start_log(work.map_or(0, |work| work.verbose));
-    let outcome = match &arguments.command {
-        Command::Plan(arguments) => commands::plan::run(arguments),
-        Command::Pack(arguments) => commands::pack::run(arguments),
-        Command::Fits(arguments) => commands::fits::run(arguments),
-        Command::Page(arguments) => commands::page::run(arguments),
-        Command::Check(arguments) => commands::check::run(arguments),
-        Command::Open(arguments) => commands::open::run(arguments),
-        Command::List(arguments) => commands::list::run(arguments),
-        Command::About(arguments) => commands::about::run(arguments),
-        Command::Peek(arguments) => commands::peek::run(arguments),
-        Command::Compare(arguments) => commands::compare::run(arguments),
-        Command::Revise(arguments) => commands::revise::run(arguments),
-        Command::Recast(arguments) => commands::recast::run(arguments),
-        Command::Relock(arguments) => commands::relock::run(arguments),
-        Command::Receipt(arguments) => commands::receipt::run(arguments),
-        Command::Confirm(arguments) => commands::confirm::run(arguments),
-        Command::Resend(arguments) => commands::resend::run(arguments),
-        Command::Handover(arguments) => commands::handover::run(arguments),
-        Command::Rehearse(arguments) => commands::rehearse::run(arguments),
-        Command::Portion(arguments) => commands::portion::run(arguments),
-        Command::Reunite(arguments) => commands::reunite::run(arguments),
-        Command::Demo(arguments) => commands::demo::run(arguments),
-    };
+    match mistyped::read(std::env::args_os()) {
+        Typed::Arguments(arguments) => run_command(&arguments.command),
+        Typed::Nothing => ended(commands::guide::offer(), "help", false),
+        Typed::Text(text) => ended(commands::print_text(&text), "help", false),
+        Typed::Mistaken { failure, command, json } => ended(Err(failure), command.unwrap_or_default(), json),
+    }
+}
+
+fn run_command(command: &Command) -> ExitCode {
+    let (name, output) = command.output();
+    session::start_output(output);
+    ended(commands::run(command), name, output.json)
+}
+
+/// The exit code, once it is said what went wrong.
+fn ended(outcome: Result<u8, Failure>, command: &'static str, json: bool) -> ExitCode {
     match outcome {
         Ok(code) => ExitCode::from(code),
         Err(failure) => {

@@ -86,7 +86,7 @@ fn collect(places: &[PathBuf], aside: &Path, context: &Context<'_>) -> Result<Vo
             ),
             None => format!("There is no volume in {} yet. Put the first one in.", text::path(&places[0])),
         };
-        if prompt::choose(&question, &["next", "stop"])? == 1 {
+        if prompt::choose(&question, &["[n]ext", "[q]uit"], Some(0))? == 1 {
             return Err(Failure::GivenUp);
         }
     }
@@ -104,9 +104,10 @@ pub fn gather(places: &[PathBuf]) -> Result<VolumeSet, Failure> {
                 .map(|(number, set)| format!("  {number}  {}\n", words::one_set(set)))
                 .collect();
             let question = format!("Volumes of {} archives are here:\n{}Which one?", found.len(), lines.concat());
-            let mut choices: Vec<&str> = numbers.iter().map(String::as_str).collect();
-            choices.push("stop");
-            match found.get(prompt::choose(&question, &choices)?) {
+            let written: Vec<String> = numbers.iter().map(|number| format!("[{number}]")).collect();
+            let mut choices: Vec<&str> = written.iter().map(String::as_str).collect();
+            choices.push("[q]uit");
+            match found.get(prompt::choose(&question, &choices, None)?) {
                 Some(set) => Ok(VolumeSet::gather_one(places, set.ids)?),
                 None => Err(Failure::GivenUp),
             }
@@ -119,6 +120,6 @@ pub fn gather(places: &[PathBuf]) -> Result<VolumeSet, Failure> {
 }
 
 fn is_of_an_open_format(path: &Path) -> bool {
-    let silent = ProgressLine::for_reading(None, &WorkArguments { quiet: true, ..WorkArguments::default() });
+    let silent = ProgressLine::for_reading(None, &WorkArguments::quiet());
     matches!(recognise(path, &session::context(&silent, None)), Ok(Some(_)))
 }

@@ -1,16 +1,30 @@
 //! What the program lends to the core: randomness, the clock, the wish to stop, and what a password costs.
 
-use crate::args::MAX_THREADS;
+use crate::args::{ColorName, MAX_THREADS, OutputArguments};
 use crate::ui::progress::ProgressLine;
+use crate::ui::text;
 use crate::{owner, signals};
+use anstream::ColorChoice;
 use std::num::NonZeroUsize;
 use std::time::{SystemTime, UNIX_EPOCH};
 use under_seal_core::formats::sealed::KeyCost;
 use under_seal_core::ground::context::{Context, NoRandomness, Randomness};
 use under_seal_core::ground::entry::Timestamp;
 
-/// Tells on standard error, step by step, what is done: not at all, in large steps, or file by file.
-pub fn start_log(verbose: u8) {
+/// Settles for the whole run how output looks: the log, step by step on standard error, not at all, in large steps, or file by file;
+/// colour; sizes.
+pub fn start_output(output: &OutputArguments) {
+    match output.color {
+        // What the variables NO_COLOR, CLICOLOR, CLICOLOR_FORCE and TERM say is asked by `anstream`.
+        ColorName::Auto => {}
+        ColorName::Always => ColorChoice::Always.write_global(),
+        ColorName::Never => ColorChoice::Never.write_global(),
+    }
+    text::write_exact_sizes(output.exact);
+    start_log(output.verbose);
+}
+
+fn start_log(verbose: u8) {
     let level = match verbose {
         0 => return,
         1 => tracing::Level::INFO,

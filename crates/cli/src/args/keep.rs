@@ -1,6 +1,7 @@
 //! What looks after an archive that there is.
 
 use super::WorkArguments;
+use super::question::{FORMAT, PASSWORD, SIZE, WHERE};
 use super::receive::{OnClashName, UnlockArguments};
 use super::send::{
     ChoiceArguments, ConfigurationArguments, MakingArguments, MessageArguments, SqueezeName, written_formats,
@@ -9,93 +10,111 @@ use clap::{ArgGroup, Args};
 use std::path::PathBuf;
 use under_seal_core::formats::registry::Format;
 
+/// The question that the options of `revise` answer.
+const CHANGE: &str = "What changes";
+
 /// `revise`.
 #[derive(Debug, Args)]
+#[command(override_usage = "under-seal revise ARCHIVE CHANGE... [OPTIONS]")]
 #[command(group = ArgGroup::new("change").args(["refresh", "remove", "rename", "add", "message", "message_from"]).required(true).multiple(true))]
 pub struct ReviseArguments {
-    /// A volume, a folder with volumes in it, a page, or a ZIP or tar archive
+    /// A volume, their folder, or a page, ZIP or tar
     #[arg(value_name = "ARCHIVE")]
     pub archive: PathBuf,
-    /// Bring it up to date with these, the files and folders that it was packed from: what is new there is added, what is not there any
-    /// more is removed. Without a source it is asked on a terminal
-    #[arg(long, value_name = "SOURCE", num_args = 0..)]
+    /// Bring it up to date with what it was packed from
+    ///
+    /// What is new there is added, what is not there any more is removed. Without a source it is asked on a terminal.
+    #[arg(long, value_name = "SOURCE", num_args = 0.., help_heading = CHANGE)]
     pub refresh: Option<Vec<PathBuf>>,
-    /// Take out what matches, with all that lies in it: a name at any depth, the end of a path, or a whole path (/dossier/survey). Repeatable
-    #[arg(long, value_name = "PATTERN", num_args = 1..)]
+    /// Take out what matches, with everything in it
+    ///
+    /// "under-seal help patterns" explains patterns.
+    #[arg(long, value_name = "PATTERN", num_args = 1.., help_heading = CHANGE)]
     pub remove: Vec<String>,
-    /// Give what has the first path inside the second one. Repeatable
-    #[arg(long, value_names = ["OLD", "NEW"], num_args = 2)]
+    /// Give what has the first path inside the second one
+    #[arg(long, value_names = ["OLD", "NEW"], num_args = 2, help_heading = CHANGE)]
     pub rename: Vec<String>,
     /// Add files and folders
-    #[arg(long, value_name = "SOURCE", num_args = 1..)]
+    #[arg(long, value_name = "SOURCE", num_args = 1.., help_heading = CHANGE)]
     pub add: Vec<PathBuf>,
-    /// Put what is added into this folder inside, which is made if it is not there
-    #[arg(long, value_name = "FOLDER", requires = "add")]
+    /// Put what is added into this folder inside
+    ///
+    /// It is made if it is not there.
+    #[arg(long, value_name = "FOLDER", requires = "add", help_heading = CHANGE)]
     pub inside: Option<String>,
-    /// What becomes of added files that meet others inside. Without this it is asked on a terminal, and nothing is changed elsewhere
-    #[arg(long, value_enum, requires = "add")]
+    /// Replace files
+    ///
+    /// Without this it is asked on a terminal, and nothing is changed elsewhere.
+    #[arg(long, value_enum, value_name = "WHAT", requires = "add", help_heading = CHANGE)]
     pub on_clash: Option<OnClashName>,
-    /// Where the new archive goes: a folder, or the archive's own name. The old one stays then; without this it is replaced
-    #[arg(long, value_name = "PATH")]
+    /// Say what would change, and write nothing
+    #[arg(long, help_heading = CHANGE)]
+    pub dry_run: bool,
+    /// The folder or name of the new one; the old one stays
+    ///
+    /// Without this the old one is replaced.
+    #[arg(long, value_name = "PATH", help_heading = WHERE)]
     pub to: Option<PathBuf>,
     /// What a volume must fit then; without this it is cut as it is now
-    #[arg(long, value_name = "SIZE|NAME")]
+    #[arg(long, value_name = "SIZE|NAME", value_parser = super::fit_text(), help_heading = SIZE, hide_short_help = true)]
     pub fit: Option<String>,
-    /// Say what would change, and write nothing
-    #[arg(long)]
-    pub dry_run: bool,
     #[command(flatten)]
     pub choice: ChoiceArguments,
     #[command(flatten)]
     pub message: MessageArguments,
     #[command(flatten)]
     pub configuration: ConfigurationArguments,
-    /// Another password that opens it then, read from a file: one that opened it before, beside the one that is given now, counts no
-    /// longer unless it is named here. Repeatable
-    #[arg(long, value_name = "FILE", help_heading = "Password")]
+    #[command(flatten)]
+    pub unlock: UnlockArguments,
+    /// Another password that opens it then, read from a file
+    ///
+    /// Of the passwords that opened it before, only the one that is given counts on, and those that are named here. Repeatable.
+    #[arg(long, value_name = "FILE", help_heading = PASSWORD, hide_short_help = true)]
     pub also_password_from: Vec<PathBuf>,
     /// Take such a password although it is weak
-    #[arg(long, help_heading = "Password", requires = "also_password_from")]
+    #[arg(long, help_heading = PASSWORD, requires = "also_password_from", hide_short_help = true)]
     pub weak_ok: bool,
-    #[command(flatten, next_help_heading = "Password")]
-    pub unlock: UnlockArguments,
     #[command(flatten)]
     pub work: WorkArguments,
 }
 
 /// `recast`.
 #[derive(Debug, Args)]
+#[command(override_usage = "under-seal recast ARCHIVE... --fit SIZE|NAME (or --as, --squeeze)")]
 #[command(group = ArgGroup::new("becomes").args(["format", "squeeze", "hide_names", "fit", "one_volume"]).required(true).multiple(true))]
 pub struct RecastArguments {
-    /// A volume, a folder with volumes in it, or an archive of any format that is read; several with --as or --squeeze
+    /// A volume, their folder, or another archive
+    ///
+    /// Several with --as or --squeeze.
     #[arg(value_name = "ARCHIVE", required = true)]
     pub archives: Vec<PathBuf>,
-    /// Make an archive of this format of it
-    #[arg(long = "as", value_parser = written_formats(), value_name = "FORMAT")]
-    pub format: Option<&'static Format>,
-    /// Compress its contents anew, so hard
-    #[arg(long, value_enum)]
-    pub squeeze: Option<SqueezeName>,
-    /// Hide names, sizes and dates in ZIP too
-    #[arg(long)]
-    pub hide_names: bool,
-    /// What a volume must fit then: a size such as 300KB, 10MB or 5MiB, or a name such as mail-10 (see "fits")
-    #[arg(long, value_name = "SIZE|NAME")]
+    /// The size of a volume: 20MB, mail-10 (see "fits")
+    #[arg(long, value_name = "SIZE|NAME", value_parser = super::fit_text(), help_heading = SIZE)]
     pub fit: Option<String>,
     /// Make one volume of it
-    #[arg(long, conflicts_with = "fit")]
+    #[arg(long, conflicts_with = "fit", help_heading = SIZE)]
     pub one_volume: bool,
-    /// Where the new archive goes: a folder, or its own name. The old one stays then. Without this it goes beside the old one, or, where
-    /// the format stays, into its place
-    #[arg(long, value_name = "PATH")]
+    /// Compress anew
+    #[arg(long, value_enum, value_name = "HOW", help_heading = SIZE)]
+    pub squeeze: Option<SqueezeName>,
+    /// Make an archive of this format
+    #[arg(long = "as", value_parser = written_formats(), value_name = "FORMAT", help_heading = FORMAT)]
+    pub format: Option<&'static Format>,
+    /// Hide names, sizes and dates in ZIP too
+    #[arg(long, help_heading = FORMAT)]
+    pub hide_names: bool,
+    /// The folder or name of the new one; the old one stays
+    ///
+    /// Without this it goes beside the old one, or, where the format stays, into its place.
+    #[arg(long, value_name = "PATH", help_heading = WHERE)]
     pub to: Option<PathBuf>,
     /// Say what would come of it, and write nothing
-    #[arg(long)]
+    #[arg(long, help_heading = WHERE)]
     pub dry_run: bool,
     #[command(flatten)]
     pub new: NewPasswordArguments,
     /// What unlocks it now, for --as and --squeeze
-    #[command(flatten, next_help_heading = "Password until now")]
+    #[command(flatten)]
     pub unlock: UnlockArguments,
     #[command(flatten)]
     pub configuration: ConfigurationArguments,
@@ -106,19 +125,21 @@ pub struct RecastArguments {
 /// `relock`.
 #[derive(Debug, Args)]
 pub struct RelockArguments {
-    /// A volume, or a folder with volumes in it
+    /// A volume, or the folder that the volumes are in
     #[arg(value_name = "VOLUME|FOLDER")]
     pub archive: PathBuf,
-    /// Where the new volumes go: a folder, or the archive's own name. The old ones stay then; without this they are replaced
-    #[arg(long, value_name = "PATH")]
+    /// The folder or name of the new one; the old one stays
+    ///
+    /// Without this the old volumes are replaced.
+    #[arg(long, value_name = "PATH", help_heading = WHERE)]
     pub to: Option<PathBuf>,
     /// Say what would come of it, and write nothing
-    #[arg(long)]
+    #[arg(long, help_heading = WHERE)]
     pub dry_run: bool,
     #[command(flatten)]
     pub new: NewPasswordArguments,
     /// What unlocks it now.
-    #[command(flatten, next_help_heading = "Password until now")]
+    #[command(flatten)]
     pub unlock: UnlockArguments,
     #[command(flatten)]
     pub work: WorkArguments,
@@ -129,18 +150,22 @@ pub struct RelockArguments {
 #[command(next_help_heading = "New password")]
 #[command(group = ArgGroup::new("new").args(["make_passphrase", "no_password", "new_password_from"]))]
 pub struct NewPasswordArguments {
-    /// Read the new password from this file; without this it is asked for on the terminal
+    /// Read the new password from this file
+    ///
+    /// Without this it is asked for on the terminal.
     #[arg(long, value_name = "FILE")]
     pub new_password_from: Option<PathBuf>,
-    /// A key file that goes with every new password
-    #[arg(long, value_name = "FILE", conflicts_with = "no_password")]
+    /// A key file that is needed beside every new password
+    #[arg(long, value_name = "FILE", conflicts_with = "no_password", hide_short_help = true)]
     pub new_key_file: Option<PathBuf>,
-    /// Another password that opens it then, read from a file: one that opened it before counts no longer unless it is named here. Repeatable
-    #[arg(long, value_name = "FILE", conflicts_with = "no_password")]
+    /// Another password that opens it then, read from a file
+    ///
+    /// A password that opened it before counts no longer, unless it is named here. Repeatable.
+    #[arg(long, value_name = "FILE", conflicts_with = "no_password", hide_short_help = true)]
     pub also_password_from: Vec<PathBuf>,
     #[command(flatten)]
     pub making: MakingArguments,
-    /// Lock it with no password: checked and split, but not secret
-    #[arg(long, conflicts_with = "weak_ok")]
+    /// Use no password: checked and cut, but not secret
+    #[arg(long, conflicts_with = "weak_ok", hide_short_help = true)]
     pub no_password: bool,
 }

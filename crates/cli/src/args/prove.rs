@@ -1,20 +1,22 @@
 //! What a sender types who wants proof.
 
-use super::{ChoiceArguments, ConfigurationArguments, UnlockArguments, WorkArguments};
+use super::question::{PASSWORD, SIZE, WHERE};
+use super::{ChoiceArguments, ConfigurationArguments, OutputArguments, UnlockArguments, WorkArguments};
 use clap::{Args, ValueEnum};
 use std::path::PathBuf;
 
 /// `compare`.
 #[derive(Debug, Args)]
 pub struct CompareArguments {
-    /// A volume, or a folder with volumes in it
+    /// A volume, or the folder that the volumes are in
     #[arg(value_name = "VOLUME|FOLDER")]
     pub archive: PathBuf,
     /// The files and folders that it was packed from
     #[arg(required = true, value_name = "SOURCE")]
     pub sources: Vec<PathBuf>,
-    /// Say file by file which originals are proven to be inside, unchanged; everything inside is verified for that. Nothing
-    /// is deleted
+    /// Say which originals are proven to be inside, unchanged
+    ///
+    /// Everything inside is verified for that. Nothing is deleted.
     #[arg(long)]
     pub originals: bool,
     #[command(flatten)]
@@ -30,7 +32,9 @@ pub struct CompareArguments {
 /// `receipt`.
 #[derive(Debug, Args)]
 pub struct ReceiptArguments {
-    /// Volumes, or folders with volumes in them; one volume stands for its whole set
+    /// Volumes, or the folder that they are in
+    ///
+    /// One volume stands for its whole set.
     #[arg(required = true, value_name = "VOLUME|FOLDER")]
     pub places: Vec<PathBuf>,
     #[command(flatten)]
@@ -42,13 +46,15 @@ pub struct ReceiptArguments {
 /// `confirm`.
 #[derive(Debug, Args)]
 pub struct ConfirmArguments {
-    /// A volume, or a folder with volumes in it
+    /// A volume, or the folder that the volumes are in
     #[arg(value_name = "VOLUME|FOLDER")]
     pub archive: PathBuf,
-    /// The receipt that the recipient told; its groups may be typed apart
+    /// The receipt that the recipient told
+    ///
+    /// Its groups may be typed apart.
     #[arg(required = true, value_name = "RECEIPT")]
     pub receipt: Vec<String>,
-    /// Who confirmed it, for the ledger
+    /// Who confirmed it; this is noted in the ledger
     #[arg(long, value_name = "NAME")]
     pub by: Option<String>,
     #[command(flatten)]
@@ -60,14 +66,16 @@ pub struct ConfirmArguments {
 /// `resend`.
 #[derive(Debug, Args)]
 pub struct ResendArguments {
-    /// A volume, or a folder with volumes in it
+    /// A volume, or the folder that the volumes are in
     #[arg(value_name = "VOLUME|FOLDER")]
     pub archive: PathBuf,
-    /// The slip that the recipient's "check" showed; its groups may be typed apart
+    /// The slip that the recipient's "check" showed
+    ///
+    /// Its groups may be typed apart.
     #[arg(required = true, value_name = "SLIP")]
     pub slip: Vec<String>,
     /// The folder to write into; it is made if it does not exist
-    #[arg(long, value_name = "FOLDER")]
+    #[arg(long, value_name = "FOLDER", help_heading = WHERE)]
     pub to: PathBuf,
     #[command(flatten)]
     pub work: WorkArguments,
@@ -76,23 +84,27 @@ pub struct ResendArguments {
 /// `handover`.
 #[derive(Debug, Args)]
 pub struct HandoverArguments {
-    /// A volume, a folder with volumes in it, or an archive in another format
+    /// A volume, their folder, or another archive
     #[arg(value_name = "VOLUME|FOLDER|ARCHIVE")]
     pub archive: PathBuf,
     /// The folder to make; it must not be there yet
-    #[arg(long, value_name = "FOLDER")]
+    #[arg(long, value_name = "FOLDER", help_heading = WHERE)]
     pub to: PathBuf,
-    /// How it goes: for a mail fit a draft of every message is made, for a disc a label (see "fits")
-    #[arg(long, value_name = "SIZE|NAME")]
+    /// How it is sent: mail-10 makes drafts, a disc a label
+    #[arg(long, value_name = "SIZE|NAME", value_parser = super::fit_text(), help_heading = SIZE)]
     pub fit: Option<String>,
-    /// Write the note from this text file instead; {archive}, {volumes}, {set}, {password}, {how}, {page} and {list} stand for what they say
+    /// Write the note from this text file instead
+    ///
+    /// {archive}, {volumes}, {set}, {password}, {how}, {page} and {list} stand for what they say.
     #[arg(long, value_name = "FILE")]
     pub note_template: Option<PathBuf>,
-    /// Leave out the page that opens sealed volumes in a browser
+    /// Leave out the page that opens it in a browser
     #[arg(long)]
     pub no_page: bool,
-    /// Write a message with the password into this new file, which only you may read, to be sent by another way
-    #[arg(long, value_name = "FILE")]
+    /// Write a message with the password into this new file
+    ///
+    /// Only you may read it. Send it another way than the archive.
+    #[arg(long, value_name = "FILE", help_heading = PASSWORD)]
     pub password_note: Option<PathBuf>,
     #[command(flatten)]
     pub configuration: ConfigurationArguments,
@@ -105,13 +117,15 @@ pub struct HandoverArguments {
 /// `page`.
 #[derive(Debug, Args)]
 pub struct PageArguments {
-    /// Write it into this new file; without this nothing is written, and its SHA-256 is told
-    #[arg(long, value_name = "FILE")]
+    /// Write it into this new file; without this only its SHA-256 is told
+    #[arg(long, value_name = "FILE", help_heading = WHERE)]
     pub to: Option<PathBuf>,
-    /// Print the result as one JSON object (docs/json.md)
-    #[arg(long)]
-    pub json: bool,
+    #[command(flatten)]
+    pub output: OutputArguments,
 }
+
+/// The question that the options of the way to the recipient answer.
+const WAY: &str = "On the way";
 
 /// A way to the recipient.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -126,38 +140,48 @@ pub enum Through {
 
 /// `rehearse`.
 #[derive(Debug, Args)]
+#[command(override_usage = "under-seal rehearse ARCHIVE --against SOURCE... [OPTIONS]")]
 pub struct RehearseArguments {
-    /// A volume, a folder with volumes in it, or an archive in another format
+    /// A volume, the folder of the volumes, or another archive
     #[arg(value_name = "VOLUME|FOLDER|ARCHIVE")]
     pub archive: PathBuf,
-    /// The files and folders that it was packed from. Repeatable
+    /// The files and folders that it was packed from
     #[arg(long, required = true, num_args = 1.., value_name = "SOURCE")]
     pub against: Vec<PathBuf>,
-    /// What the recipient has opened before, where it is an archive of changes: what it builds upon, the oldest first. Repeatable
-    #[arg(long, value_name = "ARCHIVE", conflicts_with = "in_browser")]
+    /// For an archive of changes: the archives that the recipient has opened before
+    ///
+    /// The oldest first.
+    #[arg(long, value_name = "ARCHIVE", conflicts_with = "in_browser", hide_short_help = true)]
     pub after: Vec<PathBuf>,
-    /// How it goes to the recipient; without it files are copied under other names, unless they need theirs. Each way is a stand-in with limits of its own
-    #[arg(long, value_enum, value_name = "WAY")]
+    /// How it goes to the recipient: mail, media or upload
+    ///
+    /// Each way is a stand-in with limits of its own. Without this, files are copied under other names, unless they need theirs.
+    #[arg(long, value_enum, value_name = "WAY", help_heading = WAY)]
     pub through: Option<Through>,
-    /// What a message, a medium or a request may have: a size, or a fit of that kind (see "fits"). The profile's fit counts
-    /// without it, else mail-10, disc-700 or form-100
-    #[arg(long, value_name = "SIZE|NAME", requires = "through")]
+    /// The limit of a message, disc or upload: mail-10, 20MB
+    ///
+    /// A size, or a fit of that kind ("under-seal fits"). Without this the profile's fit counts, else mail-10, disc-700 or form-100.
+    #[arg(long, value_name = "SIZE|NAME", requires = "through", value_parser = super::fit_text(), help_heading = WAY)]
     pub limit: Option<String>,
-    /// Have the page that recipients get open what arrived in a real browser, and compare what that saves. Sealed volumes only
-    #[arg(long)]
-    pub in_browser: bool,
-    /// The browser for that, Chromium, Chrome, Edge or Firefox; the first that is found without this
-    #[arg(long, value_name = "PROGRAM", requires = "in_browser")]
-    pub browser: Option<PathBuf>,
-    /// Lose so many volumes on the way, to see what the recipient is told
-    #[arg(long, value_name = "COUNT", default_value_t = 0, hide_default_value = true)]
+    /// Lose so many volumes, to see what the recipient is told
+    #[arg(long, value_name = "COUNT", default_value_t = 0, hide_default_value = true, help_heading = WAY)]
     pub lose: u32,
     /// Change a byte in so many places on the way
-    #[arg(long, value_name = "COUNT", default_value_t = 0, hide_default_value = true)]
+    #[arg(long, value_name = "COUNT", default_value_t = 0, hide_default_value = true, help_heading = WAY)]
     pub damage: u32,
-    /// Which volumes and places: the same for the same number
-    #[arg(long, value_name = "NUMBER", default_value_t = 1)]
+    /// Lose and damage others: the same ones for the same number
+    #[arg(long, value_name = "NUMBER", default_value_t = 1, help_heading = WAY, hide_short_help = true)]
     pub seed: u64,
+    /// Open it in a real browser, with the page
+    ///
+    /// What the page saves is compared with the sources. Sealed volumes only.
+    #[arg(long, help_heading = WAY)]
+    pub in_browser: bool,
+    /// The browser for that: Chromium, Chrome, Edge or Firefox
+    ///
+    /// Without this the first that is found is taken.
+    #[arg(long, value_name = "PROGRAM", requires = "in_browser", help_heading = WAY, hide_short_help = true)]
+    pub browser: Option<PathBuf>,
     #[command(flatten)]
     pub choice: ChoiceArguments,
     #[command(flatten)]

@@ -1,60 +1,71 @@
 //! What a recipient types.
 
-use super::WorkArguments;
+use super::question::{PASSWORD, WHERE};
+use super::{OutputArguments, WorkArguments};
 use clap::{Args, ValueEnum};
 use std::path::PathBuf;
 use under_seal_core::landing::OnClash;
 
 /// Where the password comes from.
 #[derive(Debug, Default, Args)]
+#[command(next_help_heading = PASSWORD)]
 pub struct PasswordArguments {
-    /// Read the password from this file (a line break at its end does not count)
+    /// Read the password from this file
     ///
-    /// Without this option the variable UNDER_SEAL_PASSWORD is used; where that is not set either, the password is
-    /// asked for on the terminal.
+    /// A line break at its end does not count. Without this option the variable UNDER_SEAL_PASSWORD is used; where that is not set
+    /// either, the password is asked for on the terminal.
     #[arg(long, value_name = "FILE")]
     pub password_from: Option<PathBuf>,
-    /// The key file, where the archive was sealed with one
+    /// The key file, if one is needed too
     #[arg(long, value_name = "FILE")]
     pub key_file: Option<PathBuf>,
 }
 
 /// What unlocks an archive.
 #[derive(Debug, Args)]
+#[command(next_help_heading = PASSWORD)]
 pub struct UnlockArguments {
     #[command(flatten)]
     pub password: PasswordArguments,
-    /// Unlock even where that takes more memory or time than is done unasked (1 GiB, 16 passes); only for a sender you trust
-    #[arg(long)]
+    /// Unlock even where that takes very much memory or time
+    ///
+    /// More than 1 GiB or 16 passes is refused without this. Only for a sender whom you trust.
+    #[arg(long, hide_short_help = true)]
     pub allow_costly_key: bool,
-    /// Read the archive even where a password is given and it has none, so that anybody can have made it
-    #[arg(long)]
+    /// Read the archive although it has no password and one is given
+    ///
+    /// Anybody can have made such an archive, in the place of the true one.
+    #[arg(long, hide_short_help = true)]
     pub accept_no_password: bool,
 }
 
 /// Volumes that do not come all at once.
 #[derive(Debug, Args)]
+#[command(next_help_heading = "Volumes on several discs or sticks")]
 pub struct ComingArguments {
-    /// The volumes come on one disc or stick after the other: copy each aside, ask for the next that is missing, and go on
-    /// when all are here
+    /// Take one disc or stick after the other
+    ///
+    /// Each volume is copied aside, and the next that is missing is asked for, until all are here.
     #[arg(long)]
     pub one_by_one: bool,
-    /// With --one-by-one, the folder that volumes are copied to; what is there already counts
-    #[arg(long, value_name = "FOLDER", default_value = "volumes", requires = "one_by_one")]
+    /// The folder that those volumes are copied to; what is there already counts
+    #[arg(long, value_name = "FOLDER", default_value = "volumes", requires = "one_by_one", hide_short_help = true)]
     pub aside: PathBuf,
 }
 
 /// `check`.
 #[derive(Debug, Args)]
 pub struct CheckArguments {
-    /// Volumes, or folders with volumes in them; one volume stands for its whole set
+    /// Volumes, or the folder that they are in
+    ///
+    /// One volume stands for its whole set.
     #[arg(required = true, value_name = "VOLUME|FOLDER")]
     pub places: Vec<PathBuf>,
-    /// Draw where damage lies: a strip for each file
+    /// Draw where the damage is: a strip for each file
     #[arg(long, conflicts_with = "json")]
     pub map: bool,
-    /// Ask for the password on the terminal, and verify everything inside too
-    #[arg(long)]
+    /// Ask for the password, and verify everything inside too
+    #[arg(long, help_heading = PASSWORD)]
     pub ask_password: bool,
     #[command(flatten)]
     pub coming: ComingArguments,
@@ -64,54 +75,76 @@ pub struct CheckArguments {
     pub work: WorkArguments,
 }
 
+/// The questions that only the options of `open` answer.
+const WHAT: &str = "What is extracted";
+const CHANGES: &str = "Archives of changes";
+const SAFETY: &str = "Safety";
+
 /// `open`.
 #[derive(Debug, Args)]
 pub struct OpenArguments {
-    /// Volumes, or folders with volumes in them; then patterns of what to take out (all without any)
+    /// Volumes or their folder, then what to extract
+    ///
+    /// What is behind the volumes are patterns ("under-seal help patterns"); without any, everything is extracted.
     #[arg(required = true, value_name = "VOLUME|FOLDER|PATTERN")]
     pub typed: Vec<PathBuf>,
-    /// The folder to extract into; it is made if it does not exist
-    #[arg(long, value_name = "FOLDER", default_value = ".")]
+    /// The folder to extract into
+    ///
+    /// It is made if it does not exist.
+    #[arg(long, value_name = "FOLDER", default_value = ".", help_heading = WHERE)]
     pub into: PathBuf,
-    /// Whether to make a folder named after the archive for it. Without this: where the archive has more than one thing at
-    /// its top, and there is something in the destination already
-    #[arg(long, value_enum, default_value = "auto")]
+    /// Make a folder for it
+    ///
+    /// Without this: where the archive has more than one thing at its top, and there is something in the destination already.
+    #[arg(long, value_enum, value_name = "WHEN", default_value = "auto", help_heading = WHERE)]
     pub folder: FolderName,
-    /// Extract files without the folders that they have in the archive; a name that several have gets a number
-    #[arg(long, conflicts_with = "salvage")]
-    pub flat: bool,
-    /// Pick what to take out from a list on the terminal
-    #[arg(long, conflicts_with = "salvage")]
-    pub pick: bool,
-    /// What becomes of files that meet others there; decided before a byte is written. Without this it is asked on a
-    /// terminal, and nothing is extracted elsewhere
-    #[arg(long, value_enum)]
+    /// Replace files
+    ///
+    /// It is decided before a byte is written. Without this it is asked on a terminal, and nothing is extracted elsewhere.
+    #[arg(long, value_enum, value_name = "WHAT", help_heading = WHERE)]
     pub on_clash: Option<OnClashName>,
-    /// Of an archive of changes: replace what is here as the archive that it builds upon left it, without asking
-    #[arg(long)]
-    pub update: bool,
-    /// Of an archive of changes: remove what is not in the new state any more, as far as nobody has changed it here
-    #[arg(long)]
-    pub remove_gone: bool,
-    /// Of an archive of changes: open it even where what it builds upon is not here as it was packed
-    #[arg(long)]
-    pub accept_other_base: bool,
-    /// Say what would be extracted and what is in the way; nothing is written
-    #[arg(long, conflicts_with = "salvage")]
+    /// Extract files without their folders
+    ///
+    /// A name that several have gets a number.
+    #[arg(long, conflicts_with = "salvage", help_heading = WHERE, hide_short_help = true)]
+    pub flat: bool,
+    /// Pick what to extract from a list on the terminal
+    #[arg(long, conflicts_with = "salvage", help_heading = WHAT)]
+    pub pick: bool,
+    /// Say what would be extracted; write nothing
+    #[arg(long, conflicts_with = "salvage", help_heading = WHAT)]
     pub dry_run: bool,
-    /// Take out whatever is whole although volumes are missing or damaged, and name the rest
-    #[arg(long)]
+    /// Extract what is whole although volumes are missing
+    ///
+    /// The rest is named, each file with the volumes that it needs.
+    #[arg(long, help_heading = WHAT)]
     pub salvage: bool,
-    /// Leave what is complete where extracting stops on the way, on a full disk for example. Without this it goes again, so
-    /// that no part passes for the whole
-    #[arg(long)]
+    /// Keep what is complete where extracting stops on the way
+    ///
+    /// On a full disk for example. Without this it is removed again, so that a part cannot pass for the whole.
+    #[arg(long, help_heading = WHAT, hide_short_help = true)]
     pub keep_partial: bool,
-    /// Mark every file with where the volumes came from, if they have such a mark (extended attributes)
-    #[arg(long)]
+    /// Replace what is as the older archive left it, without asking
+    ///
+    /// For an archive of changes: what the archive that it builds upon left here is brought up to date.
+    #[arg(long, help_heading = CHANGES, hide_short_help = true)]
+    pub update: bool,
+    /// Remove what the sender has removed, as far as nobody has changed it here
+    #[arg(long, help_heading = CHANGES, hide_short_help = true)]
+    pub remove_gone: bool,
+    /// Open it even where the archive that it builds upon is not here as it was packed
+    #[arg(long, help_heading = CHANGES, hide_short_help = true)]
+    pub accept_other_base: bool,
+    /// Mark every file with where the volumes came from
+    ///
+    /// As far as the volumes have such a mark (extended attributes).
+    #[arg(long, help_heading = SAFETY, hide_short_help = true)]
     pub origin_mark: bool,
-    /// A shell command line that looks at the files first: the path of the closed folder that they are in is put behind it,
-    /// and they land only if it exits with 0
-    #[arg(long, value_name = "COMMAND")]
+    /// Have a scanner of your own look at the files first
+    ///
+    /// A shell command line: the path of the closed folder that the files are in is put behind it, and they land only if it exits
+    /// with 0.
+    #[arg(long, value_name = "COMMAND", help_heading = SAFETY, hide_short_help = true)]
     pub screen_with: Option<String>,
     #[command(flatten)]
     pub coming: ComingArguments,
@@ -166,24 +199,31 @@ pub enum FolderName {
 /// `list`.
 #[derive(Debug, Args)]
 pub struct ListArguments {
-    /// Volumes, or folders with volumes in them; then patterns of what to list
+    /// Volumes or their folder, then what to list
+    ///
+    /// What is behind the volumes are patterns ("under-seal help patterns").
     #[arg(required = true, value_name = "VOLUME|FOLDER|PATTERN")]
     pub typed: Vec<PathBuf>,
     /// Draw folders as a tree
-    #[arg(long, conflicts_with_all = ["sort", "long"])]
+    #[arg(long, conflicts_with_all = ["sort", "long", "null"])]
     pub tree: bool,
     /// Show mode, digest and link targets too
     #[arg(long)]
     pub long: bool,
-    /// In which order
-    #[arg(long, value_enum)]
+    /// The order
+    #[arg(long, value_enum, value_name = "ORDER")]
     pub sort: Option<SortName>,
-    /// List what lies directly in this folder of the archive ("/" for the top)
+    /// List what is directly in this folder ("/" for the top)
     #[arg(long, value_name = "FOLDER", conflicts_with = "tree")]
     pub here: Option<String>,
-    /// List what has this fragment in its name, whatever the case and the accents
+    /// List what has this text in its name
+    ///
+    /// Whatever the case and the accents.
     #[arg(long, value_name = "TEXT", conflicts_with = "here")]
     pub find: Option<String>,
+    /// Print paths only, each with a NUL behind it
+    #[arg(short = '0', long, conflicts_with_all = ["json", "long"])]
+    pub null: bool,
     #[command(flatten)]
     pub unlock: UnlockArguments,
     #[command(flatten)]
@@ -199,14 +239,16 @@ pub enum SortName {
     Size,
     /// The newest first
     Date,
-    /// Those first of which squeezing left least
+    /// Best compressed first
     Ratio,
 }
 
 /// `about`.
 #[derive(Debug, Args)]
 pub struct AboutArguments {
-    /// Volumes, or folders with volumes in them; one volume stands for its whole set
+    /// Volumes, or the folder that they are in
+    ///
+    /// One volume stands for its whole set.
     #[arg(required = true, value_name = "VOLUME|FOLDER")]
     pub places: Vec<PathBuf>,
     #[command(flatten)]
@@ -218,15 +260,21 @@ pub struct AboutArguments {
 /// `peek`.
 #[derive(Debug, Args)]
 pub struct PeekArguments {
-    /// Volumes, or folders with volumes in them; then the file's path inside the archive
+    /// Volumes or their folder, then a path inside
+    ///
+    /// The end of a file's path is enough where only one file ends so.
     #[arg(required = true, num_args = 2.., value_name = "VOLUME|FOLDER|PATH")]
     pub typed: Vec<PathBuf>,
-    /// Show it in the system's viewer instead, from a private copy that is removed afterwards
-    #[arg(long, conflicts_with = "raw")]
+    /// Show it in the system's viewer
+    ///
+    /// From a private copy, which is removed afterwards.
+    #[arg(long, conflicts_with_all = ["raw", "json"])]
     pub viewer: bool,
-    /// Print it even where it is no text and this is a terminal
+    /// Print it even if it is not text
     #[arg(long)]
     pub raw: bool,
     #[command(flatten)]
     pub unlock: UnlockArguments,
+    #[command(flatten)]
+    pub output: OutputArguments,
 }

@@ -1,6 +1,7 @@
 //! What a sender types.
 
-use super::{PasswordArguments, WorkArguments};
+use super::question::{FORMAT, MESSAGE, PASSWORD, SETTINGS, SIZE, WHAT_GOES_IN, WHERE};
+use super::{OutputArguments, PasswordArguments, WorkArguments};
 use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use clap::{ArgGroup, Args, ValueEnum};
 use std::fmt;
@@ -14,28 +15,34 @@ use under_seal_core::source::UnsafeNames;
 /// `pack`.
 #[derive(Debug, Args)]
 pub struct PackArguments {
-    /// Files and folders to pack; wildcards that the shell leaves alone are expanded
+    /// Files and folders
+    ///
+    /// Wildcards that the shell leaves alone are expanded.
     #[arg(required_unless_present = "show_settings", value_name = "SOURCE")]
     pub sources: Vec<PathBuf>,
-    /// Where the archive goes: a folder (existing, or ending in "/"), or the archive's name
-    ///
-    /// In a folder, the archive is named after its only source, or as --name says. Several sources need a name. Without
-    /// this option the archive goes into the current folder.
-    #[arg(long, value_name = "PATH")]
-    pub to: Option<PathBuf>,
-    /// Replace volumes of this name that are there already, once the new ones are verified
-    #[arg(long)]
-    pub replace: bool,
     #[command(flatten)]
     pub delivery: DeliveryArguments,
     #[command(flatten)]
     pub since: SinceArguments,
+    /// The folder or name of the archive
+    ///
+    /// A folder exists, or ends in "/". In a folder, the archive is named after its only source, or as --name says. Several sources
+    /// need a name. Without this option the archive goes into the current folder.
+    #[arg(long, value_name = "PATH", help_heading = WHERE)]
+    pub to: Option<PathBuf>,
+    /// Replace an older archive of this name
+    ///
+    /// It goes once the new one is verified.
+    #[arg(long, help_heading = WHERE)]
+    pub replace: bool,
     #[command(flatten)]
     pub seal: SealArguments,
     #[command(flatten)]
     pub message: MessageArguments,
-    /// Print what this run would use, and where each value comes from; nothing is packed
-    #[arg(long, help_heading = "Settings")]
+    #[command(flatten)]
+    pub configuration: ConfigurationArguments,
+    /// Print what this run would use, and where each value comes from
+    #[arg(long, help_heading = SETTINGS, hide_short_help = true)]
     pub show_settings: bool,
     #[command(flatten)]
     pub work: WorkArguments,
@@ -43,52 +50,51 @@ pub struct PackArguments {
 
 /// What is said to whoever opens the archive.
 #[derive(Debug, Clone, Default, Args)]
-#[command(next_help_heading = "Message")]
+#[command(next_help_heading = MESSAGE)]
 pub struct MessageArguments {
-    /// Say this to whoever opens the archive; it is sealed with the rest (in ZIP anyone can read it, unless --hide-names)
+    /// Say this to whoever opens the archive
+    ///
+    /// It is sealed with the rest. In ZIP anyone can read it, unless --hide-names hides it.
     #[arg(long, value_name = "TEXT", conflicts_with = "message_from")]
     pub message: Option<String>,
     /// Read that message from a text file
-    #[arg(long, value_name = "FILE")]
+    #[arg(long, value_name = "FILE", hide_short_help = true)]
     pub message_from: Option<PathBuf>,
 }
 
 /// `plan`.
 #[derive(Debug, Args)]
 pub struct PlanArguments {
-    /// Files and folders that would be packed; wildcards that the shell leaves alone are expanded
-    #[arg(required = true, value_name = "SOURCE")]
-    pub sources: Vec<PathBuf>,
-    /// Say how long sending takes over this line, such as 20Mbit (a second)
-    #[arg(long, value_name = "SPEED")]
+    /// Say how long sending takes over a line of 20Mbit
+    #[arg(long, value_name = "SPEED", help_heading = COMPARISON)]
     pub line: Option<LineSpeed>,
-    /// Say what every squeeze would come to, not only the chosen one; that takes longer
-    #[arg(long)]
+    /// Say what every squeeze would come to
+    #[arg(long, help_heading = COMPARISON)]
     pub every_squeeze: bool,
-    /// Say what it would come to in every format, not only in the chosen one; that takes longer
-    #[arg(long)]
+    /// Say what it would come to in every format
+    #[arg(long, help_heading = COMPARISON)]
     pub every_format: bool,
     #[command(flatten)]
-    pub delivery: DeliveryArguments,
-    #[command(flatten)]
-    pub since: SinceArguments,
-    #[command(flatten)]
-    pub work: WorkArguments,
+    pub pack: PackArguments,
 }
+
+/// The question that only the options of `plan` answer.
+const COMPARISON: &str = "Comparing";
 
 /// Only what has changed.
 #[derive(Debug, Clone, Default, Args)]
-#[command(next_help_heading = "Changes")]
+#[command(next_help_heading = WHAT_GOES_IN)]
 pub struct SinceArguments {
-    /// Only what was added or changed since this archive was made, and the list of what was removed: a volume of it, or a folder with
-    /// its volumes
+    /// Only what changed since this archive was made
+    ///
+    /// And the list of what was removed. A volume of that archive, or a folder with its volumes.
     #[arg(long, value_name = "ARCHIVE", conflicts_with = "parcels")]
     pub since: Option<PathBuf>,
     /// The password of that archive, read from a file, where it is another
-    #[arg(long, value_name = "FILE", requires = "since")]
+    #[arg(long, value_name = "FILE", requires = "since", hide_short_help = true)]
     pub since_password_from: Option<PathBuf>,
     /// The key file of that archive, where it is another
-    #[arg(long, value_name = "FILE", requires = "since")]
+    #[arg(long, value_name = "FILE", requires = "since", hide_short_help = true)]
     pub since_key_file: Option<PathBuf>,
 }
 
@@ -121,41 +127,47 @@ impl FromStr for LineSpeed {
 #[derive(Debug, Clone, Default, Args)]
 pub struct DeliveryArguments {
     #[command(flatten)]
-    pub shape: ShapeArguments,
-    #[command(flatten)]
     pub choice: ChoiceArguments,
     #[command(flatten)]
-    pub configuration: ConfigurationArguments,
+    pub shape: ShapeArguments,
 }
 
 /// What the archive will be like.
 #[derive(Debug, Clone, Default, Args)]
 pub struct ShapeArguments {
-    /// The format: sealed hides everything, so does page, which any browser opens, zip and tar can be opened by everybody (without
-    /// this: by the extension of --to, else sealed)
-    #[arg(long = "as", value_parser = written_formats(), value_name = "FORMAT")]
-    pub format: Option<&'static Format>,
-    /// Hide names, sizes and dates in ZIP too, by an archive within the archive (sealed always hides them)
-    #[arg(long)]
-    pub hide_names: bool,
-    /// What becomes of names that are not text (UTF-8) in ZIP, which needs text (without this: escape)
-    ///
-    /// The sealed format and tar keep every name as it is.
-    #[arg(long, value_enum, value_name = "WHAT")]
-    pub unsafe_names: Option<UnsafeNamesName>,
-    /// What a volume must fit: a size such as 300KB, 10MB or 5MiB, or a name such as mail-10 (see "fits")
+    /// The size of a volume: 20MB, 5MiB, mail-10 (see "fits")
     ///
     /// MB is 1,000,000 bytes and MiB is 1,048,576. Without this option there is one volume.
-    #[arg(long, value_name = "SIZE|NAME")]
+    #[arg(long, value_name = "SIZE|NAME", value_parser = super::fit_text(), help_heading = SIZE)]
     pub fit: Option<String>,
-    /// Make parcels: several archives within the fit that each open alone, no file cut
-    #[arg(long)]
-    pub parcels: bool,
-    /// How hard to compress (without this: even)
-    #[arg(long, value_enum)]
+    /// How hard to compress
+    #[arg(long, value_enum, value_name = "HOW", help_heading = SIZE)]
     pub squeeze: Option<SqueezeName>,
-    /// The archive's name as a pattern: {folder} is the only source's name, {date} today, {time} now
-    #[arg(long, value_name = "PATTERN")]
+    /// Make parcels: several archives within the fit that each open alone
+    ///
+    /// No file is cut.
+    #[arg(long, help_heading = SIZE, hide_short_help = true)]
+    pub parcels: bool,
+    /// sealed, page, zip, tar, tar.gz or tar.zst
+    ///
+    /// "under-seal help formats" says which suits whom; zip opens everywhere and hides less.
+    /// Without this the extension of --to decides, else it is sealed.
+    #[arg(long = "as", value_parser = written_formats(), value_name = "FORMAT", help_heading = FORMAT)]
+    pub format: Option<&'static Format>,
+    /// Hide names, sizes and dates in ZIP too
+    ///
+    /// By an archive within the archive. The sealed format always hides them.
+    #[arg(long, help_heading = FORMAT, hide_short_help = true)]
+    pub hide_names: bool,
+    /// What to do in ZIP with names that are not text (UTF-8)
+    ///
+    /// Without this: escape. The sealed format and tar keep every name as it is.
+    #[arg(long, value_enum, value_name = "WHAT", help_heading = FORMAT, hide_short_help = true)]
+    pub unsafe_names: Option<UnsafeNamesName>,
+    /// The archive's name as a pattern: {folder}, {date}, {time}, {profile}
+    ///
+    /// {folder} is the only source's name, {date} today, {time} now, {profile} the recipient's profile.
+    #[arg(long, value_name = "PATTERN", help_heading = WHERE, hide_short_help = true)]
     pub name: Option<String>,
 }
 
@@ -184,7 +196,7 @@ pub(super) fn written_formats() -> impl TypedValueParser<Value = &'static Format
     PossibleValuesParser::new(values).try_map(|name| Format::named(&name).ok_or(name))
 }
 
-/// What becomes of names that are no text.
+/// What is done with names that are not text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum UnsafeNamesName {
     /// Pack it under a name with %XX in place of each byte that is not text, and say so
@@ -207,92 +219,102 @@ impl From<UnsafeNamesName> for UnsafeNames {
 
 /// What of the sources is packed.
 #[derive(Debug, Clone, Default, Args)]
-#[command(next_help_heading = "Choosing")]
+#[command(next_help_heading = WHAT_GOES_IN)]
 #[command(group = ArgGroup::new("naming").args(["contents", "keep_paths"]))]
 pub struct ChoiceArguments {
-    /// Leave out what matches: a name at any depth (*.tmp), the end of a path (survey/raw), a whole path inside the
-    /// archive (/dossier/survey), folders only (raw/). Repeatable
+    /// Leave out what matches, such as '*.tmp'
+    ///
+    /// "under-seal help patterns" explains patterns: a name at any depth (*.tmp), the end of a path (survey/raw), a whole path inside the archive (/dossier/survey), folders only
+    /// (raw/). Repeatable.
     #[arg(long, value_name = "PATTERN")]
     pub leave_out: Vec<String>,
-    /// Read such patterns from a text file, one a line; empty lines and lines that begin with # do not count
-    #[arg(long, value_name = "FILE")]
+    /// Read such patterns from a text file, one a line
+    ///
+    /// Empty lines and lines that begin with # do not count.
+    #[arg(long, value_name = "FILE", hide_short_help = true)]
     pub leave_out_from: Option<PathBuf>,
     /// Leave out what editors, file managers and systems leave behind
-    #[arg(long)]
+    #[arg(long, hide_short_help = true)]
     pub no_litter: bool,
-    /// Pack nothing but what matches, and what lies below it. Repeatable
+    /// Take nothing but what matches
+    ///
+    /// And what lies below it. Repeatable.
     #[arg(long, value_name = "PATTERN")]
     pub only: Vec<String>,
     /// Pack what symbolic links lead to, in their place
-    #[arg(long)]
+    #[arg(long, hide_short_help = true)]
     pub follow: bool,
     /// Leave out folders on other file systems than their source
-    #[arg(long)]
+    #[arg(long, hide_short_help = true)]
     pub one_system: bool,
     /// Pack what is in a folder without the folder itself
-    #[arg(long)]
+    #[arg(long, hide_short_help = true)]
     pub contents: bool,
     /// Keep the folders typed before each source: survey/raw stays survey/raw
-    #[arg(long)]
+    #[arg(long, hide_short_help = true)]
     pub keep_paths: bool,
 }
 
 /// A password that is made, or not judged.
 #[derive(Debug, Clone, Args)]
 pub struct MakingArguments {
-    /// Take the password although it is weak
-    #[arg(long)]
-    pub weak_ok: bool,
-    /// Make a passphrase of seven words (77 bits) and show it once, on the terminal
+    /// Make a passphrase of seven words, and show it once
+    ///
+    /// Its 77 bits are random. It is shown on the terminal only.
     #[arg(long)]
     pub make_passphrase: bool,
-    /// Write the made passphrase into this new file, which only you may read, instead of showing it
-    #[arg(long, value_name = "FILE", requires = "make_passphrase")]
+    /// Write the made passphrase into this new file instead
+    ///
+    /// Only you may read that file.
+    #[arg(long, value_name = "FILE", requires = "make_passphrase", hide_short_help = true)]
     pub passphrase_to: Option<PathBuf>,
+    /// Take the password although it is weak
+    #[arg(long, hide_short_help = true)]
+    pub weak_ok: bool,
 }
 
 /// What will unlock the archive.
 #[derive(Debug, Args)]
-#[command(next_help_heading = "Password")]
+#[command(next_help_heading = PASSWORD)]
 #[command(group = ArgGroup::new("how").args(["make_passphrase", "no_password", "password_from"]))]
 pub struct SealArguments {
     #[command(flatten)]
     pub password: PasswordArguments,
-    /// Another password that opens the archive instead of the first, read from a file; with --key-file it takes the key file too.
-    /// Repeatable
-    #[arg(long, value_name = "FILE", conflicts_with = "no_password")]
+    /// Another password that opens the archive too, read from a file
+    ///
+    /// With --key-file it needs the key file too. Repeatable.
+    #[arg(long, value_name = "FILE", conflicts_with = "no_password", hide_short_help = true)]
     pub also_password_from: Vec<PathBuf>,
     #[command(flatten)]
     pub making: MakingArguments,
-    /// Lock with no password: checked and split, but not secret
+    /// Use no password: checked and cut, but not secret
     #[arg(long, conflicts_with_all = ["key_file", "weak_ok"])]
     pub no_password: bool,
 }
 
 /// Where settings come from beside the command line.
 #[derive(Debug, Clone, Default, Args)]
-#[command(next_help_heading = "Settings")]
+#[command(next_help_heading = SETTINGS)]
 pub struct ConfigurationArguments {
     /// Use the settings stored for this recipient
     #[arg(long = "for", value_name = "PROFILE")]
     pub profile: Option<String>,
     /// Read settings from this file instead of the usual one
-    #[arg(long, value_name = "FILE")]
+    #[arg(long, value_name = "FILE", hide_short_help = true)]
     pub config: Option<PathBuf>,
 }
 
 /// `fits`.
 #[derive(Debug, Args)]
 pub struct FitsArguments {
-    /// List the recipient profiles of the configuration file instead
+    /// List the recipients' profiles of the configuration file instead
     #[arg(long)]
     pub profiles: bool,
     /// Read settings from this file instead of the usual one
     #[arg(long, value_name = "FILE")]
     pub config: Option<PathBuf>,
-    /// Print the result as one JSON object (docs/json.md)
-    #[arg(long)]
-    pub json: bool,
+    #[command(flatten)]
+    pub output: OutputArguments,
 }
 
 /// The squeezes by name.

@@ -9,7 +9,7 @@ use crate::failure::{DONE, Failure, LOOK};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::section::listed;
 use crate::ui::table;
-use crate::ui::text::{self, bytes, contents, count, grouped, shown, shown_lines};
+use crate::ui::text::{self, bytes, contents, count, grouped, shown, shown_lines, size};
 use crate::words::{NOT_OWN_PAGE, as_name, notes};
 use serde::Serialize;
 use std::cmp::Reverse;
@@ -116,7 +116,7 @@ struct Largest {
 
 impl Largest {
     fn line(&self) -> String {
-        format!("{}  {}", self.path, bytes(self.bytes))
+        format!("{}  {}", self.path, size(self.bytes))
     }
 }
 
@@ -235,7 +235,7 @@ impl Report {
                 let passes = if *passes == 1 { "1 pass".to_owned() } else { format!("{passes} passes") };
                 vec![
                     format!("by {how}; whether others open it too is not told"),
-                    format!("an attempt takes {} of memory and {passes} (Argon2id)", bytes(*memory_bytes)),
+                    format!("an attempt takes {} of memory and {passes} (Argon2id)", size(*memory_bytes)),
                 ]
             }
         }
@@ -286,7 +286,7 @@ impl Lies {
 
 fn lines(report: &Report) -> Vec<String> {
     let saved = 100.0 - 100.0 * report.after_bytes as f64 / report.before_bytes.max(1) as f64;
-    let saved = format!("{}; {:.1} % saved", bytes(report.after_bytes), saved.max(0.0));
+    let saved = format!("{}; {:.1} % saved", size(report.after_bytes), saved.max(0.0));
     let (made, packed, page) = match &report.made {
         Made::Sealed { made, squeeze, page_sha256, pages, .. } => {
             let squeeze = squeeze.as_deref().unwrap_or("not told");
@@ -306,7 +306,7 @@ fn lines(report: &Report) -> Vec<String> {
     rows.extend([
         ("locked", report.locked()),
         ("hidden", vec![report.hidden().to_owned()]),
-        ("holds", vec![format!("{} in {what}", bytes(report.before_bytes))]),
+        ("holds", vec![format!("{} in {what}", size(report.before_bytes))]),
         ("packed", vec![packed]),
         ("largest", report.largest.iter().map(Largest::line).collect()),
         ("page", page),

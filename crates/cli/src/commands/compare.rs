@@ -10,7 +10,7 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::section::first_listed;
 use crate::ui::suggestion::{self, Part};
-use crate::ui::text::{self, bytes, count, shown};
+use crate::ui::text::{self, count, shown, size};
 use crate::words::as_name;
 use crate::{session, words};
 use serde::Serialize;
@@ -223,7 +223,7 @@ fn lines(report: &Report) -> Vec<String> {
         lines.push(format!(
             "{files} of {} {verb} proven to be inside ({}); every byte of the archive was verified. Nothing was deleted.",
             originals.proven.len() + originals.not_proven.len(),
-            bytes(originals.proven_bytes)
+            size(originals.proven_bytes)
         ));
     }
     lines

@@ -1,6 +1,6 @@
 //! `fits`: the fits that have a name, how many bytes each gives a volume, and how that is computed.
 
-use super::{Printing, show};
+use super::show;
 use crate::args::FitsArguments;
 use crate::failure::{DONE, Failure};
 use crate::settings::{self, Configuration, Profile};
@@ -16,8 +16,7 @@ use under_seal_core::ground::fit::{
 pub fn run(arguments: &FitsArguments) -> Result<u8, Failure> {
     let configuration = Configuration::load(arguments.config.as_deref())?;
     let report = Report::new(&configuration);
-    let printing = if arguments.json { Printing::Json } else { Printing::Lines };
-    show(&report, printing, || if arguments.profiles { profile_lines(&report) } else { lines(&report) })?;
+    show(&report, &arguments.output, || if arguments.profiles { profile_lines(&report) } else { lines(&report) })?;
     Ok(DONE)
 }
 
@@ -141,7 +140,7 @@ fn lines(report: &Report) -> Vec<String> {
     };
     let (own, built_in): (Vec<&NamedFit>, Vec<_>) = report.fits.iter().partition(|fit| fit.own);
     let columns =
-        [Column::Text("fit"), Column::Number("bytes a volume"), Column::Text("for"), Column::Text("computed as")];
+        [Column::Text("fit"), Column::Number("bytes a volume"), Column::Text("for"), Column::Aside("computed as")];
     let mut lines = vec![paint(Tone::Strong, "The fits that have a name"), String::new()];
     lines.extend(table::lines(&columns, &built_in.into_iter().map(row).collect::<Vec<_>>()));
     if !own.is_empty() {
@@ -191,7 +190,7 @@ fn profile_lines(report: &Report) -> Vec<String> {
         Column::Text("fit"),
         Column::Text("squeeze"),
         Column::Text("format"),
-        Column::Text("name"),
+        Column::Path("name"),
         Column::Text("left out"),
     ];
     let mut lines = vec![paint(Tone::Strong, "Recipient profiles"), String::new()];

@@ -9,7 +9,7 @@ use crate::settings::Settings;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::table;
-use crate::ui::text::{self, bytes, count};
+use crate::ui::text::{self, bytes, count, size};
 use crate::words::{as_name, how_to_open};
 use crate::{named_file, session};
 use serde::Serialize;
@@ -164,10 +164,10 @@ fn checked(report: &Report) -> &'static str {
 }
 
 fn lines(report: &Report) -> Vec<String> {
-    let total = |files: &[File]| bytes(files.iter().map(|file| file.bytes).sum());
+    let total = |files: &[File]| size(files.iter().map(|file| file.bytes).sum());
     let several = |files: &[File], noun: &str| match files {
         [] => Vec::new(),
-        [only] => vec![format!("1 {noun}: {}, {}", only.name, bytes(only.bytes))],
+        [only] => vec![format!("1 {noun}: {}, {}", only.name, size(only.bytes))],
         [first, .., last] => {
             vec![format!("{}: {} to {}, {}", count(files.len() as u64, noun), first.name, last.name, total(files))]
         }

@@ -113,5 +113,5 @@ pub(super) fn volume_lines(volumes: &[Volume]) -> Vec<String> {
     let mut rows: Vec<_> = (1..).zip(volumes).map(row).collect();
     let each = volumes.get(1).map(|volume| format!("{} each", grouped(volume.bytes))).unwrap_or_default();
     table::shorten(&mut rows, LISTED, |hidden| vec!["…".to_owned(), format!("{hidden} more"), each]);
-    table::lines(&[Column::Number("volume"), Column::Text("file"), Column::Number("bytes")], &rows)
+    table::lines(&[Column::Number("volume"), Column::Path("file"), Column::Number("bytes")], &rows)
 }

@@ -9,7 +9,7 @@ use crate::failure::{BadValue, DONE, Failure, LOOK};
 use crate::places::tell_apart;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, bytes, contents, grouped, hexadecimal, shown};
+use crate::ui::text::{self, contents, hexadecimal, shown, size};
 use crate::words::{as_name, notes};
 use serde::Serialize;
 use under_seal_core::formats::archive::Archive;
@@ -162,7 +162,7 @@ impl Line {
     fn cells(&self, with_kept: bool) -> Vec<String> {
         let is_file = self.kind == "file";
         let kept = || self.kept.map_or("-".to_owned(), |kept| format!("{:.0} %", 100.0 * kept));
-        let bytes = if is_file { grouped(self.bytes) } else { "-".to_owned() };
+        let bytes = if is_file { size(self.bytes) } else { "-".to_owned() };
         [Some(bytes), with_kept.then(kept), Some(self.modified.clone())].into_iter().flatten().collect()
     }
 }
@@ -179,11 +179,11 @@ fn table(report: &Report, long: bool) -> Vec<String> {
         }
         (tone, cells)
     };
-    let mut columns = vec![Column::Text("path"), Column::Number("bytes")];
-    columns.extend(with_kept.then_some(Column::Number("kept")));
-    columns.push(Column::Text("modified"));
+    let mut columns = vec![Column::Path("path"), Column::Number("size")];
+    columns.extend(with_kept.then_some(Column::AsideNumber("kept")));
+    columns.push(Column::Aside("modified"));
     if long {
-        columns.extend([Column::Text("mode"), Column::Text("blake3 begins")]);
+        columns.extend([Column::Aside("mode"), Column::Aside("blake3 begins")]);
     }
     table::lines(&columns, &report.entries.iter().map(row).collect::<Vec<_>>())
 }
@@ -206,7 +206,7 @@ fn tree(report: &Report) -> Vec<String> {
         let rest = match (&line.target, line.kind) {
             (Some(target), _) => format!(" -> {target}"),
             (None, "folder") => "/".to_owned(),
-            _ => format!("  {}", paint(Tone::Faint, bytes(line.bytes))),
+            _ => format!("  {}", paint(Tone::Faint, size(line.bytes))),
         };
         lines.push(format!("  {}{name}{rest}", paint(Tone::Faint, drawn)));
         more.truncate(own);
@@ -219,7 +219,7 @@ fn tree(report: &Report) -> Vec<String> {
 fn lines(body: Vec<String>, report: &Report) -> Vec<String> {
     let mut lines = body;
     let what = contents(report.files, report.folders, report.links);
-    lines.extend([String::new(), format!("{what}, {}", bytes(report.bytes))]);
+    lines.extend([String::new(), format!("{what}, {}", size(report.bytes))]);
     if !report.unmatched_patterns.is_empty() {
         let patterns = report.unmatched_patterns.join(", ");
         lines.push(paint(Tone::Look, format!("These patterns matched nothing: {patterns}")));

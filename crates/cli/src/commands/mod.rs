@@ -3,12 +3,16 @@
 pub mod about;
 pub mod check;
 pub mod compare;
+pub mod completions;
 pub mod confirm;
 pub mod demo;
 pub mod fits;
+pub mod guide;
 pub mod handover;
+pub mod help;
 mod in_place;
 pub mod list;
+pub mod manual;
 pub mod open;
 pub mod pack;
 pub mod page;
@@ -25,23 +29,66 @@ pub mod revise;
 pub mod since;
 mod standing;
 
-use crate::args::WorkArguments;
-use crate::failure::Failure;
+use crate::args::{Command, OutputArguments, WorkArguments};
+use crate::failure::{DONE, Failure};
+use crate::ui::text;
 use serde::Serialize;
 use std::io::{self, Write as _};
+
+/// Does what was typed; the exit code.
+pub fn run(command: &Command) -> Result<u8, Failure> {
+    match command {
+        Command::Plan(arguments) => plan::run(arguments),
+        Command::Pack(arguments) => pack::run(arguments),
+        Command::Fits(arguments) => fits::run(arguments),
+        Command::Page(arguments) => page::run(arguments),
+        Command::Check(arguments) => check::run(arguments),
+        Command::Open(arguments) => open::run(arguments),
+        Command::List(arguments) => list::run(arguments),
+        Command::About(arguments) => about::run(arguments),
+        Command::Peek(arguments) => peek::run(arguments),
+        Command::Compare(arguments) => compare::run(arguments),
+        Command::Revise(arguments) => revise::run(arguments),
+        Command::Recast(arguments) => recast::run(arguments),
+        Command::Relock(arguments) => relock::run(arguments),
+        Command::Receipt(arguments) => receipt::run(arguments),
+        Command::Confirm(arguments) => confirm::run(arguments),
+        Command::Resend(arguments) => resend::run(arguments),
+        Command::Handover(arguments) => handover::run(arguments),
+        Command::Rehearse(arguments) => rehearse::run(arguments),
+        Command::Portion(arguments) => portion::run(arguments),
+        Command::Reunite(arguments) => reunite::run(arguments),
+        Command::Guide(_) => guide::run(),
+        Command::Help(arguments) => help::run(arguments),
+        Command::Completions(arguments) => completions::run(arguments),
+        Command::Manual(arguments) => manual::run(arguments),
+        Command::Demo(arguments) => demo::run(arguments),
+    }
+}
 
 /// Prints lines to standard output, in colour where that is a terminal. A reader who has seen enough, and closed
 /// the pipe, is no failure.
 fn print_lines(lines: &[String]) -> Result<(), Failure> {
     let mut output = anstream::stdout().lock();
     let mut print = || {
-        lines.iter().try_for_each(|line| writeln!(output, "{line}"))?;
+        let mut all = lines.iter().flat_map(|line| line.split('\n'));
+        all.try_for_each(|line| writeln!(output, "{}", text::within_terminal(line)))?;
         output.flush()
     };
     match print() {
         Err(error) if error.kind() != io::ErrorKind::BrokenPipe => Err(Failure::Output(error)),
         _ => Ok(()),
     }
+}
+
+/// Prints a text that was asked for, such as help.
+pub fn print_text(text: &clap::builder::StyledStr) -> Result<u8, Failure> {
+    print_lines(&[text.ansi().to_string().trim_end().to_owned()]).map(|()| DONE)
+}
+
+/// Prints a script's lines.
+fn print_script(lines: &[String]) -> Result<(), Failure> {
+    print_lines(lines)
 }
 
 /// How a result is printed.
@@ -55,13 +102,19 @@ enum Printing {
     Nothing,
 }
 
-impl From<&WorkArguments> for Printing {
-    fn from(work: &WorkArguments) -> Self {
-        match (work.json, work.quiet) {
+impl From<&OutputArguments> for Printing {
+    fn from(output: &OutputArguments) -> Self {
+        match (output.json, output.quiet) {
             (true, _) => Self::Json,
             (false, true) => Self::Nothing,
             (false, false) => Self::Lines,
         }
+    }
+}
+
+impl From<&WorkArguments> for Printing {
+    fn from(work: &WorkArguments) -> Self {
+        Self::from(&work.output)
     }
 }
 

@@ -1,13 +1,13 @@
 //! `page`: the page that opens sealed volumes in a browser, as a file; and what it is known by.
 
-use super::{Printing, show};
+use super::show;
 use crate::args::{PageArguments, WorkArguments};
 use crate::failure::{DONE, Failure};
 use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::table;
-use crate::ui::text::{self, bytes};
+use crate::ui::text::{self, size};
 use serde::Serialize;
 use under_seal_core::ground::codes::hexadecimal;
 use under_seal_core::tasks::page::{PAGE, page_sum, write_page};
@@ -25,8 +25,7 @@ pub fn run(arguments: &PageArguments) -> Result<u8, Failure> {
         bytes: PAGE.len() as u64,
         sha256: hexadecimal(&page_sum()),
     };
-    let printing = if arguments.json { Printing::Json } else { Printing::Lines };
-    show(&report, printing, || lines(&report))?;
+    show(&report, &arguments.output, || lines(&report))?;
     Ok(DONE)
 }
 
@@ -54,7 +53,7 @@ fn lines(report: &Report) -> Vec<String> {
     let mut lines = vec![paint(Tone::Good, head.to_owned()), String::new()];
     lines.extend(table::summary(&[
         ("file", report.to.iter().cloned().collect()),
-        ("size", vec![bytes(report.bytes)]),
+        ("size", vec![size(report.bytes)]),
         ("SHA-256", vec![report.sha256.clone()]),
         ("reads", vec!["sealed volumes of version 1, of every squeeze".to_owned()]),
     ]));

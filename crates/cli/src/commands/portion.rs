@@ -9,7 +9,7 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion::{self, Part};
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, bytes, count, grouped, hexadecimal};
+use crate::ui::text::{self, count, grouped, hexadecimal, size};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use under_seal_core::tasks::portion::{MadeFile, PortionRequest, Portioned, portion};
@@ -76,10 +76,10 @@ fn lines(report: &Report) -> Vec<String> {
         let together = vec![format!("… {between} more"), grouped(larger)];
         rows.splice(1..=between, [(Tone::Plain, together)]);
     }
-    lines.extend(table::lines(&[Column::Text("piece"), Column::Number("bytes")], &rows));
+    lines.extend(table::lines(&[Column::Path("piece"), Column::Number("bytes")], &rows));
     lines.extend([
         String::new(),
-        format!("  before   {}", bytes(report.bytes)),
+        format!("  before   {}", size(report.bytes)),
         format!("  SHA-256  {}", report.sha256),
         format!("  list     {}", report.list),
         String::new(),

@@ -7,7 +7,7 @@ use crate::places::gather;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion::{Part, command};
-use crate::ui::text::{bytes, contents, shown};
+use crate::ui::text::{contents, shown, size};
 use crate::words::NOT_SECRET;
 use crate::{credentials, session};
 use serde::Serialize;
@@ -75,7 +75,7 @@ fn lines(report: &Report) -> Vec<String> {
     let mut lines = vec![
         paint(
             Tone::Good,
-            format!("Everything in {} was unlocked and read: {what}, {}.", report.archive, bytes(report.bytes)),
+            format!("Everything in {} was unlocked and read: {what}, {}.", report.archive, size(report.bytes)),
         ),
         String::new(),
         format!("  {}", paint(Tone::Strong, &report.receipt)),

@@ -12,7 +12,7 @@ use crate::settings::{Origin, Settings};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, bytes, contents, count, number_list, shown};
+use crate::ui::text::{self, bytes, contents, count, number_list, shown, size};
 use crate::words::{self, as_name, how_to_open};
 use crate::{leftover, session};
 use serde::Serialize;
@@ -112,9 +112,8 @@ fn settings(arguments: &RehearseArguments) -> Result<Settings, Failure> {
     let delivery = DeliveryArguments {
         shape: ShapeArguments { fit: arguments.limit.clone(), ..ShapeArguments::default() },
         choice: arguments.choice.clone(),
-        configuration: arguments.configuration.clone(),
     };
-    Settings::resolve(&delivery, arguments.work.threads)
+    Settings::resolve(&delivery, &arguments.configuration, arguments.work.threads)
 }
 
 /// How the volumes go. A profile's fit that is one for another way does not count; a typed one is refused.
@@ -280,7 +279,7 @@ fn verdict(step: Step, package: &Package, rehearsal: &Rehearsal, (way, browser):
             format!("{page} in {browser} unlocked it and {saved}")
         }
         Step::Open => {
-            format!("{}, {}", contents(totals.files, totals.folders, totals.links), bytes(totals.content_bytes))
+            format!("{}, {}", contents(totals.files, totals.folders, totals.links), size(totals.content_bytes))
         }
         Step::Compare if package.format().abilities.times == TimesKept::Neither => {
             "the same as the source, in every byte".to_owned()

@@ -10,7 +10,7 @@ use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::table;
-use crate::ui::text::{self, bytes, contents, count};
+use crate::ui::text::{self, contents, count, size};
 use crate::words::NOT_SECRET;
 use serde::Serialize;
 use std::slice;
@@ -131,7 +131,7 @@ impl Report {
             passphrase_file: opened_by.passphrase_file,
             verified: format!(
                 "read back from disk and unlocked; {} in {}, every digest compared",
-                bytes(verified.content_bytes),
+                size(verified.content_bytes),
                 contents(verified.files, verified.folders, verified.links)
             ),
             ..Self::planned(old.set(), old.is_secret(), target)

@@ -8,7 +8,7 @@ use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, bytes, count, grouped};
+use crate::ui::text::{self, count, grouped, size};
 use serde::Serialize;
 use std::ffi::OsString;
 use std::path::Path;
@@ -66,13 +66,13 @@ impl Report {
 
 fn lines(report: &Report) -> Vec<String> {
     let files = count(report.files.len() as u64, "file");
-    let heading = format!("What is missing there is made again: {files}, {}.", bytes(report.bytes));
+    let heading = format!("What is missing there is made again: {files}, {}.", size(report.bytes));
     let mut lines = vec![paint(Tone::Good, heading), String::new()];
     let row = |file: &File| {
         let what = file.volume.map_or("supplement".to_owned(), |number| format!("volume {number}"));
         (Tone::Plain, vec![file.path.clone(), grouped(file.bytes), what])
     };
-    let columns = [Column::Text("file"), Column::Number("bytes"), Column::Text("what")];
+    let columns = [Column::Path("file"), Column::Number("bytes"), Column::Text("what")];
     lines.extend(table::lines(&columns, &report.files.iter().map(row).collect::<Vec<_>>()));
     let them = if report.files.len() == 1 { "it" } else { "them" };
     lines.extend([

@@ -6,7 +6,7 @@ use crate::failure::{DONE, Failure, LOOK};
 use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
-use crate::ui::text::{self, bytes, count, hexadecimal};
+use crate::ui::text::{self, count, hexadecimal, size};
 use serde::Serialize;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
@@ -86,7 +86,7 @@ fn lines(report: &Report) -> Vec<String> {
     let mut lines = vec![
         paint(verdict.0, verdict.1),
         String::new(),
-        format!("  size      {}", bytes(report.bytes)),
+        format!("  size      {}", size(report.bytes)),
         format!("  SHA-256   {}", report.sha256),
         format!("  compared  {proof}"),
         format!("  where     {}", report.path),

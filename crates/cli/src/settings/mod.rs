@@ -98,9 +98,13 @@ pub struct Settings {
 
 impl Settings {
     /// Puts together what was typed and what the configuration file says.
-    pub fn resolve(typed: &DeliveryArguments, threads: Option<NonZeroUsize>) -> Result<Self, Failure> {
-        let configuration = Configuration::load(typed.configuration.config.as_deref())?;
-        let profile = typed.configuration.profile.as_ref();
+    pub fn resolve(
+        typed: &DeliveryArguments,
+        stored_in: &ConfigurationArguments,
+        threads: Option<NonZeroUsize>,
+    ) -> Result<Self, Failure> {
+        let configuration = Configuration::load(stored_in.config.as_deref())?;
+        let profile = stored_in.profile.as_ref();
         let profile = profile.map(|name| configuration.profile(name).map(|profile| (name, profile))).transpose()?;
         let stored = |name: &String| Origin::Profile(name.clone());
         let in_profile = || profile.iter().map(|(name, profile)| (stored(name), *profile));
@@ -162,7 +166,7 @@ impl Settings {
             leave_out,
             no_litter: no_litter.unwrap_or(Chosen::new(false, Origin::BuiltIn)),
             only: typed.choice.only.clone(),
-            profile: typed.configuration.profile.clone(),
+            profile: stored_in.profile.clone(),
             configuration: configuration.path,
         })
     }
@@ -175,10 +179,9 @@ impl Settings {
     ) -> Result<Self, Failure> {
         let typed = DeliveryArguments {
             shape: ShapeArguments { fit: fit.cloned(), ..ShapeArguments::default() },
-            configuration: configuration.clone(),
             ..DeliveryArguments::default()
         };
-        Self::resolve(&typed, threads)
+        Self::resolve(&typed, configuration, threads)
     }
 
     /// What of the sources counts for a command that packs nothing.
@@ -187,12 +190,8 @@ impl Settings {
         configuration: &ConfigurationArguments,
         threads: Option<NonZeroUsize>,
     ) -> Result<Choice, Failure> {
-        let delivery = DeliveryArguments {
-            choice: choice.clone(),
-            configuration: configuration.clone(),
-            ..DeliveryArguments::default()
-        };
-        Self::resolve(&delivery, threads)?.choice(choice)
+        let delivery = DeliveryArguments { choice: choice.clone(), ..DeliveryArguments::default() };
+        Self::resolve(&delivery, configuration, threads)?.choice(choice)
     }
 
     /// What of the sources is packed in this format, and under which names.

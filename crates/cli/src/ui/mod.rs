@@ -1,6 +1,7 @@
 //! What the user sees beside results: progress, prompts, and how names, sizes and tables are written.
 
 pub mod escaped_name;
+pub mod pager;
 pub mod paint;
 pub mod progress;
 pub mod prompt;

@@ -51,7 +51,7 @@ impl ProgressLine {
 
     fn new(volume_limit: Option<u64>, volumes: Option<u32>, work: &WorkArguments) -> Self {
         // Lines and a bar on one screen would write over each other.
-        let visible = std::io::stderr().is_terminal() && !work.quiet && work.verbose == 0;
+        let visible = std::io::stderr().is_terminal() && !work.output.quiet && work.output.verbose == 0;
         let volumes = AtomicU32::new(volumes.unwrap_or(0));
         Self { state: Mutex::new(None), visible, last_logged: AtomicU32::new(0), volume_limit, volumes }
     }
@@ -68,10 +68,10 @@ impl ProgressLine {
     }
 
     fn words(&self, state: &State) -> String {
-        let mut parts = vec![format!("{} of {}", text::about(state.done), text::about(state.total.max(state.done)))];
+        let mut parts = vec![format!("{} of {}", text::size(state.done), text::size(state.total.max(state.done)))];
         if state.phase == Phase::Packing && state.written > 0 {
             let saved = 100.0 - 100.0 * state.written as f64 / state.raw.max(1) as f64;
-            parts.push(format!("{} written, {:.0} % saved", text::about(state.written), saved.max(0.0)));
+            parts.push(format!("{} written, {:.0} % saved", text::size(state.written), saved.max(0.0)));
         }
         if state.entries > 0 {
             parts.push(text::count(state.entries, "item"));
@@ -86,7 +86,7 @@ impl ProgressLine {
         if seconds > 0.5 && state.done > 0 {
             let speed = state.done as f64 / seconds;
             let left = (state.total.saturating_sub(state.done) as f64 / speed).ceil() as u64;
-            parts.push(format!("{}/s", text::about(speed as u64)));
+            parts.push(format!("{}/s", text::size(speed as u64)));
             parts.push(format!("{}:{:02} left", left / 60, left % 60));
         }
         parts.join(", ")
@@ -107,8 +107,8 @@ impl ProgressLine {
 
     fn begin(&self, phase: Phase, total: u64) -> State {
         let bar = ProgressBar::with_draw_target(Some(total.max(1)), ProgressDrawTarget::stderr_with_hz(10));
-        if let Ok(style) = ProgressStyle::with_template("{prefix:>10} {bar:24} {percent:>3} %\n{msg}") {
-            bar.set_style(style.progress_chars("━╸─"));
+        if let Ok(style) = ProgressStyle::with_template("{prefix:>10} {bar:24} {percent:>3} %\n{wide_msg}") {
+            bar.set_style(style.progress_chars("▬▬·"));
         }
         bar.set_prefix(word(phase));
         let now = Instant::now();

@@ -1,5 +1,6 @@
 //! Questions on the terminal, passwords without echo. Never waits where nobody can answer.
 
+use super::text::wrapped;
 use crate::failure::Failure;
 use rustix::termios::{LocalModes, OptionalActions, Termios};
 use std::io::{self, IsTerminal as _, Write as _};
@@ -25,25 +26,62 @@ pub fn can_ask() -> bool {
     io::stdin().is_terminal() && io::stderr().is_terminal()
 }
 
-/// Asks whether to go on; `yes` alone means yes.
+/// Asks whether to go on; the return key alone means no.
 pub fn confirm(question: &str) -> Result<bool, Failure> {
-    let _asking = Asking::begin(Echo::On);
-    let answer = line(&format!("{question} Type yes to go on: "))?;
-    Ok(answer.trim().eq_ignore_ascii_case("yes"))
+    Ok(choose(question, &["[y]es", "[n]o"], Some(1))? == 0)
 }
 
-/// Asks for one of several words, until one of them is given. Only where [`can_ask`] says yes.
-pub fn choose(question: &str, words: &[&str]) -> Result<usize, Failure> {
-    let _asking = Asking::begin(Echo::On);
+/// Asks for one of several choices, each written with its key in brackets (`[k]eep yours`), until one of the keys is typed, or the word
+/// that it stands in. The return key alone takes the choice at `usual`, and that is said. Only where [`can_ask`] says yes.
+pub fn choose(question: &str, choices: &[&str], usual: Option<usize>) -> Result<usize, Failure> {
     loop {
-        let answer = line(&format!("{question} Type {}: ", words.join(", ")))?;
-        if let Some(place) = words.iter().position(|word| word.eq_ignore_ascii_case(answer.trim())) {
+        if let Ok(place) = choose_or_read(question, choices, usual)? {
             return Ok(place);
         }
+    }
+}
+
+/// The same where something else may be typed as well, if it is not one of the keys: [`Err`] holds it. An empty text is asked for again
+/// where nothing is usual.
+pub fn choose_or_read(
+    question: &str,
+    choices: &[&str],
+    usual: Option<usize>,
+) -> Result<Result<usize, String>, Failure> {
+    let asked = question_line(question, choices, usual);
+    let _asking = Asking::begin(Echo::On);
+    loop {
+        let answer = line(&asked)?;
         if answer.is_empty() {
             return Err(Failure::GivenUp);
         }
+        let typed = answer.trim();
+        match (typed, usual) {
+            ("", Some(usual)) => return Ok(Ok(usual)),
+            ("", None) => {}
+            _ => {
+                let place = choices.iter().position(|choice| is_chosen(choice, typed));
+                return Ok(place.ok_or_else(|| typed.to_owned()));
+            }
+        }
     }
+}
+
+/// A question with its choices behind it, and what the return key does.
+fn question_line(question: &str, choices: &[&str], usual: Option<usize>) -> String {
+    let usual = usual.and_then(|usual| choices.get(usual)).map(|choice| format!(" (Enter means {})", word_of(choice)));
+    let line = format!("{question} {}{}:", choices.join(", "), usual.unwrap_or_default());
+    format!("{} ", wrapped(&line, &io::stderr()))
+}
+
+/// The choice without its brackets, as far as its first word goes: `[k]eep yours` is `keep`.
+fn word_of(choice: &str) -> String {
+    choice.chars().filter(|letter| !matches!(letter, '[' | ']')).take_while(|letter| letter.is_alphanumeric()).collect()
+}
+
+fn is_chosen(choice: &str, typed: &str) -> bool {
+    let key = choice.split(['[', ']']).nth(1).unwrap_or_default();
+    key.eq_ignore_ascii_case(typed) || word_of(choice).eq_ignore_ascii_case(typed)
 }
 
 /// Asks for a path, which is taken as it is typed. `what` and `instead` tell those whom nobody can ask.
@@ -55,6 +93,23 @@ pub fn ask_for_path(question: &str, what: &'static str, instead: &'static str) -
     let answer = line(question)?;
     let path = answer.trim_end_matches(['\r', '\n']);
     if path.is_empty() { Err(Failure::GivenUp) } else { Ok(path.into()) }
+}
+
+/// Asks for a line; nothing typed takes what is usual, where something is, and that is said.
+pub fn read_line(question: &str, usual: Option<&str>) -> Result<String, Failure> {
+    let _asking = Asking::begin(Echo::On);
+    let usual_said = usual.map(|usual| format!(" (Enter means {usual})")).unwrap_or_default();
+    loop {
+        let answer = line(&format!("{} ", wrapped(&format!("{question}{usual_said}:"), &io::stderr())))?;
+        if answer.is_empty() {
+            return Err(Failure::GivenUp);
+        }
+        match (answer.trim(), usual) {
+            ("", Some(usual)) => return Ok(usual.to_owned()),
+            ("", None) => {}
+            (typed, _) => return Ok(typed.to_owned()),
+        }
+    }
 }
 
 /// Waits for the return key.

@@ -1,5 +1,6 @@
 //! Commands that are suggested: each is one line that the user can run as it stands, in the folder in which this one ran.
 
+use super::text::{self, columns};
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
@@ -19,7 +20,26 @@ pub fn command(parts: &[Part<'_>]) -> String {
         Part::Word(word) => (*word).to_owned(),
         Part::Named(name) => quoted(name),
     });
-    format!("  under-seal {}", words.collect::<Vec<_>>().join(" "))
+    broken(words)
+}
+
+/// The program's command of these words, as it can be typed, indented.
+pub fn of_words<'a>(words: impl Iterator<Item = &'a OsStr>) -> String {
+    broken(words.map(as_typed))
+}
+
+/// A command in one line, or, where a terminal is too narrow, in several that a shell takes as one.
+fn broken(words: impl Iterator<Item = String>) -> String {
+    let width = text::terminal_width().unwrap_or(usize::MAX);
+    let mut lines = vec!["  under-seal".to_owned()];
+    for word in words {
+        // Room for the backslash behind it.
+        match lines.last_mut().filter(|line| columns(line) + columns(&word) + 3 <= width) {
+            Some(line) => *line = format!("{line} {word}"),
+            None => lines.push(format!("    {word}")),
+        }
+    }
+    lines.join(" \\\n")
 }
 
 /// `open` with everything that this run was given to find and unlock the archive.

@@ -7,6 +7,7 @@ use std::ffi::OsStr;
 use std::io::IsTerminal;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
+use std::sync::atomic::{AtomicBool, Ordering};
 use under_seal_core::ground::entry::{EntryKind, Timestamp};
 
 /// A name or path, with control characters (terminal escapes, line breaks) and bytes that are not UTF-8
@@ -43,14 +44,24 @@ pub fn name(name: &OsStr) -> String {
     shown(name.as_bytes())
 }
 
-/// The end of a long name, in so many columns at most (as far as a letter is a column).
-pub fn ending(name: &str, columns: usize) -> String {
-    let letters = name.chars().count();
-    if letters <= columns {
-        return name.to_owned();
+/// A path in so many columns at most; of a longer one the middle is left out, since beginning and end tell the most.
+pub fn middle_shortened(path: &str, most: usize) -> String {
+    if columns(path) <= most {
+        return path.to_owned();
     }
-    let end: String = name.chars().skip(letters - columns + 1).collect();
-    format!("…{end}")
+    let room = most.saturating_sub(1);
+    let fitting = |letters: &mut dyn Iterator<Item = char>, room: usize| -> Vec<char> {
+        let mut taken = 0;
+        letters
+            .take_while(|letter| {
+                taken += columns(letter.encode_utf8(&mut [0; 4]));
+                taken <= room
+            })
+            .collect()
+    };
+    let front: String = fitting(&mut path.chars(), room / 3).into_iter().collect();
+    let back: String = fitting(&mut path.chars().rev(), room - columns(&front)).into_iter().rev().collect();
+    format!("{front}…{back}")
 }
 
 /// An exact number of bytes.
@@ -58,9 +69,23 @@ pub fn bytes(number: u64) -> String {
     format!("{} {}", grouped(number), if number == 1 { "byte" } else { "bytes" })
 }
 
-/// A size to glance at, in decimal units: `1.8 MB`.
-pub fn about(number: u64) -> String {
-    const UNITS: [&str; 5] = ["bytes", "KB", "MB", "GB", "TB"];
+/// The units of sizes, each a thousand times the one before.
+const UNITS: [&str; 5] = ["bytes", "KB", "MB", "GB", "TB"];
+
+/// Whether every size is written in exact bytes.
+static EXACT: AtomicBool = AtomicBool::new(false);
+
+/// Settles how sizes are written from here on.
+pub fn write_exact_sizes(exact: bool) {
+    EXACT.store(exact, Ordering::Relaxed);
+}
+
+/// A size for people, in decimal units: `1.8 MB`; in exact bytes where that is wanted.
+pub fn size(number: u64) -> String {
+    if EXACT.load(Ordering::Relaxed) { bytes(number) } else { rounded(number) }
+}
+
+fn rounded(number: u64) -> String {
     let mut value = number as f64;
     let mut unit = 0;
     while value >= 999.5 && unit + 1 < UNITS.len() {
@@ -69,6 +94,15 @@ pub fn about(number: u64) -> String {
     }
     let digits = if unit == 0 || value >= 99.95 { 0 } else { 1 };
     format!("{value:.digits$} {}", UNITS[unit])
+}
+
+/// A range of sizes; one where both ends are written alike.
+pub fn size_range(least: Option<u64>, most: Option<u64>) -> String {
+    match (least.map(size), most.map(size)) {
+        (Some(least), Some(most)) if least == most => format!("about {least}"),
+        (Some(least), Some(most)) => format!("{least} to {most}"),
+        _ => "-".to_owned(),
+    }
 }
 
 /// A count with its noun: `1 file`, `3 files`.
@@ -191,6 +225,23 @@ pub fn first_few(parts: &[String]) -> String {
     format!("{} and {} more", parts[..FEW].join(", "), parts.len() - FEW)
 }
 
+/// How many columns a terminal on standard output has; `None` for anything else.
+pub fn terminal_width() -> Option<usize> {
+    std::io::stdout().is_terminal().then(textwrap::termwidth)
+}
+
+/// How many columns a text takes, whatever letters are in it.
+pub fn columns(text: &str) -> usize {
+    textwrap::core::display_width(text)
+}
+
+/// A line that is wider than a terminal, broken between words, and what is below it indented as it is.
+pub fn within_terminal(line: &str) -> String {
+    let Some(width) = terminal_width().filter(|width| columns(line) > *width) else { return line.to_owned() };
+    let indent: String = line.chars().take_while(|letter| *letter == ' ').collect();
+    broken(line, textwrap::Options::new(width).subsequent_indent(&indent)).join("\n")
+}
+
 /// Sentences broken between words to suit a terminal; as they are for anything else.
 pub fn wrapped(sentences: &str, output: &impl IsTerminal) -> String {
     const WIDEST: usize = 100;
@@ -209,8 +260,20 @@ pub fn wrapped_behind(columns: usize, sentences: &str) -> Vec<String> {
 }
 
 fn lines_within(sentences: &str, width: usize) -> Vec<String> {
-    let options = textwrap::Options::new(width).break_words(false);
-    textwrap::wrap(sentences, options).into_iter().map(|line| line.into_owned()).collect()
+    broken(sentences, textwrap::Options::new(width))
+}
+
+/// Stands for a space at which no line is broken; a private letter, so that no name has it by chance.
+const TIE: char = '\u{e0a0}';
+
+/// A text broken between words, never between a number and its unit.
+fn broken(text: &str, options: textwrap::Options<'_>) -> Vec<String> {
+    let apart = |unit: &str| (format!(" {unit}"), format!("{TIE}{unit}"));
+    let joined = UNITS.iter().fold(text.to_owned(), |text, unit| {
+        let (apart, together) = apart(unit);
+        text.replace(&apart, &together)
+    });
+    textwrap::wrap(&joined, options.break_words(false)).into_iter().map(|line| line.replace(TIE, " ")).collect()
 }
 
 #[cfg(test)]
@@ -242,6 +305,6 @@ mod tests {
     #[case(123_456, "123,456", "123 KB")]
     #[case(999_950, "999,950", "1.0 MB")]
     fn sizes_are_exact_or_to_glance_at(#[case] number: u64, #[case] exact: &str, #[case] glance: &str) {
-        assert_eq!((grouped(number).as_str(), about(number).as_str()), (exact, glance));
+        assert_eq!((grouped(number).as_str(), rounded(number).as_str()), (exact, glance));
     }
 }

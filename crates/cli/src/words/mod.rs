@@ -9,11 +9,12 @@ mod receiving;
 mod rehearsing;
 mod sending;
 mod system;
+mod typing;
 
 pub use entries::{not_landed, refused};
 pub use formats::{NOT_OWN_PAGE, NOT_SECRET, as_name, how_to_open, notes, proof, structure, verifies_contents};
 pub use keeping::not_kept;
-pub use packing::{lacks, loss};
+pub use packing::{lacks, loss, mail_hint};
 pub use receiving::{archive, costly, gather, one_set, opening, sealed};
 pub use sending::{bad_value, name_trouble, passed_over, system_name, unknown_squeeze, weak_password};
 
@@ -37,6 +38,7 @@ use under_seal_core::tasks::revise::ReviseError;
 pub fn explain(failure: &Failure) -> String {
     match failure {
         Failure::Core(error) => core(error),
+        Failure::Mistyped(what) => typing::mistyped(what),
         Failure::PasswordFile { path: file, source } => {
             format!("The password file {} cannot be read: {}.", path(file), system(source))
         }

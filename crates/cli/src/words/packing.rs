@@ -3,7 +3,7 @@
 use super::receiving::archive;
 use super::sending::{HIDING_NEEDS_PASSWORD, source, unpackable};
 use super::system::{TOO_LITTLE_MEMORY, file_error, interrupted};
-use crate::ui::text::{self, bytes, first_few, grouped, path, shown};
+use crate::ui::text::{self, bytes, first_few, grouped, path, shown, size};
 use std::ffi::OsStr;
 use std::io;
 use std::path::PathBuf;
@@ -17,10 +17,22 @@ use under_seal_core::formats::sealed::volume::{GatherError, MAX_VOLUMES, MIN_VOL
 use under_seal_core::formats::sealed::{HeadError, SealError};
 use under_seal_core::formats::zip::{MAX_PARTS, ZipWriteError};
 use under_seal_core::ground::entry::EntryPath;
+use under_seal_core::ground::fit::Fit;
 use under_seal_core::source::SourceError;
 use under_seal_core::tasks::pack::parcels::{MAX_PARCELS, ParcelError};
 use under_seal_core::tasks::pack::{Loss, PackError, WayError};
 use under_seal_core::tasks::page::PAGE_NAME;
+
+/// What a sender should know who named a size that mailboxes have as their limit.
+pub fn mail_hint(fit: Fit) -> Option<String> {
+    let (name, mailbox) = fit.of_the_mailbox()?;
+    let limit = fit.volume_limit().map(size)?;
+    Some(format!(
+        "If it goes by mail: a {} mailbox takes volumes of {}: --fit {name}",
+        limit.replace(".0 ", " "),
+        size(mailbox.volume_limit()?)
+    ))
+}
 
 pub(super) fn pack(error: &PackError) -> String {
     match error {
@@ -144,7 +156,7 @@ pub(super) fn way(error: &WayError) -> String {
                  in {within}. Choose another name with --to, or open what is there and pack everything together; to have it replaced, \
                  add --replace.",
                 first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>()),
-                text::about(*bytes)
+                text::size(*bytes)
             )
         }
         WayError::SomethingElse(at) => format!(

@@ -57,8 +57,31 @@ fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments:
 #[rstest]
 fn the_documents_name_every_option(
     #[values(
-        "plan", "pack", "fits", "check", "list", "about", "peek", "open", "compare", "revise", "recast", "relock",
-        "rehearse", "handover", "resend", "receipt", "confirm", "portion", "reunite", "demo"
+        "plan",
+        "pack",
+        "fits",
+        "check",
+        "list",
+        "about",
+        "peek",
+        "open",
+        "compare",
+        "revise",
+        "recast",
+        "relock",
+        "rehearse",
+        "handover",
+        "resend",
+        "receipt",
+        "confirm",
+        "portion",
+        "reunite",
+        "demo",
+        "page",
+        "guide",
+        "help",
+        "completions",
+        "manual"
     )]
     command: &str,
 ) {
@@ -67,19 +90,26 @@ fn the_documents_name_every_option(
         .lines()
         .filter_map(|line| line.trim_start().strip_prefix("--"))
         .map(|rest| rest.split([' ', '=']).next().unwrap().to_owned());
-    let documents = ["README.md", "docs/sending.md", "docs/receiving.md", "docs/proof.md", "docs/keeping.md"]
-        .map(document)
-        .concat();
+    let names = [
+        "README",
+        "docs/sending",
+        "docs/receiving",
+        "docs/proof",
+        "docs/keeping",
+        "docs/passwords",
+        "docs/patterns",
+        "docs/configuration",
+    ];
+    let documents = names.map(|name| document(&format!("{name}.md"))).concat();
     for option in options {
         assert!(documents.contains(&format!("--{option}")), "no document says anything of --{option}");
     }
 }
 
-/// Every exit code that the tables of the README name is one that some test of this crate expects.
+/// Every exit code that the documents name is one that some test of this crate expects.
 #[test]
-fn every_exit_code_of_the_readme_is_tested() {
-    let readme = document("README.md");
-    let table = readme.split("## Exit codes").nth(1).unwrap().split("\n## ").next().unwrap();
+fn every_exit_code_is_tested() {
+    let table = document("docs/exit-codes.md");
     let codes = table.lines().filter_map(|line| line.strip_prefix("| ")?.split(" |").next()?.parse::<u8>().ok());
     let tests: String = ["story", "trouble", "terminal", "sending", "planning"]
         .map(|name| document(&format!("crates/cli/tests/all/{name}.rs")))

@@ -116,7 +116,7 @@ fn an_archive_is_locked_anew(#[case] with: &[&str], #[case] opens: &[&str], #[ca
 #[case::weak(&["--new-password-from", "weak"], 2, "This password is weak")]
 #[case::nobody_to_ask(&[], 2, "Give it with --new-password-from FILE.")]
 #[case::not_there(&["--new-password-from", "nowhere"], 2, "The password file nowhere cannot be read")]
-#[case::two_ways(&["--new-password-from", "new", "--make-passphrase"], 2, "cannot be used with")]
+#[case::two_ways(&["--new-password-from", "new", "--make-passphrase"], 2, "exclude each other")]
 #[case::too_many(&["--new-password-from", "new", "--also-password-from", "new", "--also-password-from", "new", "--also-password-from", "new", "--also-password-from", "new", "--also-password-from", "new", "--also-password-from", "new", "--also-password-from", "new", "--also-password-from", "new"], 2, "1 to 8 passwords, and these are 9")]
 #[case::only_said(&["--dry-run"], 0, "")]
 fn what_is_not_locked_anew_stays_as_it_is(#[case] options: &[&str], #[case] code: i32, #[case] words: &str) {

@@ -4,6 +4,7 @@
 
 mod changes;
 mod documents;
+mod finding;
 mod formats;
 mod keeping;
 mod looking;

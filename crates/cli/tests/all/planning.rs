@@ -29,7 +29,7 @@ fn the_demonstration_is_foreseen_to_a_tenth(#[values("none", "light", "even", "h
 fn the_cheapest_change_is_told_and_works() {
     let desk = desk();
     let planned = desk.run(&["plan", "wrenfall-light", "--fit", "260KB"]).expect(0).out;
-    assert!(planned.contains("without wrenfall-light/survey/raw (720,036 bytes): 4 volumes instead of 7"), "{planned}");
+    assert!(planned.contains("without wrenfall-light/survey/raw (720 KB): 4 volumes instead of 7"), "{planned}");
     assert!(planned.contains("\n  under-seal pack wrenfall-light --fit 260KB\n"), "{planned}");
     let pack = ["pack", "wrenfall-light", "--fit", "260KB", "--leave-out", "survey/raw", "--json"];
     assert_eq!(desk.run(&pack).expect(0).json("/volumes").as_array().unwrap().len(), 4);
@@ -39,10 +39,10 @@ fn the_cheapest_change_is_told_and_works() {
 #[case::mail(&["--fit", "mail-10", "--line", "10Mbit"], "1 message of at most 10,000,000 bytes")]
 #[case::encoding_counts(&["--fit", "mail-10", "--line", "1Mbit/s"], "21 seconds on a line of 1 Mbit/s, encoding and the page counted")]
 #[case::every_named_fit(&[], "mail-25")]
-#[case::heaviest_folder(&[], "wrenfall-light/photographs      5  937,726   53 %")]
+#[case::heaviest_folder(&[], "wrenfall-light/photographs      5     938 KB   53 %")]
 #[case::kind_that_does_not_squeeze(&[], "████  100 %")]
-#[case::top_level(&[], "wrenfall-light/  20 files, 7 folders, 1 link  1,785,141")]
-#[case::chosen_only(&["--only", "survey"], "The plan: 771,981 bytes in 6 files, 3 folders")]
+#[case::top_level(&[], "wrenfall-light/  20 files, 7 folders, 1 link  1.8 MB")]
+#[case::chosen_only(&["--only", "survey"], "The plan: 772 KB in 6 files, 3 folders")]
 fn a_plan_shows(#[case] options: &[&str], #[case] expected: &str) {
     let shown = desk().run(&[&["plan", "wrenfall-light"], options].concat()).expect(0).out;
     assert!(shown.contains(expected), "{shown}");

@@ -153,7 +153,7 @@ fn several_archives_are_made_at_once() {
 #[case::one_name_for_two(&["a.useal", "open.zip", "--as", "zip", "--to", "x.zip"], 2, "cannot have one name")]
 #[case::only_read(&["a.gz", "--squeeze", "hard", "--accept-no-password"], 2, "Say with --as what it is to become")]
 #[case::taken(&["a.useal", "--as", "zip", "--to", "open.zip"], 6, "are there already")]
-#[case::unknown_format(&["a.useal", "--as", "xyz"], 2, "invalid value")]
+#[case::unknown_format(&["a.useal", "--as", "xyz"], 2, "--as does not take `xyz`. It takes sealed, page")]
 #[case::no_fit(&["a.useal", "--as", "page", "--fit", "1MB"], 2, "page")]
 #[case::two_to_cut(&["a.useal", "open.zip", "--fit", "1MB"], 2, "at a time")]
 #[case::weak(&["a.useal", "--as", "zip", "--new-password-from", "weak"], 2, "This password is weak")]

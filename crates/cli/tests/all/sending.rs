@@ -130,7 +130,7 @@ fn parcels_open_one_by_one_and_give_everything_back() {
 #[case::nowhere_to_show(&["--make-passphrase"], 2, "--passphrase-to FILE")]
 #[case::passphrase_file_there(&["--make-passphrase", "--passphrase-to", "weak"], 6, "it is there already")]
 #[case::no_key_file(&["--key-file", "kee"], 2, "kee cannot be read: it is not there")]
-#[case::unknown_fit(&["--fit", "mail-11"], 2, "There are mail-10, mail-25")]
+#[case::unknown_fit(&["--fit", "mail-eleven"], 2, "There are mail-10, mail-25")]
 #[case::unknown_profile(&["--for", "board"], 2, "The configuration file has heritage-board")]
 #[case::parcels_of_no_size(&["--parcels"], 2, "Parcels need a fit")]
 #[case::file_larger_than_a_parcel(&["--parcels", "--fit", "70KB", "wrenfall-light/photographs", "--to", "x"], 2, "larger than the fit even when compressed")]

@@ -18,7 +18,7 @@ fn the_demonstration_ends_well() {
 #[case::as_usual(&[], "is packed and verified", "")]
 #[case::steps(&["-v"], "is packed and verified", "INFO Verifying bytes=1785141")]
 #[case::files(&["-vv"], "is packed and verified", "DEBUG file path=\"wrenfall-light/costs/cost-table.csv\"")]
-#[case::kinds_that_do_not_squeeze(&[], "squeezing hardly makes these smaller: jpg (5 files, 937,726 bytes)", "")]
+#[case::kinds_that_do_not_squeeze(&[], "squeezing hardly makes these smaller: jpg (5 files, 938 KB)", "")]
 fn it_says_as_much_as_is_wanted(#[case] options: &[&str], #[case] out: &str, #[case] err: &str) {
     let desk = Desk::new();
     desk.run(&["demo", "--data-to", "."]).expect(0);

@@ -25,8 +25,9 @@ fn at_a_terminal_with(
 ) -> (i32, String) {
     let program = desk.command(&[]).get_program().to_owned().into_string().unwrap();
     let line = format!("'{program}' {}", arguments.join(" "));
-    let mut command = Command::new("script");
-    command.args(["-q", "-e", "-c", &line, "/dev/null"]).current_dir(desk.path("."));
+    // A question that nobody answers ends the test, and not the patience of whoever waits for it.
+    let mut command = Command::new("timeout");
+    command.args(["--foreground", "60", "script", "-q", "-e", "-c", &line, "/dev/null"]).current_dir(desk.path("."));
     command.env_remove("UNDER_SEAL_PASSWORD").env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1").env("TERM", "xterm");
     // A viewer of ours, where a test has laid one down.
     let path = std::env::var("PATH").unwrap();
@@ -38,7 +39,7 @@ fn at_a_terminal_with(
     let mut shown = String::new();
     // Each line is typed when it has been asked for.
     for (number, line) in typed.lines().enumerate() {
-        let questions = |shown: &str| shown.matches(": ").count() + shown.matches("taken out? ").count();
+        let questions = |shown: &str| shown.matches(": ").count() + shown.matches("extract? ").count();
         let asked = questions(&shown);
         let mut bytes = [0; 256];
         while questions(&shown) == asked {
@@ -65,8 +66,8 @@ fn at_a_terminal_with(
     0,
     "is packed and verified"
 )]
-#[case::weak_and_confirmed("lamp oil\nlamp oil\nyes\n", 0, "Type yes to go on")]
-#[case::weak_and_given_up("lamp oil\nlamp oil\n\u{3}", 130, "Type yes to go on")]
+#[case::weak_and_confirmed("lamp oil\nlamp oil\nyes\n", 0, "[y]es, [n]o (Enter means no): ")]
+#[case::weak_and_given_up("lamp oil\nlamp oil\n\u{3}", 130, "[y]es, [n]o (Enter means no): ")]
 #[case::weak_and_not_confirmed("lamp oil\nlamp oil\nno\n", 130, "This password is weak")]
 #[case::not_the_same("lamp oil\nlamp soil\n", 2, "The two passwords are not the same.")]
 #[case::empty("\n", 2, "The password is empty.")]
@@ -106,7 +107,7 @@ fn locking_anew_asks_for_the_old_password_once_and_for_the_new_one_twice(
 #[case::yes("later\nyes\n", &["--refresh"], 0, "1 entry would be gone")]
 #[case::no("later\nno\n", &["--refresh"], 130, "1 entry would be gone")]
 #[case::taken_out("", &["--remove", "*.csv"], 0, "It is revised")]
-#[case::met_inside("both\n", &["--add", "later/costs", "--inside", "wrenfall-light"], 0, "Inside already: ")]
+#[case::met_inside("both\n", &["--add", "later/costs", "--inside", "wrenfall-light"], 0, "These are inside already: ")]
 fn revising_asks_what_it_must(#[case] typed: &str, #[case] wishes: &[&str], #[case] code: i32, #[case] words: &str) {
     let desk = Desk::with_volumes();
     crate::support::in_a_shell(&desk, "cp -a wrenfall-light later && rm later/survey/cracks.csv").expect(0);
@@ -147,14 +148,14 @@ fn opening_asks_once_and_draws_progress_in_place() {
 #[rstest]
 #[case::keep("keep", 0, "mine")]
 #[case::replace_at_the_second_try("perhaps\nreplace", 0, "item")]
-#[case::stop("stop", 130, "mine")]
+#[case::quit("quit", 130, "mine")]
 fn what_becomes_of_files_in_the_way_is_asked(#[case] answer: &str, #[case] code: i32, #[case] begins: &str) {
     let desk = Desk::with_volumes();
     let there = "in/wrenfall-light/costs/cost-table.csv";
     desk.file(there, b"mine");
     let typed = format!("{}\n{answer}\n", crate::support::PASSWORD);
     let (exit, shown) = at_a_terminal(&desk, &["open", "out", "costs", "--into", "in"], &typed);
-    assert!(exit == code && shown.contains("What shall become of what is there?"), "{exit}: {shown}");
+    assert!(exit == code && shown.contains("Keep yours, or replace them? [k]eep yours"), "{exit}: {shown}");
     assert!(std::fs::read_to_string(desk.path(there)).unwrap().starts_with(begins));
 }
 
@@ -171,7 +172,7 @@ fn a_wrong_password_is_asked_again_up_to_three_times(#[case] typed: &str, #[case
 #[rstest]
 #[case::the_first("1", 0, "is open")]
 #[case::the_second_after_a_slip("3\n2", 4, "missing")]
-#[case::neither("stop", 130, "Cancelled")]
+#[case::neither("q", 130, "Cancelled")]
 fn of_several_sets_in_one_place_one_is_chosen(#[case] answer: &str, #[case] code: i32, #[case] words: &str) {
     let desk = Desk::new();
     desk.file("s/a", b"1").file("s/b", &[7; 300_000]);
@@ -213,7 +214,7 @@ fn discs_are_asked_for_one_by_one(#[case] code: i32, #[case] words: &str) {
         std::fs::copy(desk.volume(volume), desk.path("disc/DISC.USE")).unwrap();
     };
     put_in(&desk, 7);
-    let typed = if code == 0 { "next\n".repeat(7) } else { "next\nstop\n".to_owned() };
+    let typed = if code == 0 { "\n".repeat(7) } else { "\nquit\n".to_owned() };
     let arguments = ["check", "disc", "--one-by-one", "--aside", "here"];
     let (exit, shown) = at_a_terminal_with(&desk, &arguments, &typed, |line, desk| {
         put_in(desk, line.max(1) as u32);

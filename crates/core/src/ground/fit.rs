@@ -50,6 +50,9 @@ const LINE_BREAK_BYTES: u64 = 2;
 
 const MB: u64 = 1_000_000;
 
+/// Limits of mailboxes that are in use; what is larger is not sent by mail.
+const LARGEST_MAILBOX_MB: u64 = 50;
+
 /// The fits that have a name, smallest first.
 pub const NAMED: [(&str, Fit); 7] = [
     ("mail-10", Fit::Message(Size::of(10 * MB))),
@@ -88,19 +91,43 @@ impl Fit {
         }
     }
 
-    /// The fit of this name.
+    /// The fit of this name: one of [`NAMED`], or `mail-N` and `form-N` for a limit of so many MB.
     pub fn named(name: &str) -> Option<Self> {
-        NAMED.iter().find(|(known, _)| *known == name).map(|(_, fit)| *fit)
+        let known = NAMED.iter().find(|(known, _)| *known == name).map(|(_, fit)| *fit);
+        known.or_else(|| {
+            let (place, limit) = name.split_once('-')?;
+            let digits = limit.bytes().all(|byte| byte.is_ascii_digit()) && !limit.starts_with('0');
+            let megabytes: u64 = limit.parse().ok().filter(|_| digits)?;
+            let limit = Size::of(megabytes.checked_mul(MB)?);
+            match place {
+                "mail" => Some(Self::Message(limit)),
+                "form" => Some(Self::Form(limit)),
+                _ => None,
+            }
+        })
+    }
+}
+
+impl Fit {
+    /// The fit that was meant where a size was named that mailboxes have as their limit: its name, and what its volumes may have. Encoded
+    /// as an attachment, a volume of the size itself is a third too large.
+    pub fn of_the_mailbox(self) -> Option<(String, Self)> {
+        match self {
+            Self::AtMost(size) if size.bytes() % MB == 0 && (1..=LARGEST_MAILBOX_MB).contains(&(size.bytes() / MB)) => {
+                Some((format!("mail-{}", size.bytes() / MB), Self::Message(size)))
+            }
+            _ => None,
+        }
     }
 }
 
 impl FromStr for Fit {
     type Err = FitError;
 
-    /// Reads a name of [`NAMED`], or a size as [`Size`] does.
+    /// Reads a name as [`Self::named`] does, whatever its case, or a size as [`Size`] does.
     fn from_str(text: &str) -> Result<Self, FitError> {
         let text = text.trim();
-        match Self::named(text) {
+        match Self::named(&text.to_ascii_lowercase()) {
             Some(fit) => Ok(fit),
             None if text.starts_with(char::is_alphabetic) => Err(FitError::UnknownName(text.to_owned())),
             None => Ok(Self::AtMost(text.parse()?)),
@@ -139,16 +166,36 @@ mod tests {
     #[case("disc-4700", 4_696_178_688)]
     #[case("disc-25000", 24_215_814_144)]
     #[case("300KB", 300_000)]
+    #[case("mail-7", 5_103_411)]
+    #[case("MAIL-10", 7_295_718)]
+    #[case("form-8", 7_995_904)]
     fn every_name_stands_for_exact_bytes(#[case] text: &str, #[case] limit: u64) {
         assert_eq!(text.parse::<Fit>().unwrap().volume_limit(), Some(limit));
     }
 
     #[rstest]
-    #[case("mail-11", FitError::UnknownName("mail-11".into()))]
+    #[case("mail-0", FitError::UnknownName("mail-0".into()))]
+    #[case("mail-ten", FitError::UnknownName("mail-ten".into()))]
+    #[case("mail-99999999999999", FitError::UnknownName("mail-99999999999999".into()))]
+    #[case("disc-5", FitError::UnknownName("disc-5".into()))]
     #[case("", FitError::Size(SizeError::NoNumber))]
     #[case("5 parsecs", FitError::Size(SizeError::UnknownUnit("parsecs".into())))]
     fn what_is_no_fit_is_refused(#[case] text: &str, #[case] expected: FitError) {
         assert_eq!(text.parse::<Fit>(), Err(expected));
+    }
+
+    #[rstest]
+    #[case("10MB", Some("mail-10"))]
+    #[case("10MiB", None)]
+    #[case("260KB", None)]
+    #[case("700MB", None)]
+    #[case("mail-10", None)]
+    fn a_size_that_mailboxes_have_leads_to_their_fit(#[case] text: &str, #[case] name: Option<&str>) {
+        let meant = text.parse::<Fit>().unwrap().of_the_mailbox();
+        assert_eq!(meant.as_ref().map(|(name, _)| name.as_str()), name);
+        if let Some((name, fit)) = meant {
+            assert_eq!(name.parse(), Ok(fit));
+        }
     }
 
     proptest! {

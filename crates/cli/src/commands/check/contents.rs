@@ -10,7 +10,7 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::section::listed;
 use crate::ui::suggestion;
-use crate::ui::text::{self, bytes, contents, count, shown};
+use crate::ui::text::{self, contents, count, shown, size};
 use crate::words::{as_name, notes, proof, structure, verifies_contents};
 use serde::Serialize;
 use std::path::PathBuf;
@@ -105,8 +105,8 @@ fn lines(report: &Report) -> Vec<String> {
         vec![paint(Tone::Strong, format!("{}: a {}{parts}", report.archive, report.format.title)), String::new()];
     let what = contents(report.files, report.folders, report.links);
     lines.push(match report.hides_names && !report.contents_read {
-        true => format!("  holds     {} that are hidden, names and number of files too", bytes(report.bytes)),
-        false => format!("  holds     {what}, {}", bytes(report.bytes)),
+        true => format!("  holds     {} that are hidden, names and number of files too", size(report.bytes)),
+        false => format!("  holds     {what}, {}", size(report.bytes)),
     });
     lines.extend(structure(report.format).map(str::to_owned));
     lines.push(match report.contents_read {

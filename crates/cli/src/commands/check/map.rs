@@ -2,7 +2,7 @@
 
 use super::drawn_together;
 use crate::ui::paint::{Tone, paint};
-use crate::ui::text::bytes;
+use crate::ui::text::size;
 use under_seal_core::formats::sealed::volume::{Geometry, HEADER_BYTES};
 use under_seal_core::tasks::check::{FileReport, SetReport, VolumeReport};
 
@@ -54,7 +54,7 @@ pub(super) fn lines(found: &SetReport, geometry: &Geometry) -> Vec<String> {
         .into_iter()
         .zip(["whole", "damaged", "not there"])
         .map(|(sign, word)| format!("{sign} {word}"));
-    let scale = format!("{}; a sign is {}", legend.collect::<Vec<_>>().join("  "), bytes(sign_bytes));
+    let scale = format!("{}; a sign is {}", legend.collect::<Vec<_>>().join("  "), size(sign_bytes));
     lines.push(format!("  {:>width$}  {}", "", paint(Tone::Faint, scale)));
     lines
 }

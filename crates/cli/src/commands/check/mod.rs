@@ -12,7 +12,7 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion;
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, bytes, contents, count, grouped, shown};
+use crate::ui::text::{self, bytes, contents, count, grouped, shown, size};
 use crate::words::{NOT_OWN_PAGE, NOT_SECRET};
 use crate::{credentials, session};
 use serde::Serialize;
@@ -82,7 +82,7 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
         Ok(contents) => show(contents),
         // What was found outside holds all the same; of a set that anybody can have made it would only reassure.
         Err(failure) => {
-            if !arguments.work.json && !is_open_to_all(&failure) {
+            if !arguments.work.output.json && !is_open_to_all(&failure) {
                 show(None)?;
             }
             Err(failure)
@@ -234,7 +234,7 @@ fn lines(set: &VolumeSet, found: &SetReport, report: &Report, typed: &CheckArgum
     };
     let mut lines = vec![paint(Tone::Strong, heading), String::new()];
     let rows = rows(found);
-    let columns = [Column::Number("volume"), Column::Text("file"), Column::Number("bytes"), Column::Text("state")];
+    let columns = [Column::Number("volume"), Column::Path("file"), Column::Number("bytes"), Column::Text("state")];
     lines.extend(table::lines(&columns, &rows));
     let aside = [
         (&report.unrecognised, Tone::Bad, "a volume too damaged to tell which one it is"),
@@ -388,7 +388,7 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
             };
             lines.push(paint(Tone::Good, format!("{here}; {inside_is}.")));
             let what = contents(inside.files, inside.folders, inside.links);
-            lines.push(format!("Inside: {what}, {}, every digest compared.", bytes(inside.bytes)));
+            lines.push(format!("Inside: {what}, {}, every digest compared.", size(inside.bytes)));
             if !inside.changed_while_read.is_empty() {
                 let names = text::first_few(&inside.changed_while_read);
                 lines.push(paint(Tone::Look, format!("Changed while they were packed: {names}.")));

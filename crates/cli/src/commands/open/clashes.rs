@@ -10,8 +10,12 @@ use under_seal_core::landing::{Destination, LandingError, OnClash};
 use under_seal_core::tasks::open::foresee;
 
 /// What is offered, and what it means.
-const CHOICES: [(&str, OnClash); 4] =
-    [("keep", OnClash::Keep), ("replace", OnClash::Replace), ("newer", OnClash::Newer), ("both", OnClash::Both)];
+const CHOICES: [(&str, OnClash); 4] = [
+    ("[k]eep yours", OnClash::Keep),
+    ("[r]eplace", OnClash::Replace),
+    ("[b]oth", OnClash::Both),
+    ("[n]ewer", OnClash::Newer),
+];
 
 /// What is to be done where these entries meet others in `into`.
 pub(super) fn decide(
@@ -34,14 +38,14 @@ pub(super) fn decide(
         return refused(Err(LandingError::Clashes(paths)));
     }
     let paths: Vec<String> = paths.iter().map(|path| text::path(path)).collect();
-    ask(&format!("There already: {}.", text::first_few(&paths)))
+    ask(&format!("These files exist already: {}.", text::first_few(&paths)))
 }
 
-/// Asks what is to become of what is there.
+/// Asks what to do with what is there.
 pub fn ask(what: &str) -> Result<OnClash, Failure> {
-    let mut words = CHOICES.map(|(word, _)| word).to_vec();
-    words.push("stop");
-    match CHOICES.get(prompt::choose(&format!("{what}\nWhat shall become of what is there?"), &words)?) {
+    let mut choices = CHOICES.map(|(written, _)| written).to_vec();
+    choices.push("[q]uit");
+    match CHOICES.get(prompt::choose(&format!("{what}\nKeep yours, or replace them?"), &choices, Some(0))?) {
         Some((_, choice)) => Ok(*choice),
         None => Err(Failure::GivenUp),
     }

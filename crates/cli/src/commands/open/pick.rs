@@ -2,7 +2,8 @@
 
 use crate::failure::Failure;
 use crate::ui::prompt;
-use crate::ui::text::{about, shown};
+use crate::ui::text::{shown, size};
+use inquire::ui::{RenderConfig, Styled};
 use inquire::{InquireError, MultiSelect};
 use std::collections::HashSet;
 use std::fmt;
@@ -22,25 +23,39 @@ impl fmt::Display for Line<'_> {
         let path = shown(self.listed.entry.path.as_bytes());
         match self.listed.entry.kind {
             EntryKind::Folder => write!(formatter, "{path}/"),
-            EntryKind::File => write!(formatter, "{path}  ({})", about(self.listed.content.size)),
+            EntryKind::File => write!(formatter, "{path}  ({})", size(self.listed.content.size)),
             EntryKind::Link => write!(formatter, "{path} -> {}", shown(&self.listed.entry.link_target)),
         }
     }
+}
+
+/// How the list looks: filled and empty circles, and an arrow where one is.
+fn look() -> RenderConfig<'static> {
+    RenderConfig::empty()
+        .with_prompt_prefix(Styled::new("→"))
+        .with_highlighted_option_prefix(Styled::new("→"))
+        .with_selected_checkbox(Styled::new("●"))
+        .with_unselected_checkbox(Styled::new("○"))
+        .with_scroll_up_prefix(Styled::new("↑"))
+        .with_scroll_down_prefix(Styled::new("↓"))
 }
 
 /// Asks which of the entries at these places are wanted; a folder stands for everything in it.
 pub(super) fn pick(entries: &[ListedEntry], offered: &[usize]) -> Result<Vec<usize>, Failure> {
     if !prompt::can_ask() {
         return Err(Failure::NobodyToAsk {
-            what: "What to take out is picked on a terminal",
+            what: "What to extract is picked on a terminal",
             instead: "Name it by patterns behind the volumes.",
         });
     }
     let lines = offered.iter().map(|place| Line { listed: &entries[*place] }).collect();
-    let question = MultiSelect::new("What shall be taken out?", lines)
+    let question = MultiSelect::new("What do you want to extract?", lines)
+        .with_render_config(look())
         .with_page_size(LINES)
         .with_formatter(&|picked| format!("{} picked", picked.len()))
-        .with_help_message("arrows move, space picks, letters narrow the list down, enter takes out what is picked");
+        .with_help_message(
+            "Arrows move, Space picks, letters narrow the list down, Enter extracts what is picked, Esc ends it",
+        );
     let picked = prompt::while_asking(|| question.raw_prompt());
     let picked = picked.map_err(|error| match error {
         InquireError::IO(error) => Failure::Prompt(error),

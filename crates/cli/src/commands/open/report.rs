@@ -8,7 +8,7 @@ use crate::failure::{DAMAGED, DONE, LOOK, MISSING, UNSAFE};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::section::{first_listed, listed};
 use crate::ui::table;
-use crate::ui::text::{self, bytes, contents, count, shown, shown_lines};
+use crate::ui::text::{self, contents, count, shown, shown_lines, size};
 use crate::words::{as_name, notes, verifies_contents};
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -270,7 +270,7 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
     };
     lines.extend(table::summary(&[
         ("from", vec![from(report)]),
-        (would, vec![format!("{} in {}", bytes(report.bytes), contents(report.files, report.folders, report.links))]),
+        (would, vec![format!("{} in {}", size(report.bytes), contents(report.files, report.folders, report.links))]),
         ("clashes", clashes(report)),
         ("removed", (report.removed > 0).then(|| text::entries(report.removed)).into_iter().collect()),
         ("left out", left_out(report).into_iter().collect()),

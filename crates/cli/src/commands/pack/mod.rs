@@ -3,6 +3,8 @@
 mod report;
 mod settings;
 
+pub use settings::show as show_settings;
+
 use super::show;
 use super::since::{ChangesReport, Since};
 use crate::args::{MessageArguments, PackArguments, SealArguments};
@@ -54,9 +56,9 @@ impl Packing {
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
-    let settings = Settings::resolve(&arguments.delivery, arguments.work.threads)?;
+    let settings = Settings::resolve(&arguments.delivery, &arguments.configuration, arguments.work.threads)?;
     if arguments.show_settings {
-        return settings::show(&settings, &arguments.work);
+        return show_settings(&settings, &arguments.work);
     }
     tracing::info!(fit = settings.fit.value.text, squeeze = %settings.squeeze.value, "settings");
     let sources = expand(&arguments.sources)?;

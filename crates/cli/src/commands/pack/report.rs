@@ -10,7 +10,7 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::section::listed;
 use crate::ui::suggestion::{self, Part, command};
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, bytes, contents, count, grouped, shown};
+use crate::ui::text::{self, contents, count, grouped, shown, size};
 use crate::words;
 use crate::words::{NOT_SECRET, as_name};
 use serde::Serialize;
@@ -38,6 +38,8 @@ const VOLUMES_LISTED: usize = 12;
 /// The JSON object (docs/json.md).
 #[derive(Serialize)]
 pub struct Report {
+    #[serde(skip)]
+    mail_hint: Option<String>,
     command: &'static str,
     pub exit_code: u8,
     archive: String,
@@ -175,6 +177,7 @@ impl Report {
             files: packed.parcels.then_some(volume.totals.files),
         };
         Self {
+            mail_hint: words::mail_hint(packing.settings.fit.value.fit),
             command: "pack",
             exit_code: if quiet { DONE } else { LOOK },
             archive: text::name(&packing.target.stem),
@@ -233,7 +236,7 @@ impl Report {
                 Some(Writing::Sealed) => "seals and padding",
                 _ => "headers",
             };
-            return format!("{} more than before: {what}", bytes(after - before));
+            return format!("{} more than before: {what}", size(after - before));
         }
         format!("{:.1} % saved", 100.0 * (before - after) as f64 / before as f64)
     }
@@ -270,7 +273,7 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
     let verified = format!(
         "read back from disk{}; {} in {}, every digest compared",
         if report.secret || report.format.abilities.volumes { " and unlocked" } else { "" },
-        bytes(report.verified_bytes),
+        size(report.verified_bytes),
         contents(report.verified_files, packed.verified.folders, packed.verified.links)
     );
     let folder = packed.volumes.first().and_then(|volume| volume.path.parent());
@@ -283,10 +286,10 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
     lines.extend(table::summary(&[
         (
             "before",
-            vec![format!("{} in {}", bytes(report.before_bytes), contents(report.files, report.folders, report.links))],
+            vec![format!("{} in {}", size(report.before_bytes), contents(report.files, report.folders, report.links))],
         ),
         ("changes", report.changes.iter().map(ChangesReport::line).collect()),
-        ("after", vec![format!("{} in {volumes}; {}", bytes(report.after_bytes), report.saved())]),
+        ("after", vec![format!("{} in {volumes}; {}", size(report.after_bytes), report.saved())]),
         ("verified", vec![verified]),
         ("no gain", no_gain(report)),
         ("left out", left_out),
@@ -306,6 +309,7 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
         lines.push(paint(Tone::Look, note));
     }
     lines.extend(notes(report));
+    lines.extend(report.mail_hint.iter().flat_map(|hint| [String::new(), hint.clone()]));
     lines.push(String::new());
     lines.extend(next_steps(packed, report));
     lines
@@ -348,7 +352,7 @@ fn no_gain(report: &Report) -> Vec<String> {
     let kinds = report.kinds.iter().filter(|kind| kind.gains_nothing(report.before_bytes));
     let each = |kind: &Kind| {
         let name = if kind.name.is_empty() { "without extension" } else { &kind.name };
-        format!("{name} ({}, {})", count(kind.files, "file"), bytes(kind.bytes))
+        format!("{name} ({}, {})", count(kind.files, "file"), size(kind.bytes))
     };
     let kinds: Vec<String> = kinds.map(each).collect();
     if kinds.is_empty() {
@@ -382,7 +386,7 @@ fn volume_lines(packed: &Packed, what: &'static str) -> Vec<String> {
         let each = if packed.parcels { String::new() } else { format!("{between} each") };
         vec!["…".to_owned(), format!("{hidden} more"), each]
     });
-    let mut columns = vec![Column::Number(what), Column::Text("file"), Column::Number("bytes")];
+    let mut columns = vec![Column::Number(what), Column::Path("file"), Column::Number("bytes")];
     columns.extend(packed.parcels.then_some(Column::Number("files")));
     table::lines(&columns, &rows)
 }
@@ -397,8 +401,8 @@ fn notes(report: &Report) -> Vec<String> {
         format!(
             "{}: {} are the file's, the other {} are zeros",
             filled.path,
-            text::about(filled.file_bytes),
-            text::about(filled.bytes - filled.file_bytes)
+            text::size(filled.file_bytes),
+            text::size(filled.bytes - filled.file_bytes)
         )
     };
     note("Not read to the end, and filled up with zeros:", report.filled_with_zeros.iter().map(filled).collect());
@@ -437,7 +441,7 @@ fn notes(report: &Report) -> Vec<String> {
 /// What went, and what was in it that the new one does not have.
 fn replaced(report: &Report) -> String {
     let volumes = count(report.replaced.len() as u64, "old volume");
-    let went = format!("{volumes}, {}", text::about(report.replaced_bytes));
+    let went = format!("{volumes}, {}", text::size(report.replaced_bytes));
     match report.lost_with_replaced.as_deref() {
         Some([]) => format!("{went}; the new archive has everything that was in it"),
         Some(lost) => format!(

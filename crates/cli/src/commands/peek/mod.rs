@@ -37,7 +37,7 @@ pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
         _ => return Err(Failure::SeveralToPeek),
     };
     // What is printed may be on the same screen: no bar may write over it.
-    let quiet = WorkArguments { quiet: true, ..WorkArguments::default() };
+    let quiet = WorkArguments::quiet();
     let mut archive = given(&typed.places, &quiet)?.load(&arguments.unlock, Wanted::Content, &quiet)?;
     let place = find(archive.entries(), &sought)?;
     let progress = ProgressLine::for_reading(None, &quiet);

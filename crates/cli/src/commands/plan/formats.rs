@@ -3,7 +3,7 @@
 use super::Planning;
 use crate::ui::paint::Tone;
 use crate::ui::table::{self, Column};
-use crate::ui::text::grouped;
+use crate::ui::text::{size, size_range};
 use crate::words::as_name;
 use serde::Serialize;
 use under_seal_core::formats::abilities::{Ability, Hiding};
@@ -60,11 +60,11 @@ impl Formatted {
 
 /// The table; the format that was chosen stands out.
 pub(super) fn format_lines(formats: &[Formatted], chosen: &Format, in_volumes: bool) -> Vec<String> {
-    let number = |number: Option<u64>| number.map_or("-".to_owned(), grouped);
+    let number = |number: Option<u64>| number.map_or("-".to_owned(), size);
     let row = |one: &Formatted| {
-        let between = match (one.at_least, one.at_most) {
+        let likely = match (one.at_least, one.at_most) {
             (low, high) if low == high => "exactly that".to_owned(),
-            (low, high) => format!("{} to {}", number(low), number(high)),
+            (low, high) => size_range(low, high),
         };
         let hides = match (one.encrypted, one.hides_names) {
             (true, true) if one.format.abilities.hides_names == Hiding::OnRequest => "all that, with a password",
@@ -72,14 +72,14 @@ pub(super) fn format_lines(formats: &[Formatted], chosen: &Format, in_volumes: b
             (true, false) => "contents, with a password",
             (false, _) => "nothing",
         };
-        let mut cells = vec![one.format.name.to_owned(), number(one.bytes), between];
+        let mut cells = vec![one.format.name.to_owned(), number(one.bytes), likely];
         if in_volumes {
             cells.push(one.files.map_or("too long".to_owned(), |files| files.to_string()));
         }
         cells.push(hides.to_owned());
         (if *one.format == *chosen { Tone::Strong } else { Tone::Plain }, cells)
     };
-    let mut columns = vec![Column::Text("format"), Column::Number("bytes"), Column::Number("surely between")];
+    let mut columns = vec![Column::Text("format"), Column::Number("size"), Column::Number("likely")];
     if in_volumes {
         columns.push(Column::Number("files"));
     }

@@ -3,9 +3,9 @@
 mod formats;
 mod report;
 
-use super::show;
 use super::since::Since;
-use crate::args::{PasswordArguments, PlanArguments};
+use super::{pack, show};
+use crate::args::{PackArguments, PlanArguments};
 use crate::failure::Failure;
 use crate::session;
 use crate::settings::{Configuration, Settings};
@@ -40,11 +40,15 @@ struct Planning<'a> {
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
-    let settings = Settings::resolve(&arguments.delivery, arguments.work.threads)?;
+    let wished = &arguments.pack;
+    let settings = Settings::resolve(&wished.delivery, &wished.configuration, wished.work.threads)?;
+    if wished.show_settings {
+        return pack::show_settings(&settings, &wished.work);
+    }
     let format = settings.format.as_ref().map_or(&SEALED, |format| format.value);
     check_fit(settings.fit.value.fit, format)?;
     let hide_names = settings.hide_names.value;
-    let parcels_wished = arguments.delivery.shape.parcels;
+    let parcels_wished = wished.delivery.shape.parcels;
     let cut = format.abilities.volumes && settings.fit.value.fit != Fit::OneVolume;
     format.refuse_what_it_lacks(&[
         (parcels_wished, Ability::Parcels),
@@ -52,12 +56,12 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
         // Others are planned all the same, and told to be too long.
         (cut, Ability::Volumes),
     ])?;
-    let choice = settings.packing_choice(&arguments.delivery, format)?;
-    let progress = ProgressLine::for_writing(Fit::OneVolume, &arguments.work);
+    let choice = settings.packing_choice(&wished.delivery, format)?;
+    let progress = ProgressLine::for_writing(Fit::OneVolume, &wished.work);
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
-    let sources = expand(&arguments.sources)?;
-    format.refuse_what_it_lacks(&[(arguments.since.since.is_some(), Ability::Changes)])?;
-    let since = Since::load(&arguments.since, &PasswordArguments::default())?;
+    let sources = expand(&wished.sources)?;
+    format.refuse_what_it_lacks(&[(wished.since.since.is_some(), Ability::Changes)])?;
+    let since = Since::load(&wished.since, &wished.seal.password)?;
     let own_files = canonical(since.as_ref().map_or(&[], |since| &since.files));
     let catalogue = Catalogue::gather(&sources, &choice, &|path| own_files.contains(path), &context)?;
     let (changes, catalogue) = match since {
@@ -75,27 +79,27 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let plan = Plan::make(&catalogue, &squeezes, fit_of_volumes, &context)?.with_more(list);
     let wanted: Vec<&Format> = if arguments.every_format { Format::open_and_written().collect() } else { vec![format] };
     let formats = in_open_formats(&catalogue, &wanted, squeeze, hide_names, &context)?;
-    let parcels = match settings.fit.value.fit.volume_limit().filter(|_| arguments.delivery.shape.parcels) {
+    let parcels = match settings.fit.value.fit.volume_limit().filter(|_| wished.delivery.shape.parcels) {
         Some(limit) => Weights::find(&catalogue, settings.squeeze.value.into(), &context)
             .and_then(|weights| weights.divide(&catalogue, limit, 0))?,
         None => Vec::new(),
     };
     drop(progress);
     let fits = match settings.fit.value.fit {
-        Fit::OneVolume => named_fits(arguments)?,
+        Fit::OneVolume => named_fits(wished)?,
         _ => Vec::new(),
     };
     let line_bits_a_second = arguments.line.map(|line| line.0);
     let (settings, catalogue, plan) = (&settings, &catalogue, &plan);
     let planning = Planning { settings, catalogue, plan, fits, line_bits_a_second, formats, format, parcels, changes };
     let report = Report::new(&planning);
-    show(&report, &arguments.work, || lines(&planning, &report))?;
+    show(&report, &wished.work, || lines(&planning, &report))?;
     Ok(report.exit_code)
 }
 
 /// The fits that have a name, the user's own behind the others.
-fn named_fits(arguments: &PlanArguments) -> Result<Vec<(String, Fit)>, Failure> {
-    let configuration = Configuration::load(arguments.delivery.configuration.config.as_deref())?;
+fn named_fits(arguments: &PackArguments) -> Result<Vec<(String, Fit)>, Failure> {
+    let configuration = Configuration::load(arguments.configuration.config.as_deref())?;
     let built_in = NAMED.iter().map(|(name, fit)| ((*name).to_owned(), *fit));
     let own = configuration.fits.iter().map(|(name, own)| (name.clone(), own.fit));
     Ok(built_in.chain(own).collect())

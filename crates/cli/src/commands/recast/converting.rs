@@ -14,7 +14,7 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::section::{headed, listed};
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, bytes, contents, count, grouped, wrapped_behind};
+use crate::ui::text::{self, bytes, contents, count, grouped, size, wrapped_behind};
 use crate::{session, words};
 use serde::Serialize;
 use std::collections::HashSet;
@@ -250,7 +250,7 @@ fn sealing(
 
 /// Tells what is not kept, before anything is written.
 fn tell_lost(one: &One, arguments: &RecastArguments) -> Result<(), Failure> {
-    if one.not_kept.is_empty() || arguments.work.quiet || arguments.work.json {
+    if one.not_kept.is_empty() || arguments.work.output.quiet || arguments.work.output.json {
         return Ok(());
     }
     let told = format!("{} as {}: not kept: {}.", one.archive, one.to.unwrap_or_default(), one.not_kept.join("; "));
@@ -320,7 +320,7 @@ impl One {
     }
 
     fn contents(&self) -> String {
-        format!("{} in {}", bytes(self.content_bytes), contents(self.files, self.folders, self.links))
+        format!("{} in {}", size(self.content_bytes), contents(self.files, self.folders, self.links))
     }
 
     fn opened_by(&self) -> Option<String> {
@@ -353,14 +353,14 @@ fn one_lines(one: &One) -> Vec<String> {
     let when_written = |line: String| one.written.then_some(line).into_iter().collect::<Vec<_>>();
     lines.extend(table::summary(&[
         ("inside", vec![one.contents()]),
-        ("before", vec![bytes(one.before_bytes)]),
+        ("before", vec![size(one.before_bytes)]),
         ("after", one.after_bytes.map(bytes).into_iter().collect()),
         ("not kept", one.not_kept.clone()),
         (
             "verified",
             when_written(format!(
                 "{} in {}, read back from disk",
-                bytes(one.verified_bytes),
+                size(one.verified_bytes),
                 count(one.verified_files, "file")
             )),
         ),
@@ -409,14 +409,14 @@ fn table_lines(all: &[One]) -> Vec<String> {
             .first()
             .map_or_else(|| one.to.unwrap_or("nothing").to_owned(), |volume| volume.name().to_owned());
         let more = if one.volumes.len() > 1 { format!(" and {} more", one.volumes.len() - 1) } else { String::new() };
-        let known = |number: u64| if one.from.is_some() { grouped(number) } else { String::new() };
+        let known = |number: u64| if one.from.is_some() { size(number) } else { String::new() };
         (tone, vec![one.archive.clone(), format!("{became}{more}"), known(one.files), known(one.before_bytes), after])
     };
     let columns = [
-        Column::Text("archive"),
+        Column::Path("archive"),
         Column::Text("became"),
         Column::Number("files"),
-        Column::Number("bytes before"),
+        Column::Number("before"),
         Column::Number("after"),
     ];
     let mut lines = vec![heading, String::new()];

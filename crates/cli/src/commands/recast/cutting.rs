@@ -9,7 +9,7 @@ use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::table;
-use crate::ui::text::{self, bytes, count};
+use crate::ui::text::{self, count, size};
 use serde::Serialize;
 use std::path::Path;
 use std::slice;
@@ -71,7 +71,7 @@ impl Cut {
     }
 
     fn told(&self) -> String {
-        format!("{} in {}", bytes(self.bytes), count(self.volumes.into(), "volume"))
+        format!("{} in {}", size(self.bytes), count(self.volumes.into(), "volume"))
     }
 }
 

@@ -8,7 +8,7 @@ use crate::failure::{DONE, LOOK};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::section::first_listed;
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, bytes, contents, count, grouped, shown};
+use crate::ui::text::{self, contents, count, grouped, shown, size};
 use crate::words::{self, as_name};
 use serde::Serialize;
 use under_seal_core::formats::registry::Format;
@@ -105,9 +105,9 @@ impl Holding {
     }
 
     fn told(&self, noun: &str) -> String {
-        let inside = format!("{} in {}", bytes(self.content_bytes), contents(self.files, self.folders, self.links));
+        let inside = format!("{} in {}", size(self.content_bytes), contents(self.files, self.folders, self.links));
         match (self.volumes, self.bytes) {
-            (Some(volumes), Some(taken)) => format!("{inside}; {} in {}", bytes(taken), count(volumes, noun)),
+            (Some(volumes), Some(taken)) => format!("{inside}; {} in {}", size(taken), count(volumes, noun)),
             _ => inside,
         }
     }
@@ -217,7 +217,7 @@ pub fn lines(report: &Report) -> Vec<String> {
             "verified",
             when_written(format!(
                 "read back from disk; {} in {}, every {} compared",
-                bytes(report.verified_bytes),
+                size(report.verified_bytes),
                 count(report.verified_files, "file"),
                 if report.format.abilities.digests { "digest" } else { "length and checksum" }
             )),

@@ -113,7 +113,7 @@ pub fn planned(old: &Old, wishes: &Wishes, disk: &Disk, context: &Context<'_>) -
             if prompt::can_ask() && decided.flatten().is_none() =>
         {
             let names: Vec<String> = paths.iter().map(|path| shown(path.as_bytes())).collect();
-            let on_clash = clashes::ask(&format!("Inside already: {}.", first_few(&names)))?;
+            let on_clash = clashes::ask(&format!("These are inside already: {}.", first_few(&names)))?;
             edited(old, wishes, disk, on_clash, context)
         }
         outcome => outcome,

@@ -8,7 +8,8 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::section::headed;
 use crate::ui::suggestion::{Part, as_typed, command};
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, bar, bytes, contents, count, duration, first_few, grouped};
+use crate::ui::text::{self, bar, bytes, contents, count, duration, first_few, size, size_range};
+use crate::words;
 use under_seal_core::formats::registry::Writing;
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::tasks::page::ByMail;
@@ -16,7 +17,7 @@ use under_seal_core::tasks::page::ByMail;
 /// Columns of the longest bar.
 const BAR_COLUMNS: usize = 24;
 
-/// Columns of the longest folder's name in a chart; of a longer one the end is shown.
+/// Columns of the longest folder's name in a chart; of a longer one the middle is left out.
 const NAME_COLUMNS: usize = 56;
 
 /// Top-level paths, and names with trouble, that are listed.
@@ -24,9 +25,10 @@ const LISTED: usize = 12;
 
 pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     let what = contents(report.files, report.folders, report.links);
-    let heading = format!("The plan: {} in {what}. Nothing was written.", bytes(report.bytes));
+    let heading = format!("The plan: {} in {what}. Nothing was written.", size(report.bytes));
     let mut lines = vec![paint(Tone::Strong, heading)];
     lines.extend(answer(report));
+    lines.extend(words::mail_hint(planning.settings.fit.value.fit));
     let mut section = |heading: &str, body: Vec<String>| lines.extend(headed(Tone::Strong, heading, body));
     section("What has changed", change_lines(report));
     section("What the recipient will see", top_lines(report));
@@ -59,7 +61,7 @@ fn change_lines(report: &Report) -> Vec<String> {
         }
     }
     let list = report.changes_list_bytes.unwrap_or_default();
-    lines.push(format!("  the list of what is in {} takes about {} beside that", changes.since.archive, bytes(list)));
+    lines.push(format!("  the list of what is in {} takes about {} beside that", changes.since.archive, size(list)));
     lines
 }
 
@@ -73,7 +75,7 @@ fn answer(report: &Report) -> Option<String> {
         (false, files) => count(files, "part"),
     };
     let (at_least, at_most) = (chosen.at_least?, chosen.at_most?);
-    let (least, most) = (text::about(at_least), text::about(at_most));
+    let (least, most) = (text::size(at_least), text::size(at_most));
     let size = match least == most {
         true if at_least == at_most => least,
         true => format!("about {least}"),
@@ -89,13 +91,13 @@ fn top_lines(report: &Report) -> Vec<String> {
             "folder" => contents(top.files, top.folders.saturating_sub(1), top.links),
             kind => format!("a {kind}"),
         };
-        (Tone::Plain, vec![format!("{}{slash}", top.path), inside, grouped(top.bytes)])
+        (Tone::Plain, vec![format!("{}{slash}", top.path), inside, size(top.bytes)])
     };
     let mut rows: Vec<_> = report.top_level.iter().take(LISTED).map(row).collect();
     if let more @ 1.. = report.top_level.len().saturating_sub(LISTED) {
         rows.push((Tone::Faint, vec![format!("and {more} more"), String::new(), String::new()]));
     }
-    table::lines(&[Column::Text("path"), Column::Text("holds"), Column::Number("bytes")], &rows)
+    table::lines(&[Column::Path("path"), Column::Text("holds"), Column::Number("size")], &rows)
 }
 
 fn chart(what: &'static str, weights: &[Weight], whole: u64) -> Vec<String> {
@@ -104,9 +106,9 @@ fn chart(what: &'static str, weights: &[Weight], whole: u64) -> Vec<String> {
         let share = 100.0 * weight.bytes as f64 / whole.max(1) as f64;
         let name = if weight.name.is_empty() { "(none)" } else { &weight.name };
         let mut cells = vec![
-            text::ending(name, NAME_COLUMNS),
+            text::middle_shortened(name, NAME_COLUMNS),
             weight.files.to_string(),
-            grouped(weight.bytes),
+            size(weight.bytes),
             format!("{share:.0} %"),
             bar(weight.bytes as f64 / heaviest as f64, BAR_COLUMNS),
         ];
@@ -114,11 +116,11 @@ fn chart(what: &'static str, weights: &[Weight], whole: u64) -> Vec<String> {
         (Tone::Plain, cells)
     };
     let mut columns = vec![
-        Column::Text(what),
-        Column::Number("files"),
-        Column::Number("bytes"),
+        Column::Path(what),
+        Column::AsideNumber("files"),
+        Column::Number("size"),
         Column::Number("share"),
-        Column::Text(""),
+        Column::Bar,
     ];
     if weights.iter().any(|weight| weight.kept.is_some()) {
         columns.push(Column::Number("left"));
@@ -131,7 +133,7 @@ fn percent(share: Option<f64>) -> String {
 }
 
 fn estimate_lines(report: &Report, in_volumes: bool) -> Vec<String> {
-    let number = |number: Option<u64>| number.map_or("-".to_owned(), grouped);
+    let number = |number: Option<u64>| number.map_or("-".to_owned(), size);
     if report.estimates.is_empty() {
         return Vec::new();
     }
@@ -141,7 +143,7 @@ fn estimate_lines(report: &Report, in_volumes: bool) -> Vec<String> {
         let mut cells = vec![
             estimate.squeeze.clone(),
             number(estimate.bytes),
-            format!("{} to {}", number(estimate.at_least), number(estimate.at_most)),
+            size_range(estimate.at_least, estimate.at_most),
             percent(saved.map(|saved| saved.max(0.0))),
             duration(estimate.seconds),
         ];
@@ -153,13 +155,13 @@ fn estimate_lines(report: &Report, in_volumes: bool) -> Vec<String> {
     };
     let mut columns = vec![
         Column::Text("squeeze"),
-        Column::Number("bytes"),
-        Column::Number("surely between"),
+        Column::Number("size"),
+        Column::Number("likely"),
         Column::Number("saved"),
-        Column::Number("takes"),
+        Column::AsideNumber("takes"),
     ];
     if in_volumes {
-        columns.extend([Column::Number("volumes"), Column::Number("last filled")]);
+        columns.extend([Column::Number("volumes"), Column::AsideNumber("last filled")]);
     }
     table::lines(&columns, &report.estimates.iter().map(row).collect::<Vec<_>>())
 }
@@ -172,7 +174,7 @@ fn fit_lines(report: &Report) -> Vec<String> {
         let volumes = fit.volumes.map_or("too many".to_owned(), |volumes| volumes.to_string());
         (Tone::Plain, vec![fit.name.clone(), volumes, percent(fit.last_filled)])
     };
-    let columns = [Column::Text("fit"), Column::Number("volumes"), Column::Number("last filled")];
+    let columns = [Column::Text("fit"), Column::Number("volumes"), Column::AsideNumber("last filled")];
     table::lines(&columns, &report.fits.iter().map(row).collect::<Vec<_>>())
 }
 
@@ -181,7 +183,7 @@ fn parcel_lines(report: &Report) -> Vec<String> {
         return Vec::new();
     }
     let row = |(number, parcel): (usize, &Divided)| {
-        let bytes = parcel.bytes.map_or("-".to_owned(), grouped);
+        let bytes = parcel.bytes.map_or("-".to_owned(), size);
         let holds = text::first_few(&parcel.folders);
         (Tone::Plain, vec![number.to_string(), parcel.files.to_string(), bytes, percent(parcel.filled), holds])
     };
@@ -226,7 +228,7 @@ fn advice_lines(report: &Report) -> Vec<String> {
     let line = |advice: &Advised| {
         let how = match (&advice.squeeze, &advice.without) {
             (Some(squeeze), _) => format!("--squeeze {squeeze}"),
-            (_, Some(path)) => format!("without {path} ({})", bytes(advice.bytes.unwrap_or(0))),
+            (_, Some(path)) => format!("without {path} ({})", size(advice.bytes.unwrap_or(0))),
             (None, None) => String::new(),
         };
         format!("  {how}: {} instead of {now}", count(advice.volumes.into(), "volume"))

@@ -1,0 +1,109 @@
+//! For recipients: where the parts are, what is missing, the key file, where to; then opening.
+
+use super::lines::{Line, Script};
+use super::{Turn, ask_all, choose, finish, read, say, step};
+use crate::failure::{DAMAGED, Failure, MISSING};
+use crate::ui::text;
+use std::path::{Path, PathBuf};
+
+/// What has been answered.
+#[derive(Default)]
+struct Recipient {
+    places: Vec<PathBuf>,
+    salvage: bool,
+    key_file: Option<PathBuf>,
+    into: PathBuf,
+}
+
+/// Asks everything, and then opens.
+pub fn run() -> Result<u8, Failure> {
+    let mut recipient = Recipient::default();
+    ask_all(&mut recipient, &[parts, is_all_here, key_file, whereto, last_yes])?;
+    let mut script = Script::default();
+    let code = script.run(recipient.open())?;
+    if code > 1 { Ok(code) } else { finish(&script) }
+}
+
+fn parts(recipient: &mut Recipient) -> Result<Turn, Failure> {
+    step("1. Where is what you received?");
+    let Some(typed) = read("The folder that it is in, or the files", Some("."))? else { return Ok(Turn::Back) };
+    let Some(places) = shlex::split(&typed).filter(|places| !places.is_empty()) else {
+        say("A quote has no end. Type it again.");
+        return parts(recipient);
+    };
+    recipient.places = places.into_iter().map(PathBuf::from).collect();
+    if let Some(absent) = recipient.places.iter().find(|place| !place.exists()) {
+        say(&format!("{} is not there. Check the spelling, and the folder that you are in.", text::path(absent)));
+        return parts(recipient);
+    }
+    Ok(Turn::Next)
+}
+
+/// Looks at what is there, until all is, or somebody goes on with less.
+fn is_all_here(recipient: &mut Recipient) -> Result<Turn, Failure> {
+    step("2. Is everything here?");
+    recipient.salvage = false;
+    match Script::default().run(Line::of(&["check"]).with(&recipient.places)) {
+        Ok(code) if code == MISSING || code == DAMAGED => {
+            let choices = ["[a]gain, once more has arrived", "[s]alvage what is whole", "[q]uit"];
+            match choose("Not everything is here.", &choices, 0)? {
+                Some(0) => is_all_here(recipient),
+                Some(1) => {
+                    recipient.salvage = true;
+                    Ok(Turn::Next)
+                }
+                Some(_) => Err(Failure::GivenUp),
+                None => Ok(Turn::Back),
+            }
+        }
+        Ok(_) => Ok(Turn::Next),
+        Err(failure @ Failure::GivenUp) => Err(failure),
+        Err(failure) => {
+            say(&crate::words::explain(&failure));
+            Ok(Turn::Back)
+        }
+    }
+}
+
+fn key_file(recipient: &mut Recipient) -> Result<Turn, Failure> {
+    step("3. Did a key file come with the password?");
+    let Some(typed) = read("Its path", Some("none"))? else { return Ok(Turn::Back) };
+    recipient.key_file = (typed != "none").then(|| PathBuf::from(typed));
+    if let Some(absent) = recipient.key_file.as_ref().filter(|file| !file.is_file()) {
+        say(&format!("{} is not a file here.", text::path(absent)));
+        return key_file(recipient);
+    }
+    Ok(Turn::Next)
+}
+
+fn whereto(recipient: &mut Recipient) -> Result<Turn, Failure> {
+    step("4. Where to?");
+    let Some(typed) = read("The folder to extract into", Some("opened"))? else { return Ok(Turn::Back) };
+    recipient.into = PathBuf::from(typed);
+    Ok(Turn::Next)
+}
+
+fn last_yes(recipient: &mut Recipient) -> Result<Turn, Failure> {
+    step("5. Shall it be opened?");
+    recipient.open().show();
+    match choose(
+        "If it has a password, that is asked for then. Nothing that is there is replaced unasked.",
+        &["[y]es", "[q]uit"],
+        0,
+    )? {
+        Some(0) => Ok(Turn::Next),
+        Some(_) => Err(Failure::GivenUp),
+        None => Ok(Turn::Back),
+    }
+}
+
+impl Recipient {
+    fn open(&self) -> Line {
+        let line = Line::of(&["open"]).with(&self.places).with([Path::new("--into"), &self.into]);
+        let line = if self.salvage { line.with(["--salvage"]) } else { line };
+        match &self.key_file {
+            Some(file) => line.with([Path::new("--key-file"), file]),
+            None => line,
+        }
+    }
+}

@@ -1,0 +1,150 @@
+//! `help`: a command's help, or a page of the documents on a topic, built in.
+
+use super::show;
+use crate::args::{HelpArguments, screens};
+use crate::failure::{DONE, Failure};
+use crate::mistyped::{Meant, Mistyped, meant_by_command};
+use crate::ui::pager;
+use crate::ui::paint::{Tone, paint};
+use serde::Serialize;
+use std::io::IsTerminal as _;
+
+/// The topics: their names, what they are about, and their pages.
+pub const TOPICS: [(&str, &str, &str); 8] = [
+    (
+        "sizes",
+        "what --fit takes, and what a mailbox, a disc or a form leaves",
+        include_str!("../../../../docs/sizes.md"),
+    ),
+    ("passwords", "passwords, passphrases and key files", include_str!("../../../../docs/passwords.md")),
+    ("patterns", "how files are chosen by name", include_str!("../../../../docs/patterns.md")),
+    ("exit-codes", "what each exit code means", include_str!("../../../../docs/exit-codes.md")),
+    (
+        "configuration",
+        "settings that stay, and recipients' profiles",
+        include_str!("../../../../docs/configuration.md"),
+    ),
+    ("json", "what --json and --progress json print", include_str!("../../../../docs/json.md")),
+    ("formats", "which format suits whom", include_str!("../../../../docs/formats.md")),
+    ("receiving", "everything that a recipient does", include_str!("../../../../docs/receiving.md")),
+];
+
+/// The widest that a page is set, in columns.
+const WIDEST: usize = 100;
+
+/// The JSON object (docs/json.md).
+#[derive(Serialize)]
+struct Report<'a> {
+    command: &'static str,
+    exit_code: u8,
+    about: Option<&'a str>,
+    text: String,
+    topics: Vec<&'static str>,
+}
+
+/// Runs the command; the exit code.
+pub fn run(arguments: &HelpArguments) -> Result<u8, Failure> {
+    let about = arguments.about.as_deref();
+    let (text, drawn) = match about {
+        None => {
+            let overview = screens::command().render_long_help();
+            (overview.to_string(), format!("{}\n{}", overview.ansi(), topic_lines()))
+        }
+        Some(name) => match TOPICS.iter().find(|(topic, ..)| *topic == name) {
+            Some((_, _, page)) => ((*page).to_owned(), set(page)),
+            None => {
+                let mut command = screens::command();
+                let found = command.find_subcommand_mut(name).map(|found| found.render_long_help());
+                let help = found.ok_or_else(|| unknown(name))?;
+                (help.to_string(), help.ansi().to_string())
+            }
+        },
+    };
+    let topics = TOPICS.map(|(name, ..)| name).to_vec();
+    let report = Report { command: "help", exit_code: DONE, about, text, topics };
+    if arguments.output.json {
+        show(&report, &arguments.output, Vec::new)?;
+    } else {
+        pager::show(&drawn).map_err(Failure::Output)?;
+    }
+    Ok(DONE)
+}
+
+fn topic_lines() -> String {
+    let lines = TOPICS.map(|(name, about, _)| format!("  {name:13}  {about}"));
+    format!("{}\n{}", paint(Tone::Strong, "Topics, for `under-seal help TOPIC`"), lines.join("\n"))
+}
+
+/// A page of the documents, as it is set for a terminal; elsewhere as it is written.
+fn set(page: &str) -> String {
+    // Pictures are for those who read the documents elsewhere.
+    let text: Vec<&str> = page.lines().filter(|line| !line.starts_with("![")).collect();
+    let text = text.join("\n");
+    if !std::io::stdout().is_terminal() {
+        return text;
+    }
+    let text = in_paragraphs(&text);
+    let width = textwrap::termwidth().min(WIDEST);
+    let mut skin = termimad::MadSkin::no_style();
+    skin.bold.add_attr(termimad::crossterm::style::Attribute::Bold);
+    skin.inline_code.add_attr(termimad::crossterm::style::Attribute::Bold);
+    for header in &mut skin.headers {
+        header.add_attr(termimad::crossterm::style::Attribute::Bold);
+        header.align = termimad::Alignment::Left;
+    }
+    termimad::FmtText::from(&skin, &without_targets(&text), Some(width)).to_string()
+}
+
+/// The lines of each paragraph as one: how a file is broken is nothing to a terminal. Tables, lists, headings and code stay.
+fn in_paragraphs(text: &str) -> String {
+    let stands_alone = |line: &str| line.is_empty() || line.starts_with(['|', '#', '-', ' ', '`']);
+    let mut joined = String::with_capacity(text.len());
+    let (mut in_code, mut open) = (false, false);
+    for line in text.lines() {
+        let is_fence = line.starts_with("```");
+        in_code ^= is_fence;
+        let goes_on = open && !in_code && !line.is_empty() && !line.starts_with(['|', '#', '-', ' ']) && !is_fence;
+        joined.push_str(if joined.is_empty() {
+            ""
+        } else if goes_on {
+            " "
+        } else {
+            "\n"
+        });
+        joined.push_str(line);
+        // A list's item goes on in the next line as a paragraph does.
+        open = !in_code && !is_fence && (!stands_alone(line) || line.starts_with(['-', '`']));
+    }
+    joined
+}
+
+/// Links as their words alone: nobody follows them on a terminal.
+fn without_targets(text: &str) -> String {
+    let mut rest = text;
+    let mut shown = String::with_capacity(text.len());
+    while let Some(at) = rest.find("](") {
+        let (front, behind) = rest.split_at(at);
+        let opening = front.rfind('[');
+        let end = behind.find(')');
+        match (opening, end) {
+            (Some(opening), Some(end)) => {
+                shown.push_str(&front[..opening]);
+                shown.push_str(&front[opening + 1..]);
+                rest = &behind[end + 1..];
+            }
+            _ => {
+                shown.push_str(&rest[..at + 2]);
+                rest = &rest[at + 2..];
+            }
+        }
+    }
+    shown + rest
+}
+
+fn unknown(name: &str) -> Failure {
+    let meant = match meant_by_command(name, &screens::command()) {
+        Meant::Here(_) => Meant::Unknown,
+        meant => meant,
+    };
+    Failure::Mistyped(Mistyped::Topic { word: name.to_owned(), meant })
+}

@@ -1,0 +1,50 @@
+//! Long texts on a terminal: through the pager of `PAGER`, or the usual one, where they do not fit on the screen.
+
+use std::io::{self, IsTerminal as _, Write as _};
+use std::process::{Command, Stdio};
+
+/// What is called where `PAGER` says nothing (POSIX.1-2024 XCU, `man`: any that the system has).
+const USUAL: &str = "less";
+
+/// Shows a text; without a pager, or elsewhere than on a terminal, it is printed.
+///
+/// # Errors
+/// What the system said. A reader who has seen enough is no failure.
+pub fn show(text: &str) -> io::Result<()> {
+    let rows = rustix::termios::tcgetwinsize(io::stdout()).map_or(0, |size| usize::from(size.ws_row));
+    let is_long = rows > 0 && text.lines().count() >= rows;
+    if is_long && io::stdout().is_terminal() && through_pager(text)? {
+        return Ok(());
+    }
+    let mut output = anstream::stdout().lock();
+    match writeln!(output, "{}", text.trim_end()).and_then(|()| output.flush()) {
+        Err(error) if error.kind() != io::ErrorKind::BrokenPipe => Err(error),
+        _ => Ok(()),
+    }
+}
+
+/// Whether there was a pager to show it.
+fn through_pager(text: &str) -> io::Result<bool> {
+    let named = std::env::var("PAGER").ok();
+    let line = named.as_deref().unwrap_or(USUAL);
+    if line.trim().is_empty() {
+        return Ok(false);
+    }
+    let mut command = Command::new("sh");
+    command.args(["-c", line]).stdin(Stdio::piped());
+    if std::env::var_os("LESS").is_none() {
+        // Styles as they are, an end at the last line.
+        command.env("LESS", "-RFX");
+    }
+    let mut child = command.spawn()?;
+    if let Some(mut input) = child.stdin.take() {
+        let styled = anstream::AutoStream::choice(&io::stdout()) != anstream::ColorChoice::Never;
+        let text = if styled { text.to_owned() } else { anstream::adapter::strip_str(text).to_string() };
+        match input.write_all(text.as_bytes()) {
+            Err(error) if error.kind() != io::ErrorKind::BrokenPipe => return Err(error),
+            _ => {}
+        }
+    }
+    // 127: the shell found no such program (POSIX.1-2024 XCU section 2.8.2).
+    Ok(child.wait()?.code() != Some(127))
+}
