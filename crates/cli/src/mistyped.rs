@@ -1,7 +1,7 @@
 //! What is typed becomes [`Arguments`], or something that [`crate::words`] can answer: the words that people try first are known, and
 //! lead to the command or option that does what they mean. Likeness of letters counts only where it can be nothing but a slip.
 
-use crate::args::{Arguments, screens};
+use crate::args::{Arguments, Command as AnyCommand, screens};
 use crate::failure::Failure;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use clap::{Command, FromArgMatches as _};
@@ -250,7 +250,12 @@ pub fn read(typed: impl IntoIterator<Item = OsString>) -> Typed {
     let typed: Vec<OsString> = typed.into_iter().collect();
     let mut command = screens::command();
     let error = match command.try_get_matches_from_mut(&typed).and_then(|found| Arguments::from_arg_matches(&found)) {
-        Ok(arguments) => return Typed::Arguments(Box::new(arguments)),
+        Ok(mut arguments) => {
+            if let AnyCommand::Plan(plan) = &mut arguments.command {
+                plan.typed = typed.into_iter().skip(2).collect();
+            }
+            return Typed::Arguments(Box::new(arguments));
+        }
         Err(error) => error,
     };
     let words: Vec<String> = typed.iter().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();

@@ -4,6 +4,7 @@ use super::question::{FORMAT, MESSAGE, PASSWORD, SETTINGS, SIZE, WHAT_GOES_IN, W
 use super::{OutputArguments, PasswordArguments, WorkArguments};
 use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use clap::{ArgGroup, Args, ValueEnum};
+use std::ffi::OsString;
 use std::fmt;
 use std::path::PathBuf;
 use std::str::FromStr;
@@ -76,6 +77,9 @@ pub struct PlanArguments {
     pub every_format: bool,
     #[command(flatten)]
     pub pack: PackArguments,
+    /// The words of the line behind the command, so that `pack` can be suggested with them.
+    #[arg(skip)]
+    pub typed: Vec<OsString>,
 }
 
 /// The question that only the options of `plan` answer.

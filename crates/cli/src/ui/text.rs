@@ -92,7 +92,10 @@ fn rounded(number: u64) -> String {
         value /= 1000.0;
         unit += 1;
     }
-    let digits = if unit == 0 || value >= 99.95 { 0 } else { 1 };
+    if unit == 0 {
+        return bytes(number);
+    }
+    let digits = usize::from(value < 99.95);
     format!("{value:.digits$} {}", UNITS[unit])
 }
 
@@ -300,6 +303,7 @@ mod tests {
 
     #[rstest]
     #[case(0, "0", "0 bytes")]
+    #[case(1, "1", "1 byte")]
     #[case(999, "999", "999 bytes")]
     #[case(1_793_352, "1,793,352", "1.8 MB")]
     #[case(123_456, "123,456", "123 KB")]

@@ -6,6 +6,7 @@ mod changes;
 mod documents;
 mod finding;
 mod formats;
+mod guiding;
 mod keeping;
 mod looking;
 mod pieces;

@@ -126,8 +126,9 @@ fn how_it_goes(sender: &mut Sender) -> Result<Turn, Failure> {
 
 fn what_they_have(sender: &mut Sender) -> Result<Turn, Failure> {
     step("3. What does the recipient have?");
-    let choices = ["[a] browser", "[z]ip program alone, which hides names and sizes from nobody"];
-    let Some(chosen) = choose("A browser is enough: a page that opens the archive goes with it.", &choices, 0)? else {
+    let choices = ["[n]othing but a browser", "[z]ip program, and names and sizes may be seen by anyone"];
+    let Some(chosen) = choose("A browser is enough, since a page that opens the archive goes with it.", &choices, 0)?
+    else {
         return Ok(Turn::Back);
     };
     sender.zip = chosen == 1;

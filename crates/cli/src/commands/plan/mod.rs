@@ -11,6 +11,7 @@ use crate::session;
 use crate::settings::{Configuration, Settings};
 use crate::ui::progress::ProgressLine;
 use report::{Report, lines};
+use std::ffi::OsString;
 use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::registry::{Format, SEALED};
@@ -36,6 +37,8 @@ struct Planning<'a> {
     parcels: Vec<Parcel>,
     /// What has changed, where only that is planned.
     changes: Option<Changes>,
+    /// What was typed behind the command.
+    typed: &'a [OsString],
 }
 
 /// Runs the command; the exit code.
@@ -91,7 +94,18 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     };
     let line_bits_a_second = arguments.line.map(|line| line.0);
     let (settings, catalogue, plan) = (&settings, &catalogue, &plan);
-    let planning = Planning { settings, catalogue, plan, fits, line_bits_a_second, formats, format, parcels, changes };
+    let planning = Planning {
+        settings,
+        catalogue,
+        plan,
+        fits,
+        line_bits_a_second,
+        formats,
+        format,
+        parcels,
+        changes,
+        typed: &arguments.typed,
+    };
     let report = Report::new(&planning);
     show(&report, &wished.work, || lines(&planning, &report))?;
     Ok(report.exit_code)

@@ -10,6 +10,7 @@ use crate::ui::suggestion::{Part, as_typed, command};
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bar, bytes, contents, count, duration, first_few, size, size_range};
 use crate::words;
+use std::ffi::OsString;
 use under_seal_core::formats::registry::Writing;
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::tasks::page::ByMail;
@@ -47,7 +48,7 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     section("What would save volumes", advice_lines(report));
     section("Look at this first", look_lines(report));
     lines.extend([String::new()]);
-    lines.extend(next_step());
+    lines.extend(["Next: pack it with".to_owned(), suggestion_of_packing(planning.typed)]);
     lines
 }
 
@@ -251,20 +252,18 @@ fn look_lines(report: &Report) -> Vec<String> {
     lines
 }
 
-fn next_step() -> Vec<String> {
-    vec!["Next: pack it with".to_owned(), suggestion_of_packing()]
-}
-
 /// `pack` with what was typed for this plan and counts for packing too.
-fn suggestion_of_packing() -> String {
-    let mut typed = std::env::args_os().skip(2);
+fn suggestion_of_packing(typed: &[OsString]) -> String {
+    let mut typed = typed.iter();
     let mut kept = Vec::new();
     while let Some(argument) = typed.next() {
         match argument.as_encoded_bytes() {
             b"--json" | b"--every-squeeze" | b"--every-format" => {}
-            b"--line" => drop(typed.next()),
+            b"--line" => {
+                typed.next();
+            }
             line if line.starts_with(b"--line=") => {}
-            _ => kept.push(as_typed(&argument)),
+            _ => kept.push(as_typed(argument)),
         }
     }
     let words: Vec<Part<'_>> = std::iter::once("pack").chain(kept.iter().map(String::as_str)).map(Part::Word).collect();

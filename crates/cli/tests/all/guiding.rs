@@ -1,0 +1,145 @@
+//! Led step by step through a pseudo-terminal: answers, the way back, what each step stands for, and that nothing is written too early.
+
+use crate::support::{Desk, PASSWORD};
+use rstest::rstest;
+use std::io::{Read as _, Write as _};
+use std::process::{Command, Stdio};
+
+/// Runs the program at a terminal. Of each pair, the first is waited for, and then the second is typed.
+fn dialogue(desk: &Desk, arguments: &[&str], turns: &[(&str, &str)]) -> (i32, String) {
+    let program = desk.command(&[]).get_program().to_owned().into_string().unwrap();
+    let line = format!("stty cols 100 rows 40; '{program}' {}", arguments.join(" "));
+    let mut command = Command::new("timeout");
+    command.args(["--foreground", "60", "script", "-q", "-e", "-c", &line, "/dev/null"]).current_dir(desk.path("."));
+    command.env_remove("UNDER_SEAL_PASSWORD").env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1").env("TERM", "dumb");
+    command.env("XDG_CONFIG_HOME", desk.path(".settings")).env("XDG_STATE_HOME", desk.path(".state"));
+    let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
+    let (mut keyboard, mut screen) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());
+    let (mut shown, mut seen) = (String::new(), 0);
+    for (awaited, typed) in turns {
+        let mut bytes = [0; 1024];
+        // A question may be broken between words.
+        while !shown[seen..].replace('\n', " ").contains(awaited) {
+            let count = screen.read(&mut bytes).unwrap();
+            assert!(count > 0, "{awaited} never came: {shown}");
+            shown.push_str(&String::from_utf8_lossy(&bytes[..count]).replace('\r', ""));
+        }
+        seen += shown[seen..].replace('\n', " ").find(awaited).unwrap() + awaited.len();
+        keyboard.write_all(format!("{typed}\n").as_bytes()).unwrap();
+    }
+    let mut rest = Vec::new();
+    screen.read_to_end(&mut rest).unwrap();
+    shown.push_str(&String::from_utf8_lossy(&rest).replace('\r', ""));
+    (child.wait().unwrap().code().unwrap(), shown)
+}
+
+/// A sender who goes back once, and takes what is sensible for the rest.
+const SENDING: [(&str, &str); 12] = [
+    ("(Enter means send): ", ""),
+    ("its name has spaces: ", "wrenfall-light"),
+    ("(Enter means mail): ", "20MB"),
+    ("(Enter means nothing): ", "b"),
+    ("(Enter means mail): ", ""),
+    ("(Enter means nothing): ", ""),
+    ("(Enter means password): ", ""),
+    ("(Enter means wrenfall-light-packed): ", ""),
+    ("(Enter means wrenfall-light-to-send): ", ""),
+    ("(Enter means yes): ", ""),
+    ("Password: ", PASSWORD),
+    ("The same again: ", PASSWORD),
+];
+
+#[test]
+fn a_sender_is_led_to_a_folder_that_can_be_sent() {
+    let desk = Desk::new();
+    desk.run(&["demo", "--data-to", "."]).expect(0);
+    let turns = [&SENDING[..], &[("Password: ", PASSWORD)]].concat();
+    let (code, shown) = dialogue(&desk, &["guide"], &turns);
+    assert_eq!(code, 0, "{shown}");
+    // Each step shows what it stands for; going back changed the fit.
+    assert!(shown.contains("under-seal pack wrenfall-light --fit 20MB\n"), "{shown}");
+    assert!(shown.contains("The recipient can open it: 1 volume was delivered by mail"), "{shown}");
+    assert!(desk.names("wrenfall-light-to-send").contains(&"how-to-open.txt".to_owned()));
+    // The script at the end does the same once more.
+    let script = shown.split("The same as a script:").nth(1).unwrap().trim().to_owned();
+    assert_eq!(script.lines().filter(|line| line.starts_with("under-seal ")).count(), 3, "{script}");
+    std::fs::rename(desk.path("wrenfall-light-packed"), desk.path("first")).unwrap();
+    std::fs::rename(desk.path("wrenfall-light-to-send"), desk.path("first-to-send")).unwrap();
+    let script = script.replace("under-seal ", "PROGRAM ");
+    crate::support::in_a_shell(&desk, &script).expect(0);
+    assert_eq!(desk.names("wrenfall-light-to-send"), desk.names("first-to-send"));
+}
+
+/// Up to the last yes nothing is written, whoever gives up when and how.
+#[rstest]
+#[case::at_the_end("q")]
+#[case::with_ctrl_c("\u{3}")]
+fn nothing_is_written_before_the_last_yes(#[case] answer: &str) {
+    let desk = Desk::new();
+    desk.run(&["demo", "--data-to", "."]).expect(0);
+    let before = desk.names(".");
+    let mut turns = SENDING[..10].to_vec();
+    turns[9].1 = answer;
+    let (code, shown) = dialogue(&desk, &["guide"], &turns);
+    assert!(code == 130 && desk.names(".") == before, "{code}: {shown}");
+}
+
+/// What is not there, and what is no size, is told, and asked again.
+#[test]
+fn a_slip_is_told_and_asked_again() {
+    let desk = Desk::new();
+    desk.file("notes/a b.txt", b"1").file("taken/x", b"1");
+    let turns = [
+        ("(Enter means send): ", "s"),
+        ("its name has spaces: ", "nothing"),
+        ("its name has spaces: ", "'notes/a b.txt"),
+        ("its name has spaces: ", "'notes/a b.txt'"),
+        ("(Enter means mail): ", "5M"),
+        ("(Enter means mail): ", "w"),
+        ("(Enter means nothing): ", "z"),
+        ("(Enter means password): ", "n"),
+        ("-packed): ", "taken"),
+        ("-to-send): ", ""),
+        ("-packed): ", "work"),
+        ("-to-send): ", "send"),
+        ("(Enter means yes): ", "perhaps"),
+        ("(Enter means yes): ", "y"),
+    ];
+    let (code, shown) = dialogue(&desk, &["guide"], &turns);
+    assert_eq!(code, 0, "{shown}");
+    for told in ["nothing is not there", "A quote has no end", "M can be read in two ways", "taken is there already"] {
+        assert!(shown.contains(told), "{told}: {shown}");
+    }
+    assert!(desk.names("send").contains(&"a b.txt.zip".to_owned()), "{:?}", desk.names("send"));
+}
+
+/// A recipient to whom one volume comes later.
+#[rstest]
+#[case::again("a", 0)]
+#[case::what_is_whole("s", 4)]
+fn a_recipient_is_led_to_the_files(#[case] answer: &str, #[case] code: i32) {
+    let desk = Desk::with_volumes();
+    std::fs::rename(desk.volume(3), desk.path("late")).unwrap();
+    let missing = "(Enter means again): ";
+    let mut turns = vec![("(Enter means commands): ", "r"), ("(Enter means .): ", "out"), (missing, answer)];
+    if answer == "a" {
+        turns.extend([(missing, "b"), ("(Enter means .): ", "out late")]);
+    }
+    turns.extend([
+        ("(Enter means none): ", ""),
+        ("(Enter means opened): ", "in"),
+        ("(Enter means yes): ", ""),
+        ("Password: ", PASSWORD),
+    ]);
+    let (exit, shown) = dialogue(&desk, &[], &turns);
+    assert_eq!(exit, code, "{shown}");
+    assert!(shown.contains("volume 3") && desk.path("in/wrenfall-light/letters").is_dir(), "{shown}");
+}
+
+/// Where nobody can be asked, the bare program shows its commands and the guide says so.
+#[test]
+fn without_a_terminal_nobody_is_led() {
+    let desk = Desk::new();
+    assert!(desk.run(&["guide"]).expect(2).err.contains("on a terminal"));
+    assert!(desk.run(&[]).expect(2).out.contains("Look after"));
+}
