@@ -169,6 +169,11 @@ pub enum BadValue {
     },
     /// A part is wanted, and whatever is whole.
     SalvageOfSome,
+    /// A file is too long to be put into a JSON object.
+    LongForJson {
+        /// The most that is, in bytes.
+        limit: u64,
+    },
     /// A code that was told is none.
     Code(CodeError),
     /// A receipt of another set.

@@ -2,7 +2,7 @@
 //! to ignore stays ignored.
 
 use crate::leftover::remove_leftover;
-use crate::ui::{prompt, stopwatch};
+use crate::ui::{progress, prompt, stopwatch};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM, SIGTSTP, SIGXFSZ};
 use signal_hook::iterator::Signals;
 use signal_hook::low_level::emulate_default_handler;
@@ -36,6 +36,7 @@ pub fn watch() {
             if signal == SIGTSTP {
                 pause();
             } else if STOPPING.swap(true, Ordering::SeqCst) || prompt::give_up_asking() {
+                progress::clear_screen();
                 remove_leftover();
                 std::process::exit(CANCELLED);
             }

@@ -70,8 +70,19 @@ struct Report {
 #[derive(Serialize)]
 #[serde(untagged)]
 enum Lies {
-    InVolumes { version: u32, set: String, volumes: u32, missing: Vec<u32>, volume_bytes: u64, last_volume_bytes: u64 },
-    InFiles { parts: Vec<String>, bytes_in_front: u64 },
+    InVolumes {
+        version: u32,
+        set: String,
+        #[serde(rename = "volume_count")]
+        volumes: u32,
+        missing: Vec<u32>,
+        volume_bytes: u64,
+        last_volume_bytes: u64,
+    },
+    InFiles {
+        parts: Vec<String>,
+        bytes_in_front: u64,
+    },
 }
 
 /// How it was made.

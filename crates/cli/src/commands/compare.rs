@@ -71,6 +71,7 @@ struct Report {
     same: u64,
     added: Vec<String>,
     removed: Vec<String>,
+    #[serde(rename = "differing")]
     changed: Vec<Changed>,
     unreadable: Vec<Unreadable>,
     originals: Option<Originals>,

@@ -3,7 +3,7 @@
 use super::show;
 use super::since::BuildsUpon;
 use crate::archives::{NotExtracted, given, not_extracted, not_extracted_lines};
-use crate::args::{ListArguments, SortName};
+use crate::args::{ListArguments, OutputArguments, SortName};
 use crate::credentials::Wanted;
 use crate::failure::{BadValue, DONE, Failure, LOOK};
 use crate::places::tell_apart;
@@ -12,6 +12,7 @@ use crate::ui::table::{self, Column};
 use crate::ui::text::{self, contents, hexadecimal, shown, size};
 use crate::words::{as_name, notes};
 use serde::Serialize;
+use std::io::{self, IsTerminal as _, Write as _};
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::registry::Format;
 use under_seal_core::ground::entry::{EntryKind, EntryPath, ListedEntry, Totals};
@@ -45,12 +46,52 @@ pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
     if arguments.sort == Some(SortName::Ratio) && kept.iter().all(Option::is_none) {
         report.notes.push(NO_RATIOS);
     }
+    let output = &arguments.work.output;
+    if arguments.null || output.quiet && !output.json {
+        print_paths(entries, &places, if arguments.null { 0 } else { b'\n' })?;
+        return Ok(report.exit_code);
+    }
     let body = || match arguments.tree {
-        true => lines(tree(&report), &report),
+        true => {
+            let places = list::with_folders_above(entries, &places);
+            let drawn: Vec<Line> =
+                places.iter().map(|place| Line::new(&entries[*place], kept[*place], false)).collect();
+            lines(tree(&drawn), &report)
+        }
         false => lines(table(&report, arguments.long), &report),
     };
     show(&report, &arguments.work, body)?;
     Ok(report.exit_code)
+}
+
+/// What is directly in a folder, for a command that was given the folder's path; the exit code.
+pub(super) fn show_folder(archive: &Archive, folder: &str, output: &OutputArguments) -> Result<u8, Failure> {
+    let places = level(archive.entries(), folder)?;
+    let report = Report { command: "peek", ..Report::new(archive, &places, &archive.kept_shares(), &[]) };
+    show(&report, output, || lines(table(&report, false), &report))?;
+    Ok(report.exit_code)
+}
+
+/// Paths alone, as they are in the archive, each with this byte behind it.
+fn print_paths(entries: &[ListedEntry], places: &[usize], end: u8) -> Result<(), Failure> {
+    let mut output = io::stdout().lock();
+    // A terminal is spared what could write anything else on it.
+    let escapes = output.is_terminal();
+    let mut print = || {
+        for place in places {
+            let path = entries[*place].entry.path.as_bytes();
+            match escapes {
+                true => output.write_all(shown(path).as_bytes())?,
+                false => output.write_all(path)?,
+            }
+            output.write_all(&[end])?;
+        }
+        output.flush()
+    };
+    match print() {
+        Err(error) if error.kind() != io::ErrorKind::BrokenPipe => Err(Failure::Output(error)),
+        _ => Ok(()),
+    }
 }
 
 fn sort_by(name: Option<SortName>) -> SortBy {
@@ -68,13 +109,20 @@ pub(super) fn nothing(entries: &[ListedEntry], sought: &str) -> Failure {
     Failure::NothingInside { sought: shown(sought.as_bytes()), alike }
 }
 
-/// The places of what lies directly in a folder that was typed.
+/// The places of what lies directly in a folder that was typed, by its path or the end of it.
 fn level(entries: &[ListedEntry], folder: &str) -> Result<Vec<usize>, Failure> {
-    let folder = folder.trim_matches('/');
-    if folder.is_empty() {
+    if folder.trim_matches('/').is_empty() {
         return Ok(list::directly_in(entries, None).unwrap_or_default());
     }
-    let path = EntryPath::new(folder).map_err(|_| nothing(entries, folder))?;
+    let found = list::folders_called(entries, folder);
+    let path = match found.as_slice() {
+        [only] => (*only).clone(),
+        [] => EntryPath::new(folder.trim_matches('/')).map_err(|_| nothing(entries, folder))?,
+        several => {
+            let found = several.iter().map(|path| shown(path.as_bytes())).collect();
+            return Err(Failure::SeveralInside { sought: shown(folder.as_bytes()), found });
+        }
+    };
     list::directly_in(entries, Some(&path)).ok_or_else(|| nothing(entries, folder))
 }
 
@@ -189,12 +237,12 @@ fn table(report: &Report, long: bool) -> Vec<String> {
 }
 
 /// Folders as a tree: what stands at the end of its folder closes the line down from there.
-fn tree(report: &Report) -> Vec<String> {
+fn tree(entries: &[Line]) -> Vec<String> {
     let depth = |line: &Line| line.path.matches('/').count();
     let mut lines = Vec::new();
     // From the end: whether something more comes at each depth, before the tree goes above it.
     let mut more: Vec<bool> = Vec::new();
-    for line in report.entries.iter().rev() {
+    for line in entries.iter().rev() {
         let own = depth(line);
         more.resize(more.len().max(own + 1), false);
         let goes_on = |at: usize| more[at];

@@ -17,6 +17,7 @@ struct Report {
     command: &'static str,
     exit_code: u8,
     folder: String,
+    #[serde(rename = "pages")]
     files: Vec<String>,
 }
 

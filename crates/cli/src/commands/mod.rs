@@ -143,10 +143,10 @@ struct FailureObject<'a> {
     command: &'a str,
     exit_code: u8,
     error: &'a str,
-    message: &'a str,
+    reason: &'a str,
 }
 
 /// Prints the JSON object of a command that failed.
-pub fn print_failure(command: &str, failure: &Failure, message: &str) -> Result<(), Failure> {
-    print_json(&FailureObject { command, exit_code: failure.exit_code(), error: failure.kind(), message })
+pub fn print_failure(command: &str, failure: &Failure, reason: &str) -> Result<(), Failure> {
+    print_json(&FailureObject { command, exit_code: failure.exit_code(), error: failure.kind(), reason })
 }

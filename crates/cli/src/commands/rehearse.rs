@@ -140,6 +140,7 @@ struct Report {
     #[serde(serialize_with = "as_name")]
     format: &'static Format,
     set: Option<String>,
+    #[serde(rename = "volume_count")]
     volumes: u32,
     passed: bool,
     through: Option<&'static str>,
@@ -167,6 +168,7 @@ struct StepLine {
 
 #[derive(Serialize)]
 struct TripLine {
+    #[serde(rename = "volume_numbers")]
     volumes: Vec<u32>,
     bytes: u64,
     refused: bool,

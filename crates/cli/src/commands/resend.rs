@@ -42,6 +42,7 @@ struct Report {
     command: &'static str,
     exit_code: u8,
     set: String,
+    #[serde(rename = "made_files")]
     files: Vec<File>,
     bytes: u64,
 }

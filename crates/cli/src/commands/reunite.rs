@@ -48,6 +48,7 @@ struct Report {
     path: String,
     bytes: u64,
     sha256: String,
+    #[serde(rename = "piece_count")]
     pieces: u32,
     compared: bool,
     may_lack_the_end: bool,

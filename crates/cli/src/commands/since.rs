@@ -92,6 +92,7 @@ pub struct ChangesReport {
     pub added: Vec<String>,
     pub changed: Vec<String>,
     pub removed: Vec<String>,
+    #[serde(rename = "kept_entries")]
     pub kept: u64,
 }
 

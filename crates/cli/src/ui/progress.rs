@@ -1,10 +1,11 @@
-//! The progress bar: how far, how fast, how long still. Only on a terminal.
+//! Progress: how far, how fast, how long still. As a bar on a terminal, or as lines of JSON where that is wanted.
 
 use super::stopwatch::Stopwatch;
 use super::text;
-use crate::args::WorkArguments;
+use crate::args::{ProgressName, WorkArguments};
 use indicatif::{ProgressBar, ProgressDrawTarget, ProgressStyle};
-use std::io::IsTerminal as _;
+use serde::Serialize;
+use std::io::{self, IsTerminal as _, Write as _};
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::{Duration, Instant};
@@ -14,10 +15,45 @@ use under_seal_core::ground::fit::Fit;
 /// How often the words beside the bar change.
 const REWRITE: Duration = Duration::from_millis(100);
 
-/// Draws progress on standard error if it is a terminal, and is silent elsewhere.
+/// How often a line of JSON comes.
+const LINE_OF_JSON: Duration = Duration::from_millis(500);
+
+/// The bar that is on the screen now, for whoever has to end the program at once.
+static ON_SCREEN: Mutex<Option<ProgressBar>> = Mutex::new(None);
+
+/// Takes the bar off the screen.
+pub fn clear_screen() {
+    if let Ok(Some(bar)) = ON_SCREEN.lock().map(|mut bar| bar.take()) {
+        bar.finish_and_clear();
+    }
+}
+
+/// How progress is told.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Shape {
+    Hidden,
+    Bar,
+    Json,
+}
+
+/// One line of JSON (docs/json.md).
+#[derive(Serialize)]
+struct Step {
+    phase: &'static str,
+    state: &'static str,
+    done_bytes: u64,
+    total_bytes: u64,
+    written_bytes: Option<u64>,
+    items: u64,
+    volume: u32,
+    volume_count: Option<u32>,
+    seconds: f64,
+}
+
+/// Tells progress on standard error.
 pub struct ProgressLine {
     state: Mutex<Option<State>>,
-    visible: bool,
+    shape: Shape,
     /// The volume that was last told to the log.
     last_logged: AtomicU32,
     volume_limit: Option<u64>,
@@ -50,16 +86,24 @@ impl ProgressLine {
     }
 
     fn new(volume_limit: Option<u64>, volumes: Option<u32>, work: &WorkArguments) -> Self {
-        // Lines and a bar on one screen would write over each other.
-        let visible = std::io::stderr().is_terminal() && !work.output.quiet && work.output.verbose == 0;
+        let output = &work.output;
+        let shape = match output.progress {
+            ProgressName::Json => Shape::Json,
+            // Lines and a bar on one screen would write over each other.
+            ProgressName::Auto if io::stderr().is_terminal() && !output.quiet && output.verbose == 0 => Shape::Bar,
+            ProgressName::Auto | ProgressName::None => Shape::Hidden,
+        };
         let volumes = AtomicU32::new(volumes.unwrap_or(0));
-        Self { state: Mutex::new(None), visible, last_logged: AtomicU32::new(0), volume_limit, volumes }
+        Self { state: Mutex::new(None), shape, last_logged: AtomicU32::new(0), volume_limit, volumes }
+    }
+
+    fn volumes_known(&self) -> Option<u32> {
+        Some(self.volumes.load(Ordering::Relaxed)).filter(|known| *known > 0)
     }
 
     /// How many volumes there will be, as far as can be told.
     fn volumes_expected(&self, state: &State) -> Option<(u32, bool)> {
-        let known = self.volumes.load(Ordering::Relaxed);
-        if known > 0 {
+        if let Some(known) = self.volumes_known() {
             return Some((known, true));
         }
         let (limit, raw) = (self.volume_limit?, state.raw.max(1));
@@ -68,6 +112,10 @@ impl ProgressLine {
     }
 
     fn words(&self, state: &State) -> String {
+        // What is sampled is a choice of what there is: its bytes say nothing.
+        if state.phase == Phase::Sampling {
+            return String::new();
+        }
         let mut parts = vec![format!("{} of {}", text::size(state.done), text::size(state.total.max(state.done)))];
         if state.phase == Phase::Packing && state.written > 0 {
             let saved = 100.0 - 100.0 * state.written as f64 / state.raw.max(1) as f64;
@@ -106,7 +154,14 @@ impl ProgressLine {
     }
 
     fn begin(&self, phase: Phase, total: u64) -> State {
-        let bar = ProgressBar::with_draw_target(Some(total.max(1)), ProgressDrawTarget::stderr_with_hz(10));
+        let target = match self.shape {
+            Shape::Bar => ProgressDrawTarget::stderr_with_hz(10),
+            Shape::Hidden | Shape::Json => ProgressDrawTarget::hidden(),
+        };
+        let bar = ProgressBar::with_draw_target(Some(total.max(1)), target);
+        if let Ok(mut on_screen) = ON_SCREEN.lock() {
+            *on_screen = Some(bar.clone());
+        }
         if let Ok(style) = ProgressStyle::with_template("{prefix:>10} {bar:24} {percent:>3} %\n{wide_msg}") {
             bar.set_style(style.progress_chars("▬▬·"));
         }
@@ -125,6 +180,30 @@ impl ProgressLine {
             entries: 0,
             volume: 0,
         }
+    }
+}
+
+impl State {
+    /// Tells where it is as a line of JSON; nobody who reads it is no failure.
+    fn tell(&self, state: &'static str, volumes: Option<u32>) {
+        let step = Step {
+            phase: word(self.phase),
+            state,
+            done_bytes: self.done,
+            total_bytes: self.total,
+            written_bytes: (self.phase == Phase::Packing).then_some(self.written),
+            items: self.entries,
+            volume: self.volume,
+            volume_count: volumes,
+            seconds: self.started.elapsed().as_secs_f64(),
+        };
+        if let Ok(line) = serde_json::to_string(&step) {
+            let _ = writeln!(io::stderr(), "{line}");
+        }
+    }
+
+    fn finish(&self) {
+        self.bar.finish_and_clear();
     }
 }
 
@@ -147,12 +226,16 @@ fn word(phase: Phase) -> &'static str {
 impl Observer for ProgressLine {
     fn told(&self, progress: Progress<'_>) {
         self.log(&progress);
-        if !self.visible {
+        if self.shape == Shape::Hidden {
             return;
         }
         let Ok(mut guard) = self.state.lock() else { return };
+        let as_json = self.shape == Shape::Json;
         if let Progress::Begin(phase, total) = progress {
-            *guard = Some(self.begin(phase, total));
+            let begun = guard.insert(self.begin(phase, total));
+            if as_json {
+                begun.tell("begun", self.volumes_known());
+            }
         }
         let Some(state) = guard.as_mut() else { return };
         match progress {
@@ -165,17 +248,26 @@ impl Observer for ProgressLine {
                 if state.phase == Phase::Packing {
                     self.volumes.store(state.volume, Ordering::Relaxed);
                 }
-                state.bar.finish_and_clear();
+                if as_json {
+                    state.tell("done", self.volumes_known());
+                }
+                state.finish();
                 *guard = None;
                 return;
             }
         }
-        if state.rewritten.elapsed() >= REWRITE {
-            state.rewritten = Instant::now();
-            state.bar.set_position(state.done.min(state.total));
-            let words = self.words(state);
-            state.bar.set_message(format!("{:>10} {words}", ""));
+        let every = if as_json { LINE_OF_JSON } else { REWRITE };
+        if state.rewritten.elapsed() < every {
+            return;
         }
+        state.rewritten = Instant::now();
+        if as_json {
+            state.tell("at work", self.volumes_known());
+            return;
+        }
+        state.bar.set_position(state.done.min(state.total));
+        let words = self.words(state);
+        state.bar.set_message(format!("{:>10} {words}", ""));
     }
 }
 
@@ -183,7 +275,7 @@ impl Drop for ProgressLine {
     /// After an error the bar must not stay on the screen.
     fn drop(&mut self) {
         if let Ok(Some(state)) = self.state.get_mut() {
-            state.bar.finish_and_clear();
+            state.finish();
         }
     }
 }

@@ -62,6 +62,9 @@ pub fn bad_value(value: &BadValue) -> String {
         BadValue::Profile { value, known } => {
             format!("There is no profile '{}'. The configuration file has {}.", shown(value.as_bytes()), listed(known))
         }
+        BadValue::LongForJson { limit } => {
+            format!("The file is longer than {}, and is not put into a JSON object. Leave --json out.", text::size(*limit))
+        }
         BadValue::Code(CodeError::Mistyped(group)) => {
             format!("Group {group} of the code is mistyped, or was heard wrong. Compare it once more.")
         }

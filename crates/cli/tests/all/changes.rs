@@ -37,13 +37,16 @@ fn three_generations_are_opened_in_turn() {
         assert!(ran.out.contains("only what has changed since first of"), "{}", ran.out);
     }
     let ran = desk.run(&["open", "second.useal", "--into", "in", "--update", "--json"]).expect(0);
-    assert_eq!((ran.json("/files"), ran.json("/replaced_files"), ran.json("/removed")), (2.into(), 1.into(), 0.into()));
+    assert_eq!(
+        (ran.json("/files"), ran.json("/replaced_files"), ran.json("/removed_entries")),
+        (2.into(), 1.into(), 0.into())
+    );
     assert_eq!(ran.json("/still_here").as_array().unwrap().len(), 3);
     assert_eq!((read(&desk, "a").as_deref(), read(&desk, "gone").as_deref()), (Some("two"), Some("one")));
     // Once more, with consent; what is there already stays.
     let ran = desk.run(&["open", "second.useal", "--into", "in", "--update", "--remove-gone", "--json"]).expect(0);
     assert_eq!(
-        (ran.json("/files"), ran.json("/removed"), ran.json("/still_here")),
+        (ran.json("/files"), ran.json("/removed_entries"), ran.json("/still_here")),
         (0.into(), 3.into(), serde_json::json!([]))
     );
     assert!(!desk.path("in/box/folder").exists());

@@ -3,7 +3,7 @@
 use crate::support::Desk;
 use rstest::rstest;
 use serde_json::Value;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::Path;
 
@@ -40,6 +40,11 @@ fn fields_told(heading: &str) -> BTreeSet<String> {
 #[case::portion("portion", &["portion", "wrenfall-light/costs/cost-table.csv", "--fit", "5KB", "--json"])]
 #[case::handover("handover", &["handover", "out", "--to", "give", "--json"])]
 #[case::open("open", &["open", "out", "--into", "inbox", "--json"])]
+#[case::peek("peek", &["peek", "out", "costs/cost-table.csv", "--json"])]
+#[case::help("help", &["help", "sizes", "--json"])]
+#[case::completions("completions", &["completions", "zsh", "--json"])]
+#[case::manual("manual", &["manual", "--to", "man", "--json"])]
+#[case::page("page", &["page", "--json"])]
 fn the_json_document_names_every_field(#[case] heading: &str, #[case] arguments: &[&str]) {
     let desk = Desk::with_volumes();
     if arguments.contains(&"z.zip") {
@@ -121,4 +126,91 @@ fn every_exit_code_is_tested() {
         assert!(expected.iter().any(|text| tests.contains(text)), "no test expects exit code {code}");
     }
     assert_eq!(found, 10);
+}
+
+/// The kinds of values (but `null`) that each field has, however deep it lies.
+fn kinds_of_fields(value: &Value, kinds: &mut BTreeMap<String, BTreeSet<&'static str>>) {
+    match value {
+        Value::Array(values) => values.iter().for_each(|value| kinds_of_fields(value, kinds)),
+        Value::Object(fields) => {
+            for (name, value) in fields {
+                let kind = match value {
+                    Value::Null => continue,
+                    Value::Bool(_) => "yes or no",
+                    Value::Number(_) => "number",
+                    Value::String(_) => "text",
+                    Value::Array(values) if values.iter().all(Value::is_object) => "objects",
+                    Value::Array(values) if values.iter().all(Value::is_number) => "numbers",
+                    Value::Array(_) => "texts",
+                    Value::Object(_) => "object",
+                };
+                let is_empty = value.as_array().is_some_and(Vec::is_empty);
+                kinds.entry(name.clone()).or_default().extend((!is_empty).then_some(kind));
+                kinds_of_fields(value, kinds);
+            }
+        }
+        _ => {}
+    }
+}
+
+/// One name means one thing: whatever command prints a field, it has the same kind of value.
+#[test]
+fn a_field_means_the_same_everywhere() {
+    let desk = Desk::with_volumes();
+    desk.file("new", b"a quite new set of words").file("broken/a.useal", b"x");
+    desk.run(&["pack", "wrenfall-light", "--to", "z.zip", "--message", "Mind the step."]).expect(0);
+    let slip = {
+        std::fs::create_dir(desk.path("part")).unwrap();
+        std::fs::copy(desk.volume(7), desk.path("part/7")).unwrap();
+        desk.run(&["check", "part", "--json"]).expect(4).json("/slip").as_str().unwrap().to_owned()
+    };
+    let receipt = desk.run(&["receipt", "out", "--json"]).expect(0).json("/receipt").as_str().unwrap().to_owned();
+    desk.file("later/wrenfall-light/costs/cost-table.csv", b"1");
+    let lines: &[&[&str]] = &[
+        &["plan", "wrenfall-light", "--every-format", "--every-squeeze", "--fit", "260KB"],
+        &["plan", "wrenfall-light", "--parcels", "--fit", "500KB"],
+        &["pack", "wrenfall-light", "--to", "m/", "--message", "Mind the step."],
+        &["pack", "wrenfall-light", "--to", "c/", "--since", "out"],
+        &["pack", "nothing"],
+        &["fits"],
+        &["page"],
+        &["check", "out"],
+        &["check", "part"],
+        &["check", "z.zip"],
+        &["list", "out"],
+        &["list", "z.zip"],
+        &["about", "out"],
+        &["about", "m"],
+        &["about", "z.zip"],
+        &["peek", "out", "costs/cost-table.csv"],
+        &["peek", "out", "costs"],
+        &["compare", "out", "later/wrenfall-light"],
+        &["receipt", "out"],
+        &["confirm", "out", &receipt],
+        &["resend", "out", &slip, "--to", "again"],
+        &["rehearse", "out", "--against", "wrenfall-light", "--lose", "1"],
+        &["handover", "out", "--to", "give", "--fit", "mail-10"],
+        &["open", "z.zip", "--into", "in"],
+        &["open", "part", "--into", "in2", "--salvage"],
+        &["portion", "wrenfall-light/costs/cost-table.csv", "--fit", "5KB", "--to", "pieces"],
+        &["reunite", "pieces/cost-table.csv.1of2"],
+        &["revise", "m", "--remove", "*.csv"],
+        &["recast", "m", "--one-volume", "--dry-run"],
+        &["recast", "out", "--as", "zip", "--to", "made/"],
+        &["relock", "m", "--new-password-from", "new"],
+        &["help", "sizes"],
+        &["completions", "bash"],
+        &["manual", "--to", "man"],
+        &["pack", "--nonsense"],
+    ];
+    let mut kinds = BTreeMap::new();
+    for line in lines {
+        let ran = desk.run(&[line, &["--json"][..]].concat());
+        kinds_of_fields(
+            &serde_json::from_str(&ran.out).unwrap_or_else(|_| panic!("{line:?}: {}{}", ran.out, ran.err)),
+            &mut kinds,
+        );
+    }
+    let several: Vec<_> = kinds.iter().filter(|(_, kinds)| kinds.len() > 1).collect();
+    assert!(kinds.len() > 100 && several.is_empty(), "{several:#?}");
 }

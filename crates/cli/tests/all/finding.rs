@@ -204,7 +204,7 @@ fn bash_offers_the_words_that_are_taken(#[case] typed: &str, #[case] offered: &s
 fn the_manual_is_written_again_over_itself_and_over_nothing_else() {
     let desk = Desk::new();
     let first = desk.run(&["manual", "--to", "man", "--json"]).expect(0);
-    assert_eq!(first.json("/files").as_array().unwrap().len(), COMMANDS.len() + 1);
+    assert_eq!(first.json("/pages").as_array().unwrap().len(), COMMANDS.len() + 1);
     let page = fs::read_to_string(desk.path("man/under-seal-pack.1")).unwrap();
     assert!(page.contains(".TH under-seal-pack 1") && page.contains("leave\\-out"), "{page}");
     desk.run(&["manual", "--to", "man"]).expect(0);

@@ -7,19 +7,19 @@ use std::fs;
 /// What happens to the sources after packing, and what is said of it.
 #[rstest]
 #[case::nothing(|_: &Desk| {}, 0, "Nothing has changed since wrenfall-light was packed", "/same", 29)]
-#[case::added(|desk: &Desk| { desk.file("wrenfall-light/costs/new.csv", b"1"); }, 1, "Added since:\n  wrenfall-light/costs/new.csv", "/changed/0/differs_in/0", "time")]
-#[case::counted_as_listed(|desk: &Desk| { desk.file("wrenfall-light/costs/new.csv", b"1"); }, 1, "28 the same, 1 added, 0 removed, 0 changed, 1 only in time or mode\n", "/changed/0/path", "wrenfall-light/costs")]
+#[case::added(|desk: &Desk| { desk.file("wrenfall-light/costs/new.csv", b"1"); }, 1, "Added since:\n  wrenfall-light/costs/new.csv", "/differing/0/differs_in/0", "time")]
+#[case::counted_as_listed(|desk: &Desk| { desk.file("wrenfall-light/costs/new.csv", b"1"); }, 1, "28 the same, 1 added, 0 removed, 0 changed, 1 only in time or mode\n", "/differing/0/path", "wrenfall-light/costs")]
 #[case::removed(|desk: &Desk| fs::remove_file(desk.path("wrenfall-light/costs/cost-table.csv")).unwrap(), 1, "Removed since:\n  wrenfall-light/costs/cost-table.csv", "/removed/0", "wrenfall-light/costs/cost-table.csv")]
 #[case::content_behind_the_same_length_and_time(|desk: &Desk| {
     let path = desk.path("wrenfall-light/costs/cost-table.csv");
     let modified = fs::metadata(&path).unwrap().modified().unwrap();
     desk.flip(&path, 100);
     fs::File::options().write(true).open(&path).unwrap().set_modified(modified).unwrap();
-}, 1, "Changed since:\n  wrenfall-light/costs/cost-table.csv: content\n", "/changed/0/differs_in/0", "content")]
+}, 1, "Changed since:\n  wrenfall-light/costs/cost-table.csv: content\n", "/differing/0/differs_in/0", "content")]
 #[case::kind(|desk: &Desk| {
     fs::remove_file(desk.path("wrenfall-light/costs/cost-table.csv")).unwrap();
     fs::create_dir(desk.path("wrenfall-light/costs/cost-table.csv")).unwrap();
-}, 1, "cost-table.csv: kind", "/changed/1/differs_in/0", "kind")]
+}, 1, "cost-table.csv: kind", "/differing/1/differs_in/0", "kind")]
 #[case::moved_and_renamed(|desk: &Desk| {
     fs::rename(desk.path("wrenfall-light"), desk.path("old")).unwrap();
     std::os::unix::fs::symlink("old", desk.path("wrenfall-light")).unwrap();
@@ -146,7 +146,7 @@ fn exactly_what_was_lost_is_made_again(
     let slip = desk.run(&["check", "inbox", "--json"]).expect(code).json("/slip").as_str().unwrap().to_owned();
     assert!(desk.run(&["check", "inbox"]).expect(code).out.contains(&slip));
     let resent = desk.run(&["resend", "out", &slip, "--to", "again", "--json"]).expect(0);
-    let made = resent.json("/files").as_array().unwrap().clone();
+    let made = resent.json("/made_files").as_array().unwrap().clone();
     assert_eq!((made.len(), made.iter().filter(|file| !file["volume"].is_null()).count()), (files, volumes));
     // Nothing but the lost cells, with a header and a page before them.
     let cells = damaged.len() as u64 + 4 * missing.len() as u64;

@@ -44,10 +44,13 @@ fn an_archive_is_changed(#[case] archive: &str, #[case] options: &[&str]) {
     let run = |arguments: &[&str]| if secret { desk.run(arguments) } else { desk.run_bare(arguments) };
     let dry = run(&[&["revise", archive, "--json", "--dry-run"], &wishes[..]].concat()).expect(0);
     let ran = run(&[&["revise", archive, "--json"], &wishes[..]].concat()).expect(0);
-    for field in ["/kept", "/added", "/removed", "/renamed", "/after/files"] {
+    for field in ["/kept_entries", "/added", "/removed", "/renamed", "/after/files"] {
         assert_eq!(dry.json(field), ran.json(field), "{field}");
     }
-    assert_eq!((dry.json("/written"), ran.json("/written"), ran.json("/kept")), (false.into(), true.into(), 26.into()));
+    assert_eq!(
+        (dry.json("/written"), ran.json("/written"), ran.json("/kept_entries")),
+        (false.into(), true.into(), 26.into())
+    );
     assert_eq!(ran.json("/removed").as_array().unwrap().len(), 3);
     run(&["open", archive, "--into", "in"]).expect(0);
     let here = |name: &str| fs::read(desk.path("in/wrenfall-light").join(name)).ok();

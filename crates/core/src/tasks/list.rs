@@ -4,6 +4,7 @@
 use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
 use crate::source::Patterns;
 use std::cmp::Reverse;
+use std::collections::HashSet;
 use unicode_normalization::UnicodeNormalization as _;
 use unicode_normalization::char::is_combining_mark;
 
@@ -82,6 +83,31 @@ pub fn directly_in(entries: &[ListedEntry], folder: Option<&EntryPath>) -> Optio
     }
     let inside = |place: &usize| entries[*place].entry.path.parent().as_ref() == folder;
     Some((0..entries.len()).filter(inside).collect())
+}
+
+/// These places, and those of the folders above them, in the archive's order.
+pub fn with_folders_above(entries: &[ListedEntry], places: &[usize]) -> Vec<usize> {
+    let above: HashSet<EntryPath> =
+        places.iter().flat_map(|place| entries[*place].entry.path.folders_above().collect::<Vec<_>>()).collect();
+    let mut all: Vec<usize> = (0..entries.len())
+        .filter(|place| above.contains(&entries[*place].entry.path))
+        .chain(places.iter().copied())
+        .collect();
+    all.sort_unstable();
+    all.dedup();
+    all
+}
+
+/// The folders that a path names: the one that has it, or else all whose paths end so.
+pub fn folders_called<'a>(entries: &'a [ListedEntry], name: &str) -> Vec<&'a EntryPath> {
+    let name = name.trim_matches('/').as_bytes();
+    let folders =
+        || entries.iter().filter(|listed| listed.entry.kind == EntryKind::Folder).map(|listed| &listed.entry.path);
+    let whole: Vec<&EntryPath> = folders().filter(|path| path.as_bytes() == name).collect();
+    if !whole.is_empty() || name.is_empty() {
+        return whole;
+    }
+    folders().filter(|path| path.as_bytes().strip_suffix(name).is_some_and(|front| front.ends_with(b"/"))).collect()
 }
 
 /// Puts places into an order; `kept` is the share that squeezing left of each entry, where that is known. Those of which it is not

@@ -335,7 +335,7 @@ impl Join<'_> {
         let expected = self.pieces.expected();
         let lengths = self.pieces.files.values().flatten().filter_map(|path| path.metadata().ok());
         let all = lengths.map(|metadata| metadata.len()).sum::<u64>();
-        self.context.tell(Progress::Begin(Phase::Reuniting, all.saturating_mul(2)));
+        self.context.tell(Progress::Begin(Phase::Reuniting, all));
         let (mut sum, mut check, mut damaged, mut lengths) =
             (Sha256::new(), blake3::Hasher::new(), Vec::new(), Vec::new());
         for number in expected.clone() {
@@ -363,7 +363,9 @@ impl Join<'_> {
         if self.pieces.list.as_ref().is_some_and(|list| list.whole.sum != sum) {
             return Err(ReuniteError::WholeDiffers);
         }
+        self.context.tell(Progress::End);
         self.file.sync()?;
+        self.context.tell(Progress::Begin(Phase::Verifying, all));
         if !self.file.holds(&check, |bytes| self.context.tell(Progress::Advance(bytes)))? {
             return Err(ReuniteError::Differs);
         }

@@ -54,6 +54,7 @@ struct Report {
     folders: u64,
     links: u64,
     bytes: u64,
+    #[serde(rename = "damaged_entries")]
     damaged: Vec<DamagedEntry>,
     not_extracted: Vec<NotExtracted>,
     notes: Vec<&'static str>,

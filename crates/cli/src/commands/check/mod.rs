@@ -133,6 +133,7 @@ struct Report {
 struct Volume {
     number: u32,
     state: &'static str,
+    #[serde(rename = "found_in")]
     files: Vec<File>,
 }
 

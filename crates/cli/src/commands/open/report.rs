@@ -47,6 +47,7 @@ pub(super) struct Report {
     #[serde(serialize_with = "as_name")]
     pub format: &'static Format,
     pub set: Option<String>,
+    #[serde(rename = "volume_count")]
     pub volumes: u32,
     pub missing: Vec<u32>,
     pub secret: bool,
@@ -73,6 +74,7 @@ pub(super) struct Report {
     pub notes: Vec<&'static str>,
     pub builds_upon: Option<BuildsUpon>,
     /// How many entries were removed, since they are not in the new state.
+    #[serde(rename = "removed_entries")]
     pub removed: u64,
     /// What is not in it either and stays here, as it was in the old one.
     pub still_here: Vec<String>,

@@ -175,7 +175,7 @@ pub fn message(arguments: &MessageArguments, format: &Format) -> Result<Option<S
 
 /// Where the archive goes, what it is called, and its format. A typed name counts more than a profile's pattern, and a typed
 /// format more than what the name says.
-fn target(
+pub fn target(
     arguments: &PackArguments,
     settings: &Settings,
     sources: &[PathBuf],

@@ -45,6 +45,7 @@ pub struct Report {
     archive: String,
     #[serde(serialize_with = "as_name")]
     format: &'static Format,
+    #[serde(rename = "in_parcels")]
     parcels: bool,
     set: Option<String>,
     fit: String,
@@ -52,6 +53,7 @@ pub struct Report {
     secret: bool,
     key_file: bool,
     hides_names: bool,
+    #[serde(rename = "has_message")]
     message: bool,
     passphrase_file: Option<String>,
     files: u64,

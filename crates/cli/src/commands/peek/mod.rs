@@ -1,5 +1,7 @@
-//! `peek`: one file of an archive, to standard output or in the system's viewer, reading no more than that file.
+//! `peek`: one file of an archive, to standard output or in the system's viewer, reading no more than that file; of a folder, what is
+//! directly in it.
 
+mod as_json;
 mod viewer;
 
 use super::list::nothing;
@@ -16,6 +18,7 @@ use under_seal_core::formats::reader::verify_some;
 use under_seal_core::ground::context::Cancelled;
 use under_seal_core::ground::entry::{Content, Entry, EntryKind, ListedEntry};
 use under_seal_core::ground::sink::EntrySink;
+use under_seal_core::tasks::list::folders_called;
 use viewer::PrivateCopy;
 
 /// So much of a file decides whether it is text.
@@ -39,7 +42,11 @@ pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
     // What is printed may be on the same screen: no bar may write over it.
     let quiet = WorkArguments::quiet();
     let mut archive = given(&typed.places, &quiet)?.load(&arguments.unlock, Wanted::Content, &quiet)?;
-    let place = find(archive.entries(), &sought)?;
+    let place = match find(archive.entries(), &sought) {
+        Ok(place) => place,
+        Err(failure) if folders_called(archive.entries(), &sought).is_empty() => return Err(failure),
+        Err(_) => return super::list::show_folder(&archive, &sought, &arguments.output),
+    };
     let progress = ProgressLine::for_reading(None, &quiet);
     let context = session::context(&progress, None);
     if arguments.viewer {
@@ -50,6 +57,9 @@ pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
     if !archive.format.abilities.digests {
         // What other formats let through may turn out damaged in the end: nothing of that is printed.
         verify_some(&mut *archive, &[place], &context)?;
+    }
+    if arguments.output.json {
+        return as_json::print(&mut *archive, place, &context);
     }
     let looks = io::stdout().is_terminal() && !arguments.raw;
     let mut printer = Printer { output: io::stdout().lock(), looks, path: sought, stopped: None };

@@ -48,7 +48,13 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     if wished.show_settings {
         return pack::show_settings(&settings, &wished.work);
     }
-    let format = settings.format.as_ref().map_or(&SEALED, |format| format.value);
+    let sources = expand(&wished.sources)?;
+    // Where a place or a name is typed, it is looked at as pack does; before that is decided, a plan needs none.
+    let format = match wished.to.is_some() || wished.delivery.shape.name.is_some() {
+        true => pack::target(wished, &settings, &sources)?.1,
+        false => settings.format.as_ref().map_or(&SEALED, |format| format.value),
+    };
+    pack::message(&wished.message, format)?;
     check_fit(settings.fit.value.fit, format)?;
     let hide_names = settings.hide_names.value;
     let parcels_wished = wished.delivery.shape.parcels;
@@ -62,7 +68,6 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let choice = settings.packing_choice(&wished.delivery, format)?;
     let progress = ProgressLine::for_writing(Fit::OneVolume, &wished.work);
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
-    let sources = expand(&wished.sources)?;
     format.refuse_what_it_lacks(&[(wished.since.since.is_some(), Ability::Changes)])?;
     let since = Since::load(&wished.since, &wished.seal.password)?;
     let own_files = canonical(since.as_ref().map_or(&[], |since| &since.files));

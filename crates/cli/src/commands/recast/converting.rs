@@ -269,6 +269,7 @@ struct Report {
 struct One {
     archive: String,
     exit_code: u8,
+    #[serde(rename = "reason")]
     error: Option<String>,
     written: bool,
     from: Option<&'static str>,

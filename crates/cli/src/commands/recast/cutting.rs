@@ -61,6 +61,7 @@ struct Report {
 
 #[derive(Serialize)]
 struct Cut {
+    #[serde(rename = "volume_count")]
     volumes: u32,
     bytes: u64,
 }

@@ -41,6 +41,7 @@ pub struct Report {
     format: &'static Format,
     old_set: Option<String>,
     set: Option<String>,
+    #[serde(rename = "kept_entries")]
     kept: u64,
     added: Vec<String>,
     changed: Vec<String>,
@@ -90,6 +91,7 @@ struct Holding {
     folders: u64,
     links: u64,
     content_bytes: u64,
+    #[serde(rename = "volume_count")]
     volumes: Option<u64>,
     bytes: Option<u64>,
 }

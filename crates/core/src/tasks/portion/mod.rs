@@ -111,7 +111,7 @@ pub fn portion(request: &PortionRequest<'_>, context: &Context<'_>) -> Result<Po
     settle(&folder, name, context)?;
     refuse_taken(&folder, name)?;
     let staging = Staging::begin(folder.itself()?, name, context)?;
-    context.tell(Progress::Begin(Phase::Portioning, metadata.len().saturating_mul(2)));
+    context.tell(Progress::Begin(Phase::Portioning, metadata.len()));
     let cut = Cut { request, name, original: &original, metadata: &metadata, count, staging: &staging, context };
     let list = cut.write()?;
     cut.check_unchanged()?;
@@ -185,14 +185,15 @@ impl Cut<'_> {
             whole.update(bytes);
             sum.update(bytes);
             check.update(bytes);
-            self.context.tell(Progress::Advance(bytes.len() as u64));
+            // A byte is half done when it is written, and done when it is read back.
+            self.context.tell(Progress::Advance(bytes.len().div_ceil(2) as u64));
             Ok::<_, PortionError>(())
         })?;
         if read < bytes {
             return Err(PortionError::Changed);
         }
         piece.sync()?;
-        if !piece.holds(&check, |bytes| self.context.tell(Progress::Advance(bytes)))? {
+        if !piece.holds(&check, |bytes| self.context.tell(Progress::Advance(bytes / 2)))? {
             return Err(PortionError::Differs);
         }
         piece.close()?;

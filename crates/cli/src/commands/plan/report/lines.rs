@@ -27,7 +27,12 @@ const LISTED: usize = 12;
 pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     let what = contents(report.files, report.folders, report.links);
     let heading = format!("The plan: {} in {what}. Nothing was written.", size(report.bytes));
-    let mut lines = vec![paint(Tone::Strong, heading)];
+    let failing = (report.passed_over.len() + report.unreadable.len()) as u64;
+    let mut lines = Vec::new();
+    if failing > 0 {
+        lines.push(paint(Tone::Bad, format!("Incomplete: {} cannot be packed.", count(failing, "thing"))));
+    }
+    lines.push(paint(Tone::Strong, heading));
     lines.extend(answer(report));
     lines.extend(words::mail_hint(planning.settings.fit.value.fit));
     let mut section = |heading: &str, body: Vec<String>| lines.extend(headed(Tone::Strong, heading, body));
@@ -46,7 +51,8 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     section(&format!("Parcels, at {}", report.squeeze), parcel_lines(report));
     section("On the way", way_lines(planning, report));
     section("What would save volumes", advice_lines(report));
-    section("Look at this first", look_lines(report));
+    section("Would not be packed", failing_lines(report));
+    section("Worth knowing", note_lines(report));
     lines.extend([String::new()]);
     lines.extend(["Next: pack it with".to_owned(), suggestion_of_packing(planning.typed)]);
     lines
@@ -237,17 +243,25 @@ fn advice_lines(report: &Report) -> Vec<String> {
     report.advice.iter().map(line).collect()
 }
 
-fn look_lines(report: &Report) -> Vec<String> {
+/// What packing would fail at.
+fn failing_lines(report: &Report) -> Vec<String> {
     let passed = report.passed_over.iter().map(|passed| format!("{} cannot be packed: {}", passed.path, passed.why));
     let unreadable = report.unreadable.iter().map(|path| format!("{path} cannot be read: permission denied"));
+    some_of(passed.chain(unreadable).collect(), Tone::Bad)
+}
+
+/// What is worth knowing before packing, and stops nothing.
+fn note_lines(report: &Report) -> Vec<String> {
     let names = report.unportable.iter().map(|one| format!("{}: {} ({})", one.path, one.why, one.systems.join(", ")));
     let patterns = report.unmatched_patterns.iter().map(|pattern| format!("the pattern {pattern} matches nothing"));
     let escaped = report.names_escaped.iter().map(EscapedName::line);
     let left_out = report.names_left_out.iter().map(|path| format!("{path} is left out: the name is not text"));
-    let names = names.chain(escaped).chain(left_out);
-    let all: Vec<String> = passed.chain(unreadable).chain(names).chain(patterns).collect();
+    some_of(names.chain(escaped).chain(left_out).chain(patterns).collect(), Tone::Look)
+}
+
+fn some_of(all: Vec<String>, tone: Tone) -> Vec<String> {
     let more = all.len().saturating_sub(LISTED);
-    let mut lines: Vec<String> = all.iter().take(LISTED).map(|line| paint(Tone::Look, format!("  {line}"))).collect();
+    let mut lines: Vec<String> = all.iter().take(LISTED).map(|line| paint(tone, format!("  {line}"))).collect();
     lines.extend((more > 0).then(|| paint(Tone::Faint, format!("  and {more} more (--json lists all)"))));
     lines
 }

@@ -53,6 +53,7 @@ pub struct Report {
     sending_seconds: Option<f64>,
     advice: Vec<Advised>,
     passed_over: Vec<Passed>,
+    #[serde(rename = "unreadable_paths")]
     unreadable: Vec<String>,
     unportable: Vec<Unportable>,
     unmatched_patterns: Vec<String>,
@@ -89,6 +90,7 @@ struct Estimated {
     at_least: Option<u64>,
     at_most: Option<u64>,
     seconds: f64,
+    #[serde(rename = "volume_count")]
     volumes: Option<u32>,
     last_filled: Option<f64>,
 }
@@ -96,6 +98,7 @@ struct Estimated {
 #[derive(Serialize)]
 struct Fitted {
     name: String,
+    #[serde(rename = "volume_count")]
     volumes: Option<u32>,
     last_filled: Option<f64>,
 }
@@ -105,6 +108,7 @@ struct Divided {
     files: u64,
     bytes: Option<u64>,
     filled: Option<f64>,
+    #[serde(rename = "from_folders")]
     folders: Vec<String>,
 }
 
@@ -113,6 +117,7 @@ struct Advised {
     squeeze: Option<String>,
     without: Option<String>,
     bytes: Option<u64>,
+    #[serde(rename = "volume_count")]
     volumes: u32,
 }
 
@@ -147,12 +152,8 @@ impl Report {
         let by_mail = outline.and_then(|outline| page_by_mail(&outline, fit));
         let unmatched = settings.typed_among(&catalogue.unmatched);
         let escaped = catalogue.text_names.escaped();
-        let quiet = catalogue.passed_over.is_empty()
-            && plan.unreadable.is_empty()
-            && plan.unportable.is_empty()
-            && unmatched.is_empty()
-            && escaped.is_empty()
-            && catalogue.not_text.is_empty();
+        // What is only worth knowing is no failure.
+        let all_can_be_packed = catalogue.passed_over.is_empty() && plan.unreadable.is_empty();
         let folders = plan.folders.iter().take(CHARTED).map(|folder| Weight {
             name: folder.path.as_ref().map_or_else(|| ".".to_owned(), entry),
             files: folder.files,
@@ -175,7 +176,7 @@ impl Report {
         });
         Self {
             command: "plan",
-            exit_code: if quiet { DONE } else { LOOK },
+            exit_code: if all_can_be_packed { DONE } else { LOOK },
             files: plan.totals.files,
             folders: plan.totals.folders,
             links: plan.totals.links,
