@@ -269,7 +269,7 @@ fn limit(arguments: &UnlockArguments) -> CostLimit {
 pub fn write_password_note(path: &Path, password: &Password, archive: &str) -> Result<(), Failure> {
     let failed = |source| Failure::PassphraseFile { path: path.to_owned(), source };
     let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(failed)?;
-    let before = format!("The password for {archive}, which comes to you by another way:\n\n");
+    let before = format!("This is the password for {archive}. The archive itself comes to you another way.\n\n");
     file.write_all(before.as_bytes()).map_err(failed)?;
     file.write_all(password.as_bytes()).and_then(|()| file.write_all(b"\n")).map_err(failed)?;
     file.sync_all().map_err(failed)

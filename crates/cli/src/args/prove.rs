@@ -95,7 +95,7 @@ pub struct HandoverArguments {
     pub fit: Option<String>,
     /// Write the note from this text file instead
     ///
-    /// {archive}, {volumes}, {set}, {password}, {how}, {page} and {list} stand for what they say.
+    /// {archive}, {volumes}, {set}, {password}, {how}, {page}, {key} and {list} stand for what they say.
     #[arg(long, value_name = "FILE")]
     pub note_template: Option<PathBuf>,
     /// Leave out the page that opens it in a browser

@@ -48,6 +48,7 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
             (Package::Archive(archive), stem)
         }
     };
+    let key_file = arguments.unlock.password.key_file.as_ref().and_then(|file| file.file_name()).map(text::name);
     let password = password_note.map(|note| Ok::<_, Failure>((note, password(&package, &arguments.unlock)?)));
     let password = password.transpose()?;
     let volumes = package.format().abilities.volumes.then(|| package.count());
@@ -59,7 +60,7 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
         folder: &arguments.to,
         fit: settings.fit.value.fit,
         template: template.as_deref(),
-        key_file: arguments.unlock.password.key_file.is_some(),
+        key_file: key_file.as_deref(),
         how: &how,
         page: !arguments.no_page,
         mail_to: &settings.mail_to,
@@ -201,8 +202,8 @@ fn lines(report: &Report) -> Vec<String> {
     };
     let password = match (report.secret, report.password_note.is_some()) {
         (false, _) => "",
-        (true, true) => "; send the password by another way",
-        (true, false) => "; tell the password by another way",
+        (true, true) => "; send the password another way",
+        (true, false) => "; share the password another way, for example by phone",
     };
     lines.extend([String::new(), format!("{next}{password}.")]);
     lines

@@ -361,8 +361,10 @@ fn next(rehearsal: &Rehearsal, as_requested: bool, package: &Package, way: Way) 
     let sealed = package.format().abilities.volumes;
     let (lost, damaged) = &rehearsal.done_to;
     let next = match failed {
-        None if sealed && package.is_secret() => "Next: send the volumes, and tell the password by another way.",
-        None if package.is_secret() => "Next: send it, and tell the password by another way.",
+        None if sealed && package.is_secret() => {
+            "Next: send the volumes, and share the password another way, for example by phone."
+        }
+        None if package.is_secret() => "Next: send it, and share the password another way, for example by phone.",
         None => "Next: send it.",
         Some(_) if as_requested => {
             "What was done to the delivery was named exactly. Rehearse it without that to see the rest."

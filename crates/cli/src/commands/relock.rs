@@ -175,7 +175,8 @@ fn lines(report: &Report) -> Vec<String> {
         false => "still open without a password: whoever has them can read them",
     };
     lines.push(paint(Tone::Look, format!("Copies of the old volumes that are elsewhere {old}.")));
-    let tell = if report.passwords == 0 { "" } else { ", and tell the new password by another way" };
+    let tell =
+        if report.passwords == 0 { "" } else { ", and share the new password another way, for example by phone" };
     lines.extend([
         String::new(),
         format!("Next: send the new volumes{tell}; or put everything for the recipient together with"),

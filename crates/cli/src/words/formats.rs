@@ -125,15 +125,15 @@ pub const fn verifies_contents(format: &Format) -> bool {
 pub fn how_to_open(package: &Package, page: bool) -> String {
     let archive = match package {
         Package::Volumes { set, .. } if set.is_in_page() => {
-            return "Open it in your browser, or run under-seal open FOLDER --into NEW-FOLDER.".to_owned();
+            return "Open it in your browser, or run under-seal open . --into opened in its folder.".to_owned();
         }
         Package::Volumes { .. } if page => {
             return format!(
-                "Open {PAGE_NAME} in your browser and choose the other files in it, or run under-seal open FOLDER --into \
-                 NEW-FOLDER."
+                "Open {PAGE_NAME} in your browser and choose the other files in it, or run under-seal open . --into opened in \
+                 their folder."
             );
         }
-        Package::Volumes { .. } => return "Run under-seal open FOLDER --into NEW-FOLDER.".to_owned(),
+        Package::Volumes { .. } => return "Run under-seal open . --into opened in their folder.".to_owned(),
         Package::Archive(archive) => archive,
     };
     let parts = archive.paths();
@@ -150,5 +150,5 @@ pub fn how_to_open(package: &Package, page: bool) -> String {
     } else {
         ""
     };
-    format!("Open {name} {with}.{then} Under Seal opens it in one step: under-seal open {name}")
+    format!("Open {name} {with}.{then} The program Under Seal opens it in one step.")
 }

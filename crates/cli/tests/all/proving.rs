@@ -200,7 +200,7 @@ fn a_folder_holds_everything_for_the_recipient_but_the_password(
         all.extend(fs::read(desk.path("give").join(name)).unwrap());
     }
     let holds = |text: &str| all.windows(text.len()).any(|window| window == text.as_bytes());
-    assert!(!holds(crate::support::PASSWORD) && holds("Nobody works inside an archive"));
+    assert!(!holds(crate::support::PASSWORD) && holds("An archive is a copy."));
     assert!(fs::read_to_string(desk.path("secret.txt")).unwrap().contains(crate::support::PASSWORD));
     for number in 1..=drafts {
         let message = fs::read_to_string(desk.path(&format!("give/message-{number}of{drafts}.eml"))).unwrap();
@@ -216,7 +216,7 @@ fn a_folder_holds_everything_for_the_recipient_but_the_password(
 #[rstest]
 #[case::beside_them(&[], &["open-me.html"], "")]
 #[case::with_the_first_message(&["--fit", "mail-10"], &["message-1of1.eml", "open-me.html"], "filename=\"open-me.html\"")]
-#[case::no_room_in_any_message(&["--fit", "tiny", "--config", "tiny.toml"], &["open-me.html"], "under-seal check FOLDER")]
+#[case::no_room_in_any_message(&["--fit", "tiny", "--config", "tiny.toml"], &["open-me.html"], "under-seal check .")]
 #[case::left_out(&["--no-page"], &[], "")]
 fn the_page_goes_with_sealed_volumes(#[case] options: &[&str], #[case] told: &[&str], #[case] first_message: &str) {
     let desk = Desk::new();
@@ -366,10 +366,43 @@ fn the_note_can_be_the_senders_own() {
         "<h1>Dear board, wrenfall-light &amp; more</h1>",
         "<pre>under-seal open FOLDER</pre>",
         "<td>wrenfall-light-01of07.useal</td><td>259,840 bytes</td>",
-        "The password comes to you by another way",
+        "The password comes to you another way",
     ] {
         assert!(page.contains(part), "{part}: {page}");
     }
+}
+
+/// The note begins with what this is and how to open it with nothing installed, and its commands run as they stand.
+#[rstest]
+#[case::sealed(&["--to", "s/"], &[], "s", "a web browser is enough")]
+#[case::with_a_key_file(&["--to", "s/", "--key-file", "lamp key"], &["--key-file", "lamp key"], "s", "the key file lamp key")]
+#[case::page(&["--to", "s/", "--as", "page"], &[], "s/wrenfall-light.html", "opens itself in a web browser")]
+#[case::without_the_page(&["--to", "s/"], &["--no-page"], "s", "ask the sender for open-me.html")]
+#[case::zip(&["--to", "s/board.zip"], &[], "s/board.zip", "Open board.zip with the program that you have for ZIP")]
+fn the_note_of_a_handover_can_be_followed(
+    #[case] packing: &[&str],
+    #[case] options: &[&str],
+    #[case] archive: &str,
+    #[case] words: &str,
+) {
+    let desk = Desk::new();
+    desk.run(&["demo", "--data-to", "."]).expect(0);
+    desk.file("lamp key", &[7; 64]);
+    desk.run(&[&["pack", "wrenfall-light"], packing].concat()).expect(0);
+    desk.run(&[&["handover", archive, "--to", "give"], options].concat()).expect(0);
+    let note = fs::read_to_string(desk.path("give/how-to-open.txt")).unwrap();
+    let beginning: String = note.lines().take(3).collect();
+    assert!(beginning.contains("This is an archive of files") && beginning.contains(words), "{note}");
+    let commands: Vec<&str> = note.lines().filter_map(|line| line.strip_prefix("    under-seal ")).collect();
+    assert_eq!(commands.len(), if archive.ends_with(".zip") { 0 } else { 3 }, "{note}");
+    fs::copy(desk.path("lamp key"), desk.path("give/lamp key")).unwrap();
+    for command in &commands {
+        // What needs no password is run as by somebody who has none yet.
+        let variable =
+            if command.starts_with("check") { "UNDER_SEAL_PASSWORD=; unset UNDER_SEAL_PASSWORD;" } else { "" };
+        crate::support::in_a_shell(&desk, &format!("{variable} cd give && PROGRAM {command}")).expect(0);
+    }
+    assert_eq!(desk.path("give/opened/wrenfall-light/letters").is_dir(), !commands.is_empty());
 }
 
 /// An archive without a password in the place of one that has one: whoever was given a password gets nothing of it.

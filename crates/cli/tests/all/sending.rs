@@ -281,13 +281,13 @@ fn a_key_file_is_spoken_of_wherever_the_password_is() {
     desk.file("a", b"1").file("key", b"any file").file("second", b"second password, twelve panes");
     let packed = desk.run(&["pack", "a", "--key-file", "key", "--also-password-from", "second"]).expect(0).out;
     assert!(
-        packed.contains("the key file by other ways") && packed.contains("a.useal --key-file KEY-FILE"),
+        packed.contains("the key file in two other ways") && packed.contains("a.useal --key-file KEY-FILE"),
         "{packed}"
     );
     let handing = ["handover", "a.useal", "--to", "give", "--key-file", "key"];
     desk.run(&handing).expect(0);
     let note = fs::read_to_string(desk.path("give/how-to-open.txt")).unwrap();
-    assert!(note.contains("Choose the key file in the page too, or add --key-file FILE"), "{note}");
+    assert!(note.contains("the key file key. The password alone opens nothing."), "{note}");
     // Every password takes the key file, as the help of --also-password-from says.
     desk.run(&["open", "a.useal", "--into", "in", "--password-from", "second"]).expect(3);
     desk.run(&["open", "a.useal", "--into", "in", "--password-from", "second", "--key-file", "key"]).expect(0);

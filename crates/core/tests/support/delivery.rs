@@ -218,7 +218,7 @@ pub fn carried_until(
         set: Some("0".into()),
         volumes: listed,
         secret: true,
-        key_file: false,
+        key_file: None,
         how: String::new(),
         page: None,
         in_page: false,

@@ -470,8 +470,10 @@ fn next_steps(packed: &Packed, report: &Report) -> Vec<String> {
         (all, true) => format!("send the {all} parcels, together or one by one"),
     };
     let tell = match (report.secret, report.key_file) {
-        (true, true) => ", and give the password and the key file by other ways: one without the other opens nothing",
-        (true, false) => ", and tell the password by another way",
+        (true, true) => {
+            ", and share the password and the key file in two other ways: one without the other opens nothing"
+        }
+        (true, false) => ", and share the password another way, for example by phone",
         (false, _) => "",
     };
     let opens = match report.format.writing {

@@ -41,7 +41,7 @@ impl Bundle {
             Package::Volumes { set, .. } => volumes(set, stem, context)?,
             Package::Archive(archive) => files(archive, is_readable, context)?,
         };
-        let how = how.to_owned();
+        let (how, key_file) = (how.to_owned(), key_file.map(str::to_owned));
         let in_page = package.is_in_page();
         let page = request.page.then(|| hexadecimal(&page_sum())).filter(|_| set.is_some() && !in_page);
         let archive = stem.to_string_lossy().into_owned();

@@ -15,7 +15,7 @@ const TEMPLATE_IN_PAGE: &str = include_str!("note-in-page.txt");
 pub const OPEN_TEMPLATE: &str = include_str!("note-open.txt");
 
 /// What a template may name.
-pub const FIELDS: [&str; 7] = ["archive", "volumes", "set", "password", "list", "how", "page"];
+pub const FIELDS: [&str; 8] = ["archive", "volumes", "set", "password", "list", "how", "page", "key"];
 
 /// What the fields of a template stand for.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -28,8 +28,9 @@ pub struct NoteFields {
     pub volumes: Vec<(String, u64)>,
     /// `{password}`: a sentence that says where the password comes from, or that none is needed.
     pub secret: bool,
-    /// Whether the password opens it only together with a key file, which `{password}` says then.
-    pub key_file: bool,
+    /// The name of the key file without which the password does not open it. `{password}` names it then, and `{key}` is the option
+    /// that a command needs; else `{key}` is nothing.
+    pub key_file: Option<String>,
     /// `{how}`: a sentence that says how to open it.
     pub how: String,
     /// `{page}`: the SHA-256 of the page that goes with it or that it is in, in hexadecimal digits; "none" where there is none.
@@ -71,29 +72,40 @@ impl NoteFields {
                 let plural = if self.volumes.len() == 1 { "" } else { "s" };
                 format!("{} {what}{plural}", self.volumes.len())
             }
-            "password" if self.secret && self.key_file && self.page.is_some() => {
-                "The password and a key file come to you by other ways; they are in none of these files and messages. Choose \
-                 the key file in the page too, or add --key-file FILE to the command that opens it: the password alone \
-                 does not."
-                    .to_owned()
-            }
-            "password" if self.secret && self.key_file => {
-                "The password and a key file come to you by other ways; they are in none of these files and messages. Add \
-                 --key-file FILE to the command that opens it: the password alone does not."
-                    .to_owned()
-            }
-            "password" if self.secret => {
-                "The password comes to you by another way; it is in none of these files and messages.".to_owned()
-            }
-            "password" => "No password is needed: whoever has these files can open them.".to_owned(),
+            "password" => self.password(),
+            "key" => self.key_file.as_ref().map(|name| format!(" --key-file {}", as_typed(name))).unwrap_or_default(),
             "list" => self.lines().join("\n"),
             _ => return None,
         })
     }
 
+    fn password(&self) -> String {
+        match &self.key_file {
+            _ if !self.secret => "No password is needed: whoever has these files can open them.".to_owned(),
+            None => "The password comes to you another way. It is in none of these files and messages.".to_owned(),
+            Some(name) => format!(
+                "Two things come to you another way, and are in none of these files and messages: the password, and the key file \
+                 {name}. The password alone opens nothing. Save the key file into the same folder{}.",
+                if self.page.is_some() { ", and choose it in the page too" } else { "" }
+            ),
+        }
+    }
+
     fn lines(&self) -> Vec<String> {
         let width = self.volumes.iter().map(|(name, _)| name.chars().count()).max().unwrap_or(0);
         self.volumes.iter().map(|(name, bytes)| format!("    {name:width$}  {} bytes", grouped(*bytes))).collect()
+    }
+}
+
+/// A file's name as shells take it; what no two of them take alike stands for itself.
+fn as_typed(name: &str) -> String {
+    let is_plain = |letter: char| letter.is_alphanumeric() || matches!(letter, '.' | '_' | '-');
+    let is_quotable =
+        |letter: char| is_plain(letter) || matches!(letter, ' ' | '\'' | '(' | ')' | ',' | '+' | '&' | '@' | '=');
+    match name {
+        plain if plain.chars().all(is_plain) && !plain.starts_with('-') => plain.to_owned(),
+        name if name.chars().all(is_quotable) && !name.starts_with('-') => format!("\"{name}\""),
+        _ => "KEY-FILE".to_owned(),
     }
 }
 
@@ -184,7 +196,7 @@ mod tests {
             set: Some("00ff".to_owned()),
             volumes: vec![("tower-1of2.useal".to_owned(), 10_240), ("tower-2of2.useal".to_owned(), 5)],
             secret: true,
-            key_file: false,
+            key_file: None,
             how: "Open it.".to_owned(),
             page: None,
             in_page: false,
@@ -205,11 +217,15 @@ mod tests {
     }
 
     #[rstest]
-    #[case::alone(false, "The password comes to you by another way")]
-    #[case::with_a_key_file(true, "Add --key-file FILE to the command that opens it")]
-    fn what_opens_it_is_told(#[case] key_file: bool, #[case] words: &str) {
-        let note = text(TEMPLATE, &NoteFields { key_file, ..fields() }).unwrap();
-        assert!(note.contains(words) && note.contains("key file") == key_file, "{note}");
+    #[case::alone(None, "The password comes to you another way", "--into opened\n")]
+    #[case::with_a_key_file(Some("lamp.key"), "the key file lamp.key", "--into opened --key-file lamp.key\n")]
+    #[case::quoted(Some("lamp key"), "the key file lamp key", "--key-file \"lamp key\"\n")]
+    #[case::that_a_shell_would_run(Some("$(rm).key"), "the key file $(rm).key", "--key-file KEY-FILE\n")]
+    fn what_opens_it_is_told(#[case] key_file: Option<&str>, #[case] words: &str, #[case] command: &str) {
+        for template in [TEMPLATE, TEMPLATE_WITH_PAGE, TEMPLATE_IN_PAGE] {
+            let note = text(template, &NoteFields { key_file: key_file.map(str::to_owned), ..fields() }).unwrap();
+            assert!(note.contains(words) && note.contains(command), "{note}");
+        }
     }
 
     #[test]

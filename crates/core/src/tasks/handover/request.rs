@@ -21,8 +21,8 @@ pub struct HandoverRequest<'a> {
     pub fit: Fit,
     /// The note's text with fields in braces (see [`note`]); the built-in one without it.
     pub template: Option<&'a str>,
-    /// Whether the password opens it only together with a key file.
-    pub key_file: bool,
+    /// The name of the key file, where the password opens it only together with one.
+    pub key_file: Option<&'a str>,
     /// What the recipient is told about opening it.
     pub how: &'a str,
     /// Whether the page that opens sealed volumes in a browser goes with them.

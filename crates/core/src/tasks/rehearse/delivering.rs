@@ -47,7 +47,7 @@ fn carried(
         set: request.package.set_text(),
         volumes: files.iter().map(|file| (file.name(), file.bytes)).collect(),
         secret: request.package.is_secret(),
-        key_file: request.credentials.key_file.is_some(),
+        key_file: request.credentials.key_file.is_some().then(|| "KEY-FILE".to_owned()),
         how: request.how.to_owned(),
         page: page_by_mail(&files, request).then(|| hexadecimal(&page_sum())),
         in_page: request.package.is_in_page(),
