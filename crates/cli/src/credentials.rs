@@ -351,7 +351,8 @@ fn hand_out(arguments: &SealArguments, passphrase: &str) -> Result<Option<Passph
         return Err(Failure::NowhereToShow);
     }
     let mut error = anstream::stderr();
-    writeln!(error, "The passphrase, shown this once: write it down.\n\n  {passphrase}\n").map_err(Failure::Prompt)?;
+    writeln!(error, "This is the passphrase. It is shown only once: write it down.\n\n  {passphrase}\n")
+        .map_err(Failure::Prompt)?;
     Ok(None)
 }
 

@@ -50,8 +50,7 @@ fn defect(panic: &(dyn Any + Send)) {
     let what = what.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or_default();
     remove_leftover();
     say(&format!(
-        "under-seal: The program itself went wrong, and stopped ({}). Nothing that is not finished has a final name; whatever is left under a \
-         temporary name is cleared by the next run. Please tell its makers what you had typed.",
+        "under-seal: The program has a defect, and stopped ({}). Nothing unfinished has a final name; the next run clears what is left under a temporary name. Please tell its makers what you typed.",
         ui::text::shown(what.as_bytes())
     ));
 }

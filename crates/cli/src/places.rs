@@ -70,7 +70,7 @@ fn collect(places: &[PathBuf], aside: &Path, context: &Context<'_>) -> Result<Vo
                 }
                 for number in &taken.damaged {
                     say(format!(
-                        "Volume {number} is damaged there, or cannot be read. Clean the disc and try again, or ask the sender for it."
+                        "Volume {number} is damaged there, or cannot be read. Clean the disc and try again, or ask the sender for this volume."
                     ))?;
                 }
             }

@@ -180,7 +180,7 @@ fn lines(report: &Report) -> Vec<String> {
     let heading = match (&report.originals, report.exit_code) {
         (Some(originals), _) => may_be_deleted(report, originals),
         (None, DONE) => paint(Tone::Good, format!("Nothing has changed since {} was packed{packed}.", report.archive)),
-        (None, _) => paint(Tone::Look, format!("Not the same as when {} was packed{packed}.", report.archive)),
+        (None, _) => paint(Tone::Look, format!("Something has changed since {} was packed{packed}.", report.archive)),
     };
     let mut lines = vec![heading];
     let mut part =
@@ -192,15 +192,11 @@ fn lines(report: &Report) -> Vec<String> {
         report.changed.iter().partition(|changed| changed.is_content());
     let (contents_changed, only_around) = (content.len(), other.len());
     part(Tone::Look, "Changed since:", content.into_iter().map(changed).collect());
-    part(
-        Tone::Faint,
-        "The same content, at another time or with another mode:",
-        other.into_iter().map(changed).collect(),
-    );
+    part(Tone::Faint, "Same content, other time or mode:", other.into_iter().map(changed).collect());
     let unreadable = |unreadable: &Unreadable| format!("{}: {}", unreadable.path, unreadable.why);
     part(
         Tone::Bad,
-        "Not readable here, so nothing can be said of:",
+        "These cannot be read here, so they were not compared:",
         report.unreadable.iter().map(unreadable).collect(),
     );
     if let Some(originals) = &report.originals {

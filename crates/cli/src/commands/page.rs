@@ -43,10 +43,10 @@ fn lines(report: &Report) -> Vec<String> {
     let (head, next) = match report.to {
         Some(_) => (
             "The page that opens sealed volumes in a browser was written.",
-            "Next: give it to the recipient with the volumes. Who has doubts asks you for the SHA-256 by telephone.",
+            "Next: give it to the recipient with the volumes. A recipient who doubts it can ask you for the SHA-256, for example by phone.",
         ),
         None => (
-            "A page opens sealed volumes in a browser. This is the one that this program gives.",
+            "The page opens sealed volumes in a browser. This is what it is known by.",
             "Next: write it with --to open-me.html, or let \"handover\" put it beside the volumes.",
         ),
     };

@@ -75,7 +75,11 @@ fn lines(report: &Report) -> Vec<String> {
     let mut lines = vec![
         paint(
             Tone::Good,
-            format!("Everything in {} was unlocked and read: {what}, {}.", report.archive, size(report.bytes)),
+            format!(
+                "The receipt is made: everything in {} was unlocked and read, {what}, {}.",
+                report.archive,
+                size(report.bytes)
+            ),
         ),
         String::new(),
         format!("  {}", paint(Tone::Strong, &report.receipt)),

@@ -367,17 +367,17 @@ fn next(rehearsal: &Rehearsal, as_requested: bool, package: &Package, way: Way) 
         None if package.is_secret() => "Next: send it, and share the password another way, for example by phone.",
         None => "Next: send it.",
         Some(_) if as_requested => {
-            "What was done to the delivery was named exactly. Rehearse it without that to see the rest."
+            "The losses and damage that you asked for were named exactly. Rehearse without them to see the rest."
         }
         Some(_) if !(sealed || lost.is_empty() && damaged.is_empty()) => {
-            "What was done to the delivery was noticed. Rehearse it without that to see the rest."
+            "The losses and damage that you asked for were noticed. Rehearse without them to see the rest."
         }
-        Some(Failed::NoBase(_)) => "Next: name what the recipient has opened before with --after, the oldest first.",
+        Some(Failed::NoBase(_)) => "Next: add --after with what the recipient has opened before, the oldest first.",
         Some(Failed::SourcesChanged) => {
             "Next: see what changed with compare, and pack again if the recipient needs it."
         }
         Some(Failed::Page(_)) => {
-            "Next: see to what the page said. What arrived was checked and unlocked by this program, and is whole."
+            "Next: follow what the page said. This program checked and unlocked what arrived, and it is whole."
         }
         Some(Failed::Unlock(_)) => "Next: give the password that the recipient will have.",
         Some(_) => "Next: do not send this. Pack again, and rehearse that.",

@@ -152,11 +152,14 @@ fn lines(report: &Report) -> Vec<String> {
     let volumes = count(report.volumes.len() as u64, "volume");
     if !report.written {
         return vec![
-            paint(Tone::Strong, format!("It would be locked anew: {volumes}. Nothing was written.")),
+            paint(Tone::Strong, format!("The archive would get new passwords: {volumes}. Nothing was written.")),
             "Only passwords that are given as new would open it then.".to_owned(),
         ];
     }
-    let mut lines = vec![paint(Tone::Good, format!("It is locked anew and verified: {volumes}.")), String::new()];
+    let mut lines = vec![
+        paint(Tone::Good, format!("The archive has its new passwords and is verified: {volumes}.")),
+        String::new(),
+    ];
     lines.extend(volume_lines(&report.volumes));
     lines.push(String::new());
     lines.extend(table::summary(&[

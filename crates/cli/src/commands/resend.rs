@@ -67,7 +67,7 @@ impl Report {
 
 fn lines(report: &Report) -> Vec<String> {
     let files = count(report.files.len() as u64, "file");
-    let heading = format!("What is missing there is made again: {files}, {}.", size(report.bytes));
+    let heading = format!("Recreated what was missing: {files}, {}.", size(report.bytes));
     let mut lines = vec![paint(Tone::Good, heading), String::new()];
     let row = |file: &File| {
         let what = file.volume.map_or("supplement".to_owned(), |number| format!("volume {number}"));

@@ -75,7 +75,9 @@ fn lines(report: &Report) -> Vec<String> {
     let pieces = count(report.pieces.into(), "piece");
     let verdict = match (report.compared, report.may_lack_the_end, &report.damaged_list) {
         (true, _, _) => (Tone::Good, format!("{pieces} are one file again, and it is the one that was cut.")),
-        (false, true, _) => (Tone::Look, format!("{pieces} are one file now, but its end may be missing.")),
+        (false, true, _) => {
+            (Tone::Look, format!("Incomplete, perhaps: {pieces} are one file now, but its end may be missing."))
+        }
         (false, false, Some(_)) => (Tone::Look, format!("{pieces} are one file now, compared with nothing.")),
         (false, false, None) => (Tone::Good, format!("{pieces} are one file now.")),
     };

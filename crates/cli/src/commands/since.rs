@@ -79,7 +79,7 @@ impl BuildsUpon {
     /// What a recipient should know.
     pub fn sentence(&self) -> String {
         format!(
-            "It holds only what has changed since {} of {}. Open it into the folder in which that was opened.",
+            "It holds only what has changed since {} of {}. Open it into the same folder as that.",
             self.archive, self.made
         )
     }

@@ -301,7 +301,7 @@ mod tests {
         3,
         "1GB for 1,000,000,000 bytes or 1GiB for 1,073,741,824"
     )]
-    #[case::unknown_fit("[profiles.a]\nfit = \"mail-nine\"", 2, "No fit is called 'mail-nine'")]
+    #[case::unknown_fit("[profiles.a]\nfit = \"mail-nine\"", 2, "No size is called 'mail-nine'")]
     #[case::unknown_format("[profiles.a]\nformat = \"paper\"", 2, "there is no format 'paper'")]
     #[case::broken_name("[profiles.a]\nname = \"{\"", 2, "a brace without its other one")]
     #[case::broken_pattern("leave-out = [\n\"ok\",\n\"[\"]", 3, "The pattern '[' cannot be read")]

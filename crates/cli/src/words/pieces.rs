@@ -41,7 +41,7 @@ pub(super) fn find(error: &PiecesError) -> String {
             path(file)
         ),
         PiecesError::DamagedList(list) => format!(
-            "{} is damaged, and no list of pieces any more. Name a piece instead, or ask the sender for the list again.",
+            "{} is a damaged list of pieces. Name a piece instead, or ask the sender for the list again.",
             path(list)
         ),
         PiecesError::OfAnother(file) => {

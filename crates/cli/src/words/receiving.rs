@@ -194,8 +194,7 @@ fn landing(error: &LandingError) -> String {
             let paths: Vec<String> = paths.iter().map(|path| text::path(path)).collect();
             let (subject, them) = if paths.len() == 1 { ("This is", "it") } else { ("These are", "them") };
             format!(
-                "{subject} there already and would be in the way: {}. Nothing was extracted; choose another folder with \
-                 --into, move {them}, or say with --on-clash what becomes of {them}.",
+                "{subject} there already: {}. Nothing was extracted. Choose another folder with --into, or say with --on-clash whether to keep or replace {them}.",
                 first_few(&paths)
             )
         }
@@ -242,7 +241,7 @@ pub fn archive(error: &ArchiveError) -> String {
 }
 
 /// What can be done with an archive that is whole up to some place.
-const TAKE_OUT: &str = "Ask the sender for it again; meanwhile open --salvage takes out what is whole before that.";
+const TAKE_OUT: &str = "Ask the sender for it again. Meanwhile open --salvage extracts what is whole before that.";
 
 fn streamed(error: &StreamedError) -> String {
     match error {
@@ -374,6 +373,6 @@ fn stopped(stopped: &Stopped) -> String {
         StopReason::Archive(ArchiveError::Iso(IsoError::BeyondEnd { .. })) => true,
         _ => false,
     };
-    let advice = if salvage { " --salvage takes out whatever is whole." } else { "" };
+    let advice = if salvage { " --salvage extracts what is whole." } else { "" };
     format!("{why} {left}{advice}")
 }

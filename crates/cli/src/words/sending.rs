@@ -30,7 +30,7 @@ fn size_error(text: &str, error: &SizeError) -> String {
             bytes(*binary)
         ),
         SizeError::UnknownUnit(unit) => {
-            format!("'{}' is no unit; use B, KB, MB, GB, TB, KiB, MiB, GiB or TiB", shown(unit.as_bytes()))
+            format!("'{}' is not a unit; use B, KB, MB, GB, TB, KiB, MiB, GiB or TiB", shown(unit.as_bytes()))
         }
         SizeError::NoNumber => "a size is a number and a unit, such as 300KB or 5MiB".to_owned(),
         SizeError::TooLarge => "the size is larger than any volume can be".to_owned(),
@@ -41,10 +41,10 @@ fn size_error(text: &str, error: &SizeError) -> String {
 pub fn bad_value(value: &BadValue) -> String {
     match value {
         BadValue::Fit { value, why: FitError::Size(error), .. } => {
-            format!("'{}' is no fit: {}.", shown(value.as_bytes()), size_error(value, error))
+            format!("'{}' is not a size: {}.", shown(value.as_bytes()), size_error(value, error))
         }
         BadValue::Fit { value, why: FitError::UnknownName(_), known } => format!(
-            "No fit is called '{}'. There are {}; or write a size such as 10MB.",
+            "No size is called '{}'. There are {}; or write a size such as 10MB.",
             shown(value.as_bytes()),
             listed(known)
         ),
@@ -72,7 +72,7 @@ pub fn bad_value(value: &BadValue) -> String {
             "The code is too short or too long: groups of five letters and digits are missing, or too many.".to_owned()
         }
         BadValue::Code(CodeError::Character(letter)) => {
-            format!("'{}' is in no code. Compare it once more.", letter.escape_debug())
+            format!("'{}' does not occur in a code. Compare it once more.", letter.escape_debug())
         }
         BadValue::Code(CodeError::Other) => "This is a code of another kind.".to_owned(),
         BadValue::NotInBrowser => {
@@ -84,11 +84,11 @@ pub fn bad_value(value: &BadValue) -> String {
                 .to_owned()
         }
         BadValue::PasswordAmongIt => {
-            "The password's note would lie among what is handed over. Name a file elsewhere with --password-note.".to_owned()
+            "The note with the password would be among what is handed over. Name a file elsewhere with --password-note.".to_owned()
         }
         BadValue::OtherReceipt => "This is the receipt of another archive. Name that one.".to_owned(),
         BadValue::SalvageOfSome => {
-            "--salvage takes out everything that is whole, and takes no patterns. Leave one of the two out.".to_owned()
+            "--salvage extracts everything that is whole, and takes no patterns. Leave one of them out.".to_owned()
         }
         BadValue::WayLimit { value, carrier, error: LimitError::AnotherWay } => {
             let (what, usual) = (carried_in(*carrier), carrier.usual_fit());
@@ -116,11 +116,11 @@ pub fn bad_value(value: &BadValue) -> String {
             "Several archives cannot have one name. Name a folder with --to, ending in /.".to_owned()
         }
         BadValue::OneToCut => {
-            "One archive is cut to another size at a time: name one. With --as or --squeeze there may be several.".to_owned()
+            "Only one archive can be cut to another size at a time. Name one. With --as or --squeeze there may be several.".to_owned()
         }
         BadValue::NotRevised(why) => format!("This archive cannot be changed: {why}. Open it, change the files, and pack them anew."),
         BadValue::OtherFormat(format) => format!(
-            "The name says {}, and a revised archive stays of the format that it has. Name it otherwise, or give it that format with recast.",
+            "The name says {}, and a revised archive keeps its format. Choose another name, or change the format with recast.",
             format.name
         ),
         BadValue::NoPasswordToTell => {
@@ -186,11 +186,11 @@ pub fn weak_password(strength: &Strength) -> String {
     let cheap = match strength.guessing {
         Guessing::Sealed => "",
         Guessing::Zip => {
-            " ZIP makes a guess about a thousand times cheaper than the sealed format does, so its password must be stronger."
+            " In ZIP a try costs about a thousandth of what it costs in the sealed format, so the password must be stronger."
         }
     };
     format!(
-        "This password is weak: about {} guesses find it, which takes a guesser with a thousand processors {}.{why}{cheap}",
+        "This password is weak: it would be guessed within {} tries, which takes a thousand processors {}.{why}{cheap}",
         about_count(strength.guesses_log10),
         duration(strength.seconds_to_guess())
     )
@@ -256,7 +256,7 @@ pub(super) fn source(error: &SourceError) -> String {
         ),
         SourceError::NoName(source) => {
             format!(
-                "{} has no name to give to the archive's folder. Name folders inside it, or add --contents.",
+                "{} has no name that the archive could take. Name folders inside it, or add --contents.",
                 path(source)
             )
         }
@@ -270,7 +270,7 @@ pub(super) fn source(error: &SourceError) -> String {
         ),
         SourceError::Pattern(error) => bad_value(&BadValue::Pattern(error.clone())),
         SourceError::NothingChosen => {
-            "Nothing on disk is chosen: everything is left out. Look at --leave-out and --only.".to_owned()
+            "Nothing would be packed: everything is left out. Look at --leave-out and --only.".to_owned()
         }
         SourceError::NotText(names) => format!(
             "Nothing was packed: ZIP needs names that are text (UTF-8), and these are not: {}. Rename them, or pack with --as \
@@ -302,7 +302,7 @@ pub(super) fn handover(error: &HandoverError) -> String {
             format!("This cannot be handed over: {wrong}. Pack it again.")
         }
         HandoverError::DamagedEntries(names) => format!(
-            "This cannot be handed over: {} of it cannot be had whole. Pack it again.",
+            "This cannot be handed over. These are damaged in it: {}. Pack it again.",
             first_few(&names.iter().map(|name| shown(name)).collect::<Vec<_>>())
         ),
         HandoverError::Archive(error) => archive(error),

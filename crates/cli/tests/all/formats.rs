@@ -77,7 +77,7 @@ fn everything_of_the_readers_desk_takes_it(
 #[case::names_hidden_by_nothing(&["--no-password", "--hide-names"], "are hidden by the password")]
 #[case::names_sealed_by_nothing(&["--as", "sealed", "--no-password", "--hide-names"], "are hidden by the password")]
 #[case::tar_with_a_message(&["--as", "tar", "--no-password", "--message", "Mind the step."], "cannot have a message")]
-#[case::enough_for_sealed(&["--password-from", "other.txt"], "a thousand times cheaper")]
+#[case::enough_for_sealed(&["--password-from", "other.txt"], "about a thousandth of what it costs")]
 fn what_a_format_cannot_do_is_told(#[case] options: &[&str], #[case] words: &str) {
     let desk = Desk::new();
     desk.file("a", b"1").file("other.txt", b"pane salted glass");
@@ -92,7 +92,7 @@ fn what_a_format_cannot_do_is_told(#[case] options: &[&str], #[case] words: &str
 #[rstest]
 #[case::usually(&[], 1, r"k\xfcste/d\xe4mm.txt is called k%FCste/d%E4mm.txt", &["k%FCste", "plain"])]
 #[case::escaped(&["--unsafe-names", "escape", "--hide-names"], 1, r"k\xfcste is called k%FCste", &["k%FCste", "plain"])]
-#[case::left_out(&["--unsafe-names", "leave-out"], 1, "Left out, since these names are not text", &["plain"])]
+#[case::left_out(&["--unsafe-names", "leave-out"], 1, "These were left out, since their names are not text", &["plain"])]
 #[case::refused(&["--unsafe-names", "refuse"], 2, "or with --unsafe-names escape", &[])]
 #[case::nothing_else(&["--unsafe-names", "leave-out", "--leave-out", "plain"], 2, "these are not: k\\xfcste", &[])]
 #[case::kept_by_the_sealed_format(&["--as", "sealed"], 0, "packed and verified", &["k\u{fffd}ste", "plain"])]
@@ -124,7 +124,7 @@ fn a_name_that_is_no_text_does_not_block_the_rest(
 #[case::a_part_is_lost(|desk: &Desk| fs::remove_file(desk.path("out/b.z02")).unwrap(), "open", 4, "Part 2 of 3")]
 #[case::the_last_is_lost(|desk: &Desk| fs::remove_file(desk.path("out/b.zip")).unwrap(), "open", 4, "The last part")]
 #[case::content_changed(|desk: &Desk| { desk.flip(&desk.path("out/b.z02"), 900); }, "open", 5, "its authentication code is wrong")]
-#[case::content_changed_is_found(|desk: &Desk| { desk.flip(&desk.path("out/b.z02"), 900); }, "check", 5, "1 file of it cannot be had whole")]
+#[case::content_changed_is_found(|desk: &Desk| { desk.flip(&desk.path("out/b.z02"), 900); }, "check", 5, "1 file in it is damaged")]
 #[case::cut_short(|desk: &Desk| {
     let path = desk.path("out/b.zip");
     let bytes = fs::read(&path).unwrap();
@@ -294,13 +294,13 @@ fn what_is_named_is_one_archive(
 #[case::parts_uploaded(&["b.zip", "--fit", "700KB"], &["--through", "upload"], 0, "compare", "transfers broke off and went on")]
 #[case::one_file(&["b.zip"], &["--through", "mail"], 0, "compare", "1 file was delivered by mail")]
 #[case::names_hidden(&["b.zip", "--hide-names"], &[], 0, "compare", "in times to the second")]
-#[case::names_hidden_and_a_byte_is_changed(&["b.zip", "--hide-names"], &["--damage", "1"], 1, "unlock", "What was done to the delivery was noticed")]
+#[case::names_hidden_and_a_byte_is_changed(&["b.zip", "--hide-names"], &["--damage", "1"], 1, "unlock", "that you asked for were noticed")]
 #[case::too_long(&["b.zip"], &["--through", "mail", "--limit", "1MB"], 1, "deliver", "the mailbox takes 1,000,000 bytes, and refused 1")]
 #[case::not_encrypted(&["b.zip", "--no-password"], &[], 0, "compare", "Next: send it.")]
 #[case::tar(&["b.tar.zst", "--no-password"], &["--through", "media"], 0, "compare", "known by what it holds")]
 #[case::a_part_is_lost(&["b.zip", "--fit", "700KB"], &["--lose", "1", "--seed", "4"], 1, "gather", "file 2 is missing")]
-#[case::all_is_lost(&["b.zip"], &["--lose", "1"], 1, "deliver", "was named exactly")]
-#[case::a_byte_is_changed(&["b.zip", "--fit", "700KB"], &["--damage", "2"], 1, "check", "What was done to the delivery was noticed")]
+#[case::all_is_lost(&["b.zip"], &["--lose", "1"], 1, "deliver", "were named exactly")]
+#[case::a_byte_is_changed(&["b.zip", "--fit", "700KB"], &["--damage", "2"], 1, "check", "that you asked for were noticed")]
 fn the_recipient_of_an_open_format_is_played(
     #[case] packed: &[&str],
     #[case] options: &[&str],

@@ -147,7 +147,7 @@ fn with_volumes_missing_whatever_is_whole_is_taken_out_and_the_rest_named() {
     fs::remove_file(desk.volume(6)).unwrap();
     desk.run(&["open", "out", "--into", "in"]).expect(4);
     let ran = desk.run(&["open", "out", "--into", "in", "--salvage"]).expect(4).out;
-    assert!(ran.contains("without 6") && ran.contains("Not whole in what is here:"), "{ran}");
+    assert!(ran.contains("without 6") && ran.contains("These files are not whole in what is here:"), "{ran}");
     assert!(ran.contains("wrenfall-light/survey/raw/scan-") && ran.contains(": needs volume 6\n"), "{ran}");
     let saved = fs::read(desk.path("in/wrenfall-light/costs/cost-table.csv")).unwrap();
     assert_eq!(saved, fs::read(desk.path("wrenfall-light/costs/cost-table.csv")).unwrap());

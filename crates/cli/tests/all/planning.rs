@@ -42,7 +42,7 @@ fn the_cheapest_change_is_told_and_works() {
 #[case::heaviest_folder(&[], "wrenfall-light/photographs      5     938 KB   53 %")]
 #[case::kind_that_does_not_squeeze(&[], "████  100 %")]
 #[case::top_level(&[], "wrenfall-light/  20 files, 7 folders, 1 link  1.8 MB")]
-#[case::chosen_only(&["--only", "survey"], "The plan: 772 KB in 6 files, 3 folders")]
+#[case::chosen_only(&["--only", "survey"], "Plan for 772 KB in 6 files, 3 folders")]
 fn a_plan_shows(#[case] options: &[&str], #[case] expected: &str) {
     let shown = desk().run(&[&["plan", "wrenfall-light"], options].concat()).expect(0).out;
     assert!(shown.contains(expected), "{shown}");
@@ -75,7 +75,7 @@ fn what_cannot_be_planned_is_refused(#[case] options: &[&str], #[case] words: &s
 #[rstest]
 #[case::every_option(&["--to", "out/", "--replace", "--password-from", "secret", "--also-password-from", "secret", "--weak-ok", "--message", "Mind the step.", "--fit", "mail-10"], 0, "1 message")]
 #[case::another_format(&["--to", "board.zip"], 0, "zip")]
-#[case::made_passphrase(&["--make-passphrase", "--passphrase-to", "phrase"], 0, "The plan")]
+#[case::made_passphrase(&["--make-passphrase", "--passphrase-to", "phrase"], 0, "Plan for")]
 #[case::settings(&["--show-settings"], 0, "squeeze")]
 #[case::unmatched_pattern(&["--leave-out", "*.tmp"], 0, "the pattern *.tmp matches nothing")]
 #[case::two_names(&["--to", "x", "--name", "y"], 2, "named twice")]

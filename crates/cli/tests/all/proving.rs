@@ -256,7 +256,7 @@ fn the_plan_counts_the_messages(#[values("300KB", "800KB", "3MB")] limit: &str) 
 #[case::a_volume_is_damaged(&["--to", "give"], 5, "volume 3 is damaged")]
 #[case::message_too_small(&["--to", "give", "--fit", "tiny", "--config", "tiny.toml"], 2, "does not stay within 200,000 bytes")]
 #[case::template_with_another_field(&["--to", "give", "--note-template", "note.txt"], 2, "there is no field {sender}")]
-#[case::password_among_it(&["--to", "give", "--password-note", "give/password.txt"], 2, "would lie among")]
+#[case::password_among_it(&["--to", "give", "--password-note", "give/password.txt"], 2, "would be among")]
 #[case::wrong_password(&["--to", "give", "--password-note", "p", "--password-from", "note.txt"], 3, "Wrong password")]
 fn what_cannot_be_handed_over_leaves_nothing(#[case] options: &[&str], #[case] code: i32, #[case] words: &str) {
     let desk = Desk::with_volumes();
@@ -273,8 +273,8 @@ fn what_cannot_be_handed_over_leaves_nothing(#[case] options: &[&str], #[case] c
 /// What is rehearsed against what, and what comes of it: the step that it ended with, and what is said.
 #[rstest]
 #[case::good(&[], |_: &Desk| {}, 0, "compare", "The recipient can open it")]
-#[case::lost(&["--lose", "2"], |_: &Desk| {}, 1, "check", "What was done to the delivery was named exactly")]
-#[case::damaged(&["--damage", "3", "--seed", "9"], |_: &Desk| {}, 1, "check", "was named exactly")]
+#[case::lost(&["--lose", "2"], |_: &Desk| {}, 1, "check", "that you asked for were named exactly")]
+#[case::damaged(&["--damage", "3", "--seed", "9"], |_: &Desk| {}, 1, "check", "were named exactly")]
 #[case::all_lost(&["--lose", "9"], |_: &Desk| {}, 1, "gather", "do not send this")]
 #[case::sources_changed(&[], |desk: &Desk| { desk.flip(&desk.path("wrenfall-light/costs/cost-table.csv"), 10); }, 1, "compare", "the archive is good, and the sources have changed")]
 #[case::archive_damaged(&[], |desk: &Desk| { desk.flip(&desk.volume(3), 70_000); }, 1, "check", "volume 3 is damaged")]
@@ -321,8 +321,8 @@ fn the_recipient_is_played_before_anything_is_sent(
 #[case::media_too_small(&["media", "--limit", "200KB"], 1, 7, "pack again with --fit 198656 ")]
 #[case::upload(&["upload"], 0, 7, " transfers broke off and went on")]
 #[case::requests_too_small(&["upload", "--limit", "200KB"], 1, 7, "refused 1 to 6: as requests up to")]
-#[case::lost_in_the_mail(&["mail", "--lose", "2"], 1, 1, "was named exactly")]
-#[case::damaged_in_an_upload(&["upload", "--damage", "2"], 1, 7, "was named exactly")]
+#[case::lost_in_the_mail(&["mail", "--lose", "2"], 1, 1, "were named exactly")]
+#[case::damaged_in_an_upload(&["upload", "--damage", "2"], 1, 7, "were named exactly")]
 #[case::no_room_for_anything(&["mail", "--limit", "16KB"], 2, 0, "has no room for a volume: it needs up to 16,384 bytes itself")]
 #[case::another_way(&["media", "--limit", "mail-10"], 2, 0, "A medium cannot have mail-10 as its limit")]
 fn each_way_to_the_recipient_has_limits_of_its_own(

@@ -83,7 +83,7 @@ fn an_archive_is_changed(#[case] archive: &str, #[case] options: &[&str]) {
 #[case::nobody_to_ask(&["--refresh"], 2, "no terminal to ask on")]
 #[case::no_wish(&[], 2, "--refresh")]
 #[case::same(&["--refresh", "wrenfall-light"], 0, "")]
-#[case::other_format(&["--add", "new", "--to", "x.zip"], 2, "stays of the format that it has")]
+#[case::other_format(&["--add", "new", "--to", "x.zip"], 2, "keeps its format")]
 #[case::taken_place(&["--add", "new", "--to", "out/"], 6, "are there already")]
 #[case::weak(&["--add", "new", "--also-password-from", "new"], 2, "This password is weak")]
 #[case::only_said(&["--add", "new", "--dry-run"], 0, "")]

@@ -18,7 +18,7 @@ fn the_demonstration_ends_well() {
 #[case::as_usual(&[], "is packed and verified", "")]
 #[case::steps(&["-v"], "is packed and verified", "INFO Verifying bytes=1785141")]
 #[case::files(&["-vv"], "is packed and verified", "DEBUG file path=\"wrenfall-light/costs/cost-table.csv\"")]
-#[case::kinds_that_do_not_squeeze(&[], "squeezing hardly makes these smaller: jpg (5 files, 938 KB)", "")]
+#[case::kinds_that_do_not_squeeze(&[], "compressing hardly makes these smaller: jpg (5 files, 938 KB)", "")]
 fn it_says_as_much_as_is_wanted(#[case] options: &[&str], #[case] out: &str, #[case] err: &str) {
     let desk = Desk::new();
     desk.run(&["demo", "--data-to", "."]).expect(0);
@@ -59,7 +59,7 @@ fn check_looks_outside_without_the_password_and_inside_with_it() {
 
 /// A pack that was killed on its way to the names: the other volumes are in the folder beside, not with the sender.
 #[rstest]
-#[case::some_of_the_volumes_are_there(true, 4, "Next: let the pack that is at work end, or pack again under this name")]
+#[case::some_of_the_volumes_are_there(true, 4, "Next: wait for the packing that is at work, or pack again under this name")]
 #[case::all_of_them_are_there(false, 1, "All 7 volumes are here and whole")]
 fn check_names_the_unfinished_pack_beside_the_volumes(#[case] remove: bool, #[case] code: i32, #[case] words: &str) {
     let desk = Desk::with_volumes();

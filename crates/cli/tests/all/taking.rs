@@ -89,7 +89,7 @@ fn what_stops_on_the_way_says_what_is_left(#[case] options: &[&str], #[case] wor
     desk.flip(&desk.path("s.useal"), 6_900_000);
     let ran = desk.run(&[&["open", "s.useal", "--into", "in"], options].concat()).expect(5);
     let error = ran.err.replace("\n  ", " ");
-    assert!(error.contains(words) && error.contains("--salvage takes out whatever is whole"), "{error}");
+    assert!(error.contains(words) && error.contains("--salvage extracts what is whole"), "{error}");
     assert_eq!(desk.names("in/s").len(), files);
 }
 

@@ -104,9 +104,9 @@ fn locking_anew_asks_for_the_old_password_once_and_for_the_new_one_twice(
 
 /// What a refresh is made with is asked where it is not named; and a yes before something goes with it, but not for what was wished.
 #[rstest]
-#[case::yes("later\nyes\n", &["--refresh"], 0, "1 entry would be gone")]
-#[case::no("later\nno\n", &["--refresh"], 130, "1 entry would be gone")]
-#[case::taken_out("", &["--remove", "*.csv"], 0, "It is revised")]
+#[case::yes("later\nyes\n", &["--refresh"], 0, "1 entry is not there any more")]
+#[case::no("later\nno\n", &["--refresh"], 130, "1 entry is not there any more")]
+#[case::taken_out("", &["--remove", "*.csv"], 0, "The archive is changed")]
 #[case::met_inside("both\n", &["--add", "later/costs", "--inside", "wrenfall-light"], 0, "These are inside already: ")]
 fn revising_asks_what_it_must(#[case] typed: &str, #[case] wishes: &[&str], #[case] code: i32, #[case] words: &str) {
     let desk = Desk::with_volumes();

@@ -14,7 +14,7 @@ use std::process::Command;
 #[case::no_name(&["pack", "wrenfall-light", "out"], 2, "--to NAME")]
 #[case::one_name_twice(&["pack", "out", "wrenfall-light/../out", "--to", "x"], 2, "the same name inside")]
 #[case::taken(&["pack", "wrenfall-light", "--to", "out"], 6, "add --replace")]
-#[case::target_below_a_file(&["pack", "wrenfall-light", "--to", "note.txt/x"], 7, "is no folder")]
+#[case::target_below_a_file(&["pack", "wrenfall-light", "--to", "note.txt/x"], 7, "is not a folder")]
 #[case::no_such_volume(&["check", "out/wrenfall-light-01of08.useal"], 2, "does not exist. Beside it there is: wrenfall-light-01of07.useal")]
 #[case::link_to_nowhere(&["pack", "dangling"], 2, "is a link that leads nowhere")]
 #[case::no_volume(&["open", "note.txt"], 2, "is not an Under Seal volume")]
@@ -40,7 +40,7 @@ fn each_gets_its_words_and_its_exit_code(#[case] arguments: &[&str], #[case] cod
 #[case::cut_short(|desk: &Desk| fs::File::options().write(true).open(desk.volume(3)).unwrap().set_len(100_000).unwrap(), 5, "cut short: 100,000 of 259,840 bytes", 5)]
 #[case::flipped_byte(|desk: &Desk| { desk.flip(&desk.volume(3), 70_000); }, 5, "damaged: bytes 68,032 to 131,967", 5)]
 #[case::header_flipped(|desk: &Desk| { desk.flip(&desk.volume(3), 700); }, 1, "header damaged, contents intact", 0)]
-#[case::emptied(|desk: &Desk| fs::write(desk.volume(3), b"").unwrap(), 4, "too damaged to tell which one it is", 4)]
+#[case::emptied(|desk: &Desk| fs::write(desk.volume(3), b"").unwrap(), 4, "too damaged to say which volume it is", 4)]
 #[case::bytes_behind_the_end(|desk: &Desk| fs::write(desk.volume(3), [fs::read(desk.volume(3)).unwrap(), b"--\r\n".to_vec()].concat()).unwrap(), 0, "4 bytes behind its end", 0)]
 #[case::copy_beside(|desk: &Desk| { fs::copy(desk.volume(3), desk.path("out/dossier (1).useal")).unwrap(); desk.flip(&desk.volume(3), 70_000); }, 1, "everything needed can be read", 0)]
 #[case::copy_with_a_damaged_header(|desk: &Desk| { fs::copy(desk.volume(3), desk.path("out/copy.bin")).unwrap(); desk.flip(&desk.path("out/copy.bin"), 700); }, 1, "header damaged, contents intact", 0)]
@@ -317,7 +317,7 @@ fn a_defect_ends_with_words_and_leaves_nothing() {
     let mut command = desk.command(&["pack", "a"]);
     let ran = Ran::new(command.env("UNDER_SEAL_DEBUG_PANIC", "1").output().unwrap()).expect(70);
     assert!(
-        ran.err.replace("\n  ", " ").contains("The program itself went wrong, and stopped (as it was told to)"),
+        ran.err.replace("\n  ", " ").contains("The program has a defect, and stopped (as it was told to)"),
         "{}",
         ran.err
     );
@@ -341,7 +341,7 @@ fn a_file_that_may_not_grow_is_an_error_like_a_full_disk() {
     let desk = Desk::new();
     desk.file("a", &[7; 200_000]);
     let ran = in_a_shell(&desk, "ulimit -f 100; PROGRAM pack a --squeeze none").expect(7);
-    assert!(ran.err.contains("holds no file that large"), "{}", ran.err);
+    assert!(ran.err.contains("cannot hold a file that large"), "{}", ran.err);
     assert_eq!(desk.names("."), [".state", "a"]);
 }
 

@@ -134,8 +134,13 @@ fn lines(report: &Report) -> Vec<String> {
             lines.extend(["Next: add --ask-password to read the contents too, or open it with".to_owned(), open]);
         }
         (damaged, _) => {
-            lines.push(paint(Tone::Bad, format!("{} of it cannot be had whole.", count(damaged, "file"))));
-            lines.push("Next: ask the sender for it again. What is whole can be opened by its path.".to_owned());
+            lines.push(paint(
+                Tone::Bad,
+                format!("{} in it {} damaged.", count(damaged, "file"), if damaged == 1 { "is" } else { "are" }),
+            ));
+            lines.push(
+                "Next: ask the sender for it again. Files that are whole can be extracted by their path.".to_owned(),
+            );
         }
     }
     lines.push(String::new());

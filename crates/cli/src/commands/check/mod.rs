@@ -238,9 +238,9 @@ fn lines(set: &VolumeSet, found: &SetReport, report: &Report, typed: &CheckArgum
     let columns = [Column::Number("volume"), Column::Path("file"), Column::Number("bytes"), Column::Text("state")];
     lines.extend(table::lines(&columns, &rows));
     let aside = [
-        (&report.unrecognised, Tone::Bad, "a volume too damaged to tell which one it is"),
+        (&report.unrecognised, Tone::Bad, "too damaged to say which volume it is"),
         (&report.contradicting, Tone::Bad, "set aside, its header contradicts the others"),
-        (&report.untried, Tone::Look, "not looked at further, there is too much to compare it with"),
+        (&report.untried, Tone::Look, "not compared further: there is too much to compare it with"),
         (&report.unfinished, Tone::Look, "a pack that is still at work here, or was interrupted"),
         (&report.other_pages, Tone::Look, NOT_OWN_PAGE),
     ];
@@ -350,9 +350,9 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
     let all = set.geometry.data_volumes;
     let wrong = text::missing_and_damaged("volume", &report.missing, &report.damaged);
     if !wrong.is_empty() {
-        let sentence = format!("This cannot be opened yet: {wrong}.");
+        let sentence = format!("Incomplete: {wrong}.");
         if !report.unfinished.is_empty() {
-            let next = "Next: let the pack that is at work end, or pack again under this name; then check again.";
+            let next = "Next: wait for the packing that is at work, or pack again under this name. Then check again.";
             let why = "That completes what was interrupted, or clears it.";
             return vec![paint(Tone::Bad, sentence), next.to_owned(), why.to_owned()];
         }
@@ -361,7 +361,10 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
             format!("Next: ask the sender for {again} again, and put {again} beside the others, under any name.");
         let mut lines = vec![paint(Tone::Bad, sentence), next];
         if let Some(slip) = &report.slip {
-            lines.push("Or tell the sender this slip, from which exactly what is missing is made again:".to_owned());
+            lines.push(
+                "Or tell the sender this resend slip, a short code from which exactly what is missing is made again:"
+                    .to_owned(),
+            );
             lines.extend(
                 text::in_lines(slip, SLIP_COLUMNS).iter().map(|line| format!("  {}", paint(Tone::Strong, line))),
             );
@@ -375,7 +378,7 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
         (_, true) => format!("All {all} volumes can be read"),
         (_, false) => format!("All {all} volumes are here and whole"),
     };
-    let they_are = if all == 1 { "it is" } else { "they are" };
+    let them = if all == 1 { "it" } else { "them" };
     let open = suggestion::open(typed.places(), typed.unlock.password.key_file.as_deref());
     let mut lines = Vec::new();
     if blemished {
@@ -385,7 +388,7 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
         Some(inside) => {
             let inside_is = match report.secret {
                 true => "everything inside is genuine and complete",
-                false => "everything inside is complete. Without a password nothing shows whether it is genuine",
+                false => "everything inside is complete. It has no password, so anybody can have made it",
             };
             lines.push(paint(Tone::Good, format!("{here}; {inside_is}.")));
             let what = contents(inside.files, inside.folders, inside.links);
@@ -398,8 +401,8 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
             lines.push("Next: open it with".to_owned());
         }
         None => {
-            lines.push(paint(Tone::Good, format!("{here}. Whether {they_are} genuine shows with the password.")));
-            lines.push("Next: add --ask-password to look inside too, or open it with".to_owned());
+            lines.push(paint(Tone::Good, format!("{here}. Add --ask-password to check that nobody changed {them}.")));
+            lines.push("Next: open it with".to_owned());
         }
     }
     lines.push(open);

@@ -235,13 +235,16 @@ impl Report {
         match (self.dry_run, self.salvaged, self.lost.as_deref()) {
             (true, ..) => format!("{} can be opened here; nothing was extracted.", self.archive),
             (_, true, Some([])) if !self.format.abilities.volumes && self.exit_code != DONE => {
-                "What is whole was taken out; the archive does not say whether that is all.".to_owned()
+                "Incomplete: what is whole was extracted; the archive does not say whether that is all.".to_owned()
             }
             (_, true, Some([])) => "Nothing is lost: every file is here, complete and verified.".to_owned(),
             (_, true, Some(lost)) => {
-                format!("What is whole was taken out; {} could not be.", count(lost.len() as u64, "thing"))
+                format!("Incomplete: what is whole was extracted; {} could not be.", count(lost.len() as u64, "thing"))
             }
-            (_, true, None) => "What is whole was taken out; the list of contents is lost, so more may be.".to_owned(),
+            (_, true, None) => {
+                "Incomplete: what is whole was extracted. The list of contents is missing, so there may be more."
+                    .to_owned()
+            }
             _ if self.kept_files > 0 && self.files + self.folders + self.links == 0 => {
                 let (files, are, were) = match self.kept_files {
                     1 => ("1 file".to_owned(), "is", "was"),
@@ -256,7 +259,9 @@ impl Report {
                 count(self.left_behind(), "thing"),
                 if self.left_behind() == 1 { "was" } else { "were" }
             ),
-            _ if self.part => format!("What was wanted of {} is open: {}.", self.archive, how_whole(self.format)),
+            _ if self.part => {
+                format!("The files you asked for were extracted from {}: {}.", self.archive, how_whole(self.format))
+            }
             _ => format!("{} is open: {}.", self.archive, how_whole(self.format)),
         }
     }
@@ -286,25 +291,29 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
     ]));
     let mut note = |tone: Tone, heading: &str, items: Vec<String>| lines.extend(listed(tone, heading, &items));
     let beside = |beside: &Beside| format!("{} instead of {}", beside.path, beside.instead_of);
-    note(Tone::Look, "With a number, since the name was given already:", report.beside.iter().map(beside).collect());
     note(
         Tone::Look,
-        "Not in the new state, and still here as they were (--remove-gone removes them):",
+        "These got a number, since there was a file of that name:",
+        report.beside.iter().map(beside).collect(),
+    );
+    note(
+        Tone::Look,
+        "The sender has removed these, and they are still here (--remove-gone removes them):",
         report.still_here.clone(),
     );
     note(
         Tone::Look,
-        "Not in the new state, and still here since they were changed here:",
+        "The sender has removed these, and they are still here because they were changed here:",
         report.still_here_changed.clone(),
     );
     note(Tone::Strong, "The sender says:", shown_lines(&report.message));
-    let changed = "These changed while they were packed; ask the sender whether they are good:";
+    let changed = "These changed while they were packed. Ask the sender whether they are good:";
     note(Tone::Look, changed, report.changed_while_read.clone());
     let link = |link: &LinkNotMade| format!("{} -> {}", link.path, link.target);
     let links = report.links_not_made.iter().map(link).collect();
-    note(Tone::Bad, "Not made, because they could lead outside this folder:", links);
+    note(Tone::Bad, "These links were not made, because they could lead outside this folder:", links);
     note(Tone::Look, "These patterns matched nothing:", report.unmatched_patterns.clone());
-    lines.extend(first_listed(Tone::Bad, "Not whole in what is here:", &lost(report), LOST_LISTED));
+    lines.extend(first_listed(Tone::Bad, "These files are not whole in what is here:", &lost(report), LOST_LISTED));
     lines.extend(not_extracted_lines(&report.not_extracted));
     if !report.notes.is_empty() {
         lines.push(String::new());
@@ -351,7 +360,7 @@ fn origin(marks: &OriginMarks) -> String {
 /// What became of files that met others, by kind.
 fn clashes(report: &Report) -> Vec<String> {
     let kinds = [
-        (report.kept_files, "kept as it was", "kept as they were"),
+        (report.kept_files, "was left as it is", "were left as they are"),
         (report.replaced_files, "replaced", "replaced"),
         (report.beside.len() as u64, "with a number behind its name", "with a number behind their names"),
     ];

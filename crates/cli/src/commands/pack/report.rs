@@ -360,7 +360,7 @@ fn no_gain(report: &Report) -> Vec<String> {
     if kinds.is_empty() {
         kinds
     } else {
-        vec![format!("squeezing hardly makes these smaller: {}", text::first_few(&kinds))]
+        vec![format!("compressing hardly makes these smaller: {}", text::first_few(&kinds))]
     }
 }
 
@@ -398,7 +398,7 @@ fn notes(report: &Report) -> Vec<String> {
     let mut notes = Vec::new();
     let mut note = |heading: &str, items: Vec<String>| notes.extend(listed(Tone::Look, heading, &items));
     let passed = |passed: &Passed| format!("{}: {}", passed.path, passed.why);
-    note("Not packed:", report.passed_over.iter().map(passed).collect());
+    note("These could not be packed:", report.passed_over.iter().map(passed).collect());
     let filled = |filled: &Filled| {
         format!(
             "{}: {} are the file's, the other {} are zeros",
@@ -407,24 +407,30 @@ fn notes(report: &Report) -> Vec<String> {
             text::size(filled.bytes - filled.file_bytes)
         )
     };
-    note("Not read to the end, and filled up with zeros:", report.filled_with_zeros.iter().map(filled).collect());
-    note("These changed while they were read, twice; what was read is packed:", report.changed_while_read.clone());
-    note("These links lead outside what is packed; opening will not make them:", report.links_leading_outside.clone());
+    note(
+        "These could not be read to their end, and were filled up with zeros:",
+        report.filled_with_zeros.iter().map(filled).collect(),
+    );
+    note("These changed while they were read, twice. What was read is packed:", report.changed_while_read.clone());
+    note("These links lead outside what is packed. Opening will not make them:", report.links_leading_outside.clone());
     note("These patterns matched nothing:", report.unmatched_patterns.clone());
     note(
         "These names are not text (UTF-8), which ZIP needs:",
         report.names_escaped.iter().map(EscapedName::line).collect(),
     );
-    note("Left out, since these names are not text (UTF-8), which ZIP needs:", report.names_left_out.clone());
-    note("On other file systems, and left out:", report.other_systems_left_out.clone());
+    note(
+        "These were left out, since their names are not text (UTF-8), which ZIP needs:",
+        report.names_left_out.clone(),
+    );
+    note("These are on other file systems, and were left out:", report.other_systems_left_out.clone());
     if report.own_output_left_out > 0 {
         let own = count(report.own_output_left_out, "file");
-        note("Not packed into itself:", vec![format!("{own} of this archive's own name inside the source")]);
+        note("This was not packed into itself:", vec![format!("{own} of this archive's own name inside the source")]);
     }
     if !report.replaced.is_empty() {
         note("Replaced:", vec![replaced(report)]);
     }
-    note("Named like old volumes, but not recognised as such, and left:", report.not_replaced.clone());
+    note("These are named like old volumes, but are not; they were left alone:", report.not_replaced.clone());
     let lone = |lone: &Lone| {
         format!(
             "{} is volume {} of {} of a sealed archive: the others are not packed with it",
@@ -434,7 +440,7 @@ fn notes(report: &Report) -> Vec<String> {
     note("Part of an archive:", report.lone_volumes.iter().map(lone).collect());
     if let Some(lone) = report.lone_volumes.first() {
         let place = folder_of(&lone.typed);
-        notes.push("  If all of it is to be sent, it needs no packing:".to_owned());
+        notes.push("  To send all of it, no packing is needed:".to_owned());
         notes.push(command(&[Part::Word("handover"), Part::Named(place.as_os_str()), Part::Word("--to NEW-FOLDER")]));
     }
     notes
@@ -459,7 +465,7 @@ fn next_steps(packed: &Packed, report: &Report) -> Vec<String> {
     let Some(first) = packed.volumes.first() else { return Vec::new() };
     if !report.passed_over.is_empty() || !report.filled_with_zeros.is_empty() {
         return vec![
-            "Next: see to what could not be read, and pack again with --replace. What is packed now is not everything."
+            "Next: make readable what could not be read, and pack again with --replace. The archive does not hold everything."
                 .to_owned(),
         ];
     }
@@ -492,13 +498,12 @@ fn next_steps(packed: &Packed, report: &Report) -> Vec<String> {
         Some(Writing::Sealed) => {
             let them = if packed.volumes.len() == 1 { "it" } else { "them" };
             Some(format!(
-                "or, with nothing installed, opens {them} in a browser: handover puts a page for that beside {them}."
+                "or opens {them} in a browser, with nothing installed: \"handover\" puts a page for that beside {them}."
             ))
         }
-        Some(Writing::Page) if first.in_page.is_some_and(|inside| inside.form == Form::Raw) => Some(
-            "It is so large that the browser asks for the same file once more: it has to be chosen in the page."
-                .to_owned(),
-        ),
+        Some(Writing::Page) if first.in_page.is_some_and(|inside| inside.form == Form::Raw) => {
+            Some("It is large, so the browser asks for the same file once more: choose it in the page.".to_owned())
+        }
         Some(Writing::Page) | None => None,
     });
     lines

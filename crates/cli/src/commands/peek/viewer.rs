@@ -65,7 +65,7 @@ impl PrivateCopy {
             return Err(Failure::Viewer(io::Error::other(format!("{OPENER} knows no program for it"))));
         }
         prompt::wait_for_enter(
-            "It is shown from a copy, in which nothing that is changed is kept. Press Enter when you have seen enough: ",
+            "You see a copy, and changes to it are not kept. Press Enter when you have seen enough: ",
         )
     }
 

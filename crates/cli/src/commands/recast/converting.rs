@@ -372,7 +372,7 @@ fn one_lines(one: &One) -> Vec<String> {
     ]));
     lines.push(String::new());
     if !one.written {
-        lines.push("Next: leave --dry-run away.".to_owned());
+        lines.push("Next: run it without --dry-run.".to_owned());
         return lines;
     }
     if one.replaced.is_empty() {
@@ -394,12 +394,13 @@ fn table_lines(all: &[One]) -> Vec<String> {
     let heading = match (done, failed) {
         (0, 0) => paint(Tone::Strong, format!("{archives} would be made. Nothing was written.")),
         (_, 0) => paint(Tone::Good, format!("{archives} made, read back and verified.")),
-        (_, 1) => {
-            paint(Tone::Bad, format!("{done} of {archives} made and verified; 1 could not be, and is as it was."))
-        }
+        (_, 1) => paint(
+            Tone::Bad,
+            format!("Incomplete: {done} of {archives} made and verified; 1 could not be, and is as it was."),
+        ),
         _ => paint(
             Tone::Bad,
-            format!("{done} of {archives} made and verified; {failed} could not be, and are as they were."),
+            format!("Incomplete: {done} of {archives} made and verified; {failed} could not be, and are as they were."),
         ),
     };
     let row = |one: &One| {

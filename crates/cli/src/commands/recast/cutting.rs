@@ -96,9 +96,9 @@ impl Report {
 fn lines(report: &Report) -> Vec<String> {
     let volumes = count(report.after.volumes.into(), "volume");
     let heading = match (report.is_cut_so, report.written) {
-        (true, _) => format!("It is cut so already: {volumes}. Nothing was changed."),
+        (true, _) => format!("It is cut in this way already: {volumes}. Nothing was changed."),
         (false, false) => format!("It would be cut to {volumes}. Nothing was written."),
-        (false, true) => format!("It is cut anew and verified: {volumes}."),
+        (false, true) => format!("The archive is cut to the new size and verified: {volumes}."),
     };
     let mut lines = vec![paint(if report.written { Tone::Good } else { Tone::Strong }, heading), String::new()];
     lines.extend(volume_lines(&report.volumes));
@@ -120,7 +120,7 @@ fn lines(report: &Report) -> Vec<String> {
         true => {
             lines.push(paint(
                 Tone::Look,
-                "Volumes of the old cut do not go together with these: whoever has some of them needs all of these.",
+                "Volumes of the old size do not fit with these: whoever has some of them needs all of the new ones.",
             ));
             let them = if report.after.volumes == 1 { "it" } else { "all of them" };
             lines.extend([
@@ -129,7 +129,7 @@ fn lines(report: &Report) -> Vec<String> {
             ]);
             lines.push(hand_over(&report.volumes, &SEALED));
         }
-        false => lines.push("Next: leave --dry-run away.".to_owned()),
+        false => lines.push("Next: run it without --dry-run.".to_owned()),
     }
     lines
 }

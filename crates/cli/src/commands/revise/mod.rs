@@ -108,7 +108,8 @@ fn confirm_losses(gone: &[EntryPath]) -> Result<(), Failure> {
     if gone.is_empty() || !prompt::can_ask() {
         return Ok(());
     }
-    let entries = entries(gone.len() as u64);
-    let question = format!("{entries} would be gone from the archive, not being there any more: {}.", first_few(&gone));
+    let (entries, are) = (entries(gone.len() as u64), if gone.len() == 1 { "is" } else { "are" });
+    let question =
+        format!("{entries} {are} not there any more, and would be removed from the archive: {}.", first_few(&gone));
     if prompt::confirm(&wrapped(&question, &std::io::stderr()))? { Ok(()) } else { Err(Failure::GivenUp) }
 }

@@ -201,7 +201,7 @@ pub fn lines(report: &Report) -> Vec<String> {
         Outcome::Planned => paint(Tone::Strong, "This would change. Nothing was written."),
         Outcome::Written => {
             let volumes = count(report.volumes.len() as u64, noun(report.format));
-            paint(Tone::Good, format!("It is revised and verified: {volumes}."))
+            paint(Tone::Good, format!("The archive is changed and verified: {volumes}."))
         }
     };
     let mut lines = vec![heading];
@@ -230,12 +230,15 @@ pub fn lines(report: &Report) -> Vec<String> {
     ]));
     match report.outcome {
         Outcome::Same => {}
-        Outcome::Planned => lines.extend([String::new(), "Next: leave --dry-run away.".to_owned()]),
+        Outcome::Planned => lines.extend([String::new(), "Next: run it without --dry-run.".to_owned()]),
         Outcome::Written => {
             if report.format.abilities.volumes {
                 lines.extend([
                     String::new(),
-                    paint(Tone::Look, "Old volumes that are elsewhere do not go together with these, and still hold what was taken out."),
+                    paint(
+                        Tone::Look,
+                        "Old volumes that are elsewhere do not fit with these, and still hold what was removed.",
+                    ),
                 ]);
             }
             lines
@@ -272,7 +275,7 @@ fn change_lines(report: &Report) -> Vec<String> {
     let unreadable: Vec<String> = report.unreadable.iter().map(|one| format!("{}: {}", one.path, one.why)).collect();
     lines.extend(first_listed(
         Tone::Bad,
-        "Not readable here, so as it was in the archive, or not in it:",
+        "These cannot be read here, so the archive keeps what it had of them:",
         &unreadable,
         LISTED,
     ));

@@ -26,7 +26,7 @@ const LISTED: usize = 12;
 
 pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     let what = contents(report.files, report.folders, report.links);
-    let heading = format!("The plan: {} in {what}. Nothing was written.", size(report.bytes));
+    let heading = format!("Plan for {} in {what}. Nothing was written.", size(report.bytes));
     let failing = (report.passed_over.len() + report.unreadable.len()) as u64;
     let mut lines = Vec::new();
     if failing > 0 {
@@ -38,8 +38,8 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     let mut section = |heading: &str, body: Vec<String>| lines.extend(headed(Tone::Strong, heading, body));
     section("What has changed", change_lines(report));
     section("What the recipient will see", top_lines(report));
-    section("Heaviest folders, by what lies directly in them", chart("folder", &report.heaviest_folders, report.bytes));
-    section("Kinds of files, and what squeezing leaves of them", chart("kind", &report.kinds, report.bytes));
+    section("Largest folders, by what is directly in them", chart("folder", &report.heaviest_folders, report.bytes));
+    section("Kinds of files, and what compressing leaves of them", chart("kind", &report.kinds, report.bytes));
     let limit = planning.settings.fit.value.fit.volume_limit();
     let at = limit.map(|limit| format!(" at {}, {} a volume", report.fit, bytes(limit))).unwrap_or_default();
     section(&format!("What it would come to{at}"), estimate_lines(report, limit.is_some()));
