@@ -37,7 +37,8 @@ pub fn command() -> Command {
 
 fn overview(command: &Command) -> StyledStr {
     let about = command.get_about().map(ToString::to_string).unwrap_or_default();
-    let mut lines = vec![about, String::new(), format!("{} under-seal COMMAND [OPTIONS]", strong("Usage:"))];
+    let usage = format!("{} under-seal COMMAND [OPTIONS]", strong("Usage:"));
+    let mut lines = vec![about, usage];
     for (group, names) in GROUPS {
         lines.push(strong(group));
         for name in names {
@@ -46,7 +47,6 @@ fn overview(command: &Command) -> StyledStr {
         }
     }
     lines.extend([strong("Examples"), examples(EXAMPLES)]);
-    lines.push("\n\"under-seal COMMAND -h\" explains a command; \"under-seal guide\" leads you.".to_owned());
     lines.join("\n").into()
 }
 

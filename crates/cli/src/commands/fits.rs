@@ -141,7 +141,7 @@ fn lines(report: &Report) -> Vec<String> {
     let (own, built_in): (Vec<&NamedFit>, Vec<_>) = report.fits.iter().partition(|fit| fit.own);
     let columns =
         [Column::Text("fit"), Column::Number("bytes a volume"), Column::Text("for"), Column::Aside("computed as")];
-    let mut lines = vec![paint(Tone::Strong, "The fits that have a name"), String::new()];
+    let mut lines = vec![paint(Tone::Strong, "Sizes that have a name"), String::new()];
     lines.extend(table::lines(&columns, &built_in.into_iter().map(row).collect::<Vec<_>>()));
     if !own.is_empty() {
         lines.extend([String::new(), paint(Tone::Strong, "Your own"), String::new()]);
@@ -149,14 +149,9 @@ fn lines(report: &Report) -> Vec<String> {
     }
     lines.push(String::new());
     let explained = format!(
-        "A message has {} bytes kept free for its header, a note and what servers add, and carries the volume as base64 in \
-         lines of 76 letters; a form has {} kept free for what it wraps around a file; a disc of sectors of {} bytes has {} \
-         kept free for its file system. A size does as well: 5MB is 5,000,000 bytes, 5MiB is 5,242,880. Your own fits stand \
-         in {}, each under [fits.NAME] with size, message or form.",
-        grouped(MESSAGE_OVERHEAD_BYTES),
-        grouped(FORM_OVERHEAD_BYTES),
-        grouped(SECTOR_BYTES),
-        grouped(DISC_OVERHEAD_BYTES),
+        "mail-N and form-N are there for any limit of N MB, and a size such as 5MB or 5MiB does as well. A mail program writes an \
+         attachment as text, which makes it a third larger; that is counted. \"under-seal help sizes\" says more. Names of your own \
+         stand in {}, each under [fits.NAME].",
         report.file()
     );
     lines.extend(text::wrapped(&explained, &std::io::stdout()).lines().map(str::to_owned));

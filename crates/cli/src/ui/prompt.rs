@@ -1,6 +1,6 @@
 //! Questions on the terminal, passwords without echo. Never waits where nobody can answer.
 
-use super::text::wrapped;
+use super::text::{columns, wrapped};
 use crate::failure::Failure;
 use rustix::termios::{LocalModes, OptionalActions, Termios};
 use std::io::{self, IsTerminal as _, Write as _};
@@ -9,6 +9,9 @@ use std::sync::Mutex;
 use under_seal_core::Error;
 use under_seal_core::ground::secrets::Password;
 use zeroize::Zeroizing;
+
+/// A question and its choices that take more columns than this stand in two lines.
+const ONE_LINE_COLUMNS: usize = 90;
 
 /// What the password is for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -70,8 +73,13 @@ pub fn choose_or_read(
 /// A question with its choices behind it, and what the return key does.
 fn question_line(question: &str, choices: &[&str], usual: Option<usize>) -> String {
     let usual = usual.and_then(|usual| choices.get(usual)).map(|choice| format!(" (Enter means {})", word_of(choice)));
-    let line = format!("{question} {}{}:", choices.join(", "), usual.unwrap_or_default());
-    format!("{} ", wrapped(&line, &io::stderr()))
+    let (choices, usual) = (choices.join(", "), usual.unwrap_or_default());
+    let line = format!("{question} {choices}{usual}:");
+    // What does not fit into one line stands clearer in two.
+    let in_two = format!("{question}\n{choices}{usual}:");
+    let is_long =
+        columns(question.lines().last().unwrap_or_default()) + columns(&choices) + columns(&usual) > ONE_LINE_COLUMNS;
+    format!("{} ", wrapped(if is_long { &in_two } else { &line }, &io::stderr()))
 }
 
 /// The choice without its brackets, as far as its first word goes: `[k]eep yours` is `keep`.

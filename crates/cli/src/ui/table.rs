@@ -79,7 +79,7 @@ fn lines_within(columns: &[Column], rows: &[Row], width: Option<usize>) -> Vec<S
         let narrower = widths[widest].saturating_sub(over).max(NARROWEST_CELL);
         let narrowed = |cell: &str| match columns[widest] {
             Column::Path(_) => text::middle_shortened(cell, narrower),
-            _ => textwrap::fill(cell, textwrap::Options::new(narrower)),
+            _ => text::filled(cell, narrower),
         };
         for (_, row) in &mut rows {
             if let Some(cell) = row.get_mut(widest) {

@@ -238,6 +238,11 @@ pub fn columns(text: &str) -> usize {
     textwrap::core::display_width(text)
 }
 
+/// A text in lines of so many columns at most.
+pub fn filled(text: &str, width: usize) -> String {
+    broken(text, textwrap::Options::new(width)).join("\n")
+}
+
 /// A line that is wider than a terminal, broken between words, and what is below it indented as it is.
 pub fn within_terminal(line: &str) -> String {
     let Some(width) = terminal_width().filter(|width| columns(line) > *width) else { return line.to_owned() };
@@ -276,7 +281,8 @@ fn broken(text: &str, options: textwrap::Options<'_>) -> Vec<String> {
         let (apart, together) = apart(unit);
         text.replace(&apart, &together)
     });
-    textwrap::wrap(&joined, options.break_words(false)).into_iter().map(|line| line.replace(TIE, " ")).collect()
+    let options = options.break_words(false).word_splitter(textwrap::WordSplitter::NoHyphenation);
+    textwrap::wrap(&joined, options).into_iter().map(|line| line.replace(TIE, " ")).collect()
 }
 
 #[cfg(test)]

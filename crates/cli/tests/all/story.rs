@@ -59,7 +59,11 @@ fn check_looks_outside_without_the_password_and_inside_with_it() {
 
 /// A pack that was killed on its way to the names: the other volumes are in the folder beside, not with the sender.
 #[rstest]
-#[case::some_of_the_volumes_are_there(true, 4, "Next: wait for the packing that is at work, or pack again under this name")]
+#[case::some_of_the_volumes_are_there(
+    true,
+    4,
+    "Next: wait for the packing that is at work, or pack again under this name"
+)]
 #[case::all_of_them_are_there(false, 1, "All 7 volumes are here and whole")]
 fn check_names_the_unfinished_pack_beside_the_volumes(#[case] remove: bool, #[case] code: i32, #[case] words: &str) {
     let desk = Desk::with_volumes();

@@ -22,7 +22,6 @@ pub enum Device {
     Computer,
     /// One whose browser gives pages that lie in files a storage, as Firefox does and Chromium does not.
     ComputerWithStorage,
-    Telephone,
 }
 
 pub struct Browser {
@@ -63,10 +62,6 @@ impl Browser {
         }
         if device == Device::ComputerWithStorage {
             capabilities.add_arg("--allow-file-access-from-files").unwrap();
-        }
-        if device == Device::Telephone {
-            let metrics = serde_json::json!({ "deviceMetrics": { "width": 390, "height": 780, "pixelRatio": 2.0 } });
-            capabilities.add_experimental_option("mobileEmulation", metrics).unwrap();
         }
         let preferences =
             serde_json::json!({ "download.default_directory": downloads, "download.prompt_for_download": false });

@@ -572,12 +572,6 @@ fn pictures() {
     browser.unlock(PASSWORD);
     browser.wait_for("#list-title", &["wrenfall-light"]);
     browser.picture(&pictures.join("page.png"));
-    drop(browser);
-    fs::remove_file(desk.volume(3)).unwrap();
-    let Some(browser) = Browser::with_page(&desk.path("."), Device::Telephone) else { return };
-    browser.give("files", &volumes(&desk));
-    browser.wait_for("#volumes-state", &["Copy the code"]);
-    browser.picture(&pictures.join("page-on-a-telephone.png"));
 }
 
 /// Firefox has no pickers and another storage, and reads a page to its end before it is ready.

@@ -101,7 +101,7 @@ fn how_it_goes(sender: &mut Sender) -> Result<Turn, Failure> {
         )
     };
     let choices: Vec<&str> = WAYS.iter().map(|(written, _)| *written).chain(["[b]ack"]).collect();
-    let question = format!("A size such as 20MB{known}, or");
+    let question = format!("Type a size such as 20MB{known}, or choose.");
     (sender.profile, sender.fit) = match crate::ui::prompt::choose_or_read(&question, &choices, Some(0))? {
         Ok(place) => match WAYS.get(place) {
             Some((_, name)) => (None, name.and_then(|name| Some((name.to_owned(), Fit::named(name)?)))),
@@ -139,7 +139,7 @@ fn what_they_have(sender: &mut Sender) -> Result<Turn, Failure> {
 fn how_protected(sender: &mut Sender) -> Result<Turn, Failure> {
     step("4. How is it protected?");
     let choices = ["[p]assword that you type", "[m]ade passphrase, shown once", "[n]othing"];
-    sender.lock = match choose("With a", &choices, 0)? {
+    sender.lock = match choose("Everything is encrypted with it.", &choices, 0)? {
         Some(0) => Lock::Password,
         Some(1) => Lock::MadePassphrase,
         Some(_) => Lock::None,

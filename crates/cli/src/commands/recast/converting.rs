@@ -405,14 +405,23 @@ fn table_lines(all: &[One]) -> Vec<String> {
     };
     let row = |one: &One| {
         let tone = if one.error.is_some() { Tone::Bad } else { Tone::Plain };
-        let after = one.after_bytes.map(grouped).unwrap_or_default();
+        let after = one.after_bytes.map(size).unwrap_or_default();
         let became = one
             .volumes
             .first()
             .map_or_else(|| one.to.unwrap_or("nothing").to_owned(), |volume| volume.name().to_owned());
         let more = if one.volumes.len() > 1 { format!(" and {} more", one.volumes.len() - 1) } else { String::new() };
-        let known = |number: u64| if one.from.is_some() { size(number) } else { String::new() };
-        (tone, vec![one.archive.clone(), format!("{became}{more}"), known(one.files), known(one.before_bytes), after])
+        let known = |written: String| if one.from.is_some() { written } else { String::new() };
+        (
+            tone,
+            vec![
+                one.archive.clone(),
+                format!("{became}{more}"),
+                known(grouped(one.files)),
+                known(size(one.before_bytes)),
+                after,
+            ],
+        )
     };
     let columns = [
         Column::Path("archive"),
