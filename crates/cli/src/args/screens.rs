@@ -32,7 +32,8 @@ pub fn command() -> Command {
         command = command.mut_subcommand(name, with_screens);
     }
     let overview = overview(&command);
-    command.mut_args(|arg| arg.hide(true)).before_help(overview).help_template("{before-help}")
+    // As it is: what wraps other texts does not see where these lines end.
+    command.override_help(overview)
 }
 
 fn overview(command: &Command) -> StyledStr {

@@ -1,5 +1,6 @@
 //! What the user sees beside results: progress, prompts, and how names, sizes and tables are written.
 
+mod control_keys;
 pub mod escaped_name;
 pub mod pager;
 pub mod paint;

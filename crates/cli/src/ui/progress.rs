@@ -1,5 +1,6 @@
 //! Progress: how far, how fast, how long still. As a bar on a terminal, or as lines of JSON where that is wanted.
 
+use super::control_keys;
 use super::stopwatch::Stopwatch;
 use super::text;
 use crate::args::{ProgressName, WorkArguments};
@@ -25,6 +26,7 @@ static ON_SCREEN: Mutex<Option<ProgressBar>> = Mutex::new(None);
 pub fn clear_screen() {
     if let Ok(Some(bar)) = ON_SCREEN.lock().map(|mut bar| bar.take()) {
         bar.finish_and_clear();
+        control_keys::show();
     }
 }
 
@@ -155,7 +157,10 @@ impl ProgressLine {
 
     fn begin(&self, phase: Phase, total: u64) -> State {
         let target = match self.shape {
-            Shape::Bar => ProgressDrawTarget::stderr_with_hz(10),
+            Shape::Bar => {
+                control_keys::hide();
+                ProgressDrawTarget::stderr_with_hz(10)
+            }
             Shape::Hidden | Shape::Json => ProgressDrawTarget::hidden(),
         };
         let bar = ProgressBar::with_draw_target(Some(total.max(1)), target);
@@ -204,6 +209,7 @@ impl State {
 
     fn finish(&self) {
         self.bar.finish_and_clear();
+        control_keys::show();
     }
 }
 

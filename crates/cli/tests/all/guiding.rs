@@ -11,7 +11,11 @@ fn dialogue(desk: &Desk, arguments: &[&str], turns: &[(&str, &str)]) -> (i32, St
     let line = format!("stty cols 100 rows 40; '{program}' {}", arguments.join(" "));
     let mut command = Command::new("timeout");
     command.args(["--foreground", "60", "script", "-q", "-e", "-c", &line, "/dev/null"]).current_dir(desk.path("."));
-    command.env_remove("UNDER_SEAL_PASSWORD").env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1").env("TERM", "dumb");
+    command
+        .env_remove("UNDER_SEAL_PASSWORD")
+        .env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1")
+        .env("TERM", "xterm")
+        .env("NO_COLOR", "1");
     command.env("XDG_CONFIG_HOME", desk.path(".settings")).env("XDG_STATE_HOME", desk.path(".state"));
     let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
     let (mut keyboard, mut screen) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());
@@ -134,6 +138,18 @@ fn a_recipient_is_led_to_the_files(#[case] answer: &str, #[case] code: i32) {
     let (exit, shown) = dialogue(&desk, &[], &turns);
     assert_eq!(exit, code, "{shown}");
     assert!(shown.contains("volume 3") && desk.path("in/wrenfall-light/letters").is_dir(), "{shown}");
+}
+
+/// Ctrl-C under a bar is not shown, since that would leave a line of the bar behind; and the terminal is as it was afterwards.
+#[test]
+fn ctrl_c_leaves_no_line_of_the_bar() {
+    let desk = Desk::new();
+    desk.file("secret", PASSWORD.as_bytes());
+    std::fs::File::create(desk.path("large")).unwrap().set_len(20_000_000_000).unwrap();
+    let pack = ["pack", "large", "--to", "out/", "--squeeze", "none", "--password-from", "secret", "; stty -a"];
+    let (_, shown) = dialogue(&desk, &pack, &[("B/s", "\u{3}")]);
+    let (drawn, after) = shown.split_once("Cancelled. What had been written was removed").unwrap();
+    assert!(!drawn.contains("^C") && after.contains(" echoctl"), "{shown}");
 }
 
 /// Where nobody can be asked, the bare program shows its commands and the guide says so.

@@ -155,7 +155,7 @@ fn what_becomes_of_files_in_the_way_is_asked(#[case] answer: &str, #[case] code:
     desk.file(there, b"mine");
     let typed = format!("{}\n{answer}\n", crate::support::PASSWORD);
     let (exit, shown) = at_a_terminal(&desk, &["open", "out", "costs", "--into", "in"], &typed);
-    assert!(exit == code && shown.contains("Keep yours, or replace them? [k]eep yours"), "{exit}: {shown}");
+    assert!(exit == code && shown.contains("[k]eep yours, [r]eplace"), "{exit}: {shown}");
     assert!(std::fs::read_to_string(desk.path(there)).unwrap().starts_with(begins));
 }
 
