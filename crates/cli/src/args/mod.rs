@@ -95,13 +95,13 @@ pub enum Command {
     ///
     /// The recipient's "check" shows a resend slip, a short code that says what is missing. No password is needed. One small file is
     /// made where that is no larger than a volume; the recipient puts it among the volumes.
-    #[command(before_help = "resend out 16TRX-7M0WJ-XN40G --to again")]
+    #[command(before_help = "resend out AC73H-C4EM0-04401-6000J --to again")]
     Resend(ResendArguments),
     /// Check a recipient's receipt
     ///
     /// A receipt is a short code with which the recipient proves that everything opened. A right one is noted in a ledger beside the
     /// archive.
-    #[command(before_help = "confirm out K3WFB-48PNF-PX0WA-QT72H --by \"heritage board\"")]
+    #[command(before_help = "confirm out AB6EP-K08MX-VQSQZ-BWVKQ --by \"heritage board\"")]
     Confirm(ConfirmArguments),
     /// Write the page that opens volumes in a browser
     ///

@@ -1,7 +1,7 @@
 //! Words for what goes wrong with plain pieces.
 
 use super::packing;
-use super::system::interrupted;
+use super::system::{interrupted, missing_path};
 use crate::ui::text::{self, grouped, name, number_list, path};
 use std::path::PathBuf;
 use under_seal_core::disk::numbered::MAX_PIECES;
@@ -10,6 +10,7 @@ use under_seal_core::tasks::reunite::{PiecesError, ReuniteError};
 
 pub(super) fn portion(error: &PortionError) -> String {
     match error {
+        PortionError::Absent { path, similar } => missing_path(path, similar),
         PortionError::NoRoom => "A piece has to hold at least one byte. Name a larger --fit.".to_owned(),
         PortionError::TooMany(count) => format!(
             "It would come to {} pieces; {} are the most. Name a larger --fit.",
@@ -36,6 +37,7 @@ pub(super) fn portion(error: &PortionError) -> String {
 
 pub(super) fn find(error: &PiecesError) -> String {
     match error {
+        PiecesError::Absent { path, similar } => missing_path(path, similar),
         PiecesError::NotNumbered(file) => format!(
             "{} is not one of several pieces: no number in its name tells it from others beside it. Name a piece.",
             path(file)

@@ -255,3 +255,20 @@ fn a_mailbox_is_thought_of(#[case] fit: &str, #[case] hint: bool) {
         assert_eq!(out.contains("a 10 MB mailbox takes volumes of 7.3 MB: --fit mail-10"), hint, "{out}");
     }
 }
+
+/// The same failure has the same code and the same words, whatever command meets it.
+#[rstest]
+#[case::not_there(2, "does not exist. Check the spelling.", &["list nothere", "open nothere", "check nothere", "about nothere", "peek nothere a", "compare nothere a", "receipt nothere", "confirm nothere AB6EP-K08MX-VQSQZ-BWVKQ", "rehearse nothere --against w", "handover nothere --to x", "revise nothere --remove x", "recast nothere --fit 1MB", "recast nothere --as zip", "relock nothere --new-password-from new", "portion nothere --fit 1MB", "reunite nothere", "pack nothere", "plan nothere"])]
+#[case::wrong_password(3, "Wrong password.", &["list out", "open out --into x", "check out", "about out", "peek out costs", "compare out wrenfall-light", "receipt out", "rehearse out --against wrenfall-light", "revise out --remove x", "recast out --as zip --to x/", "relock out --new-password-from new", "handover out --to x --password-note note"])]
+#[case::missing(4, "missing", &["list part", "open part --into x", "check part", "about part", "peek part costs", "compare part wrenfall-light", "receipt part", "revise part --remove x", "recast part --as zip --to x/", "recast part --one-volume", "relock part --new-password-from new", "handover part --to x"])]
+fn a_failure_has_one_code(#[case] code: i32, #[case] words: &str, #[case] lines: &[&str]) {
+    let desk = Desk::with_volumes();
+    desk.file("new", b"a quite new set of words").file("wrong", b"wrong");
+    in_a_shell(&desk, "mkdir part && cp out/*-01of07* part").expect(0);
+    for line in lines {
+        let more = if code == 3 { " --password-from wrong" } else { "" };
+        let ran = in_a_shell(&desk, &format!("PROGRAM {line}{more}"));
+        assert_eq!(ran.code, code, "{line}: {}{}", ran.out, ran.err);
+        assert!(format!("{}{}", ran.out, ran.err).contains(words), "{line}: {}{}", ran.out, ran.err);
+    }
+}

@@ -3,6 +3,7 @@
 
 use super::portion::list::{Line, MAX_LIST_BYTES, PieceList, SUFFIX};
 use crate::disk::Unfinished;
+use crate::disk::missing::missing;
 use crate::disk::numbered::Row;
 use crate::disk::{
     FileError, Folder, Interruption, Links, NewFile, Sha256Sum, absolute, interruptible, open_regular, read_through,
@@ -40,6 +41,14 @@ pub struct Pieces {
 /// Why no pieces were found.
 #[derive(Debug, thiserror::Error)]
 pub enum PiecesError {
+    /// Nothing is at this path.
+    #[error("{} does not exist", path.display())]
+    Absent {
+        /// The path, absolute.
+        path: PathBuf,
+        /// Names beside it that look alike.
+        similar: Vec<OsString>,
+    },
     /// The name of this file has no number that counts pieces.
     #[error("{} is not one of several numbered pieces", .0.display())]
     NotNumbered(PathBuf),
@@ -141,6 +150,10 @@ impl Pieces {
     /// Finds all pieces from any of them, or from their list. Each is sought in its own folder; where there is a list,
     /// those that have another name now are known by their content.
     pub fn find(typed: &[PathBuf], context: &Context<'_>) -> Result<Self, PiecesError> {
+        if let Some(absent) = typed.iter().find(|path| !path.exists()) {
+            let (path, similar) = missing(absent);
+            return Err(PiecesError::Absent { path, similar });
+        }
         let folders: BTreeSet<PathBuf> =
             typed.iter().filter_map(|path| Some(absolute(path).parent()?.to_owned())).collect();
         let mut names = BTreeMap::new();

@@ -3,6 +3,7 @@
 
 pub mod list;
 
+use crate::disk::missing::missing;
 use crate::disk::numbered::{MAX_PIECES, Row, suffix};
 use crate::disk::read_on;
 use crate::disk::staging::{Placing, Staging, StagingError, settle};
@@ -61,6 +62,14 @@ pub enum PortionError {
     /// It would come to more pieces than [`MAX_PIECES`].
     #[error("{0} pieces are too many")]
     TooMany(u64),
+    /// Nothing is at this path.
+    #[error("{} does not exist", path.display())]
+    Absent {
+        /// The path, absolute.
+        path: PathBuf,
+        /// Names beside it that look alike.
+        similar: Vec<OsString>,
+    },
     /// The path names no file.
     #[error("{} names no file", .0.display())]
     NoName(PathBuf),
@@ -87,7 +96,7 @@ impl Classed for PortionError {
     fn class(&self) -> ErrorClass {
         match self {
             Self::Interrupted(error) => error.class(),
-            Self::NoRoom | Self::TooMany(_) | Self::NoName(_) => ErrorClass::Usage,
+            Self::NoRoom | Self::TooMany(_) | Self::NoName(_) | Self::Absent { .. } => ErrorClass::Usage,
             Self::Taken(_) | Self::Changed => ErrorClass::Unsafe,
             Self::Differs => ErrorClass::Damaged,
             Self::Staging(error) => error.class(),
@@ -101,6 +110,10 @@ impl Classed for PortionError {
 /// [`PortionError`]; no piece is there then.
 pub fn portion(request: &PortionRequest<'_>, context: &Context<'_>) -> Result<Portioned, PortionError> {
     let name = request.file.file_name().ok_or_else(|| PortionError::NoName(request.file.to_owned()))?;
+    if !request.file.exists() {
+        let (path, similar) = missing(request.file);
+        return Err(PortionError::Absent { path, similar });
+    }
     let (original, metadata) = open_regular(request.file, Links::Follow)?;
     if request.limit == 0 {
         return Err(PortionError::NoRoom);
