@@ -146,15 +146,10 @@ pub(super) fn parcels(error: &ParcelError) -> String {
 pub(super) fn way(error: &WayError) -> String {
     match error {
         WayError::Taken { paths, bytes } => {
-            let (is, it, go, within) = if paths.len() == 1 {
-                ("An archive of this name is", "that file", "it would be", "it")
-            } else {
-                ("Volumes of this name are", "those files", "they would be", "them")
-            };
+            let is = if paths.len() == 1 { "An archive of this name is" } else { "Volumes of this name are" };
             format!(
-                "{is} there already: {}. Nothing was written. Packing does not add to {it} ({}): with --replace {go} gone, with all that is \
-                 in {within}. Choose another name with --to, or open what is there and pack everything together; to have it replaced, \
-                 add --replace.",
+                "{is} there already: {}. Nothing was written. To add to it, run `revise` with --add. To pack beside it, choose another \
+                 name with --to. With --replace it would be gone ({}), with everything that is in it.",
                 first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>()),
                 text::size(*bytes)
             )

@@ -7,15 +7,16 @@ use std::process::{Command, Stdio};
 
 /// Runs the program at a terminal. Of each pair, the first is waited for, and then the second is typed.
 fn dialogue(desk: &Desk, arguments: &[&str], turns: &[(&str, &str)]) -> (i32, String) {
+    on_a_screen(desk, 100, &format!("NO_COLOR=1 PROGRAM {}", arguments.join(" ")), turns)
+}
+
+/// The same with a shell's line of one's own, on a screen of so many columns and forty rows.
+fn on_a_screen(desk: &Desk, columns: usize, line: &str, turns: &[(&str, &str)]) -> (i32, String) {
     let program = desk.command(&[]).get_program().to_owned().into_string().unwrap();
-    let line = format!("stty cols 100 rows 40; '{program}' {}", arguments.join(" "));
+    let line = format!("stty cols {columns} rows 40; {}", line.replace("PROGRAM", &format!("'{program}'")));
     let mut command = Command::new("timeout");
     command.args(["--foreground", "60", "script", "-q", "-e", "-c", &line, "/dev/null"]).current_dir(desk.path("."));
-    command
-        .env_remove("UNDER_SEAL_PASSWORD")
-        .env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1")
-        .env("TERM", "xterm")
-        .env("NO_COLOR", "1");
+    command.env_remove("UNDER_SEAL_PASSWORD").env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1").env("TERM", "xterm");
     command.env("XDG_CONFIG_HOME", desk.path(".settings")).env("XDG_STATE_HOME", desk.path(".state"));
     let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
     let (mut keyboard, mut screen) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());
@@ -150,6 +151,46 @@ fn ctrl_c_leaves_no_line_of_the_bar() {
     let (_, shown) = dialogue(&desk, &pack, &[("B/s", "\u{3}")]);
     let (drawn, after) = shown.split_once("Cancelled. What had been written was removed").unwrap();
     assert!(!drawn.contains("^C") && after.contains(" echoctl"), "{shown}");
+}
+
+/// Nothing that is printed is wider than the screen, and no bar and no heading is torn.
+#[rstest]
+#[case::check(&["check", "out"], "intact")]
+#[case::plan(&["plan", "wrenfall-light", "--every-squeeze", "--fit", "260KB"], "photographs")]
+#[case::list(&["list", "out", "--long", "--password-from", "secret"], "first design.svg")]
+#[case::pack(&["pack", "wrenfall-light/letters", "--to", "again/", "--password-from", "secret"], "letters.useal")]
+#[case::rehearse(&["rehearse", "out", "--against", "wrenfall-light", "--password-from", "secret"], "verdict")]
+#[case::fits(&["fits"], "24,215,814,144")]
+#[case::suggested(&["plan", "wrenfall-light", "--leave-out", "'*.tmp'", "--only", "survey", "--fit", "mail-10"], "under-seal pack")]
+fn what_is_printed_fits_the_screen(#[values(60, 80, 132)] columns: usize, #[case] typed: &[&str], #[case] words: &str) {
+    let desk = Desk::with_volumes();
+    desk.file("secret", PASSWORD.as_bytes());
+    let line = format!("NO_COLOR=1 PROGRAM {} --progress none", typed.join(" "));
+    let (_, shown) = on_a_screen(&desk, columns, &line, &[]);
+    let wide: Vec<&str> = shown.lines().filter(|line| line.chars().count() > columns).collect();
+    assert!(wide.is_empty() && shown.contains(words), "{wide:#?}\n{shown}");
+    // A command that is broken can be typed as it stands.
+    let broken = shown.split("Next: pack it with\n").nth(1).filter(|_| columns == 60 && words == "under-seal pack");
+    if let Some(suggested) = broken {
+        let again = format!("{} --to s/ --no-password", suggested.trim().replace("under-seal", "PROGRAM"));
+        assert!(suggested.contains(" \\\n"), "{suggested}");
+        crate::support::in_a_shell(&desk, &again).expect(1);
+    }
+}
+
+/// A long page goes through the pager that is wished, and a terminal that can do nothing gets no colour.
+#[test]
+fn a_page_is_read_as_the_terminal_can() {
+    let desk = Desk::new();
+    on_a_screen(&desk, 80, "export PAGER='cat >paged'; PROGRAM help json", &[]);
+    let paged = std::fs::read_to_string(desk.path("paged")).unwrap();
+    assert!(paged.contains("exit_code") && paged.lines().count() > 100, "{paged}");
+    for (line, colour) in
+        [("PROGRAM fits", true), ("TERM=dumb PROGRAM fits", false), ("CLICOLOR=0 PROGRAM fits", false)]
+    {
+        let (_, shown) = on_a_screen(&desk, 80, line, &[]);
+        assert_eq!(shown.contains("\u{1b}["), colour, "{line}: {shown:?}");
+    }
 }
 
 /// Where nobody can be asked, the bare program shows its commands and the guide says so.

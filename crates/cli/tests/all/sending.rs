@@ -219,7 +219,10 @@ fn what_goes_with_an_old_archive_is_told(#[case] to: &str, #[case] options: &[&s
     desk.run(&[&["pack", "trip", "--to", to], options].concat()).expect(0);
     let before = desk.names(".");
     let refused = desk.run(&["pack", "new.txt", "--to", to]).expect(6).err.replace("\n  ", " ");
-    assert!(refused.contains("Packing does not add") && refused.contains("would be gone"), "{refused}");
+    assert!(
+        refused.contains("To add to it, run `revise` with --add.") && refused.contains("would be gone"),
+        "{refused}"
+    );
     assert_eq!(desk.names("."), before);
     let replaced = desk.run(&["pack", "new.txt", "--to", to, "--replace", "--json"]).expect(0);
     assert_eq!(replaced.json("/lost_with_replaced"), serde_json::json!(["trip/a", "trip/b"]));
