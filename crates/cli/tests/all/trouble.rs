@@ -13,7 +13,7 @@ use std::process::Command;
 #[case::fit_read_in_two_ways(&["pack", "wrenfall-light", "--fit", "5M"], 2, "5MB for 5,000,000 bytes or 5MiB for 5,242,880")]
 #[case::no_name(&["pack", "wrenfall-light", "out"], 2, "--to NAME")]
 #[case::one_name_twice(&["pack", "out", "wrenfall-light/../out", "--to", "x"], 2, "the same name inside")]
-#[case::taken(&["pack", "wrenfall-light", "--to", "out"], 6, "add --replace")]
+#[case::taken(&["pack", "wrenfall-light", "--to", "out"], 6, "With --replace it would be gone")]
 #[case::target_below_a_file(&["pack", "wrenfall-light", "--to", "note.txt/x"], 7, "is not a folder")]
 #[case::no_such_volume(&["check", "out/wrenfall-light-01of08.useal"], 2, "does not exist. Beside it there is: wrenfall-light-01of07.useal")]
 #[case::link_to_nowhere(&["pack", "dangling"], 2, "is a link that leads nowhere")]

@@ -12,6 +12,7 @@ use crate::failure::{DONE, Failure};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::prompt;
 use std::io::Write as _;
+use std::path::PathBuf;
 
 /// What a question leads to.
 enum Turn {
@@ -82,6 +83,33 @@ fn step(title: &str) {
 fn read(question: &str, usual: Option<&str>) -> Result<Option<String>, Failure> {
     let typed = prompt::read_line(question, usual)?;
     Ok((typed != "b").then_some(typed))
+}
+
+/// The paths that were typed, as a shell takes them apart, asked for until all of them are there: `None` goes back.
+fn read_paths(question: &str, usual: Option<&str>) -> Result<Option<Vec<PathBuf>>, Failure> {
+    loop {
+        let Some(typed) = read(question, usual)? else { return Ok(None) };
+        let Some(paths) = shlex::split(&typed).filter(|paths| !paths.is_empty()) else {
+            say("A quote has no end. Type it again.");
+            continue;
+        };
+        let paths: Vec<PathBuf> = paths.iter().map(|path| home(path)).collect();
+        match paths.iter().find(|path| !path.exists()) {
+            Some(absent) => say(&format!(
+                "{} is not there. Check the spelling, and the folder that you are in.",
+                crate::ui::text::path(absent)
+            )),
+            None => return Ok(Some(paths)),
+        }
+    }
+}
+
+/// A path that begins with the sign for the home folder, which a shell would have put in.
+fn home(typed: &str) -> PathBuf {
+    match (typed.strip_prefix("~/"), std::env::home_dir()) {
+        (Some(rest), Some(home)) => home.join(rest),
+        _ => PathBuf::from(typed),
+    }
 }
 
 /// The choice at a question, of which the last goes back.

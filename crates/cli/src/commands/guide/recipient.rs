@@ -1,7 +1,7 @@
 //! For recipients: where the parts are, what is missing, the key file, where to; then opening.
 
 use super::lines::{Line, Script};
-use super::{Turn, ask_all, choose, finish, read, say, step};
+use super::{Turn, ask_all, choose, finish, home, read, read_paths, say, step};
 use crate::failure::{DAMAGED, Failure, MISSING};
 use crate::ui::text;
 use std::path::{Path, PathBuf};
@@ -26,16 +26,8 @@ pub fn run() -> Result<u8, Failure> {
 
 fn parts(recipient: &mut Recipient) -> Result<Turn, Failure> {
     step("1. Where is what you received?");
-    let Some(typed) = read("The folder that it is in, or the files", Some("."))? else { return Ok(Turn::Back) };
-    let Some(places) = shlex::split(&typed).filter(|places| !places.is_empty()) else {
-        say("A quote has no end. Type it again.");
-        return parts(recipient);
-    };
-    recipient.places = places.into_iter().map(PathBuf::from).collect();
-    if let Some(absent) = recipient.places.iter().find(|place| !place.exists()) {
-        say(&format!("{} is not there. Check the spelling, and the folder that you are in.", text::path(absent)));
-        return parts(recipient);
-    }
+    let Some(places) = read_paths("The folder that it is in, or the files", Some("."))? else { return Ok(Turn::Back) };
+    recipient.places = places;
     Ok(Turn::Next)
 }
 
@@ -68,7 +60,7 @@ fn is_all_here(recipient: &mut Recipient) -> Result<Turn, Failure> {
 fn key_file(recipient: &mut Recipient) -> Result<Turn, Failure> {
     step("3. Did a key file come with the password?");
     let Some(typed) = read("Its path", Some("none"))? else { return Ok(Turn::Back) };
-    recipient.key_file = (typed != "none").then(|| PathBuf::from(typed));
+    recipient.key_file = (typed != "none").then(|| home(&typed));
     if let Some(absent) = recipient.key_file.as_ref().filter(|file| !file.is_file()) {
         say(&format!("{} is not a file here.", text::path(absent)));
         return key_file(recipient);
@@ -79,7 +71,7 @@ fn key_file(recipient: &mut Recipient) -> Result<Turn, Failure> {
 fn whereto(recipient: &mut Recipient) -> Result<Turn, Failure> {
     step("4. Where to?");
     let Some(typed) = read("The folder to extract into", Some("opened"))? else { return Ok(Turn::Back) };
-    recipient.into = PathBuf::from(typed);
+    recipient.into = home(&typed);
     Ok(Turn::Next)
 }
 

@@ -2,7 +2,7 @@
 //! rehearsing and handing over.
 
 use super::lines::{Line, Script};
-use super::{Turn, ask_all, choose, finish, read, say, step};
+use super::{Turn, ask_all, choose, finish, home, read, read_paths, say, step};
 use crate::failure::{BadValue, Failure};
 use crate::settings::Configuration;
 use crate::words;
@@ -51,32 +51,12 @@ pub fn run() -> Result<u8, Failure> {
 
 fn what(sender: &mut Sender) -> Result<Turn, Failure> {
     step("1. What do you want to send?");
-    let Some(typed) = read("Files and folders, each in quotes if its name has spaces", None)? else {
+    let Some(sources) = read_paths("Files and folders, each in quotes if its name has spaces", None)? else {
         return Ok(Turn::Back);
     };
-    let Some(sources) = shlex::split(&typed) else {
-        say("A quote has no end. Type it again.");
-        return what(sender);
-    };
-    let sources: Vec<PathBuf> = sources.into_iter().map(|source| home(&source)).collect();
-    if let Some(absent) = sources.iter().find(|source| !source.exists()) {
-        say(&format!(
-            "{} is not there. Check the spelling, and the folder that you are in.",
-            crate::ui::text::path(absent)
-        ));
-        return what(sender);
-    }
     sender.sources = sources;
     sender.pack().show();
     Ok(Turn::Next)
-}
-
-/// A path that begins with the sign for the home folder, which a shell would have put in.
-fn home(typed: &str) -> PathBuf {
-    match (typed.strip_prefix("~/"), std::env::home_dir()) {
-        (Some(rest), Some(home)) => home.join(rest),
-        _ => PathBuf::from(typed),
-    }
 }
 
 /// The ways that are offered, and the fit of each.

@@ -1,5 +1,6 @@
 //! `pack`: seal, verify, place, and say what came of it.
 
+mod next_steps;
 mod report;
 mod settings;
 
