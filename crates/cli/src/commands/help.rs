@@ -78,7 +78,8 @@ fn topic_lines() -> String {
 /// A page of the documents, as it is set for a terminal; elsewhere as it is written.
 fn set(page: &str) -> String {
     // Pictures are for those who read the documents elsewhere.
-    let text: Vec<&str> = page.lines().filter(|line| !line.starts_with("![")).collect();
+    let mut text: Vec<&str> = page.lines().filter(|line| !line.starts_with("![")).collect();
+    text.dedup_by(|line, before| line.is_empty() && before.is_empty());
     let text = text.join("\n");
     if !std::io::stdout().is_terminal() {
         return text;
