@@ -82,9 +82,10 @@ fn question_line(question: &str, choices: &[&str], usual: Option<usize>) -> Stri
     format!("{} ", wrapped(if is_long { &in_two } else { &line }, &io::stderr()))
 }
 
-/// The choice without its brackets, as far as its first word goes: `[k]eep yours` is `keep`.
+/// The word that a choice's key stands in: of `[k]eep yours` it is `keep`.
 fn word_of(choice: &str) -> String {
-    choice.chars().filter(|letter| !matches!(letter, '[' | ']')).take_while(|letter| letter.is_alphanumeric()).collect()
+    let word = choice.split(' ').find(|word| word.contains('[')).unwrap_or(choice);
+    word.chars().filter(|letter| letter.is_alphanumeric()).collect()
 }
 
 fn is_chosen(choice: &str, typed: &str) -> bool {

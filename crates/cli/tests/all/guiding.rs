@@ -126,7 +126,7 @@ fn a_recipient_is_led_to_the_files(#[case] answer: &str, #[case] code: i32) {
     let desk = Desk::with_volumes();
     std::fs::rename(desk.volume(3), desk.path("late")).unwrap();
     let missing = "(Enter means again): ";
-    let mut turns = vec![("(Enter means commands): ", "r"), ("(Enter means .): ", "out"), (missing, answer)];
+    let mut turns = vec![("(Enter means commands): ", "o"), ("(Enter means .): ", "out"), (missing, answer)];
     if answer == "a" {
         turns.extend([(missing, "b"), ("(Enter means .): ", "out late")]);
     }

@@ -25,6 +25,9 @@ enum Turn {
 /// One question, on what has been answered so far.
 type Step<T> = fn(&mut T) -> Result<Turn, Failure>;
 
+/// Who is led.
+const ROLES: [&str; 2] = ["[s]end something", "[o]pen something that you received"];
+
 /// For the bare program: somebody at a terminal is offered the guide, everybody is shown the commands.
 pub fn offer() -> Result<u8, Failure> {
     let overview = || print_text(&screens::command().render_help());
@@ -34,9 +37,9 @@ pub fn offer() -> Result<u8, Failure> {
         return Ok(2);
     }
     say("Under Seal packs files and folders into password-encrypted archives, and proves that they open again.");
-    match prompt::choose("Be led step by step, or see all", &["[c]ommands", "[s]ending", "[r]eceiving"], Some(0))? {
-        1 => sender::run(),
-        2 => recipient::run(),
+    match prompt::choose("Do you want to", &[ROLES[0], ROLES[1], "see all [c]ommands"], Some(2))? {
+        0 => sender::run(),
+        1 => recipient::run(),
         _ => overview(),
     }
 }
@@ -50,7 +53,7 @@ pub fn run() -> Result<u8, Failure> {
         });
     }
     say("At each step, b goes back and Ctrl-C ends it. Nothing is written before the last yes.");
-    match prompt::choose("Do you want to", &["[s]end something", "[o]pen something that you received"], Some(0))? {
+    match prompt::choose("Do you want to", &ROLES, Some(0))? {
         0 => sender::run(),
         _ => recipient::run(),
     }
