@@ -99,6 +99,10 @@ fn what_would_fail_is_told_apart_from_notes() {
         0,
     )
     .unwrap();
+    desk.file("taken.useal", b"1");
+    let taken = desk.run(&["plan", "wrenfall-light/costs", "--to", "taken"]).expect(1);
+    assert!(taken.out.contains("taken.useal is there already. Add --replace"), "{}", taken.out);
+    desk.run(&["plan", "wrenfall-light/costs", "--to", "taken", "--replace"]).expect(0);
     let planned = desk.run(&["plan", "wrenfall-light"]).expect(1).out;
     assert!(planned.contains("Would not be packed\n") && planned.contains("pipe cannot be packed"), "{planned}");
 }

@@ -12,6 +12,7 @@ use crate::settings::{Configuration, Settings};
 use crate::ui::progress::ProgressLine;
 use report::{Report, lines};
 use std::ffi::OsString;
+use std::path::PathBuf;
 use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::registry::{Format, SEALED};
@@ -39,6 +40,8 @@ struct Planning<'a> {
     changes: Option<Changes>,
     /// What was typed behind the command.
     typed: &'a [OsString],
+    /// Files that have the archive's name already, and are not to be replaced.
+    in_the_way: Vec<PathBuf>,
 }
 
 /// Runs the command; the exit code.
@@ -50,10 +53,16 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     }
     let sources = expand(&wished.sources)?;
     // Where a place or a name is typed, it is looked at as pack does; before that is decided, a plan needs none.
-    let format = match wished.to.is_some() || wished.delivery.shape.name.is_some() {
-        true => pack::target(wished, &settings, &sources)?.1,
-        false => settings.format.as_ref().map_or(&SEALED, |format| format.value),
+    let is_typed = wished.to.is_some() || wished.delivery.shape.name.is_some();
+    let (target, format) = match pack::target(wished, &settings, &sources) {
+        Ok((target, format)) => (Some(target), format),
+        Err(failure) if is_typed => return Err(failure),
+        Err(_) => (None, settings.format.as_ref().map_or(&SEALED, |format| format.value)),
     };
+    // Changes get a name of their own where none is typed.
+    let is_named_so = is_typed || wished.since.since.is_none();
+    let target = target.filter(|_| is_named_so && !wished.replace);
+    let in_the_way = target.map(|target| target.in_the_way(format)).unwrap_or_default();
     pack::message(&wished.message, format)?;
     check_fit(settings.fit.value.fit, format)?;
     let hide_names = settings.hide_names.value;
@@ -110,6 +119,7 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
         parcels,
         changes,
         typed: &arguments.typed,
+        in_the_way,
     };
     let report = Report::new(&planning);
     show(&report, &wished.work, || lines(&planning, &report))?;

@@ -96,6 +96,14 @@ impl OldArchive {
 }
 
 impl Target {
+    /// Files that have this archive's name already, in which way packing would have to be made; nothing is touched. None where the
+    /// folder cannot be looked into.
+    pub fn in_the_way(&self, format: &Format) -> Vec<PathBuf> {
+        let names = Folder::open(&self.folder).and_then(|folder| folder.names()).unwrap_or_default();
+        let taken = names.into_iter().filter(|name| format.suffix_of(name, &self.stem).is_some());
+        taken.map(|name| absolute(&self.folder).join(name)).collect()
+    }
+
     /// Settles what an earlier run left, and says which old volumes of this name are to be
     /// replaced: none, unless `replace` allows it.
     ///

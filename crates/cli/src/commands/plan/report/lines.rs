@@ -32,6 +32,10 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     if failing > 0 {
         lines.push(paint(Tone::Bad, format!("Incomplete: {} cannot be packed.", count(failing, "thing"))));
     }
+    if let Some(first) = report.in_the_way.first() {
+        let way_out = "Add --replace, or choose another name with --to.";
+        lines.push(paint(Tone::Bad, format!("Pack would stop: {first} is there already. {way_out}")));
+    }
     lines.push(paint(Tone::Strong, heading));
     lines.extend(answer(report));
     lines.extend(words::mail_hint(planning.settings.fit.value.fit));

@@ -53,6 +53,7 @@ pub struct Report {
     sending_seconds: Option<f64>,
     advice: Vec<Advised>,
     passed_over: Vec<Passed>,
+    in_the_way: Vec<String>,
     #[serde(rename = "unreadable_paths")]
     unreadable: Vec<String>,
     unportable: Vec<Unportable>,
@@ -153,7 +154,8 @@ impl Report {
         let unmatched = settings.typed_among(&catalogue.unmatched);
         let escaped = catalogue.text_names.escaped();
         // What is only worth knowing is no failure.
-        let all_can_be_packed = catalogue.passed_over.is_empty() && plan.unreadable.is_empty();
+        let all_can_be_packed =
+            catalogue.passed_over.is_empty() && plan.unreadable.is_empty() && planning.in_the_way.is_empty();
         let folders = plan.folders.iter().take(CHARTED).map(|folder| Weight {
             name: folder.path.as_ref().map_or_else(|| ".".to_owned(), entry),
             files: folder.files,
@@ -211,6 +213,7 @@ impl Report {
                 .iter()
                 .map(|passed| Passed { path: text::path(&passed.disk_path), why: words::passed_over(&passed.reason) })
                 .collect(),
+            in_the_way: planning.in_the_way.iter().map(|path| text::path(path)).collect(),
             unreadable: plan.unreadable.iter().map(entry).collect(),
             unportable: plan
                 .unportable
