@@ -89,6 +89,41 @@ fn nothing_is_written_before_the_last_yes(#[case] answer: &str) {
     assert!(code == 130 && desk.names(".") == before, "{code}: {shown}");
 }
 
+/// What cannot be read leaves the archive incomplete: nothing goes to the recipient without a yes, nor after a rehearsal that fails.
+#[rstest]
+#[case::given_up(&[("Go on with it all the same?", "")])]
+#[case::gone_on_with(&[("Go on with it all the same?", "y"), ("Password: ", PASSWORD)])]
+fn nothing_incomplete_is_handed_over_unasked(#[case] answers: &[(&str, &str)]) {
+    let desk = Desk::new();
+    desk.run(&["demo", "--data-to", "."]).expect(0);
+    crate::support::in_a_shell(&desk, "mkfifo wrenfall-light/pipe").expect(0);
+    let (code, shown) = dialogue(&desk, &["guide"], &[&SENDING[..], answers].concat());
+    let ends = if answers.len() == 1 { "Nothing was rehearsed" } else { "The same as a script" };
+    assert!(shown.contains(ends) || shown.contains("The rehearsal failed"), "{code}: {shown}");
+    assert_eq!(desk.path("wrenfall-light-to-send").exists(), shown.contains("The same as a script"), "{shown}");
+}
+
+/// A recipient whose settings are stored, and whose usual format is another.
+#[test]
+fn a_stored_recipient_is_sent_to() {
+    let desk = Desk::new();
+    let settings = b"[profiles.heritage-board]\nfit = \"mail-10\"\nformat = \"zip\"\n";
+    desk.file(".settings/under-seal/config.toml", settings).file("notes/a", b"1");
+    let turns = [
+        ("(Enter means send): ", ""),
+        ("its name has spaces: ", "notes"),
+        ("heritage-board), or choose", "heritage-board"),
+        ("(Enter means nothing): ", ""),
+        ("(Enter means password): ", "n"),
+        ("-packed): ", ""),
+        ("-to-send): ", ""),
+        ("(Enter means yes): ", ""),
+    ];
+    let (code, shown) = dialogue(&desk, &["guide"], &turns);
+    assert!(code == 0 && shown.contains("--for heritage-board --as sealed --no-password"), "{shown}");
+    assert!(desk.names("notes-to-send").contains(&"notes.useal".to_owned()));
+}
+
 /// What is not there, and what is no size, is told, and asked again.
 #[test]
 fn a_slip_is_told_and_asked_again() {

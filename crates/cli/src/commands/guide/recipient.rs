@@ -2,7 +2,7 @@
 
 use super::lines::{Line, Script};
 use super::{Turn, ask_all, choose, finish, home, read, read_paths, say, step};
-use crate::failure::{DAMAGED, Failure, MISSING};
+use crate::failure::{DAMAGED, Failure, LOOK, MISSING};
 use crate::ui::text;
 use std::path::{Path, PathBuf};
 
@@ -21,7 +21,7 @@ pub fn run() -> Result<u8, Failure> {
     ask_all(&mut recipient, &[parts, is_all_here, key_file, whereto, last_yes])?;
     let mut script = Script::default();
     let code = script.run(recipient.open())?;
-    if code > 1 { Ok(code) } else { finish(&script) }
+    if code > LOOK { Ok(code) } else { finish(&script).map(|_| code) }
 }
 
 fn parts(recipient: &mut Recipient) -> Result<Turn, Failure> {

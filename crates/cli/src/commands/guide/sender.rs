@@ -3,8 +3,9 @@
 
 use super::lines::{Line, Script};
 use super::{Turn, ask_all, choose, finish, home, read, read_paths, say, step};
-use crate::failure::{BadValue, Failure};
+use crate::failure::{BadValue, DONE, Failure, LOOK};
 use crate::settings::Configuration;
+use crate::ui::prompt;
 use crate::words;
 use std::path::{Path, PathBuf};
 use under_seal_core::ground::fit::Fit;
@@ -39,14 +40,26 @@ pub fn run() -> Result<u8, Failure> {
     let mut sender = Sender { configuration: Configuration::load(None)?, ..Sender::default() };
     ask_all(&mut sender, &[what, how_it_goes, what_they_have, how_protected, whereto, last_yes])?;
     let mut script = Script::default();
-    for line in [sender.pack(), sender.rehearse(), sender.handover()] {
-        let code = script.run(line)?;
-        if code > 1 {
-            say("This step did not succeed, so the steps behind it are left out.");
-            return Ok(code);
-        }
+    let packed = script.run(sender.pack())?;
+    // What is only worth a look may be sent; what is incomplete may be what somebody meant to send. Nobody else can tell.
+    let may_go_on = match packed {
+        DONE => true,
+        LOOK => prompt::confirm("Something is to be looked at above. Go on with it all the same?")?,
+        _ => false,
+    };
+    if !may_go_on {
+        say("Nothing was rehearsed, and nothing was put together for the recipient.");
+        return Ok(packed);
     }
-    finish(&script)
+    let rehearsed = script.run(sender.rehearse())?;
+    if rehearsed != DONE {
+        say("The rehearsal failed. Nothing was put together for the recipient.");
+        return Ok(rehearsed);
+    }
+    match script.run(sender.handover())? {
+        DONE => finish(&script),
+        code => Ok(code),
+    }
 }
 
 fn what(sender: &mut Sender) -> Result<Turn, Failure> {
@@ -82,7 +95,7 @@ fn how_it_goes(sender: &mut Sender) -> Result<Turn, Failure> {
     };
     let choices: Vec<&str> = WAYS.iter().map(|(written, _)| *written).chain(["[b]ack"]).collect();
     let question = format!("Type a size such as 20MB{known}, or choose.");
-    (sender.profile, sender.fit) = match crate::ui::prompt::choose_or_read(&question, &choices, Some(0))? {
+    (sender.profile, sender.fit) = match prompt::choose_or_read(&question, &choices, Some(0))? {
         Ok(place) => match WAYS.get(place) {
             Some((_, name)) => (None, name.and_then(|name| Some((name.to_owned(), Fit::named(name)?)))),
             None => return Ok(Turn::Back),
@@ -157,7 +170,7 @@ fn last_yes(sender: &mut Sender) -> Result<Turn, Failure> {
     step("6. What would come of it?");
     let plan = sender.plan();
     let code = Script::default().run(plan)?;
-    if code > 1 {
+    if code > LOOK {
         return Ok(Turn::Back);
     }
     step("7. Shall this be done?");
@@ -210,8 +223,9 @@ impl Sender {
         } else if let Some((fit, _)) = &self.fit {
             line = line.with(["--fit", fit]);
         }
-        if self.zip {
-            line = line.with(["--as", "zip"]);
+        // What was answered counts more than what a profile says.
+        if self.zip || self.profile.is_some() {
+            line = line.with(["--as", if self.zip { "zip" } else { "sealed" }]);
         }
         match self.lock {
             Lock::Password => line,
