@@ -25,18 +25,24 @@ pub fn show(text: &str) -> io::Result<()> {
 
 /// Whether there was a pager to show it.
 fn through_pager(text: &str) -> io::Result<bool> {
-    let named = std::env::var("PAGER").ok();
-    let line = named.as_deref().unwrap_or(USUAL);
-    if line.trim().is_empty() {
-        return Ok(false);
-    }
-    let mut command = Command::new("sh");
-    command.args(["-c", line]).stdin(Stdio::piped());
+    let mut command = match std::env::var("PAGER") {
+        Ok(line) if line.trim().is_empty() => return Ok(false),
+        Ok(line) => {
+            let mut shell = Command::new("sh");
+            shell.args(["-c", &line]);
+            shell
+        }
+        Err(_) => Command::new(USUAL),
+    };
+    command.stdin(Stdio::piped());
     if std::env::var_os("LESS").is_none() {
         // Styles as they are, an end at the last line.
         command.env("LESS", "-RFX");
     }
-    let mut child = command.spawn()?;
+    let mut child = match command.spawn() {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok(false),
+        child => child?,
+    };
     if let Some(mut input) = child.stdin.take() {
         let styled = anstream::AutoStream::choice(&io::stdout()) != anstream::ColorChoice::Never;
         let text = if styled { text.to_owned() } else { anstream::adapter::strip_str(text).to_string() };
