@@ -1,5 +1,6 @@
 //! Long texts on a terminal: through the pager of `PAGER`, or the usual one, where they do not fit on the screen.
 
+use crate::credentials::PASSWORD_VARIABLE;
 use std::io::{self, IsTerminal as _, Write as _};
 use std::process::{Command, Stdio};
 
@@ -34,7 +35,8 @@ fn through_pager(text: &str) -> io::Result<bool> {
         }
         Err(_) => Command::new(USUAL),
     };
-    command.stdin(Stdio::piped());
+    // Whoever shows a page needs no password.
+    command.stdin(Stdio::piped()).env_remove(PASSWORD_VARIABLE);
     if std::env::var_os("LESS").is_none() {
         // Styles as they are, an end at the last line.
         command.env("LESS", "-RFX");
