@@ -102,7 +102,7 @@ pub(super) fn hand_over(volumes: &[Volume], format: &Format) -> String {
     // Volumes are known by each of them; parts of an open format by the last.
     let one = if format.abilities.volumes { volumes.first() } else { volumes.last() };
     let path = one.map_or("", |volume| volume.path.as_str());
-    suggestion::command(&[Part::Word("handover"), Part::Named(path.as_ref()), Part::Word("--to NEW-FOLDER")])
+    suggestion::command(&[Part::Word("handover"), Part::Named(path.as_ref()), Part::Word("--to to-send")])
 }
 
 /// A row a volume; of many, those in the middle share one.

@@ -446,7 +446,7 @@ fn notes(report: &Report) -> Vec<String> {
     if let Some(lone) = report.lone_volumes.first() {
         let place = folder_of(&lone.typed);
         notes.push("  To send all of it, no packing is needed:".to_owned());
-        notes.push(command(&[Part::Word("handover"), Part::Named(place.as_os_str()), Part::Word("--to NEW-FOLDER")]));
+        notes.push(command(&[Part::Word("handover"), Part::Named(place.as_os_str()), Part::Word("--to to-send")]));
     }
     notes
 }
