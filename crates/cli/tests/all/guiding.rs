@@ -16,6 +16,10 @@ fn on_a_screen(desk: &Desk, columns: usize, line: &str, turns: &[(&str, &str)]) 
     let line = format!("stty cols {columns} rows 40; {}", line.replace("PROGRAM", &format!("'{program}'")));
     let mut command = Command::new("timeout");
     command.args(["--foreground", "60", "script", "-q", "-e", "-c", &line, "/dev/null"]).current_dir(desk.path("."));
+    // What the machine that runs the tests says of colour counts for nothing here.
+    for name in ["CI", "NO_COLOR", "CLICOLOR", "CLICOLOR_FORCE"] {
+        command.env_remove(name);
+    }
     command.env_remove("UNDER_SEAL_PASSWORD").env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1").env("TERM", "xterm");
     command.env("XDG_CONFIG_HOME", desk.path(".settings")).env("XDG_STATE_HOME", desk.path(".state"));
     let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
