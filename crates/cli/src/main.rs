@@ -60,7 +60,9 @@ fn run() -> ExitCode {
         Typed::Arguments(arguments) => run_command(&arguments.command),
         Typed::Nothing => ended(commands::guide::offer(), "help", false),
         Typed::Text(text) => ended(commands::print_text(&text), "help", false),
-        Typed::Mistaken { failure, command, json } => ended(Err(failure), command.unwrap_or_default(), json),
+        Typed::Mistaken { mistyped, command, json } => {
+            ended(Err(Failure::Mistyped(mistyped)), command.unwrap_or_default(), json)
+        }
     }
 }
 

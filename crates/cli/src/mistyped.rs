@@ -2,7 +2,6 @@
 //! lead to the command or option that does what they mean. Likeness of letters counts only where it can be nothing but a slip.
 
 use crate::args::{Arguments, Command as AnyCommand, screens};
-use crate::failure::Failure;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use clap::{Command, FromArgMatches as _};
 use std::ffi::OsString;
@@ -237,7 +236,7 @@ pub enum Typed {
     /// It cannot be taken.
     Mistaken {
         /// Why.
-        failure: Failure,
+        mistyped: Mistyped,
         /// The command that was typed, where there is one.
         command: Option<&'static str>,
         /// Whether the answer is to be JSON.
@@ -268,7 +267,7 @@ pub fn read(typed: impl IntoIterator<Item = OsString>) -> Typed {
         words.iter().find_map(|word| screens::GROUPS.iter().flat_map(|(_, names)| *names).find(|name| **name == word));
     let mistyped = mistyped(&error, name.and_then(|name| command.find_subcommand(name)), &command);
     let json = words.iter().take_while(|word| *word != "--").any(|word| word == "--json");
-    Typed::Mistaken { failure: Failure::Mistyped(mistyped), command: name.copied(), json }
+    Typed::Mistaken { mistyped, command: name.copied(), json }
 }
 
 fn mistyped(error: &clap::Error, of: Option<&Command>, all: &Command) -> Mistyped {

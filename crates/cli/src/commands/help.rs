@@ -2,6 +2,7 @@
 
 use super::show;
 use crate::args::{HelpArguments, screens};
+use crate::credentials::PASSWORD_VARIABLE;
 use crate::failure::{DONE, Failure};
 use crate::mistyped::{Meant, Mistyped, meant_by_command};
 use crate::ui::pager;
@@ -65,7 +66,7 @@ pub fn run(arguments: &HelpArguments) -> Result<u8, Failure> {
     if arguments.output.json {
         show(&report, &arguments.output, Vec::new)?;
     } else {
-        pager::show(&drawn).map_err(Failure::Output)?;
+        pager::show(&drawn, PASSWORD_VARIABLE).map_err(Failure::Output)?;
     }
     Ok(DONE)
 }

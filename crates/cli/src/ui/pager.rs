@@ -1,6 +1,5 @@
 //! Long texts on a terminal: through the pager of `PAGER`, or the usual one, where they do not fit on the screen.
 
-use crate::credentials::PASSWORD_VARIABLE;
 use std::io::{self, IsTerminal as _, Write as _};
 use std::process::{Command, Stdio};
 
@@ -9,12 +8,14 @@ const USUAL: &str = "less";
 
 /// Shows a text; without a pager, or elsewhere than on a terminal, it is printed.
 ///
+/// The pager does not get this variable: whoever shows a page needs no password.
+///
 /// # Errors
 /// What the system said. A reader who has seen enough is no failure.
-pub fn show(text: &str) -> io::Result<()> {
+pub fn show(text: &str, secret_variable: &str) -> io::Result<()> {
     let rows = rustix::termios::tcgetwinsize(io::stdout()).map_or(0, |size| usize::from(size.ws_row));
     let is_long = rows > 0 && text.lines().count() >= rows;
-    if is_long && io::stdout().is_terminal() && through_pager(text)? {
+    if is_long && io::stdout().is_terminal() && through_pager(text, secret_variable)? {
         return Ok(());
     }
     let mut output = anstream::stdout().lock();
@@ -25,7 +26,7 @@ pub fn show(text: &str) -> io::Result<()> {
 }
 
 /// Whether there was a pager to show it.
-fn through_pager(text: &str) -> io::Result<bool> {
+fn through_pager(text: &str, secret_variable: &str) -> io::Result<bool> {
     let mut command = match std::env::var("PAGER") {
         Ok(line) if line.trim().is_empty() => return Ok(false),
         Ok(line) => {
@@ -35,8 +36,7 @@ fn through_pager(text: &str) -> io::Result<bool> {
         }
         Err(_) => Command::new(USUAL),
     };
-    // Whoever shows a page needs no password.
-    command.stdin(Stdio::piped()).env_remove(PASSWORD_VARIABLE);
+    command.stdin(Stdio::piped()).env_remove(secret_variable);
     if std::env::var_os("LESS").is_none() {
         // Styles as they are, an end at the last line.
         command.env("LESS", "-RFX");

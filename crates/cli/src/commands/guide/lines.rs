@@ -39,7 +39,7 @@ impl Line {
         say(&format!("\n{}", paint(Tone::Strong, self.typed())));
         match mistyped::read(std::iter::once(OsString::from("under-seal")).chain(self.0.iter().cloned())) {
             Typed::Arguments(arguments) => commands::run(&arguments.command),
-            Typed::Mistaken { failure, .. } => Err(failure),
+            Typed::Mistaken { mistyped, .. } => Err(Failure::Mistyped(mistyped)),
             Typed::Nothing | Typed::Text(_) => Ok(0),
         }
     }

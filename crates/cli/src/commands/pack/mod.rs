@@ -15,6 +15,7 @@ use crate::settings::{NameFields, Origin, Settings};
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
 use crate::{named_file, session, words};
+use next_steps::next_steps;
 use report::{Report, lines};
 use std::ffi::OsString;
 use std::path::PathBuf;
@@ -113,7 +114,8 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let message = typed_message.unwrap_or_default();
     let mut packing = Packing { settings, format, target, message, secret, key_file, passphrase_file, loss, changes };
     let report = Report::new(&packed, &mut packing);
-    show(&report, &arguments.work, || lines(&packed, &report))?;
+    let body = || [lines(&packed, &report), vec![String::new()], next_steps(&packed, &report)].concat();
+    show(&report, &arguments.work, body)?;
     Ok(report.exit_code)
 }
 

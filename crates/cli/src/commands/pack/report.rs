@@ -1,7 +1,6 @@
 //! What `pack` says in the end: for people and as JSON.
 
 use super::Packing;
-use super::next_steps::next_steps;
 use crate::args::PackArguments;
 use crate::commands::show;
 use crate::commands::since::ChangesReport;
@@ -317,8 +316,6 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
     }
     lines.extend(notes(report));
     lines.extend(report.mail_hint.iter().flat_map(|hint| [String::new(), hint.clone()]));
-    lines.push(String::new());
-    lines.extend(next_steps(packed, report));
     lines
 }
 
