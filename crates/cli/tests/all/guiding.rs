@@ -175,7 +175,11 @@ fn a_recipient_is_led_to_the_files(#[case] answer: &str, #[case] code: i32) {
         ("(Enter means yes): ", ""),
         ("Password: ", PASSWORD),
     ]);
+    if answer == "a" {
+        turns.extend([("Make it now? [y]es, [n]o (Enter means no): ", "y"), ("Password: ", PASSWORD)]);
+    }
     let (exit, shown) = dialogue(&desk, &[], &turns);
+    assert_eq!(shown.contains("The receipt is made"), answer == "a", "{shown}");
     assert_eq!(exit, code, "{shown}");
     assert!(shown.contains("volume 3") && desk.path("in/wrenfall-light/letters").is_dir(), "{shown}");
 }

@@ -3,8 +3,9 @@
 use super::lines::{Line, Script};
 use super::{Turn, ask_all, choose, finish, home, read, read_paths, say, step};
 use crate::failure::{DAMAGED, Failure, LOOK, MISSING};
-use crate::ui::text;
+use crate::ui::{prompt, text};
 use std::path::{Path, PathBuf};
+use under_seal_core::formats::sealed::volume::VolumeSet;
 
 /// What has been answered.
 #[derive(Default)]
@@ -21,7 +22,30 @@ pub fn run() -> Result<u8, Failure> {
     ask_all(&mut recipient, &[parts, is_all_here, key_file, whereto, last_yes])?;
     let mut script = Script::default();
     let code = script.run(recipient.open())?;
-    if code > LOOK { Ok(code) } else { finish(&script).map(|_| code) }
+    if code > LOOK {
+        return Ok(code);
+    }
+    what_now(&recipient, &mut script)?;
+    finish(&script).map(|_| code)
+}
+
+/// Where the files are, and the receipt, which only sealed volumes have, and only whoever has all of them can make.
+fn what_now(recipient: &Recipient, script: &mut Script) -> Result<(), Failure> {
+    step("6. What now?");
+    let files = format!("The files are in {}.", text::path(&recipient.into));
+    if recipient.salvage || VolumeSet::gather(&recipient.places).is_err() {
+        say(&files);
+        return Ok(());
+    }
+    let question = format!("{files} A receipt, a short code, tells the sender that everything opened. Make it now?");
+    if prompt::confirm(&question)? {
+        let receipt = Line::of(&["receipt"]).with(&recipient.places);
+        script.run(match &recipient.key_file {
+            Some(file) => receipt.with([Path::new("--key-file"), file]),
+            None => receipt,
+        })?;
+    }
+    Ok(())
 }
 
 fn parts(recipient: &mut Recipient) -> Result<Turn, Failure> {
