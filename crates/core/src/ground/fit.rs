@@ -106,9 +106,7 @@ impl Fit {
             }
         })
     }
-}
 
-impl Fit {
     /// The fit that was meant where a size was named that mailboxes have as their limit: its name, and what its volumes may have. Encoded
     /// as an attachment, a volume of the size itself is a third too large.
     pub fn of_the_mailbox(self) -> Option<(String, Self)> {
