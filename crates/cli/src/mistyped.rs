@@ -3,7 +3,7 @@
 
 use crate::args::{Arguments, Command as AnyCommand, screens};
 use clap::error::{ContextKind, ContextValue, ErrorKind};
-use clap::{Command, FromArgMatches as _};
+use clap::{Command, CommandFactory as _, FromArgMatches as _};
 use std::ffi::OsString;
 use std::path::Path;
 
@@ -247,7 +247,8 @@ pub enum Typed {
 /// Reads the command line.
 pub fn read(typed: impl IntoIterator<Item = OsString>) -> Typed {
     let typed: Vec<OsString> = typed.into_iter().collect();
-    let mut command = screens::command();
+    // The screens of help are drawn only for whoever asks for them.
+    let mut command = Arguments::command();
     let error = match command.try_get_matches_from_mut(&typed).and_then(|found| Arguments::from_arg_matches(&found)) {
         Ok(mut arguments) => {
             if let AnyCommand::Plan(plan) = &mut arguments.command {
@@ -259,12 +260,19 @@ pub fn read(typed: impl IntoIterator<Item = OsString>) -> Typed {
     };
     let words: Vec<String> = typed.iter().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
     match error.kind() {
-        ErrorKind::DisplayHelp | ErrorKind::DisplayVersion => return Typed::Text(error.render()),
+        ErrorKind::DisplayHelp => {
+            let asked = screens::command().try_get_matches_from(&typed).err().unwrap_or(error);
+            return Typed::Text(asked.render());
+        }
+        ErrorKind::DisplayVersion => return Typed::Text(error.render()),
         _ if words.is_empty() => return Typed::Nothing,
         _ => {}
     }
-    let name =
-        words.iter().find_map(|word| screens::GROUPS.iter().flat_map(|(_, names)| *names).find(|name| **name == word));
+    // Nothing stands in front of a command.
+    let name = screens::GROUPS
+        .iter()
+        .flat_map(|(_, names)| *names)
+        .find(|name| words.first().is_some_and(|word| word == **name));
     let mistyped = mistyped(&error, name.and_then(|name| command.find_subcommand(name)), &command);
     let json = words.iter().take_while(|word| *word != "--").any(|word| word == "--json");
     Typed::Mistaken { mistyped, command: name.copied(), json }

@@ -228,8 +228,8 @@ impl From<UnsafeNamesName> for UnsafeNames {
 pub struct ChoiceArguments {
     /// Leave out what matches, such as '*.tmp'
     ///
-    /// "under-seal help patterns" explains patterns: a name at any depth (*.tmp), the end of a path (survey/raw), a whole path inside the archive (/dossier/survey), folders only
-    /// (raw/). Repeatable.
+    /// "under-seal help patterns" explains patterns: a name at any depth (*.tmp), the end of a path (survey/raw), a whole path inside the
+    /// archive (/dossier/survey), folders only (raw/). Repeatable.
     #[arg(long, value_name = "PATTERN")]
     pub leave_out: Vec<String>,
     /// Read such patterns from a text file, one a line

@@ -1,12 +1,13 @@
 //! `help`: a command's help, or a page of the documents on a topic, built in.
 
 use super::show;
-use crate::args::{HelpArguments, screens};
+use crate::args::{Arguments, HelpArguments, screens};
 use crate::credentials::PASSWORD_VARIABLE;
 use crate::failure::{DONE, Failure};
 use crate::mistyped::{Meant, Mistyped, meant_by_command};
 use crate::ui::pager;
 use crate::ui::paint::{Tone, paint};
+use clap::CommandFactory as _;
 use serde::Serialize;
 use std::io::IsTerminal as _;
 
@@ -99,23 +100,20 @@ fn set(page: &str) -> String {
 
 /// The lines of each paragraph as one: how a file is broken is nothing to a terminal. Tables, lists, headings and code stay.
 fn in_paragraphs(text: &str) -> String {
-    let stands_alone = |line: &str| line.is_empty() || line.starts_with(['|', '#', '-', ' ', '`']);
+    let is_block = |line: &str| line.is_empty() || line.starts_with(['|', '#', ' ']) || line.starts_with("```");
     let mut joined = String::with_capacity(text.len());
-    let (mut in_code, mut open) = (false, false);
+    let (mut in_code, mut is_open) = (false, false);
     for line in text.lines() {
-        let is_fence = line.starts_with("```");
-        in_code ^= is_fence;
-        let goes_on = open && !in_code && !line.is_empty() && !line.starts_with(['|', '#', '-', ' ']) && !is_fence;
-        joined.push_str(if joined.is_empty() {
-            ""
-        } else if goes_on {
-            " "
-        } else {
-            "\n"
+        in_code ^= line.starts_with("```");
+        let is_text = !in_code && !is_block(line);
+        joined.push_str(match (joined.is_empty(), is_open && is_text && !line.starts_with('-')) {
+            (true, _) => "",
+            (false, true) => " ",
+            (false, false) => "\n",
         });
         joined.push_str(line);
-        // A list's item goes on in the next line as a paragraph does.
-        open = !in_code && !is_fence && (!stands_alone(line) || line.starts_with(['-', '`']));
+        // A list's item begins anew, and goes on in the next line as a paragraph does.
+        is_open = is_text;
     }
     joined
 }
@@ -144,7 +142,7 @@ fn without_targets(text: &str) -> String {
 }
 
 fn unknown(name: &str) -> Failure {
-    let meant = match meant_by_command(name, &screens::command()) {
+    let meant = match meant_by_command(name, &Arguments::command()) {
         Meant::Here(_) => Meant::Unknown,
         meant => meant,
     };

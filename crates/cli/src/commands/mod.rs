@@ -86,11 +86,6 @@ pub fn print_text(text: &clap::builder::StyledStr) -> Result<u8, Failure> {
     print_lines(&[text.ansi().to_string().trim_end().to_owned()]).map(|()| DONE)
 }
 
-/// Prints a script's lines.
-fn print_script(lines: &[String]) -> Result<(), Failure> {
-    print_lines(lines)
-}
-
 /// How a result is printed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Printing {

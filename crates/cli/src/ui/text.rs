@@ -240,7 +240,7 @@ pub fn columns(text: &str) -> usize {
 
 /// A text in lines of so many columns at most.
 pub fn filled(text: &str, width: usize) -> String {
-    broken(text, textwrap::Options::new(width)).join("\n")
+    lines_within(text, width).join("\n")
 }
 
 /// A line that is wider than a terminal, broken between words, and what is below it indented as it is.
@@ -256,7 +256,7 @@ pub fn wrapped(sentences: &str, output: &impl IsTerminal) -> String {
     if !output.is_terminal() {
         return sentences.to_owned();
     }
-    lines_within(sentences, textwrap::termwidth().min(WIDEST)).join("\n")
+    filled(sentences, textwrap::termwidth().min(WIDEST))
 }
 
 /// The same for what stands on standard output behind so many columns of something else, line by line.

@@ -62,6 +62,6 @@ impl Script {
         let lines = self.0.iter().map(|line| line.typed().trim_start().to_owned());
         let script: Vec<String> = ["#!/bin/sh".to_owned(), "set -e".to_owned()].into_iter().chain(lines).collect();
         say(&format!("\n{}", paint(Tone::Strong, "The same as a script:")));
-        commands::print_script(&script)
+        commands::print_lines(&script)
     }
 }

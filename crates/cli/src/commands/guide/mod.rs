@@ -8,7 +8,7 @@ mod sender;
 
 use super::print_text;
 use crate::args::screens;
-use crate::failure::{DONE, Failure};
+use crate::failure::Failure;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::prompt;
 use std::io::Write as _;
@@ -96,7 +96,7 @@ fn read_paths(question: &str, usual: Option<&str>) -> Result<Option<Vec<PathBuf>
             say("A quote has no end. Type it again.");
             continue;
         };
-        let paths: Vec<PathBuf> = paths.iter().map(|path| home(path)).collect();
+        let paths: Vec<PathBuf> = paths.iter().map(|path| typed_path(path)).collect();
         match paths.iter().find(|path| !path.exists()) {
             Some(absent) => say(&format!(
                 "{} is not there. Check the spelling, and the folder that you are in.",
@@ -107,10 +107,11 @@ fn read_paths(question: &str, usual: Option<&str>) -> Result<Option<Vec<PathBuf>
     }
 }
 
-/// A path that begins with the sign for the home folder, which a shell would have put in.
-fn home(typed: &str) -> PathBuf {
+/// A path as it was typed: with the home folder put in, as a shell does, and so that no command takes it for an option.
+fn typed_path(typed: &str) -> PathBuf {
     match (typed.strip_prefix("~/"), std::env::home_dir()) {
         (Some(rest), Some(home)) => home.join(rest),
+        _ if typed.starts_with('-') => PathBuf::from(".").join(typed),
         _ => PathBuf::from(typed),
     }
 }
@@ -120,10 +121,4 @@ fn choose(question: &str, choices: &[&str], usual: usize) -> Result<Option<usize
     let with_back: Vec<&str> = choices.iter().copied().chain(["[b]ack"]).collect();
     let chosen = prompt::choose(question, &with_back, Some(usual))?;
     Ok((chosen < choices.len()).then_some(chosen))
-}
-
-/// The end, where all went well: the same once more as a script.
-fn finish(script: &lines::Script) -> Result<u8, Failure> {
-    script.show()?;
-    Ok(DONE)
 }

@@ -1,7 +1,7 @@
 //! For recipients: where the parts are, what is missing, the key file, where to; then opening.
 
 use super::lines::{Line, Script};
-use super::{Turn, ask_all, choose, finish, home, read, read_paths, say, step};
+use super::{Turn, ask_all, choose, read, read_paths, say, step, typed_path};
 use crate::failure::{DAMAGED, Failure, LOOK, MISSING};
 use crate::ui::{prompt, text};
 use std::path::{Path, PathBuf};
@@ -26,7 +26,7 @@ pub fn run() -> Result<u8, Failure> {
         return Ok(code);
     }
     what_now(&recipient, &mut script)?;
-    finish(&script).map(|_| code)
+    script.show().map(|()| code)
 }
 
 /// Where the files are, and the receipt, which only sealed volumes have, and only whoever has all of them can make.
@@ -84,7 +84,7 @@ fn is_all_here(recipient: &mut Recipient) -> Result<Turn, Failure> {
 fn key_file(recipient: &mut Recipient) -> Result<Turn, Failure> {
     step("3. Did a key file come with the password?");
     let Some(typed) = read("Its path", Some("none"))? else { return Ok(Turn::Back) };
-    recipient.key_file = (typed != "none").then(|| home(&typed));
+    recipient.key_file = (typed != "none").then(|| typed_path(&typed));
     if let Some(absent) = recipient.key_file.as_ref().filter(|file| !file.is_file()) {
         say(&format!("{} is not a file here.", text::path(absent)));
         return key_file(recipient);
@@ -95,7 +95,7 @@ fn key_file(recipient: &mut Recipient) -> Result<Turn, Failure> {
 fn whereto(recipient: &mut Recipient) -> Result<Turn, Failure> {
     step("4. Where to?");
     let Some(typed) = read("The folder to extract into", Some("opened"))? else { return Ok(Turn::Back) };
-    recipient.into = home(&typed);
+    recipient.into = typed_path(&typed);
     Ok(Turn::Next)
 }
 

@@ -2,7 +2,7 @@
 //! rehearsing and handing over.
 
 use super::lines::{Line, Script};
-use super::{Turn, ask_all, choose, finish, home, read, read_paths, say, step};
+use super::{Turn, ask_all, choose, read, read_paths, say, step, typed_path};
 use crate::failure::{BadValue, DONE, Failure, LOOK};
 use crate::settings::Configuration;
 use crate::ui::prompt;
@@ -57,7 +57,7 @@ pub fn run() -> Result<u8, Failure> {
         return Ok(rehearsed);
     }
     match script.run(sender.handover())? {
-        DONE => finish(&script),
+        DONE => script.show().map(|()| DONE),
         code => Ok(code),
     }
 }
@@ -151,7 +151,7 @@ fn whereto(sender: &mut Sender) -> Result<Turn, Failure> {
     let Some(handover) = read("A new folder for everything that the recipient gets", Some(&usual))? else {
         return whereto(sender);
     };
-    (sender.work, sender.handover) = (home(&work), home(&handover));
+    (sender.work, sender.handover) = (typed_path(&work), typed_path(&handover));
     let taken = [&sender.work, &sender.handover].into_iter().find(|folder| folder.exists());
     if let Some(taken) = taken.map(|folder| crate::ui::text::path(folder)) {
         say(&format!("{taken} is there already. Name another folder."));
@@ -217,7 +217,7 @@ impl Sender {
 
     /// Sources, and everything that shapes the archive but its place.
     fn shaped(&self, line: Line) -> Line {
-        let mut line = line.with(self.sources.iter().map(|source| as_source(source)));
+        let mut line = line.with(&self.sources);
         if let Some(profile) = &self.profile {
             line = line.with(["--for", profile]);
         } else if let Some((fit, _)) = &self.fit {
@@ -236,7 +236,7 @@ impl Sender {
 
     fn rehearse(&self) -> Line {
         let line = Line::of(&["rehearse"]).with([self.archive()]).with(["--against"]);
-        let line = line.with(self.sources.iter().map(|source| as_source(source)));
+        let line = line.with(&self.sources);
         let way = self.fit.as_ref().and_then(|(text, fit)| match fit {
             Fit::Message(_) => Some(("mail", text)),
             Fit::Form(_) => Some(("upload", text)),
@@ -255,14 +255,5 @@ impl Sender {
             (None, Some((fit, Fit::Message(_) | Fit::Disc { .. }))) => line.with(["--fit", fit]),
             _ => line,
         }
-    }
-}
-
-/// A source that can be mistaken for an option by nobody.
-fn as_source(source: &Path) -> PathBuf {
-    if source.as_os_str().as_encoded_bytes().first() == Some(&b'-') {
-        Path::new(".").join(source)
-    } else {
-        source.to_owned()
     }
 }

@@ -16,7 +16,7 @@ use crate::places::{Typed, gather_or_collect, tell_apart};
 use crate::session;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
-use crate::ui::text::{first_few, shown, wrapped};
+use crate::ui::text::{first_few, shown};
 use crate::words::NOT_SECRET;
 use report::{End, NotWhole, OriginMarks, Report, absolute, changed, lines};
 use std::borrow::Cow;
@@ -159,7 +159,7 @@ fn may_be_replaced(base: &Base, found: &mut Found, arguments: &OpenArguments) ->
         if outdated.len() == 1 { "it" } else { "them" },
         first_few(&outdated)
     );
-    if prompt::confirm(&wrapped(&question, &std::io::stderr()))? { Ok(()) } else { Err(Failure::GivenUp) }
+    if prompt::confirm(&question)? { Ok(()) } else { Err(Failure::GivenUp) }
 }
 
 /// What is wished of an extraction beside its place.

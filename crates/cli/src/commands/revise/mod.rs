@@ -13,7 +13,7 @@ use crate::failure::{BadValue, Failure};
 use crate::session;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
-use crate::ui::text::{entries, first_few, shown, wrapped};
+use crate::ui::text::{entries, first_few, shown};
 use place::Place;
 use report::{Outcome, Report, lines};
 use std::slice;
@@ -111,5 +111,5 @@ fn confirm_losses(gone: &[EntryPath]) -> Result<(), Failure> {
     let (entries, are) = (entries(gone.len() as u64), if gone.len() == 1 { "is" } else { "are" });
     let question =
         format!("{entries} {are} not there any more, and would be removed from the archive: {}.", first_few(&gone));
-    if prompt::confirm(&wrapped(&question, &std::io::stderr()))? { Ok(()) } else { Err(Failure::GivenUp) }
+    if prompt::confirm(&question)? { Ok(()) } else { Err(Failure::GivenUp) }
 }

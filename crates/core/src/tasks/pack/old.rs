@@ -5,7 +5,7 @@
 use super::Delivery;
 use super::target::{Target, WayError};
 use crate::disk::staging::{Leftover, Replaced, settle};
-use crate::disk::{Folder, absolute};
+use crate::disk::{FileError, Folder, absolute};
 use crate::formats::archive::{Archive, recognise};
 use crate::formats::reader::Flaws;
 use crate::formats::registry::Format;
@@ -99,9 +99,17 @@ impl Target {
     /// Files that have this archive's name already, in which way packing would have to be made; nothing is touched. None where the
     /// folder cannot be looked into.
     pub fn in_the_way(&self, format: &Format) -> Vec<PathBuf> {
-        let names = Folder::open(&self.folder).and_then(|folder| folder.names()).unwrap_or_default();
-        let taken = names.into_iter().filter(|name| format.suffix_of(name, &self.stem).is_some());
-        taken.map(|name| absolute(&self.folder).join(name)).collect()
+        let there = Folder::open(&self.folder).and_then(|folder| self.names_there(&folder, format));
+        there.map(|names| self.paths_of(&names)).unwrap_or_default()
+    }
+
+    /// Names in its folder that files of this archive have, or would have.
+    fn names_there(&self, folder: &Folder, format: &Format) -> Result<Vec<OsString>, FileError> {
+        Ok(folder.names()?.into_iter().filter(|name| format.suffix_of(name, &self.stem).is_some()).collect())
+    }
+
+    fn paths_of(&self, names: &[OsString]) -> Vec<PathBuf> {
+        names.iter().map(|name| absolute(&self.folder).join(name)).collect()
     }
 
     /// Settles what an earlier run left, and says which old volumes of this name are to be
@@ -120,8 +128,7 @@ impl Target {
             folder => folder?,
         };
         let leftover = settle(&folder, &self.stem, context)?;
-        let there: Vec<OsString> =
-            folder.names()?.into_iter().filter(|name| format.suffix_of(name, &self.stem).is_some()).collect();
+        let there = self.names_there(&folder, format)?;
         if there.is_empty() {
             return Ok(OldArchive::default());
         }
@@ -132,7 +139,7 @@ impl Target {
         for name in &there {
             bytes += folder.size_and_time_of(name)?.0;
         }
-        let paths = there.iter().map(|name| absolute(&self.folder).join(name)).collect();
+        let paths = self.paths_of(&there);
         Err(match leftover {
             Leftover::Completed => WayError::EarlierRunCompleted(paths),
             _ => WayError::Taken { paths, bytes },
