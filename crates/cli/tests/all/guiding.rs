@@ -13,14 +13,19 @@ fn dialogue(desk: &Desk, arguments: &[&str], turns: &[(&str, &str)]) -> (i32, St
 /// The same with a shell's line of one's own, on a screen of so many columns and forty rows.
 fn on_a_screen(desk: &Desk, columns: usize, line: &str, turns: &[(&str, &str)]) -> (i32, String) {
     let program = desk.command(&[]).get_program().to_owned().into_string().unwrap();
-    let line = format!("stty cols {columns} rows 40; {}", line.replace("PROGRAM", &format!("'{program}'")));
+    // Some shells end with what Ctrl-C ended, others go on: one shell everywhere, and it goes on.
+    let line = format!("trap : INT; stty cols {columns} rows 40; {}", line.replace("PROGRAM", &format!("'{program}'")));
     let mut command = Command::new("timeout");
     command.args(["--foreground", "60", "script", "-q", "-e", "-c", &line, "/dev/null"]).current_dir(desk.path("."));
     // What the machine that runs the tests says of colour counts for nothing here.
     for name in ["CI", "NO_COLOR", "CLICOLOR", "CLICOLOR_FORCE"] {
         command.env_remove(name);
     }
-    command.env_remove("UNDER_SEAL_PASSWORD").env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1").env("TERM", "xterm");
+    command
+        .env_remove("UNDER_SEAL_PASSWORD")
+        .env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1")
+        .env("TERM", "xterm")
+        .env("SHELL", "/bin/sh");
     command.env("XDG_CONFIG_HOME", desk.path(".settings")).env("XDG_STATE_HOME", desk.path(".state"));
     let mut child = command.stdin(Stdio::piped()).stdout(Stdio::piped()).spawn().unwrap();
     let (mut keyboard, mut screen) = (child.stdin.take().unwrap(), child.stdout.take().unwrap());
