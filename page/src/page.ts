@@ -88,10 +88,10 @@ class Page {
     this.show();
     const describe = (set: SetTold) => {
       const name = set.found[0]?.name ?? '';
-      return `${shown(name)} and what belongs to it: ${count(set.header.volumes, 'volume')}, ${set.missing.length === 0 ? 'all here' : `missing ${numbers(set.missing)}`}`;
+      return `${shown(name)} and its other files: ${count(set.header.volumes, 'volume')}, ${set.missing.length === 0 ? 'all here' : `missing ${numbers(set.missing)}`}`;
     };
     byId('choosing-told').replaceChildren(
-      element('p', { textContent: 'These files belong to different sets. Which one do you want to open?' }),
+      element('p', { textContent: 'These files belong to different archives. Which one do you want to open?' }),
       ...sets.map(set => element('p', {}, button(describe(set), () => void this.choose(set, others), 'second'))));
   }
 
@@ -101,7 +101,7 @@ class Page {
     this.show('volumes');
     this.checked = undefined;
     const checking = (this.checking = showVolumes(this.crew, told, others));
-    if (this.carried && others.length === 0) byId('volumes-told').textContent = `This page carries sealed files, ${size(told.bytes)}.`;
+    if (this.carried && others.length === 0) byId('volumes-told').textContent = `This page contains sealed files, ${size(told.bytes)}.`;
     void checking.checked.then(outcome => {
       if (this.checking !== checking) return;
       this.checked = outcome;
@@ -181,27 +181,27 @@ class Page {
       ? `${missing.length === 1 ? 'volume' : 'volumes'} ${numbers(missing)} ${missing.length === 1 ? 'is' : 'are'} missing`
       : 'a part of the volumes is damaged';
     return element('div', { className: 'notice' },
-      element('p', { textContent: `The list is whole, but ${words}. Files that lie in there cannot be saved.` }),
+      element('p', { textContent: `The list is complete, but ${words}. Files with a part in there cannot be saved.` }),
       this.rescue(keys));
   }
 
   private rescue(keys: Keys): HTMLElement {
-    return button('Find what is whole', () => void this.salvage(keys), 'second');
+    return button('Find the complete files', () => void this.salvage(keys), 'second');
   }
 
   /** Looks for what is whole, and shows that. */
   private async salvage(keys: Keys): Promise<void> {
     const { header } = this.set!;
     const work = this.crew.reader.call<ListTold>('salvage', [], bytes => bar.advance(bytes));
-    const bar = new ProgressBar('Looking for what is whole', header.cells * header.cellBytes, () => work.cancel());
+    const bar = new ProgressBar('Looking for complete files', header.cells * header.cellBytes, () => work.cancel());
     byId('list-body').hidden = true;
     byId('list-told').replaceChildren(bar.element);
     try {
       const list = await work;
       const { lost } = list;
       const words = lost
-        ? `${count(lost.length, 'file')} ${lost.length === 1 ? 'is' : 'are'} lost or damaged. Everything in this list is whole.`
-        : 'The table of contents is lost, so nobody can tell what is missing. Everything in this list is whole.';
+        ? `${count(lost.length, 'file')} ${lost.length === 1 ? 'is' : 'are'} lost or damaged. Every file in this list is complete.`
+        : 'The table of contents is lost, so nobody can tell what is missing. Every file in this list is complete.';
       const names = element('ul', {}, ...(lost ?? []).slice(0, 500).map(path => element('li', { textContent: shown(path) })));
       const details = lost && lost.length > 0 ? element('details', {}, element('summary', { textContent: 'What is lost' }), names) : undefined;
       this.showList(list, keys, element('div', { className: 'notice' }, element('p', { textContent: words }), details));
@@ -223,11 +223,11 @@ class Page {
       ? element('div', { className: 'message' }, element('p', { className: 'small', textContent: 'The sender says:' }), element('p', { className: 'words', textContent: shownText(told.about.message) }))
       : undefined;
     const open = keys.openToAll
-      ? element('p', { className: 'notice', textContent: 'These files need no password: they are checked against accidents, but they are not secret, and nobody vouches for who made them. If you were told a password, these are not the files that you were meant to have.' })
+      ? element('p', { className: 'notice', textContent: 'These files need no password. They are checked against accidents, but they are not secret, and anybody could have made them. If the sender gave you a password, these are not the files that the sender packed.' })
       : undefined;
     const hasKeyFile = (byId<HTMLInputElement>('key-file').files?.length ?? 0) > 0;
     const needless = hasKeyFile && !keys.openToAll && !keys.keyFileNeeded
-      ? element('p', { className: 'notice', textContent: 'The password opens these files alone: the key file was not needed.' })
+      ? element('p', { className: 'notice', textContent: 'The password alone opens these files. The key file was not needed.' })
       : undefined;
     const changed = told.changedNames > 0
       ? element('p', { className: 'notice', textContent: `${count(told.changedNames, 'name')} cannot be written as text here, and ${told.changedNames === 1 ? 'is' : 'are'} changed.` })
@@ -241,10 +241,10 @@ class Page {
 /** That there are only changes here, and what is gone with them. */
 function baseNotice(base: Base | undefined): HTMLElement | undefined {
   if (!base) return undefined;
-  const words = `These are only the changes since ${shown(base.name || 'another archive')}, packed on ${date(base.made.seconds)}. Save them as a folder, and put what is in it over what you have from that.`;
+  const words = `These are only the changes since ${shown(base.name || 'another archive')}, packed on ${date(base.made.seconds)}. Save them as a folder, and copy its contents over the files that you have from there.`;
   const names = base.gone.map(path => element('li', { textContent: shown(new TextDecoder().decode(path)) }));
   const gone = names.length > 0
-    ? element('details', {}, element('summary', { textContent: `${count(names.length, 'thing')} of it ${names.length === 1 ? 'is' : 'are'} not there any more: take ${names.length === 1 ? 'it' : 'them'} out yourself` }), element('ul', {}, ...names))
+    ? element('details', {}, element('summary', { textContent: `The sender removed ${count(names.length, 'file or folder', 'files and folders')}. Delete ${names.length === 1 ? 'it' : 'them'} yourself` }), element('ul', {}, ...names))
     : undefined;
   return element('div', { className: 'notice' }, element('p', { textContent: words }), gone);
 }
@@ -261,9 +261,9 @@ function ownName(): string {
 
 /** A long volume stands behind the page, where a browser lets a page look only once a person has chosen the file. */
 function askForThisFile(bytes: number): void {
-  byId('choosing-lead').replaceChildren(element('span', { textContent: 'Choose this very file once more: ' }), element('span', { className: 'name', textContent: shown(ownName()) }));
+  byId('choosing-lead').replaceChildren(element('span', { textContent: 'Choose this file itself once more: ' }), element('span', { className: 'name', textContent: shown(ownName()) }));
   byId('choose').textContent = 'Choose this file';
-  byId('choosing-more').textContent = `It carries ${size(bytes)} of sealed files. Browsers read that much of a file only after you have chosen it. You can also drop it here.`;
+  byId('choosing-more').textContent = `It contains ${size(bytes)} of sealed files. Browsers let a page read that much only after you have chosen the file. You can also drop it here.`;
 }
 
 async function start(): Promise<void> {
@@ -275,14 +275,14 @@ async function start(): Promise<void> {
     if (!('groupBy' in Map)) throw new Error('too old');
     new Page(await Crew.hire(script), carried).begin();
   } catch {
-    byId('loading').textContent = 'This browser is too old for this page, or does not let it compute. Open it in a newer one.';
+    byId('loading').textContent = 'This browser is too old for this page, or does not let it run. Open the page in a newer browser.';
   }
 }
 
 /** A defect of the page itself is told, rather than that nothing happens. */
 function tellDefects(): void {
   addEventListener('unhandledrejection', ({ reason }) => {
-    const told = element('p', { className: 'bad', role: 'alert', textContent: `This page itself went wrong (${reason}). Reload it and try again, or use the program.` });
+    const told = element('p', { className: 'bad', role: 'alert', textContent: `This page has a defect (${reason}). Reload it and try again, or use the program.` });
     byId('choosing').hidden = false;
     byId('choosing-told').replaceChildren(told);
     document.documentElement.classList.remove('opened');

@@ -127,12 +127,9 @@ pub fn text() -> String {
         "`The lamp is lit.` and a line feed; packed at 1,940,000,000 seconds and 7 nanoseconds under the name `lamp`, with the",
     );
     say(
-        "password `twelve panes` and the squeeze `even`. What is random is fixed: set id all 01, cut id all 02, archive key all 03, and all 04 what",
+        "password `twelve panes` and the squeeze `even`. Random values are fixed: set id all 01, cut id all 02, archive key all 03, and the random bytes that first",
     );
-    say(&format!(
-        "fills the head at first. Argon2id has 8 KiB, 1 pass, 1 lane. The volume has {} bytes.",
-        volume.len()
-    ));
+    say(&format!("fill the head all 04. Argon2id has 8 KiB, 1 pass, 1 lane. The volume has {} bytes.", volume.len()));
     say("\nThe header's first values, and the head up to the first keyhole's end:\n");
     say(&dump(header, 0, 288));
     say("Bytes 288 to 847 are 04 (unused keyholes), 848 to 4031 are 00. The head tag and the header's check:\n");
@@ -152,7 +149,7 @@ pub fn text() -> String {
     say(&dump(&volume, volume.len() - 32, volume.len()));
     say("Its plaintext: the mark 0000 (a frame begins at once), two zeros, and the inner stream:\n");
     say(&dump(frames, 0, frames.len()));
-    say("Behind that zeros, and the tail:\n");
+    say("After that zeros, and the tail:\n");
     say(&dump(&plain[plain.len() - 128..], 0, 128));
     let mut at = 0;
     while at < frames.len() {
@@ -165,9 +162,7 @@ pub fn text() -> String {
         at += 16 + stored;
     }
     let mut say = |line: &str| text.push_str(&format!("{line}\n"));
-    say(&format!(
-        "The receipt of whoever has opened it is `{receipt}`. The slip of whoever lacks its only cell is `{slip}`,"
-    ));
+    say(&format!("The receipt after opening it is `{receipt}`. The slip that asks for its only cell is `{slip}`,"));
     say(&format!("and the file that answers it has {} bytes: header, page and cell.", supplement.len()));
     say("Its header has the kind 2 and the number 1. The page's beginning and its end:\n");
     say(&dump(&supplement, 4_096, 4_128));

@@ -96,7 +96,7 @@ export class List {
           this.shown += ROWS;
           this.draw();
         }, 'quiet')]
-      : rows.length === 0 ? [element('p', { textContent: this.search ? 'Nothing has this in its name.' : 'This folder is empty.' })] : [];
+      : rows.length === 0 ? [element('p', { textContent: this.search ? 'No name contains this.' : 'This folder is empty.' })] : [];
     byId('more').replaceChildren(...more);
     this.drawChosen();
   }
@@ -144,7 +144,7 @@ export class List {
     const entries = [...this.chosen].sort((one, other) => one - other);
     const bytes = entries.reduce((sum, entry) => sum + this.told.sizes[entry]!, 0);
     const files = entries.filter(entry => this.told.kinds[entry] === FILE).length;
-    const some = button(entries.length === 0 ? 'Save the chosen' : `Save the chosen: ${count(files, 'file')}, ${size(bytes)}`, () => this.acts.save(entries), 'quiet');
+    const some = button(entries.length === 0 ? 'Save the chosen files' : `Save the chosen: ${count(files, 'file')}, ${size(bytes)}`, () => this.acts.save(entries), 'quiet');
     some.disabled = entries.length === 0;
     byId('list-acts').replaceChildren(button('Save everything', () => this.acts.save(undefined)), some);
   }

@@ -78,7 +78,7 @@ export class Saving {
   private showFailed(error: Refusal): void {
     const dialog = byId<HTMLDialogElement>('save');
     const { what, next } = refusal(error);
-    const rescue = button('Find what is whole', () => {
+    const rescue = button('Find the complete files', () => {
       dialog.close();
       this.rescue();
     });
@@ -90,10 +90,10 @@ export class Saving {
 
   /** What was downloaded lies in the browser's storage too, until it is deleted there. */
   private clearing(): HTMLElement {
-    const told = element('p', { className: 'small', textContent: 'A copy lies in this browser\'s storage. It is deleted when this page is opened again, or now: ' });
+    const told = element('p', { className: 'small', textContent: 'There is a copy in this browser\'s storage. It is deleted when this page is opened again. You can also delete it now: ' });
     const clear = button('Delete that copy', async () => {
       await this.crew.reader.call('clear', []).catch(() => {});
-      told.textContent = 'The copy in this browser\'s storage is deleted.';
+      told.textContent = 'The copy in this browser\'s storage was deleted.';
     }, 'quiet');
     told.append(clear);
     return told;
@@ -107,11 +107,11 @@ export class Saving {
     ];
     if (address) {
       const again = element('a', { href: address, download: name, textContent: 'Save it again' });
-      done.push(element('p', {}, 'Your browser puts it where it puts downloads. ', again, '.'));
+      done.push(element('p', {}, 'It is in the folder in which your browser keeps downloads. ', again, '.'));
       if (isStored) done.push(this.clearing());
     }
     if (saved.receipt) {
-      done.push(element('p', { textContent: 'Tell the sender this receipt. It proves that all of it arrived right:' }), copyable(saved.receipt, 'receipt'));
+      done.push(element('p', { textContent: 'Send the sender this receipt, a short code. It proves that everything arrived intact:' }), copyable(saved.receipt, 'receipt'));
     }
     byId('save-body').replaceChildren(...done, button('Done', () => dialog.close()));
   }

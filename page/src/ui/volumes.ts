@@ -20,13 +20,13 @@ export function showVolumes(crew: Crew, set: SetTold, others: Found[]): { checke
     : `${here} of ${count(header.volumes, 'volume')} ${here === 1 ? 'is' : 'are'} here. Missing: ${numbers(missing)}.`;
   draw(set, new Set());
   const told = [...others, ...set.found.filter(file => file.wrong && file.wrong !== 'damaged')].filter(file => file.wrong).map(ofFile);
-  told.push(...set.found.filter(file => file.byCells).map(file => `${shown(file.name)} is damaged at its beginning; by its content it is volume ${file.number}.`));
+  told.push(...set.found.filter(file => file.byCells).map(file => `${shown(file.name)} is damaged at its beginning. Its content shows that it is volume ${file.number}.`));
   const twice = set.found.filter(file => file.again).length;
-  if (twice > 0) told.push(`${count(twice, 'file')} ${twice === 1 ? 'is' : 'are'} here more than once, which does no harm.`);
+  if (twice > 0) told.push(`${count(twice, 'file')} ${twice === 1 ? 'is' : 'are'} here more than once. That does no harm.`);
   byId('volumes-notes').replaceChildren(...told.map(textContent => element('li', { textContent })));
   const state = byId('volumes-state');
   const check = crew.reader.call<CheckTold>('check', [set.number], bytes => bar.advance(bytes));
-  const bar = new ProgressBar('Looking at every byte', header.cells * header.cellBytes, () => check.cancel());
+  const bar = new ProgressBar('Checking every byte', header.cells * header.cellBytes, () => check.cancel());
   state.replaceChildren(bar.element);
   const checked = check.then(
     outcome => {
@@ -35,7 +35,7 @@ export function showVolumes(crew: Crew, set: SetTold, others: Found[]): { checke
     },
     (error: Refusal) => {
       const ended = error.reason === 'cancelled';
-      state.replaceChildren(element('p', { textContent: ended ? 'You ended the look at every byte. Opening looks at them all the same.' : refusal(error).what }));
+      state.replaceChildren(element('p', { textContent: ended ? 'You stopped the check. Every byte is checked again when the files are saved.' : refusal(error).what }));
       return undefined;
     },
   );
@@ -64,8 +64,8 @@ function showCheck(set: SetTold, { damaged, slip }: CheckTold): void {
   const damage = `Damaged: ${size(cells * set.header.cellBytes)} at most, in ${volumes.length === 1 ? 'volume' : 'volumes'} ${numbers(volumes)}.`;
   state.replaceChildren(
     element('p', { className: volumes.length > 0 ? 'bad' : 'good', textContent: volumes.length > 0 ? damage : 'Every byte that is here is intact.' }),
-    element('p', { textContent: 'Add what you have elsewhere. Otherwise send this code to the sender, who can send just what is lacking:' }),
+    element('p', { textContent: 'Add the rest if you have it elsewhere. Otherwise send this code to the sender, who can then send only what is missing:' }),
     copyable(slip, 'code'),
-    element('p', { className: 'small', textContent: 'With the password you can see what is in here already, and rescue what is whole.' }),
+    element('p', { className: 'small', textContent: 'With the password you can see what is in here already, and save the files that are complete.' }),
   );
 }

@@ -3,13 +3,13 @@
 import type { Refusal, Reason } from '../reader/refusal';
 import type { Found } from '../reader/volumes';
 
-const UNITS = ['bytes', 'kB', 'MB', 'GB', 'TB'];
+const UNITS = ['bytes', 'KB', 'MB', 'GB', 'TB'];
 
+/** As the program writes sizes: three digits or so. */
 export function size(bytes: number): string {
   let [value, unit] = [bytes, 0];
-  for (; value >= 1000 && unit < UNITS.length - 1; unit += 1) value /= 1000;
-  const digits = unit === 0 || value >= 100 ? 0 : value >= 10 ? 1 : 2;
-  return `${unit === 0 && bytes === 1 ? '1 byte' : `${value.toFixed(digits)} ${UNITS[unit]}`}`;
+  for (; value >= 999.5 && unit < UNITS.length - 1; unit += 1) value /= 1000;
+  return unit === 0 ? count(bytes, 'byte') : `${value.toFixed(value < 99.95 ? 1 : 0)} ${UNITS[unit]}`;
 }
 
 export function count(number: number, one: string, several = `${one}s`): string {
@@ -57,12 +57,12 @@ export function numbers(all: number[]): string {
 
 /** Why a file is none of the volumes. */
 const OF_FILES: Partial<Record<Reason, string>> = {
-  'not a volume': 'is no sealed volume; it is left alone',
-  'moved as text': 'was changed on its way: it was sent as text. Ask for it again, as an attachment or in a ZIP archive',
-  'damaged header': 'is damaged at its beginning, and it cannot be told where it belongs. Ask for it again',
+  'not a volume': 'is not a sealed volume and is not used',
+  'moved as text': 'was changed on its way, because it was sent as text. Ask the sender for it again, as an attachment or in a ZIP archive',
+  'damaged header': 'is damaged at its beginning, so nothing tells where it belongs. Ask the sender for it again',
   'newer version': 'was made by a newer version than this page knows. Ask for a newer page',
-  'unpublished draft': 'was made by an unpublished draft of this format, which nothing opens any more. Ask for the files anew',
-  'contradicts itself': 'contradicts itself. Ask for it again',
+  'unpublished draft': 'was made by an unpublished draft of this format, which no program opens any more. Ask the sender to pack the files again',
+  'contradicts itself': 'contradicts itself. Ask the sender for it again',
   unreadable: 'cannot be read. Copy it to this computer first, then choose it again',
 };
 
@@ -72,25 +72,25 @@ export function ofFile(file: Found): string {
 
 /** What happened, and the next step. */
 const OF_REASONS: Record<Reason, [string, string]> = {
-  'not a volume': ['These are no sealed files.', 'Choose the files that you were sent.'],
+  'not a volume': ['These are not sealed files.', 'Choose the files that you were sent.'],
   'moved as text': ['A file was changed on its way.', 'Ask the sender for it again.'],
   'damaged header': ['A file is damaged.', 'Ask the sender for it again.'],
   'newer version': ['These files were made by a newer version than this page knows.', 'Ask the sender for a newer page.'],
-  'unpublished draft': ['These files were made by an unpublished draft of this format.', 'Ask the sender to pack them anew.'],
+  'unpublished draft': ['These files were made by an unpublished draft of this format.', 'Ask the sender to pack them again.'],
   'contradicts itself': ['A file contradicts itself.', 'Ask the sender for it again.'],
-  'volumes missing': ['Not all volumes are here.', 'Add the missing ones, or rescue what is whole.'],
-  'too costly': ['To try a password would take more memory or time than is reasonable.', 'Ask the sender whether these files are really theirs.'],
-  'wrong password': ['This password does not open these files.', 'Look for capitals, spaces at the ends and the right keyboard. If there is a key file, choose it too. If you are sure, ask the sender.'],
-  tampered: ['These files were changed on purpose: the password is right, and what stands beside it is not.', 'Do not use them. Ask the sender, in another way than the files came.'],
-  damaged: ['Something here is damaged.', 'Ask the sender for that volume again, or rescue what is whole.'],
-  'changed on purpose': ['Something here was changed on purpose, by somebody who does not have the password.', 'Do not use it. Ask the sender, in another way than the files came.'],
-  malformed: ['These files break the rules of their own format.', 'Whoever made them made them wrong. Nothing more is read from them.'],
-  'unsafe path': ['A name in here could lead out of the place where it is put.', 'Nothing is opened. Ask the sender, in another way than the files came.'],
-  'impossible password': ['This can be no password: it is empty, too long, or has a character that none may have.', 'Type it again by hand.'],
-  cancelled: ['You ended it.', 'Nothing unfinished was kept.'],
+  'volumes missing': ['Not all volumes are here.', 'Add the missing ones, or save the files that are complete.'],
+  'too costly': ['Trying a password would take too much memory or time.', 'Ask the sender whether these files are really theirs.'],
+  'wrong password': ['This password does not open these files.', 'Check capitals, spaces at the ends and the keyboard layout. If there is a key file, choose it too. If you are sure, ask the sender.'],
+  tampered: ['These files were changed on purpose: the password is right, and the rest does not belong to it.', 'Do not use them. Ask the sender, for example by phone.'],
+  damaged: ['Something here is damaged.', 'Ask the sender for that volume again, or save the files that are complete.'],
+  'changed on purpose': ['Something here was changed on purpose, by somebody who does not have the password.', 'Do not use it. Ask the sender, for example by phone.'],
+  malformed: ['These files break the rules of their own format.', 'The program that made them made a mistake, or somebody means harm. Nothing more is read from them.'],
+  'unsafe path': ['A name in here could lead to a place outside the folder that you save to.', 'Nothing is opened. Ask the sender, for example by phone.'],
+  'impossible password': ['This cannot be a password: it is empty, too long, or has a character that is not allowed.', 'Type it again by hand.'],
+  cancelled: ['You stopped it.', 'Nothing unfinished was kept.'],
   unreadable: ['A file cannot be read any more.', 'Copy the files to this computer, reload this page and choose them again.'],
   'no memory': ['This browser has too little memory for that.', 'Close other tabs, save a part of the files at a time, or use a computer.'],
-  'not saved': ['It could not be saved.', 'There may be too little room, or the place may be closed to this browser. Choose another place.'],
+  'not saved': ['It could not be saved.', 'There may be too little free space, or this browser may not write there. Choose another place.'],
 };
 
 export function refusal(error: Refusal): { what: string; next: string } {

@@ -85,7 +85,7 @@ const SAFETY: &str = "Safety";
 pub struct OpenArguments {
     /// Volumes or their folder, then what to extract
     ///
-    /// What is behind the volumes are patterns ("under-seal help patterns"); without any, everything is extracted.
+    /// What you type after the volumes are patterns ("under-seal help patterns"); without any, everything is extracted.
     #[arg(required = true, value_name = "VOLUME|FOLDER|PATTERN")]
     pub typed: Vec<PathBuf>,
     /// The folder to extract into
@@ -201,7 +201,7 @@ pub enum FolderName {
 pub struct ListArguments {
     /// Volumes or their folder, then what to list
     ///
-    /// What is behind the volumes are patterns ("under-seal help patterns").
+    /// What you type after the volumes are patterns ("under-seal help patterns").
     #[arg(required = true, value_name = "VOLUME|FOLDER|PATTERN")]
     pub typed: Vec<PathBuf>,
     /// Draw folders as a tree

@@ -110,7 +110,7 @@ pub fn explain(failure: &Failure) -> String {
             text::shown(path.as_bytes())
         ),
         Failure::PasswordVariable => {
-            "The variable UNDER_SEAL_PASSWORD holds bytes that are not text. Set it anew, or use --password-from."
+            "The variable UNDER_SEAL_PASSWORD holds bytes that are not text. Set it again, or use --password-from."
                 .to_owned()
         }
         Failure::NobodyToAsk { what, instead } => format!("{what}, and there is no terminal to ask on. {instead}"),

@@ -115,7 +115,7 @@ fn header(why: HeaderError) -> String {
         }
         HeaderError::UnpublishedDraft => {
             "was made by an unpublished draft of this format, which is not read any more. Open it with the program that made \
-             it, and pack it anew."
+             it, and pack it again."
                 .to_owned()
         }
         HeaderError::Inconsistent => {

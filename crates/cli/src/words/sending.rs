@@ -118,7 +118,7 @@ pub fn bad_value(value: &BadValue) -> String {
         BadValue::OneToCut => {
             "Only one archive can be cut to another size at a time. Name one. With --as or --squeeze there may be several.".to_owned()
         }
-        BadValue::NotRevised(why) => format!("This archive cannot be changed: {why}. Open it, change the files, and pack them anew."),
+        BadValue::NotRevised(why) => format!("This archive cannot be changed: {why}. Open it, change the files, and pack them again."),
         BadValue::OtherFormat(format) => format!(
             "The name says {}, and a revised archive keeps its format. Choose another name, or change the format with recast.",
             format.name

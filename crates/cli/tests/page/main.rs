@@ -51,7 +51,7 @@ fn everything_comes_out_as_it_went_in(#[case] options: &[&str]) {
     if !options.contains(&"--no-password") {
         browser.unlock(PASSWORD);
     }
-    browser.wait_for("#list-sums", &["20 files, 1.79 MB"]);
+    browser.wait_for("#list-sums", &["20 files, 1.8 MB"]);
     let (zip, said) = browser.save_everything().unwrap();
     let unlock: &[&str] = if options.contains(&"--key-file") { &["--key-file", "key"] } else { &[] };
     let desk = desk.with_password(!options.contains(&"--no-password"));
@@ -69,9 +69,9 @@ fn a_page_opens_the_archive_that_it_carries() {
     let Some(browser) = browser_at(&desk) else { return };
     let page = desk.path("out/wrenfall-light.html");
     browser.go_to(&page);
-    browser.wait_for("#volumes-told", &["This page carries sealed files, 1.6"]);
+    browser.wait_for("#volumes-told", &["This page contains sealed files, 1.7 MB"]);
     browser.unlock(PASSWORD);
-    browser.wait_for("#list-sums", &["20 files, 1.79 MB"]);
+    browser.wait_for("#list-sums", &["20 files, 1.8 MB"]);
     let (zip, said) = browser.save_everything().unwrap();
     let receipt = desk.run(&["receipt", "out", "--json"]).expect(0).json("/receipt");
     assert!(said.contains(receipt.as_str().unwrap()), "{said}");
@@ -163,7 +163,7 @@ fn changes_are_told_and_saved() {
     browser.give("files", &[volume]);
     browser.unlock(PASSWORD);
     browser.wait_for("#list-sums", &["2 files, 8 bytes"]);
-    browser.wait_for("#list-told", &["only the changes since wrenfall-light", "1 thing of it is not there any more"]);
+    browser.wait_for("#list-told", &["only the changes since wrenfall-light", "The sender removed 1 file or folder"]);
     let (zip, _) = browser.save_everything().unwrap();
     let listed = desk.run_bare(&["list", zip.to_str().unwrap()]).expect(0);
     assert!(listed.out.contains("new.txt"), "{}", listed.out);
@@ -180,7 +180,7 @@ fn a_part_is_saved() {
     // The first row's: the folder of the costs.
     browser.click("Save");
     let said = browser.wait_for("#save", &["as it was packed"]);
-    assert!(said.contains("2 files, 6.88 kB") && !said.contains("receipt"), "{said}");
+    assert!(said.contains("2 files, 6.9 KB") && !said.contains("receipt"), "{said}");
     let zip = browser.downloaded("zip");
     desk.run_bare(&["open", zip.to_str().unwrap(), "--into", "part", "--folder", "never"]).expect(0);
     browser.click("Done");
@@ -277,8 +277,8 @@ fn what_is_wrong_is_told_and_what_is_whole_is_rescued(
         assert!(browser.save_everything().unwrap_err().contains("damaged"));
         browser.click("Close");
     }
-    browser.click("Find what is whole");
-    browser.wait_for("#list-told", &["Everything in this list is whole."]);
+    browser.click("Find the complete files");
+    browser.wait_for("#list-told", &["Every file in this list is complete."]);
     browser.save_everything().unwrap();
     let salvaged = desk.run(&["open", "out", "--salvage", "--into", "in", "--json"]);
     let lost = salvaged.json("/lost").as_array().unwrap().len();
@@ -335,7 +335,7 @@ fn saved_messages_are_taken() {
     browser.give("files", &names.map(|name| desk.path("give").join(name)).collect::<Vec<_>>());
     browser.wait_for("#volumes-told", &["All 7 volumes are here"]);
     // The page itself came with the first message, and is none of them.
-    assert!(browser.wait_for("#volumes-notes", &["open-me.html"]).contains("no sealed volume"));
+    assert!(browser.wait_for("#volumes-notes", &["open-me.html"]).contains("not a sealed volume"));
     browser.unlock(PASSWORD);
     browser.save_everything().unwrap();
 }
@@ -343,17 +343,17 @@ fn saved_messages_are_taken() {
 /// What must not be opened is not, and the next step is told.
 #[rstest]
 #[case::wrong_password("another one", |_: &Desk| {}, "#unlock-told", "This password does not open these files.")]
-#[case::no_password("\u{85}", |_: &Desk| {}, "#unlock-told", "This can be no password")]
+#[case::no_password("\u{85}", |_: &Desk| {}, "#unlock-told", "This cannot be a password")]
 #[case::no_volume("", |desk: &Desk| {
     volumes(desk).iter().for_each(|path| fs::write(path, b"PK is something else").unwrap());
-}, "#choosing-told", "is no sealed volume")]
+}, "#choosing-told", "is not a sealed volume")]
 #[case::sent_as_text("", |desk: &Desk| {
     for path in volumes(desk) {
         let text: Vec<u8> = fs::read(&path).unwrap().into_iter().filter(|byte| *byte != b'\r').collect();
         fs::write(path, text).unwrap();
     }
 }, "#choosing-told", "it was sent as text")]
-#[case::two_sets("", |desk: &Desk| { desk.run(&["pack", "wrenfall-light/costs", "--to", "out/"]).expect(0); }, "#choosing-told", "These files belong to different sets.")]
+#[case::two_sets("", |desk: &Desk| { desk.run(&["pack", "wrenfall-light/costs", "--to", "out/"]).expect(0); }, "#choosing-told", "These files belong to different archives.")]
 fn what_cannot_be_opened_is_told(
     #[case] password: &str,
     #[case] accident: fn(&Desk),
@@ -440,7 +440,8 @@ fn no_flipped_byte_passes(#[case] flips: usize) {
     let Some(browser) = browser_at(&desk) else { return };
     let (volume, address) = (volumes(&desk).remove(0), desk.path("open-me.html"));
     let whole = fs::read(&volume).unwrap();
-    let wrong = ["damaged", "changed", "does not open", "no sealed volume", "as text", "newer version", "contradicts"];
+    let wrong =
+        ["damaged", "changed", "does not open", "not a sealed volume", "as text", "newer version", "contradicts"];
     for flip in 0..flips {
         // Spread over all of it, and over all bits.
         let at = (flip * 2_654_435_761) % whole.len();

@@ -27,9 +27,9 @@ fn a_page_asks_for_the_volume_behind_it() {
     std::fs::write(&page, [inside.opening(PAGE), volume].concat()).unwrap();
     let Some(browser) = Browser::with_page(&desk.path("."), Device::Computer) else { return };
     browser.go_to(&page);
-    browser.wait_for("#choosing", &["Choose this very file once more: a long page.html"]);
+    browser.wait_for("#choosing", &["Choose this file itself once more: a long page.html"]);
     browser.give("files", &[desk.path("source/lamp.txt")]);
-    browser.wait_for("#choosing-told", &["lamp.txt is no sealed volume"]);
+    browser.wait_for("#choosing-told", &["lamp.txt is not a sealed volume"]);
     browser.give("files", &[page]);
     browser.unlock(PASSWORD);
     browser.wait_for("#list-sums", &["2 files, 10 bytes"]);
@@ -53,7 +53,7 @@ fn the_password_tells_which_of_contradicting_headers_is_genuine() {
     // One genuine header is left.
     browser.give("files", &given[2..]);
     browser.unlock(PASSWORD);
-    browser.wait_for("#list-sums", &["1 file, 150 kB"]);
+    browser.wait_for("#list-sums", &["1 file, 150 KB"]);
     browser.save_everything().unwrap();
 }
 
@@ -71,7 +71,7 @@ fn lies_under_the_seal_are_refused_by_the_page_too() {
         browser.give("files", &[volume]);
         browser.unlock(PASSWORD);
         let words = match class {
-            Some(ErrorClass::Unsafe) => "could lead out of the place",
+            Some(ErrorClass::Unsafe) => "could lead to a place outside",
             Some(ErrorClass::Usage) => "newer version than this page knows",
             _ => "break the rules of their own format",
         };

@@ -45,7 +45,7 @@ pub(super) fn pick(entries: &[ListedEntry], offered: &[usize]) -> Result<Vec<usi
     if !prompt::can_ask() {
         return Err(Failure::NobodyToAsk {
             what: "What to extract is picked on a terminal",
-            instead: "Name it by patterns behind the volumes.",
+            instead: "Name it with patterns after the volumes.",
         });
     }
     let lines = offered.iter().map(|place| Line { listed: &entries[*place] }).collect();
