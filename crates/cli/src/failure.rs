@@ -176,6 +176,8 @@ pub enum BadValue {
     },
     /// A code that was told is none.
     Code(CodeError),
+    /// No resend slip of this archive stands in this file.
+    NoSlipIn(PathBuf),
     /// A receipt of another set.
     OtherReceipt,
     /// A browser opens sealed volumes only.

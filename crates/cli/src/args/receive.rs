@@ -58,7 +58,7 @@ pub struct ComingArguments {
 pub struct CheckArguments {
     /// Volumes, or the folder that they are in
     ///
-    /// One volume stands for its whole set.
+    /// One volume stands for its whole set. Saved messages and mailboxes that volumes are attached to are read in place too.
     #[arg(required = true, value_name = "VOLUME|FOLDER")]
     pub places: Vec<PathBuf>,
     /// Draw where the damage is: a strip for each file
@@ -248,7 +248,7 @@ pub enum SortName {
 pub struct AboutArguments {
     /// Volumes, or the folder that they are in
     ///
-    /// One volume stands for its whole set.
+    /// One volume stands for its whole set. Saved messages and mailboxes that volumes are attached to count too.
     #[arg(required = true, value_name = "VOLUME|FOLDER")]
     pub places: Vec<PathBuf>,
     #[command(flatten)]

@@ -74,6 +74,10 @@ pub fn bad_value(value: &BadValue) -> String {
         BadValue::Code(CodeError::Character(letter)) => {
             format!("'{}' does not occur in a code. Compare it once more.", letter.escape_debug())
         }
+        BadValue::NoSlipIn(file) => format!(
+            "No resend slip for this archive is written in {}. Ask the recipient for the code that \"under-seal check\" shows.",
+            path(file)
+        ),
         BadValue::Code(CodeError::Other) => "This is a code of another kind.".to_owned(),
         BadValue::NotInBrowser => {
             "The page opens sealed volumes only. Rehearse this without --in-browser.".to_owned()

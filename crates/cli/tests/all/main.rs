@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
 
+mod arriving;
 mod changes;
 mod documents;
 mod finding;

@@ -2,7 +2,7 @@
 //!
 //! [`registry`] has a row for each format: how it is known, opened and written, and its [`abilities`]. [`reader`] is what the reader of
 //! each offers, [`archive`] an open archive of any; [`finding`] looks for one in the places
-//! that somebody names. [`members`] makes safe paths of what an open format names, and refuses by name
+//! that somebody names. [`messages`] finds what is attached to mail, in which sealed volumes are read like in files. [`members`] makes safe paths of what an open format names, and refuses by name
 //! what cannot be one. [`sealed`] is our own format, with its volumes; [`zip`], [`tar`], [`cpio`], [`iso`] and [`lone`] are open
 //! ones. What is read from its beginning to its end is [`streamed`]: [`tar`] and [`cpio`] tell only how to go from entry to entry. [`error`] is why any of them cannot be read.
 //!
@@ -16,6 +16,7 @@ pub mod finding;
 pub mod iso;
 pub mod lone;
 pub mod members;
+pub mod messages;
 pub mod reader;
 pub mod registry;
 pub mod sealed;

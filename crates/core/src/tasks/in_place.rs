@@ -28,7 +28,7 @@ pub fn complete_earlier(place: &Path, context: &Context<'_>) -> Result<(), Stagi
 pub fn own_place(set: &VolumeSet) -> Option<Target> {
     let count = set.geometry.data_volumes;
     let target = |number: u32, files: &[VolumeFile]| {
-        let [file @ VolumeFile { runs: None, in_page: None, .. }] = files else { return None };
+        let [file @ VolumeFile { runs: None, in_page: None, attached: None, .. }] = files else { return None };
         Some(Target { folder: folder_of(&file.path).to_owned(), stem: file.archive_name(number, count)? })
     };
     let mut targets = set.volumes.iter().map(|(number, files)| target(*number, files));
@@ -39,7 +39,9 @@ pub fn own_place(set: &VolumeSet) -> Option<Target> {
 /// Where a page with a sealed volume in it can be replaced. `None` for volumes that are not in a page.
 pub fn own_page(set: &VolumeSet) -> Option<Target> {
     let mut files = set.volumes.values().flatten();
-    let (Some(VolumeFile { path, in_page: Some(_), .. }), None) = (files.next(), files.next()) else { return None };
+    let (Some(VolumeFile { path, in_page: Some(_), attached: None, .. }), None) = (files.next(), files.next()) else {
+        return None;
+    };
     let (format, stem) = Format::of_name(path.file_name()?)?;
     let named_so = set.is_certain() && path.ends_with(named(&stem, format));
     (*format == PAGE && named_so).then(|| Target { folder: folder_of(path).to_owned(), stem })

@@ -2,8 +2,8 @@
 //! this repository, whose reader is written from docs/format.md, and embedded as it is.
 
 use crate::disk::{FileAction, FileError, Folder, Interruption, Sha256Sum, Unfinished, absolute};
-use crate::formats::sealed::volume::VolumeSet;
-use crate::formats::sealed::volume::in_page::{Form, InPage, VolumeBytes};
+use crate::formats::sealed::volume::in_page::{Form, InPage};
+use crate::formats::sealed::volume::{VolumeFile, VolumeSet};
 use crate::ground::context::Context;
 use crate::ground::fit::message_bytes;
 use sha2::{Digest as _, Sha256};
@@ -41,11 +41,11 @@ pub fn carrying(volume_bytes: u64) -> InPage {
 /// [`FileError`] where one cannot be read.
 pub fn pages_of(set: &VolumeSet) -> Result<Vec<(PathBuf, bool)>, FileError> {
     let pages = set.volumes.values().flatten().filter(|file| file.in_page.is_some());
-    let is_own = |path: &PathBuf| -> Result<_, FileError> {
-        let (volume, _) = VolumeBytes::open(path)?;
-        Ok((path.clone(), volume.is_in(PAGE).map_err(FileError::on(FileAction::Read, path))?))
+    let is_own = |file: &VolumeFile| -> Result<_, FileError> {
+        let is_own = file.open()?.is_in(PAGE).map_err(FileError::on(FileAction::Read, &file.path))?;
+        Ok((file.path.clone(), is_own))
     };
-    pages.map(|file| is_own(&file.path)).collect()
+    pages.map(is_own).collect()
 }
 
 /// How the page goes by mail, which `handover` drafts so.

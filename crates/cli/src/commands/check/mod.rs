@@ -20,6 +20,7 @@ use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use under_seal_core::Error;
 use under_seal_core::disk::staging;
+use under_seal_core::formats::messages::structure::{Flaw, FlawedMessage};
 use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::formats::sealed::volume::{VolumeFile, VolumeSet};
 use under_seal_core::formats::sealed::{HeadError, SealedError, SealedReader, UnlockedSet};
@@ -32,6 +33,9 @@ use under_seal_core::tasks::resend::Slip;
 
 /// Sets of more volumes than this have their intact volumes drawn together.
 const VOLUMES_LISTED: usize = 24;
+
+/// So many messages are named in which something was not looked for.
+const FLAWED_LISTED: usize = 10;
 
 /// A long slip is shown in lines of so many columns.
 const SLIP_COLUMNS: usize = 72;
@@ -123,6 +127,7 @@ struct Report {
     unrecognised: Vec<String>,
     contradicting: Vec<String>,
     untried: Vec<String>,
+    flawed_messages: Vec<Flawed>,
     unfinished: Vec<String>,
     other_pages: Vec<String>,
     slip: Option<String>,
@@ -140,6 +145,8 @@ struct Volume {
 #[derive(Serialize)]
 struct File {
     path: String,
+    message: Option<u64>,
+    attached_as: Option<String>,
     bytes: u64,
     expected_bytes: u64,
     header_damaged: bool,
@@ -150,6 +157,26 @@ struct File {
 impl File {
     fn is_blemished(&self) -> bool {
         self.header_damaged || !self.damage.is_empty()
+    }
+}
+
+/// A message in which something was not looked for.
+#[derive(Serialize)]
+struct Flawed {
+    path: String,
+    message: u64,
+    why: &'static str,
+}
+
+impl Flawed {
+    fn new((path, flawed): &(PathBuf, FlawedMessage)) -> Self {
+        let why = match flawed.flaw {
+            Flaw::Cut => "it is cut off, so a part of what was attached may be missing",
+            Flaw::TooDeep => "it has parts within parts too deep to follow",
+            Flaw::UnknownEncoding => "a part has an encoding that is not known",
+            Flaw::TooMany => "too much is attached; the rest was not looked at",
+        };
+        Self { path: text::path(path), message: flawed.message, why }
     }
 }
 
@@ -197,6 +224,7 @@ impl Report {
             unrecognised: set.unrecognised.iter().map(|path| text::path(path)).collect(),
             contradicting: set.contradicting.iter().map(|path| text::path(path)).collect(),
             untried: set.untried.iter().map(|path| text::path(path)).collect(),
+            flawed_messages: set.flawed_messages.iter().map(Flawed::new).collect(),
             unfinished: unfinished.iter().map(|path| text::path(path)).collect(),
             other_pages: pages_of(set)?.iter().filter(|(_, own)| !own).map(|(path, _)| text::path(path)).collect(),
             slip: Slip::of(set, found).map(|slip| slip.code()),
@@ -216,6 +244,8 @@ impl Volume {
         let range = |damage: &Damage| Range { from: damage.from, to: damage.to };
         let file = |file: &FileReport| File {
             path: text::path(&file.path),
+            message: file.attached.as_ref().map(|attached| attached.message),
+            attached_as: file.attached.as_ref().and_then(|attached| attached.name.clone()),
             bytes: file.bytes,
             expected_bytes: file.expected_bytes,
             header_damaged: file.header_damaged,
@@ -246,6 +276,11 @@ fn lines(set: &VolumeSet, found: &SetReport, report: &Report, typed: &CheckArgum
     ];
     for (paths, tone, what) in aside {
         lines.extend(paths.iter().map(|path| paint(tone, format!("  {path}: {what}"))));
+    }
+    // Where nothing is missing, it does not matter what else may be in messages.
+    let flawed = report.flawed_messages.iter().filter(|_| !report.complete);
+    for Flawed { path, message, why } in flawed.take(FLAWED_LISTED) {
+        lines.push(paint(Tone::Look, format!("  {path}, message {message}: {why}")));
     }
     if typed.map {
         lines.push(String::new());
@@ -306,11 +341,23 @@ fn volume_rows(volume: &VolumeReport) -> Vec<(Tone, Vec<String>)> {
         return vec![(Tone::Bad, vec![volume.number.to_string(), "-".into(), "-".into(), "missing".into()])];
     }
     let row = |file: &FileReport| {
-        let name = file.path.file_name().map(text::name).unwrap_or_default();
+        let name = name_of(file);
         let (tone, state) = file_state(file);
         (tone, vec![volume.number.to_string(), name, grouped(file.bytes), state])
     };
     volume.files.iter().map(row).collect()
+}
+
+/// A file's name, and what is attached there, where it holds messages.
+fn name_of(file: &FileReport) -> String {
+    let name = file.path.file_name().map(text::name).unwrap_or_default();
+    match &file.attached {
+        None => name,
+        Some(attached) => match &attached.name {
+            Some(own) => format!("{name}: {}", text::name(own.as_ref())),
+            None => format!("{name}: in message {}", attached.message),
+        },
+    }
 }
 
 fn file_state(file: &FileReport) -> (Tone, String) {

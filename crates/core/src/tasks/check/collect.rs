@@ -1,9 +1,8 @@
 //! Bringing a set together whose volumes come one after the other, each on a disc or stick of its own: whatever is still
 //! missing is copied aside, verified cell by cell, and only then gets its name.
 
-use crate::disk::{
-    FileError, Folder, Interruption, Links, Unfinished, interruptible, is_own_name, open_regular, own_name, read_on,
-};
+use crate::disk::{FileError, Folder, Interruption, Unfinished, interruptible, is_own_name, own_name, read_on};
+use crate::formats::messages::attached::open_whole;
 use crate::formats::sealed::volume::{CellReader, GatherError, Geometry, Ids, VolumeFile, VolumeSet};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Cancelled, Context};
@@ -122,7 +121,7 @@ impl Collection {
         let run = u64::from_le_bytes(context.random()?);
         let temporary = own_name(&self.folder, PREFIX, run, &(context.owner_key)())?;
         let (unfinished, mut copy) = Unfinished::file_named(&self.folder, temporary, 0o600)?;
-        let Ok((original, _)) = open_regular(&file.path, Links::Follow) else { return Ok(false) };
+        let Ok(original) = open_whole(&file.path, file.attached.as_ref()) else { return Ok(false) };
         let mut written = Ok(());
         let read = read_on(original, &file.path, u64::MAX, context, |bytes| {
             written = copy.write(bytes);
@@ -136,7 +135,7 @@ impl Collection {
         }
         copy.sync()?;
         copy.close()?;
-        let copied = VolumeFile { path: unfinished.path(), ..file.clone() };
+        let copied = VolumeFile { path: unfinished.path(), attached: None, ..file.clone() };
         if file.header_damaged || !is_intact(set, number, &copied) {
             return Ok(false);
         }
@@ -148,7 +147,8 @@ impl Collection {
 
     /// The name that the file has, or, where that is taken here, one after its set.
     fn free_name(&self, set: &VolumeSet, number: u32, file: &VolumeFile) -> Result<OsString, FileError> {
-        let own = file.path.file_name().unwrap_or_default();
+        // The name that something is attached under may be no file's name.
+        let own = file.own_name().filter(|own| Path::new(own).file_name() == Some(own)).unwrap_or_default();
         if !own.is_empty() && self.folder.kind_of(own)?.is_none() {
             return Ok(own.to_owned());
         }

@@ -6,6 +6,7 @@ use super::package::Package;
 use super::request::{HandoverError, HandoverRequest};
 use crate::disk::{FileAction, FileError, Sha256Sum, sum_of};
 use crate::formats::archive::Archive;
+use crate::formats::messages::attached::Attached;
 use crate::formats::sealed::volume::VolumeSet;
 use crate::ground::codes::hexadecimal;
 use crate::ground::context::Context;
@@ -13,11 +14,14 @@ use crate::tasks::check::{damaged_contents, inspect};
 use crate::tasks::page::page_sum;
 use std::ffi::{OsStr, OsString};
 use std::path::PathBuf;
+use std::sync::Arc;
 
 /// One file of it.
 #[derive(Debug, Clone)]
 pub(super) struct Part {
     pub path: PathBuf,
+    /// What it is attached to, where the file holds messages.
+    pub attached: Option<Arc<Attached>>,
     pub name: OsString,
     pub bytes: u64,
 }
@@ -83,7 +87,7 @@ fn volumes(set: &VolumeSet, stem: &OsStr, context: &Context<'_>) -> Result<Vec<P
                 let mut name = stem.to_owned();
                 name.push(file.suffix(volume.number, set.geometry.data_volumes));
                 let bytes = file.file_bytes(set.geometry.volume_bytes(volume.number));
-                whole.push(Part { path: file.path.clone(), name, bytes });
+                whole.push(Part { path: file.path.clone(), attached: file.attached.clone(), name, bytes });
             }
             None if files.is_empty() => missing.push(volume.number),
             None => damaged.push(volume.number),
@@ -102,7 +106,7 @@ fn files(archive: &mut Archive, is_readable: bool, context: &Context<'_>) -> Res
     }
     let part = |path: PathBuf| {
         let bytes = path.metadata().map_err(FileError::on(FileAction::Open, &path))?.len();
-        Ok(Part { name: path.file_name().unwrap_or_default().to_owned(), path, bytes })
+        Ok(Part { name: path.file_name().unwrap_or_default().to_owned(), path, attached: None, bytes })
     };
     archive.paths().into_iter().map(part).collect()
 }

@@ -17,7 +17,8 @@ pub use note::{NoteError, NoteFields};
 pub use package::{HandedFile, HandedOver, Package};
 pub use request::{HandoverError, HandoverRequest};
 
-use crate::disk::{FileError, Folder, Links, Sha256Sum, Unfinished, absolute, open_regular, read_on};
+use crate::disk::{FileError, Folder, Sha256Sum, Unfinished, absolute, read_on};
+use crate::formats::messages::attached::open_whole;
 use crate::ground::codes::hexadecimal;
 use crate::ground::context::Context;
 use crate::ground::fit::Fit;
@@ -25,7 +26,6 @@ use crate::tasks::page::{ByMail, PAGE, PAGE_NAME, page_sum};
 use bundle::{Bundle, Part};
 use sha2::{Digest as _, Sha256};
 use std::ffi::{OsStr, OsString};
-use std::path::Path;
 
 /// The note as text, and as a page.
 pub const NOTE_TEXT: &str = "how-to-open.txt";
@@ -71,8 +71,8 @@ fn fill(
 ) -> Result<HandedOver, HandoverError> {
     let mut made = HandedOver::default();
     let (mut sums, mut copies) = (Vec::new(), Vec::new());
-    for Part { path, name, bytes } in &bundle.parts {
-        sums.push(copy(path, *bytes, folder, name, context)?);
+    for part @ Part { name, bytes, .. } in &bundle.parts {
+        sums.push(copy(part, folder, context)?);
         copies.push(folder.path().join(name));
         made.volumes.push(HandedFile { name: name.clone(), bytes: *bytes });
     }
@@ -133,21 +133,15 @@ fn sum_line(sum: &[u8], name: &OsStr) -> String {
 }
 
 /// Copies a file, without what may stand behind a volume's end; its SHA-256.
-fn copy(
-    path: &Path,
-    bytes: u64,
-    folder: &Folder,
-    name: &OsStr,
-    context: &Context<'_>,
-) -> Result<Sha256Sum, HandoverError> {
-    let (original, _) = open_regular(path, Links::Follow)?;
-    let mut copy = folder.create_file(name, 0o644)?;
+fn copy(part: &Part, folder: &Folder, context: &Context<'_>) -> Result<Sha256Sum, HandoverError> {
+    let original = open_whole(&part.path, part.attached.as_ref())?;
+    let mut copy = folder.create_file(&part.name, 0o644)?;
     let mut hasher = Sha256::new();
-    let read = read_on(original, path, bytes, context, |bytes| {
+    let read = read_on(original, &part.path, part.bytes, context, |bytes| {
         hasher.update(bytes);
         Ok::<_, HandoverError>(copy.write(bytes)?)
     })?;
-    if read < bytes {
+    if read < part.bytes {
         return Err(HandoverError::Differ);
     }
     copy.sync()?;

@@ -2,6 +2,7 @@
 //! that is no larger than a volume, and otherwise as whole volumes with a supplement for the rest.
 
 pub mod slip;
+pub mod written;
 
 pub use slip::Slip;
 

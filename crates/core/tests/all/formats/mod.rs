@@ -8,6 +8,7 @@ mod gathering;
 mod hostile;
 mod in_page;
 mod iso_reading;
+mod messages;
 mod properties;
 mod salvage;
 mod selecting;

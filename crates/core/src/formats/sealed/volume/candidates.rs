@@ -4,18 +4,22 @@
 //! others, is recognised by its cells.
 
 use super::Geometry;
-use super::header::{Head, Header, HeaderError, Ids, VolumeKind};
-use super::in_page::VolumeBytes;
+use super::header::{Head, Header, HeaderError, Ids, VolumeKind, may_be_a_header};
+use super::in_page::{VolumeBytes, may_be_in_page};
 use super::recognising::Trying;
 use super::set::{GatherError, SetSummary, VolumeFile, VolumeSet, read_header};
 use crate::disk::missing::missing;
 use crate::disk::{FileAction, FileError, folder_of, staging};
+use crate::formats::messages::attached::{Attached, find};
+use crate::formats::messages::structure::FlawedMessage;
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
+use std::ffi::OsStr;
 use std::fs;
 use std::io;
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// So many ways in which headers contradict the others are kept for the password to judge.
 const MAX_RIVALS: usize = 4;
@@ -34,87 +38,183 @@ fn unreachable_path(path: &Path, error: io::Error) -> GatherError {
 /// Everything that was looked at and is, or may be, a volume.
 #[derive(Default)]
 pub(super) struct Candidates {
-    seen: BTreeSet<(u64, u64)>,
+    /// Files by device, number, and where in the file the volume is carried.
+    seen: BTreeSet<(u64, u64, u64)>,
     sets: BTreeMap<Ids, Vec<(Header, VolumeFile)>>,
     damaged: Vec<(VolumeFile, HeaderError)>,
     named_sets: BTreeSet<Ids>,
     /// For each folder that the user named, the sets in it.
     named_folders: Vec<BTreeSet<Ids>>,
     named_damaged: Option<(PathBuf, HeaderError)>,
+    /// Files of messages by device and number, with the sets of which something is attached there.
+    messages: BTreeMap<(u64, u64), BTreeSet<Ids>>,
+    flawed_messages: Vec<(PathBuf, FlawedMessage)>,
 }
 
 enum Seen {
     Volume(Ids),
     Damaged(HeaderError),
+    /// Messages, to which volumes of these sets are attached.
+    Messages(BTreeSet<Ids>),
     Other,
 }
+
+/// Whether messages are looked into. Beside a volume that somebody named they are not: there may be many, and none was spoken of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Messages {
+    LookedInto,
+    PassedOver,
+}
+
+/// The folders of a mailbox that has a file for each message: those that came, and those that were seen.
+const MAILDIR: [&str; 2] = ["new", "cur"];
 
 impl Candidates {
     /// Everything in these folders, and in those of these files.
     pub fn among(paths: &[PathBuf]) -> Result<Self, GatherError> {
         let mut found = Self::default();
+        let mut beside = BTreeSet::new();
         for path in paths {
             let metadata = fs::metadata(path).map_err(|error| unreachable_path(path, error))?;
             if metadata.is_dir() {
-                let in_it = found.look_into(path)?;
+                let mut in_it = found.look_into(path, Messages::LookedInto)?;
+                if MAILDIR.iter().all(|folder| path.join(folder).is_dir()) {
+                    for folder in MAILDIR {
+                        in_it.append(&mut found.look_into(&path.join(folder), Messages::LookedInto)?);
+                    }
+                }
                 found.named_folders.push(in_it);
             } else {
-                found.name(path)?;
-                found.look_into(folder_of(path))?;
+                let messages = found.name(path)?;
+                beside.insert((folder_of(path), messages));
             }
+        }
+        for (folder, messages) in beside {
+            found.look_into(folder, messages)?;
         }
         Ok(found)
     }
 
-    /// A file that the user named: it must be a volume.
-    pub fn name(&mut self, path: &Path) -> Result<(), GatherError> {
+    /// A file that the user named: it must be a volume, or hold messages, of which not all have one. Whether the messages beside it
+    /// are spoken of too.
+    fn name(&mut self, path: &Path) -> Result<Messages, GatherError> {
         let unusable = |why| GatherError::Unusable { path: path.to_owned(), why };
-        match self.look_at(path)? {
+        match self.look_at(path, Messages::LookedInto)? {
             Seen::Volume(ids) => {
                 self.named_sets.insert(ids);
             }
             Seen::Damaged(why) => self.named_damaged = Some((path.to_owned(), why)),
+            Seen::Messages(mut sets) => {
+                self.named_sets.append(&mut sets);
+                return Ok(Messages::LookedInto);
+            }
             Seen::Other => return Err(unusable(HeaderError::NotAVolume)),
         }
-        Ok(())
+        Ok(Messages::PassedOver)
     }
 
-    /// All files of a folder; what is no volume is passed over. The sets that have a volume there.
-    fn look_into(&mut self, folder: &Path) -> Result<BTreeSet<Ids>, GatherError> {
+    /// The very files that the user named.
+    pub fn only(paths: &[PathBuf]) -> Result<Self, GatherError> {
+        let mut found = Self::default();
+        for path in paths {
+            found.name(path)?;
+        }
+        Ok(found)
+    }
+
+    /// All files of a folder; what is no volume is passed over. The sets that have a volume there. Messages are looked into only where
+    /// what lies there otherwise is not a whole set, since there may be many of them.
+    fn look_into(&mut self, folder: &Path, messages: Messages) -> Result<BTreeSet<Ids>, GatherError> {
         let listed = || FileError::on(FileAction::List, folder);
-        let mut sets = BTreeSet::new();
+        let (mut sets, mut others) = (BTreeSet::new(), Vec::new());
         for entry in fs::read_dir(folder).map_err(listed())? {
             let entry = entry.map_err(listed())?;
             // A file that cannot be read is reported by its number's absence, or when it is named.
-            if entry.file_type().is_ok_and(|kind| !kind.is_dir())
-                && let Ok(Seen::Volume(ids)) = self.look_at(&entry.path())
-            {
-                sets.insert(ids);
+            if entry.file_type().is_ok_and(|kind| !kind.is_dir()) {
+                match self.look_at(&entry.path(), Messages::PassedOver) {
+                    Ok(Seen::Volume(ids)) => drop(sets.insert(ids)),
+                    Ok(Seen::Other) => others.push(entry.path()),
+                    _ => {}
+                }
+            }
+        }
+        if messages == Messages::LookedInto && !self.has_only_whole_sets() {
+            others.sort();
+            for path in others {
+                if let Ok(Seen::Messages(mut attached)) = self.look_at(&path, messages) {
+                    sets.append(&mut attached);
+                }
             }
         }
         Ok(sets)
     }
 
-    fn look_at(&mut self, path: &Path) -> Result<Seen, GatherError> {
+    /// Whether sets were found, and no volume of any of them is missing.
+    fn has_only_whole_sets(&self) -> bool {
+        let is_whole = |files: &Vec<(Header, VolumeFile)>| {
+            let data = files.iter().filter(|(header, _)| header.kind == VolumeKind::Data);
+            let numbers: BTreeSet<u32> = data.map(|(header, _)| header.number).collect();
+            files.first().is_some_and(|(header, _)| numbers.len() == header.geometry.data_volumes as usize)
+        };
+        !self.sets.is_empty() && self.damaged.is_empty() && self.sets.values().all(is_whole)
+    }
+
+    fn look_at(&mut self, path: &Path, messages: Messages) -> Result<Seen, GatherError> {
         let (file, metadata) = VolumeBytes::open(path)?;
-        let (length, in_page) = (file.length, file.in_page);
-        let header = read_header(&file);
-        let first_time = self.seen.insert((metadata.dev(), metadata.ino()));
-        let volume = |header_damaged| VolumeFile { path: path.to_owned(), length, in_page, header_damaged, runs: None };
-        match header {
+        let origin = (metadata.dev(), metadata.ino());
+        match self.judge(path, origin, &file, None) {
+            Seen::Other if messages == Messages::LookedInto => {
+                if let Some(sets) = self.messages.get(&origin) {
+                    return Ok(Seen::Messages(sets.clone()));
+                }
+                let read = FileError::on(FileAction::Read, path);
+                let Some(found) = find(file.file(), &may_be_a_volume).map_err(read)? else { return Ok(Seen::Other) };
+                let mut sets = BTreeSet::new();
+                for attached in found.attached.into_iter().map(Arc::new) {
+                    let volume = VolumeBytes::open_attached(path, Some(&attached))?;
+                    if let Seen::Volume(ids) = self.judge(path, origin, &volume, Some(attached)) {
+                        sets.insert(ids);
+                    }
+                }
+                self.flawed_messages.extend(found.flaws.into_iter().map(|flaw| (path.to_owned(), flaw)));
+                self.messages.insert(origin, sets.clone());
+                Ok(Seen::Messages(sets))
+            }
+            seen => Ok(seen),
+        }
+    }
+
+    /// What a file is, or what is attached to a message in it; a volume is remembered once.
+    fn judge(
+        &mut self,
+        path: &Path,
+        (device, number): (u64, u64),
+        bytes: &VolumeBytes,
+        attached: Option<Arc<Attached>>,
+    ) -> Seen {
+        let carried_at = attached.as_ref().map_or(0, |attached| attached.place_of(0));
+        let file = VolumeFile {
+            path: path.to_owned(),
+            length: bytes.length,
+            in_page: bytes.in_page,
+            attached,
+            header_damaged: false,
+            runs: None,
+        };
+        match read_header(bytes) {
             Ok(header) => {
                 let ids = header.ids;
-                if first_time {
-                    self.sets.entry(ids).or_default().push((header, volume(false)));
+                if self.seen.insert((device, number, carried_at)) {
+                    self.sets.entry(ids).or_default().push((header, file));
                 }
-                Ok(Seen::Volume(ids))
+                Seen::Volume(ids)
             }
-            Err(HeaderError::NotAVolume) if !looks_like_a_volume(path) => Ok(Seen::Other),
+            Err(HeaderError::NotAVolume) if !file.own_name().is_some_and(looks_like_a_volume) => Seen::Other,
             Err(why) => {
-                if first_time {
-                    self.damaged.push((volume(true), why));
+                if self.seen.insert((device, number, carried_at)) {
+                    self.damaged.push((VolumeFile { header_damaged: true, ..file }, why));
                 }
-                Ok(Seen::Damaged(why))
+                Seen::Damaged(why)
             }
         }
     }
@@ -186,6 +286,7 @@ impl Candidates {
                 contradicting: Vec::new(),
                 unrecognised: Vec::new(),
                 untried: Vec::new(),
+                flawed_messages: self.flawed_messages.clone(),
                 rivals: Vec::new(),
             };
             let mut damaged: Vec<VolumeFile> = self.damaged.iter().map(|(file, _)| file.clone()).collect();
@@ -214,6 +315,13 @@ impl Candidates {
 }
 
 /// A file with our extension whose mark is gone is a damaged volume rather than a foreign file.
-fn looks_like_a_volume(path: &Path) -> bool {
-    path.extension().is_some_and(|extension| extension.eq_ignore_ascii_case("useal"))
+fn looks_like_a_volume(name: &OsStr) -> bool {
+    Path::new(name).extension().is_some_and(|extension| extension.eq_ignore_ascii_case("useal"))
+}
+
+/// Whether what begins so, and is called so, is looked at more closely.
+fn may_be_a_volume(beginning: &[u8], name: Option<&str>) -> bool {
+    may_be_a_header(beginning)
+        || may_be_in_page(beginning)
+        || name.is_some_and(|name| looks_like_a_volume(name.as_ref()))
 }

@@ -24,10 +24,7 @@ impl VolumeSet {
 
     /// The set that these very files make up; nothing else is looked at.
     pub fn from_files(paths: &[PathBuf]) -> Result<Self, GatherError> {
-        let mut found = Candidates::default();
-        for path in paths {
-            found.name(path)?;
-        }
+        let found = Candidates::only(paths)?;
         let wanted = found.choose(paths)?;
         found.assemble(wanted)
     }

@@ -131,6 +131,12 @@ pub struct Bound {
     pub cell_length: CellLength,
 }
 
+/// Whether a file begins like a header, even where it was moved as text.
+pub fn may_be_a_header(beginning: &[u8]) -> bool {
+    let [first, rest @ ..] = beginning else { return false };
+    first & 0x7F == MAGIC[0] & 0x7F && rest.starts_with(&MAGIC[1..4])
+}
+
 /// Bytes of a header that are bound.
 pub const BOUND_BYTES: usize = 31;
 
@@ -228,8 +234,7 @@ fn check_magic(bytes: &[u8; HEADER_BYTES]) -> Result<(), HeaderError> {
         return Ok(());
     }
     // CR dropped, LF made CR LF, or the high bit lost: what remains of our mark tells.
-    let like_ours = bytes[0] & 0x7F == MAGIC[0] & 0x7F && bytes[1..4] == MAGIC[1..4];
-    Err(if like_ours { HeaderError::MovedAsText } else { HeaderError::NotAVolume })
+    Err(if may_be_a_header(bytes) { HeaderError::MovedAsText } else { HeaderError::NotAVolume })
 }
 
 fn array<const N: usize>(bytes: &[u8; HEADER_BYTES], at: usize) -> [u8; N] {

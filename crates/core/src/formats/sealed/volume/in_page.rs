@@ -1,16 +1,18 @@
-//! Where a volume's bytes are in a file: from its beginning on, or, since a page can carry a volume that it opens in any browser,
-//! behind the page's text. docs/format.md 1.5 gives both forms of such a page: the volume as it is, or in base 64, which a
+//! Where a volume's bytes are in a file: from its beginning on, or in what is attached to a message, or, since a page can carry a volume
+//! that it opens in any browser, behind the page's text. docs/format.md 1.5 gives both forms of such a page: the volume as it is, or in base 64, which a
 //! browser reads with the page.
 //!
 //! What a page's second line says is a claim: it is believed as far as the file holds it, and proves nothing.
 
 use crate::disk::{FileError, Links, open_regular};
+use crate::formats::messages::attached::Attached;
 use crate::ground::retrying::uninterrupted;
 use data_encoding::BASE64;
 use std::fs::{File, Metadata};
 use std::io;
 use std::os::unix::fs::FileExt as _;
 use std::path::Path;
+use std::sync::Arc;
 
 /// How every page with a volume begins (docs/format.md 1.5).
 pub const PAGE_BEGIN: &str = "<!DOCTYPE html>\n";
@@ -104,9 +106,9 @@ impl InPage {
     }
 
     /// What the first two lines of a file say of a volume in it.
-    fn read(file: &File) -> io::Result<Option<Self>> {
+    fn read(file: &Carrier) -> io::Result<Option<Self>> {
         let mut start = [0; PAGE_BEGIN.len() + LINE_BYTES];
-        let filled = fill(file, &mut start, 0)?;
+        let filled = file.fill(&mut start, 0)?;
         Ok(std::str::from_utf8(&start[..filled]).ok().and_then(Self::parse))
     }
 
@@ -146,10 +148,42 @@ impl InPage {
 /// Bytes from the beginning of one whole element to that of the next.
 const ELEMENT_STRIDE: u64 = (ELEMENT_BEGIN.len() + ELEMENT_BYTES / 3 * 4 + ELEMENT_END.len()) as u64;
 
+/// A file, or what is attached to a message in it.
+#[derive(Debug)]
+struct Carrier {
+    file: File,
+    attached: Option<Arc<Attached>>,
+}
+
+impl Carrier {
+    /// Reads until the buffer is full or nothing follows; how many bytes.
+    fn fill(&self, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
+        if let Some(attached) = &self.attached {
+            return attached.read_up_to(&self.file, buffer, offset);
+        }
+        let mut filled = 0;
+        while filled < buffer.len() {
+            let at = offset.saturating_add(filled as u64);
+            match uninterrupted(|| self.file.read_at(&mut buffer[filled..], at))? {
+                0 => break,
+                count => filled += count,
+            }
+        }
+        Ok(filled)
+    }
+
+    fn bytes(&self) -> io::Result<u64> {
+        match &self.attached {
+            Some(attached) => Ok(attached.bytes),
+            None => Ok(self.file.metadata()?.len()),
+        }
+    }
+}
+
 /// A file with a volume, open for reading that.
 #[derive(Debug)]
 pub struct VolumeBytes {
-    file: File,
+    carrier: Carrier,
     /// Where it is in a page, if it is in one.
     pub in_page: Option<InPage>,
     /// Bytes of it that the file holds; behind a volume that is in no page, others may stand.
@@ -163,10 +197,29 @@ impl VolumeBytes {
     /// [`FileError`] from the system, or where the path is no regular file.
     pub fn open(path: &Path) -> Result<(Self, Metadata), FileError> {
         let (file, metadata) = open_regular(path, Links::Follow)?;
+        Ok((Self::carried(Carrier { file, attached: None }, metadata.len()), metadata))
+    }
+
+    /// Opens what is attached to a message in a file, whatever is in it; without any, the file itself.
+    ///
+    /// # Errors
+    /// As of [`VolumeBytes::open`].
+    pub fn open_attached(path: &Path, attached: Option<&Arc<Attached>>) -> Result<Self, FileError> {
+        let (file, metadata) = open_regular(path, Links::Follow)?;
+        let bytes = attached.map_or(metadata.len(), |attached| attached.bytes);
+        Ok(Self::carried(Carrier { file, attached: attached.cloned() }, bytes))
+    }
+
+    fn carried(carrier: Carrier, bytes: u64) -> Self {
         // A disc that does not give the beginning back has no header to give either.
-        let in_page = InPage::read(&file).ok().flatten();
-        let length = in_page.map_or(metadata.len(), |inside| inside.bytes_within(metadata.len()));
-        Ok((Self { file, in_page, length }, metadata))
+        let in_page = InPage::read(&carrier).ok().flatten();
+        let length = in_page.map_or(bytes, |inside| inside.bytes_within(bytes));
+        Self { carrier, in_page, length }
+    }
+
+    /// The file that it is in.
+    pub fn file(&self) -> &File {
+        &self.carrier.file
     }
 
     /// Reads from an offset in the volume on, until the buffer is full or the volume ends; how many bytes.
@@ -174,7 +227,7 @@ impl VolumeBytes {
     /// # Errors
     /// From the system, or where what should be base 64 is not.
     pub fn read_up_to(&self, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
-        let Some(inside) = self.in_page else { return fill(&self.file, buffer, offset) };
+        let Some(inside) = self.in_page else { return self.carrier.fill(buffer, offset) };
         let left = usize::try_from(self.length.saturating_sub(offset)).unwrap_or(usize::MAX);
         let wanted = left.min(buffer.len());
         // What nothing of is here may claim to stand anywhere.
@@ -183,7 +236,7 @@ impl VolumeBytes {
         }
         let buffer = &mut buffer[..wanted];
         match inside.form {
-            Form::Raw => fill(&self.file, buffer, inside.place_of(offset)),
+            Form::Raw => self.carrier.fill(buffer, inside.place_of(offset)),
             Form::Base64 => self.decode(&inside, buffer, offset),
         }
     }
@@ -202,7 +255,7 @@ impl VolumeBytes {
             let within = (at % ELEMENT_BYTES as u64) as usize;
             let (skipped, wanted) = (within % 3, (buffer.len() - filled).min(ELEMENT_BYTES - within));
             let mut text = vec![0; (skipped + wanted).div_ceil(3) * 4];
-            let groups = fill(&self.file, &mut text, in_page.place_of(at))? / 4;
+            let groups = self.carrier.fill(&mut text, in_page.place_of(at))? / 4;
             let decoded = BASE64
                 .decode(&text[..groups * 4])
                 .map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error))?;
@@ -226,13 +279,13 @@ impl VolumeBytes {
         let Some(inside) = self.in_page else { return Ok(false) };
         let holds = |expected: &[u8], at: u64| {
             let mut there = vec![0; expected.len()];
-            Ok::<_, io::Error>(fill(&self.file, &mut there, at)? == expected.len() && there == expected)
+            Ok::<_, io::Error>(self.carrier.fill(&mut there, at)? == expected.len() && there == expected)
         };
         let is_own = inside == InPage::behind(page, inside.form, inside.bytes) && holds(&inside.opening(page), 0)?;
         if !is_own || inside.form == Form::Raw {
             return Ok(is_own);
         }
-        let here = self.file.metadata()?.len();
+        let here = self.carrier.bytes()?;
         if here > inside.file_bytes() {
             return Ok(false);
         }
@@ -250,20 +303,13 @@ impl VolumeBytes {
     }
 }
 
+/// Whether a file begins like such a page, whatever its line ends.
+pub fn may_be_in_page(beginning: &[u8]) -> bool {
+    beginning.starts_with([PAGE_BEGIN, LINE_BEGIN].concat().as_bytes()) || was_moved_as_text(beginning)
+}
+
 /// Whether a file's beginning is that of such a page but for its line ends: some program moved it as if it were text.
 pub fn was_moved_as_text(beginning: &[u8]) -> bool {
     let lines = [PAGE_BEGIN.trim_end(), "\r\n", LINE_BEGIN].concat();
     beginning.starts_with(lines.as_bytes())
-}
-
-/// Reads until the buffer is full or the file ends; how many bytes.
-fn fill(file: &File, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
-    let mut filled = 0;
-    while filled < buffer.len() {
-        match uninterrupted(|| file.read_at(&mut buffer[filled..], offset.saturating_add(filled as u64)))? {
-            0 => break,
-            count => filled += count,
-        }
-    }
-    Ok(filled)
 }

@@ -46,7 +46,8 @@ impl Classed for CellError {
 #[derive(Debug)]
 pub struct CellReader {
     set: VolumeSet,
-    open: Option<(PathBuf, VolumeBytes)>,
+    /// Which file of the set is open: the number of its volume, and which copy of that.
+    open: Option<((u32, usize), VolumeBytes)>,
     buffer: Vec<u8>,
     held: usize,
     bytes_read: u64,
@@ -170,12 +171,12 @@ impl CellReader {
 
     /// Reads one copy of a cell into the buffer, whatever it is; its length, or `None` where it cannot be read.
     fn fetch(&mut self, volume: u32, copy: usize, index: u32) -> Result<Option<usize>, FileError> {
-        let Some(copy) = self.set.volumes.get(&volume).and_then(|copies| copies.get(copy)) else { return Ok(None) };
+        let which = (volume, copy);
+        let Some(copy) = self.copy_of(volume, copy) else { return Ok(None) };
         let length = self.set.geometry.cell_bytes(self.set.geometry.first_cell(volume) + u64::from(index));
         let Some(offset) = copy.offset_of(&self.set.geometry, volume, index) else { return Ok(None) };
-        if self.open.as_ref().is_none_or(|(path, _)| *path != copy.path) {
-            let (file, _) = VolumeBytes::open(&copy.path)?;
-            self.open = Some((copy.path.clone(), file));
+        if self.open.as_ref().is_none_or(|(open, _)| *open != which) {
+            self.open = Some((which, copy.open()?));
         }
         let Some((_, file)) = &self.open else { return Ok(None) };
         // A disc that cannot be read there, or a file that ends before, is as bad as a wrong check.

@@ -3,7 +3,6 @@
 
 use super::cell::{CellPlace, Sealed};
 use super::header::VolumeKind;
-use super::in_page::VolumeBytes;
 use super::set::{VolumeFile, VolumeSet};
 
 /// How many of a volume's first cells are tried.
@@ -60,7 +59,7 @@ const PLACE_BYTES: u64 = 128;
 /// Which volume a file is, told by the checks of its first cells: one that is absent, or another copy of one that is here. A cell
 /// is hashed once, and its place for each number.
 fn recognise(set: &VolumeSet, file: &VolumeFile, trying: &mut Trying) -> Tried {
-    let Ok((open, _)) = VolumeBytes::open(&file.path) else { return Tried::IsNone };
+    let Ok(open) = file.open() else { return Tried::IsNone };
     let numbers: Vec<u32> = set.missing().into_iter().chain(set.volumes.keys().copied()).collect();
     let mut buffer = vec![0; set.geometry.cell_length.bytes()];
     for index in 0..CELLS_TRIED.min(set.geometry.cells_per_volume) {

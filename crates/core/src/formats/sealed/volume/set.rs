@@ -7,11 +7,14 @@ use super::in_page::{InPage, VolumeBytes, was_moved_as_text};
 use super::supplement::{PAGE_BYTES, Run, decode_page, offset_in};
 use super::{Cutting, Geometry, HEADER_BYTES, names};
 use crate::disk::{FileError, Interruption, interruptible};
+use crate::formats::messages::attached::Attached;
+use crate::formats::messages::structure::FlawedMessage;
 use crate::ground::class::{Classed, ErrorClass};
 use std::collections::BTreeMap;
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// One file that holds a volume, or a copy of it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -20,6 +23,8 @@ pub struct VolumeFile {
     pub path: PathBuf,
     /// Bytes of the volume in it.
     pub length: u64,
+    /// What it is attached to, if the file holds messages.
+    pub attached: Option<Arc<Attached>>,
     /// Where the volume is in a page, if it is in one.
     pub in_page: Option<InPage>,
     /// Its header is damaged, and its cells told which volume it is.
@@ -39,9 +44,25 @@ impl VolumeFile {
         if self.in_page.is_some() { names::PAGE_EXTENSION.to_owned() } else { names::suffix(number, count) }
     }
 
+    /// Opens it for reading the volume.
+    ///
+    /// # Errors
+    /// [`FileError`] where the file cannot be opened.
+    pub fn open(&self) -> Result<VolumeBytes, FileError> {
+        VolumeBytes::open_attached(&self.path, self.attached.as_ref())
+    }
+
+    /// Its own name: that of the file, or the one that it is attached under.
+    pub fn own_name(&self) -> Option<&OsStr> {
+        match &self.attached {
+            Some(attached) => attached.name.as_deref().map(OsStr::new),
+            None => self.path.file_name(),
+        }
+    }
+
     /// The archive's name, if this file has the name that it was written under as volume `number` of `count`.
     pub fn archive_name(&self, number: u32, count: u32) -> Option<OsString> {
-        let stem = self.path.file_name()?.as_bytes().strip_suffix(self.suffix(number, count).as_bytes())?;
+        let stem = self.own_name()?.as_bytes().strip_suffix(self.suffix(number, count).as_bytes())?;
         Some(OsStr::from_bytes(stem).to_owned())
     }
 
@@ -92,6 +113,8 @@ pub struct VolumeSet {
     pub unrecognised: Vec<PathBuf>,
     /// Files with damaged headers that were not compared with every volume, since that would have taken too much work.
     pub untried: Vec<PathBuf>,
+    /// Messages in which something was not looked for, and in which file.
+    pub flawed_messages: Vec<(PathBuf, FlawedMessage)>,
     /// The same set as headers describe it that contradict these; the password tells which is genuine.
     pub rivals: Vec<VolumeSet>,
 }
@@ -213,7 +236,7 @@ impl VolumeSet {
 
     /// A supplement is a further copy of each volume that it holds cells of.
     pub(super) fn supplement(&mut self, mut file: VolumeFile) {
-        let Some(runs) = read_runs(&file.path, &self.ids, &self.geometry) else {
+        let Some(runs) = read_runs(&file, &self.ids, &self.geometry) else {
             self.unrecognised.push(file.path);
             return;
         };
@@ -231,7 +254,10 @@ impl VolumeSet {
     /// The best copies first. A supplement holds little, and is asked last.
     pub(super) fn sort_copies(&mut self) {
         for copies in self.volumes.values_mut() {
-            copies.sort_by_key(|file| (file.runs.is_some(), file.header_damaged, file.path.clone()));
+            copies.sort_by_key(|file| {
+                let place = file.attached.as_ref().map(|attached| attached.place_of(0));
+                (file.runs.is_some(), file.header_damaged, file.path.clone(), place)
+            });
         }
     }
 
@@ -266,8 +292,8 @@ pub(super) fn read_header(file: &VolumeBytes) -> Result<Header, HeaderError> {
 }
 
 /// Which cells a supplement holds.
-fn read_runs(path: &Path, ids: &Ids, geometry: &Geometry) -> Option<Vec<Run>> {
-    let (file, _) = VolumeBytes::open(path).ok()?;
+fn read_runs(file: &VolumeFile, ids: &Ids, geometry: &Geometry) -> Option<Vec<Run>> {
+    let file = file.open().ok()?;
     let mut page = [0; PAGE_BYTES];
     file.read_up_to(&mut page, HEADER_BYTES as u64).ok()?;
     let runs = decode_page(ids, geometry, &page)?;

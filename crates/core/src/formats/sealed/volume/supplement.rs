@@ -19,7 +19,7 @@ const RUNS_AT: usize = 8;
 pub const MAX_RUNS: usize = (PAGE_BYTES - RUNS_AT - CHECK_BYTES) / RUN_BYTES;
 
 /// Neighbouring cells.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Run {
     /// The first one's number in the stream.
     pub first: u64,

@@ -1,0 +1,84 @@
+//! What arrives is no tidy folder: messages that were saved, mailboxes, and answers with a slip in them.
+
+use crate::support::Desk;
+use rstest::rstest;
+use std::fs;
+use std::process::Command;
+
+/// A desk with the dossier as the messages that a handover drafts, in `sent`.
+fn desk_with_messages() -> Desk {
+    let desk = Desk::with_volumes();
+    desk.run(&["handover", "out", "--to", "all", "--fit", "mail-1"]).expect(0);
+    fs::create_dir(desk.path("sent")).unwrap();
+    for name in desk.names("all").into_iter().filter(|name| name.ends_with(".eml")) {
+        fs::rename(desk.path("all").join(&name), desk.path("sent").join(&name)).unwrap();
+    }
+    desk
+}
+
+/// The messages that a handover drafts, as they are and as the mail library of another language writes them.
+#[rstest]
+#[case::as_they_are("import shutil; shutil.copytree('sent', 'mail')")]
+#[case::a_mailbox("box = mailbox.mbox('mail'); each(box.add)")]
+#[case::a_folder_for_each_state("box = mailbox.Maildir('mail'); each(box.add)")]
+#[case::in_other_encodings(
+    "os.mkdir('mail'); each(lambda m: open('mail/%d' % id(m), 'wb').write(other(m).as_bytes(policy=policy.SMTP)))"
+)]
+fn messages_are_opened_where_they_lie(#[case] arrive: &str) {
+    let desk = desk_with_messages();
+    let script = format!(
+        "import email, glob, mailbox, os\nfrom email import encoders, policy\nkept = []\n\
+         def other(m):\n    for part in m.walk():\n        if part.get_content_maintype() == 'application':\n            \
+         data = part.get_payload(decode=True); del part['Content-Transfer-Encoding']; del part['Content-Disposition']\n            \
+         part.set_payload(data); encoders.encode_base64(part)\n    return m\n\
+         def each(take):\n    for path in glob.glob('sent/*'):\n        \
+         kept.append(email.message_from_binary_file(open(path, 'rb'))); take(kept[-1])\n        \
+         for number in range(50):\n            m = email.message.EmailMessage(); m['From'] = 'a@example.invalid'; m.set_content('From here\\n\\nFrom there\\n'); \
+         kept.append(m); take(m)\n{arrive}\n"
+    );
+    let ran = Command::new("python3").args(["-c", &script]).current_dir(desk.path(".")).output();
+    let Ok(ran) = ran.map(crate::support::Ran::new) else {
+        assert!(std::env::var_os("CI").is_none(), "the tests of CI need Python 3");
+        return;
+    };
+    ran.expect(0);
+    let checked = desk.run_bare(&["check", "mail", "--json"]).expect(0);
+    assert_eq!(checked.json("/complete"), true, "{}", checked.out);
+    assert!(checked.json("/volumes/0/found_in/0/message").is_u64());
+    desk.run(&["open", "mail", "--into", "in", "-q"]).expect(0);
+    desk.run(&["compare", "mail", "wrenfall-light"]).expect(0);
+    desk.run(&["list", "mail", "survey", "-q"]).expect(0);
+    // What replaces an archive in its place does not touch a message.
+    let refused = desk.run(&["relock", "mail", "--no-password"]).expect(2);
+    assert!(refused.err.contains("--to"), "{}", refused.err);
+}
+
+/// A recipient's answer, quoted and broken by mail programs, is enough to make what is missing again.
+#[rstest]
+#[case::a_message("From: board@example.invalid\nSubject: Re: dossier\n\n> Dear keeper,\n> SLIP\n> ends it.\n")]
+#[case::a_text("Please send SLIP again.")]
+fn a_slip_is_found_in_an_answer(#[case] answer: &str) {
+    let desk = desk_with_messages();
+    fs::remove_file(desk.path("sent/message-2of4.eml")).unwrap();
+    let slip = desk.run_bare(&["check", "sent", "--json"]).expect(4).json("/slip").as_str().unwrap().to_owned();
+    let broken = slip.replacen('-', "-\n> ", 1);
+    desk.file("answer", answer.replace("SLIP", &broken).as_bytes());
+    desk.run_bare(&["resend", "out", "answer", "--to", "sent"]).expect(0);
+    desk.run(&["check", "sent"]).expect(0);
+    desk.file("no answer", b"From: board@example.invalid\n\nIt is a box of lamps.\n");
+    let none = desk.run_bare(&["resend", "out", "no answer", "--to", "again"]).expect(2);
+    assert!(none.err.contains("No resend slip for this archive is written in no answer"), "{}", none.err);
+}
+
+/// What is cut off is told, with the message and its file; and one that was attached stays where it is.
+#[test]
+fn a_message_that_is_cut_off_is_named() {
+    let desk = desk_with_messages();
+    let path = desk.path("sent/message-4of4.eml");
+    let mut bytes = fs::read(&path).unwrap();
+    bytes.truncate(bytes.len() - 30_000);
+    fs::write(&path, bytes).unwrap();
+    let checked = desk.run(&["check", "sent"]).expect(5);
+    assert!(checked.out.contains("message-4of4.eml: wrenfall-light-07of07.useal"), "{}", checked.out);
+    assert!(checked.out.contains("message-4of4.eml, message 1: it is cut off"), "{}", checked.out);
+}

@@ -1,0 +1,259 @@
+//! What is attached to a message, read from any place on: marks along the encoded bytes say where to begin.
+
+use super::MAX_ATTACHED;
+use super::encoding::{Decoder, Encoding};
+use super::structure::{Flaw, FlawedMessage, Leaf, kind_of, scan};
+use crate::disk::{FileError, Links, open_regular};
+use crate::ground::retrying::uninterrupted;
+use std::fs::File;
+use std::io::{self, Read};
+use std::ops::Range;
+use std::os::unix::fs::FileExt as _;
+use std::path::Path;
+use std::sync::Arc;
+
+/// A mark stands about every so many bytes of what was attached: a read decodes no more than that in vain.
+const MARK_EVERY_BYTES: u64 = 32 * 1024;
+
+/// So many encoded bytes are read at once.
+const READ_BYTES: usize = 64 * 1024;
+
+/// The beginning of a file by which it is known, in bytes: a message's first fields.
+const BEGINNING_BYTES: usize = 16 * 1024;
+
+/// A place in what is attached, and where that stands encoded in the file.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Mark {
+    bytes: u64,
+    at: u64,
+}
+
+/// Something that is attached to a message.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Attached {
+    /// The number of the message in its file, from 1.
+    pub message: u64,
+    /// The name that the sender gave it; it proves nothing.
+    pub name: Option<String>,
+    /// Its length in bytes, as far as it is there.
+    pub bytes: u64,
+    /// The message ends within it, although more should follow.
+    pub is_cut: bool,
+    encoding: Encoding,
+    place: Range<u64>,
+    marks: Arc<[Mark]>,
+}
+
+/// What was found in a file of messages.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Found {
+    /// What is attached, as far as it was wanted.
+    pub attached: Vec<Attached>,
+    /// What was not looked for, and why.
+    pub flaws: Vec<FlawedMessage>,
+}
+
+/// Everything attached in a file that is wanted by how it begins; `None` where the file holds no messages.
+///
+/// # Errors
+/// From the system.
+pub fn find(file: &File, is_wanted: &dyn Fn(&[u8], Option<&str>) -> bool) -> io::Result<Option<Found>> {
+    let mut found = Found::default();
+    let Some(mut flaws) = each_leaf(file, &mut |leaf| {
+        if found.attached.len() >= MAX_ATTACHED {
+            found.flaws = vec![FlawedMessage { message: leaf.message, flaw: Flaw::TooMany }];
+        } else if is_wanted(&beginning(file, &leaf)?, leaf.name.as_deref()) {
+            found.attached.push(Attached::of(file, leaf)?);
+        }
+        Ok(())
+    })?
+    else {
+        return Ok(None);
+    };
+    found.flaws.append(&mut flaws);
+    Ok(Some(found))
+}
+
+/// The texts of all messages of a file, each at most so many bytes of it; `None` where the file holds no messages.
+///
+/// # Errors
+/// From the system.
+pub fn texts(file: &File, limit: usize, take: &mut dyn FnMut(&[u8])) -> io::Result<Option<()>> {
+    let read = each_leaf(file, &mut |leaf| {
+        if leaf.is_text {
+            let attached =
+                Attached { marks: Arc::from([Mark { bytes: 0, at: leaf.place.start }]), ..Attached::unmarked(leaf) };
+            let mut text = vec![0; limit];
+            let length = attached.read_up_to(file, &mut text, 0)?;
+            take(&text[..length]);
+        }
+        Ok(())
+    })?;
+    Ok(read.map(|_| ()))
+}
+
+/// Opens a file, or what is attached to a message in it, to read it from its beginning to its end.
+///
+/// # Errors
+/// [`FileError`] where the file cannot be opened.
+pub fn open_whole(path: &Path, attached: Option<&Arc<Attached>>) -> Result<Box<dyn Read>, FileError> {
+    let (file, _) = open_regular(path, Links::Follow)?;
+    Ok(match attached {
+        Some(attached) => Box::new(Content { file, attached: Arc::clone(attached), at: 0 }),
+        None => Box::new(file),
+    })
+}
+
+/// What is attached, as it is read on.
+struct Content {
+    file: File,
+    attached: Arc<Attached>,
+    at: u64,
+}
+
+impl Read for Content {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let count = self.attached.read_up_to(&self.file, buffer, self.at)?;
+        self.at += count as u64;
+        Ok(count)
+    }
+}
+
+/// Hands on every leaf of a file's messages.
+fn each_leaf(file: &File, take: &mut dyn FnMut(Leaf) -> io::Result<()>) -> io::Result<Option<Vec<FlawedMessage>>> {
+    let mut start = vec![0; BEGINNING_BYTES];
+    let filled = FileFrom { file, at: 0 }.read_full(&mut start)?;
+    let Some(kind) = kind_of(&start[..filled]) else { return Ok(None) };
+    scan(FileFrom { file, at: 0 }, kind, take).map(Some)
+}
+
+/// The first bytes of what a leaf carries.
+fn beginning(file: &File, leaf: &Leaf) -> io::Result<Vec<u8>> {
+    const BYTES: usize = 256;
+    let mut encoded = vec![0; (4 * BYTES).min(usize::try_from(leaf.place.end - leaf.place.start).unwrap_or(4 * BYTES))];
+    let filled = FileFrom { file, at: leaf.place.start }.read_full(&mut encoded)?;
+    let (mut decoder, mut decoded) = (Decoder::new(leaf.encoding), Vec::new());
+    decoder.push(&encoded[..filled], &mut decoded);
+    Ok(decoded)
+}
+
+impl Attached {
+    fn unmarked(leaf: Leaf) -> Self {
+        let Leaf { message, place, encoding, name, is_cut, .. } = leaf;
+        Self { message, name, bytes: u64::MAX, is_cut, encoding, place, marks: Arc::from([]) }
+    }
+
+    /// Reads the encoded bytes once, to mark them and to know how many they carry.
+    fn of(file: &File, leaf: Leaf) -> io::Result<Self> {
+        let mut attached = Self::unmarked(leaf);
+        let place = attached.place.clone();
+        let mut marks = vec![Mark { bytes: 0, at: place.start }];
+        if attached.encoding == Encoding::Identity {
+            attached.bytes = place.end - place.start;
+            attached.marks = marks.into();
+            return Ok(attached);
+        }
+        let mut decoder = Decoder::new(attached.encoding);
+        let mut encoded = vec![0; READ_BYTES];
+        let (mut at, mut bytes, mut due) = (place.start, 0, MARK_EVERY_BYTES);
+        while at < place.end {
+            let room = encoded.len().min(usize::try_from(place.end - at).unwrap_or(usize::MAX));
+            let filled = FileFrom { file, at }.read_full(&mut encoded[..room])?;
+            if filled == 0 {
+                break;
+            }
+            let mut left = &encoded[..filled];
+            while !left.is_empty() {
+                let line = memchr::memchr(b'\n', left).map_or(left.len(), |end| end + 1);
+                bytes += decoder.pass(&left[..line]);
+                at += line as u64;
+                left = &left[line..];
+                if bytes >= due && decoder.can_begin_here() {
+                    marks.push(Mark { bytes, at });
+                    due = bytes + MARK_EVERY_BYTES;
+                }
+            }
+        }
+        let mut decoded = Vec::new();
+        decoder.finish(&mut decoded);
+        attached.bytes = bytes + decoded.len() as u64;
+        attached.marks = marks.into();
+        Ok(attached)
+    }
+
+    /// Where in the file the encoded bytes begin that carry what is read from this offset on.
+    pub fn place_of(&self, offset: u64) -> u64 {
+        let mark = self.mark_before(offset);
+        if self.encoding == Encoding::Identity { mark.at.saturating_add(offset - mark.bytes) } else { mark.at }
+    }
+
+    fn mark_before(&self, offset: u64) -> Mark {
+        let behind = self.marks.partition_point(|mark| mark.bytes <= offset);
+        behind
+            .checked_sub(1)
+            .and_then(|number| self.marks.get(number))
+            .copied()
+            .unwrap_or(Mark { bytes: 0, at: self.place.start })
+    }
+
+    /// Reads from an offset on until the buffer is full or nothing follows; how many bytes.
+    ///
+    /// # Errors
+    /// From the system.
+    pub fn read_up_to(&self, file: &File, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
+        let mark = self.mark_before(offset);
+        let (mut at, mut bytes) = (mark.at, mark.bytes);
+        if self.encoding == Encoding::Identity {
+            (at, bytes) = (at.saturating_add(offset - bytes), offset);
+        }
+        let mut decoder = Decoder::new(self.encoding);
+        let mut encoded = vec![0; READ_BYTES];
+        let (mut decoded, mut filled) = (Vec::new(), 0);
+        while filled < buffer.len() {
+            let room = encoded.len().min(usize::try_from(self.place.end.saturating_sub(at)).unwrap_or(usize::MAX));
+            let count = FileFrom { file, at }.read_full(&mut encoded[..room])?;
+            at += count as u64;
+            decoder.push(&encoded[..count], &mut decoded);
+            if count == 0 {
+                decoder.finish(&mut decoded);
+            }
+            let skipped = usize::try_from(offset.saturating_sub(bytes)).unwrap_or(usize::MAX).min(decoded.len());
+            let wanted = (decoded.len() - skipped).min(buffer.len() - filled);
+            buffer[filled..filled + wanted].copy_from_slice(&decoded[skipped..skipped + wanted]);
+            filled += wanted;
+            bytes += decoded.len() as u64;
+            decoded.clear();
+            if count == 0 {
+                break;
+            }
+        }
+        Ok(filled)
+    }
+}
+
+/// Reads a file from a place on, whatever else reads it.
+struct FileFrom<'a> {
+    file: &'a File,
+    at: u64,
+}
+
+impl FileFrom<'_> {
+    fn read_full(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let mut filled = 0;
+        while filled < buffer.len() {
+            match uninterrupted(|| self.read(&mut buffer[filled..]))? {
+                0 => break,
+                count => filled += count,
+            }
+        }
+        Ok(filled)
+    }
+}
+
+impl Read for FileFrom<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let count = self.file.read_at(buffer, self.at)?;
+        self.at += count as u64;
+        Ok(count)
+    }
+}
