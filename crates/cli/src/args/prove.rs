@@ -69,10 +69,10 @@ pub struct ResendArguments {
     /// A volume, or the folder that the volumes are in
     #[arg(value_name = "VOLUME|FOLDER")]
     pub archive: PathBuf,
-    /// The slip that the recipient's "check" showed, or the message with it
+    /// The recipient's slip, or a message with it
     ///
     /// Its groups may be typed apart. A file is searched for slips: a saved message, a mailbox, or any text.
-    #[arg(required = true, value_name = "SLIP|MESSAGE")]
+    #[arg(required = true, value_name = "SLIP|FILE")]
     pub slip: Vec<String>,
     /// The folder to write into; it is made if it does not exist
     #[arg(long, value_name = "FOLDER", help_heading = WHERE)]

@@ -285,6 +285,7 @@ fn portable() {
         "jiff",
         "mail-builder",
         "mail-parser",
+        "memchr",
         "multer",
         "nix",
         "region",
