@@ -5,7 +5,7 @@ use crate::failure::Failure;
 use crate::secrecy::close_memory;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt::{self, Purpose};
-use crate::{named_file, session, words};
+use crate::{inflow, named_file, session, words};
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, IsTerminal as _, Write as _};
 use std::os::unix::fs::OpenOptionsExt as _;
@@ -79,8 +79,11 @@ impl Drop for PassphraseFile {
 
 /// Whether a password, or a key file that goes with one, is given by option or variable.
 pub fn is_given(arguments: &UnlockArguments) -> bool {
-    let PasswordArguments { password_from, key_file } = &arguments.password;
-    password_from.is_some() || key_file.is_some() || std::env::var_os(PASSWORD_VARIABLE).is_some()
+    let PasswordArguments { password_from, password_fd, key_file } = &arguments.password;
+    password_from.is_some()
+        || password_fd.is_some()
+        || key_file.is_some()
+        || std::env::var_os(PASSWORD_VARIABLE).is_some()
 }
 
 /// Whether an archive without a password is to be refused: one was given, and it was not said that there may be none.
@@ -94,6 +97,10 @@ fn given_password(arguments: &PasswordArguments) -> Result<Option<Password>, Fai
     if let Some(path) = &arguments.password_from {
         return password_file(path).map(Some);
     }
+    if let Some(number) = arguments.password_fd {
+        let opened = inflow::descriptor(number)?;
+        return password_from(opened, &inflow::descriptor_path(number)).map(Some);
+    }
     match std::env::var_os(PASSWORD_VARIABLE) {
         Some(value) => {
             let value = Zeroizing::new(value.into_encoded_bytes());
@@ -105,8 +112,14 @@ fn given_password(arguments: &PasswordArguments) -> Result<Option<Password>, Fai
 }
 
 fn password_file(path: &Path) -> Result<Password, Failure> {
+    let from = if inflow::is_standard_input(path) { inflow::standard_input()? } else { File::open(path) };
+    password_from(from, path)
+}
+
+/// The password that can be read from here, which is told as this path.
+fn password_from(from: io::Result<File>, path: &Path) -> Result<Password, Failure> {
     let unreadable = |source| Failure::PasswordFile { path: path.to_owned(), source };
-    match named_file::bytes(path, MAX_PASSWORD_FILE_BYTES) {
+    match from.and_then(|from| named_file::up_to(from, MAX_PASSWORD_FILE_BYTES)) {
         Ok(mut bytes) => Ok(Password::from_file_bytes(std::mem::take(&mut *bytes)).map_err(Error::from)?),
         Err(error) if error.kind() == io::ErrorKind::FileTooLarge => Err(Failure::PasswordFileTooLong(path.to_owned())),
         Err(error) => Err(unreadable(error)),
@@ -294,7 +307,11 @@ pub fn to_relock(
     context: &Context<'_>,
 ) -> Result<Sealing, Failure> {
     let NewPasswordArguments { new_password_from, new_key_file, also_password_from, .. } = arguments;
-    let password = PasswordArguments { password_from: new_password_from.clone(), key_file: new_key_file.clone() };
+    let password = PasswordArguments {
+        password_from: new_password_from.clone(),
+        key_file: new_key_file.clone(),
+        ..PasswordArguments::default()
+    };
     let given = || new_password_from.as_deref().map_or_else(|| prompt::ask(Purpose::Renew), password_file);
     let arguments = SealArguments {
         password,

@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use under_seal_core::disk::FileError;
 use under_seal_core::formats::registry::Format;
 use under_seal_core::ground::codes::CodeError;
+use under_seal_core::ground::entry::PathError;
 use under_seal_core::ground::fit::FitError;
 use under_seal_core::ground::passwords::Strength;
 use under_seal_core::source::PatternError;
@@ -176,6 +177,27 @@ pub enum BadValue {
     },
     /// A code that was told is none.
     Code(CodeError),
+    /// Something is to be read from standard input, which is a terminal.
+    NothingPiped,
+    /// Two things are to be read from standard input, or from one descriptor.
+    ReadTwice,
+    /// A list of paths is empty.
+    EmptyList,
+    /// What can be read only once is to be read more often.
+    StreamOnceOnly,
+    /// A path in the archive.
+    EntryName {
+        /// What was written.
+        value: String,
+        /// What is wrong with it.
+        error: PathError,
+    },
+    /// An archive of several volumes is to go to standard output.
+    SeveralToOutput,
+    /// An archive is to be written to a terminal.
+    OutputIsTerminal,
+    /// Several entries are to go to standard output, and nothing says how.
+    SeveralToStream,
     /// No resend slip of this archive stands in this file.
     NoSlipIn(PathBuf),
     /// A receipt of another set.

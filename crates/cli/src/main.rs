@@ -11,6 +11,7 @@ mod browsers;
 mod commands;
 mod credentials;
 mod failure;
+mod inflow;
 mod leftover;
 mod mistyped;
 mod named_file;

@@ -12,10 +12,13 @@ use under_seal_core::landing::OnClash;
 pub struct PasswordArguments {
     /// Read the password from this file
     ///
-    /// A line break at its end does not count. Without this option the variable UNDER_SEAL_PASSWORD is used; where that is not set
+    /// "-" is standard input. A line break at its end does not count. Without this option the variable UNDER_SEAL_PASSWORD is used; where that is not set
     /// either, the password is asked for on the terminal.
     #[arg(long, value_name = "FILE")]
     pub password_from: Option<PathBuf>,
+    /// Read the password from this file descriptor, which is open already
+    #[arg(long, value_name = "NUMBER", conflicts_with = "password_from", hide_short_help = true)]
+    pub password_fd: Option<u32>,
     /// The key file, if one is needed too
     #[arg(long, value_name = "FILE")]
     pub key_file: Option<PathBuf>,
@@ -108,6 +111,14 @@ pub struct OpenArguments {
     /// A name that several have gets a number.
     #[arg(long, conflicts_with = "salvage", help_heading = WHERE, hide_short_help = true)]
     pub flat: bool,
+    /// Write it to standard output instead: one file
+    ///
+    /// Or several entries as a tar archive, with --as tar. If anything is wrong the stream ends early, and the exit code says so.
+    #[arg(long, conflicts_with_all = ["into", "folder", "on_clash", "flat", "dry_run", "salvage", "keep_partial", "json", "origin_mark", "screen_with", "update", "remove_gone"], help_heading = WHERE, hide_short_help = true)]
+    pub to_stdout: bool,
+    /// The form of several entries on standard output: tar
+    #[arg(long = "as", value_name = "FORMAT", value_parser = ["tar"], requires = "to_stdout", help_heading = WHERE, hide_short_help = true)]
+    pub stream_format: Option<String>,
     /// Pick what to extract from a list on the terminal
     #[arg(long, conflicts_with = "salvage", help_heading = WHAT)]
     pub pick: bool,

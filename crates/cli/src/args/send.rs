@@ -16,11 +16,13 @@ use under_seal_core::source::UnsafeNames;
 /// `pack`.
 #[derive(Debug, Args)]
 pub struct PackArguments {
-    /// Files and folders
+    /// Files and folders, or "-" for standard input
     ///
-    /// Wildcards that the shell leaves alone are expanded.
-    #[arg(required_unless_present = "show_settings", value_name = "SOURCE")]
+    /// Wildcards that the shell leaves alone are expanded. What comes through standard input becomes one file, however long it is.
+    #[arg(required_unless_present_any = ["show_settings", "paths_from"], value_name = "SOURCE")]
     pub sources: Vec<PathBuf>,
+    #[command(flatten)]
+    pub input: InputArguments,
     #[command(flatten)]
     pub delivery: DeliveryArguments,
     #[command(flatten)]
@@ -28,7 +30,8 @@ pub struct PackArguments {
     /// The folder or name of the archive
     ///
     /// A folder exists, or ends in "/". In a folder, the archive is named after its only source, or as --name says. Several sources
-    /// need a name. Without this option the archive goes into the current folder.
+    /// need a name. Without this option the archive goes into the current folder. "-" is standard output: the archive is written and
+    /// verified in the folder for temporary files first.
     #[arg(long, value_name = "PATH", help_heading = WHERE)]
     pub to: Option<PathBuf>,
     /// Replace an older archive of this name
@@ -47,6 +50,23 @@ pub struct PackArguments {
     pub show_settings: bool,
     #[command(flatten)]
     pub work: WorkArguments,
+}
+
+/// Sources that are not typed one by one.
+#[derive(Debug, Clone, Default, Args)]
+#[command(next_help_heading = WHAT_GOES_IN)]
+pub struct InputArguments {
+    /// The path of what comes through standard input, in the archive
+    #[arg(long, value_name = "PATH", default_value = "standard-input", hide_short_help = true)]
+    pub entry_name: String,
+    /// Read further sources from this file, one a line; "-" is standard input
+    ///
+    /// The folders before each one are kept, unless --contents is given. A folder is taken with everything in it.
+    #[arg(long, value_name = "FILE", hide_short_help = true)]
+    pub paths_from: Option<PathBuf>,
+    /// A NUL ends each of those paths, not a line break
+    #[arg(long, short = '0', requires = "paths_from", hide_short_help = true)]
+    pub null: bool,
 }
 
 /// What is said to whoever opens the archive.
@@ -280,7 +300,7 @@ pub struct MakingArguments {
 /// What will unlock the archive.
 #[derive(Debug, Args)]
 #[command(next_help_heading = PASSWORD)]
-#[command(group = ArgGroup::new("how").args(["make_passphrase", "no_password", "password_from"]))]
+#[command(group = ArgGroup::new("how").args(["make_passphrase", "no_password", "password_from", "password_fd"]))]
 pub struct SealArguments {
     #[command(flatten)]
     pub password: PasswordArguments,

@@ -126,6 +126,21 @@ fn show(
     }
 }
 
+/// Prints a result to standard error, where standard output has something else.
+fn show_aside(
+    report: &impl Serialize,
+    printing: impl Into<Printing>,
+    lines: impl FnOnce() -> Vec<String>,
+) -> Result<(), Failure> {
+    let told = match printing.into() {
+        Printing::Lines => lines().into_iter().map(|line| text::within_terminal(&line)).collect(),
+        Printing::Json => vec![serde_json::to_string_pretty(report).map_err(|error| Failure::Output(error.into()))?],
+        Printing::Nothing => Vec::new(),
+    };
+    let mut aside = anstream::stderr().lock();
+    told.iter().try_for_each(|line| writeln!(aside, "{line}")).map_err(Failure::Output)
+}
+
 /// Prints one JSON object to standard output.
 fn print_json(value: &impl Serialize) -> Result<(), Failure> {
     let text = serde_json::to_string_pretty(value).map_err(|error| Failure::Output(error.into()))?;

@@ -31,6 +31,7 @@ impl Since {
         let unlock = UnlockArguments {
             password: PasswordArguments {
                 password_from: arguments.since_password_from.clone().or_else(|| password.password_from.clone()),
+                password_fd: password.password_fd.filter(|_| arguments.since_password_from.is_none()),
                 key_file: arguments.since_key_file.clone().or_else(|| password.key_file.clone()),
             },
             allow_costly_key: false,

@@ -74,6 +74,28 @@ pub fn bad_value(value: &BadValue) -> String {
         BadValue::Code(CodeError::Character(letter)) => {
             format!("'{}' does not occur in a code. Compare it once more.", letter.escape_debug())
         }
+        BadValue::NothingPiped => {
+            "Standard input is a terminal, so nothing comes through it. Pipe something in, or name a file.".to_owned()
+        }
+        BadValue::ReadTwice => {
+            "Standard input, or a descriptor, can be read only once, and two things are to come from it. Put one of them into a file.".to_owned()
+        }
+        BadValue::EmptyList => "The list names no paths, so there is nothing to pack.".to_owned(),
+        BadValue::StreamOnceOnly => "What comes through standard input can be read only once, so it cannot be planned, divided into \
+             parcels or compared with an older archive. Write it to a file first, and pack that."
+            .to_owned(),
+        BadValue::EntryName { value, error } => {
+            format!("'{}' cannot be a path in an archive: {}.", shown(value.as_bytes()), no_path(*error))
+        }
+        BadValue::SeveralToOutput => {
+            "Standard output takes one file, so leave out --fit and --parcels, or name a folder with --to.".to_owned()
+        }
+        BadValue::OutputIsTerminal => {
+            "An archive is not for a terminal. Redirect the output into a file or another program.".to_owned()
+        }
+        BadValue::SeveralToStream => "Several entries match, and one file is written as it is. Name one file, or add --as tar for a tar \
+             archive of all of them."
+            .to_owned(),
         BadValue::NoSlipIn(file) => format!(
             "No resend slip for this archive is written in {}. Ask the recipient for the code that \"under-seal check\" shows.",
             path(file)

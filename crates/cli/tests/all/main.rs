@@ -17,6 +17,7 @@ mod recasting;
 mod revising;
 mod sending;
 mod story;
+mod streaming;
 mod taking;
 mod terminal;
 mod trouble;

@@ -97,4 +97,6 @@ pub enum Ability {
     HiddenNames,
     /// Only what has changed since another archive was made.
     Changes,
+    /// Contents of which it is not known beforehand how long they are.
+    Streams,
 }

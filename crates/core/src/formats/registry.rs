@@ -134,6 +134,7 @@ impl Format {
         match what {
             Ability::Parcels => keyholes && parts,
             Ability::KeyFile | Ability::SeveralPasswords | Ability::Changes => keyholes,
+            Ability::Streams => !matches!(self.writing, Some(Writing::Tar(_))),
             Ability::Password => password.is_some(),
             Ability::Volumes => parts,
             Ability::Message => message_bytes.is_some(),

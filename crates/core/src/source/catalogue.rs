@@ -5,13 +5,15 @@ use super::entry::{Origin, SourceEntry, mode_and_time};
 use super::error::{PassedOver, PassedOverReason, SourceError, unpackable};
 use super::reading::SourceFile;
 use super::roots::{Root, roots_of};
+use super::stream::StreamSource;
 use super::text_names::{self, TextNames, UnsafeNames};
 use crate::disk::{FileAction, FileError, Links};
 use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, EntryPath, MAX_LINK_TARGET_BYTES};
 use std::collections::{HashMap, HashSet};
 use std::ffi::{OsStr, OsString};
-use std::fs::{self};
+use std::fs;
+use std::io;
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
@@ -39,6 +41,8 @@ pub struct Catalogue {
     pub text_names: TextNames,
     /// Whether links are followed.
     pub follows: bool,
+    /// What comes in as a stream.
+    stream: Option<StreamSource>,
 }
 
 /// Answers whether a file on disk is of the caller's own making.
@@ -72,6 +76,28 @@ impl Catalogue {
             walk.go(&root, context)?;
         }
         walk.finish()
+    }
+
+    /// The same with a stream as one file more, and the folders above it.
+    ///
+    /// # Errors
+    /// [`SourceError::SameName`] where something has its path, or is a file or link above it, or lies below it.
+    pub fn with_stream(mut self, stream: StreamSource) -> Result<Self, SourceError> {
+        let path = stream.path();
+        let is_in_the_way = |entry: &&SourceEntry| {
+            let is_above = path.is_below(&entry.path) && entry.kind != EntryKind::Folder;
+            entry.path == *path || entry.path.is_below(path) || is_above
+        };
+        if let Some(other) = self.entries.iter().find(is_in_the_way) {
+            return Err(SourceError::SameName { first: self.disk_path(other), second: StreamSource::disk_path() });
+        }
+        for new in stream.folders().chain([stream.entry()]) {
+            if let Err(at) = self.entries.binary_search_by(|entry| entry.path.cmp(&new.path)) {
+                self.entries.insert(at, new);
+            }
+        }
+        self.stream = Some(stream);
+        Ok(self)
     }
 
     /// A catalogue of these entries, sorted by path, each of which says where its content comes from. What was listed on disk for it, but
@@ -127,6 +153,7 @@ impl Catalogue {
             Origin::Walk => self.walked_path(&entry.path),
             Origin::Disk(path) => path.as_ref().clone(),
             Origin::Archive(_) => PathBuf::new(),
+            Origin::Stream => StreamSource::disk_path(),
         }
     }
 
@@ -157,13 +184,33 @@ impl Catalogue {
         })
     }
 
-    /// Opens an entry's file, through a link where links are followed.
+    /// Opens an entry's file, through a link where links are followed, to look at it or to read it.
     ///
     /// # Errors
-    /// [`FileError`] from the system, or where it is no regular file any more.
+    /// [`FileError`] from the system, or where it is no regular file any more; for a stream, which only [`Catalogue::open_once`] reads.
     pub fn open(&self, entry: &SourceEntry) -> Result<SourceFile, FileError> {
+        if entry.origin == Origin::Stream {
+            let once = io::Error::new(io::ErrorKind::Unsupported, "it can be read only once");
+            return Err(FileError::on(FileAction::Open, &self.disk_path(entry))(once));
+        }
         let links = if self.follows { Links::Follow } else { Links::Refuse };
         SourceFile::open(&self.disk_path(entry), links)
+    }
+
+    /// Opens what is to be packed now: a stream can be read only once.
+    ///
+    /// # Errors
+    /// As of [`Catalogue::open`].
+    pub(super) fn open_once(&self, entry: &SourceEntry) -> Result<SourceFile, FileError> {
+        match self.stream.as_ref().filter(|_| entry.origin == Origin::Stream).and_then(StreamSource::take) {
+            Some(from) => Ok(SourceFile::stream(entry, from)),
+            None => self.open(entry),
+        }
+    }
+
+    /// The most that all contents may come to, in bytes, if nothing grows: of a stream that is not known.
+    pub fn most_bytes(&self) -> u64 {
+        self.entries.iter().fold(0, |sum: u64, entry| sum.saturating_add(entry.most_bytes()))
     }
 
     /// Content bytes that are to be read.

@@ -15,6 +15,8 @@ pub enum Origin {
     Disk(Box<PathBuf>),
     /// From an archive, in which it is the entry at this place.
     Archive(usize),
+    /// From a stream, which can be read once.
+    Stream,
 }
 
 /// One thing to pack.
@@ -24,7 +26,7 @@ pub struct SourceEntry {
     pub path: EntryPath,
     /// File, folder or link.
     pub kind: EntryKind,
-    /// Bytes, when it was listed; 0 for folders and links.
+    /// Bytes, when it was listed; 0 for folders, links and streams.
     pub size: u64,
     /// Permission bits.
     pub mode: u32,
@@ -48,6 +50,11 @@ impl SourceEntry {
         let Entry { path, mode, modified, .. } = entry.clone();
         let kind = EntryKind::Folder;
         Self { path, kind, size: 0, mode, modified, link_target: Vec::new(), origin: Origin::Walk }
+    }
+
+    /// The most that its content may come to, in bytes, if it does not grow: of a stream that is not known.
+    pub fn most_bytes(&self) -> u64 {
+        if self.origin == Origin::Stream { u64::MAX } else { self.size }
     }
 
     /// The entry that it becomes, with what was known when it was listed.

@@ -160,7 +160,7 @@ fn file<S: SourceSink>(
 ) -> Result<Result<Taken, FileError>, S::Error> {
     let mut taken: Option<Taken> = None;
     for reading in 1..=READINGS {
-        let read = match catalogue.open(source) {
+        let read = match catalogue.open_once(source) {
             Ok(mut file) => {
                 let entry = Entry { mode: file.mode, modified: file.modified, ..source.entry(id) };
                 sink.take_file(source, entry, &mut file, reading == READINGS)?

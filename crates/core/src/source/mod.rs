@@ -1,7 +1,7 @@
 //! Gathering: from the paths that a sender names to a catalogue of everything to pack, in archive order.
 //!
 //! [`choice`] says what is wanted; the roots turn typed paths into places to begin at; [`catalogue`] walks and lists
-//! without reading any content; [`reading`] reads one file and notices when it changes meanwhile; [`feed`] hands all of them to a writer; [`piped`] has them come out of an archive instead; [`text_names`] says what
+//! without reading any content; [`reading`] reads one file and notices when it changes meanwhile; [`feed`] hands all of them to a writer; [`piped`] has them come out of an archive instead, and a [`StreamSource`] from whoever writes into it; [`text_names`] says what
 //! happens to names that are not text in formats that need text.
 //!
 //! A newcomer may add a way to choose here, or something that is noticed on the walk; no archive is known to this floor.
@@ -14,6 +14,7 @@ pub mod feed;
 pub mod piped;
 pub mod reading;
 mod roots;
+mod stream;
 pub mod text_names;
 
 pub use catalogue::Catalogue;
@@ -22,4 +23,5 @@ pub use entry::{Origin, SourceEntry};
 pub use error::{PassedOver, PassedOverReason, SourceError};
 pub use reading::SourceFile;
 pub use roots::expand;
+pub use stream::{STREAM_PATH, StreamSource};
 pub use text_names::{TextNames, UnsafeNames};

@@ -1,12 +1,14 @@
-//! Reading one source, a file on disk, of which it is noticed when it changes meanwhile, or a content that comes out of an archive.
+//! Reading one source, a file on disk, of which it is noticed when it changes meanwhile, or a content that comes out of an archive or from a stream.
 
 use super::entry::{SourceEntry, mode_and_time};
 use super::piped::PipedContent;
+use super::stream::STREAM_PATH;
 use crate::disk::{FileAction, FileError, Interruption, Links, open_regular, read_on};
 use crate::ground::context::Context;
 use crate::ground::entry::Timestamp;
+use std::fmt;
 use std::fs::File;
-use std::io::{Read as _, Seek as _, SeekFrom};
+use std::io::{Read, Seek as _, SeekFrom};
 use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
@@ -39,6 +41,16 @@ pub struct SourceFile {
 enum Backing {
     Disk { file: File, path: PathBuf, before: Stamp },
     Piped(PipedContent),
+    Stream(Stream),
+}
+
+/// A stream that is read once.
+struct Stream(Box<dyn Read + Send>);
+
+impl fmt::Debug for Stream {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        formatter.write_str("Stream")
+    }
 }
 
 impl SourceFile {
@@ -61,6 +73,12 @@ impl SourceFile {
         Self { backing: Backing::Piped(content), size, left: size, mode, modified }
     }
 
+    /// What comes from a stream, as this entry.
+    pub(super) fn stream(entry: &SourceEntry, from: Box<dyn Read + Send>) -> Self {
+        let SourceEntry { mode, modified, .. } = *entry;
+        Self { backing: Backing::Stream(Stream(from)), size: 0, left: u64::MAX, mode, modified }
+    }
+
     /// How long it was when it was opened, in bytes.
     pub fn size(&self) -> u64 {
         self.size
@@ -79,6 +97,10 @@ impl SourceFile {
             Backing::Disk { file, path, .. } => {
                 let outcome = file.take(most).read_to_end(output);
                 outcome.map(drop).map_err(FileError::on(FileAction::Read, path.as_path()))
+            }
+            Backing::Stream(Stream(from)) => {
+                let outcome = from.take(most).read_to_end(output);
+                outcome.map(drop).map_err(FileError::on(FileAction::Read, Path::new(STREAM_PATH)))
             }
             Backing::Piped(content) => content.read(output, usize::try_from(most).unwrap_or(usize::MAX)),
         };
@@ -110,7 +132,11 @@ impl SourceFile {
 
     /// Whether the file is still as it was when it was opened, given how many bytes were read.
     pub fn is_unchanged(&self, bytes_read: u64) -> Result<bool, FileError> {
-        let Backing::Disk { file, path, before } = &self.backing else { return Ok(bytes_read == self.size) };
+        let (file, path, before) = match &self.backing {
+            Backing::Disk { file, path, before } => (file, path, before),
+            Backing::Piped(_) => return Ok(bytes_read == self.size),
+            Backing::Stream(_) => return Ok(true),
+        };
         let metadata = file.metadata().map_err(FileError::on(FileAction::Open, path))?;
         Ok(stamp(&metadata) == *before && bytes_read == self.size)
     }

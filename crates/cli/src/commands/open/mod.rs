@@ -4,6 +4,7 @@ pub mod clashes;
 mod pick;
 mod report;
 mod screen;
+mod streaming;
 
 use super::list::nothing;
 use super::show;
@@ -51,6 +52,13 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
         false => given(&typed.places, &arguments.work)?,
     };
     let part = arguments.pick || !typed.inside.is_empty();
+    if arguments.to_stdout {
+        let given = match given {
+            Given::Volumes(set) if !part => Given::Volumes(set.complete()?),
+            given => given,
+        };
+        return streaming::run(arguments, &typed, given);
+    }
     let report = match (arguments.salvage, given) {
         (true, _) if !typed.inside.is_empty() => return Err(Failure::Value(BadValue::SalvageOfSome)),
         (true, Given::Volumes(set)) => salvage(arguments, set)?,

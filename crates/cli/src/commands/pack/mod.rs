@@ -1,21 +1,26 @@
 //! `pack`: seal, verify, place, and say what came of it.
 
+mod input;
 mod next_steps;
+mod outflow;
 mod report;
 mod settings;
 
+pub use input::Input;
 pub use settings::show as show_settings;
 
-use super::show;
 use super::since::{ChangesReport, Since};
+use super::{show, show_aside};
 use crate::args::{MessageArguments, PackArguments, SealArguments};
 use crate::credentials::{self, Sealing};
 use crate::failure::{BadValue, Failure};
+use crate::inflow::is_standard_input;
 use crate::settings::{NameFields, Origin, Settings};
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
 use crate::{named_file, session, words};
 use next_steps::next_steps;
+use outflow::Outflow;
 use report::{Report, lines};
 use std::ffi::OsString;
 use std::path::PathBuf;
@@ -23,7 +28,6 @@ use under_seal_core::formats::abilities::{Ability, Hiding};
 use under_seal_core::formats::registry::{Format, SEALED};
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::ground::passwords::{Guessing, guessable_words};
-use under_seal_core::source::expand;
 use under_seal_core::tasks::pack::since::Changes;
 use under_seal_core::tasks::pack::target::name_of;
 use under_seal_core::tasks::pack::{Delivery, Loss, PackRequest, Target, TargetWish};
@@ -63,13 +67,18 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
         return show_settings(&settings, &arguments.work);
     }
     tracing::info!(fit = settings.fit.value.text, squeeze = %settings.squeeze.value, "settings");
-    let sources = expand(&arguments.sources)?;
-    let (mut target, format) = target(arguments, &settings, &sources)?;
+    let outflow = Outflow::wanted(arguments, settings.fit.value.fit)?;
+    let input = Input::read(arguments)?;
+    let (mut target, format) = target(arguments, &settings, &input.named_after)?;
+    if let Some(outflow) = &outflow {
+        target = Target { folder: outflow.folder().to_owned(), ..target };
+    }
+    let stream = input.stream(arguments)?;
     let since = Since::load(&arguments.since, &arguments.seal.password)?;
     if let Some(since) = &since {
         name_changes(&mut target, since, arguments)?;
     }
-    let choice = settings.packing_choice(&arguments.delivery, format)?;
+    let choice = Input::choice(arguments, settings.packing_choice(&arguments.delivery, format)?);
     let typed_message = message(&arguments.message, format)?;
     refuse_what_it_lacks(format, arguments, &settings)?;
     let own_files = since.as_ref().map(|since| since.files.clone()).unwrap_or_default();
@@ -82,7 +91,8 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
         message: typed_message.as_deref().unwrap_or_default(),
         parcels: arguments.delivery.shape.parcels,
         replace: arguments.replace,
-        ..PackRequest::new(&sources, &choice, &target)
+        stream: stream.as_ref(),
+        ..PackRequest::new(&input.sources, &choice, &target)
     };
     let progress = ProgressLine::for_writing(settings.fit.value.fit, &arguments.work);
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
@@ -108,12 +118,21 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     confirm_loss(loss.as_ref(), &target)?;
     // From here on it stays whatever happens: what a cut-off run leaves may be completed by the next one.
     let passphrase_file = passphrase_file.as_mut().map(|file| file.keep().to_owned());
-    let packed = delivery.pack(&credentials, cost, &context)?;
+    let mut packed = delivery.pack(&credentials, cost, &context)?;
     drop(progress);
+    let is_sent = outflow.is_some();
+    if let Some(outflow) = outflow {
+        outflow.send(&mut packed)?;
+    }
     let key_file = arguments.seal.password.key_file.is_some();
     let message = typed_message.unwrap_or_default();
     let mut packing = Packing { settings, format, target, message, secret, key_file, passphrase_file, loss, changes };
     let report = Report::new(&packed, &mut packing);
+    if is_sent {
+        // Standard output has the archive.
+        show_aside(&report, &arguments.work, || lines(&packed, &report))?;
+        return Ok(report.exit_code);
+    }
     let body = || [lines(&packed, &report), vec![String::new()], next_steps(&packed, &report)].concat();
     show(&report, &arguments.work, body)?;
     Ok(report.exit_code)
@@ -183,7 +202,8 @@ pub fn target(
     settings: &Settings,
     sources: &[PathBuf],
 ) -> Result<(Target, &'static Format), Failure> {
-    let named_by_path = arguments.to.as_ref().is_some_and(|to| !Target::is_folder(to));
+    let to = arguments.to.as_deref().filter(|to| !is_standard_input(to));
+    let named_by_path = to.is_some_and(|to| !Target::is_folder(to));
     if named_by_path && arguments.delivery.shape.name.is_some() {
         return Err(Failure::Value(BadValue::TwoNames));
     }
@@ -198,7 +218,7 @@ pub fn target(
     let said = settings.format.as_ref();
     let typed = said.filter(|format| format.from == Origin::CommandLine);
     Ok(Target::resolve(&TargetWish {
-        to: arguments.to.as_deref(),
+        to,
         name: name.as_deref(),
         sources,
         format: typed.map(|format| format.value),

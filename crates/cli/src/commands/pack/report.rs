@@ -283,6 +283,7 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
         contents(report.verified_files, packed.verified.folders, packed.verified.links)
     );
     let folder = packed.volumes.first().and_then(|volume| volume.path.parent());
+    let folder = folder.filter(|folder| !folder.as_os_str().is_empty());
     let left_out = match report.left_out {
         0 => Vec::new(),
         some => vec![format!("{}, as you chose", count(some, "thing"))],

@@ -6,6 +6,7 @@ mod report;
 use super::since::Since;
 use super::{pack, show};
 use crate::args::{PackArguments, PlanArguments};
+use crate::commands::pack::Input;
 use crate::failure::Failure;
 use crate::session;
 use crate::settings::{Configuration, Settings};
@@ -17,7 +18,7 @@ use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::registry::{Format, SEALED};
 use under_seal_core::ground::fit::{Fit, NAMED};
-use under_seal_core::source::{Catalogue, expand};
+use under_seal_core::source::Catalogue;
 use under_seal_core::tasks::pack::parcels::{Parcel, Weights};
 use under_seal_core::tasks::pack::since::Changes;
 use under_seal_core::tasks::pack::{canonical, check_fit};
@@ -51,7 +52,9 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     if wished.show_settings {
         return pack::show_settings(&settings, &wished.work);
     }
-    let sources = expand(&wished.sources)?;
+    let input = Input::read(wished)?;
+    input.refuse_to_plan()?;
+    let sources = input.sources;
     // Where a place or a name is typed, it is looked at as pack does; before that is decided, a plan needs none.
     let is_typed = wished.to.is_some() || wished.delivery.shape.name.is_some();
     let (target, format) = match pack::target(wished, &settings, &sources) {
@@ -74,7 +77,7 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
         // Others are planned all the same, and told to be too long.
         (cut, Ability::Volumes),
     ])?;
-    let choice = settings.packing_choice(&wished.delivery, format)?;
+    let choice = Input::choice(wished, settings.packing_choice(&wished.delivery, format)?);
     let progress = ProgressLine::for_writing(Fit::OneVolume, &wished.work);
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
     format.refuse_what_it_lacks(&[(wished.since.since.is_some(), Ability::Changes)])?;

@@ -1,5 +1,6 @@
 //! One whole opening: from an unlocked archive to files that have landed.
 
+pub mod streaming;
 pub mod upon;
 
 use crate::formats::error::ArchiveError;

@@ -37,7 +37,7 @@ use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{Content, EntryPath, Totals};
 use crate::ground::fit::Fit;
 use crate::ground::secrets::Credentials;
-use crate::source::{Catalogue, Choice, PassedOver, SourceEntry, UnsafeNames};
+use crate::source::{Catalogue, Choice, PassedOver, SourceEntry, StreamSource, UnsafeNames};
 use crate::tasks::check::verify_contents;
 use crate::tasks::pack::parcels::{Parcel, Weights};
 use arranging::Outlook;
@@ -55,6 +55,8 @@ use std::path::{Path, PathBuf};
 pub struct PackRequest<'a> {
     /// Files and folders.
     pub sources: &'a [PathBuf],
+    /// What comes in as a stream, beside them or alone.
+    pub stream: Option<&'a StreamSource>,
     /// What of them is packed.
     pub choice: &'a Choice,
     /// Files that are not packed wherever they lie, such as those of the archive that this one builds upon.
@@ -148,6 +150,7 @@ impl<'a> PackRequest<'a> {
     pub fn new(sources: &'a [PathBuf], choice: &'a Choice, target: &'a Target) -> Self {
         Self {
             sources,
+            stream: None,
             choice,
             own_files: &[],
             target,
@@ -177,8 +180,17 @@ impl Delivery {
                 && path.file_name().is_some_and(|name| request.target.is_own_name(name, request.format));
             is_new || own_files.contains(path)
         };
-        let catalogue = Catalogue::gather(request.sources, request.choice, &is_own, context)?;
-        Self::of(request, catalogue, old, context)
+        let Some(stream) = request.stream else {
+            let catalogue = Catalogue::gather(request.sources, request.choice, &is_own, context)?;
+            return Self::of(request, catalogue, old, context);
+        };
+        let beside = match request.sources {
+            [] => Catalogue::default(),
+            sources => Catalogue::gather(sources, request.choice, &is_own, context)?,
+        };
+        let delivery = Self::of(request, beside.with_stream(stream.clone())?, old, context)?;
+        // A stream that breaks off is not there in part.
+        Ok(Self { needed: HashSet::from([StreamSource::disk_path()]), ..delivery })
     }
 
     /// The same of what has changed since another archive led to this state. Compare says what has: nothing at all may have.
@@ -203,6 +215,7 @@ impl Delivery {
         check_fit(request.fit, request.format)?;
         request.format.refuse_what_it_lacks(&[
             (request.parcels, Ability::Parcels),
+            (request.stream.is_some(), Ability::Streams),
             (request.fit != Fit::OneVolume, Ability::Volumes),
             (!request.message.is_empty(), Ability::Message),
             (request.hide_names, Ability::HiddenNames),

@@ -185,7 +185,8 @@ fn begin<'a>(job: &ZipJob<'a>, staging: &'a Staging, context: &Context<'_>) -> R
         return Ok(ZipWriter::begin(staging, job.part_limit, job.comment)?);
     };
     // It comes to no more, as long as no source grows.
-    let at_most = job.catalogue.total_bytes() + zip_headers_bytes(job.catalogue, true) + job.comment.len() as u64;
+    let headers = zip_headers_bytes(job.catalogue, true) + job.comment.len() as u64;
+    let at_most = job.catalogue.most_bytes().saturating_add(headers);
     let described = Described::cover(at_most, (context.clock)());
     let encrypting = Encrypting::begin(password, context.random()?).ok_or(PackError::Compressor)?;
     Ok(ZipWriter::begin_covered(staging, job.part_limit, job.comment, (described, Box::new(encrypting)))?)
@@ -198,7 +199,7 @@ pub(crate) fn zip_headers_bytes(catalogue: &Catalogue, hide_names: bool) -> u64 
         described.local(Finished::default()).len() + described.central(Finished::default(), 0, 0).len()
     };
     let of = |source: &SourceEntry| {
-        let described = Described::of(&inside(catalogue, source), source.size, Method::Stored, !hide_names);
+        let described = Described::of(&inside(catalogue, source), source.most_bytes(), Method::Stored, !hide_names);
         let added = match source.kind {
             EntryKind::Folder => 0,
             _ if hide_names => described.descriptor(Finished::default()).len() as u64,
@@ -318,7 +319,7 @@ impl SourceSink for Pieces<'_> {
 impl Pieces<'_> {
     fn describe(&self, entry: &SourceEntry, method: Method) -> Described {
         let encrypted = self.job.password.is_some() && !self.job.covered;
-        Described::of(&inside(self.job.catalogue, entry), entry.size, method, encrypted)
+        Described::of(&inside(self.job.catalogue, entry), entry.most_bytes(), method, encrypted)
     }
 
     /// Folders first, then what goes over as it is stored, then the rest.

@@ -109,7 +109,7 @@ impl Revision {
         let replacing = replacing.filter(|entry| self.changes.changed.binary_search(&entry.path).is_ok());
         let on_disk = |entry: &SourceEntry| match &entry.origin {
             Origin::Disk(path) => Some(path.as_ref().clone()),
-            Origin::Walk | Origin::Archive(_) => None,
+            Origin::Walk | Origin::Archive(_) | Origin::Stream => None,
         };
         replacing.filter_map(on_disk).collect()
     }

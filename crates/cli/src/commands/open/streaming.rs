@@ -1,0 +1,75 @@
+//! `open --to-stdout`: one file as it is, or several entries as a tar archive, to standard output.
+
+use crate::archives::not_extracted;
+use crate::args::{OpenArguments, WorkArguments};
+use crate::failure::{BadValue, DONE, Failure, LOOK};
+use crate::places::Typed;
+use crate::ui::progress::ProgressLine;
+use crate::ui::text::{count, size};
+use crate::{archives::Given, credentials::Wanted, session};
+use std::io::{self, IsTerminal as _, Write as _};
+use under_seal_core::formats::archive::Archive;
+use under_seal_core::formats::reader::verify_some;
+use under_seal_core::ground::entry::EntryKind;
+use under_seal_core::source::Patterns;
+use under_seal_core::tasks::list;
+use under_seal_core::tasks::open::streaming::{StreamError, as_it_is, as_tar};
+
+/// Writes what is wanted; the exit code.
+pub(super) fn run(arguments: &OpenArguments, typed: &Typed, given: Given) -> Result<u8, Failure> {
+    if io::stdout().is_terminal() {
+        return Err(Failure::Value(BadValue::OutputIsTerminal));
+    }
+    let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
+    let mut archive = given.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
+    let (mut wanted, unmatched) = list::matching(archive.entries(), &patterns);
+    if let (Some(pattern), []) = (unmatched.first(), wanted.as_slice()) {
+        return Err(super::nothing(archive.entries(), pattern));
+    }
+    if arguments.pick {
+        wanted = super::pick::pick(archive.entries(), &wanted)?;
+    }
+    let only = match arguments.stream_format {
+        Some(_) => None,
+        None => Some(only_file(&archive, &wanted)?),
+    };
+    // A bar would write over what goes to the same terminal by way of a pager.
+    let progress = ProgressLine::for_reading(None, &WorkArguments::quiet());
+    let context = session::context(&progress, arguments.work.threads);
+    let output = io::stdout().lock();
+    let written = match only {
+        Some(place) => {
+            if !archive.format.abilities.digests {
+                // What other formats let through may turn out damaged in the end: nothing of that goes out.
+                verify_some(&mut *archive, &[place], &context)?;
+            }
+            as_it_is(&mut *archive, place, output, &context)
+        }
+        None => as_tar(&mut *archive, &wanted, output, &context),
+    };
+    let totals = match written {
+        Ok(totals) => totals,
+        Err(StreamError::Output(error)) => return Err(Failure::Output(error)),
+        Err(StreamError::Archive(error)) => return Err(error.into()),
+    };
+    let refused = not_extracted(&archive);
+    if !arguments.work.output.quiet {
+        let what = format!("{}, {}, went to standard output.", count(totals.files, "file"), size(totals.content_bytes));
+        let _ = writeln!(anstream::stderr(), "{what}");
+        for one in &refused {
+            let _ = writeln!(anstream::stderr(), "Not extracted: {}: {}", one.path, one.why);
+        }
+    }
+    Ok(if refused.is_empty() && unmatched.is_empty() { DONE } else { LOOK })
+}
+
+/// The place of the only file among what is wanted.
+fn only_file(archive: &Archive, wanted: &[usize]) -> Result<usize, Failure> {
+    let entries = archive.entries();
+    let files: Vec<usize> =
+        wanted.iter().copied().filter(|place| entries[*place].entry.kind == EntryKind::File).collect();
+    match files.as_slice() {
+        [only] => Ok(*only),
+        _ => Err(Failure::Value(BadValue::SeveralToStream)),
+    }
+}

@@ -1,0 +1,92 @@
+//! What goes in: sources as they were typed, others from a list, and what comes through standard input.
+
+use crate::args::PackArguments;
+use crate::failure::{BadValue, Failure};
+use crate::inflow::{STANDARD_INPUT, is_standard_input, standard_input};
+use crate::named_file;
+use std::ffi::OsString;
+use std::fs::File;
+use std::os::unix::ffi::OsStringExt as _;
+use std::path::PathBuf;
+use std::time::{SystemTime, UNIX_EPOCH};
+use under_seal_core::ground::entry::{EntryPath, Timestamp};
+use under_seal_core::source::{Choice, Naming, StreamSource, expand};
+
+/// The most bytes of a list of paths.
+const MAX_LIST_BYTES: u64 = 1024 * 1024 * 1024;
+
+/// Everything that goes in.
+pub struct Input {
+    /// Files and folders.
+    pub sources: Vec<PathBuf>,
+    /// Whether standard input is packed too.
+    pub has_stream: bool,
+    /// What the archive is called after, where nothing else names it.
+    pub named_after: Vec<PathBuf>,
+}
+
+impl Input {
+    /// The sources; a list of them is read now.
+    pub fn read(arguments: &PackArguments) -> Result<Self, Failure> {
+        let (streams, typed): (Vec<_>, Vec<_>) =
+            arguments.sources.iter().cloned().partition(|path| is_standard_input(path));
+        if streams.len() > 1 {
+            return Err(Failure::Value(BadValue::ReadTwice));
+        }
+        let mut sources = expand(&typed)?;
+        sources.extend(listed(arguments)?);
+        let has_stream = !streams.is_empty();
+        if sources.is_empty() && !has_stream {
+            return Err(Failure::Value(BadValue::EmptyList));
+        }
+        let mut named_after = sources.clone();
+        if has_stream {
+            named_after.push(PathBuf::from(&arguments.input.entry_name));
+        }
+        Ok(Self { sources, has_stream, named_after })
+    }
+
+    /// What is chosen: of a list, the folders before each path are kept, since names alone would meet.
+    pub fn choice(arguments: &PackArguments, choice: Choice) -> Choice {
+        match (choice.naming, &arguments.input.paths_from) {
+            (Naming::OwnName, Some(_)) => Choice { naming: Naming::AsTyped, ..choice },
+            _ => choice,
+        }
+    }
+
+    /// Standard input cannot be looked into before it is packed.
+    pub fn refuse_to_plan(&self) -> Result<(), Failure> {
+        if self.has_stream { Err(Failure::Value(BadValue::StreamOnceOnly)) } else { Ok(()) }
+    }
+
+    /// What comes through standard input, which nothing else may read from now on.
+    pub fn stream(&self, arguments: &PackArguments) -> Result<Option<StreamSource>, Failure> {
+        if !self.has_stream {
+            return Ok(None);
+        }
+        if arguments.delivery.shape.parcels || arguments.since.since.is_some() {
+            return Err(Failure::Value(BadValue::StreamOnceOnly));
+        }
+        let name = &arguments.input.entry_name;
+        let path = EntryPath::new(name.clone().into_bytes());
+        let path = path.map_err(|error| Failure::Value(BadValue::EntryName { value: name.clone(), error }))?;
+        let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+        let seconds = i64::try_from(since.as_secs()).unwrap_or(i64::MAX);
+        let from = standard_input()?;
+        let from = from.map_err(|source| Failure::TextFile { path: STANDARD_INPUT.into(), source })?;
+        let now = Timestamp { seconds, nanoseconds: since.subsec_nanos() };
+        Ok(Some(StreamSource::new(path, now, Box::new(from))))
+    }
+}
+
+/// The paths of a list.
+fn listed(arguments: &PackArguments) -> Result<Vec<PathBuf>, Failure> {
+    let Some(file) = &arguments.input.paths_from else { return Ok(Vec::new()) };
+    let unreadable = |source| Failure::TextFile { path: file.clone(), source };
+    let from = if is_standard_input(file) { standard_input()? } else { File::open(file) };
+    let mut bytes = from.and_then(|from| named_file::up_to(from, MAX_LIST_BYTES)).map_err(unreadable)?;
+    let end = if arguments.input.null { 0 } else { b'\n' };
+    let bytes = std::mem::take(&mut *bytes);
+    let paths = bytes.split(|byte| *byte == end).filter(|path| !path.is_empty());
+    Ok(paths.map(|path| PathBuf::from(OsString::from_vec(path.to_vec()))).collect())
+}

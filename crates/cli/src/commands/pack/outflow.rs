@@ -1,0 +1,58 @@
+//! `pack --to -`: the archive is written and verified in a folder for temporary files, and then goes to standard output. So nothing
+//! goes out that does not open; and whoever reads a part only finds that something is missing, as of every archive.
+
+use crate::args::PackArguments;
+use crate::failure::{BadValue, Failure};
+use crate::inflow::STANDARD_INPUT;
+use crate::leftover::{self, Leftover};
+use std::fs::{File, Permissions};
+use std::io::{self, IsTerminal as _, Write as _};
+use std::os::unix::fs::PermissionsExt as _;
+use std::path::Path;
+use under_seal_core::disk::{FileAction, FileError};
+use under_seal_core::ground::fit::Fit;
+use under_seal_core::tasks::pack::Packed;
+
+/// Where an archive waits that is to go to standard output.
+pub struct Outflow(Leftover);
+
+impl Outflow {
+    /// A place, where standard output is wanted.
+    ///
+    /// # Errors
+    /// [`BadValue`] where it is a terminal, or several files would go there.
+    pub fn wanted(arguments: &PackArguments, fit: Fit) -> Result<Option<Self>, Failure> {
+        if arguments.to.as_deref() != Some(Path::new(STANDARD_INPUT)) {
+            return Ok(None);
+        }
+        if io::stdout().is_terminal() {
+            return Err(Failure::Value(BadValue::OutputIsTerminal));
+        }
+        if fit != Fit::OneVolume || arguments.delivery.shape.parcels {
+            return Err(Failure::Value(BadValue::SeveralToOutput));
+        }
+        let folder =
+            tempfile::Builder::new().prefix("under-seal-").permissions(Permissions::from_mode(0o700)).tempdir();
+        Ok(Some(Self(leftover::remove_at_the_end(folder.map_err(Failure::Temporary)?))))
+    }
+
+    /// Where the archive is to be written.
+    pub fn folder(&self) -> &Path {
+        self.0.path()
+    }
+
+    /// Sends it out.
+    ///
+    /// # Errors
+    /// [`Failure::Output`] where not all of it is taken.
+    pub fn send(self, packed: &mut Packed) -> Result<(), Failure> {
+        let mut output = io::stdout().lock();
+        for volume in &mut packed.volumes {
+            let opened = File::open(&volume.path).map_err(FileError::on(FileAction::Open, &volume.path));
+            let mut file = opened.map_err(Failure::File)?;
+            io::copy(&mut file, &mut output).map_err(Failure::Output)?;
+            volume.path = STANDARD_INPUT.into();
+        }
+        output.flush().map_err(Failure::Output)
+    }
+}

@@ -1,0 +1,56 @@
+//! What flows into the program while it runs: standard input and other descriptors that are open already. Each is read once, by
+//! whoever claims it first: a password, a list of paths, or what is packed.
+
+use crate::failure::{BadValue, Failure};
+use std::collections::BTreeSet;
+use std::fs::File;
+use std::io::{self, IsTerminal as _};
+use std::os::fd::AsFd as _;
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
+
+/// What standard input is called where a file can be named.
+pub const STANDARD_INPUT: &str = "-";
+
+/// The number of its descriptor (POSIX.1-2024, `STDIN_FILENO`).
+const STANDARD_INPUT_NUMBER: u32 = 0;
+
+/// The descriptors that are read already.
+static CLAIMED: Mutex<BTreeSet<u32>> = Mutex::new(BTreeSet::new());
+
+/// Whether a path stands for standard input.
+pub fn is_standard_input(path: &Path) -> bool {
+    path == Path::new(STANDARD_INPUT)
+}
+
+/// Standard input, which something is piped into.
+///
+/// # Errors
+/// [`BadValue::NothingPiped`] where it is a terminal, and [`BadValue::ReadTwice`] where it is read already.
+pub fn standard_input() -> Result<io::Result<File>, Failure> {
+    if io::stdin().is_terminal() {
+        return Err(Failure::Value(BadValue::NothingPiped));
+    }
+    claim(STANDARD_INPUT_NUMBER)?;
+    // Without the library's own buffer, in which a password would stay.
+    Ok(io::stdin().as_fd().try_clone_to_owned().map(File::from))
+}
+
+/// The descriptor of this number.
+///
+/// # Errors
+/// [`BadValue::ReadTwice`] where it is read already; what the system says where it is not open.
+pub fn descriptor(number: u32) -> Result<io::Result<File>, Failure> {
+    claim(number)?;
+    Ok(File::open(descriptor_path(number)))
+}
+
+/// Where the system has a descriptor as a file.
+pub fn descriptor_path(number: u32) -> PathBuf {
+    PathBuf::from(format!("/dev/fd/{number}"))
+}
+
+fn claim(number: u32) -> Result<(), Failure> {
+    let is_first = CLAIMED.lock().unwrap_or_else(PoisonError::into_inner).insert(number);
+    if is_first { Ok(()) } else { Err(Failure::Value(BadValue::ReadTwice)) }
+}
