@@ -3,6 +3,7 @@
 use crate::support::{Desk, PASSWORD, in_a_shell};
 use rstest::rstest;
 use std::fs;
+use std::process::Stdio;
 
 /// What no other program could have made shorter.
 fn noise(bytes: usize) -> Vec<u8> {
@@ -107,4 +108,22 @@ fn a_password_comes_in(#[case] way: &str) {
         in_a_shell(&desk, &format!("PROGRAM {command} {}", way.replace("secret", "wrong"))).expect(3);
     }
     in_a_shell(&desk, &format!("PROGRAM pack wrenfall-light/letters --to again/ {way}")).expect(0);
+}
+
+/// While nothing comes, the wish to stop is heard all the same, and nothing is left.
+#[test]
+fn waiting_for_what_comes_can_be_stopped() {
+    let desk = Desk::new();
+    let mut command = desk.command(&["pack", "-", "--to", "out/"]);
+    let mut child = command.stdin(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    // Held open, so that no end comes.
+    let _input = child.stdin.take().unwrap();
+    while desk.names("out").is_empty() {
+        std::thread::yield_now();
+    }
+    let process = rustix::process::Pid::from_child(&child);
+    rustix::process::kill_process(process, rustix::process::Signal::TERM).unwrap();
+    let ran = crate::support::Ran::new(child.wait_with_output().unwrap());
+    assert!(ran.err.contains("Cancelled"), "{}", ran.err);
+    assert_eq!(desk.names("out"), Vec::<String>::new());
 }

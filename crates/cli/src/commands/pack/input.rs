@@ -2,7 +2,7 @@
 
 use crate::args::PackArguments;
 use crate::failure::{BadValue, Failure};
-use crate::inflow::{STANDARD_INPUT, is_standard_input, standard_input};
+use crate::inflow::{STANDARD_INPUT, Stoppable, is_standard_input, standard_input};
 use crate::named_file;
 use std::ffi::OsString;
 use std::fs::File;
@@ -75,7 +75,7 @@ impl Input {
         let from = standard_input()?;
         let from = from.map_err(|source| Failure::TextFile { path: STANDARD_INPUT.into(), source })?;
         let now = Timestamp { seconds, nanoseconds: since.subsec_nanos() };
-        Ok(Some(StreamSource::new(path, now, Box::new(from))))
+        Ok(Some(StreamSource::new(path, now, Box::new(Stoppable(from)))))
     }
 }
 
