@@ -22,6 +22,7 @@ mod session;
 mod settings;
 mod signals;
 mod ui;
+mod watching;
 mod words;
 
 use crate::leftover::remove_leftover;

@@ -1,7 +1,7 @@
 //! What is typed for plain pieces of a file.
 
 use super::question::{SIZE, WHERE};
-use super::{ConfigurationArguments, WorkArguments};
+use super::{ConfigurationArguments, WatchArguments, WorkArguments};
 use clap::Args;
 use std::path::PathBuf;
 
@@ -30,16 +30,18 @@ pub struct PortionArguments {
 /// `reunite`.
 #[derive(Debug, Args)]
 pub struct ReuniteArguments {
-    /// Any one of the pieces, or the list beside them
+    /// A piece, the list beside it, or their folder
     ///
     /// The others are found beside it. Where they are in several folders, one of each.
-    #[arg(required = true, value_name = "PIECE")]
+    #[arg(required_unless_present = "watch", value_name = "PIECE|FOLDER")]
     pub pieces: Vec<PathBuf>,
     /// The file to make, or with a slash behind it a folder
     ///
     /// The file must not be there yet. Without this the whole gets its own name, beside the first piece.
     #[arg(long, value_name = "FILE|FOLDER/", help_heading = WHERE)]
     pub to: Option<PathBuf>,
+    #[command(flatten)]
+    pub watch: WatchArguments,
     #[command(flatten)]
     pub work: WorkArguments,
 }

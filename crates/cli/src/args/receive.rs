@@ -4,6 +4,7 @@ use super::question::{PASSWORD, WHERE};
 use super::{OutputArguments, WorkArguments};
 use clap::{Args, ValueEnum};
 use std::path::PathBuf;
+use std::time::Duration;
 use under_seal_core::landing::OnClash;
 
 /// Where the password comes from.
@@ -44,16 +45,36 @@ pub struct UnlockArguments {
 
 /// Volumes that do not come all at once.
 #[derive(Debug, Args)]
-#[command(next_help_heading = "Volumes on several discs or sticks")]
+#[command(next_help_heading = "Discs and sticks")]
 pub struct ComingArguments {
     /// Take one disc or stick after the other
     ///
     /// Each volume is copied aside, and the next that is missing is asked for, until all are here.
-    #[arg(long)]
+    #[arg(long, conflicts_with = "watch")]
     pub one_by_one: bool,
     /// The folder that those volumes are copied to; what is there already counts
     #[arg(long, value_name = "FOLDER", default_value = "volumes", requires = "one_by_one", hide_short_help = true)]
     pub aside: PathBuf,
+}
+
+/// A folder that is watched until everything is there.
+#[derive(Debug, Default, Args)]
+#[command(next_help_heading = "Waiting")]
+pub struct WatchArguments {
+    /// Wait in this folder for what is missing
+    ///
+    /// It goes on when all is there. Ctrl-C ends the wait. A file that still grows is left alone.
+    #[arg(long, value_name = "FOLDER")]
+    pub watch: Option<PathBuf>,
+    /// Wait no longer than this, such as 30m or 2h, and go on with what is there
+    #[arg(long = "for", value_name = "TIME", requires = "watch", hide_short_help = true, value_parser = waiting_time)]
+    pub watch_for: Option<Duration>,
+}
+
+/// A time as people write it.
+fn waiting_time(text: &str) -> Result<Duration, &'static str> {
+    let time = text.parse::<jiff::SignedDuration>().ok().and_then(|time| Duration::try_from(time).ok());
+    time.filter(|time| !time.is_zero()).ok_or("a time is a number and a unit, such as 90s, 30m or 2h")
 }
 
 /// `check`.
@@ -62,8 +83,10 @@ pub struct CheckArguments {
     /// Volumes, or the folder that they are in
     ///
     /// One volume stands for its whole set. Saved messages and mailboxes that volumes are attached to are read in place too.
-    #[arg(required = true, value_name = "VOLUME|FOLDER")]
+    #[arg(required_unless_present = "watch", value_name = "VOLUME|FOLDER")]
     pub places: Vec<PathBuf>,
+    #[command(flatten)]
+    pub watch: WatchArguments,
     /// Draw where the damage is: a strip for each file
     #[arg(long, conflicts_with = "json")]
     pub map: bool,
@@ -89,8 +112,10 @@ pub struct OpenArguments {
     /// Volumes or their folder, then what to extract
     ///
     /// What you type after the volumes are patterns ("under-seal help patterns"); without any, everything is extracted.
-    #[arg(required = true, value_name = "VOLUME|FOLDER|PATTERN")]
+    #[arg(required_unless_present = "watch", value_name = "VOLUME|FOLDER|PATTERN")]
     pub typed: Vec<PathBuf>,
+    #[command(flatten)]
+    pub watch: WatchArguments,
     /// The folder to extract into
     ///
     /// It is made if it does not exist.

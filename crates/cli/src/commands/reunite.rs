@@ -3,10 +3,10 @@
 use super::show;
 use crate::args::ReuniteArguments;
 use crate::failure::{DONE, Failure, LOOK};
-use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::text::{self, count, hexadecimal, size};
+use crate::{session, watching};
 use serde::Serialize;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
@@ -16,8 +16,10 @@ use under_seal_core::tasks::reunite::{Pieces, Reunited, reunite};
 /// Runs the command; the exit code.
 pub fn run(arguments: &ReuniteArguments) -> Result<u8, Failure> {
     let silent = ProgressLine::for_reading(None, &arguments.work);
-    let pieces = Pieces::find(&arguments.pieces, &session::context(&silent, arguments.work.threads))?;
-    let (folder, name) = target(arguments);
+    let context = session::context(&silent, arguments.work.threads);
+    let typed = watching::for_pieces(&arguments.watch, &arguments.pieces, arguments.work.output.quiet, &context)?;
+    let pieces = Pieces::find(&typed, &context)?;
+    let (folder, name) = target(arguments, &typed);
     let progress = ProgressLine::for_reading(pieces.count, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let made = reunite(&pieces, &folder, name, &context)?;
@@ -28,13 +30,16 @@ pub fn run(arguments: &ReuniteArguments) -> Result<u8, Failure> {
 }
 
 /// The folder, and the name where one was typed.
-fn target(arguments: &ReuniteArguments) -> (PathBuf, Option<&OsStr>) {
+fn target<'a>(arguments: &'a ReuniteArguments, typed: &[PathBuf]) -> (PathBuf, Option<&'a OsStr>) {
     let parent = |path: &Path| match path.parent() {
         Some(parent) if parent != Path::new("") => parent.to_owned(),
         _ => PathBuf::from("."),
     };
     match arguments.to.as_deref() {
-        None => (arguments.pieces.first().map_or_else(|| PathBuf::from("."), |piece| parent(piece)), None),
+        None => {
+            let place = |piece: &PathBuf| if piece.is_dir() { piece.clone() } else { parent(piece) };
+            (typed.first().map_or_else(|| PathBuf::from("."), place), None)
+        }
         Some(to) if to.as_os_str().as_bytes().ends_with(b"/") || to.is_dir() => (to.to_owned(), None),
         Some(to) => (parent(to), to.file_name()),
     }

@@ -42,6 +42,15 @@ pub(super) fn find(error: &PiecesError) -> String {
             "{} is not one of several pieces: no number in its name tells it from others beside it. Name a piece.",
             path(file)
         ),
+        PiecesError::NoneIn(folder) => {
+            format!("There are no numbered pieces in {}. Name a piece, or the folder that they are in.", path(folder))
+        }
+        PiecesError::Several(files) => {
+            format!(
+                "Several files are in pieces there. Name one piece of the one that you want: {}.",
+                text::first_few(&names(files))
+            )
+        }
         PiecesError::DamagedList(list) => format!(
             "{} is a damaged list of pieces. Name a piece instead, or ask the sender for the list again.",
             path(list)

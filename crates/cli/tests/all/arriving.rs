@@ -3,7 +3,7 @@
 use crate::support::Desk;
 use rstest::rstest;
 use std::fs;
-use std::process::Command;
+use std::process::{Command, Stdio};
 
 /// A desk with the dossier as the messages that a handover drafts, in `sent`.
 fn desk_with_messages() -> Desk {
@@ -81,4 +81,59 @@ fn a_message_that_is_cut_off_is_named() {
     let checked = desk.run(&["check", "sent"]).expect(5);
     assert!(checked.out.contains("message-4of4.eml: wrenfall-light-07of07.useal"), "{}", checked.out);
     assert!(checked.out.contains("message-4of4.eml, message 1: it is cut off"), "{}", checked.out);
+}
+
+/// What still comes is waited for: a file that grows does not count before it is whole.
+#[rstest]
+#[case::check("check --watch in", "All 7 volumes are here and whole")]
+#[case::open("open --watch in --into opened", "wrenfall-light is open")]
+#[case::reunite("reunite --watch in", "one file again")]
+fn what_comes_later_is_waited_for(#[case] line: &str, #[case] words: &str) {
+    let desk = Desk::with_volumes();
+    desk.run(&["portion", "wrenfall-light/about-this-dossier.txt", "--fit", "100B", "--to", "cut/"]).expect(0);
+    let sent = if line.starts_with("reunite") { "cut" } else { "out" };
+    fs::create_dir(desk.path("in")).unwrap();
+    let mut command = desk.command(&line.split(' ').collect::<Vec<_>>());
+    let child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let names = desk.names(sent);
+    for name in &names {
+        let bytes = fs::read(desk.path(sent).join(name)).unwrap();
+        let to = desk.path("in").join(name);
+        if name == names.last().unwrap() {
+            // The last one comes in two halves.
+            fs::write(&to, &bytes[..bytes.len() / 2]).unwrap();
+            std::thread::sleep(std::time::Duration::from_millis(2_500));
+        }
+        fs::write(&to, &bytes).unwrap();
+    }
+    let ran = crate::support::Ran::new(child.wait_with_output().unwrap()).expect(0);
+    assert!(ran.out.contains(words), "{}{}", ran.out, ran.err);
+    assert!(ran.err.contains("Waiting for more in"), "{}", ran.err);
+}
+
+/// When the time is over, it goes on with what is there, and says what is missing.
+#[test]
+fn a_wait_has_an_end() {
+    let desk = Desk::with_volumes();
+    fs::remove_file(desk.volume(3)).unwrap();
+    let ran = desk.run(&["check", "--watch", "out", "--for", "1s"]).expect(4);
+    assert!(ran.err.contains("6 of 7 volumes are here. Missing: 3."), "{}", ran.err);
+    assert!(ran.err.contains("The time to wait is over.") && ran.out.contains("Incomplete"), "{}{}", ran.out, ran.err);
+    desk.run(&["check", "--watch", "out", "--for", "soon"]).expect(2);
+}
+
+/// The folder that pieces lie in is enough, where they are pieces of one file.
+#[test]
+fn pieces_are_found_in_their_folder() {
+    let desk = Desk::with_volumes();
+    for name in ["about-this-dossier.txt", "letters"] {
+        desk.file("letters", &[b'x'; 300]);
+        let file = if name == "letters" { name.to_owned() } else { format!("wrenfall-light/{name}") };
+        desk.run(&["portion", &file, "--fit", "100B", "--to", "cut/"]).expect(0);
+        let code = if name == "letters" { 2 } else { 0 };
+        let ran = desk.run(&["reunite", "cut", "--to", "whole/"]).expect(code);
+        assert_eq!(ran.err.contains("Several files are in pieces there"), code == 2, "{}", ran.err);
+    }
+    let none = desk.run(&["reunite", "wrenfall-light/photographs"]).expect(2);
+    assert!(none.err.contains("no numbered pieces"), "{}", none.err);
 }

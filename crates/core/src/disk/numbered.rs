@@ -1,6 +1,6 @@
 //! Numbers in names: which of a name's numbers counts pieces, and what the others beside it are called.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 
@@ -101,6 +101,20 @@ impl Row {
         });
         // Of equal ones, this keeps the first.
         rows.reduce(|best, row| if row.weight() > best.weight() { row } else { best })
+    }
+
+    /// Every row among these names whose numbers stand where pieces are counted: at the names' end, or before how many there are.
+    pub fn all_at_the_end(among: &[OsString]) -> Vec<Self> {
+        let mut left: BTreeSet<&OsString> = among.iter().collect();
+        let mut rows = Vec::new();
+        while let Some(name) = left.pop_first() {
+            let Some(row) = Self::of(name, among) else { continue };
+            if row.count.is_some() || (row.names.len() > 1 && row.pattern.behind.is_empty()) {
+                left.retain(|name| row.pattern.number_in(name).is_none());
+                rows.push(row);
+            }
+        }
+        rows
     }
 
     /// A number that says of how many it is counts pieces even alone.

@@ -58,6 +58,12 @@ pub enum PiecesError {
     /// Of the pieces that were named, this one belongs to others.
     #[error("{} is no piece of the same file", .0.display())]
     OfAnother(PathBuf),
+    /// This folder holds no pieces.
+    #[error("there are no pieces in {}", .0.display())]
+    NoneIn(PathBuf),
+    /// This folder holds pieces of several files: one of each.
+    #[error("{} files are in pieces", .0.len())]
+    Several(Vec<PathBuf>),
     /// Something that can end any work.
     #[error(transparent)]
     Interrupted(Interruption),
@@ -147,13 +153,15 @@ impl Classed for ReuniteError {
 }
 
 impl Pieces {
-    /// Finds all pieces from any of them, or from their list. Each is sought in its own folder; where there is a list,
-    /// those that have another name now are known by their content.
+    /// Finds all pieces from any of them, from their list, or from the folder that they are in. Each is sought in its own folder;
+    /// where there is a list, those that have another name now are known by their content.
     pub fn find(typed: &[PathBuf], context: &Context<'_>) -> Result<Self, PiecesError> {
         if let Some(absent) = typed.iter().find(|path| !path.exists()) {
             let (path, similar) = missing(absent);
             return Err(PiecesError::Absent { path, similar });
         }
+        let in_folders = typed.iter().map(|path| if path.is_dir() { one_in(path) } else { Ok(path.clone()) });
+        let typed = &in_folders.collect::<Result<Vec<_>, _>>()?;
         let folders: BTreeSet<PathBuf> =
             typed.iter().filter_map(|path| Some(absolute(path).parent()?.to_owned())).collect();
         let mut names = BTreeMap::new();
@@ -226,6 +234,16 @@ impl Pieces {
         self.first..=last
     }
 
+    /// Numbers of which every file is shorter than the list says: it may still grow.
+    pub fn short(&self) -> Vec<u32> {
+        let wanted = |number: u32| line_of(self.list.as_ref()?, number, self.first).map(|line| line.bytes);
+        let length = |path: &PathBuf| path.metadata().map_or(0, |metadata| metadata.len());
+        let is_short = |(number, files): &(&u32, &Vec<PathBuf>)| {
+            wanted(**number).is_some_and(|bytes| files.iter().all(|file| length(file) < bytes))
+        };
+        self.files.iter().filter(is_short).map(|(number, _)| *number).collect()
+    }
+
     /// Numbers of which no file was found.
     pub fn missing(&self) -> Vec<u32> {
         self.expected().filter(|number| !self.files.contains_key(number)).collect()
@@ -241,6 +259,19 @@ fn files_in(folder: &Path) -> Result<Vec<OsString>, FileError> {
         }
     }
     Ok(names)
+}
+
+/// A piece, or the list, of the only file that is in pieces in a folder.
+fn one_in(folder: &Path) -> Result<PathBuf, PiecesError> {
+    let names = files_in(folder)?;
+    let lists: Vec<PathBuf> = names.iter().filter(|name| has_list_name(name)).map(|name| folder.join(name)).collect();
+    let rows = || Row::all_at_the_end(&names).into_iter().filter_map(|row| row.names.into_values().flatten().next());
+    let mut found = if lists.is_empty() { rows().map(|name| folder.join(name)).collect() } else { lists };
+    match found.len() {
+        0 => Err(PiecesError::NoneIn(folder.to_owned())),
+        1 => Ok(found.remove(0)),
+        _ => Err(PiecesError::Several(found)),
+    }
 }
 
 fn has_list_name(name: &OsStr) -> bool {

@@ -14,7 +14,7 @@ use crate::ui::suggestion;
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, contents, count, grouped, shown, size};
 use crate::words::{NOT_OWN_PAGE, NOT_SECRET};
-use crate::{credentials, session};
+use crate::{credentials, session, watching};
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -44,9 +44,10 @@ const SLIP_COLUMNS: usize = 72;
 pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     let silent = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&silent, arguments.work.threads);
+    let places = watching::for_volumes(&arguments.watch, &arguments.places, arguments.work.output.quiet)?;
     let set = match arguments.coming.one_by_one {
-        true => gather_or_collect(&arguments.places, &arguments.coming, &context)?,
-        false => match given(&arguments.places, &arguments.work)? {
+        true => gather_or_collect(&places, &arguments.coming, &context)?,
+        false => match given(&places, &arguments.work)? {
             Given::Volumes(set) => set,
             given @ Given::File(..) => return contents::run(given, arguments),
         },
@@ -387,7 +388,7 @@ impl CheckArguments {
     fn places(&self) -> Vec<&Path> {
         match self.coming.one_by_one {
             true => vec![&self.coming.aside],
-            false => self.places.iter().map(PathBuf::as_path).collect(),
+            false => self.watch.watch.iter().chain(&self.places).map(PathBuf::as_path).collect(),
         }
     }
 }

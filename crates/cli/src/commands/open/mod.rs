@@ -14,11 +14,11 @@ use crate::args::{FolderName, OpenArguments};
 use crate::credentials::{self, Wanted};
 use crate::failure::{BadValue, Failure};
 use crate::places::{Typed, gather_or_collect, tell_apart};
-use crate::session;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
 use crate::ui::text::{first_few, shown};
 use crate::words::NOT_SECRET;
+use crate::{session, watching};
 use report::{End, NotWhole, OriginMarks, Report, absolute, changed, lines};
 use std::borrow::Cow;
 use std::collections::HashSet;
@@ -44,7 +44,9 @@ use under_seal_core::tasks::open::{OpenError, foresee, open, open_some};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
-    let typed = tell_apart(&arguments.typed);
+    let mut typed = tell_apart(&watched_and_typed(arguments));
+    typed.places = watching::for_volumes(&arguments.watch, &typed.places, arguments.work.output.quiet)?;
+    typed.places.dedup();
     let silent = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&silent, arguments.work.threads);
     let given = match arguments.coming.one_by_one {
@@ -69,6 +71,11 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
     };
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
+}
+
+/// The folder that is watched stands first, where volumes are named; what was typed may be patterns alone.
+fn watched_and_typed(arguments: &OpenArguments) -> Vec<PathBuf> {
+    arguments.watch.watch.iter().chain(&arguments.typed).cloned().collect()
 }
 
 fn extract(arguments: &OpenArguments, typed: &Typed, given: Given) -> Result<Report, Failure> {
