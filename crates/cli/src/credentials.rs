@@ -196,6 +196,45 @@ fn tried_asked(set: &VolumeSet, arguments: &UnlockArguments) -> Result<(Unlocked
     }
 }
 
+/// What is given for several archives, or was typed for one of them: each is tried on all.
+pub struct Keyring<'a> {
+    arguments: &'a UnlockArguments,
+    key_file: Option<KeyFile>,
+    known: Vec<Credentials>,
+    /// Whether somebody is asked where none of the passwords opens an archive.
+    asks: bool,
+}
+
+impl<'a> Keyring<'a> {
+    /// What was given by options or variable, read once.
+    pub fn given(arguments: &'a UnlockArguments, asks: bool) -> Result<Self, Failure> {
+        let key_file = key_file(&arguments.password)?;
+        let given = given_password(&arguments.password)?;
+        let known = given.map(|password| Credentials { password, key_file: key_file.clone() });
+        Ok(Self { arguments, key_file, asks: asks && known.is_none(), known: known.into_iter().collect() })
+    }
+
+    /// Unlocks a set with whatever of it does; `None` where a password is needed, and there is none.
+    pub fn unlock(&mut self, set: &VolumeSet) -> Result<Option<UnlockedSet>, Failure> {
+        let (limit, expected) = (limit(self.arguments), expects_password(self.arguments) || self.asks);
+        let mut outcome = if self.known.is_empty() { unlock_given(set, None, limit, expected) } else { Ok(None) };
+        for given in &self.known {
+            tell_cost(set, Some(given), self.arguments)?;
+            outcome = unlock_given(set, Some(given), limit, expected);
+            if outcome.is_ok() {
+                break;
+            }
+        }
+        let is_locked = matches!(outcome, Ok(None) | Err(SealedError::Head(HeadError::WrongPassword)));
+        if self.asks && is_locked {
+            let password = prompt::ask(Purpose::Unlock)?;
+            self.known.insert(0, Credentials { password, key_file: self.key_file.clone() });
+            outcome = unlock_given(set, self.known.first(), limit, expected);
+        }
+        Ok(outcome?)
+    }
+}
+
 /// What content is wanted for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Wanted {

@@ -9,6 +9,9 @@ const MAX_PAGE_BYTES = 262144;
 const MAX_PAGES = 16384;
 const MAX_MESSAGE_BYTES = 65536;
 
+/** The most parcels of a delivery. */
+const MAX_PARCELS = 65_535;
+
 /** The property of an archive of changes, which must be understood. */
 const BASE = 0x8005;
 
@@ -108,7 +111,7 @@ function readProperties(fields: Fields): About {
     fields.zeros(2);
     const value = fields.take(fields.u32());
     if (type & 0x8000 && type !== BASE) throw new Refusal('newer version');
-    if (((type >= 1 && type <= 5) || type === BASE) && seen.has(type)) throw malformed('a property twice');
+    if (((type >= 1 && type <= 6) || type === BASE) && seen.has(type)) throw malformed('a property twice');
     seen.add(type);
     if (type === 1) {
       const time = new Fields(value);
@@ -124,6 +127,12 @@ function readProperties(fields: Fields): About {
       about.message = decoded(value);
     } else if (type === 5) {
       if (value.length !== 8) throw malformed('a limit');
+    } else if (type === 6) {
+      const parcel = new Fields(value);
+      parcel.take(16);
+      const [number, count] = [parcel.u32(), parcel.u32()];
+      parcel.end();
+      if (number === 0 || number > count || count > MAX_PARCELS) throw malformed('a parcel');
     } else if (type === BASE) {
       about.base = readBase(new Fields(value));
     }

@@ -137,3 +137,36 @@ fn pieces_are_found_in_their_folder() {
     let none = desk.run(&["reunite", "wrenfall-light/photographs"]).expect(2);
     assert!(none.err.contains("no numbered pieces"), "{}", none.err);
 }
+
+/// Several archives in one place are each checked; parcels know how many they are, once they are opened.
+#[test]
+fn parcels_and_other_archives_are_checked_together() {
+    let desk = Desk::with_volumes();
+    desk.run(&["pack", "wrenfall-light", "--parcels", "--fit", "385KB", "--to", "in/"]).expect(0);
+    let names = desk.names("in");
+    let all = desk.run(&["check", "in"]).expect(0);
+    assert!(all.out.contains(&format!("{0} of {0} parcels are here and whole.", names.len())), "{}", all.out);
+    fs::remove_file(desk.path("in").join(&names[1])).unwrap();
+    let lacking = desk.run(&["check", "in", "--json"]).expect(4);
+    assert_eq!(lacking.json("/deliveries/0/missing_parcels"), serde_json::json!([2]));
+    assert_eq!(lacking.json("/archives").as_array().unwrap().len(), names.len() - 1);
+    let told = desk.run(&["check", "in"]).expect(4);
+    assert!(
+        told.out.contains("parcels are missing") && told.out.contains("Missing: 2. Ask the sender for it."),
+        "{}",
+        told.out
+    );
+    // Nobody knows that without the password.
+    let outside = desk.run_bare(&["check", "in"]).expect(0);
+    assert!(outside.out.contains("Add --ask-password") && !outside.out.contains("parcels are"), "{}", outside.out);
+    // What does not belong to them is told for itself; the worst counts.
+    fs::copy(desk.volume(3), desk.path("in/more.useal")).unwrap();
+    let more = desk.run(&["check", "in"]).expect(4);
+    assert!(more.out.contains("1 of 7") && more.out.contains("under-seal check in/more.useal"), "{}", more.out);
+    desk.file("secret", b"another one");
+    let closed = desk.run_bare(&["check", "in", "--password-from", "secret"]).expect(4);
+    assert!(closed.out.contains("here, and not opened") && closed.out.contains("Wrong password"), "{}", closed.out);
+    // One by itself is a parcel still.
+    let one = desk.run(&["check", &format!("in/{}", names[0])]).expect(0);
+    assert!(one.out.contains(&format!("This is parcel 1 of {}.", names.len())), "{}", one.out);
+}

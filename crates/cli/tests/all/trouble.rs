@@ -158,7 +158,13 @@ fn two_sets_in_one_folder_are_named_and_one_volume_chooses() {
     desk.run(&["open", "out/other.txt.useal", "out", "--into", "inbox"]).expect(0);
     assert_eq!(desk.names("inbox"), ["other.txt"]);
     desk.run(&["pack", "other.txt", "--to", "alone/"]).expect(0);
-    desk.run(&["check", "out/other.txt.useal", "alone"]).expect(2);
+    desk.run(&["list", "out/other.txt.useal", "alone"]).expect(2);
+    let checked = desk.run(&["check", "out/other.txt.useal", "alone"]).expect(0);
+    assert!(
+        checked.out.contains("Both archives are whole") && checked.out.contains("(alone/other.txt.useal)"),
+        "{}",
+        checked.out
+    );
 }
 
 #[test]

@@ -2,6 +2,7 @@
 
 mod contents;
 mod map;
+mod several;
 
 use crate::archives::{Given, given};
 use crate::args::CheckArguments;
@@ -22,7 +23,7 @@ use under_seal_core::Error;
 use under_seal_core::disk::staging;
 use under_seal_core::formats::messages::structure::{Flaw, FlawedMessage};
 use under_seal_core::formats::reader::ArchiveReader as _;
-use under_seal_core::formats::sealed::volume::{VolumeFile, VolumeSet};
+use under_seal_core::formats::sealed::volume::{GatherError, VolumeFile, VolumeSet};
 use under_seal_core::formats::sealed::{HeadError, SealedError, SealedReader, UnlockedSet};
 use under_seal_core::ground::context::Context;
 use under_seal_core::tasks::check::{
@@ -45,6 +46,11 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     let silent = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&silent, arguments.work.threads);
     let places = watching::for_volumes(&arguments.watch, &arguments.places, arguments.work.output.quiet)?;
+    if !arguments.coming.one_by_one
+        && let Err(GatherError::SeveralSets(found)) = VolumeSet::gather(&places)
+    {
+        return several::run(&places, &found, arguments);
+    }
     let set = match arguments.coming.one_by_one {
         true => gather_or_collect(&places, &arguments.coming, &context)?,
         false => match given(&places, &arguments.work)? {
@@ -110,6 +116,11 @@ fn look_inside(unlocked: UnlockedSet, context: &Context<'_>) -> Result<Contents,
         links: verified.links,
         bytes: verified.content_bytes,
         changed_while_read: changed.map(|listed| shown(listed.entry.path.as_bytes())).collect(),
+        parcel: archive.about().parcel.map(|parcel| Parcel {
+            delivery: text::hexadecimal(&parcel.delivery),
+            number: parcel.number,
+            count: parcel.count,
+        }),
         builds_upon: archive.base().map(BuildsUpon::from),
     })
 }
@@ -196,6 +207,15 @@ struct Contents {
     bytes: u64,
     changed_while_read: Vec<String>,
     builds_upon: Option<BuildsUpon>,
+    parcel: Option<Parcel>,
+}
+
+/// Which parcel of a delivery an archive is.
+#[derive(Serialize)]
+struct Parcel {
+    delivery: String,
+    number: u32,
+    count: u32,
 }
 
 impl Report {
@@ -444,6 +464,12 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
             if !inside.changed_while_read.is_empty() {
                 let names = text::first_few(&inside.changed_while_read);
                 lines.push(paint(Tone::Look, format!("Changed while they were packed: {names}.")));
+            }
+            if let Some(Parcel { number, count, .. }) = &inside.parcel {
+                let told = format!(
+                    "This is parcel {number} of {count}. The others are archives by themselves, and are not counted here."
+                );
+                lines.push(paint(Tone::Look, told));
             }
             lines.extend(inside.builds_upon.iter().map(|upon| paint(Tone::Look, upon.sentence())));
             lines.push("Next: open it with".to_owned());

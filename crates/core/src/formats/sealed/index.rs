@@ -27,7 +27,11 @@ const NAME: u16 = 2;
 const SQUEEZE: u16 = 3;
 const MESSAGE: u16 = 4;
 const VOLUME_LIMIT: u16 = 5;
+const PARCEL: u16 = 6;
 const BASE: u16 = 0x8005;
+
+/// The most parcels of a delivery.
+pub const MAX_PARCELS: u32 = 65_535;
 
 /// The longest message, in bytes of UTF-8.
 pub const MAX_MESSAGE_BYTES: usize = 64 * 1024;
@@ -50,6 +54,17 @@ pub struct IndexEntry {
     pub place: Place,
 }
 
+/// Which of a delivery's archives one is: each opens alone, and all of them together are what was sent.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct ParcelOf {
+    /// The delivery's id, random, one for each packing.
+    pub delivery: [u8; 16],
+    /// Its number, from 1.
+    pub number: u32,
+    /// How many there are.
+    pub count: u32,
+}
+
 /// What an archive says of itself as a whole, sealed.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct About {
@@ -63,6 +78,8 @@ pub struct About {
     pub message: String,
     /// How many bytes a volume was to have at the most; `None` where it does not say.
     pub volume_limit: Option<u64>,
+    /// Which parcel of a delivery it is; `None` where it is an archive by itself.
+    pub parcel: Option<ParcelOf>,
     /// What it builds upon, as bytes of the property; `None` where it holds everything itself.
     pub base: Option<Vec<u8>>,
 }
@@ -189,6 +206,9 @@ impl Root {
         made_at.extend_from_slice(&self.about.made_at.nanoseconds.to_le_bytes());
         let squeeze = self.about.squeeze.map(|number| vec![number]);
         let volume_limit = self.about.volume_limit.map(u64::to_le_bytes);
+        let parcel = self.about.parcel.map(|ParcelOf { delivery, number, count }| {
+            [&delivery[..], &number.to_le_bytes(), &count.to_le_bytes()].concat()
+        });
         let message = Some(self.about.message.as_bytes()).filter(|message| !message.is_empty());
         let told = [
             (MADE_AT, Some(made_at.as_slice())),
@@ -196,6 +216,7 @@ impl Root {
             (SQUEEZE, squeeze.as_deref()),
             (MESSAGE, message),
             (VOLUME_LIMIT, volume_limit.as_ref().map(<[u8; 8]>::as_slice)),
+            (PARCEL, parcel.as_deref()),
             (BASE, self.about.base.as_deref()),
         ];
         for (kind, value) in told.into_iter().filter_map(|(kind, value)| Some((kind, value?))) {
@@ -268,7 +289,7 @@ fn read_properties(mut cursor: Cursor<'_>) -> Result<About, RootError> {
     while !cursor.is_empty() {
         let kind = cursor.u16()?;
         // Readers would differ about which of two counts.
-        if [MADE_AT, NAME, SQUEEZE, MESSAGE, VOLUME_LIMIT, BASE].contains(&kind) {
+        if [MADE_AT, NAME, SQUEEZE, MESSAGE, VOLUME_LIMIT, PARCEL, BASE].contains(&kind) {
             if known.contains(&kind) {
                 return Err(Malformed("property twice").into());
             }
@@ -298,6 +319,14 @@ fn read_properties(mut cursor: Cursor<'_>) -> Result<About, RootError> {
             VOLUME_LIMIT => {
                 about.volume_limit = Some(value.u64()?);
                 value.end()?;
+            }
+            PARCEL => {
+                let parcel = ParcelOf { delivery: value.array()?, number: value.u32()?, count: value.u32()? };
+                value.end()?;
+                if parcel.number == 0 || parcel.number > parcel.count || parcel.count > MAX_PARCELS {
+                    return Err(Malformed("parcel").into());
+                }
+                about.parcel = Some(parcel);
             }
             BASE => about.base = Some(value.rest().to_vec()),
             unknown if unknown & MUST_BE_UNDERSTOOD != 0 => return Err(RootError::UnknownProperty(unknown)),
@@ -330,7 +359,9 @@ mod tests {
         assert_eq!(read_page(&page, &page_ref).unwrap(), entries);
         let made_at = Timestamp { seconds: 1_700_000_000, nanoseconds: 5 };
         let (message, volume_limit) = ("Mind the step.".into(), Some(70_000));
-        let about = About { made_at, name: b"dossier".to_vec(), squeeze: Some(2), message, volume_limit, base: None };
+        let parcel = Some(ParcelOf { delivery: [7; 16], number: 2, count: 2 });
+        let about =
+            About { made_at, name: b"dossier".to_vec(), squeeze: Some(2), message, volume_limit, parcel, base: None };
         let root = Root { about, pages: vec![page_ref] };
         assert_eq!(Root::decode(&root.encode().unwrap()).unwrap(), root);
     }
@@ -339,6 +370,11 @@ mod tests {
     #[rstest]
     #[case::unknown_one(7, b"x", true)]
     #[case::unknown_one_that_must_be_understood(0x8007, b"x", false)]
+    #[case::a_parcel(PARCEL, &[0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 1, 0, 0, 0], true)]
+    #[case::a_parcel_without_a_number(PARCEL, &[0; 24], false)]
+    #[case::a_parcel_beyond_the_last(PARCEL, &[0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 2, 0, 0, 0, 1, 0, 0, 0], false)]
+    #[case::too_many_parcels(PARCEL, &[0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 1, 0], false)]
+    #[case::a_short_parcel(PARCEL, &[0; 20], false)]
     #[case::a_second_name(NAME, b"lamp", false)]
     #[case::a_second_time(MADE_AT, &[0; 12], false)]
     fn properties_stand_once_and_are_known_or_passed_over(#[case] kind: u16, #[case] value: &[u8], #[case] good: bool) {

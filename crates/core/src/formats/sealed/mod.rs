@@ -33,7 +33,7 @@ pub use base::{Base, BaseEntry, BaseName, BaseRef, Becomes};
 pub use carrying::{CarriedFrame, Carrier, Fate, Fates, FrameSource, OldFrame};
 pub use error::{SealError, SealedError};
 pub use head::{HeadError, cost_of, seal_head};
-pub use index::About;
+pub use index::{About, ParcelOf};
 pub use keys::{ArchiveKey, CostLimit, KeyCost};
 pub use reader::SealedReader;
 pub use salvage::{Lost, Salvage};

@@ -32,7 +32,7 @@ use crate::formats::abilities::Ability;
 use crate::formats::reader::ArchiveReader;
 use crate::formats::registry::{Format, SEALED, Writing};
 use crate::formats::sealed::volume::{CellLength, VolumeSet, WriteError, names};
-use crate::formats::sealed::{Fates, KeyCost, SealError, SealedReader};
+use crate::formats::sealed::{Fates, KeyCost, ParcelOf, SealError, SealedReader};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{Content, EntryPath, Totals};
 use crate::ground::fit::Fit;
@@ -395,6 +395,7 @@ impl Delivery {
             cost,
             before: SoFar::default(),
             changes: self.changes.as_ref(),
+            parcel: None,
         }
     }
 
@@ -427,7 +428,7 @@ impl Delivery {
         context: &Context<'_>,
     ) -> Result<(Staging, Vec<Sealed>), PackError> {
         let mut reserve = self.message.len() as u64;
-        for _ in 0..DIVISIONS {
+        for attempt in 0..DIVISIONS {
             let staging = self.staging(0, context)?;
             let archives = self.seal_all_parcels(outlook, locks, &staging, context)?;
             context.tell(Progress::End);
@@ -435,7 +436,8 @@ impl Delivery {
             let lengths = archives.iter().map(|archive| archive.written.geometry.volume_bytes(1));
             match lengths.max().unwrap_or(0).checked_sub(division.volume_limit).filter(|over| *over > 0) {
                 None => return Ok((staging, archives)),
-                Some(over) => reserve += over,
+                // Another division may come out longer again by a little: each time more is left free.
+                Some(over) => reserve += over << attempt,
             }
             division.parcels = division.weights.divide(&self.catalogue, division.volume_limit, reserve)?;
         }
@@ -453,11 +455,14 @@ impl Delivery {
         let (mut sealed, mut before) = (Vec::new(), SoFar::default());
         let parcels = self.parcels.as_ref().map_or(&[][..], |division| &division.parcels);
         let count = parcels.len() as u32;
+        let delivery = context.random()?;
         for (number, parcel) in (1..).zip(parcels) {
             let entries: Vec<_> = parcel.members.iter().map(|place| &self.catalogue.entries[*place]).collect();
             let suffix = names::parcel_suffix(number, count);
             let name = [whole.name, suffix.trim_end_matches(names::EXTENSION).as_bytes()].concat();
-            let job = Job { entries: &entries, name: &name, volume_limit: None, first_staged: number, before, ..whole };
+            let parcel = Some(ParcelOf { delivery, number, count });
+            let own = Job { entries: &entries, name: &name, volume_limit: None, parcel, ..whole };
+            let job = Job { first_staged: number, before, ..own };
             let mut archive = sealing::seal(&job, Carried::Nothing, staging, context)?;
             archive.written.placings.iter_mut().for_each(|placing| placing.suffix.clone_from(&suffix));
             before = archive.so_far;

@@ -13,7 +13,7 @@ use crate::formats::sealed::volume::in_page::InPage;
 use crate::formats::sealed::volume::{Bound, CellLength, Cells, Ids, VolumeWriter, WriteError, WrittenVolumes};
 use crate::formats::sealed::{
     About, ArchiveKey, Base, CarriedFrame, Carrier, CompressedFrame, Fates, FrameDraft, FrameSource, Framer, KeyCost,
-    OldFrame, SealError, SealedArchive, SealedError, SealedWriter, seal_head,
+    OldFrame, ParcelOf, SealError, SealedArchive, SealedError, SealedWriter, seal_head,
 };
 use crate::ground::context::{Context, Progress};
 use crate::ground::entry::{Content, Entry, EntryPath, ListedEntry, Totals};
@@ -50,6 +50,8 @@ pub(super) struct Job<'a> {
     pub before: SoFar,
     /// What it builds upon, where it holds only what has changed.
     pub changes: Option<&'a Changes>,
+    /// Which parcel of the delivery it is, where that is divided.
+    pub parcel: Option<ParcelOf>,
 }
 
 /// What of an old archive goes into the new one.
@@ -185,6 +187,7 @@ fn compress_all(
         squeeze: Some(job.squeeze.number()),
         message: job.message.to_owned(),
         volume_limit: job.volume_limit,
+        parcel: job.parcel,
         base: None,
     };
     let before = job.before;

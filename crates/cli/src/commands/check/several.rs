@@ -1,0 +1,185 @@
+//! Several archives in one place: each is checked, and then it is said what is whole and what is not.
+
+use super::{Report, look_inside, name_on_files};
+use crate::args::CheckArguments;
+use crate::commands::show;
+use crate::credentials::Keyring;
+use crate::failure::{DONE, Failure, MISSING};
+use crate::session;
+use crate::ui::paint::{Tone, paint};
+use crate::ui::progress::ProgressLine;
+use crate::ui::suggestion::{self, Part};
+use crate::ui::table::{self, Column};
+use crate::ui::text::{self, count};
+use crate::words;
+use serde::Serialize;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::PathBuf;
+use under_seal_core::formats::sealed::volume::{SetSummary, VolumeSet};
+use under_seal_core::tasks::check::inspect;
+
+/// The JSON object (docs/json.md).
+#[derive(Serialize)]
+struct SeveralReport {
+    command: &'static str,
+    exit_code: u8,
+    archives: Vec<Report>,
+    deliveries: Vec<Delivery>,
+    #[serde(skip)]
+    told: Vec<Told>,
+}
+
+/// Archives that were sent together, as far as they were opened.
+#[derive(Serialize)]
+struct Delivery {
+    delivery: String,
+    parcel_count: u32,
+    /// The numbers of parcels that are not here, or not whole.
+    missing_parcels: Vec<u32>,
+}
+
+/// What is told of one archive.
+struct Told {
+    name: String,
+    volumes: String,
+    /// Why it was not unlocked.
+    locked: Option<String>,
+    example: PathBuf,
+}
+
+/// Checks each of them; the exit code, which is that of the worst.
+pub(super) fn run(places: &[PathBuf], found: &[SetSummary], arguments: &CheckArguments) -> Result<u8, Failure> {
+    let asks = arguments.ask_password && !arguments.unlock.accept_no_password;
+    let mut keyring = Keyring::given(&arguments.unlock, asks)?;
+    let (mut archives, mut told) = (Vec::new(), Vec::new());
+    for summary in found {
+        let set = VolumeSet::gather_one(places, summary.ids)?;
+        let unlocked = keyring.unlock(&set);
+        let set = match &unlocked {
+            Ok(Some(unlocked)) => unlocked.set.clone(),
+            _ => set,
+        };
+        let secret = !matches!(&unlocked, Ok(Some(unlocked)) if !unlocked.secret);
+        let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
+        let context = session::context(&progress, arguments.work.threads);
+        let seen = inspect(&set, &context)?;
+        let inside = match unlocked {
+            Ok(Some(unlocked)) if seen.is_complete() => look_inside(unlocked, &context).map(Some),
+            Ok(_) => Ok(None),
+            Err(failure) => Err(failure),
+        };
+        drop(progress);
+        let (contents, failure) = match inside {
+            Ok(contents) => (contents, None),
+            Err(failure) => (None, Some(failure)),
+        };
+        let mut report = Report::new(&set, &seen, contents, secret)?;
+        if let Some(failure) = &failure {
+            report.exit_code = report.exit_code.max(failure.exit_code());
+        }
+        let name = report.contents.as_ref().map(|inside| inside.archive.clone()).or_else(|| name_on_files(&set));
+        told.push(Told {
+            name: name.unwrap_or_else(|| format!("set {}", report.set.get(..8).unwrap_or(&report.set))),
+            volumes: format!("{} of {}", set.volumes.len(), set.geometry.data_volumes),
+            locked: failure.as_ref().map(words::explain),
+            example: summary.example.clone(),
+        });
+        archives.push(report);
+    }
+    tell_apart(&mut told);
+    let deliveries = deliveries(&archives);
+    let lacks_parcels = deliveries.iter().any(|delivery| !delivery.missing_parcels.is_empty());
+    let worst = archives.iter().map(|report| report.exit_code).max().unwrap_or(DONE);
+    let exit_code = if worst == DONE && lacks_parcels { MISSING } else { worst };
+    let report = SeveralReport { command: "check", exit_code, archives, deliveries, told };
+    show(&report, &arguments.work, || lines(&report))?;
+    Ok(exit_code)
+}
+
+/// Archives of one name are told by one of their files too.
+fn tell_apart(told: &mut [Told]) {
+    let mut counts: BTreeMap<String, usize> = BTreeMap::new();
+    told.iter().for_each(|one| *counts.entry(one.name.clone()).or_default() += 1);
+    for one in told.iter_mut().filter(|one| counts.get(&one.name).is_some_and(|count| *count > 1)) {
+        one.name = format!("{} ({})", one.name, text::path(&one.example));
+    }
+}
+
+/// The deliveries that these archives are parcels of. What says otherwise of how many there are is another one.
+fn deliveries(archives: &[Report]) -> Vec<Delivery> {
+    let mut here: BTreeMap<(&str, u32), BTreeSet<u32>> = BTreeMap::new();
+    for parcel in archives.iter().filter_map(|report| report.contents.as_ref()?.parcel.as_ref()) {
+        here.entry((&parcel.delivery, parcel.count)).or_default().insert(parcel.number);
+    }
+    let one = |((delivery, count), here): ((&str, u32), BTreeSet<u32>)| Delivery {
+        delivery: delivery.to_owned(),
+        parcel_count: count,
+        missing_parcels: (1..=count).filter(|number| !here.contains(number)).collect(),
+    };
+    here.into_iter().map(one).collect()
+}
+
+fn lines(report: &SeveralReport) -> Vec<String> {
+    let both = || report.archives.iter().zip(&report.told);
+    let row = |(archive, told): (&Report, &Told)| {
+        let wrong = text::missing_and_damaged("volume", &archive.missing, &archive.damaged);
+        let (tone, state) = match (&archive.contents, &told.locked) {
+            _ if !wrong.is_empty() => (Tone::Bad, format!("incomplete: {wrong}")),
+            (_, Some(_)) => (Tone::Bad, "here, and not opened".to_owned()),
+            (Some(_), None) if archive.secret => (Tone::Plain, "genuine and complete".to_owned()),
+            (Some(_), None) => (Tone::Look, "complete; it has no password".to_owned()),
+            (None, None) => (Tone::Plain, "whole".to_owned()),
+        };
+        (tone, vec![told.name.clone(), told.volumes.clone(), state])
+    };
+    let columns = [Column::Path("archive"), Column::Number("volumes"), Column::Text("state")];
+    let mut lines = vec![
+        paint(Tone::Strong, format!("{} are here", count(report.archives.len() as u64, "archive"))),
+        String::new(),
+    ];
+    lines.extend(table::lines(&columns, &both().map(row).collect::<Vec<_>>()));
+    lines.push(String::new());
+    let is_good = |(archive, told): &(&Report, &Told)| archive.complete && told.locked.is_none();
+    let (all, good) = (report.archives.len(), both().filter(is_good).count());
+    let all_of = if all == 2 { "Both archives".to_owned() } else { format!("All {all} archives") };
+    let opened = both().all(|(archive, _)| archive.contents.is_some());
+    lines.push(match (good == all, opened) {
+        (true, true) if !report.deliveries.iter().all(|delivery| delivery.missing_parcels.is_empty()) => {
+            paint(Tone::Bad, "Incomplete: every archive that is here is whole, and parcels are missing.")
+        }
+        (true, true) => paint(Tone::Good, format!("{all_of} are whole, and everything in them is complete.")),
+        (true, false) => {
+            paint(Tone::Good, format!("{all_of} are whole. Add --ask-password to check that nobody changed them."))
+        }
+        (false, _) => paint(Tone::Bad, format!("Incomplete: {good} of {all} archives are whole.")),
+    });
+    for Delivery { parcel_count, missing_parcels, .. } in &report.deliveries {
+        let here = *parcel_count as usize - missing_parcels.len();
+        let (tone, rest) = match missing_parcels.as_slice() {
+            [] => (Tone::Good, String::new()),
+            numbers => (
+                Tone::Bad,
+                format!(
+                    " Missing: {}. Ask the sender for {}.",
+                    text::number_list(numbers),
+                    if numbers.len() == 1 { "it" } else { "them" }
+                ),
+            ),
+        };
+        lines.push(paint(
+            tone,
+            format!("{here} of {} are here and whole.{rest}", count((*parcel_count).into(), "parcel")),
+        ));
+    }
+    for (_, Told { name, locked, .. }) in both() {
+        lines.extend(locked.iter().map(|why| format!("{name}: {why}")));
+    }
+    if let Some((_, first)) = both().find(|one| !is_good(one)) {
+        lines.push(format!("Next: see what {} lacks with", first.name));
+        lines.push(suggestion::command(&[Part::Word("check"), Part::Named(first.example.as_os_str())]));
+    } else if let Some((_, first)) = both().next() {
+        lines.push("Next: open each by itself, for example with".to_owned());
+        lines.push(suggestion::open([first.example.as_path()], None));
+    }
+    lines
+}
