@@ -203,6 +203,8 @@ pub struct Keyring<'a> {
     known: Vec<Credentials>,
     /// Whether somebody is asked where none of the passwords opens an archive.
     asks: bool,
+    /// Whether an archive without a password is refused.
+    expected: bool,
 }
 
 impl<'a> Keyring<'a> {
@@ -211,12 +213,18 @@ impl<'a> Keyring<'a> {
         let key_file = key_file(&arguments.password)?;
         let given = given_password(&arguments.password)?;
         let known = given.map(|password| Credentials { password, key_file: key_file.clone() });
-        Ok(Self { arguments, key_file, asks: asks && known.is_none(), known: known.into_iter().collect() })
+        let (expected, asks) = (expects_password(arguments), asks && known.is_none());
+        Ok(Self { arguments, key_file, asks, expected, known: known.into_iter().collect() })
+    }
+
+    /// The same, where an archive without a password is refused: somebody wants to give one.
+    pub fn expecting(self, expected: bool) -> Self {
+        Self { expected: self.expected || expected, ..self }
     }
 
     /// Unlocks a set with whatever of it does; `None` where a password is needed, and there is none.
     pub fn unlock(&mut self, set: &VolumeSet) -> Result<Option<UnlockedSet>, Failure> {
-        let (limit, expected) = (limit(self.arguments), expects_password(self.arguments) || self.asks);
+        let (limit, expected) = (limit(self.arguments), self.expected);
         let mut outcome = if self.known.is_empty() { unlock_given(set, None, limit, expected) } else { Ok(None) };
         for given in &self.known {
             tell_cost(set, Some(given), self.arguments)?;

@@ -14,6 +14,8 @@ use under_seal_core::source::PatternError;
 use under_seal_core::tasks::rehearse::carriers::{Carrier, LimitError};
 use under_seal_core::{Error, ErrorClass};
 
+/// The user ended it.
+pub const CANCELLED: u8 = 130;
 /// Done, nothing to add.
 pub const DONE: u8 = 0;
 /// Done, with something to look at.
@@ -168,6 +170,8 @@ pub enum BadValue {
         /// The profiles that are.
         known: Vec<String>,
     },
+    /// A part is wanted, and every archive.
+    AllOfSome,
     /// A part is wanted, and whatever is whole.
     SalvageOfSome,
     /// A file is too long to be put into a JSON object.
@@ -325,6 +329,6 @@ fn class_code(class: ErrorClass) -> u8 {
         ErrorClass::Damaged => DAMAGED,
         ErrorClass::Unsafe => UNSAFE,
         ErrorClass::System => 7,
-        ErrorClass::Cancelled => 130,
+        ErrorClass::Cancelled => CANCELLED,
     }
 }

@@ -1,6 +1,7 @@
 //! What the system tells the program: to stop, to pause, that a file grew too large. What whoever started it had told the system
 //! to ignore stays ignored.
 
+use crate::failure::CANCELLED;
 use crate::leftover::remove_leftover;
 use crate::ui::{progress, prompt, stopwatch};
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM, SIGTSTP, SIGXFSZ};
@@ -13,9 +14,6 @@ use std::time::Instant;
 
 /// Set by the first Ctrl-C, SIGTERM or SIGHUP.
 static STOPPING: AtomicBool = AtomicBool::new(false);
-
-/// The exit code of a cancelled run.
-const CANCELLED: i32 = 130;
 
 /// Whether the user wants to stop.
 pub fn is_stopping() -> bool {
@@ -38,7 +36,7 @@ pub fn watch() {
             } else if STOPPING.swap(true, Ordering::SeqCst) || prompt::give_up_asking() {
                 progress::clear_screen();
                 remove_leftover();
-                std::process::exit(CANCELLED);
+                std::process::exit(CANCELLED.into());
             }
         }
     };

@@ -121,6 +121,11 @@ pub struct OpenArguments {
     /// It is made if it does not exist.
     #[arg(long, value_name = "FOLDER", default_value = ".", help_heading = WHERE)]
     pub into: PathBuf,
+    /// Open every archive that is there
+    ///
+    /// Such as all parcels of a delivery. A password is asked for once, and tried on each.
+    #[arg(long, conflicts_with_all = ["salvage", "pick", "to_stdout", "one_by_one"], help_heading = WHAT)]
+    pub all: bool,
     /// Make a folder for it
     ///
     /// Without this: where the archive has more than one thing at its top, and there is something in the destination already.

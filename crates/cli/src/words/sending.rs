@@ -74,6 +74,9 @@ pub fn bad_value(value: &BadValue) -> String {
         BadValue::Code(CodeError::Character(letter)) => {
             format!("'{}' does not occur in a code. Compare it once more.", letter.escape_debug())
         }
+        BadValue::AllOfSome => {
+            "--all opens every archive as a whole. Leave out what you want of it, or name one archive.".to_owned()
+        }
         BadValue::NothingPiped => {
             "Standard input is a terminal, so nothing comes through it. Pipe something in, or name a file.".to_owned()
         }

@@ -170,3 +170,32 @@ fn parcels_and_other_archives_are_checked_together() {
     let one = desk.run(&["check", &format!("in/{}", names[0])]).expect(0);
     assert!(one.out.contains(&format!("This is parcel 1 of {}.", names.len())), "{}", one.out);
 }
+
+/// All parcels are opened into one place, and what did not come, or is closed, is told with a way on.
+#[test]
+fn every_archive_of_a_place_is_opened() {
+    let desk = Desk::with_volumes();
+    desk.run(&["pack", "wrenfall-light", "--parcels", "--fit", "385KB", "--to", "in/"]).expect(0);
+    let names = desk.names("in");
+    let opened = desk.run(&["open", "in", "--all", "--into", "all"]).expect(0);
+    assert!(opened.out.contains(&format!("{0} of {0} parcels were opened.", names.len())), "{}", opened.out);
+    let mut same = Command::new("diff");
+    same.args(["-r", "--no-dereference", "all/wrenfall-light", "wrenfall-light"]);
+    assert!(same.current_dir(desk.path(".")).status().unwrap().success());
+    // Parcels are no reason for folders of their own, even if each has several things at its top.
+    desk.run(&["pack", "wrenfall-light", "--contents", "--parcels", "--fit", "385KB", "--to", "more/"]).expect(0);
+    desk.run(&["open", "more", "--all", "--into", "contents", "-q"]).expect(0);
+    assert_eq!(desk.names("contents"), desk.names("wrenfall-light"));
+    fs::remove_file(desk.path("in").join(&names[2])).unwrap();
+    desk.file("secret", b"another one");
+    desk.run(&["pack", "wrenfall-light/letters", "--to", "in/", "--password-from", "secret", "--weak-ok"]).expect(0);
+    fs::copy(desk.volume(2), desk.path("in/lone")).unwrap();
+    let ran = desk.run(&["open", "in", "--all", "--into", "some", "--json"]).expect(4);
+    assert_eq!(ran.json("/deliveries/0/missing_parcels"), serde_json::json!([3]));
+    let codes: Vec<_> =
+        ran.json("/not_opened").as_array().unwrap().iter().map(|one| one["exit_code"].clone()).collect();
+    assert_eq!(codes, [3, 4], "{}", ran.out);
+    let told = desk.run(&["open", "in", "--all", "--into", "again"]).expect(4);
+    assert!(told.out.starts_with("Incomplete:") && told.out.contains("Wrong password"), "{}", told.out);
+    desk.run(&["open", "in", "letters", "--all", "--into", "part"]).expect(2);
+}

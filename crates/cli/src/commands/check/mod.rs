@@ -6,6 +6,7 @@ mod several;
 
 use crate::archives::{Given, given};
 use crate::args::CheckArguments;
+use crate::commands::deliveries::Parcel;
 use crate::commands::since::BuildsUpon;
 use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING};
 use crate::places::gather_or_collect;
@@ -69,21 +70,7 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
         Err(failure @ Failure::Core(Error::Sealed(_))) => Err(failure),
         outcome => Ok(outcome?),
     };
-    // Where headers contradict each other, the key tells which are genuine.
-    let set = match &unlocked {
-        Ok(Some(unlocked)) => unlocked.set.clone(),
-        _ => set,
-    };
-    let secret = !matches!(&unlocked, Ok(Some(unlocked)) if !unlocked.secret);
-    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
-    let context = session::context(&progress, arguments.work.threads);
-    let found = inspect(&set, &context)?;
-    let inside = match unlocked {
-        Ok(Some(unlocked)) if found.is_complete() => look_inside(unlocked, &context).map(Some),
-        Ok(_) => Ok(None),
-        Err(failure) => Err(failure),
-    };
-    drop(progress);
+    let Seen { set, found, secret, inside } = look(set, unlocked, arguments)?;
     let show = |contents| -> Result<u8, Failure> {
         let report = Report::new(&set, &found, contents, secret)?;
         super::show(&report, &arguments.work, || lines(&set, &found, &report, arguments))?;
@@ -101,6 +88,36 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     }
 }
 
+/// What is seen of one set, from outside and, as far as it was unlocked, inside.
+struct Seen {
+    set: VolumeSet,
+    found: SetReport,
+    secret: bool,
+    inside: Result<Option<Contents>, Failure>,
+}
+
+fn look(
+    set: VolumeSet,
+    unlocked: Result<Option<UnlockedSet>, Failure>,
+    arguments: &CheckArguments,
+) -> Result<Seen, Failure> {
+    // Where headers contradict each other, the key tells which are genuine.
+    let set = match &unlocked {
+        Ok(Some(unlocked)) => unlocked.set.clone(),
+        _ => set,
+    };
+    let secret = !matches!(&unlocked, Ok(Some(unlocked)) if !unlocked.secret);
+    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
+    let context = session::context(&progress, arguments.work.threads);
+    let found = inspect(&set, &context)?;
+    let inside = match unlocked {
+        Ok(Some(unlocked)) if found.is_complete() => look_inside(unlocked, &context).map(Some),
+        Ok(_) => Ok(None),
+        Err(failure) => Err(failure),
+    };
+    Ok(Seen { set, found, secret, inside })
+}
+
 fn is_open_to_all(failure: &Failure) -> bool {
     matches!(failure, Failure::Core(Error::Sealed(SealedError::Head(HeadError::OpenToAll))))
 }
@@ -116,11 +133,7 @@ fn look_inside(unlocked: UnlockedSet, context: &Context<'_>) -> Result<Contents,
         links: verified.links,
         bytes: verified.content_bytes,
         changed_while_read: changed.map(|listed| shown(listed.entry.path.as_bytes())).collect(),
-        parcel: archive.about().parcel.map(|parcel| Parcel {
-            delivery: text::hexadecimal(&parcel.delivery),
-            number: parcel.number,
-            count: parcel.count,
-        }),
+        parcel: archive.about().parcel.as_ref().map(Parcel::from),
         builds_upon: archive.base().map(BuildsUpon::from),
     })
 }
@@ -208,14 +221,6 @@ struct Contents {
     changed_while_read: Vec<String>,
     builds_upon: Option<BuildsUpon>,
     parcel: Option<Parcel>,
-}
-
-/// Which parcel of a delivery an archive is.
-#[derive(Serialize)]
-struct Parcel {
-    delivery: String,
-    number: u32,
-    count: u32,
 }
 
 impl Report {

@@ -1,22 +1,20 @@
 //! Several archives in one place: each is checked, and then it is said what is whole and what is not.
 
-use super::{Report, look_inside, name_on_files};
+use super::{Report, Seen, look, name_on_files};
 use crate::args::CheckArguments;
+use crate::commands::deliveries::{self, Delivery};
 use crate::commands::show;
 use crate::credentials::Keyring;
 use crate::failure::{DONE, Failure, MISSING};
-use crate::session;
 use crate::ui::paint::{Tone, paint};
-use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion::{self, Part};
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, count};
 use crate::words;
 use serde::Serialize;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 use under_seal_core::formats::sealed::volume::{SetSummary, VolumeSet};
-use under_seal_core::tasks::check::inspect;
 
 /// The JSON object (docs/json.md).
 #[derive(Serialize)]
@@ -27,15 +25,6 @@ struct SeveralReport {
     deliveries: Vec<Delivery>,
     #[serde(skip)]
     told: Vec<Told>,
-}
-
-/// Archives that were sent together, as far as they were opened.
-#[derive(Serialize)]
-struct Delivery {
-    delivery: String,
-    parcel_count: u32,
-    /// The numbers of parcels that are not here, or not whole.
-    missing_parcels: Vec<u32>,
 }
 
 /// What is told of one archive.
@@ -50,25 +39,12 @@ struct Told {
 /// Checks each of them; the exit code, which is that of the worst.
 pub(super) fn run(places: &[PathBuf], found: &[SetSummary], arguments: &CheckArguments) -> Result<u8, Failure> {
     let asks = arguments.ask_password && !arguments.unlock.accept_no_password;
-    let mut keyring = Keyring::given(&arguments.unlock, asks)?;
+    let mut keyring = Keyring::given(&arguments.unlock, asks)?.expecting(asks);
     let (mut archives, mut told) = (Vec::new(), Vec::new());
     for summary in found {
         let set = VolumeSet::gather_one(places, summary.ids)?;
         let unlocked = keyring.unlock(&set);
-        let set = match &unlocked {
-            Ok(Some(unlocked)) => unlocked.set.clone(),
-            _ => set,
-        };
-        let secret = !matches!(&unlocked, Ok(Some(unlocked)) if !unlocked.secret);
-        let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
-        let context = session::context(&progress, arguments.work.threads);
-        let seen = inspect(&set, &context)?;
-        let inside = match unlocked {
-            Ok(Some(unlocked)) if seen.is_complete() => look_inside(unlocked, &context).map(Some),
-            Ok(_) => Ok(None),
-            Err(failure) => Err(failure),
-        };
-        drop(progress);
+        let Seen { set, found: seen, secret, inside } = look(set, unlocked, arguments)?;
         let (contents, failure) = match inside {
             Ok(contents) => (contents, None),
             Err(failure) => (None, Some(failure)),
@@ -87,7 +63,7 @@ pub(super) fn run(places: &[PathBuf], found: &[SetSummary], arguments: &CheckArg
         archives.push(report);
     }
     tell_apart(&mut told);
-    let deliveries = deliveries(&archives);
+    let deliveries = deliveries::of(archives.iter().filter_map(|report| report.contents.as_ref()?.parcel.as_ref()));
     let lacks_parcels = deliveries.iter().any(|delivery| !delivery.missing_parcels.is_empty());
     let worst = archives.iter().map(|report| report.exit_code).max().unwrap_or(DONE);
     let exit_code = if worst == DONE && lacks_parcels { MISSING } else { worst };
@@ -103,20 +79,6 @@ fn tell_apart(told: &mut [Told]) {
     for one in told.iter_mut().filter(|one| counts.get(&one.name).is_some_and(|count| *count > 1)) {
         one.name = format!("{} ({})", one.name, text::path(&one.example));
     }
-}
-
-/// The deliveries that these archives are parcels of. What says otherwise of how many there are is another one.
-fn deliveries(archives: &[Report]) -> Vec<Delivery> {
-    let mut here: BTreeMap<(&str, u32), BTreeSet<u32>> = BTreeMap::new();
-    for parcel in archives.iter().filter_map(|report| report.contents.as_ref()?.parcel.as_ref()) {
-        here.entry((&parcel.delivery, parcel.count)).or_default().insert(parcel.number);
-    }
-    let one = |((delivery, count), here): ((&str, u32), BTreeSet<u32>)| Delivery {
-        delivery: delivery.to_owned(),
-        parcel_count: count,
-        missing_parcels: (1..=count).filter(|number| !here.contains(number)).collect(),
-    };
-    here.into_iter().map(one).collect()
 }
 
 fn lines(report: &SeveralReport) -> Vec<String> {
@@ -153,24 +115,7 @@ fn lines(report: &SeveralReport) -> Vec<String> {
         }
         (false, _) => paint(Tone::Bad, format!("Incomplete: {good} of {all} archives are whole.")),
     });
-    for Delivery { parcel_count, missing_parcels, .. } in &report.deliveries {
-        let here = *parcel_count as usize - missing_parcels.len();
-        let (tone, rest) = match missing_parcels.as_slice() {
-            [] => (Tone::Good, String::new()),
-            numbers => (
-                Tone::Bad,
-                format!(
-                    " Missing: {}. Ask the sender for {}.",
-                    text::number_list(numbers),
-                    if numbers.len() == 1 { "it" } else { "them" }
-                ),
-            ),
-        };
-        lines.push(paint(
-            tone,
-            format!("{here} of {} are here and whole.{rest}", count((*parcel_count).into(), "parcel")),
-        ));
-    }
+    lines.extend(report.deliveries.iter().map(|delivery| delivery.line("are here and whole")));
     for (_, Told { name, locked, .. }) in both() {
         lines.extend(locked.iter().map(|why| format!("{name}: {why}")));
     }

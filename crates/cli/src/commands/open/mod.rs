@@ -4,6 +4,7 @@ pub mod clashes;
 mod pick;
 mod report;
 mod screen;
+mod several;
 mod streaming;
 
 use super::list::nothing;
@@ -28,6 +29,7 @@ use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Component, Path, PathBuf};
 use under_seal_core::Error;
 use under_seal_core::disk::{OriginMark, origin_marks};
+use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::formats::registry::SEALED;
 use under_seal_core::formats::sealed::Base;
@@ -47,6 +49,12 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
     let mut typed = tell_apart(&watched_and_typed(arguments));
     typed.places = watching::for_volumes(&arguments.watch, &typed.places, arguments.work.output.quiet)?;
     typed.places.dedup();
+    if arguments.all {
+        return match typed.inside.first() {
+            None => several::run(arguments, &typed.places),
+            Some(_) => Err(Failure::Value(BadValue::AllOfSome)),
+        };
+    }
     let silent = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&silent, arguments.work.threads);
     let given = match arguments.coming.one_by_one {
@@ -80,10 +88,14 @@ fn watched_and_typed(arguments: &OpenArguments) -> Vec<PathBuf> {
 
 fn extract(arguments: &OpenArguments, typed: &Typed, given: Given) -> Result<Report, Failure> {
     let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
-    let mut archive = given.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
+    let archive = given.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
+    extract_from(arguments, archive, &patterns)
+}
+
+fn extract_from(arguments: &OpenArguments, mut archive: Archive, patterns: &Patterns) -> Result<Report, Failure> {
     let progress = ProgressLine::for_reading(Some(archive.file_count()), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let (mut wanted, unmatched) = list::matching(archive.entries(), &patterns);
+    let (mut wanted, unmatched) = list::matching(archive.entries(), patterns);
     if let (Some(pattern), []) = (unmatched.first(), wanted.as_slice()) {
         return Err(nothing(archive.entries(), pattern));
     }
@@ -100,7 +112,10 @@ fn extract(arguments: &OpenArguments, typed: &Typed, given: Given) -> Result<Rep
     let found = archive.base().map(|base| found_there(base, archive.entries(), arguments, &context)).transpose()?;
     let folder = match found {
         Some(_) => arguments.into.clone(),
-        None => destination(arguments, &archive.name(), &entries),
+        None => {
+            let is_parcel = arguments.all && archive.about().is_some_and(|about| about.parcel.is_some());
+            destination(arguments, &archive.name(), &entries, is_parcel)
+        }
     };
     let mut report = Report::new(&archive, &folder);
     report.dry_run = arguments.dry_run;
@@ -228,7 +243,7 @@ impl<'a> Wishes<'a> {
 }
 
 /// Where it goes: right into the destination, or into a folder there that is named after the archive.
-fn destination(arguments: &OpenArguments, name: &[u8], entries: &[ListedEntry]) -> PathBuf {
+fn destination(arguments: &OpenArguments, name: &[u8], entries: &[ListedEntry], is_parcel: bool) -> PathBuf {
     let name = OsStr::from_bytes(name);
     // Whoever made the archive chose its name; it must lead nowhere else.
     let is_plain = Path::new(name).components().eq([Component::Normal(name)]);
@@ -242,7 +257,8 @@ fn destination(arguments: &OpenArguments, name: &[u8], entries: &[ListedEntry]) 
     let own = match arguments.folder {
         FolderName::Always => true,
         FolderName::Never => false,
-        FolderName::Auto => several && is_used(),
+        // What was sent in parcels belongs together.
+        FolderName::Auto => several && is_used() && !is_parcel,
     };
     if own && is_plain { arguments.into.join(name) } else { arguments.into.clone() }
 }
@@ -260,7 +276,7 @@ fn salvage_open(arguments: &OpenArguments, given: Given) -> Result<Report, Failu
     let lost: HashSet<usize> = damaged.iter().map(|entry| entry.place).collect();
     let wanted: Vec<usize> = (0..archive.entries().len()).filter(|place| !lost.contains(place)).collect();
     let entries: Vec<ListedEntry> = wanted.iter().map(|place| archive.entries()[*place].clone()).collect();
-    let folder = destination(arguments, &archive.name(), &entries);
+    let folder = destination(arguments, &archive.name(), &entries, false);
     let mut report = Report::new(&archive, &folder);
     let wishes = Wishes::new(arguments, &archive.paths())?;
     let into = wishes.destination(&folder, arguments, None, &entries, &context)?;

@@ -1,0 +1,60 @@
+//! Deliveries in parcels: archives that were sent together, open alone each, and know how many they are. Who opened some of them can say
+//! which others are missing.
+
+use crate::ui::paint::{Tone, paint};
+use crate::ui::text::{count, hexadecimal, number_list};
+use serde::Serialize;
+use std::collections::{BTreeMap, BTreeSet};
+use under_seal_core::formats::sealed::ParcelOf;
+
+/// Which parcel of a delivery an archive is (docs/json.md).
+#[derive(Serialize)]
+pub struct Parcel {
+    pub delivery: String,
+    pub number: u32,
+    pub count: u32,
+}
+
+impl From<&ParcelOf> for Parcel {
+    fn from(parcel: &ParcelOf) -> Self {
+        Self { delivery: hexadecimal(&parcel.delivery), number: parcel.number, count: parcel.count }
+    }
+}
+
+/// A delivery, as far as its parcels are here (docs/json.md).
+#[derive(Serialize)]
+pub struct Delivery {
+    pub delivery: String,
+    pub parcel_count: u32,
+    /// The numbers of parcels that are not here, or not whole.
+    pub missing_parcels: Vec<u32>,
+}
+
+/// The deliveries that these parcels are of. What says otherwise of how many there are is another one.
+pub fn of<'a>(parcels: impl Iterator<Item = &'a Parcel>) -> Vec<Delivery> {
+    let mut here: BTreeMap<(&str, u32), BTreeSet<u32>> = BTreeMap::new();
+    for parcel in parcels {
+        here.entry((&parcel.delivery, parcel.count)).or_default().insert(parcel.number);
+    }
+    let one = |((delivery, count), here): ((&str, u32), BTreeSet<u32>)| Delivery {
+        delivery: delivery.to_owned(),
+        parcel_count: count,
+        missing_parcels: (1..=count).filter(|number| !here.contains(number)).collect(),
+    };
+    here.into_iter().map(one).collect()
+}
+
+impl Delivery {
+    /// How many parcels are here, and which are not; `are` says what they are.
+    pub fn line(&self, are: &str) -> String {
+        let here = self.parcel_count as usize - self.missing_parcels.len();
+        let told = format!("{here} of {} {are}.", count(self.parcel_count.into(), "parcel"));
+        match self.missing_parcels.as_slice() {
+            [] => paint(Tone::Good, told),
+            missing => {
+                let them = if missing.len() == 1 { "it" } else { "them" };
+                paint(Tone::Bad, format!("{told} Missing: {}. Ask the sender for {them}.", number_list(missing)))
+            }
+        }
+    }
+}
