@@ -44,7 +44,7 @@ fn messages_are_opened_where_they_lie(#[case] arrive: &str) {
     ran.expect(0);
     let checked = desk.run_bare(&["check", "mail", "--json"]).expect(0);
     assert_eq!(checked.json("/complete"), true, "{}", checked.out);
-    assert!(checked.json("/volumes/0/found_in/0/message").is_u64());
+    assert!(checked.json("/volumes/0/found_in/0/message_number").is_u64());
     desk.run(&["open", "mail", "--into", "in", "-q"]).expect(0);
     desk.run(&["compare", "mail", "wrenfall-light"]).expect(0);
     desk.run(&["list", "mail", "survey", "-q"]).expect(0);

@@ -170,7 +170,7 @@ struct Volume {
 #[derive(Serialize)]
 struct File {
     path: String,
-    message: Option<u64>,
+    message_number: Option<u64>,
     attached_as: Option<String>,
     bytes: u64,
     expected_bytes: u64,
@@ -189,7 +189,7 @@ impl File {
 #[derive(Serialize)]
 struct Flawed {
     path: String,
-    message: u64,
+    message_number: u64,
     why: &'static str,
 }
 
@@ -201,7 +201,7 @@ impl Flawed {
             Flaw::UnknownEncoding => "a part has an encoding that is not known",
             Flaw::TooMany => "too much is attached; the rest was not looked at",
         };
-        Self { path: text::path(path), message: flawed.message, why }
+        Self { path: text::path(path), message_number: flawed.message, why }
     }
 }
 
@@ -270,7 +270,7 @@ impl Volume {
         let range = |damage: &Damage| Range { from: damage.from, to: damage.to };
         let file = |file: &FileReport| File {
             path: text::path(&file.path),
-            message: file.attached.as_ref().map(|attached| attached.message),
+            message_number: file.attached.as_ref().map(|attached| attached.message),
             attached_as: file.attached.as_ref().and_then(|attached| attached.name.clone()),
             bytes: file.bytes,
             expected_bytes: file.expected_bytes,
@@ -305,8 +305,8 @@ fn lines(set: &VolumeSet, found: &SetReport, report: &Report, typed: &CheckArgum
     }
     // Where nothing is missing, it does not matter what else may be in messages.
     let flawed = report.flawed_messages.iter().filter(|_| !report.complete);
-    for Flawed { path, message, why } in flawed.take(FLAWED_LISTED) {
-        lines.push(paint(Tone::Look, format!("  {path}, message {message}: {why}")));
+    for Flawed { path, message_number, why } in flawed.take(FLAWED_LISTED) {
+        lines.push(paint(Tone::Look, format!("  {path}, message {message_number}: {why}")));
     }
     if typed.map {
         lines.push(String::new());

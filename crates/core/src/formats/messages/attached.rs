@@ -37,8 +37,6 @@ pub struct Attached {
     pub name: Option<String>,
     /// Its length in bytes, as far as it is there.
     pub bytes: u64,
-    /// The message ends within it, although more should follow.
-    pub is_cut: bool,
     encoding: Encoding,
     place: Range<u64>,
     marks: Arc<[Mark]>,
@@ -74,22 +72,23 @@ pub fn find(file: &File, is_wanted: &dyn Fn(&[u8], Option<&str>) -> bool) -> io:
     Ok(Some(found))
 }
 
-/// The texts of all messages of a file, each at most so many bytes of it; `None` where the file holds no messages.
+/// The texts of all messages of a file, each at most so many bytes of it. Whether the file holds messages.
 ///
 /// # Errors
 /// From the system.
-pub fn texts(file: &File, limit: usize, take: &mut dyn FnMut(&[u8])) -> io::Result<Option<()>> {
+pub fn texts(file: &File, limit: usize, take: &mut dyn FnMut(&[u8])) -> io::Result<bool> {
     let read = each_leaf(file, &mut |leaf| {
         if leaf.is_text {
             let attached =
                 Attached { marks: Arc::from([Mark { bytes: 0, at: leaf.place.start }]), ..Attached::unmarked(leaf) };
-            let mut text = vec![0; limit];
+            let most = attached.place.end - attached.place.start;
+            let mut text = vec![0; usize::try_from(most).unwrap_or(limit).min(limit)];
             let length = attached.read_up_to(file, &mut text, 0)?;
             take(&text[..length]);
         }
         Ok(())
     })?;
-    Ok(read.map(|_| ()))
+    Ok(read.is_some())
 }
 
 /// Opens a file, or what is attached to a message in it, to read it from its beginning to its end.
@@ -139,8 +138,8 @@ fn beginning(file: &File, leaf: &Leaf) -> io::Result<Vec<u8>> {
 
 impl Attached {
     fn unmarked(leaf: Leaf) -> Self {
-        let Leaf { message, place, encoding, name, is_cut, .. } = leaf;
-        Self { message, name, bytes: u64::MAX, is_cut, encoding, place, marks: Arc::from([]) }
+        let Leaf { message, place, encoding, name, .. } = leaf;
+        Self { message, name, bytes: u64::MAX, encoding, place, marks: Arc::from([]) }
     }
 
     /// Reads the encoded bytes once, to mark them and to know how many they carry.

@@ -31,8 +31,6 @@ pub struct Leaf {
     pub name: Option<String>,
     /// Whether it is text that a person reads.
     pub is_text: bool,
-    /// The message ends within it, although more should follow.
-    pub is_cut: bool,
 }
 
 /// Why what is in a message was not looked for.
@@ -117,7 +115,7 @@ enum State {
 }
 
 /// Follows the parts of all messages of a file.
-pub struct Scanner<'a> {
+struct Scanner<'a> {
     kind: Kind,
     message: u64,
     levels: Vec<Level>,
@@ -174,7 +172,7 @@ impl Scanner<'_> {
         } else if line.head.starts_with(b"--")
             && let Some((depth, is_last)) = self.boundary_of(line.head)
         {
-            self.end_part(line.at, false)?;
+            self.end_part(line.at)?;
             // An outer boundary ends whatever is in it (RFC 2046 section 5.1.2).
             self.levels.truncate(depth + 1);
             if is_last {
@@ -255,25 +253,23 @@ impl Scanner<'_> {
             encoding: encoding.unwrap_or(Encoding::Identity),
             name: parsed.as_ref().and_then(|fields| fields.attachment_name()).map(ToOwned::to_owned),
             is_text: content_type.is_none_or(|kind| kind.ctype().eq_ignore_ascii_case("text")),
-            is_cut: false,
         });
     }
 
     /// Ends the part that is read, at this place.
-    fn end_part(&mut self, at: u64, is_cut: bool) -> io::Result<()> {
+    fn end_part(&mut self, at: u64) -> io::Result<()> {
         self.header.clear();
         match std::mem::replace(&mut self.state, State::Between) {
-            State::Content(leaf) => (self.leaf)(Leaf { place: leaf.place.start..at, is_cut, ..leaf }),
+            State::Content(leaf) => (self.leaf)(Leaf { place: leaf.place.start..at, ..leaf }),
             State::Header | State::Between => Ok(()),
         }
     }
 
     fn end_message(&mut self, at: u64) -> io::Result<()> {
-        let is_cut = self.levels.iter().any(|level| level.boundary.is_some());
-        if is_cut {
+        if self.levels.iter().any(|level| level.boundary.is_some()) {
             self.flaw(Flaw::Cut);
         }
-        self.end_part(at, is_cut)
+        self.end_part(at)
     }
 
     fn flaw(&mut self, flaw: Flaw) {

@@ -31,16 +31,12 @@ pub fn asked_in(path: &Path, set: &VolumeSet) -> Result<Option<Slip>, FileError>
             }
         }
     };
-    let read = FileError::on(FileAction::Read, path);
-    let in_messages = texts(&file, MAX_TEXT_BYTES, &mut take);
-    let plain = in_messages.and_then(|found| match found {
-        Some(()) => Ok(()),
-        None => {
-            let mut text = Vec::new();
-            (&file).take(MAX_TEXT_BYTES as u64).read_to_end(&mut text).map(|_| take(&text))
-        }
-    });
-    plain.map_err(read)?;
+    let read = || FileError::on(FileAction::Read, path);
+    if !texts(&file, MAX_TEXT_BYTES, &mut take).map_err(read())? {
+        let mut text = Vec::new();
+        (&file).take(MAX_TEXT_BYTES as u64).read_to_end(&mut text).map_err(read())?;
+        take(&text);
+    }
     let runs = joined(found.iter().flat_map(|slip| slip.runs.iter().copied()).collect());
     let mut slip = found.into_iter().next();
     slip.iter_mut().for_each(|slip| slip.runs.clone_from(&runs));
