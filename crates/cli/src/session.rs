@@ -48,7 +48,8 @@ impl Randomness for SystemRandomness {
     }
 }
 
-fn now() -> Timestamp {
+/// The time.
+pub fn now() -> Timestamp {
     // Debug builds, which nobody is given, can be told to go wrong here, so that what happens then is tested.
     #[allow(clippy::panic, reason = "that is what is tested")]
     if cfg!(debug_assertions) && std::env::var_os("UNDER_SEAL_DEBUG_PANIC").is_some() {

@@ -1,5 +1,6 @@
 //! `about`: one page on an archive.
 
+use super::deliveries::Parcel;
 use super::show;
 use super::since::BuildsUpon;
 use crate::archives::{NotExtracted, given, not_extracted, not_extracted_lines};
@@ -61,6 +62,7 @@ struct Report {
     #[serde(skip_serializing_if = "Option::is_none")]
     notes: Option<Vec<&'static str>>,
     builds_upon: Option<BuildsUpon>,
+    parcel: Option<Parcel>,
     /// The same for people, who are told of a sealed archive without a password too.
     #[serde(skip)]
     said: Vec<&'static str>,
@@ -224,6 +226,7 @@ impl Report {
             not_extracted: is_open.then_some(not_extracted),
             notes: is_open.then(|| said.clone()),
             builds_upon: archive.base().map(BuildsUpon::from),
+            parcel: archive.about().and_then(|about| about.parcel.as_ref()).map(Parcel::from),
             said,
         })
     }
@@ -313,6 +316,8 @@ fn lines(report: &Report) -> Vec<String> {
     rows.push(("format", vec![report.format_line()]));
     rows.extend(report.lies.rows());
     rows.extend(made);
+    let parcel = |parcel: &Parcel| format!("number {} of {}; each opens alone", parcel.number, parcel.count);
+    rows.extend(report.parcel.iter().map(|one| ("parcel", vec![parcel(one)])));
     let what = contents(report.files, report.folders, report.links);
     rows.extend([
         ("locked", report.locked()),

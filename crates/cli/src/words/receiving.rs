@@ -57,14 +57,15 @@ pub fn gather(error: &GatherError) -> String {
         GatherError::NoVolumes { places, unfinished } => {
             let places: Vec<String> = places.iter().map(|place| path(place)).collect();
             let next = match unfinished.as_slice() {
-                [] => "Name a volume, or the folder it is in.".to_owned(),
+                [] => "Name a volume, the folder it is in, or a message that it is attached to.".to_owned(),
                 some => packing_at_work(some),
             };
             format!("There is no Under Seal volume in {}. {next}", first_few(&places))
         }
         GatherError::SeveralSets(found) => {
             format!(
-                "Volumes of {} archives are here. Name one volume of the one you want: {}.",
+                "Volumes of {} archives are here. Name one volume of the one you want, or open all of them with \"under-seal open FOLDER \
+                 --all\": {}.",
                 found.len(),
                 sets(found)
             )

@@ -169,6 +169,8 @@ fn parcels_and_other_archives_are_checked_together() {
     // One by itself is a parcel still.
     let one = desk.run(&["check", &format!("in/{}", names[0])]).expect(0);
     assert!(one.out.contains(&format!("This is parcel 1 of {}.", names.len())), "{}", one.out);
+    let about = desk.run(&["about", &format!("in/{}", names[0])]).expect(0);
+    assert!(about.out.contains(&format!("number 1 of {}; each opens alone", names.len())), "{}", about.out);
 }
 
 /// All parcels are opened into one place, and what did not come, or is closed, is told with a way on.

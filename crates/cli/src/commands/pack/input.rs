@@ -3,13 +3,12 @@
 use crate::args::PackArguments;
 use crate::failure::{BadValue, Failure};
 use crate::inflow::{STANDARD_INPUT, Stoppable, is_standard_input, standard_input};
-use crate::named_file;
+use crate::{named_file, session};
 use std::ffi::OsString;
 use std::fs::File;
 use std::os::unix::ffi::OsStringExt as _;
 use std::path::PathBuf;
-use std::time::{SystemTime, UNIX_EPOCH};
-use under_seal_core::ground::entry::{EntryPath, Timestamp};
+use under_seal_core::ground::entry::EntryPath;
 use under_seal_core::source::{Choice, Naming, StreamSource, expand};
 
 /// The most bytes of a list of paths.
@@ -70,12 +69,9 @@ impl Input {
         let name = &arguments.input.entry_name;
         let path = EntryPath::new(name.clone().into_bytes());
         let path = path.map_err(|error| Failure::Value(BadValue::EntryName { value: name.clone(), error }))?;
-        let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-        let seconds = i64::try_from(since.as_secs()).unwrap_or(i64::MAX);
         let from = standard_input()?;
         let from = from.map_err(|source| Failure::TextFile { path: STANDARD_INPUT.into(), source })?;
-        let now = Timestamp { seconds, nanoseconds: since.subsec_nanos() };
-        Ok(Some(StreamSource::new(path, now, Box::new(Stoppable(from)))))
+        Ok(Some(StreamSource::new(path, session::now(), Box::new(Stoppable(from)))))
     }
 }
 

@@ -14,6 +14,7 @@ mod packed;
 mod paging;
 pub mod parcels;
 mod sealing;
+mod sealing_parcels;
 pub mod since;
 pub mod target;
 mod tarring;
@@ -31,8 +32,8 @@ use crate::disk::staging::{Placing, Staging};
 use crate::formats::abilities::Ability;
 use crate::formats::reader::ArchiveReader;
 use crate::formats::registry::{Format, SEALED, Writing};
-use crate::formats::sealed::volume::{CellLength, VolumeSet, WriteError, names};
-use crate::formats::sealed::{Fates, KeyCost, ParcelOf, SealError, SealedReader};
+use crate::formats::sealed::volume::{CellLength, VolumeSet, WriteError};
+use crate::formats::sealed::{Fates, KeyCost, SealError, SealedReader};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{Content, EntryPath, Totals};
 use crate::ground::fit::Fit;
@@ -138,9 +139,6 @@ pub enum OldContents<'a> {
         first: &'a HashSet<EntryPath>,
     },
 }
-
-/// How often a division is mended: what is compressed together can come out longer than each by itself.
-const DIVISIONS: u32 = 8;
 
 /// Every file's content, by its path in the archive, sorted.
 type Contents = Vec<(EntryPath, Content)>;
@@ -418,57 +416,6 @@ impl Delivery {
         }
         context.tell(Progress::End);
         Ok((staging, vec![sealed]))
-    }
-
-    /// Seals everything into staged volumes, a parcel each.
-    fn seal_parcels(
-        &mut self,
-        outlook: &Outlook<'_>,
-        locks: Locks<'_>,
-        context: &Context<'_>,
-    ) -> Result<(Staging, Vec<Sealed>), PackError> {
-        let mut reserve = self.message.len() as u64;
-        for attempt in 0..DIVISIONS {
-            let staging = self.staging(0, context)?;
-            let archives = self.seal_all_parcels(outlook, locks, &staging, context)?;
-            context.tell(Progress::End);
-            let Some(division) = &mut self.parcels else { return Ok((staging, archives)) };
-            let lengths = archives.iter().map(|archive| archive.written.geometry.volume_bytes(1));
-            match lengths.max().unwrap_or(0).checked_sub(division.volume_limit).filter(|over| *over > 0) {
-                None => return Ok((staging, archives)),
-                // Another division may come out longer again by a little: each time more is left free.
-                Some(over) => reserve += over << attempt,
-            }
-            division.parcels = division.weights.divide(&self.catalogue, division.volume_limit, reserve)?;
-        }
-        Err(PackError::ParcelTooLarge)
-    }
-
-    fn seal_all_parcels(
-        &self,
-        outlook: &Outlook<'_>,
-        locks: Locks<'_>,
-        staging: &Staging,
-        context: &Context<'_>,
-    ) -> Result<Vec<Sealed>, PackError> {
-        let whole = self.job(outlook, locks);
-        let (mut sealed, mut before) = (Vec::new(), SoFar::default());
-        let parcels = self.parcels.as_ref().map_or(&[][..], |division| &division.parcels);
-        let count = parcels.len() as u32;
-        let delivery = context.random()?;
-        for (number, parcel) in (1..).zip(parcels) {
-            let entries: Vec<_> = parcel.members.iter().map(|place| &self.catalogue.entries[*place]).collect();
-            let suffix = names::parcel_suffix(number, count);
-            let name = [whole.name, suffix.trim_end_matches(names::EXTENSION).as_bytes()].concat();
-            let parcel = Some(ParcelOf { delivery, number, count });
-            let own = Job { entries: &entries, name: &name, volume_limit: None, parcel, ..whole };
-            let job = Job { first_staged: number, before, ..own };
-            let mut archive = sealing::seal(&job, Carried::Nothing, staging, context)?;
-            archive.written.placings.iter_mut().for_each(|placing| placing.suffix.clone_from(&suffix));
-            before = archive.so_far;
-            sealed.push(archive);
-        }
-        Ok(sealed)
     }
 }
 
