@@ -3,7 +3,7 @@
 use crate::args::{UnlockArguments, WorkArguments};
 use crate::credentials::{self, Wanted};
 use crate::failure::Failure;
-use crate::places::gather;
+use crate::places::{gather, gather_each};
 use crate::session;
 use crate::ui::paint::Tone;
 use crate::ui::progress::ProgressLine;
@@ -16,15 +16,16 @@ use under_seal_core::Error;
 use under_seal_core::formats::archive::{Archive, Recognised};
 use under_seal_core::formats::finding::{lying_in, named};
 use under_seal_core::formats::members::Refused;
-use under_seal_core::formats::reader::Flaws;
+use under_seal_core::formats::reader::{Flaws, verify_some};
 use under_seal_core::formats::sealed::SealedReader;
 use under_seal_core::formats::sealed::volume::{GatherError, VolumeSet};
+use under_seal_core::ground::context::Context;
 use under_seal_core::landing::NotLanded;
 
 /// What the user has named.
-pub enum Given {
+pub enum Given<T = VolumeSet> {
     /// Sealed volumes.
-    Volumes(VolumeSet),
+    Volumes(T),
     /// A file of an open format.
     File(Recognised),
 }
@@ -42,8 +43,21 @@ impl From<&NotLanded> for NotExtracted {
     }
 }
 
-/// What the places hold.
+/// What the places hold; where they hold several sets, the one that is chosen.
 pub fn given(places: &[PathBuf], work: &WorkArguments) -> Result<Given, Failure> {
+    found(places, work, gather)
+}
+
+/// What the places hold, all sets of it.
+pub fn each_given(places: &[PathBuf], work: &WorkArguments) -> Result<Given<Vec<VolumeSet>>, Failure> {
+    found(places, work, gather_each)
+}
+
+fn found<T>(
+    places: &[PathBuf],
+    work: &WorkArguments,
+    gather: fn(&[PathBuf]) -> Result<T, Failure>,
+) -> Result<Given<T>, Failure> {
     let progress = ProgressLine::for_reading(None, work);
     let context = session::context(&progress, work.threads);
     if let Some(file) = named(places, &context)? {
@@ -78,6 +92,12 @@ impl Given {
             }
         }
     }
+}
+
+/// Reads a file to its end before any of it is printed, where it could turn out damaged only then: formats without digests let that
+/// through.
+pub fn verify_first(archive: &mut Archive, place: usize, context: &Context<'_>) -> Result<(), Failure> {
+    if archive.format.abilities.digests { Ok(()) } else { Ok(verify_some(&mut **archive, &[place], context)?) }
 }
 
 /// What is in an archive and cannot be extracted.

@@ -1,6 +1,8 @@
 //! What unlocks: from options, the variable and the terminal to the credentials of a new archive or an old one.
 
-use crate::args::{NewPasswordArguments, PasswordArguments, SealArguments, UnlockArguments, WorkArguments};
+use crate::args::{
+    NewPasswordArguments, PasswordArguments, SealArguments, UnlockArguments, WorkArguments, is_standard_stream,
+};
 use crate::failure::Failure;
 use crate::secrecy::close_memory;
 use crate::ui::progress::ProgressLine;
@@ -112,7 +114,7 @@ fn given_password(arguments: &PasswordArguments) -> Result<Option<Password>, Fai
 }
 
 fn password_file(path: &Path) -> Result<Password, Failure> {
-    let from = if inflow::is_standard_input(path) { inflow::standard_input()? } else { File::open(path) };
+    let from = if is_standard_stream(path) { inflow::standard_input()? } else { File::open(path) };
     password_from(from, path)
 }
 

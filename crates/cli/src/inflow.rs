@@ -8,11 +8,8 @@ use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::{self, IsTerminal as _, Read};
 use std::os::fd::AsFd as _;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::{Mutex, PoisonError};
-
-/// What standard input is called where a file can be named.
-pub const STANDARD_INPUT: &str = "-";
 
 /// So often it is asked whether the work is to stop, while nothing comes: every fifth of a second.
 const LOOK_EVERY: Timespec = Timespec { tv_sec: 0, tv_nsec: 200_000_000 };
@@ -22,11 +19,6 @@ const STANDARD_INPUT_NUMBER: u32 = 0;
 
 /// The descriptors that are read already.
 static CLAIMED: Mutex<BTreeSet<u32>> = Mutex::new(BTreeSet::new());
-
-/// Whether a path stands for standard input.
-pub fn is_standard_input(path: &Path) -> bool {
-    path == Path::new(STANDARD_INPUT)
-}
 
 /// Standard input, which something is piped into.
 ///

@@ -112,6 +112,18 @@ pub fn gather(places: &[PathBuf]) -> Result<VolumeSet, Failure> {
                 None => Err(Failure::GivenUp),
             }
         }
+        outcome => sealed_only(outcome),
+    }
+}
+
+/// Every set that is in these places.
+pub fn gather_each(places: &[PathBuf]) -> Result<Vec<VolumeSet>, Failure> {
+    sealed_only(VolumeSet::gather_each(places))
+}
+
+/// What was found, or, of an archive in another format, that this is for sealed volumes only.
+fn sealed_only<T>(outcome: Result<T, GatherError>) -> Result<T, Failure> {
+    match outcome {
         Err(GatherError::Unusable { path, .. }) if is_of_an_open_format(&path) => {
             Err(Failure::Value(BadValue::SealedOnly))
         }

@@ -52,34 +52,29 @@ impl Come {
     }
 }
 
-/// Waits for volumes; where they are looked for afterwards.
+/// Waits for all volumes of the set in these places, where a folder is to be watched.
 ///
 /// # Errors
 /// [`Failure`] where the user ends the wait, or what is there cannot be one set.
-pub fn for_volumes(watch: &WatchArguments, typed: &[PathBuf], quiet: bool) -> Result<Vec<PathBuf>, Failure> {
-    let Some(folder) = &watch.watch else { return Ok(typed.to_vec()) };
-    let places = [slice_of(folder), typed].concat();
-    wait(watch, folder, "volume", quiet, || match VolumeSet::gather(&places) {
+pub fn for_volumes(watch: &WatchArguments, places: &[PathBuf], quiet: bool) -> Result<(), Failure> {
+    wait(watch, "volume", quiet, || match VolumeSet::gather(places) {
         Ok(set) => Ok(come(&set)),
         Err(GatherError::NoVolumes { .. } | GatherError::Unusable { .. }) => Ok(Come::default()),
         Err(error) => Err(error.into()),
-    })?;
-    Ok(places)
+    })
 }
 
-/// Waits for pieces of a file; where they are looked for afterwards.
+/// Waits for all pieces of a file, where a folder is to be watched.
 ///
 /// # Errors
 /// [`Failure`] where the user ends the wait, or what is there cannot be one file.
 pub fn for_pieces(
     watch: &WatchArguments,
-    typed: &[PathBuf],
+    places: &[PathBuf],
     quiet: bool,
     context: &Context<'_>,
-) -> Result<Vec<PathBuf>, Failure> {
-    let Some(folder) = &watch.watch else { return Ok(typed.to_vec()) };
-    let places = if typed.is_empty() { vec![folder.clone()] } else { typed.to_vec() };
-    wait(watch, folder, "piece", quiet, || match Pieces::find(&places, context) {
+) -> Result<(), Failure> {
+    wait(watch, "piece", quiet, || match Pieces::find(places, context) {
         Ok(pieces) => {
             let paths = pieces.files.values().flatten().cloned().collect();
             Ok(Come { count: pieces.count, missing: pieces.missing(), short: pieces.short(), paths })
@@ -87,12 +82,7 @@ pub fn for_pieces(
         // The list may still grow, too.
         Err(PiecesError::NoneIn(_) | PiecesError::NotNumbered(_) | PiecesError::DamagedList(_)) => Ok(Come::default()),
         Err(error) => Err(error.into()),
-    })?;
-    Ok(places)
-}
-
-fn slice_of(folder: &PathBuf) -> &[PathBuf] {
-    std::slice::from_ref(folder)
+    })
 }
 
 fn come(set: &VolumeSet) -> Come {
@@ -110,26 +100,27 @@ fn come(set: &VolumeSet) -> Come {
 
 fn wait(
     watch: &WatchArguments,
-    folder: &Path,
     noun: &str,
     quiet: bool,
     mut look: impl FnMut() -> Result<Come, Failure>,
 ) -> Result<(), Failure> {
+    let Some(folder) = &watch.watch else { return Ok(()) };
     let end = watch.watch_for.map(|time| Instant::now() + time);
-    let (mut before, mut told) = (Files::new(), None);
-    let mut come = Come::default();
+    let (mut before, mut come, mut told) = (Files::new(), Come::default(), String::new());
     loop {
         let now = files_in(folder);
         // What is looked at costs a pass over messages: only where something is new.
-        if now != before || told.is_none() {
+        let is_first = told.is_empty();
+        if now != before || is_first {
             come = look()?;
         }
-        if told.as_ref() != Some(&come.told(noun)) {
-            say(quiet, &come.told(noun))?;
-            if told.is_none() && !come.is_all() {
-                say(quiet, &format!("Waiting for more in {}. Ctrl-C ends the wait.", text::path(folder)))?;
-            }
-            told = Some(come.told(noun));
+        let tells = come.told(noun);
+        if tells != told {
+            say(quiet, &tells)?;
+            told = tells;
+        }
+        if is_first && !come.is_all() {
+            say(quiet, &format!("Waiting for more in {}. Ctrl-C ends the wait.", text::path(folder)))?;
         }
         let is_settled = |path: &PathBuf| {
             let one = now.get(path);

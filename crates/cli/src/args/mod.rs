@@ -35,7 +35,7 @@ pub use receive::{
 };
 pub use send::{
     ChoiceArguments, ConfigurationArguments, DeliveryArguments, FitsArguments, MessageArguments, PackArguments,
-    PlanArguments, SealArguments, ShapeArguments, SinceArguments, SqueezeName,
+    PlanArguments, STANDARD_STREAM, SealArguments, ShapeArguments, SinceArguments, SqueezeName, is_standard_stream,
 };
 
 use clap::builder::{PossibleValue, StringValueParser, TypedValueParser};

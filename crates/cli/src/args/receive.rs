@@ -13,8 +13,8 @@ use under_seal_core::landing::OnClash;
 pub struct PasswordArguments {
     /// Read the password from this file
     ///
-    /// "-" is standard input. A line break at its end does not count. Without this option the variable UNDER_SEAL_PASSWORD is used; where that is not set
-    /// either, the password is asked for on the terminal.
+    /// "-" is standard input. A line break at its end does not count. Without this option the variable UNDER_SEAL_PASSWORD is used;
+    /// where that is not set either, the password is asked for on the terminal.
     #[arg(long, value_name = "FILE")]
     pub password_from: Option<PathBuf>,
     /// Read the password from this file descriptor, which is open already
@@ -69,6 +69,13 @@ pub struct WatchArguments {
     /// Wait no longer than this, such as 30m or 2h, and go on with what is there
     #[arg(long = "for", value_name = "TIME", requires = "watch", hide_short_help = true, value_parser = waiting_time)]
     pub watch_for: Option<Duration>,
+}
+
+impl WatchArguments {
+    /// The folder that is watched, and what was typed.
+    pub fn and(&self, typed: &[PathBuf]) -> Vec<PathBuf> {
+        self.watch.iter().chain(typed).cloned().collect()
+    }
 }
 
 /// A time as people write it.

@@ -6,7 +6,7 @@ use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use clap::{ArgGroup, Args, ValueEnum};
 use std::ffi::OsString;
 use std::fmt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::str::FromStr;
 use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::codecs::stream::Wrapping;
@@ -50,6 +50,21 @@ pub struct PackArguments {
     pub show_settings: bool,
     #[command(flatten)]
     pub work: WorkArguments,
+}
+
+impl PackArguments {
+    /// Whether the archive goes to standard output.
+    pub fn goes_to_output(&self) -> bool {
+        self.to.as_deref().is_some_and(is_standard_stream)
+    }
+}
+
+/// What standard input and standard output are called where a file can be named.
+pub const STANDARD_STREAM: &str = "-";
+
+/// Whether a path stands for standard input or standard output.
+pub fn is_standard_stream(path: &Path) -> bool {
+    path == Path::new(STANDARD_STREAM)
 }
 
 /// Sources that are not typed one by one.

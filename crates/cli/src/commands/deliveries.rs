@@ -1,6 +1,7 @@
 //! Deliveries in parcels: archives that were sent together, open alone each, and know how many they are. Who opened some of them can say
 //! which others are missing.
 
+use crate::failure::{DONE, MISSING};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::text::{count, hexadecimal, number_list};
 use serde::Serialize;
@@ -42,6 +43,19 @@ pub fn of<'a>(parcels: impl Iterator<Item = &'a Parcel>) -> Vec<Delivery> {
         missing_parcels: (1..=count).filter(|number| !here.contains(number)).collect(),
     };
     here.into_iter().map(one).collect()
+}
+
+/// The exit code of what came of several archives: that of the worst, and nothing is done where parcels are missing.
+pub fn exit_code(archives: impl Iterator<Item = u8>, deliveries: &[Delivery]) -> u8 {
+    match archives.max().unwrap_or(DONE) {
+        DONE if !are_whole(deliveries) => MISSING,
+        worst => worst,
+    }
+}
+
+/// Whether no parcel of them is missing.
+pub fn are_whole(deliveries: &[Delivery]) -> bool {
+    deliveries.iter().all(|delivery| delivery.missing_parcels.is_empty())
 }
 
 impl Delivery {

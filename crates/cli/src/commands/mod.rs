@@ -34,7 +34,7 @@ use crate::args::{Command, OutputArguments, WorkArguments};
 use crate::failure::{DONE, Failure};
 use crate::ui::text;
 use serde::Serialize;
-use std::io::{self, Write as _};
+use std::io::{self, Write};
 
 /// Does what was typed; the exit code.
 pub fn run(command: &Command) -> Result<u8, Failure> {
@@ -70,7 +70,10 @@ pub fn run(command: &Command) -> Result<u8, Failure> {
 /// Prints lines to standard output, in colour where that is a terminal. A reader who has seen enough, and closed
 /// the pipe, is no failure.
 fn print_lines(lines: &[String]) -> Result<(), Failure> {
-    let mut output = anstream::stdout().lock();
+    print_lines_to(anstream::stdout().lock(), lines)
+}
+
+fn print_lines_to(mut output: impl Write, lines: &[String]) -> Result<(), Failure> {
     let mut print = || {
         let mut all = lines.iter().flat_map(|line| line.split('\n'));
         all.try_for_each(|line| writeln!(output, "{}", text::within_terminal(line)))?;
@@ -120,11 +123,7 @@ fn show(
     printing: impl Into<Printing>,
     lines: impl FnOnce() -> Vec<String>,
 ) -> Result<(), Failure> {
-    match printing.into() {
-        Printing::Lines => print_lines(&lines()),
-        Printing::Json => print_json(report),
-        Printing::Nothing => Ok(()),
-    }
+    print_lines(&drawn(report, printing.into(), lines)?)
 }
 
 /// Prints a result to standard error, where standard output has something else.
@@ -133,19 +132,28 @@ fn show_aside(
     printing: impl Into<Printing>,
     lines: impl FnOnce() -> Vec<String>,
 ) -> Result<(), Failure> {
-    let told = match printing.into() {
-        Printing::Lines => lines().into_iter().map(|line| text::within_terminal(&line)).collect(),
-        Printing::Json => vec![serde_json::to_string_pretty(report).map_err(|error| Failure::Output(error.into()))?],
-        Printing::Nothing => Vec::new(),
-    };
-    let mut aside = anstream::stderr().lock();
-    told.iter().try_for_each(|line| writeln!(aside, "{line}")).map_err(Failure::Output)
+    print_lines_to(anstream::stderr().lock(), &drawn(report, printing.into(), lines)?)
+}
+
+fn drawn(
+    report: &impl Serialize,
+    printing: Printing,
+    lines: impl FnOnce() -> Vec<String>,
+) -> Result<Vec<String>, Failure> {
+    match printing {
+        Printing::Lines => Ok(lines()),
+        Printing::Json => Ok(vec![json(report)?]),
+        Printing::Nothing => Ok(Vec::new()),
+    }
 }
 
 /// Prints one JSON object to standard output.
 fn print_json(value: &impl Serialize) -> Result<(), Failure> {
-    let text = serde_json::to_string_pretty(value).map_err(|error| Failure::Output(error.into()))?;
-    print_lines(&[text])
+    print_lines(&[json(value)?])
+}
+
+fn json(value: &impl Serialize) -> Result<String, Failure> {
+    serde_json::to_string_pretty(value).map_err(|error| Failure::Output(error.into()))
 }
 
 /// A failed command as a JSON object (docs/json.md).

@@ -17,7 +17,11 @@ use under_seal_core::tasks::reunite::{Pieces, Reunited, reunite};
 pub fn run(arguments: &ReuniteArguments) -> Result<u8, Failure> {
     let silent = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&silent, arguments.work.threads);
-    let typed = watching::for_pieces(&arguments.watch, &arguments.pieces, arguments.work.output.quiet, &context)?;
+    let typed = match (&arguments.watch.watch, arguments.pieces.as_slice()) {
+        (Some(folder), []) => vec![folder.clone()],
+        (_, pieces) => pieces.to_vec(),
+    };
+    watching::for_pieces(&arguments.watch, &typed, arguments.work.output.quiet, &context)?;
     let pieces = Pieces::find(&typed, &context)?;
     let (folder, name) = target(arguments, &typed);
     let progress = ProgressLine::for_reading(pieces.count, &arguments.work);

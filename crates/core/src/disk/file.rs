@@ -44,6 +44,21 @@ pub fn open_regular(path: &Path, links: Links) -> Result<(File, Metadata), FileE
     }
 }
 
+/// Reads a file from an offset on, until the buffer is full or the file ends; how many bytes.
+///
+/// # Errors
+/// From the system.
+pub fn read_up_to_at(file: &File, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
+    let mut filled = 0;
+    while filled < buffer.len() {
+        match uninterrupted(|| file.read_at(&mut buffer[filled..], offset.saturating_add(filled as u64)))? {
+            0 => break,
+            count => filled += count,
+        }
+    }
+    Ok(filled)
+}
+
 /// Appends bytes to a file, which is made where it is not there, and waits until the disk holds them. What has the name must be a
 /// file itself: no link, and nothing that would be waited for.
 pub fn append(path: &Path, bytes: &[u8]) -> Result<(), FileError> {

@@ -23,7 +23,7 @@ mod unfinished;
 
 pub(crate) use copying::sum_of;
 pub use copying::{Sha256Sum, read_on, read_through};
-pub use file::{Links, NewFile, ScratchFile, append, open_regular};
+pub use file::{Links, NewFile, ScratchFile, append, open_regular, read_up_to_at};
 pub use folder::{Folder, NEW_FOLDER_MODE, OpenFolder};
 pub use interruption::Interruption;
 pub(crate) use interruption::interruptible;

@@ -33,7 +33,7 @@ pub(super) fn run(file: Given, arguments: &CheckArguments) -> Result<u8, Failure
     let read = has_password || !archive.is_secret();
     let damaged = if read { damaged_contents(&mut archive, &context)? } else { Vec::new() };
     drop(progress);
-    let report = Report::new(&archive, read, &damaged, arguments.places.clone());
+    let report = Report::new(&archive, read, &damaged, arguments.places());
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
 }

@@ -4,7 +4,7 @@ mod contents;
 mod map;
 mod several;
 
-use crate::archives::{Given, given};
+use crate::archives::{Given, each_given};
 use crate::args::CheckArguments;
 use crate::commands::deliveries::Parcel;
 use crate::commands::since::BuildsUpon;
@@ -19,12 +19,12 @@ use crate::words::{NOT_OWN_PAGE, NOT_SECRET};
 use crate::{credentials, session, watching};
 use serde::Serialize;
 use std::collections::BTreeSet;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use under_seal_core::Error;
 use under_seal_core::disk::staging;
 use under_seal_core::formats::messages::structure::{Flaw, FlawedMessage};
 use under_seal_core::formats::reader::ArchiveReader as _;
-use under_seal_core::formats::sealed::volume::{GatherError, VolumeFile, VolumeSet};
+use under_seal_core::formats::sealed::volume::{VolumeFile, VolumeSet};
 use under_seal_core::formats::sealed::{HeadError, SealedError, SealedReader, UnlockedSet};
 use under_seal_core::ground::context::Context;
 use under_seal_core::tasks::check::{
@@ -46,17 +46,16 @@ const SLIP_COLUMNS: usize = 72;
 pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     let silent = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&silent, arguments.work.threads);
-    let places = watching::for_volumes(&arguments.watch, &arguments.places, arguments.work.output.quiet)?;
-    if !arguments.coming.one_by_one
-        && let Err(GatherError::SeveralSets(found)) = VolumeSet::gather(&places)
-    {
-        return several::run(&places, &found, arguments);
-    }
+    let places = arguments.watch.and(&arguments.places);
+    watching::for_volumes(&arguments.watch, &places, arguments.work.output.quiet)?;
     let set = match arguments.coming.one_by_one {
         true => gather_or_collect(&places, &arguments.coming, &context)?,
-        false => match given(&places, &arguments.work)? {
-            Given::Volumes(set) => set,
-            given @ Given::File(..) => return contents::run(given, arguments),
+        false => match each_given(&places, &arguments.work)? {
+            Given::File(file) => return contents::run(Given::File(file), arguments),
+            Given::Volumes(mut sets) => match (sets.pop(), sets.is_empty()) {
+                (Some(only), true) => only,
+                (last, _) => return several::run(sets.into_iter().chain(last).collect(), arguments),
+            },
         },
     };
     let expects = credentials::expects_password(&arguments.unlock)
@@ -410,10 +409,10 @@ fn file_state(file: &FileReport) -> (Tone, String) {
 
 impl CheckArguments {
     /// Where the volumes are when this is done: where they were found, or where they were copied to one by one.
-    fn places(&self) -> Vec<&Path> {
+    fn places(&self) -> Vec<PathBuf> {
         match self.coming.one_by_one {
-            true => vec![&self.coming.aside],
-            false => self.watch.watch.iter().chain(&self.places).map(PathBuf::as_path).collect(),
+            true => vec![self.coming.aside.clone()],
+            false => self.watch.and(&self.places),
         }
     }
 }
@@ -452,7 +451,7 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
         (_, false) => format!("All {all} volumes are here and whole"),
     };
     let them = if all == 1 { "it" } else { "them" };
-    let open = suggestion::open(typed.places(), typed.unlock.password.key_file.as_deref());
+    let open = suggestion::open(typed.places().iter().map(PathBuf::as_path), typed.unlock.password.key_file.as_deref());
     let mut lines = Vec::new();
     if blemished {
         lines.push(paint(Tone::Look, "A file is damaged, but everything needed can be read all the same."));

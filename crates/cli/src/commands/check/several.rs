@@ -5,7 +5,7 @@ use crate::args::CheckArguments;
 use crate::commands::deliveries::{self, Delivery};
 use crate::commands::show;
 use crate::credentials::Keyring;
-use crate::failure::{DONE, Failure, MISSING};
+use crate::failure::Failure;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::suggestion::{self, Part};
 use crate::ui::table::{self, Column};
@@ -14,7 +14,7 @@ use crate::words;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
-use under_seal_core::formats::sealed::volume::{SetSummary, VolumeSet};
+use under_seal_core::formats::sealed::volume::VolumeSet;
 
 /// The JSON object (docs/json.md).
 #[derive(Serialize)]
@@ -37,12 +37,11 @@ struct Told {
 }
 
 /// Checks each of them; the exit code, which is that of the worst.
-pub(super) fn run(places: &[PathBuf], found: &[SetSummary], arguments: &CheckArguments) -> Result<u8, Failure> {
+pub(super) fn run(sets: Vec<VolumeSet>, arguments: &CheckArguments) -> Result<u8, Failure> {
     let asks = arguments.ask_password && !arguments.unlock.accept_no_password;
     let mut keyring = Keyring::given(&arguments.unlock, asks)?.expecting(asks);
     let (mut archives, mut told) = (Vec::new(), Vec::new());
-    for summary in found {
-        let set = VolumeSet::gather_one(places, summary.ids)?;
+    for set in sets {
         let unlocked = keyring.unlock(&set);
         let Seen { set, found: seen, secret, inside } = look(set, unlocked, arguments)?;
         let (contents, failure) = match inside {
@@ -58,15 +57,13 @@ pub(super) fn run(places: &[PathBuf], found: &[SetSummary], arguments: &CheckArg
             name: name.unwrap_or_else(|| format!("set {}", report.set.get(..8).unwrap_or(&report.set))),
             volumes: format!("{} of {}", set.volumes.len(), set.geometry.data_volumes),
             locked: failure.as_ref().map(words::explain),
-            example: summary.example.clone(),
+            example: set.any_file().map(|file| file.path.clone()).unwrap_or_default(),
         });
         archives.push(report);
     }
     tell_apart(&mut told);
     let deliveries = deliveries::of(archives.iter().filter_map(|report| report.contents.as_ref()?.parcel.as_ref()));
-    let lacks_parcels = deliveries.iter().any(|delivery| !delivery.missing_parcels.is_empty());
-    let worst = archives.iter().map(|report| report.exit_code).max().unwrap_or(DONE);
-    let exit_code = if worst == DONE && lacks_parcels { MISSING } else { worst };
+    let exit_code = deliveries::exit_code(archives.iter().map(|report| report.exit_code), &deliveries);
     let report = SeveralReport { command: "check", exit_code, archives, deliveries, told };
     show(&report, &arguments.work, || lines(&report))?;
     Ok(exit_code)
@@ -106,7 +103,7 @@ fn lines(report: &SeveralReport) -> Vec<String> {
     let all_of = if all == 2 { "Both archives".to_owned() } else { format!("All {all} archives") };
     let opened = both().all(|(archive, _)| archive.contents.is_some());
     lines.push(match (good == all, opened) {
-        (true, true) if !report.deliveries.iter().all(|delivery| delivery.missing_parcels.is_empty()) => {
+        (true, true) if !deliveries::are_whole(&report.deliveries) => {
             paint(Tone::Bad, "Incomplete: every archive that is here is whole, and parcels are missing.")
         }
         (true, true) => paint(Tone::Good, format!("{all_of} are whole, and everything in them is complete.")),

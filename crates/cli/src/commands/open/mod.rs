@@ -46,9 +46,9 @@ use under_seal_core::tasks::open::{OpenError, foresee, open, open_some};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
-    let mut typed = tell_apart(&watched_and_typed(arguments));
-    typed.places = watching::for_volumes(&arguments.watch, &typed.places, arguments.work.output.quiet)?;
-    typed.places.dedup();
+    // The folder that is watched stands first, where volumes are named; what was typed may be patterns alone.
+    let typed = tell_apart(&arguments.watch.and(&arguments.typed));
+    watching::for_volumes(&arguments.watch, &typed.places, arguments.work.output.quiet)?;
     if arguments.all {
         return match typed.inside.first() {
             None => several::run(arguments, &typed.places),
@@ -81,11 +81,6 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
     Ok(report.exit_code)
 }
 
-/// The folder that is watched stands first, where volumes are named; what was typed may be patterns alone.
-fn watched_and_typed(arguments: &OpenArguments) -> Vec<PathBuf> {
-    arguments.watch.watch.iter().chain(&arguments.typed).cloned().collect()
-}
-
 fn extract(arguments: &OpenArguments, typed: &Typed, given: Given) -> Result<Report, Failure> {
     let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
     let archive = given.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
@@ -95,13 +90,7 @@ fn extract(arguments: &OpenArguments, typed: &Typed, given: Given) -> Result<Rep
 fn extract_from(arguments: &OpenArguments, mut archive: Archive, patterns: &Patterns) -> Result<Report, Failure> {
     let progress = ProgressLine::for_reading(Some(archive.file_count()), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let (mut wanted, unmatched) = list::matching(archive.entries(), patterns);
-    if let (Some(pattern), []) = (unmatched.first(), wanted.as_slice()) {
-        return Err(nothing(archive.entries(), pattern));
-    }
-    if arguments.pick {
-        wanted = pick::pick(archive.entries(), &wanted)?;
-    }
+    let (wanted, unmatched) = wanted(arguments, archive.entries(), patterns)?;
     let part = arguments.pick || !patterns.is_empty();
     // Of a whole archive, which may be large, nothing is copied.
     let entries: Cow<'_, [ListedEntry]> = match part {
@@ -141,6 +130,20 @@ fn extract_from(arguments: &OpenArguments, mut archive: Archive, patterns: &Patt
     drop(progress);
     report.settle(End::of(&archive));
     Ok(report)
+}
+
+/// The places of the entries that match and were picked, and the patterns that match nothing.
+fn wanted(
+    arguments: &OpenArguments,
+    entries: &[ListedEntry],
+    patterns: &Patterns,
+) -> Result<(Vec<usize>, Vec<String>), Failure> {
+    let (wanted, unmatched) = list::matching(entries, patterns);
+    match (unmatched.first(), wanted.as_slice()) {
+        (Some(pattern), []) => Err(nothing(entries, pattern)),
+        _ if arguments.pick => Ok((pick::pick(entries, &wanted)?, unmatched)),
+        _ => Ok((wanted, unmatched)),
+    }
 }
 
 /// What is where changes are to go; refused where what they build upon is not.

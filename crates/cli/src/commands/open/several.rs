@@ -5,7 +5,8 @@ use crate::args::OpenArguments;
 use crate::commands::deliveries::{self, Delivery, Parcel};
 use crate::commands::show;
 use crate::credentials::Keyring;
-use crate::failure::{CANCELLED, DONE, Failure, MISSING};
+use crate::failure::{CANCELLED, DONE, Failure};
+use crate::places::gather_each;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::prompt;
 use crate::ui::table::{self, Column};
@@ -14,7 +15,7 @@ use crate::words;
 use serde::Serialize;
 use std::path::PathBuf;
 use under_seal_core::formats::sealed::SealedReader;
-use under_seal_core::formats::sealed::volume::{GatherError, SetSummary, VolumeSet};
+use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::source::Patterns;
 
 /// The JSON object (docs/json.md).
@@ -37,11 +38,6 @@ struct NotOpened {
 
 /// Opens each of them; the exit code, which is that of the worst.
 pub(super) fn run(arguments: &OpenArguments, places: &[PathBuf]) -> Result<u8, Failure> {
-    let found = match VolumeSet::gather(places) {
-        Err(GatherError::SeveralSets(found)) => found,
-        Ok(set) => vec![SetSummary { ids: set.ids, example: example(&set), here: 1, count: 1 }],
-        Err(error) => return Err(error.into()),
-    };
     let mut keyring = Keyring::given(&arguments.unlock, prompt::can_ask())?;
     let mut report = SeveralReport {
         command: "open",
@@ -51,8 +47,9 @@ pub(super) fn run(arguments: &OpenArguments, places: &[PathBuf]) -> Result<u8, F
         deliveries: Vec::new(),
     };
     let mut parcels: Vec<Parcel> = Vec::new();
-    for summary in &found {
-        match open_one(arguments, places, summary, &mut keyring) {
+    for set in gather_each(places)? {
+        let example = set.any_file().map(|file| text::path(&file.path)).unwrap_or_default();
+        match open_one(arguments, set, &mut keyring) {
             Ok((opened, parcel)) => {
                 report.archives.push(opened);
                 parcels.extend(parcel);
@@ -60,7 +57,7 @@ pub(super) fn run(arguments: &OpenArguments, places: &[PathBuf]) -> Result<u8, F
             // Whoever stops, stops all of it.
             Err(failure) if failure.exit_code() == CANCELLED => return Err(failure),
             Err(failure) => report.not_opened.push(NotOpened {
-                path: text::path(&summary.example),
+                path: example,
                 exit_code: failure.exit_code(),
                 reason: words::explain(&failure),
             }),
@@ -68,25 +65,18 @@ pub(super) fn run(arguments: &OpenArguments, places: &[PathBuf]) -> Result<u8, F
     }
     report.deliveries = deliveries::of(parcels.iter());
     let opened = report.archives.iter().map(|report| report.exit_code);
-    let worst = opened.chain(report.not_opened.iter().map(|one| one.exit_code)).max().unwrap_or(DONE);
-    let lacks_parcels = report.deliveries.iter().any(|delivery| !delivery.missing_parcels.is_empty());
-    report.exit_code = if worst == DONE && lacks_parcels { MISSING } else { worst };
+    let codes = opened.chain(report.not_opened.iter().map(|one| one.exit_code));
+    report.exit_code = deliveries::exit_code(codes, &report.deliveries);
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
 }
 
-fn example(set: &VolumeSet) -> PathBuf {
-    set.any_file().map(|file| file.path.clone()).unwrap_or_default()
-}
-
 fn open_one(
     arguments: &OpenArguments,
-    places: &[PathBuf],
-    summary: &SetSummary,
+    set: VolumeSet,
     keyring: &mut Keyring<'_>,
 ) -> Result<(Report, Option<Parcel>), Failure> {
-    let set = VolumeSet::gather_one(places, summary.ids)?.complete()?;
-    let Some(unlocked) = keyring.unlock(&set)? else {
+    let Some(unlocked) = keyring.unlock(&set.complete()?)? else {
         return Err(Failure::NobodyToAsk {
             what: "A password is needed",
             instead: "Give it with --password-from FILE, or in the variable UNDER_SEAL_PASSWORD.",
@@ -99,9 +89,8 @@ fn open_one(
 
 fn lines(report: &SeveralReport) -> Vec<String> {
     let all = report.archives.len() + report.not_opened.len();
-    let lacks_parcels = report.deliveries.iter().any(|delivery| !delivery.missing_parcels.is_empty());
-    let heading = match (report.not_opened.len(), lacks_parcels) {
-        (0, false) if report.exit_code == DONE => (Tone::Good, format!("{} are open.", count(all as u64, "archive"))),
+    let heading = match (report.not_opened.len(), deliveries::are_whole(&report.deliveries)) {
+        (0, true) if report.exit_code == DONE => (Tone::Good, format!("{} are open.", count(all as u64, "archive"))),
         (0, _) => (Tone::Look, format!("{} are open, and something needs attention.", count(all as u64, "archive"))),
         _ => {
             (Tone::Bad, format!("Incomplete: {} of {} are open.", report.archives.len(), count(all as u64, "archive")))

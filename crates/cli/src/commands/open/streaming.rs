@@ -1,6 +1,7 @@
 //! `open --to-stdout`: one file as it is, or several entries as a tar archive, to standard output.
 
-use crate::archives::not_extracted;
+use super::wanted;
+use crate::archives::{not_extracted, verify_first};
 use crate::args::{OpenArguments, WorkArguments};
 use crate::failure::{BadValue, DONE, Failure, LOOK};
 use crate::places::Typed;
@@ -9,10 +10,8 @@ use crate::ui::text::{count, size};
 use crate::{archives::Given, credentials::Wanted, session};
 use std::io::{self, IsTerminal as _, Write as _};
 use under_seal_core::formats::archive::Archive;
-use under_seal_core::formats::reader::verify_some;
 use under_seal_core::ground::entry::EntryKind;
 use under_seal_core::source::Patterns;
-use under_seal_core::tasks::list;
 use under_seal_core::tasks::open::streaming::{StreamError, as_it_is, as_tar};
 
 /// Writes what is wanted; the exit code.
@@ -22,13 +21,7 @@ pub(super) fn run(arguments: &OpenArguments, typed: &Typed, given: Given) -> Res
     }
     let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
     let mut archive = given.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
-    let (mut wanted, unmatched) = list::matching(archive.entries(), &patterns);
-    if let (Some(pattern), []) = (unmatched.first(), wanted.as_slice()) {
-        return Err(super::nothing(archive.entries(), pattern));
-    }
-    if arguments.pick {
-        wanted = super::pick::pick(archive.entries(), &wanted)?;
-    }
+    let (wanted, unmatched) = wanted(arguments, archive.entries(), &patterns)?;
     let only = match arguments.stream_format {
         Some(_) => None,
         None => Some(only_file(&archive, &wanted)?),
@@ -39,10 +32,7 @@ pub(super) fn run(arguments: &OpenArguments, typed: &Typed, given: Given) -> Res
     let output = io::stdout().lock();
     let written = match only {
         Some(place) => {
-            if !archive.format.abilities.digests {
-                // What other formats let through may turn out damaged in the end: nothing of that goes out.
-                verify_some(&mut *archive, &[place], &context)?;
-            }
+            verify_first(&mut archive, place, &context)?;
             as_it_is(&mut *archive, place, output, &context)
         }
         None => as_tar(&mut *archive, &wanted, output, &context),

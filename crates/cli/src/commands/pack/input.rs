@@ -1,8 +1,8 @@
 //! What goes in: sources as they were typed, others from a list, and what comes through standard input.
 
-use crate::args::PackArguments;
+use crate::args::{PackArguments, STANDARD_STREAM, is_standard_stream};
 use crate::failure::{BadValue, Failure};
-use crate::inflow::{STANDARD_INPUT, Stoppable, is_standard_input, standard_input};
+use crate::inflow::{Stoppable, standard_input};
 use crate::{named_file, session};
 use std::ffi::OsString;
 use std::fs::File;
@@ -28,7 +28,7 @@ impl Input {
     /// The sources; a list of them is read now.
     pub fn read(arguments: &PackArguments) -> Result<Self, Failure> {
         let (streams, typed): (Vec<_>, Vec<_>) =
-            arguments.sources.iter().cloned().partition(|path| is_standard_input(path));
+            arguments.sources.iter().cloned().partition(|path| is_standard_stream(path));
         if streams.len() > 1 {
             return Err(Failure::Value(BadValue::ReadTwice));
         }
@@ -70,7 +70,7 @@ impl Input {
         let path = EntryPath::new(name.clone().into_bytes());
         let path = path.map_err(|error| Failure::Value(BadValue::EntryName { value: name.clone(), error }))?;
         let from = standard_input()?;
-        let from = from.map_err(|source| Failure::TextFile { path: STANDARD_INPUT.into(), source })?;
+        let from = from.map_err(|source| Failure::TextFile { path: STANDARD_STREAM.into(), source })?;
         Ok(Some(StreamSource::new(path, session::now(), Box::new(Stoppable(from)))))
     }
 }
@@ -79,7 +79,7 @@ impl Input {
 fn listed(arguments: &PackArguments) -> Result<Vec<PathBuf>, Failure> {
     let Some(file) = &arguments.input.paths_from else { return Ok(Vec::new()) };
     let unreadable = |source| Failure::TextFile { path: file.clone(), source };
-    let from = if is_standard_input(file) { standard_input()? } else { File::open(file) };
+    let from = if is_standard_stream(file) { standard_input()? } else { File::open(file) };
     let mut bytes = from.and_then(|from| named_file::up_to(from, MAX_LIST_BYTES)).map_err(unreadable)?;
     let end = if arguments.input.null { 0 } else { b'\n' };
     let bytes = std::mem::take(&mut *bytes);

@@ -14,7 +14,6 @@ use super::{show, show_aside};
 use crate::args::{MessageArguments, PackArguments, SealArguments};
 use crate::credentials::{self, Sealing};
 use crate::failure::{BadValue, Failure};
-use crate::inflow::is_standard_input;
 use crate::settings::{NameFields, Origin, Settings};
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
@@ -120,15 +119,12 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let passphrase_file = passphrase_file.as_mut().map(|file| file.keep().to_owned());
     let mut packed = delivery.pack(&credentials, cost, &context)?;
     drop(progress);
-    let is_sent = outflow.is_some();
-    if let Some(outflow) = outflow {
-        outflow.send(&mut packed)?;
-    }
+    let sent = outflow.map(|outflow| outflow.send(&mut packed)).transpose()?;
     let key_file = arguments.seal.password.key_file.is_some();
     let message = typed_message.unwrap_or_default();
     let mut packing = Packing { settings, format, target, message, secret, key_file, passphrase_file, loss, changes };
     let report = Report::new(&packed, &mut packing);
-    if is_sent {
+    if sent.is_some() {
         // Standard output has the archive.
         show_aside(&report, &arguments.work, || lines(&packed, &report))?;
         return Ok(report.exit_code);
@@ -202,7 +198,7 @@ pub fn target(
     settings: &Settings,
     sources: &[PathBuf],
 ) -> Result<(Target, &'static Format), Failure> {
-    let to = arguments.to.as_deref().filter(|to| !is_standard_input(to));
+    let to = arguments.to.as_deref().filter(|_| !arguments.goes_to_output());
     let named_by_path = to.is_some_and(|to| !Target::is_folder(to));
     if named_by_path && arguments.delivery.shape.name.is_some() {
         return Err(Failure::Value(BadValue::TwoNames));

@@ -1,9 +1,8 @@
 //! `pack --to -`: the archive is written and verified in a folder for temporary files, and then goes to standard output. So nothing
 //! goes out that does not open; and whoever reads a part only finds that something is missing, as of every archive.
 
-use crate::args::PackArguments;
+use crate::args::{PackArguments, STANDARD_STREAM};
 use crate::failure::{BadValue, Failure};
-use crate::inflow::STANDARD_INPUT;
 use crate::leftover::{self, Leftover};
 use std::fs::{File, Permissions};
 use std::io::{self, IsTerminal as _, Write as _};
@@ -22,7 +21,7 @@ impl Outflow {
     /// # Errors
     /// [`BadValue`] where it is a terminal, or several files would go there.
     pub fn wanted(arguments: &PackArguments, fit: Fit) -> Result<Option<Self>, Failure> {
-        if arguments.to.as_deref() != Some(Path::new(STANDARD_INPUT)) {
+        if !arguments.goes_to_output() {
             return Ok(None);
         }
         if io::stdout().is_terminal() {
@@ -51,7 +50,7 @@ impl Outflow {
             let opened = File::open(&volume.path).map_err(FileError::on(FileAction::Open, &volume.path));
             let mut file = opened.map_err(Failure::File)?;
             io::copy(&mut file, &mut output).map_err(Failure::Output)?;
-            volume.path = STANDARD_INPUT.into();
+            volume.path = STANDARD_STREAM.into();
         }
         output.flush().map_err(Failure::Output)
     }

@@ -5,7 +5,7 @@ mod as_json;
 mod viewer;
 
 use super::list::nothing;
-use crate::archives::given;
+use crate::archives::{given, verify_first};
 use crate::args::{PeekArguments, WorkArguments};
 use crate::credentials::Wanted;
 use crate::failure::{DONE, Failure};
@@ -14,7 +14,6 @@ use crate::session;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
 use std::io::{self, IsTerminal as _, Write};
-use under_seal_core::formats::reader::verify_some;
 use under_seal_core::ground::context::Cancelled;
 use under_seal_core::ground::entry::{Content, Entry, EntryKind, ListedEntry};
 use under_seal_core::ground::sink::EntrySink;
@@ -54,10 +53,7 @@ pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
         let read = archive.extract_some(&[place], &mut copy, &context);
         return copy.shown_after(read).map(|()| DONE);
     }
-    if !archive.format.abilities.digests {
-        // What other formats let through may turn out damaged in the end: nothing of that is printed.
-        verify_some(&mut *archive, &[place], &context)?;
-    }
+    verify_first(&mut archive, place, &context)?;
     if arguments.output.json {
         return as_json::print(&mut *archive, place, &context);
     }

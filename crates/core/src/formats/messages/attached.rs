@@ -3,8 +3,7 @@
 use super::MAX_ATTACHED;
 use super::encoding::{Decoder, Encoding};
 use super::structure::{Flaw, FlawedMessage, Leaf, kind_of, scan};
-use crate::disk::{FileError, Links, open_regular};
-use crate::ground::retrying::uninterrupted;
+use crate::disk::{FileError, Links, open_regular, read_up_to_at};
 use std::fs::File;
 use std::io::{self, Read};
 use std::ops::Range;
@@ -79,8 +78,7 @@ pub fn find(file: &File, is_wanted: &dyn Fn(&[u8], Option<&str>) -> bool) -> io:
 pub fn texts(file: &File, limit: usize, take: &mut dyn FnMut(&[u8])) -> io::Result<bool> {
     let read = each_leaf(file, &mut |leaf| {
         if leaf.is_text {
-            let attached =
-                Attached { marks: Arc::from([Mark { bytes: 0, at: leaf.place.start }]), ..Attached::unmarked(leaf) };
+            let attached = Attached::unmarked(leaf);
             let most = attached.place.end - attached.place.start;
             let mut text = vec![0; usize::try_from(most).unwrap_or(limit).min(limit)];
             let length = attached.read_up_to(file, &mut text, 0)?;
@@ -121,16 +119,16 @@ impl Read for Content {
 /// Hands on every leaf of a file's messages.
 fn each_leaf(file: &File, take: &mut dyn FnMut(Leaf) -> io::Result<()>) -> io::Result<Option<Vec<FlawedMessage>>> {
     let mut start = vec![0; BEGINNING_BYTES];
-    let filled = FileFrom { file, at: 0 }.read_full(&mut start)?;
+    let filled = read_up_to_at(file, &mut start, 0)?;
     let Some(kind) = kind_of(&start[..filled]) else { return Ok(None) };
-    scan(FileFrom { file, at: 0 }, kind, take).map(Some)
+    scan(FromBeginning { file, at: 0 }, kind, take).map(Some)
 }
 
 /// The first bytes of what a leaf carries.
 fn beginning(file: &File, leaf: &Leaf) -> io::Result<Vec<u8>> {
     const BYTES: usize = 256;
     let mut encoded = vec![0; (4 * BYTES).min(usize::try_from(leaf.place.end - leaf.place.start).unwrap_or(4 * BYTES))];
-    let filled = FileFrom { file, at: leaf.place.start }.read_full(&mut encoded)?;
+    let filled = read_up_to_at(file, &mut encoded, leaf.place.start)?;
     let (mut decoder, mut decoded) = (Decoder::new(leaf.encoding), Vec::new());
     decoder.push(&encoded[..filled], &mut decoded);
     Ok(decoded)
@@ -146,18 +144,17 @@ impl Attached {
     fn of(file: &File, leaf: Leaf) -> io::Result<Self> {
         let mut attached = Self::unmarked(leaf);
         let place = attached.place.clone();
-        let mut marks = vec![Mark { bytes: 0, at: place.start }];
         if attached.encoding == Encoding::Identity {
             attached.bytes = place.end - place.start;
-            attached.marks = marks.into();
             return Ok(attached);
         }
+        let mut marks = Vec::new();
         let mut decoder = Decoder::new(attached.encoding);
         let mut encoded = vec![0; READ_BYTES];
         let (mut at, mut bytes, mut due) = (place.start, 0, MARK_EVERY_BYTES);
         while at < place.end {
             let room = encoded.len().min(usize::try_from(place.end - at).unwrap_or(usize::MAX));
-            let filled = FileFrom { file, at }.read_full(&mut encoded[..room])?;
+            let filled = read_up_to_at(file, &mut encoded[..room], at)?;
             if filled == 0 {
                 break;
             }
@@ -180,19 +177,19 @@ impl Attached {
         Ok(attached)
     }
 
-    /// Where in the file the encoded bytes begin that carry what is read from this offset on.
-    pub fn place_of(&self, offset: u64) -> u64 {
-        let mark = self.mark_before(offset);
-        if self.encoding == Encoding::Identity { mark.at.saturating_add(offset - mark.bytes) } else { mark.at }
+    /// Where it begins in the file, encoded.
+    pub fn begins_at(&self) -> u64 {
+        self.place.start
     }
 
+    /// The last place before an offset at which a reader can begin: a mark, or the beginning; without an encoding, any place.
     fn mark_before(&self, offset: u64) -> Mark {
+        if self.encoding == Encoding::Identity {
+            return Mark { bytes: offset, at: self.place.start.saturating_add(offset) };
+        }
         let behind = self.marks.partition_point(|mark| mark.bytes <= offset);
-        behind
-            .checked_sub(1)
-            .and_then(|number| self.marks.get(number))
-            .copied()
-            .unwrap_or(Mark { bytes: 0, at: self.place.start })
+        let mark = behind.checked_sub(1).and_then(|number| self.marks.get(number)).copied();
+        mark.unwrap_or(Mark { bytes: 0, at: self.place.start })
     }
 
     /// Reads from an offset on until the buffer is full or nothing follows; how many bytes.
@@ -200,17 +197,13 @@ impl Attached {
     /// # Errors
     /// From the system.
     pub fn read_up_to(&self, file: &File, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
-        let mark = self.mark_before(offset);
-        let (mut at, mut bytes) = (mark.at, mark.bytes);
-        if self.encoding == Encoding::Identity {
-            (at, bytes) = (at.saturating_add(offset - bytes), offset);
-        }
+        let Mark { mut at, mut bytes } = self.mark_before(offset);
         let mut decoder = Decoder::new(self.encoding);
         let mut encoded = vec![0; READ_BYTES];
         let (mut decoded, mut filled) = (Vec::new(), 0);
         while filled < buffer.len() {
             let room = encoded.len().min(usize::try_from(self.place.end.saturating_sub(at)).unwrap_or(usize::MAX));
-            let count = FileFrom { file, at }.read_full(&mut encoded[..room])?;
+            let count = read_up_to_at(file, &mut encoded[..room], at)?;
             at += count as u64;
             decoder.push(&encoded[..count], &mut decoded);
             if count == 0 {
@@ -230,26 +223,13 @@ impl Attached {
     }
 }
 
-/// Reads a file from a place on, whatever else reads it.
-struct FileFrom<'a> {
+/// A file that is read from its beginning on, wherever others read it.
+struct FromBeginning<'a> {
     file: &'a File,
     at: u64,
 }
 
-impl FileFrom<'_> {
-    fn read_full(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let mut filled = 0;
-        while filled < buffer.len() {
-            match uninterrupted(|| self.read(&mut buffer[filled..]))? {
-                0 => break,
-                count => filled += count,
-            }
-        }
-        Ok(filled)
-    }
-}
-
-impl Read for FileFrom<'_> {
+impl Read for FromBeginning<'_> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let count = self.file.read_at(buffer, self.at)?;
         self.at += count as u64;

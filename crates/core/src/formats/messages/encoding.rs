@@ -3,7 +3,7 @@
 //! What is damaged stays in its place: a letter that belongs to no encoding counts for the one that should stand there, so that
 //! whatever follows is still where it was. Volumes then lose the cell, not everything behind it.
 
-use data_encoding::BASE64;
+use data_encoding::{BASE64, HEXLOWER_PERMISSIVE};
 
 /// How a part's bytes are carried.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -162,13 +162,16 @@ impl Decoder {
             [b'='] | [b'=', .., b' ' | b'\t' | b'\r'] => {}
             [b'=', .., b'\n'] => self.held.clear(),
             [b'=', high] if high.is_ascii_hexdigit() => {}
-            [b'=', high, low] if high.is_ascii_hexdigit() && low.is_ascii_hexdigit() => {
-                decoded.push(hexadecimal(*high) << 4 | hexadecimal(*low));
+            &[b'=', high, low] if high.is_ascii_hexdigit() && low.is_ascii_hexdigit() => {
+                let mut byte = [0];
+                // Two digits are always a byte.
+                if HEXLOWER_PERMISSIVE.decode_mut(&[high, low], &mut byte).is_ok() {
+                    decoded.push(byte[0]);
+                }
                 self.held.clear();
             }
             // Blanks at a line's end were added on the way (section 6.7, rule 3).
-            [.., b' ' | b'\t'] if self.held[0] != b'=' => {}
-            [.., b'\r'] if self.held[0] != b'=' => {}
+            [.., b' ' | b'\t' | b'\r'] if self.held[0] != b'=' => {}
             [blanks @ .., b'\n'] if blanks.iter().all(|byte| matches!(byte, b' ' | b'\t' | b'\r')) => {
                 if blanks.ends_with(b"\r") {
                     decoded.push(b'\r');
@@ -218,14 +221,6 @@ fn decode_groups(groups: &[u8], decoded: &mut Vec<u8>) -> bool {
         decoded.truncate(at);
     }
     is_right
-}
-
-fn hexadecimal(digit: u8) -> u8 {
-    match digit {
-        b'0'..=b'9' => digit - b'0',
-        b'a'..=b'f' => digit - b'a' + 10,
-        _ => digit.wrapping_sub(b'A').wrapping_add(10),
-    }
 }
 
 #[cfg(test)]

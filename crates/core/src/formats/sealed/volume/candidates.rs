@@ -192,7 +192,7 @@ impl Candidates {
         bytes: &VolumeBytes,
         attached: Option<Arc<Attached>>,
     ) -> Seen {
-        let carried_at = attached.as_ref().map_or(0, |attached| attached.place_of(0));
+        let carried_at = attached.as_ref().map_or(0, |attached| attached.begins_at());
         let file = VolumeFile {
             path: path.to_owned(),
             length: bytes.length,
@@ -219,29 +219,34 @@ impl Candidates {
         }
     }
 
+    /// The one set that the paths speak of.
     pub fn choose(&self, paths: &[PathBuf]) -> Result<Ids, GatherError> {
+        match self.wanted(paths)?.as_slice() {
+            [only] => Ok(*only),
+            several => Err(GatherError::SeveralSets(several.iter().filter_map(|ids| self.summary(*ids)).collect())),
+        }
+    }
+
+    /// Every set that the paths speak of, at least one, in the order of their files.
+    pub fn wanted(&self, paths: &[PathBuf]) -> Result<Vec<Ids>, GatherError> {
         // A volume chooses among the sets of a folder; a folder with nothing of that set was meant for itself.
         let mut wanted =
             if self.named_sets.is_empty() { self.sets.keys().copied().collect() } else { self.named_sets.clone() };
         if let (1, Some(only)) = (wanted.len(), wanted.first().copied()) {
             wanted.extend(self.named_folders.iter().filter(|sets| !sets.contains(&only)).flatten());
         }
-        let wanted: Vec<Ids> = wanted.into_iter().collect();
-        match (wanted.as_slice(), &self.named_damaged) {
-            ([only], _) => Ok(*only),
-            ([], Some((path, why))) => Err(GatherError::Unusable { path: path.clone(), why: *why }),
-            ([], None) => match self.damaged.first() {
+        let mut wanted: Vec<Ids> = wanted.into_iter().collect();
+        wanted.sort_by_cached_key(|ids| self.summary(*ids).map(|summary| summary.example));
+        match (wanted.first(), &self.named_damaged) {
+            (Some(_), _) => Ok(wanted),
+            (None, Some((path, why))) => Err(GatherError::Unusable { path: path.clone(), why: *why }),
+            (None, None) => match self.damaged.first() {
                 Some((file, why)) => Err(GatherError::Unusable { path: file.path.clone(), why: *why }),
                 None => {
                     let unfinished = paths.iter().flat_map(|path| staging::folders_in(path)).collect();
                     Err(GatherError::NoVolumes { places: paths.to_vec(), unfinished })
                 }
             },
-            (several, _) => {
-                let mut found: Vec<SetSummary> = several.iter().filter_map(|ids| self.summary(*ids)).collect();
-                found.sort_by(|one, other| one.example.cmp(&other.example));
-                Err(GatherError::SeveralSets(found))
-            }
         }
     }
 
@@ -259,11 +264,11 @@ impl Candidates {
 
     /// The set of these ids. Where headers of it contradict each other, those that most of the files agree on are believed; the
     /// others' files count as volumes with damaged headers. What each of the others says is kept as a rival of the set: the
-    /// password tells which is genuine.
-    pub fn assemble(mut self, ids: Ids) -> Result<VolumeSet, GatherError> {
-        let files = self.sets.remove(&ids).unwrap_or_default();
+    /// password tells which is genuine. What `trying` has left limits how much is tried for damaged files.
+    pub fn assemble(&self, ids: Ids, trying: &mut Trying) -> Result<VolumeSet, GatherError> {
+        let files = self.sets.get(&ids).map(Vec::as_slice).unwrap_or_default();
         let mut said: Vec<(Geometry, Head)> = Vec::new();
-        for (header, _) in &files {
+        for (header, _) in files {
             if !said.iter().any(|(geometry, head)| header.geometry == *geometry && header.head == *head) {
                 said.push((header.geometry, header.head.clone()));
             }
@@ -276,7 +281,6 @@ impl Candidates {
             files.iter().filter(|(header, _)| agrees(header, one)).map(|(_, file)| &file.path).min()
         };
         said.sort_by_cached_key(|one| (Reverse(followers(one)), first_path(one).cloned()));
-        let mut trying = Trying::default();
         let mut sets = said.iter().take(1 + MAX_RIVALS).map(|one| {
             let mut set = VolumeSet {
                 ids,
@@ -290,7 +294,7 @@ impl Candidates {
                 rivals: Vec::new(),
             };
             let mut damaged: Vec<VolumeFile> = self.damaged.iter().map(|(file, _)| file.clone()).collect();
-            for (header, file) in &files {
+            for (header, file) in files {
                 match header.kind {
                     _ if !agrees(header, one) => {
                         set.contradicting.push(file.path.clone());
@@ -303,7 +307,7 @@ impl Candidates {
             }
             set.contradicting.sort();
             for file in damaged {
-                set.add_damaged(file, &mut trying);
+                set.add_damaged(file, trying);
             }
             set.sort_copies();
             set

@@ -1,7 +1,8 @@
-//! Gathering: the one set of volumes that some paths speak of.
+//! Gathering: the one set of volumes that some paths speak of, or each of several.
 
 use super::candidates::Candidates;
 use super::header::Ids;
+use super::recognising::Trying;
 use super::set::{GatherError, VolumeSet};
 use std::path::PathBuf;
 
@@ -10,8 +11,18 @@ impl VolumeSet {
     /// folder; a folder stands for the set in it.
     pub fn gather(paths: &[PathBuf]) -> Result<Self, GatherError> {
         let found = Candidates::among(paths)?;
-        let wanted = found.choose(paths)?;
-        found.assemble(wanted)
+        found.assemble(found.choose(paths)?, &mut Trying::default())
+    }
+
+    /// Every set that the paths speak of, at least one, in the order of their files. A damaged file may be recognised as a volume of any
+    /// of them; what that takes is limited for all of them together.
+    ///
+    /// # Errors
+    /// [`GatherError`].
+    pub fn gather_each(paths: &[PathBuf]) -> Result<Vec<Self>, GatherError> {
+        let found = Candidates::among(paths)?;
+        let mut trying = Trying::default();
+        found.wanted(paths)?.into_iter().map(|ids| found.assemble(ids, &mut trying)).collect()
     }
 
     /// The set of these ids among those that the paths speak of.
@@ -19,13 +30,12 @@ impl VolumeSet {
     /// # Errors
     /// [`GatherError`]; [`GatherError::NoVolumes`] where none of its volumes is there.
     pub fn gather_one(paths: &[PathBuf], wanted: Ids) -> Result<Self, GatherError> {
-        Candidates::among(paths)?.assemble(wanted)
+        Candidates::among(paths)?.assemble(wanted, &mut Trying::default())
     }
 
     /// The set that these very files make up; nothing else is looked at.
     pub fn from_files(paths: &[PathBuf]) -> Result<Self, GatherError> {
         let found = Candidates::only(paths)?;
-        let wanted = found.choose(paths)?;
-        found.assemble(wanted)
+        found.assemble(found.choose(paths)?, &mut Trying::default())
     }
 }

@@ -4,13 +4,11 @@
 //!
 //! What a page's second line says is a claim: it is believed as far as the file holds it, and proves nothing.
 
-use crate::disk::{FileError, Links, open_regular};
+use crate::disk::{FileError, Links, open_regular, read_up_to_at};
 use crate::formats::messages::attached::Attached;
-use crate::ground::retrying::uninterrupted;
 use data_encoding::BASE64;
 use std::fs::{File, Metadata};
 use std::io;
-use std::os::unix::fs::FileExt as _;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -158,18 +156,10 @@ struct Carrier {
 impl Carrier {
     /// Reads until the buffer is full or nothing follows; how many bytes.
     fn fill(&self, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
-        if let Some(attached) = &self.attached {
-            return attached.read_up_to(&self.file, buffer, offset);
+        match &self.attached {
+            Some(attached) => attached.read_up_to(&self.file, buffer, offset),
+            None => read_up_to_at(&self.file, buffer, offset),
         }
-        let mut filled = 0;
-        while filled < buffer.len() {
-            let at = offset.saturating_add(filled as u64);
-            match uninterrupted(|| self.file.read_at(&mut buffer[filled..], at))? {
-                0 => break,
-                count => filled += count,
-            }
-        }
-        Ok(filled)
     }
 
     fn bytes(&self) -> io::Result<u64> {

@@ -255,7 +255,7 @@ impl VolumeSet {
     pub(super) fn sort_copies(&mut self) {
         for copies in self.volumes.values_mut() {
             copies.sort_by_key(|file| {
-                let place = file.attached.as_ref().map(|attached| attached.place_of(0));
+                let place = file.attached.as_ref().map(|attached| attached.begins_at());
                 (file.runs.is_some(), file.header_damaged, file.path.clone(), place)
             });
         }
