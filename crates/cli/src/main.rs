@@ -71,7 +71,7 @@ fn run() -> ExitCode {
 fn run_command(command: &Command) -> ExitCode {
     let (name, output) = command.output();
     session::start_output(output);
-    ended(commands::run(command), name, output.json)
+    ended(commands::run(command), name, output.json && !command.prints_archive())
 }
 
 /// The exit code, once it is said what went wrong.

@@ -199,6 +199,11 @@ pub enum Command {
 }
 
 impl Command {
+    /// Whether standard output has an archive, and nothing else may go there.
+    pub fn prints_archive(&self) -> bool {
+        matches!(self, Self::Pack(pack) if pack.goes_to_output())
+    }
+
     /// What the command is called, and how its results are printed.
     pub const fn output(&self) -> (&'static str, &OutputArguments) {
         match self {

@@ -81,6 +81,11 @@ fn archives_and_contents_go_out() {
     let piped = in_a_shell(&desk, "PROGRAM pack wrenfall-light --to - > sent.useal").expect(0);
     assert!(piped.err.contains("packed and verified") && piped.out.is_empty(), "{}", piped.err);
     desk.run(&["compare", "sent.useal", "wrenfall-light"]).expect(0);
+    // Nothing else goes there, whatever becomes of it.
+    let failed = in_a_shell(&desk, "PROGRAM pack nowhere --to - --json").expect(2);
+    assert!(failed.err.contains("nowhere") && failed.out.is_empty(), "{}{}", failed.out, failed.err);
+    let told = in_a_shell(&desk, "PROGRAM pack wrenfall-light/letters --to - --json 2>&1 >one.useal").expect(0);
+    assert_eq!(told.json("/volumes/0/path"), "-");
     in_a_shell(&desk, "mkdir tar && PROGRAM open out --to-stdout --as tar | tar -x -C tar && diff -r --no-dereference tar/wrenfall-light wrenfall-light").expect(0);
     let one = in_a_shell(&desk, "PROGRAM open out about-this-dossier.txt --to-stdout -q").expect(0);
     assert_eq!(one.out, fs::read_to_string(desk.path("wrenfall-light/about-this-dossier.txt")).unwrap());
