@@ -182,7 +182,7 @@ impl Scanner<'_> {
                 self.state = State::Header;
             }
         } else if matches!(self.state, State::Header) {
-            self.take_header_line(line)?;
+            self.take_header_line(line);
         }
         self.was_blank = is_blank;
         Ok(())
@@ -201,20 +201,15 @@ impl Scanner<'_> {
         })
     }
 
-    fn take_header_line(&mut self, line: Line<'_>) -> io::Result<()> {
-        let is_too_long = self.header.len() + line.head.len() > MAX_HEADER_BYTES;
-        if !line.head.is_empty() && !is_too_long {
+    /// Of a header that is too long, what goes beyond the limit is passed over.
+    fn take_header_line(&mut self, line: Line<'_>) {
+        if line.head.is_empty() {
+            let header = std::mem::take(&mut self.header);
+            self.begin_content(&header, line.at + line.bytes);
+        } else if self.header.len() + line.head.len() <= MAX_HEADER_BYTES {
             self.header.extend_from_slice(line.head);
             self.header.push(b'\n');
-            return Ok(());
         }
-        if is_too_long && !line.head.is_empty() {
-            // The rest of such a header is passed over.
-            return Ok(());
-        }
-        let header = std::mem::take(&mut self.header);
-        self.begin_content(&header, line.at + line.bytes);
-        Ok(())
     }
 
     /// What follows a header that ends here.

@@ -30,7 +30,7 @@ const VOLUME_LIMIT: u16 = 5;
 const PARCEL: u16 = 6;
 const BASE: u16 = 0x8005;
 
-/// The most parcels of a delivery.
+/// The most parcels that an archive may say its delivery has. Those that are made here are fewer.
 pub const MAX_PARCELS: u32 = 65_535;
 
 /// The longest message, in bytes of UTF-8.

@@ -1,6 +1,6 @@
-//! Where a volume's bytes are in a file: from its beginning on, or in what is attached to a message, or, since a page can carry a volume
-//! that it opens in any browser, behind the page's text. docs/format.md 1.5 gives both forms of such a page: the volume as it is, or in base 64, which a
-//! browser reads with the page.
+//! Where a volume's bytes are in a file: from its beginning on; in what is attached to a message; or, since a page can carry a volume
+//! that it opens in any browser, behind the page's text. docs/format.md 1.5 gives both forms of such a page: the volume as it is, or in
+//! base 64, which a browser reads with the page.
 //!
 //! What a page's second line says is a claim: it is believed as far as the file holds it, and proves nothing.
 
