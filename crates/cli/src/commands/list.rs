@@ -164,7 +164,7 @@ impl Report {
         let entries = archive.entries();
         let has_digests = archive.format.abilities.digests;
         let mut totals = Totals::default();
-        places.iter().for_each(|place| totals.add(entries[*place].entry.kind, entries[*place].content.size));
+        places.iter().for_each(|place| totals.add(entries[*place].entry.kind, entries[*place].content.own_bytes()));
         Self {
             command: "list",
             exit_code: if unmatched.is_empty() && archive.refused().is_empty() { DONE } else { LOOK },
@@ -195,7 +195,7 @@ impl Line {
             kept: kept.filter(|_| is_file && content.size > 0),
             modified: text::time(entry.modified),
             mode: format!("{:04o}", entry.mode),
-            blake3: (is_file && has_digest).then(|| hexadecimal(&content.digest)),
+            blake3: (is_file && has_digest && !content.in_units).then(|| hexadecimal(&content.digest)),
             target: (entry.kind == EntryKind::Link).then(|| shown(&entry.link_target)),
             changed_while_read: content.changed_while_read,
         }

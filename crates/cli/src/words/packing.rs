@@ -14,7 +14,7 @@ use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::registry::Lacks;
 use under_seal_core::formats::sealed::head::KEYHOLES;
 use under_seal_core::formats::sealed::volume::{GatherError, MAX_VOLUMES, MIN_VOLUME_BYTES, WriteError};
-use under_seal_core::formats::sealed::{HeadError, SealError};
+use under_seal_core::formats::sealed::{HeadError, SealError, TooFar};
 use under_seal_core::formats::zip::{MAX_PARTS, ZipWriteError};
 use under_seal_core::ground::entry::EntryPath;
 use under_seal_core::ground::fit::Fit;
@@ -238,6 +238,11 @@ pub(super) fn seal(error: &SealError) -> String {
         SealError::Write(error) => write(error),
         SealError::Interrupted(error) => interrupted(error, "Nothing was packed."),
         SealError::TooManyEntries => TOO_MUCH.to_owned(),
+        SealError::TooFar(TooFar(path)) => format!(
+            "'{}' is a further name of a file (a hard link), and would lie too deep, and too far from it, for that. Nothing was changed. \
+             Give it a shorter path, or remove it from the archive.",
+            shown(path.as_bytes())
+        ),
         SealError::Head(error) => head(*error),
         SealError::Codec(_) | SealError::Seal(_) | SealError::OutOfOrder => OWN_FAULT.to_owned(),
     }

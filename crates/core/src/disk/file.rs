@@ -124,15 +124,18 @@ impl NewFile {
         set_mode_and_time(&self.file, mode, modified).map_err(FileError::on(FileAction::Write, &self.path))
     }
 
-    /// Reads the file from its beginning to its end; how many bytes.
-    pub fn read_through(&self, mut take: impl FnMut(&[u8])) -> Result<u64, FileError> {
+    /// Reads the file from its beginning to its end, and hands on what it holds; how many bytes.
+    ///
+    /// # Errors
+    /// [`FileError`], or what `take` comes upon.
+    pub fn read_through(&self, mut take: impl FnMut(&[u8]) -> Result<(), FileError>) -> Result<u64, FileError> {
         let (mut buffer, mut length) = (vec![0; READ_BYTES], 0);
         loop {
             let read = uninterrupted(|| self.file.read_at(&mut buffer, length));
             match read.map_err(FileError::on(FileAction::Read, &self.path))? {
                 0 => return Ok(length),
                 count => {
-                    take(&buffer[..count]);
+                    take(&buffer[..count])?;
                     length += count as u64;
                 }
             }
@@ -146,6 +149,7 @@ impl NewFile {
         self.read_through(|bytes| {
             back.update(bytes);
             read(bytes.len() as u64);
+            Ok(())
         })?;
         Ok(back.finalize() == expected.finalize())
     }

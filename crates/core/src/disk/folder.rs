@@ -2,9 +2,11 @@
 
 use super::copying::read_on;
 use super::file::{modified_only, set_mode_and_time};
+use super::holes::holes_of;
 use super::{FileAction, FileError, Interruption, NewFile, ScratchFile, absolute, faults};
 use crate::ground::context::Context;
 use crate::ground::entry::Timestamp;
+use crate::ground::holes::{ContentDigest, Stretch, stretches};
 use cap_fs_ext::DirExt as _;
 use cap_std::ambient_authority;
 use cap_std::fs::{Dir, DirBuilder, DirBuilderExt as _, FileType, OpenOptions, OpenOptionsExt as _};
@@ -12,7 +14,7 @@ use rustix::fs::{AtFlags, Mode, OFlags, RenameFlags, Stat};
 use rustix::io::Errno;
 use std::ffi::{OsStr, OsString};
 use std::fs::File;
-use std::io;
+use std::io::{self, Seek as _, SeekFrom};
 use std::os::fd::AsFd;
 use std::os::unix::ffi::OsStringExt as _;
 use std::path::{Path, PathBuf};
@@ -124,20 +126,66 @@ impl Folder {
         }
     }
 
-    /// A regular file's length and BLAKE3.
+    /// Reads a regular file from its beginning to its end, and hands on what it holds.
+    ///
+    /// # Errors
+    /// [`FileError`], or what `take` comes upon.
+    pub fn read_file(&self, name: &OsStr, take: impl FnMut(&[u8]) -> Result<(), FileError>) -> Result<(), FileError> {
+        NewFile::new(self.open_to_read(name)?, self.path.join(name)).read_through(take).map(drop)
+    }
+
+    /// Gives a file of this folder another name, in another (or this) folder, beside the one that it has. Whether the file system can.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system; [`FileError::is_taken`] where the name exists.
+    pub fn add_name(&self, name: &OsStr, to: &Self, further: &OsStr) -> Result<bool, FileError> {
+        faults::before(FileAction::Create).map_err(to.failed(FileAction::Create, further))?;
+        match rustix::fs::linkat(&self.dir, name, &to.dir, further, AtFlags::empty()) {
+            Ok(()) => Ok(true),
+            // There are no hard links, or no more of this file.
+            Err(Errno::PERM | Errno::NOSYS | Errno::NOTSUP | Errno::MLINK | Errno::XDEV) => Ok(false),
+            Err(errno) => Err(to.failed(FileAction::Create, further)(errno.into())),
+        }
+    }
+
+    fn open_to_read(&self, name: &OsStr) -> Result<File, FileError> {
+        let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+        rustix::fs::openat(&self.dir, name, flags, Mode::empty())
+            .map(File::from)
+            .map_err(|errno| self.failed(FileAction::Open, name)(errno.into()))
+    }
+
+    /// A regular file's length and digest, by its units or not.
     ///
     /// # Errors
     /// [`Interruption`], where it is no regular file too.
-    pub fn digest_of(&self, name: &OsStr, context: &Context<'_>) -> Result<(u64, [u8; 32]), Interruption> {
-        let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-        let file = rustix::fs::openat(&self.dir, name, flags, Mode::empty())
-            .map_err(|errno| self.failed(FileAction::Open, name)(errno.into()))?;
-        let mut hasher = blake3::Hasher::new();
-        let size = read_on(File::from(file), &self.path.join(name), u64::MAX, context, |bytes| {
-            hasher.update(bytes);
-            Ok::<_, Interruption>(())
-        })?;
-        Ok((size, *hasher.finalize().as_bytes()))
+    pub fn digest_of(
+        &self,
+        name: &OsStr,
+        in_units: bool,
+        context: &Context<'_>,
+    ) -> Result<(u64, [u8; 32]), Interruption> {
+        let mut file = self.open_to_read(name)?;
+        let failed = || self.failed(FileAction::Read, name);
+        let metadata = file.metadata().map_err(failed())?;
+        let holes = if in_units { holes_of(&file, &metadata) } else { Vec::new() };
+        let (mut digest, mut size) = (ContentDigest::new(in_units), 0);
+        for stretch in stretches(u64::MAX, &holes) {
+            match stretch {
+                Stretch::Hole(bytes) => {
+                    file.seek(SeekFrom::Current(i64::try_from(bytes).unwrap_or(i64::MAX))).map_err(failed())?;
+                    digest.hole(bytes);
+                    size += bytes;
+                }
+                Stretch::Stored(bytes) => {
+                    size += read_on(&file, &self.path.join(name), bytes, context, |bytes| {
+                        digest.update(bytes);
+                        Ok::<_, Interruption>(())
+                    })?;
+                }
+            }
+        }
+        Ok((size, digest.finish()))
     }
 
     /// Where a link leads.

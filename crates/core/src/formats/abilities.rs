@@ -72,6 +72,10 @@ pub struct Abilities {
     pub times: TimesKept,
     /// Names must be text (UTF-8).
     pub text_names: bool,
+    /// Of a file with several names the content is kept once, and they stay names of one file.
+    pub hard_links: bool,
+    /// Holes of files are not stored, and are holes again.
+    pub holes: bool,
     /// Each content can be read by itself, without what stands before it.
     pub direct: bool,
     /// What protects its bytes.

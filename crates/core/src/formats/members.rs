@@ -30,9 +30,13 @@ pub struct Member {
 /// and a disk a lot.
 pub const MAX_SHARING: u64 = 64;
 
-/// Holes, and second names of files, come out without being stored: they cost an archive nothing, and a disk a lot. In all they
-/// come to no more than this many bytes, or than [`MAX_SHARING`] times what is stored where that is more.
+/// Second names of files come out without being stored: they cost an archive nothing, and a disk a lot where they become copies. In all
+/// they come to no more than this many bytes, or than [`MAX_SHARING`] times what is stored where that is more.
 pub const MAX_UNSTORED_BYTES: u64 = 64 * 1024 * 1024 * 1024;
+
+/// Holes come out as holes, which most disks have for nothing. All of an archive come to no more than this many bytes: as large a file as
+/// most systems can have.
+pub const MAX_HOLES_BYTES: u64 = 16 * 1024 * 1024 * 1024 * 1024;
 
 /// No archive in an open format has more entries than this.
 pub const MAX_ENTRIES: usize = 10_000_000;

@@ -7,8 +7,9 @@ use super::sealed::volume::VolumeSet;
 use super::sealed::{About, Base};
 use crate::ground::context::{Cancelled, Context, Progress};
 use crate::ground::entry::{Content, EntryKind, ListedEntry, Totals};
+use crate::ground::holes::ContentDigest;
 use crate::ground::secrets::{Credentials, Password};
-use crate::ground::sink::{EntrySink, OnlyEnds, zeros};
+use crate::ground::sink::{EntrySink, OnlyEnds};
 use std::any::Any;
 use std::path::PathBuf;
 
@@ -143,7 +144,7 @@ pub trait ArchiveReader: Any + Send {
     /// What it holds in all.
     fn totals(&self) -> Totals {
         let mut totals = Totals::default();
-        self.entries().iter().for_each(|listed| totals.add(listed.entry.kind, listed.content.size));
+        self.entries().iter().for_each(|listed| totals.add(listed.entry.kind, listed.content.own_bytes()));
         totals
     }
 }
@@ -154,14 +155,14 @@ pub fn verify_some(
     places: &[usize],
     context: &Context<'_>,
 ) -> Result<(), ArchiveError> {
-    archive.extract_some(places, &mut OnlyEnds::without_digests(|_, _| {}), context)
+    archive.extract_some(places, &mut OnlyEnds::telling(|_, _| {}), context)
 }
 
 /// So many bytes of content are handed on at once.
 pub(super) const CONTENT_BYTES: usize = 128 * 1024;
 
 /// No more than so much of a hole is handed on at once, so that whoever wants to stop is heard.
-const HOLE_BYTES: u64 = 64 * 1024 * 1024;
+pub(super) const HOLE_PIECE_BYTES: u64 = 64 * 1024 * 1024;
 
 /// What comes next of a content.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -178,7 +179,7 @@ impl From<usize> for Next {
     }
 }
 
-/// Gives one file to the sink: what `read` fills buffers with, until it has nothing more. `differs` tells the error where that
+/// Gives one file to the sink, and says what it came to: what `read` fills buffers with, until it has nothing more. `differs` tells the error where that
 /// comes to another length than is listed.
 ///
 /// # Errors
@@ -189,18 +190,19 @@ pub(super) fn deliver_file<E: From<Cancelled>, N: Into<Next>>(
     context: &Context<'_>,
     differs: impl Fn() -> E,
     mut read: impl FnMut(&mut [u8]) -> Result<N, E>,
-) -> Result<(), E> {
+) -> Result<Content, E> {
     context.tell(Progress::Entry(&listed.entry.path));
     sink.begin(&listed.entry)?;
-    let (mut content, mut digest, mut buffer) = (Content::default(), blake3::Hasher::new(), vec![0; CONTENT_BYTES]);
-    let needs_digest = sink.needs_digests();
+    let in_units = listed.content.holes > 0;
+    let (mut content, mut digest) = (Content { in_units, ..Content::default() }, ContentDigest::new(in_units));
+    let mut buffer = vec![0; CONTENT_BYTES];
     let mut hole = 0;
     loop {
         context.go_on()?;
         let next = if hole > 0 { Next::Hole(hole) } else { read(&mut buffer)?.into() };
         let bytes = match next {
             Next::Bytes(count) => count as u64,
-            Next::Hole(whole) => whole.min(HOLE_BYTES),
+            Next::Hole(whole) => whole.min(HOLE_PIECE_BYTES),
         };
         content.size = content.size.saturating_add(bytes);
         if content.size > listed.content.size {
@@ -215,11 +217,7 @@ pub(super) fn deliver_file<E: From<Cancelled>, N: Into<Next>>(
             Next::Hole(whole) => {
                 hole = whole - bytes;
                 content.holes += bytes;
-                if needs_digest {
-                    zeros(bytes).for_each(|piece| {
-                        digest.update(piece);
-                    });
-                }
+                digest.hole(bytes);
                 sink.hole(bytes)?;
             }
         }
@@ -228,10 +226,9 @@ pub(super) fn deliver_file<E: From<Cancelled>, N: Into<Next>>(
     if content.size != listed.content.size {
         return Err(differs());
     }
-    if needs_digest || content.holes == 0 {
-        content.digest = *digest.finalize().as_bytes();
-    }
-    Ok(sink.end(&listed.entry, &content)?)
+    content.digest = digest.finish();
+    sink.end(&listed.entry, &content)?;
+    Ok(content)
 }
 
 /// Gives what is wanted and has no content to the sink, folders and links; the places of the files among the wanted.

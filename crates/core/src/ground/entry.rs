@@ -231,10 +231,22 @@ pub struct Content {
     pub size: u64,
     /// BLAKE3 of the content; zero where it is not known.
     pub digest: [u8; 32],
+    /// The digest is that of the content's units (see [`ContentDigest`](super::holes::ContentDigest)), which is so where it may have holes.
+    pub in_units: bool,
     /// So many of the bytes are in holes: zeros that are stored nowhere, and need no room on a disk that can have holes.
     pub holes: u64,
     /// The file changed while it was packed, twice; the content is what was read.
     pub changed_while_read: bool,
+    /// The id of another file of the archive, of which this is a further name (a hard link): the content is that one's, and is not
+    /// stored again.
+    pub shared_with: Option<u64>,
+}
+
+impl Content {
+    /// Bytes that it adds to those of others: none where it is shared.
+    pub const fn own_bytes(&self) -> u64 {
+        if self.shared_with.is_some() { 0 } else { self.size }
+    }
 }
 
 /// One line of an archive's index.
@@ -249,13 +261,13 @@ pub struct ListedEntry {
 /// What an archive holds in all.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Totals {
-    /// Regular files.
+    /// Regular files, each further name counted.
     pub files: u64,
     /// Folders.
     pub folders: u64,
     /// Symbolic links.
     pub links: u64,
-    /// Content bytes of all files.
+    /// Content bytes of all files; what several share counts once.
     pub content_bytes: u64,
 }
 

@@ -13,6 +13,7 @@ pub mod codes;
 pub mod context;
 pub mod entry;
 pub mod fit;
+pub mod holes;
 pub mod ownership;
 pub mod passwords;
 pub mod pipeline;

@@ -30,10 +30,10 @@ pub trait EntrySink {
         zeros(bytes).try_for_each(|piece| self.content(piece))
     }
 
-    /// Whether it makes use of digests. Where it does not, that of a file with holes may be left at zero, since holes need
-    /// not be read then.
-    fn needs_digests(&self) -> bool {
-        true
+    /// A further name of a file that it was told to end before, with this content: whether it takes that so. Where it does not, the
+    /// content is handed to it once more, under this name.
+    fn further_name(&mut self, _: &Entry, _of: &Entry, _: &Content) -> Result<bool, Cancelled> {
+        Ok(false)
     }
 
     /// The current entry is complete and its digest was right.
@@ -45,18 +45,12 @@ pub trait EntrySink {
 /// A sink that keeps no content, and is told what each entry came to.
 pub struct OnlyEnds<F> {
     told: F,
-    needs_digests: bool,
 }
 
 impl<F: FnMut(&Entry, &Content)> OnlyEnds<F> {
-    /// A sink that tells of each entry's end, with its digest.
+    /// A sink that tells of each entry's end.
     pub const fn telling(told: F) -> Self {
-        Self { told, needs_digests: true }
-    }
-
-    /// A sink that tells of each entry's end, for whoever makes no use of digests.
-    pub const fn without_digests(told: F) -> Self {
-        Self { told, needs_digests: false }
+        Self { told }
     }
 }
 
@@ -69,8 +63,9 @@ impl<F: FnMut(&Entry, &Content)> EntrySink for OnlyEnds<F> {
         Ok(())
     }
 
-    fn needs_digests(&self) -> bool {
-        self.needs_digests
+    fn further_name(&mut self, entry: &Entry, _: &Entry, content: &Content) -> Result<bool, Cancelled> {
+        (self.told)(entry, content);
+        Ok(true)
     }
 
     fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), Cancelled> {

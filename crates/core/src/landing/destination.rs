@@ -66,7 +66,9 @@ pub struct Landed {
     pub folders: u64,
     /// Symbolic links.
     pub links: u64,
-    /// Content bytes of the files.
+    /// So many of them are further names of others (hard links).
+    pub further_names: u64,
+    /// Content bytes of the files; what several share counts once.
     pub bytes: u64,
     /// Links that were not made.
     pub refused_links: Vec<RefusedLink>,

@@ -13,6 +13,7 @@ mod clash;
 mod destination;
 mod flat;
 mod folders;
+mod further;
 mod made_folder;
 mod marker;
 mod screening;
@@ -56,6 +57,8 @@ pub struct Landing {
     waiting_bytes: u64,
     resolutions: Resolutions,
     links: Vec<Entry>,
+    /// Further names of files, which come when those have theirs.
+    further: Vec<FurtherName>,
     made_folders: Vec<MadeFolder>,
     /// Folders that are there since a run was killed that had made them, by their paths in the archive: they count as made.
     left_folders: HashSet<EntryPath>,
@@ -63,8 +66,8 @@ pub struct Landing {
     touched: HashSet<Vec<u8>>,
     landed: Landed,
     /// What can be taken back: the ids of what has landed, and of nothing that took another's place; with the numbers by which
-    /// the file system knows each.
-    landed_files: HashMap<u64, u64>,
+    /// the file system knows each, and the bytes that it was counted with.
+    landed_files: HashMap<u64, (u64, u64)>,
     keep_partial: bool,
     /// The folders have got their modes and times.
     settled: bool,
@@ -89,6 +92,14 @@ struct Arriving {
     place: Rc<Folder>,
     temporary: OsString,
     file: NewFile,
+}
+
+/// A further name of a file that lands.
+struct FurtherName {
+    entry: Entry,
+    /// The file, as it is called in the archive.
+    of: Entry,
+    content: Content,
 }
 
 /// A file that only lacks its name.
@@ -134,6 +145,7 @@ impl Landing {
             waiting: Vec::new(),
             waiting_bytes: 0,
             links: Vec::new(),
+            further: Vec::new(),
             made_folders: Vec::new(),
             left_folders,
             touched: HashSet::new(),
@@ -178,6 +190,7 @@ impl Landing {
     /// [`LandingError`]; [`Landing::stop`] then ends it.
     pub fn finish(&mut self) -> Result<(), LandingError> {
         self.name_waiting()?;
+        self.name_further()?;
         for link in std::mem::take(&mut self.links) {
             if link_stays_inside(&link.path, &link.link_target) {
                 self.make_link(&link)?;
@@ -212,7 +225,7 @@ impl Landing {
         } else {
             place.create_link(&name, target, link.modified)?;
             if let Ok(number) = place.number_of(&name) {
-                self.landed_files.insert(link.id, number);
+                self.landed_files.insert(link.id, (number, 0));
             }
         }
         self.touch(&path);
@@ -320,10 +333,11 @@ impl Landing {
         let file = Some(file);
         self.waiting.push(Waiting { id: entry.id, path, replaces, temporary, bytes: content.size, file });
         self.waiting_bytes += content.size;
-        if self.waiting.len() >= WAITING_FILES || self.waiting_bytes >= WAITING_BYTES {
-            self.name_waiting()?;
-        }
-        Ok(())
+        if self.has_many_waiting() { self.name_waiting() } else { Ok(()) }
+    }
+
+    fn has_many_waiting(&self) -> bool {
+        self.waiting.len() >= WAITING_FILES || self.waiting_bytes >= WAITING_BYTES
     }
 
     /// Waits for the disk, then gives every waiting file its name, the first first. Where the disk does not hold them,
@@ -370,7 +384,7 @@ impl Landing {
             // Before others can reach it: one of them may put something else in its place.
             let number = from.number_of(&file.temporary)?;
             from.publish(&file.temporary, &place, &name)?;
-            self.landed_files.insert(file.id, number);
+            self.landed_files.insert(file.id, (number, file.bytes));
         }
         self.touch(&file.path);
         self.landed.files += 1;
@@ -422,11 +436,6 @@ impl Landing {
             Some(arriving) => Ok(arriving.file.append_hole(bytes)?),
             None => Ok(()),
         }
-    }
-
-    /// Whether it compares digests later.
-    pub fn needs_digests(&self) -> bool {
-        self.closed.is_some()
     }
 
     /// The current entry is complete.

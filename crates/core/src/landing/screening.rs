@@ -7,6 +7,7 @@ use super::made_folder::{RESTORED_MODE, below};
 use super::{Contents, Landing, LandingError, Waiting};
 use crate::disk::Folder;
 use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry};
+use crate::ground::holes::ContentDigest;
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 
@@ -24,6 +25,7 @@ impl Landing {
     /// Names every file and ends, as a staging folder's own landing; what the files came to. No links are made, and folders stay open to the user.
     pub(crate) fn finish_staging(&mut self) -> Result<Contents, LandingError> {
         self.name_waiting()?;
+        self.name_further()?;
         self.made_folders.clear();
         self.end_marker()?;
         Ok(self.closed.take().unwrap_or_default())
@@ -71,17 +73,26 @@ impl Landing {
         let is_file = from.kind_of(name)?.is_some_and(|kind| kind.is_file());
         let Some(content) = content.filter(|_| is_file) else { return Err(changed()) };
         let file = from.reopen_file(name)?;
-        let mut hasher = blake3::Hasher::new();
+        let mut digest = ContentDigest::new(content.in_units);
         let size = file.read_through(|bytes| {
-            hasher.update(bytes);
+            digest.update(bytes);
+            Ok(())
         })?;
-        if size != content.size || hasher.finalize().as_bytes() != &content.digest {
+        if size != content.size || digest.finish() != content.digest {
             return Err(changed());
         }
         file.set_mode_and_time(entry.mode & RESTORED_MODE, entry.modified)?;
         file.close()?;
-        let waiting =
-            Waiting { id: entry.id, path, replaces, temporary: name.to_owned(), bytes: content.size, file: None };
-        Ok(self.name_from(from, &waiting)?)
+        let waiting = Waiting {
+            id: entry.id,
+            path,
+            replaces,
+            temporary: name.to_owned(),
+            bytes: content.own_bytes(),
+            file: None,
+        };
+        self.name_from(from, &waiting)?;
+        self.landed.further_names += u64::from(content.shared_with.is_some());
+        Ok(())
     }
 }

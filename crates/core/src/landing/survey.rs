@@ -8,7 +8,7 @@ use crate::disk::{FileError, Folder, Interruption, absolute, interruptible};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::ffi::OsStr;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
@@ -109,7 +109,15 @@ impl Foreseen {
 fn check_room(folder: &Folder, destination: &Path, entries: &[ListedEntry]) -> Result<(), LandingError> {
     // On a file system without holes it may turn out too little: what has landed until then goes again.
     let stored = |listed: &ListedEntry| listed.content.size.saturating_sub(listed.content.holes);
-    let needed = entries.iter().map(stored).fold(0, u64::saturating_add);
+    // What further names share counts once, with the file or, where that is not among these, with one of them.
+    let shared = |listed: &ListedEntry| Some((listed.content.shared_with?, stored(listed)));
+    let mut shared: HashMap<u64, u64> = entries.iter().filter_map(shared).collect();
+    let alone = entries.iter().filter(|listed| listed.content.shared_with.is_none());
+    let of_files = alone.fold(0_u64, |needed, listed| {
+        shared.remove(&listed.entry.id);
+        needed.saturating_add(stored(listed))
+    });
+    let needed = shared.values().copied().fold(of_files, u64::saturating_add);
     match folder.free_bytes() {
         Some(free) if free < needed => Err(LandingError::NoRoom { needed, free, destination: absolute(destination) }),
         _ => Ok(()),

@@ -24,13 +24,13 @@ impl Landing {
             let _ = opened.and_then(|place| place.set_mode_and_time(NEW_FOLDER_MODE, modified));
         }
         for listed in entries {
-            let Some(number) = landed.get(&listed.entry.id) else { continue };
+            let Some((number, bytes)) = landed.get(&listed.entry.id) else { continue };
             let gone = self.take_back_one(listed, *number).unwrap_or(false);
             match (gone, listed.entry.kind) {
                 (true, EntryKind::File) => {
                     removed += 1;
                     self.landed.files -= 1;
-                    self.landed.bytes -= listed.content.size;
+                    self.landed.bytes -= bytes;
                 }
                 (true, EntryKind::Link) => self.landed.links -= 1,
                 _ => {}

@@ -1,13 +1,13 @@
 //! The walk: which files, folders and links lie under the named sources, and what each is called inside.
 
 use super::choice::{Choice, LITTER, Naming, Patterns};
-use super::entry::{Origin, SourceEntry, mode_and_time};
+use super::entry::{FileNumber, Origin, SourceEntry, mode_and_time};
 use super::error::{PassedOver, PassedOverReason, SourceError, unpackable};
 use super::reading::SourceFile;
 use super::roots::{Root, roots_of};
 use super::stream::StreamSource;
 use super::text_names::{self, TextNames, UnsafeNames};
-use crate::disk::{FileAction, FileError, Links};
+use crate::disk::{FileAction, FileError, Links, bytes_in_holes};
 use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, EntryPath, MAX_LINK_TARGET_BYTES};
 use std::collections::{HashMap, HashSet};
@@ -112,12 +112,14 @@ impl Catalogue {
     ) -> Result<Self, SourceError> {
         let mut whole = Self::assembled(entries, gathered);
         whole.settle_names(text_names)?;
+        whole.find_further_names();
         Ok(whole)
     }
 
     /// The same, where names may be any bytes.
     pub fn assembled(entries: Vec<SourceEntry>, gathered: Vec<Self>) -> Self {
         let mut whole = Self { entries, ..Self::default() };
+        whole.find_further_names();
         for mut part in gathered {
             whole.passed_over.append(&mut part.passed_over);
             whole.left_out += part.left_out;
@@ -145,6 +147,14 @@ impl Catalogue {
             }
         }
         Ok(())
+    }
+
+    /// Which of several names of a file come after the first. Of a file with one name among those that are chosen, nothing is to be told.
+    fn find_further_names(&mut self) {
+        let mut first = HashSet::new();
+        for entry in &mut self.entries {
+            entry.is_further_name = entry.file_number.as_ref().is_some_and(|number| !first.insert(**number));
+        }
     }
 
     /// Where an entry of this catalogue is on disk; nowhere, if it comes from an archive.
@@ -370,6 +380,7 @@ impl Walk<'_> {
         self.catalogue.unmatched =
             written.zip(used).filter(|(_, used)| !**used).map(|(text, _)| text.clone()).collect();
         self.catalogue.settle_names(self.choice.text_names)?;
+        self.catalogue.find_further_names();
         if self.catalogue.entries.is_empty() && self.catalogue.passed_over.is_empty() {
             return Err(SourceError::NothingChosen);
         }
@@ -400,8 +411,21 @@ fn describe(path: EntryPath, disk_path: &Path, follow: bool) -> Result<(SourceEn
         return Err(PassedOverReason::Special);
     };
     let (mode, modified) = mode_and_time(&metadata);
+    let has_several_names = kind == EntryKind::File && metadata.nlink() > 1;
+    let number = FileNumber { device: Some(metadata.dev()), number: metadata.ino() };
     Ok((
-        SourceEntry { path, kind, size, mode, modified, link_target, origin: Origin::Walk },
+        SourceEntry {
+            path,
+            kind,
+            size,
+            mode,
+            modified,
+            link_target,
+            origin: Origin::Walk,
+            file_number: has_several_names.then(|| Box::new(number)),
+            is_further_name: false,
+            holes: if kind == EntryKind::File { bytes_in_holes(&metadata) } else { 0 },
+        },
         (metadata.dev(), metadata.ino()),
     ))
 }

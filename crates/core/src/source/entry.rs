@@ -19,6 +19,16 @@ pub enum Origin {
     Stream,
 }
 
+/// By which a file system knows a file, whatever it is called: the device, and the file's number on it. For what comes from an archive,
+/// the number is an id there.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub struct FileNumber {
+    /// The file system; `None` for an archive.
+    pub device: Option<u64>,
+    /// The file.
+    pub number: u64,
+}
+
 /// One thing to pack.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SourceEntry {
@@ -36,20 +46,59 @@ pub struct SourceEntry {
     pub link_target: Vec<u8>,
     /// Where its content comes from.
     pub origin: Origin,
+    /// Of a file with several names (hard links): files of one number are one.
+    pub file_number: Option<Box<FileNumber>>,
+    /// It has a name that was listed before this one.
+    pub is_further_name: bool,
+    /// About how many of its bytes are in holes: zeros that take no room on disk.
+    pub holes: u64,
 }
 
 impl SourceEntry {
     /// An entry of an archive, at this place of its list.
     pub fn of_archive(place: usize, listed: &ListedEntry) -> Self {
         let Entry { path, kind, mode, modified, link_target, .. } = listed.entry.clone();
-        Self { path, kind, size: listed.content.size, mode, modified, link_target, origin: Origin::Archive(place) }
+        let number = listed.content.shared_with.unwrap_or(listed.entry.id);
+        Self {
+            path,
+            kind,
+            size: listed.content.size,
+            mode,
+            modified,
+            link_target,
+            origin: Origin::Archive(place),
+            file_number: (kind == EntryKind::File).then(|| Box::new(FileNumber { device: None, number })),
+            is_further_name: listed.content.shared_with.is_some(),
+            holes: listed.content.holes,
+        }
     }
 
     /// A folder that is described so.
     pub fn folder(entry: &Entry) -> Self {
         let Entry { path, mode, modified, .. } = entry.clone();
         let kind = EntryKind::Folder;
-        Self { path, kind, size: 0, mode, modified, link_target: Vec::new(), origin: Origin::Walk }
+        Self {
+            path,
+            kind,
+            size: 0,
+            mode,
+            modified,
+            link_target: Vec::new(),
+            origin: Origin::Walk,
+            file_number: None,
+            is_further_name: false,
+            holes: 0,
+        }
+    }
+
+    /// Content bytes that it adds to those of others, where a file's further names need none.
+    pub const fn own_bytes(&self) -> u64 {
+        if self.is_further_name { 0 } else { self.size }
+    }
+
+    /// Those that are stored of it, where holes need none either.
+    pub const fn stored_bytes(&self) -> u64 {
+        self.own_bytes().saturating_sub(self.holes)
     }
 
     /// The most that its content may come to, in bytes, if it does not grow: of a stream that is not known.

@@ -19,7 +19,7 @@ pub mod text_names;
 
 pub use catalogue::Catalogue;
 pub use choice::{Choice, Naming, PatternError, Patterns};
-pub use entry::{Origin, SourceEntry};
+pub use entry::{FileNumber, Origin, SourceEntry};
 pub use error::{PassedOver, PassedOverReason, SourceError};
 pub use reading::SourceFile;
 pub use roots::expand;

@@ -17,7 +17,11 @@ const PIECES_AHEAD: usize = 16;
 enum Piece {
     /// The file at this place of the catalogue begins.
     Begin(usize),
+    /// That at this place is a further name of one that went through.
+    FurtherName(usize),
     Bytes(Vec<u8>),
+    /// So many zeros that are stored nowhere.
+    Hole(u64),
     /// Its content is complete and right.
     End,
     /// All files are through.
@@ -27,8 +31,9 @@ enum Piece {
 /// Where an archive is extracted to.
 pub struct PipeSink<'a> {
     pieces: Sender<Piece>,
-    /// The place in the catalogue of a file of the archive.
-    place_of: &'a (dyn Fn(&Entry) -> Option<usize> + Sync),
+    place_of: PlaceOf<'a>,
+    /// Whether further names go through as such.
+    takes_further: TakesFurther<'a>,
     /// Whether the file that is extracted now goes through.
     is_wanted: bool,
 }
@@ -39,10 +44,25 @@ pub struct Pipe {
     pieces: Receiver<Piece>,
 }
 
+/// What comes next out of a pipe.
+#[derive(Debug)]
+pub enum OutOfPipe {
+    /// A file with its content.
+    Content(PipedContent),
+    /// A further name of a file that came before.
+    FurtherName,
+}
+
+/// The place in the catalogue of a file of the archive.
+pub type PlaceOf<'a> = &'a (dyn Fn(&Entry) -> Option<usize> + Sync);
+
+/// Whether whoever writes takes the first of these for a further name of the second.
+pub type TakesFurther<'a> = &'a (dyn Fn(&Entry, &Entry) -> bool + Sync);
+
 /// A pipe for files that have a place in a catalogue.
-pub fn pipe<'a>(place_of: &'a (dyn Fn(&Entry) -> Option<usize> + Sync)) -> (PipeSink<'a>, Pipe) {
+pub fn pipe<'a>(place_of: PlaceOf<'a>, takes_further: TakesFurther<'a>) -> (PipeSink<'a>, Pipe) {
     let (sender, receiver) = bounded(PIECES_AHEAD);
-    (PipeSink { pieces: sender, place_of, is_wanted: false }, Pipe { pieces: receiver })
+    (PipeSink { pieces: sender, place_of, takes_further, is_wanted: false }, Pipe { pieces: receiver })
 }
 
 impl PipeSink<'_> {
@@ -70,6 +90,15 @@ impl EntrySink for PipeSink<'_> {
         if self.is_wanted { self.send(Piece::Bytes(bytes.to_vec())) } else { Ok(()) }
     }
 
+    fn hole(&mut self, bytes: u64) -> Result<(), Cancelled> {
+        if self.is_wanted { self.send(Piece::Hole(bytes)) } else { Ok(()) }
+    }
+
+    fn further_name(&mut self, entry: &Entry, of: &Entry, _: &Content) -> Result<bool, Cancelled> {
+        let Some(place) = (self.place_of)(entry).filter(|_| (self.takes_further)(entry, of)) else { return Ok(false) };
+        self.send(Piece::FurtherName(place)).map(|()| true)
+    }
+
     fn end(&mut self, _: &Entry, _: &Content) -> Result<(), Cancelled> {
         if self.is_wanted { self.send(Piece::End) } else { Ok(()) }
     }
@@ -80,15 +109,17 @@ impl Pipe {
     ///
     /// # Errors
     /// [`Cancelled`] where the extraction ended before its end: whoever extracts knows why.
-    pub(super) fn next(&self) -> Result<Option<(usize, PipedContent)>, Cancelled> {
+    pub(super) fn next(&self) -> Result<Option<(usize, OutOfPipe)>, Cancelled> {
         loop {
             match self.pieces.recv().map_err(|_| Cancelled)? {
                 Piece::Last => return Ok(None),
                 Piece::Begin(place) => {
                     let pieces = self.pieces.clone();
-                    return Ok(Some((place, PipedContent { pieces, piece: Vec::new(), read: 0, ended: false })));
+                    let content = PipedContent { pieces, piece: Vec::new(), read: 0, hole: 0, ended: false };
+                    return Ok(Some((place, OutOfPipe::Content(content))));
                 }
-                Piece::Bytes(_) | Piece::End => {}
+                Piece::FurtherName(place) => return Ok(Some((place, OutOfPipe::FurtherName))),
+                Piece::Bytes(_) | Piece::Hole(_) | Piece::End => {}
             }
         }
     }
@@ -101,6 +132,8 @@ pub struct PipedContent {
     piece: Vec<u8>,
     /// So many bytes of the piece were read.
     read: usize,
+    /// So many zeros come first.
+    hole: u64,
     ended: bool,
 }
 
@@ -108,6 +141,12 @@ impl PipedContent {
     /// Appends the next bytes, at most `most`; fewer only at its end.
     pub(super) fn read(&mut self, output: &mut Vec<u8>, mut most: usize) -> Result<(), FileError> {
         while most > 0 && !self.ended {
+            if self.hole > 0 {
+                let now = most.min(usize::try_from(self.hole).unwrap_or(usize::MAX));
+                output.resize(output.len() + now, 0);
+                (self.hole, most) = (self.hole - now as u64, most - now);
+                continue;
+            }
             let there = &self.piece[self.read..];
             if there.is_empty() {
                 self.next_piece()?;
@@ -120,9 +159,18 @@ impl PipedContent {
         Ok(())
     }
 
+    /// Passes over a hole that begins here; how many bytes it has.
+    pub(super) fn pass_hole(&mut self) -> Result<Option<u64>, FileError> {
+        if self.hole == 0 && self.read == self.piece.len() && !self.ended {
+            self.next_piece()?;
+        }
+        Ok(Some(std::mem::take(&mut self.hole)).filter(|bytes| *bytes > 0))
+    }
+
     fn next_piece(&mut self) -> Result<(), FileError> {
         match self.pieces.recv() {
             Ok(Piece::Bytes(bytes)) => (self.piece, self.read) = (bytes, 0),
+            Ok(Piece::Hole(bytes)) => self.hole = bytes,
             Ok(Piece::End) => self.ended = true,
             // Whoever extracts has met an error, and tells it.
             _ => return Err(FileError::on(FileAction::Read, Path::new(""))(io::ErrorKind::UnexpectedEof.into())),

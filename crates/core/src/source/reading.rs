@@ -3,9 +3,10 @@
 use super::entry::{SourceEntry, mode_and_time};
 use super::piped::PipedContent;
 use super::stream::STREAM_PATH;
-use crate::disk::{FileAction, FileError, Interruption, Links, open_regular, read_on};
+use crate::disk::{FileAction, FileError, Interruption, Links, holes_of, open_regular};
 use crate::ground::context::Context;
 use crate::ground::entry::Timestamp;
+use crate::ground::holes::{ContentDigest, Hole};
 use std::fmt;
 use std::fs::File;
 use std::io::{Read, Seek as _, SeekFrom};
@@ -15,6 +16,9 @@ use std::path::{Path, PathBuf};
 /// How much is read at the most of a file that said it was empty: some systems' own files say so and hold text, and so can
 /// files on a network.
 const READ_OF_EMPTY_BYTES: u64 = 64 * 1024 * 1024;
+
+/// How much is read at a time for a digest.
+const DIGEST_BYTES: usize = 1024 * 1024;
 
 /// What must stay the same while a file is read.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -30,6 +34,13 @@ pub struct SourceFile {
     backing: Backing,
     size: u64,
     left: u64,
+    /// Bytes that were read, or passed over.
+    at: u64,
+    /// Of a file on disk: its holes, and how many of them lie behind.
+    holes: Vec<Hole>,
+    passed_holes: usize,
+    /// It may have holes.
+    may_have_holes: bool,
     /// Permission bits at opening.
     pub mode: u32,
     /// Modification time at opening.
@@ -64,19 +75,71 @@ impl SourceFile {
         let before = stamp(&metadata);
         let size = before.size;
         let left = if size == 0 { READ_OF_EMPTY_BYTES } else { size };
-        Ok(Self { backing: Backing::Disk { file, path: path.to_owned(), before }, size, left, mode, modified })
+        let holes = holes_of(&file, &metadata);
+        let may_have_holes = !holes.is_empty();
+        let backing = Backing::Disk { file, path: path.to_owned(), before };
+        Ok(Self { backing, size, left, at: 0, holes, passed_holes: 0, may_have_holes, mode, modified })
     }
 
     /// The content of this entry, which comes out of an archive.
-    pub(super) const fn piped(entry: &SourceEntry, content: PipedContent) -> Self {
+    pub(super) fn piped(entry: &SourceEntry, content: PipedContent) -> Self {
         let SourceEntry { size, mode, modified, .. } = *entry;
-        Self { backing: Backing::Piped(content), size, left: size, mode, modified }
+        let may_have_holes = entry.holes > 0;
+        Self { may_have_holes, ..Self::without_holes(Backing::Piped(content), (size, size), (mode, modified)) }
     }
 
     /// What comes from a stream, as this entry.
     pub(super) fn stream(entry: &SourceEntry, from: Box<dyn Read + Send>) -> Self {
         let SourceEntry { mode, modified, .. } = *entry;
-        Self { backing: Backing::Stream(Stream(from)), size: 0, left: u64::MAX, mode, modified }
+        Self::without_holes(Backing::Stream(Stream(from)), (0, u64::MAX), (mode, modified))
+    }
+
+    fn without_holes(backing: Backing, (size, left): (u64, u64), (mode, modified): (u32, Timestamp)) -> Self {
+        Self { backing, size, left, at: 0, holes: Vec::new(), passed_holes: 0, may_have_holes: false, mode, modified }
+    }
+
+    /// Whether it may have holes, so that it is digested by its units.
+    pub fn may_have_holes(&self) -> bool {
+        self.may_have_holes
+    }
+
+    /// The holes of a file on disk, in order.
+    pub fn holes(&self) -> &[Hole] {
+        &self.holes
+    }
+
+    /// Passes over a hole that begins here; how many bytes it has.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn pass_hole(&mut self) -> Result<Option<u64>, FileError> {
+        if let Backing::Piped(content) = &mut self.backing {
+            let hole = content.pass_hole()?;
+            self.advance(hole.unwrap_or(0));
+            return Ok(hole);
+        }
+        let Some(hole) = self.hole_here() else { return Ok(None) };
+        let bytes = hole.end() - self.at;
+        self.skip(bytes)?;
+        Ok(Some(bytes))
+    }
+
+    /// How many bytes there are up to the next hole that is known, at the most.
+    pub fn until_hole(&self) -> u64 {
+        self.holes.get(self.passed_holes).map_or(self.left, |hole| hole.at.saturating_sub(self.at))
+    }
+
+    /// The hole of a file on disk within which reading is.
+    fn hole_here(&self) -> Option<Hole> {
+        self.holes.get(self.passed_holes).copied().filter(|hole| hole.at <= self.at)
+    }
+
+    fn advance(&mut self, bytes: u64) {
+        self.at = self.at.saturating_add(bytes);
+        self.left = self.left.saturating_sub(bytes);
+        while self.holes.get(self.passed_holes).is_some_and(|hole| hole.end() <= self.at) {
+            self.passed_holes += 1;
+        }
     }
 
     /// How long it was when it was opened, in bytes.
@@ -89,10 +152,19 @@ impl SourceFile {
         self.left
     }
 
-    /// Appends the next bytes, at most `wanted`, to `output`; none where the file ends before it should.
+    /// Appends the next bytes, at most `wanted`, to `output`; none where the file ends before it should. A hole is read as zeros.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
     pub fn read(&mut self, output: &mut Vec<u8>, wanted: usize) -> Result<(), FileError> {
         let before = output.len();
         let most = self.left.min(wanted as u64);
+        if let Some(hole) = self.hole_here() {
+            let bytes = most.min(hole.end() - self.at);
+            output.resize(before + usize::try_from(bytes).unwrap_or(0), 0);
+            return self.skip(bytes);
+        }
+        let most = if self.holes.is_empty() { most } else { most.min(self.until_hole()) };
         let outcome = match &mut self.backing {
             Backing::Disk { file, path, .. } => {
                 let outcome = file.take(most).read_to_end(output);
@@ -104,29 +176,41 @@ impl SourceFile {
             }
             Backing::Piped(content) => content.read(output, usize::try_from(most).unwrap_or(usize::MAX)),
         };
-        self.left = self.left.saturating_sub((output.len() - before) as u64);
+        self.advance((output.len() - before) as u64);
         outcome
     }
 
-    /// Reads a file on disk on to its end, and hands on what it holds; how many bytes.
-    pub fn read_on<E: From<Interruption>>(
-        &mut self,
-        context: &Context<'_>,
-        take: impl FnMut(&[u8]) -> Result<(), E>,
-    ) -> Result<u64, E> {
-        let Backing::Disk { file, path, .. } = &self.backing else { return Ok(0) };
-        let read = read_on(file, path, self.left, context, take)?;
-        self.left = self.left.saturating_sub(read);
-        Ok(read)
+    /// Reads a file on disk on to its end into a digest, whose kind decides whether holes are read; how many bytes there were.
+    ///
+    /// # Errors
+    /// [`Interruption`].
+    pub fn digest_on(&mut self, digest: &mut ContentDigest, context: &Context<'_>) -> Result<u64, Interruption> {
+        let (from, mut buffer) = (self.at, Vec::new());
+        loop {
+            context.go_on()?;
+            if let Some(bytes) = self.pass_hole()? {
+                digest.hole(bytes);
+                continue;
+            }
+            buffer.clear();
+            self.read(&mut buffer, DIGEST_BYTES)?;
+            if buffer.is_empty() {
+                return Ok(self.at - from);
+            }
+            digest.update(&buffer);
+        }
     }
 
     /// Goes on behind the next so many bytes of a file on disk.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
     pub fn skip(&mut self, bytes: u64) -> Result<(), FileError> {
         let offset = i64::try_from(bytes).unwrap_or(i64::MAX);
         if let Backing::Disk { file, path, .. } = &mut self.backing {
             file.seek(SeekFrom::Current(offset)).map_err(FileError::on(FileAction::Read, path.as_path()))?;
         }
-        self.left = self.left.saturating_sub(bytes);
+        self.advance(bytes);
         Ok(())
     }
 

@@ -42,7 +42,18 @@ impl StreamSource {
     pub(super) fn entry(&self) -> SourceEntry {
         let Self { path, modified, .. } = self.clone();
         let (kind, origin) = (EntryKind::File, Origin::Stream);
-        SourceEntry { path, kind, size: 0, mode: MODE, modified, link_target: Vec::new(), origin }
+        SourceEntry {
+            path,
+            kind,
+            size: 0,
+            mode: MODE,
+            modified,
+            link_target: Vec::new(),
+            origin,
+            file_number: None,
+            is_further_name: false,
+            holes: 0,
+        }
     }
 
     /// The folders above it.

@@ -119,6 +119,9 @@ mod tests {
             modified: Timestamp::default(),
             link_target: Vec::new(),
             origin: Origin::Walk,
+            file_number: None,
+            is_further_name: false,
+            holes: 0,
         };
         let mut entries: Vec<_> = paths.iter().map(entry).collect();
         entries.sort_by(|one, other| one.path.cmp(&other.path));

@@ -5,6 +5,7 @@ use crate::disk::{FileError, Interruption};
 use crate::formats::abilities::TimesKept;
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
+use crate::ground::holes::ContentDigest;
 use crate::source::{Catalogue, SourceEntry};
 use std::cmp::Ordering;
 
@@ -138,20 +139,22 @@ fn differences(
         EntryKind::Folder => false,
         EntryKind::Link => entry.link_target != there.link_target,
         EntryKind::File if listed.content.size != there.size => true,
-        EntryKind::File => digest(there, disk, context)? != Some(listed.content.digest),
+        EntryKind::File => digest(there, listed.content.in_units, disk, context)? != Some(listed.content.digest),
     };
     Ok(Differences { content, ..differences })
 }
 
-/// The BLAKE3 of a file; `None` where it changed while it was read.
-fn digest(entry: &SourceEntry, disk: &Catalogue, context: &Context<'_>) -> Result<Option<[u8; 32]>, Interruption> {
+/// The digest of a file, by its units or not; `None` where it changed while it was read.
+fn digest(
+    entry: &SourceEntry,
+    in_units: bool,
+    disk: &Catalogue,
+    context: &Context<'_>,
+) -> Result<Option<[u8; 32]>, Interruption> {
     let mut file = disk.open(entry)?;
-    let mut hasher = blake3::Hasher::new();
-    let read = file.read_on(context, |bytes| {
-        hasher.update(bytes);
-        Ok::<_, Interruption>(())
-    })?;
-    Ok(file.is_unchanged(read)?.then(|| *hasher.finalize().as_bytes()))
+    let mut digest = ContentDigest::new(in_units);
+    let read = file.digest_on(&mut digest, context)?;
+    Ok(file.is_unchanged(read)?.then(|| digest.finish()))
 }
 
 /// The one thing at the top, where it has another name on disk than in the archive.

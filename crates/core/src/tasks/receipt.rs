@@ -9,6 +9,7 @@ use crate::formats::sealed::keys::KeyPurpose;
 use crate::formats::sealed::{ArchiveKey, SealedReader};
 use crate::ground::codes::{self, CodeError};
 use crate::ground::context::{Cancelled, Context, Phase, Progress};
+use crate::ground::entry::{Content, Entry};
 use crate::ground::sink::EntrySink;
 use subtle::ConstantTimeEq as _;
 
@@ -81,5 +82,10 @@ impl EntrySink for Everything {
     fn content(&mut self, bytes: &[u8]) -> Result<(), Cancelled> {
         self.0.update(bytes);
         Ok(())
+    }
+
+    /// What is stored counts, and it is stored once.
+    fn further_name(&mut self, _: &Entry, _: &Entry, _: &Content) -> Result<bool, Cancelled> {
+        Ok(true)
     }
 }

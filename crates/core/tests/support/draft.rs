@@ -8,7 +8,7 @@ use under_seal_core::disk::Folder;
 use under_seal_core::disk::staging::Staging;
 use under_seal_core::formats::sealed::cells::{CellSeal, PlainCells};
 use under_seal_core::formats::sealed::frame::{FrameHeader, FrameKind};
-use under_seal_core::formats::sealed::index::{About, IndexEntry, PageBuilder, Place, Root};
+use under_seal_core::formats::sealed::index::{IndexEntry, PageBuilder, Place, Root};
 use under_seal_core::formats::sealed::record::{begin_data, grow_data, put_end, put_entry};
 use under_seal_core::formats::sealed::stream::StreamWriter;
 use under_seal_core::formats::sealed::tail::Tail;
@@ -105,7 +105,7 @@ impl Draft {
         page_ref.first_path = self.replaced(page_ref.first_path.clone());
         page_ref.frame_at = stream.position();
         page_ref.frame_bytes = put_frame(&mut stream, FrameKind::IndexPage, &page, |_| {});
-        let root = Root { about: About::default(), pages: vec![page_ref] }.encode().unwrap();
+        let root = Root { pages: vec![page_ref], ..Root::default() }.encode().unwrap();
         let root_at = stream.position();
         let root_bytes = put_frame(&mut stream, FrameKind::IndexRoot, &root, |_| {});
         let mut tail = Tail {

@@ -197,7 +197,7 @@ impl Report {
 
     pub fn would_land(&mut self, entries: &[ListedEntry], flat: bool, foreseen: &Foreseen) {
         let mut totals = Totals::default();
-        entries.iter().for_each(|listed| totals.add(listed.entry.kind, listed.content.size));
+        entries.iter().for_each(|listed| totals.add(listed.entry.kind, listed.content.own_bytes()));
         (self.files, self.folders, self.links, self.bytes) =
             (totals.files, totals.folders, totals.links, totals.content_bytes);
         if flat {

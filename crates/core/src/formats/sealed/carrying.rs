@@ -3,18 +3,20 @@
 
 use super::error::SealedError;
 use super::frame::FrameKind;
+use super::frame_reading::{FrameWalk, StoredFrame};
+use super::further_names::{TooFar, recorded};
 use super::index::Place;
-use super::reader::{FrameWalk, SealedReader, StoredFrame};
+use super::reader::SealedReader;
 use super::record::{
-    DATA_PREFIX_BYTES, END_BYTES, RECORD_HEADER_BYTES, Record, Records, align_data, begin_data, entry_bytes, grow_data,
-    put_end, put_entry,
+    DATA_PREFIX_BYTES, END_BYTES, HOLE_BYTES, RECORD_HEADER_BYTES, Record, Records, align_data, begin_data,
+    entry_bytes, grow_data, put_end, put_entry, put_hole,
 };
 use super::stream::StreamReader;
 use super::tail::Tail;
 use crate::codecs::block::{Block, Compressor, Decompressor, MAX_BLOCK_BYTES, Squeeze};
 use crate::codecs::error::CodecError;
 use crate::ground::context::Context;
-use crate::ground::entry::{Entry, ListedEntry};
+use crate::ground::entry::{Content, Entry, EntryPath, ListedEntry};
 use crate::ground::pipeline::{Spares, Stopped};
 use crate::ground::wire::Malformed;
 use std::collections::{HashMap, HashSet};
@@ -24,8 +26,103 @@ use std::collections::{HashMap, HashSet};
 pub enum Fate {
     /// It is not in the new archive, nor is any byte of its content.
     Gone,
-    /// It has another path, time or mode, and the same content.
+    /// It has another path, time or mode, or even another id, and the same content.
     Becomes(Entry),
+    /// It becomes a further name, which is recorded so.
+    BecomesFurther(Box<ListedEntry>),
+}
+
+/// The entries of an archive that is carried into another.
+pub struct OldEntries<'a> {
+    listed: &'a [ListedEntry],
+    fates: Fates,
+    /// The ids of all; what a frame holds beside them was given up while it was packed.
+    ids: HashSet<u64>,
+    /// Where files are that have further names, by their ids.
+    owners: HashMap<u64, &'a EntryPath>,
+}
+
+impl<'a> OldEntries<'a> {
+    /// These entries, some of which do not stay as they are. What that means for further names is found here: where a file goes, one of
+    /// its further names has the content from then on.
+    ///
+    /// # Errors
+    /// [`TooFar`].
+    pub fn new(listed: &'a [ListedEntry], mut fates: Fates) -> Result<Self, TooFar> {
+        let ids = listed.iter().map(|listed| listed.entry.id).collect();
+        let mut groups: HashMap<u64, Vec<&ListedEntry>> = HashMap::new();
+        for name in listed {
+            if let Some(owner) = name.content.shared_with {
+                groups.entry(owner).or_default().push(name);
+            }
+        }
+        let mut owners = HashMap::new();
+        for owner in listed {
+            if let Some(names) = groups.get(&owner.entry.id) {
+                owners.insert(owner.entry.id, &owner.entry.path);
+                settle_group(owner, names, &mut fates)?;
+            }
+        }
+        Ok(Self { listed, fates, ids, owners })
+    }
+
+    /// Content bytes of those that are in the new archive.
+    pub fn content_bytes(&self) -> u64 {
+        self.listed.iter().map(|listed| listed.content.own_bytes()).sum()
+    }
+
+    /// How many further names there are.
+    pub fn further_names(&self) -> usize {
+        self.listed.iter().filter(|listed| listed.content.shared_with.is_some()).count()
+    }
+
+    /// As an entry is recorded in the new archive.
+    fn recorded(&self, place: usize) -> Option<ListedEntry> {
+        let old = &self.listed[place];
+        match self.fates.get(&old.entry.id) {
+            Some(Fate::Gone) => None,
+            Some(Fate::Becomes(entry)) => Some(ListedEntry { entry: entry.clone(), content: old.content }),
+            Some(Fate::BecomesFurther(recorded)) => Some((**recorded).clone()),
+            None => match old.content.shared_with.and_then(|owner| self.owners.get(&owner)) {
+                Some(owner) => recorded(old, owner),
+                None => Some(old.clone()),
+            },
+        }
+    }
+}
+
+/// What becomes of a file and its further names, given what becomes of each alone.
+fn settle_group(owner: &ListedEntry, names: &[&ListedEntry], fates: &mut Fates) -> Result<(), TooFar> {
+    let alone = |old: &ListedEntry, fates: &Fates| match fates.get(&old.entry.id) {
+        Some(Fate::Gone) => None,
+        Some(Fate::Becomes(entry)) => Some(entry.clone()),
+        _ => Some(old.entry.clone()),
+    };
+    let mut staying: Vec<(u64, Entry)> =
+        names.iter().filter_map(|name| Some((name.entry.id, alone(name, fates)?))).collect();
+    let file = match alone(owner, fates) {
+        Some(entry) => entry,
+        None if staying.is_empty() => return Ok(()),
+        None => {
+            let (id, heir) = staying.remove(0);
+            fates.insert(owner.entry.id, Fate::Becomes(heir.clone()));
+            fates.insert(id, Fate::Gone);
+            heir
+        }
+    };
+    let is_as_it_was = file == owner.entry;
+    for (id, entry) in staying {
+        if is_as_it_was && !fates.contains_key(&id) {
+            continue;
+        }
+        // All names of a file have one mode and one time.
+        let entry = Entry { mode: file.mode, modified: file.modified, ..entry };
+        let far = TooFar(entry.path.clone());
+        let content = Content { shared_with: Some(file.id), ..Content::default() };
+        let becomes = recorded(&ListedEntry { entry, content }, &file.path).ok_or(far)?;
+        fates.insert(id, Fate::BecomesFurther(Box::new(becomes)));
+    }
+    Ok(())
 }
 
 /// The entries of an archive that do not stay as they are, by their ids.
@@ -105,10 +202,7 @@ impl FrameSource<'_> {
 
 /// Decides over frames of one archive, for one thread.
 pub struct Carrier<'a> {
-    listed: &'a [ListedEntry],
-    fates: &'a Fates,
-    /// The ids of all entries; what a frame holds beside them was given up while it was packed.
-    ids: &'a HashSet<u64>,
+    old: &'a OldEntries<'a>,
     aligned: bool,
     decompressor: Decompressor,
 }
@@ -118,13 +212,8 @@ impl<'a> Carrier<'a> {
     ///
     /// # Errors
     /// [`SealedError::Codec`] for want of memory.
-    pub fn new(
-        listed: &'a [ListedEntry],
-        fates: &'a Fates,
-        ids: &'a HashSet<u64>,
-        squeeze: Squeeze,
-    ) -> Result<Self, SealedError> {
-        Ok(Self { listed, fates, ids, aligned: squeeze.is_slow(), decompressor: Decompressor::new()? })
+    pub fn new(old: &'a OldEntries<'a>, squeeze: Squeeze) -> Result<Self, SealedError> {
+        Ok(Self { old, aligned: squeeze.is_slow(), decompressor: Decompressor::new()? })
     }
 
     /// What becomes of a frame: mostly the same one; none where nothing of it stays, and two where paths grew too long for one. What is
@@ -135,21 +224,22 @@ impl<'a> Carrier<'a> {
     pub fn carried(&mut self, frame: OldFrame, compressor: &mut Compressor) -> Result<Vec<CarriedFrame>, SealedError> {
         let OldFrame { stored: StoredFrame { header, stored, .. }, begins } = frame;
         let raw_bytes = header.raw_bytes as usize;
-        if !self.fates.is_empty() {
+        if !self.old.fates.is_empty() {
             let mut raw = Vec::new();
             self.decompressor.decompress(header.codec, &stored, raw_bytes, &mut raw)?;
             if self.touches(&raw)? {
                 return self.put_together(&raw, &begins, compressor);
             }
         }
-        let begins = begins.into_iter().map(|(place, record_at)| (self.listed[place].clone(), record_at)).collect();
+        let listed = |(place, record_at)| Some((self.old.recorded(place)?, record_at));
+        let begins = begins.into_iter().filter_map(listed).collect();
         Ok(vec![CarriedFrame { block: Block { codec: header.codec, stored, raw_bytes }, begins }])
     }
 
     /// Whether a frame has anything of an entry that does not stay as it is.
     fn touches(&self, raw: &[u8]) -> Result<bool, SealedError> {
         for record in Records::new(raw) {
-            if self.fates.contains_key(&id_of(&record?.1)) {
+            if self.old.fates.contains_key(&id_of(&record?.1)) {
                 return Ok(true);
             }
         }
@@ -168,21 +258,20 @@ impl<'a> Carrier<'a> {
             let (at, record) = record?;
             let begun = begins.next_if(|(_, record_at)| *record_at == at).map(|(place, _)| place);
             let id = id_of(&record);
-            let fate = self.fates.get(&id);
-            if fate == Some(&Fate::Gone) || !self.ids.contains(&id) {
+            let fate = self.old.fates.get(&id);
+            if fate == Some(&Fate::Gone) || !self.old.ids.contains(&id) {
                 continue;
             }
             let becomes = match fate {
                 Some(Fate::Becomes(entry)) => Some(entry),
+                Some(Fate::BecomesFurther(recorded)) => Some(&recorded.entry),
                 _ => None,
             };
             if records.len() + most_bytes(&record, becomes) > MAX_BLOCK_BYTES {
                 frames.extend(closed(&mut records, &mut listed, compressor)?);
             }
             if let Some(place) = begun {
-                let ListedEntry { entry, content } = &self.listed[place];
-                let entry = becomes.unwrap_or(entry).clone();
-                listed.push((ListedEntry { entry, content: *content }, records.len() as u32));
+                listed.extend(self.old.recorded(place).map(|recorded| (recorded, records.len() as u32)));
             }
             self.put(&record, becomes, &mut records);
         }
@@ -194,17 +283,19 @@ impl<'a> Carrier<'a> {
     }
 
     fn put(&self, record: &Record<'_>, becomes: Option<&Entry>, records: &mut Vec<u8>) {
+        let id = becomes.map_or_else(|| id_of(record), |entry| entry.id);
         match record {
             Record::Entry(entry) => put_entry(becomes.unwrap_or(entry), records),
-            Record::Data { id, offset, bytes } => {
+            Record::Data { offset, bytes, .. } => {
                 if self.aligned && !records.is_empty() {
                     align_data(records);
                 }
-                let at = begin_data(*id, *offset, records);
+                let at = begin_data(id, *offset, records);
                 records.extend_from_slice(bytes);
                 grow_data(records, at);
             }
-            Record::End { id, content, abandoned } => put_end(*id, content, *abandoned, records),
+            Record::Hole { offset, bytes, .. } => put_hole(id, *offset, *bytes, records),
+            Record::End { content, abandoned, .. } => put_end(id, content, *abandoned, records),
         }
     }
 }
@@ -225,7 +316,7 @@ fn closed(
 const fn id_of(record: &Record<'_>) -> u64 {
     match record {
         Record::Entry(entry) => entry.id,
-        Record::Data { id, .. } | Record::End { id, .. } => *id,
+        Record::Data { id, .. } | Record::Hole { id, .. } | Record::End { id, .. } => *id,
     }
 }
 
@@ -236,6 +327,7 @@ fn most_bytes(record: &Record<'_>, becomes: Option<&Entry>) -> usize {
             Record::Entry(entry) => entry_bytes(becomes.unwrap_or(entry)),
             // A data record that begins a frame has no pad.
             Record::Data { bytes, .. } => DATA_PREFIX_BYTES + bytes.len() + RECORD_HEADER_BYTES,
+            Record::Hole { .. } => HOLE_BYTES,
             Record::End { .. } => END_BYTES,
         }
 }

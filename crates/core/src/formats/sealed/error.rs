@@ -2,6 +2,7 @@
 
 use super::cells::NotAuthentic;
 use super::frame::FrameError;
+use super::further_names::TooFar;
 use super::head::HeadError;
 use super::index::RootError;
 use super::record::RecordError;
@@ -99,6 +100,9 @@ pub enum SealError {
     /// Entries came in another order than that of their paths.
     #[error("entries out of order")]
     OutOfOrder,
+    /// A file with further names cannot be moved so far from them.
+    #[error(transparent)]
+    TooFar(#[from] TooFar),
     /// Something that can end any work.
     #[error(transparent)]
     Interrupted(Interruption),
@@ -111,7 +115,7 @@ impl Classed for SealError {
         match self {
             Self::Interrupted(error) => error.class(),
             Self::Write(error) => error.class(),
-            Self::TooManyEntries => ErrorClass::Usage,
+            Self::TooManyEntries | Self::TooFar(_) => ErrorClass::Usage,
             Self::Head(HeadError::KeyholeCount(_)) => ErrorClass::Usage,
             Self::Head(_) | Self::Codec(_) | Self::Seal(_) | Self::OutOfOrder => ErrorClass::System,
         }

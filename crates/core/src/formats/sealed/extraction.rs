@@ -3,15 +3,36 @@
 use super::error::SealedError;
 use super::index::Place;
 use super::record::Record;
+use crate::formats::reader::HOLE_PIECE_BYTES;
 use crate::ground::context::{Context, Progress};
 use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry};
+use crate::ground::holes::ContentDigest;
 use crate::ground::sink::EntrySink;
 use crate::ground::wire::Malformed;
+
+/// An entry that is waited for, where it begins, and what it is to the sink.
+#[derive(Clone, Copy)]
+pub(super) struct Awaited<'a> {
+    pub listed: &'a ListedEntry,
+    pub place: Place,
+    pub comes: Comes<'a>,
+}
+
+/// How an entry comes to the sink.
+#[derive(Clone, Copy)]
+pub(super) enum Comes<'a> {
+    /// As it is.
+    AsItIs,
+    /// Under another of its names.
+    As(&'a Entry),
+    /// Not at all: it is a further name, of which there is no more than this record.
+    NotHere(&'a Entry),
+}
 
 /// The file whose records are being read.
 pub(super) enum Open {
     Nothing,
-    Listed { entry: Entry, content: Content, size: u64, hasher: Box<blake3::Hasher> },
+    Listed { id: u64, entry: Entry, content: Content, size: u64, holes: u64, digest: ContentDigest },
     Unlisted { id: u64 },
 }
 
@@ -19,7 +40,7 @@ pub(super) enum Open {
 pub(super) struct Extraction<'a, 'c> {
     pub sink: &'a mut dyn EntrySink,
     pub context: &'a Context<'c>,
-    pub next: Option<(&'a ListedEntry, Place)>,
+    pub next: Option<Awaited<'a>>,
     pub open: Open,
     /// Whether only some entries are wanted, so that others may come between.
     pub selective: bool,
@@ -30,41 +51,65 @@ impl<'a> Extraction<'a, '_> {
         &mut self,
         place: Place,
         record: Record<'_>,
-        following: impl FnMut() -> Option<(&'a ListedEntry, Place)>,
+        following: impl FnMut() -> Option<Awaited<'a>>,
     ) -> Result<(), SealedError> {
         match (record, &mut self.open) {
             (Record::Entry(entry), Open::Nothing) => self.begin(place, entry, following),
-            (Record::Data { id, offset, bytes }, Open::Listed { entry, content, size, hasher }) => {
+            (Record::Data { id, offset, bytes }, Open::Listed { id: open, content, size, digest, .. }) => {
                 let end = offset.saturating_add(bytes.len() as u64);
-                if id != entry.id || offset != *size || end > content.size {
+                if id != *open || offset != *size || end > content.size {
                     return Err(disagreement());
                 }
                 *size = end;
-                hasher.update(bytes);
+                digest.update(bytes);
                 self.context.tell(Progress::Advance(bytes.len() as u64));
                 Ok(self.sink.content(bytes)?)
             }
-            (Record::End { id, content, abandoned: false }, Open::Listed { entry, content: listed, size, hasher }) => {
-                if id != entry.id || content != *listed || content.size != *size {
+            (Record::Hole { id, offset, bytes }, Open::Listed { id: open, content, size, holes, digest, .. }) => {
+                let end = offset.saturating_add(bytes);
+                if !content.in_units || id != *open || offset != *size || end > content.size {
                     return Err(disagreement());
                 }
-                if hasher.finalize().as_bytes() != &content.digest {
+                (*size, *holes) = (end, *holes + bytes);
+                digest.hole(bytes);
+                self.hole(bytes)
+            }
+            (
+                Record::End { id, content, abandoned: false },
+                Open::Listed { id: open, entry, content: listed, size, holes, digest },
+            ) => {
+                if id != *open || content != *listed || (content.size, content.holes) != (*size, *holes) {
+                    return Err(disagreement());
+                }
+                if digest.finish() != content.digest {
                     return Err(SealedError::WrongDigest(entry.path.as_bytes().to_vec()));
                 }
                 self.sink.end(entry, &content)?;
                 self.open = Open::Nothing;
                 Ok(())
             }
-            (Record::Data { id, .. }, Open::Unlisted { id: open }) if id == *open => Ok(()),
+            (Record::Data { id, .. } | Record::Hole { id, .. }, Open::Unlisted { id: open }) if id == *open => Ok(()),
             (Record::End { id, abandoned, .. }, Open::Unlisted { id: open })
                 if id == *open && (abandoned || self.selective) =>
             {
                 self.open = Open::Nothing;
                 Ok(())
             }
-            (Record::Data { .. } | Record::End { .. }, Open::Nothing) if self.selective => Ok(()),
+            (Record::Data { .. } | Record::Hole { .. } | Record::End { .. }, Open::Nothing) if self.selective => Ok(()),
             _ => Err(disagreement()),
         }
+    }
+
+    /// A hole goes to the sink in pieces, so that whoever wants to stop is heard.
+    fn hole(&mut self, mut bytes: u64) -> Result<(), SealedError> {
+        while bytes > 0 {
+            self.context.go_on()?;
+            let piece = bytes.min(HOLE_PIECE_BYTES);
+            self.sink.hole(piece)?;
+            self.context.tell(Progress::Advance(piece));
+            bytes -= piece;
+        }
+        Ok(())
     }
 
     /// Whether everything that was wanted was delivered.
@@ -79,7 +124,7 @@ impl<'a> Extraction<'a, '_> {
             Open::Listed { .. } => None,
             _ => {
                 self.open = Open::Nothing;
-                self.next.map(|(_, place)| place.frame_at)
+                self.next.map(|awaited| awaited.place.frame_at)
             }
         }
     }
@@ -88,9 +133,9 @@ impl<'a> Extraction<'a, '_> {
         &mut self,
         place: Place,
         entry: Entry,
-        mut following: impl FnMut() -> Option<(&'a ListedEntry, Place)>,
+        mut following: impl FnMut() -> Option<Awaited<'a>>,
     ) -> Result<(), SealedError> {
-        let Some((listed, _)) = self.next.filter(|(_, expected)| *expected == place) else {
+        let Some(Awaited { listed, comes, .. }) = self.next.filter(|awaited| awaited.place == place) else {
             if entry.kind != EntryKind::File {
                 if self.selective {
                     return Ok(());
@@ -101,14 +146,22 @@ impl<'a> Extraction<'a, '_> {
             self.open = Open::Unlisted { id: entry.id };
             return Ok(());
         };
-        if listed.entry != entry {
+        let recorded = if let Comes::NotHere(recorded) = comes { recorded } else { &listed.entry };
+        if *recorded != entry {
             return Err(disagreement());
         }
         self.next = following();
+        let entry = match comes {
+            Comes::AsItIs => entry,
+            Comes::As(other) => other.clone(),
+            Comes::NotHere(_) => return Ok(()),
+        };
         self.context.tell(Progress::Entry(&entry.path));
         self.sink.begin(&entry)?;
         if entry.kind == EntryKind::File {
-            self.open = Open::Listed { entry, content: listed.content, size: 0, hasher: Box::default() };
+            let (id, content) = (listed.entry.id, listed.content);
+            let digest = ContentDigest::new(content.in_units);
+            self.open = Open::Listed { id, entry, content, size: 0, holes: 0, digest };
         } else {
             self.sink.end(&entry, &listed.content)?;
         }

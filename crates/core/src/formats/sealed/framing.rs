@@ -3,11 +3,15 @@
 //! This half of writing runs beside the sources, so it knows frames by their number only. With each frame go the
 //! entries that are complete with it; the writer knows where each frame begins, and puts the two together in the index.
 
+use super::further_names::{kind_of, recorded};
 use super::record::{
-    ALIGNMENT, DATA_PREFIX_BYTES, RECORD_HEADER_BYTES, align_data, begin_data, grow_data, put_end, put_entry,
+    ALIGNMENT, DATA_PREFIX_BYTES, HOLE_BYTES, RECORD_HEADER_BYTES, align_data, begin_data, grow_data, put_end,
+    put_entry, put_hole,
 };
+use crate::codecs::block::MAX_BLOCK_BYTES;
 use crate::codecs::lzma::Filter;
-use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry, Totals};
+use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Totals};
+use crate::ground::holes::{ContentDigest, Hole};
 use crate::ground::pipeline::{Spares, Stopped};
 
 /// An entry that was framed.
@@ -62,7 +66,7 @@ pub enum Class {
 }
 
 /// What is expected of a file, before it is read.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone, Copy, Default)]
 pub struct Expected {
     /// Its bytes.
     pub bytes: u64,
@@ -70,6 +74,8 @@ pub struct Expected {
     pub kept: f64,
     /// Files of one class share frames; at another a frame ends, unless it is short.
     pub class: Class,
+    /// It may have holes, so that its digest is that of its units.
+    pub in_units: bool,
 }
 
 /// A frame that is no longer than this goes on with files of another class, in bytes before compression.
@@ -111,7 +117,9 @@ struct OpenEntry {
     frame: u64,
     record_at: u32,
     size: u64,
-    hasher: Box<blake3::Hasher>,
+    holes: u64,
+    in_units: bool,
+    digest: ContentDigest,
     kept_parts: u64,
     /// Where in the current frame the data record begins that more content is added to.
     data_at: Option<usize>,
@@ -135,6 +143,31 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
 
     /// Begins an entry. Folders and links are complete with this; a file goes on with its content.
     pub fn begin(&mut self, entry: Entry, expected: Expected) -> Result<(), Stopped> {
+        let (frame, record_at) = self.begin_record(&entry, expected)?;
+        if entry.kind == EntryKind::File {
+            if expected.in_units {
+                // Whoever reads it without the index knows by this how it is digested.
+                put_hole(entry.id, 0, 0, &mut self.frame.records);
+            }
+            self.open = Some(OpenEntry {
+                entry,
+                frame,
+                record_at,
+                size: 0,
+                holes: 0,
+                in_units: expected.in_units,
+                digest: ContentDigest::new(expected.in_units),
+                kept_parts: kept_parts(expected.kept),
+                data_at: None,
+            });
+        } else {
+            self.list(entry, Content::default(), frame, record_at);
+        }
+        Ok(())
+    }
+
+    /// Puts an entry's record; the frame, and where in that it begins.
+    fn begin_record(&mut self, entry: &Entry, expected: Expected) -> Result<(u64, u32), Stopped> {
         if self.frame.records.capacity() == 0 {
             self.frame.records = self.spares.take_with_room(self.room.raw_bytes)?;
         }
@@ -147,15 +180,20 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
         }
         self.class = expected.class;
         self.stored_parts += AROUND_FILE_BYTES * KEPT_PARTS;
-        let (frame, record_at) = (self.number, self.frame.records.len() as u32);
-        put_entry(&entry, &mut self.frame.records);
-        if entry.kind == EntryKind::File {
-            self.open =
-                Some(OpenEntry { entry, frame, record_at, size: 0, hasher: Box::default(), kept_parts, data_at: None });
-        } else {
-            self.list(entry, Content::default(), frame, record_at);
-        }
-        Ok(())
+        let begun = (self.number, self.frame.records.len() as u32);
+        put_entry(entry, &mut self.frame.records);
+        Ok(begun)
+    }
+
+    /// Takes a further name of a file that was ended, with what that came to; `false` where it is too far from it in the tree for that.
+    ///
+    /// # Errors
+    /// [`Stopped`].
+    pub fn further_name(&mut self, listed: &ListedEntry, owner: &EntryPath) -> Result<bool, Stopped> {
+        let Some(ListedEntry { entry, content }) = recorded(listed, owner) else { return Ok(false) };
+        let (frame, record_at) = self.begin_record(&entry, Expected::default())?;
+        self.list(entry, content, frame, record_at);
+        Ok(true)
     }
 
     /// Adds content to the file that was begun: `read` appends at most so many bytes as it is told, which are no more
@@ -189,11 +227,45 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
             open.data_at = None;
         } else {
             grow_data(records, data_at);
-            open.hasher.update(&records[from..]);
+            open.digest.update(&records[from..]);
             open.size += count as u64;
             self.stored_parts += count as u64 * open.kept_parts;
         }
         Ok(outcome.map(|()| count))
+    }
+
+    /// Adds a hole of so many bytes to the file that was begun, and may have such. What of it is no whole unit goes as content.
+    ///
+    /// # Errors
+    /// [`Stopped`].
+    pub fn hole(&mut self, bytes: u64) -> Result<(), Stopped> {
+        let Some(open) = self.open.as_ref().filter(|open| open.in_units) else { return self.zeros(bytes) };
+        let (from, to) = (open.size, open.size.saturating_add(bytes));
+        let Some(hole) = Hole::within(from, to) else { return self.zeros(bytes) };
+        self.zeros(hole.at - from)?;
+        if self.frame.records.len() + RECORD_HEADER_BYTES + HOLE_BYTES > MAX_BLOCK_BYTES {
+            self.flush()?;
+        }
+        if let Some(open) = &mut self.open {
+            put_hole(open.entry.id, hole.at, hole.bytes, &mut self.frame.records);
+            open.digest.hole(hole.bytes);
+            (open.size, open.holes) = (hole.end(), open.holes + hole.bytes);
+            open.data_at = None;
+        }
+        self.zeros(to - hole.end())
+    }
+
+    /// Adds so many zeros as content.
+    fn zeros(&mut self, mut bytes: u64) -> Result<(), Stopped> {
+        while bytes > 0 && self.open.is_some() {
+            let wanted = usize::try_from(bytes).unwrap_or(usize::MAX);
+            let added = self.content(wanted, |output, most| {
+                output.resize(output.len() + most, 0);
+                Ok::<_, Stopped>(())
+            })??;
+            bytes -= added as u64;
+        }
+        Ok(())
     }
 
     /// Ends the file that was begun, and lists it.
@@ -210,14 +282,15 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
 
     fn close(&mut self, changed_while_read: bool, abandoned: bool) -> Option<(OpenEntry, Content)> {
         let open = self.open.take()?;
-        let digest = *open.hasher.finalize().as_bytes();
-        let content = Content { size: open.size, digest, changed_while_read, ..Content::default() };
+        let OpenEntry { size, holes, in_units, .. } = open;
+        let digest = open.digest.finish();
+        let content = Content { size, digest, in_units, holes, changed_while_read, shared_with: None };
         put_end(open.entry.id, &content, abandoned, &mut self.frame.records);
         Some((open, content))
     }
 
     fn list(&mut self, entry: Entry, content: Content, frame: u64, record_at: u32) {
-        self.totals.add(entry.kind, content.size);
+        self.totals.add(kind_of(&entry, &content), content.size);
         self.frame.completed.push(Framed { listed: ListedEntry { entry, content }, frame, record_at });
     }
 

@@ -3,6 +3,7 @@
 //! The tail holds the root's digest and the root each page's, so that every part of the index can be
 //! believed by itself.
 
+use super::further_names::{MAX_FURTHER_NAMES, Sharing};
 use super::record::{RecordError, entry_bytes, put_content, put_entry_value, take_content, take_entry_value};
 use crate::codecs::block::MAX_BLOCK_BYTES;
 use crate::ground::entry::{EntryKind, ListedEntry, Timestamp};
@@ -28,10 +29,15 @@ const SQUEEZE: u16 = 3;
 const MESSAGE: u16 = 4;
 const VOLUME_LIMIT: u16 = 5;
 const PARCEL: u16 = 6;
+const FURTHER_NAMES: u16 = 7;
 const BASE: u16 = 0x8005;
+const HOLES: u16 = 0x8006;
 
 /// The most parcels that an archive may say its delivery has. Those that are made here are fewer.
 pub const MAX_PARCELS: u32 = 65_535;
+
+/// Bytes of a further name's id and of its owner's.
+const SHARING_BYTES: usize = 16;
 
 /// The longest message, in bytes of UTF-8.
 pub const MAX_MESSAGE_BYTES: usize = 64 * 1024;
@@ -106,6 +112,10 @@ pub struct Root {
     pub about: About,
     /// The pages in order.
     pub pages: Vec<PageRef>,
+    /// Which entries are further names of files, sorted by their ids, at most [`MAX_FURTHER_NAMES`].
+    pub sharing: Vec<Sharing>,
+    /// Whether the digests of some contents are of their units, since they have holes.
+    pub in_units: bool,
 }
 
 /// Collects entries, in order, into one page.
@@ -209,6 +219,7 @@ impl Root {
         let parcel = self.about.parcel.map(|ParcelOf { delivery, number, count }| {
             [&delivery[..], &number.to_le_bytes(), &count.to_le_bytes()].concat()
         });
+        let sharing = Some(put_sharing(&self.sharing)).filter(|sharing| !sharing.is_empty());
         let message = Some(self.about.message.as_bytes()).filter(|message| !message.is_empty());
         let told = [
             (MADE_AT, Some(made_at.as_slice())),
@@ -217,7 +228,9 @@ impl Root {
             (MESSAGE, message),
             (VOLUME_LIMIT, volume_limit.as_ref().map(<[u8; 8]>::as_slice)),
             (PARCEL, parcel.as_deref()),
+            (FURTHER_NAMES, sharing.as_deref()),
             (BASE, self.about.base.as_deref()),
+            (HOLES, self.in_units.then_some(&[][..])),
         ];
         for (kind, value) in told.into_iter().filter_map(|(kind, value)| Some((kind, value?))) {
             properties.extend_from_slice(&kind.to_le_bytes());
@@ -229,18 +242,37 @@ impl Root {
         root.extend_from_slice(&u32::try_from(properties.len()).ok()?.to_le_bytes());
         root.extend_from_slice(&properties);
         put_page_refs(&self.pages, &mut root)?;
-        (root.len() <= MAX_BLOCK_BYTES && self.pages.len() <= MAX_PAGES).then_some(root)
+        let is_bounded = self.pages.len() <= MAX_PAGES && self.sharing.len() <= MAX_FURTHER_NAMES;
+        (root.len() <= MAX_BLOCK_BYTES && is_bounded).then_some(root)
     }
 
     /// Reads a root whose digest the caller has compared.
     pub fn decode(bytes: &[u8]) -> Result<Self, RootError> {
         let mut cursor = Cursor::new(bytes, "index root");
         let (page_count, properties) = (cursor.u32()?, cursor.u32()? as usize);
-        let about = read_properties(Cursor::new(cursor.bytes(properties)?, "index root"))?;
+        let (about, sharing, in_units) = read_properties(Cursor::new(cursor.bytes(properties)?, "index root"))?;
         let pages = take_page_refs(page_count, &mut cursor)?;
         cursor.end()?;
-        Ok(Self { about, pages })
+        Ok(Self { about, pages, sharing, in_units })
     }
+}
+
+fn put_sharing(sharing: &[Sharing]) -> Vec<u8> {
+    sharing.iter().flat_map(|Sharing { id, owner }| [id.to_le_bytes(), owner.to_le_bytes()]).flatten().collect()
+}
+
+/// Takes ids of further names, each with its owner's: they rise, and there is at least one.
+fn take_sharing(mut cursor: Cursor<'_>) -> Result<Vec<Sharing>, Malformed> {
+    let malformed = cursor.malformed();
+    let bytes = cursor.clone().rest().len();
+    if bytes == 0 || bytes / SHARING_BYTES > MAX_FURTHER_NAMES {
+        return Err(malformed);
+    }
+    let mut sharing: Vec<Sharing> = Vec::with_capacity(bytes / SHARING_BYTES);
+    while !cursor.is_empty() {
+        sharing.push(Sharing { id: cursor.u64()?, owner: cursor.u64()? });
+    }
+    if sharing.is_sorted_by(|one, other| one.id < other.id) { Ok(sharing) } else { Err(malformed) }
 }
 
 /// Appends where pages are; `None` for a path that is too long.
@@ -283,13 +315,13 @@ pub enum RootError {
     UnknownProperty(u16),
 }
 
-fn read_properties(mut cursor: Cursor<'_>) -> Result<About, RootError> {
-    let mut about = About::default();
+fn read_properties(mut cursor: Cursor<'_>) -> Result<(About, Vec<Sharing>, bool), RootError> {
+    let (mut about, mut sharing, mut in_units) = (About::default(), Vec::new(), false);
     let mut known = Vec::new();
     while !cursor.is_empty() {
         let kind = cursor.u16()?;
         // Readers would differ about which of two counts.
-        if [MADE_AT, NAME, SQUEEZE, MESSAGE, VOLUME_LIMIT, PARCEL, BASE].contains(&kind) {
+        if [MADE_AT, NAME, SQUEEZE, MESSAGE, VOLUME_LIMIT, PARCEL, FURTHER_NAMES, BASE, HOLES].contains(&kind) {
             if known.contains(&kind) {
                 return Err(Malformed("property twice").into());
             }
@@ -328,12 +360,17 @@ fn read_properties(mut cursor: Cursor<'_>) -> Result<About, RootError> {
                 }
                 about.parcel = Some(parcel);
             }
+            FURTHER_NAMES => sharing = take_sharing(value)?,
+            HOLES => {
+                in_units = true;
+                value.end()?;
+            }
             BASE => about.base = Some(value.rest().to_vec()),
             unknown if unknown & MUST_BE_UNDERSTOOD != 0 => return Err(RootError::UnknownProperty(unknown)),
             _ => {}
         }
     }
-    Ok(about)
+    Ok((about, sharing, in_units))
 }
 
 #[cfg(test)]
@@ -362,24 +399,31 @@ mod tests {
         let parcel = Some(ParcelOf { delivery: [7; 16], number: 2, count: 2 });
         let about =
             About { made_at, name: b"dossier".to_vec(), squeeze: Some(2), message, volume_limit, parcel, base: None };
-        let root = Root { about, pages: vec![page_ref] };
+        let sharing = vec![Sharing { id: 2, owner: 7 }, Sharing { id: 3, owner: 1 }];
+        let root = Root { about, pages: vec![page_ref], sharing, in_units: true };
         assert_eq!(Root::decode(&root.encode().unwrap()).unwrap(), root);
     }
 
     /// A property: its type and value, and whether the root is read with it behind the ones that it has.
     #[rstest]
-    #[case::unknown_one(7, b"x", true)]
+    #[case::unknown_one(8, b"x", true)]
     #[case::unknown_one_that_must_be_understood(0x8007, b"x", false)]
     #[case::a_parcel(PARCEL, &[0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 1, 0, 0, 0], true)]
     #[case::a_parcel_without_a_number(PARCEL, &[0; 24], false)]
     #[case::a_parcel_beyond_the_last(PARCEL, &[0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 2, 0, 0, 0, 1, 0, 0, 0], false)]
     #[case::too_many_parcels(PARCEL, &[0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 1, 0], false)]
     #[case::a_short_parcel(PARCEL, &[0; 20], false)]
+    #[case::a_further_name(FURTHER_NAMES, &[1; SHARING_BYTES], true)]
+    #[case::one_further_name_twice(FURTHER_NAMES, &[1; 2 * SHARING_BYTES], false)]
+    #[case::half_a_further_name(FURTHER_NAMES, &[1; SHARING_BYTES / 2], false)]
+    #[case::no_further_name(FURTHER_NAMES, b"", false)]
+    #[case::holes(HOLES, b"", true)]
+    #[case::holes_with_something_in_them(HOLES, b"x", false)]
     #[case::a_second_name(NAME, b"lamp", false)]
     #[case::a_second_time(MADE_AT, &[0; 12], false)]
     fn properties_stand_once_and_are_known_or_passed_over(#[case] kind: u16, #[case] value: &[u8], #[case] good: bool) {
         let about = About { name: b"dossier".to_vec(), squeeze: Some(2), ..About::default() };
-        let mut root = Root { about, pages: Vec::new() }.encode().unwrap();
+        let mut root = Root { about, ..Root::default() }.encode().unwrap();
         let property = [&kind.to_le_bytes()[..], &[0, 0], &(value.len() as u32).to_le_bytes(), value].concat();
         let length = u32::from_le_bytes(root[4..8].try_into().unwrap()) + property.len() as u32;
         root[4..8].copy_from_slice(&length.to_le_bytes());
@@ -390,7 +434,7 @@ mod tests {
     #[test]
     fn a_second_has_less_than_a_thousand_million_nanoseconds() {
         let made_at = Timestamp { seconds: 0, nanoseconds: 1_000_000_000 };
-        let root = Root { about: About { made_at, ..About::default() }, pages: Vec::new() };
+        let root = Root { about: About { made_at, ..About::default() }, ..Root::default() };
         assert!(Root::decode(&root.encode().unwrap()).is_err());
     }
 

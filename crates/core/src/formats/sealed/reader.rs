@@ -3,16 +3,19 @@
 //! Everything is authentic before it is looked at, and held to the format's rules before it is
 //! believed. What a sink is told has been compared with the index; a file ends only if its digest is right.
 
-use super::base::{Base, BaseEntry, BaseRef, Becomes};
+use super::base::Base;
 use super::cells::CellSeal;
 use super::error::SealedError;
-use super::extraction::{Extraction, Open};
+use super::extraction::{Awaited, Comes, Extraction, Open};
 use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
-use super::index::{About, IndexEntry, PageRef, Place, Root, check_order, read_page};
+use super::frame_reading::{FrameWalk, StoredFrame, read_frame};
+use super::further_names::{FurtherNames, hand_over};
+use super::index::{About, Place};
+use super::index_reading::{Index, agrees, read_base, read_index};
 use super::keys::{ArchiveKey, CostLimit};
 use super::record::Records;
 use super::stream::StreamReader;
-use super::tail::{TAIL_BYTES, Tail};
+use super::tail::Tail;
 use super::unlocking::{UnlockedSet, unlock};
 use super::volume::{CellReader, VolumeSet};
 use crate::codecs::block::Decompressor;
@@ -20,11 +23,12 @@ use crate::codecs::error::CodecError;
 use crate::formats::error::ArchiveError;
 use crate::formats::reader::{ArchiveReader, Facts};
 use crate::ground::context::{Context, Progress};
-use crate::ground::entry::{EntryPath, ListedEntry};
+use crate::ground::entry::ListedEntry;
 use crate::ground::pipeline::{Jobs, Spares, ordered};
 use crate::ground::secrets::Credentials;
 use crate::ground::sink::EntrySink;
-use crate::ground::wire::{Cursor, Malformed};
+use crate::ground::wire::Malformed;
+use std::collections::HashMap;
 use std::path::PathBuf;
 
 /// An unlocked archive.
@@ -34,6 +38,7 @@ pub struct SealedReader {
     about: About,
     listed: Vec<ListedEntry>,
     places: Vec<Place>,
+    further: FurtherNames,
     /// Where the first part of the index begins in the inner stream, behind all content.
     content_end: u64,
     /// Whether it needs a password, as far as that is known.
@@ -60,10 +65,11 @@ impl SealedReader {
         let mut stream = stream_of(set, key)?;
         let mut decompressor = Decompressor::new()?;
         let tail = stream.tail()?;
-        let Index { about, listed, places, content_end } = read_index(&mut stream, &mut decompressor, &tail)?;
-        let base = read_base(&about, &mut stream, &mut decompressor, &tail)?;
+        let Index { about, listed, places, further, in_units, content_end } =
+            read_index(&mut stream, &mut decompressor, &tail)?;
+        let base = read_base((&about, in_units), &mut stream, &mut decompressor, &tail)?;
         base.iter().try_for_each(|base| agrees(base, &listed))?;
-        Ok(Self { stream, tail, about, listed, places, content_end, secret: true, key_file: false, base })
+        Ok(Self { stream, tail, about, listed, places, further, content_end, secret: true, key_file: false, base })
     }
 
     /// Reads the index of a set that is unlocked.
@@ -110,9 +116,21 @@ impl SealedReader {
     /// # Errors
     /// [`SealedError`]; what the sink was told to end before that is complete and right.
     fn read_all(&mut self, sink: &mut dyn EntrySink, context: &Context<'_>) -> Result<(), SealedError> {
-        let mut order: Vec<usize> = (0..self.places.len()).collect();
-        order.sort_unstable_by_key(|index| self.places[*index]);
-        let mut expected = order.into_iter().map(|index| (&self.listed[index], self.places[index]));
+        self.read_whole_stream(sink, context)?;
+        let further: Vec<usize> = in_stream_order(self.further.keys().copied(), &self.places);
+        let delivered = self.further.values().map(|further| (further.owner, further.owner)).collect();
+        self.hand_over_further(further, delivered, sink, context)
+    }
+
+    /// Reads the whole stream, and hands everything to the sink but further names.
+    fn read_whole_stream(&mut self, sink: &mut dyn EntrySink, context: &Context<'_>) -> Result<(), SealedError> {
+        let (listed, places, further) = (&self.listed, &self.places, &self.further);
+        let order = in_stream_order(0..places.len(), places);
+        let mut expected = order.into_iter().map(|at| Awaited {
+            listed: &listed[at],
+            place: places[at],
+            comes: further.get(&at).map_or(Comes::AsItIs, |further| Comes::NotHere(&further.recorded)),
+        });
         let mut extraction = Extraction { sink, context, next: expected.next(), open: Open::Nothing, selective: false };
         let (stream, tail) = (&mut self.stream, &self.tail);
         let (geometry, per_cell) = (stream.cells().set().geometry, stream.inner_per_cell());
@@ -153,34 +171,75 @@ impl SealedReader {
         sink: &mut dyn EntrySink,
         context: &Context<'_>,
     ) -> Result<(), SealedError> {
-        let Self { stream, tail, listed, places, .. } = self;
-        let mut order: Vec<usize> = wanted.iter().copied().filter(|place| *place < places.len()).collect();
-        order.sort_unstable_by_key(|place| places[*place]);
-        order.dedup();
-        let mut expected = order.into_iter().map(|place| (&listed[place], places[place]));
-        let mut extraction = Extraction { sink, context, next: expected.next(), open: Open::Nothing, selective: true };
-        let mut decompressor = Decompressor::new()?;
-        let (mut frame_at, mut raw) = (extraction.next.map_or(0, |(_, place)| place.frame_at), Vec::new());
-        while !extraction.is_done() {
-            context.go_on()?;
-            let header = read_frame(stream, &mut decompressor, frame_at, tail, &mut raw)?;
-            let records = if header.kind == FrameKind::Content { raw.as_slice() } else { &[] };
-            for record in Records::new(records) {
-                let (record_at, record) = record?;
-                extraction.take(Place { frame_at, record_at }, record, || expected.next())?;
-                if extraction.is_done() {
-                    break;
-                }
-            }
-            frame_at = match extraction.skip_to() {
-                Some(frame) if frame > frame_at => frame,
-                // What should have begun in this frame did not.
-                Some(_) => return Err(Malformed("index").into()),
-                None => frame_at + FRAME_HEADER_BYTES as u64 + u64::from(header.stored_bytes),
-            };
-        }
-        Ok(())
+        let wanted = in_stream_order(wanted.iter().copied().filter(|at| *at < self.places.len()), &self.places);
+        let (further, others): (Vec<_>, Vec<_>) = wanted.into_iter().partition(|at| self.further.contains_key(at));
+        let names: HashMap<usize, usize> = others.iter().map(|at| (*at, *at)).collect();
+        read_under(&mut self.stream, &self.tail, (&self.listed, &self.places), &names, sink, context)?;
+        self.hand_over_further(further, names, sink, context)
     }
+
+    fn hand_over_further(
+        &mut self,
+        further: Vec<usize>,
+        delivered: HashMap<usize, usize>,
+        sink: &mut dyn EntrySink,
+        context: &Context<'_>,
+    ) -> Result<(), SealedError> {
+        if further.is_empty() {
+            return Ok(());
+        }
+        let Self { stream, tail, listed, places, further: names, .. } = self;
+        hand_over(further, delivered, (listed, names), sink, |under, sink| {
+            read_under(stream, tail, (listed, places), under, sink, context)
+        })
+    }
+}
+
+/// Hands entries to the sink, each under the name that stands beside it, by their places in the list.
+fn read_under(
+    stream: &mut StreamReader,
+    tail: &Tail,
+    (listed, places): (&[ListedEntry], &[Place]),
+    names: &HashMap<usize, usize>,
+    sink: &mut dyn EntrySink,
+    context: &Context<'_>,
+) -> Result<(), SealedError> {
+    let order = in_stream_order(names.keys().copied(), places);
+    let mut expected = order.into_iter().map(|at| Awaited {
+        listed: &listed[at],
+        place: places[at],
+        comes: if names[&at] == at { Comes::AsItIs } else { Comes::As(&listed[names[&at]].entry) },
+    });
+    let mut extraction = Extraction { sink, context, next: expected.next(), open: Open::Nothing, selective: true };
+    let mut decompressor = Decompressor::new()?;
+    let (mut frame_at, mut raw) = (extraction.next.map_or(0, |awaited| awaited.place.frame_at), Vec::new());
+    while !extraction.is_done() {
+        context.go_on()?;
+        let header = read_frame(stream, &mut decompressor, frame_at, tail, &mut raw)?;
+        let records = if header.kind == FrameKind::Content { raw.as_slice() } else { &[] };
+        for record in Records::new(records) {
+            let (record_at, record) = record?;
+            extraction.take(Place { frame_at, record_at }, record, || expected.next())?;
+            if extraction.is_done() {
+                break;
+            }
+        }
+        frame_at = match extraction.skip_to() {
+            Some(frame) if frame > frame_at => frame,
+            // What should have begun in this frame did not.
+            Some(_) => return Err(Malformed("index").into()),
+            None => frame_at + FRAME_HEADER_BYTES as u64 + u64::from(header.stored_bytes),
+        };
+    }
+    Ok(())
+}
+
+/// Places in the list, sorted as their entries stand in the stream, none twice.
+fn in_stream_order(of_list: impl Iterator<Item = usize>, places: &[Place]) -> Vec<usize> {
+    let mut order: Vec<usize> = of_list.collect();
+    order.sort_unstable_by_key(|at| places[*at]);
+    order.dedup();
+    order
 }
 
 impl ArchiveReader for SealedReader {
@@ -250,147 +309,11 @@ pub(super) fn stream_of(set: VolumeSet, key: &ArchiveKey) -> Result<StreamReader
     Ok(StreamReader::new(seal, CellReader::new(set)))
 }
 
-/// A whole index: what the archive says of itself, and its entries, sorted by path, each with its place.
-pub(super) struct Index {
-    pub about: About,
-    pub listed: Vec<ListedEntry>,
-    pub places: Vec<Place>,
-    pub content_end: u64,
-}
-
-/// Reads the root and all pages, and holds them to the tail.
-pub(super) fn read_index(
-    stream: &mut StreamReader,
-    decompressor: &mut Decompressor,
-    tail: &Tail,
-) -> Result<Index, SealedError> {
-    let root = read_root(stream, decompressor, tail)?;
-    let content_end = root.pages.first().map_or(tail.root_at, |page| page.frame_at);
-    let mut index = Index { about: root.about, listed: Vec::new(), places: Vec::new(), content_end };
-    let mut raw = Vec::new();
-    for page in &root.pages {
-        let page = read_index_page(page, stream, decompressor, tail, &mut raw)?;
-        check_order(index.listed.last().into_iter().chain(page.iter().map(|entry| &entry.listed)))?;
-        for IndexEntry { listed, place } in page {
-            index.listed.push(listed);
-            index.places.push(place);
-        }
-    }
-    refuse_one_id_twice(index.listed.iter())?;
-    let content_bytes = index.listed.iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
-    if index.listed.len() as u64 != tail.entries || content_bytes != tail.content_bytes {
-        return Err(Malformed("index").into());
-    }
-    Ok(index)
-}
-
-fn refuse_one_id_twice<'a>(entries: impl Iterator<Item = &'a ListedEntry>) -> Result<(), Malformed> {
-    let mut ids: Vec<u64> = entries.map(|listed| listed.entry.id).collect();
-    ids.sort_unstable();
-    if ids.is_sorted_by(|one, other| one < other) { Ok(()) } else { Err(Malformed("index")) }
-}
-
-fn read_index_page(
-    page: &PageRef,
-    stream: &mut StreamReader,
-    decompressor: &mut Decompressor,
-    tail: &Tail,
-    raw: &mut Vec<u8>,
-) -> Result<Vec<IndexEntry>, SealedError> {
-    let header = read_frame(stream, decompressor, page.frame_at, tail, raw)?;
-    if header.kind != FrameKind::IndexPage || header.stored_bytes + FRAME_HEADER_BYTES as u32 != page.frame_bytes {
-        return Err(Malformed("index page").into());
-    }
-    Ok(read_page(raw, page)?)
-}
-
-/// Holds what is said of the base to what is here: what is replaced is here, and nothing else of it.
-fn agrees(base: &Base, listed: &[ListedEntry]) -> Result<(), Malformed> {
-    let is_here = |path: &EntryPath| listed.binary_search_by(|listed| listed.entry.path.cmp(path)).is_ok();
-    let agrees = |entry: &BaseEntry| is_here(&entry.listed.entry.path) == (entry.becomes == Becomes::Replaced);
-    if base.entries.iter().all(agrees) { Ok(()) } else { Err(Malformed("base entry")) }
-}
-
-/// Reads what an archive of changes says of the one that it builds upon; `None` of any other.
-fn read_base(
-    about: &About,
-    stream: &mut StreamReader,
-    decompressor: &mut Decompressor,
-    tail: &Tail,
-) -> Result<Option<Base>, SealedError> {
-    let Some(property) = &about.base else { return Ok(None) };
-    let BaseRef { name, pages } = BaseRef::decode(Cursor::new(property, "base"))?;
-    let (mut entries, mut raw) = (Vec::<BaseEntry>::new(), Vec::new());
-    for page in &pages {
-        let page = read_index_page(page, stream, decompressor, tail, &mut raw)?;
-        check_order(entries.last().map(|last| &last.listed).into_iter().chain(page.iter().map(|entry| &entry.listed)))?;
-        for entry in page {
-            entries.push(BaseEntry::from_index_entry(entry)?);
-        }
-    }
-    refuse_one_id_twice(entries.iter().map(|entry| &entry.listed))?;
-    Ok(Some(Base { name, entries }))
-}
-
-fn read_root(stream: &mut StreamReader, decompressor: &mut Decompressor, tail: &Tail) -> Result<Root, SealedError> {
-    let mut raw = Vec::new();
-    let header = read_frame(stream, decompressor, tail.root_at, tail, &mut raw)?;
-    let right_place = header.kind == FrameKind::IndexRoot
-        && header.stored_bytes.checked_add(FRAME_HEADER_BYTES as u32) == Some(tail.root_bytes);
-    if !right_place || blake3::hash(&raw).as_bytes() != &tail.index_digest {
-        return Err(Malformed("index root").into());
-    }
-    Ok(Root::decode(&raw)?)
-}
-
-/// Reads and decompresses the frame at a place of the inner stream.
-fn read_frame(
-    stream: &mut StreamReader,
-    decompressor: &mut Decompressor,
-    frame_at: u64,
-    tail: &Tail,
-    raw: &mut Vec<u8>,
-) -> Result<FrameHeader, SealedError> {
-    let frame = read_stored_frame(stream, frame_at, tail, Vec::new())?;
-    decompressor.decompress(frame.header.codec, &frame.stored, frame.header.raw_bytes as usize, raw)?;
-    Ok(frame.header)
-}
-
-/// A frame as it is stored.
-pub(super) struct StoredFrame {
-    pub at: u64,
-    pub header: FrameHeader,
-    pub stored: Vec<u8>,
-}
-
 /// A decompressed frame.
 struct RawFrame {
     at: u64,
     kind: FrameKind,
     bytes: Vec<u8>,
-}
-
-/// Reads the frame at a place of the inner stream into `buffer`.
-pub(super) fn read_stored_frame(
-    stream: &mut StreamReader,
-    frame_at: u64,
-    tail: &Tail,
-    mut buffer: Vec<u8>,
-) -> Result<StoredFrame, SealedError> {
-    let left = tail.inner_bytes.saturating_sub(frame_at);
-    if left < FRAME_HEADER_BYTES as u64 {
-        return Err(Malformed("frame place").into());
-    }
-    buffer.clear();
-    stream.read(frame_at, FRAME_HEADER_BYTES, &mut buffer)?;
-    let header = FrameHeader::decode(&buffer)?;
-    if u64::from(header.stored_bytes) > left - FRAME_HEADER_BYTES as u64 {
-        return Err(Malformed("frame length").into());
-    }
-    buffer.clear();
-    buffer.try_reserve(header.stored_bytes as usize).map_err(|_| CodecError::Compressor)?;
-    stream.read(frame_at + FRAME_HEADER_BYTES as u64, header.stored_bytes as usize, &mut buffer)?;
-    Ok(StoredFrame { at: frame_at, header, stored: buffer })
 }
 
 type FrameJobs = Jobs<StoredFrame, Result<RawFrame, CodecError>>;
@@ -421,64 +344,5 @@ fn decompressing(spares: &Spares) -> impl FnMut(StoredFrame) -> Result<RawFrame,
             decompressor.decompress_owned(codec, frame.stored, raw_bytes as usize, spares.take())?;
         spares.give(left_over);
         Ok(RawFrame { at: frame.at, kind, bytes })
-    }
-}
-
-/// Goes through all frames in order and holds the cells' marks to where frames really begin.
-pub(super) struct FrameWalk<'a> {
-    tail: &'a Tail,
-    position: u64,
-    /// Cells before this one have had their marks compared.
-    marks_compared: u64,
-}
-
-impl<'a> FrameWalk<'a> {
-    pub fn new(tail: &'a Tail) -> Self {
-        Self { tail, position: 0, marks_compared: 0 }
-    }
-
-    pub fn next(&mut self, stream: &mut StreamReader, spares: &Spares) -> Result<Option<StoredFrame>, SealedError> {
-        if self.position == self.tail.inner_bytes {
-            return Ok(None);
-        }
-        let frame_at = self.position;
-        let per_cell = stream.inner_per_cell();
-        let cell = frame_at / per_cell;
-        if cell >= self.marks_compared {
-            self.no_frame_begins_before(cell, stream)?;
-            if stream.first_frame(cell)? != Some((frame_at % per_cell) as usize) {
-                return Err(Malformed("frame mark").into());
-            }
-            self.marks_compared = cell + 1;
-        }
-        let frame = read_stored_frame(stream, frame_at, self.tail, spares.take())?;
-        self.position += FRAME_HEADER_BYTES as u64 + u64::from(frame.header.stored_bytes);
-        Ok(Some(frame))
-    }
-
-    fn no_frame_begins_before(&mut self, cell: u64, stream: &mut StreamReader) -> Result<(), SealedError> {
-        while self.marks_compared < cell {
-            if stream.first_frame(self.marks_compared)?.is_some() {
-                return Err(Malformed("frame mark").into());
-            }
-            self.marks_compared += 1;
-        }
-        Ok(())
-    }
-
-    /// Behind the last frame there is nothing but zeros and the tail.
-    pub fn finish(mut self, stream: &mut StreamReader) -> Result<(), SealedError> {
-        self.no_frame_begins_before(self.tail.cells, stream)?;
-        let per_cell = stream.inner_per_cell();
-        for cell in self.tail.inner_bytes / per_cell..self.tail.cells {
-            let tail_bytes = if cell + 1 == self.tail.cells { TAIL_BYTES } else { 0 };
-            let inner = stream.load(cell)?;
-            let from = self.tail.inner_bytes.saturating_sub(cell * per_cell) as usize;
-            let padding = inner.get(from..inner.len() - tail_bytes).ok_or(Malformed("padding"))?;
-            if padding.iter().any(|byte| *byte != 0) {
-                return Err(Malformed("padding").into());
-            }
-        }
-        Ok(())
     }
 }

@@ -1,6 +1,7 @@
 //! Records: what content frames are made of. An entry begins, its data follow, it ends.
 
 use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, MAX_LINK_TARGET_BYTES, PathError, Timestamp};
+use crate::ground::holes::HOLE_UNIT;
 use crate::ground::wire::{Cursor, Malformed};
 
 /// Bytes of a record's header: type, flags, two zeros, length.
@@ -12,6 +13,7 @@ pub const DATA_PREFIX_BYTES: usize = 16;
 const ENTRY: u8 = 1;
 const DATA: u8 = 2;
 const END: u8 = 3;
+const HOLE: u8 = 4;
 
 /// Says nothing: so that what follows begins at a multiple of four bytes.
 const PAD: u8 = 0x80;
@@ -21,6 +23,7 @@ const MAY_BE_SKIPPED: u8 = 0x80;
 
 const CHANGED_WHILE_READ: u8 = 0x01;
 const ABANDONED: u8 = 0x02;
+const IN_UNITS: u8 = 0x04;
 
 /// Why a record or an index entry cannot be used.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -54,6 +57,15 @@ pub enum Record<'a> {
         offset: u64,
         /// The bytes.
         bytes: &'a [u8],
+    },
+    /// So many zeros of the entry with this id, from this offset on, which are stored nowhere.
+    Hole {
+        /// The entry's id.
+        id: u64,
+        /// Where in the file they belong, a multiple of [`HOLE_UNIT`].
+        offset: u64,
+        /// How many, a multiple of [`HOLE_UNIT`].
+        bytes: u64,
     },
     /// The file with this id ends.
     End {
@@ -104,6 +116,17 @@ pub fn grow_data(output: &mut [u8], data_at: usize) {
     output[data_at + 4..data_at + RECORD_HEADER_BYTES].copy_from_slice(&length.to_le_bytes());
 }
 
+/// Appends a hole.
+pub fn put_hole(id: u64, offset: u64, bytes: u64, output: &mut Vec<u8>) {
+    put_header(HOLE, HOLE_BYTES, output);
+    for number in [id, offset, bytes] {
+        output.extend_from_slice(&number.to_le_bytes());
+    }
+}
+
+/// Bytes of a hole's value: id, offset, length.
+pub const HOLE_BYTES: usize = 24;
+
 /// Appends an end record.
 pub fn put_end(id: u64, content: &Content, abandoned: bool, output: &mut Vec<u8>) {
     put_header(END, END_BYTES, output);
@@ -115,8 +138,11 @@ pub fn put_end(id: u64, content: &Content, abandoned: bool, output: &mut Vec<u8>
 /// Bytes of an end record's value: the id, then the content.
 pub const END_BYTES: usize = 8 + CONTENT_BYTES;
 
-/// Bytes of a content description: flags, seven zeros, size, digest.
+/// Bytes of a content description: flags, a zero, how many units are holes (6), size, digest.
 const CONTENT_BYTES: usize = 48;
+
+/// Bytes of its count of units that are holes.
+const HOLES_BYTES: usize = 6;
 
 /// Bytes of an entry's value.
 pub fn entry_bytes(entry: &Entry) -> usize {
@@ -171,8 +197,10 @@ pub fn take_entry_value(cursor: &mut Cursor<'_>) -> Result<Entry, RecordError> {
 
 /// Appends a content description.
 pub fn put_content(content: &Content, more_flags: u8, output: &mut Vec<u8>) {
-    let flags = more_flags | if content.changed_while_read { CHANGED_WHILE_READ } else { 0 };
-    output.extend_from_slice(&[flags, 0, 0, 0, 0, 0, 0, 0]);
+    let told = [(content.changed_while_read, CHANGED_WHILE_READ), (content.in_units, IN_UNITS)];
+    let flags = told.into_iter().filter(|(is_so, _)| *is_so).fold(more_flags, |flags, (_, flag)| flags | flag);
+    output.extend_from_slice(&[flags, 0]);
+    output.extend_from_slice(&(content.holes / HOLE_UNIT).to_le_bytes()[..HOLES_BYTES]);
     output.extend_from_slice(&content.size.to_le_bytes());
     output.extend_from_slice(&content.digest);
 }
@@ -180,14 +208,21 @@ pub fn put_content(content: &Content, more_flags: u8, output: &mut Vec<u8>) {
 /// Takes a content description and the abandoned flag.
 pub fn take_content(cursor: &mut Cursor<'_>) -> Result<(Content, bool), Malformed> {
     let flags = cursor.u8()?;
-    cursor.zeros(7)?;
+    cursor.zeros(1)?;
+    let mut units = [0; 8];
+    units[..HOLES_BYTES].copy_from_slice(cursor.bytes(HOLES_BYTES)?);
+    // Six bytes of units are no more than eight of bytes.
+    let holes = u64::from_le_bytes(units).saturating_mul(HOLE_UNIT);
     let content = Content {
         size: cursor.u64()?,
         digest: cursor.array()?,
+        in_units: flags & IN_UNITS != 0,
+        holes,
         changed_while_read: flags & CHANGED_WHILE_READ != 0,
-        ..Content::default()
+        shared_with: None,
     };
-    if flags & !(CHANGED_WHILE_READ | ABANDONED) != 0 {
+    let agrees = holes <= content.size && (content.in_units || holes == 0);
+    if flags & !(CHANGED_WHILE_READ | ABANDONED | IN_UNITS) != 0 || !agrees {
         return Err(cursor.malformed());
     }
     Ok((content, flags & ABANDONED != 0))
@@ -239,6 +274,13 @@ fn read_value(kind: u8, value: &[u8]) -> Result<Option<Record<'_>>, RecordError>
         DATA => {
             let (id, offset) = (cursor.u64()?, cursor.u64()?);
             return Ok(Some(Record::Data { id, offset, bytes: cursor.rest() }));
+        }
+        HOLE => {
+            let (id, offset, bytes) = (cursor.u64()?, cursor.u64()?, cursor.u64()?);
+            if offset % HOLE_UNIT != 0 || bytes % HOLE_UNIT != 0 {
+                return Err(cursor.malformed().into());
+            }
+            Record::Hole { id, offset, bytes }
         }
         END => {
             let id = cursor.u64()?;

@@ -6,9 +6,12 @@
 
 use super::error::SealedError;
 use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
+use super::frame_reading::read_stored_frame;
+use super::further_names::{FurtherName, FurtherNames, hand_over};
 use super::index::{Place, check_order};
+use super::index_reading::{Index, read_index};
 use super::keys::ArchiveKey;
-use super::reader::{Index, read_index, read_stored_frame, stream_of};
+use super::reader::stream_of;
 use super::record::{Record, RecordError, Records};
 use super::stream::StreamReader;
 use super::tail::Tail;
@@ -18,6 +21,7 @@ use crate::formats::reader::ArchiveReader;
 use crate::formats::sealed::volume::VolumeSet;
 use crate::ground::context::{Context, Progress};
 use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry};
+use crate::ground::holes::ContentDigest;
 use crate::ground::sink::EntrySink;
 use crate::ground::wire::Malformed;
 use std::collections::{HashMap, HashSet};
@@ -32,6 +36,8 @@ pub struct Salvage {
     places: HashMap<Place, usize>,
     /// What is whole although its records are lost, since the index tells all of it: its places in that.
     from_index: Vec<usize>,
+    /// Further names of what is whole, by their places in that.
+    further: FurtherNames,
     lost: Option<Vec<Lost>>,
 }
 
@@ -70,22 +76,39 @@ impl Salvage {
         let mut whole = found.whole;
         whole.sort_by(|one, other| one.0.entry.path.cmp(&other.0.entry.path));
         check_order(whole.iter().map(|(listed, _)| listed))?;
-        let mut told = HashSet::new();
-        let mut lost = None;
+        let (mut told, mut names, mut lost) = (HashSet::new(), Vec::new(), None);
         if let Some(index) = &index {
-            let of_index = not_whole(index, &whole)?;
-            let (without_content, with_content): (Vec<_>, Vec<_>) =
+            let of_index = not_whole(index, &mut whole)?;
+            let (without_content, mut with_content): (Vec<_>, Vec<_>) =
                 of_index.partition(|(listed, _)| listed.content.size == 0);
-            lost = Some(lost_of(index, with_content, &mut stream, &tail));
             told.extend(without_content.iter().map(|(_, place)| *place));
             whole.extend(without_content.into_iter().map(|(listed, place)| (listed.clone(), place)));
+            let here: HashSet<Place> = whole.iter().map(|(_, place)| *place).collect();
+            for (at, FurtherName { owner, .. }) in &index.further {
+                let (listed, owner) = (&index.listed[*at], index.places[*owner]);
+                if here.contains(&owner) {
+                    names.push((index.places[*at], owner));
+                    whole.push((listed.clone(), index.places[*at]));
+                } else {
+                    with_content.push((listed, owner));
+                }
+            }
+            with_content.sort_by(|one, other| one.0.entry.path.cmp(&other.0.entry.path));
+            lost = Some(lost_of(index, with_content, &mut stream, &tail));
             whole.sort_by(|one, other| one.0.entry.path.cmp(&other.0.entry.path));
         }
         let is_told = |(at, (_, place)): (usize, &(ListedEntry, Place))| told.contains(place).then_some(at);
         let from_index = whole.iter().enumerate().filter_map(is_told).collect();
-        let places = whole.iter().enumerate().map(|(at, (_, place))| (*place, at)).collect();
+        let mut places: HashMap<Place, usize> = whole.iter().enumerate().map(|(at, (_, place))| (*place, at)).collect();
+        let mut further = FurtherNames::new();
+        for (place, owner) in names {
+            // Where a further name stands there is none of its content.
+            if let (Some(at), Some(owner)) = (places.remove(&place), places.get(&owner).copied()) {
+                further.insert(at, FurtherName { owner, recorded: whole[at].0.entry.clone() });
+            }
+        }
         let whole = whole.into_iter().map(|(listed, _)| listed).collect();
-        Ok(Self { stream, tail, whole, places, from_index, lost })
+        Ok(Self { stream, tail, whole, places, from_index, further, lost })
     }
 
     /// The volumes that it is read from.
@@ -108,40 +131,79 @@ impl Salvage {
         sink: &mut dyn EntrySink,
         context: &Context<'_>,
     ) -> Result<(), SealedError> {
-        let (whole, places) = (&self.whole, &self.places);
-        let mut open: Option<(&ListedEntry, blake3::Hasher)> = None;
+        let (mut further, others): (Vec<usize>, Vec<usize>) =
+            wanted.iter().partition(|at| self.further.contains_key(at));
+        further.sort_unstable();
+        let names: HashMap<usize, usize> = others.into_iter().map(|at| (at, at)).collect();
+        let Self { stream, tail, whole, places, from_index, further: all_further, .. } = self;
+        let mut deliver = |names: &HashMap<usize, usize>, sink: &mut dyn EntrySink| {
+            Delivery { whole, places, from_index, names }.go(stream, tail, sink, context)
+        };
+        deliver(&names, sink)?;
+        hand_over(further, names, (whole, all_further), sink, deliver)
+    }
+}
+
+/// What of what is whole is handed over, each under the name that stands beside it, by their places in that.
+struct Delivery<'a> {
+    whole: &'a [ListedEntry],
+    places: &'a HashMap<Place, usize>,
+    from_index: &'a [usize],
+    names: &'a HashMap<usize, usize>,
+}
+
+impl Delivery<'_> {
+    /// An entry that is to be handed over, and that under whose name it is.
+    fn named(&self, at: usize) -> Option<(&ListedEntry, &Entry)> {
+        let name = *self.names.get(&at)?;
+        Some((self.whole.get(at)?, &self.whole.get(name)?.entry))
+    }
+
+    fn go(
+        &self,
+        stream: &mut StreamReader,
+        tail: &Tail,
+        sink: &mut dyn EntrySink,
+        context: &Context<'_>,
+    ) -> Result<(), SealedError> {
+        let mut open: Option<(&ListedEntry, &Entry, ContentDigest)> = None;
         let mut delivered = 0;
-        for listed in self.from_index.iter().filter(|at| wanted.contains(at)).map(|at| &whole[*at]) {
-            context.tell(Progress::Entry(&listed.entry.path));
-            sink.begin(&listed.entry)?;
-            sink.end(&listed.entry, &listed.content)?;
+        for (listed, name) in self.from_index.iter().filter_map(|at| self.named(*at)) {
+            context.tell(Progress::Entry(&name.path));
+            sink.begin(name)?;
+            sink.end(name, &listed.content)?;
             delivered += 1;
         }
-        walk(&mut self.stream, &self.tail, context, |piece| -> Result<(), SealedError> {
+        walk(stream, tail, context, |piece| -> Result<(), SealedError> {
             match (piece, &mut open) {
                 (Met::Record(place, Record::Entry(_)), _) => {
                     open = None;
-                    if let Some(listed) = places.get(&place).filter(|at| wanted.contains(at)).map(|at| &whole[*at]) {
-                        context.tell(Progress::Entry(&listed.entry.path));
-                        sink.begin(&listed.entry)?;
+                    if let Some((listed, name)) = self.places.get(&place).and_then(|at| self.named(*at)) {
+                        context.tell(Progress::Entry(&name.path));
+                        sink.begin(name)?;
                         if listed.entry.kind == EntryKind::File {
-                            open = Some((listed, blake3::Hasher::new()));
+                            open = Some((listed, name, ContentDigest::new(listed.content.in_units)));
                         } else {
-                            sink.end(&listed.entry, &listed.content)?;
+                            sink.end(name, &listed.content)?;
                             delivered += 1;
                         }
                     }
                 }
-                (Met::Record(_, Record::Data { bytes, .. }), Some((_, hasher))) => {
-                    hasher.update(bytes);
+                (Met::Record(_, Record::Data { bytes, .. }), Some((_, _, digest))) => {
+                    digest.update(bytes);
                     context.tell(Progress::Advance(bytes.len() as u64));
                     sink.content(bytes)?;
                 }
-                (Met::Record(_, Record::End { .. }), Some((listed, hasher))) => {
-                    if hasher.finalize().as_bytes() != &listed.content.digest {
-                        return Err(SealedError::WrongDigest(listed.entry.path.as_bytes().to_vec()));
+                (Met::Record(_, Record::Hole { bytes, .. }), Some((_, _, digest))) => {
+                    digest.hole(bytes);
+                    context.tell(Progress::Advance(bytes));
+                    sink.hole(bytes)?;
+                }
+                (Met::Record(_, Record::End { .. }), Some((listed, name, digest))) => {
+                    if digest.finish() != listed.content.digest {
+                        return Err(SealedError::WrongDigest(name.path.as_bytes().to_vec()));
                     }
-                    sink.end(&listed.entry, &listed.content)?;
+                    sink.end(name, &listed.content)?;
                     delivered += 1;
                     open = None;
                 }
@@ -150,7 +212,7 @@ impl Salvage {
             }
             Ok(())
         })?;
-        if delivered == wanted.len() { Ok(()) } else { Err(Malformed("stream").into()) }
+        if delivered == self.names.len() { Ok(()) } else { Err(Malformed("stream").into()) }
     }
 }
 
@@ -173,16 +235,26 @@ impl ArchiveReader for Salvage {
     }
 }
 
-/// What the index lists and the records did not give whole. What is whole must be what the index lists.
+/// What the index lists and the records did not give whole, but for further names, which are taken out of what is whole. What is whole
+/// must be what the index lists.
 fn not_whole<'a>(
     index: &'a Index,
-    whole: &[(ListedEntry, Place)],
-) -> Result<impl Iterator<Item = (&'a ListedEntry, Place)>, SealedError> {
-    let found: HashSet<Place> = whole.iter().map(|(_, place)| *place).collect();
-    let listed: HashMap<Place, &ListedEntry> = index.places.iter().copied().zip(&index.listed).collect();
-    if whole.iter().any(|(entry, place)| listed.get(place) != Some(&entry)) {
+    whole: &mut Vec<(ListedEntry, Place)>,
+) -> Result<impl Iterator<Item = (&'a ListedEntry, Place)> + use<'a>, SealedError> {
+    let listed: HashMap<Place, usize> = index.places.iter().enumerate().map(|(at, place)| (*place, at)).collect();
+    let is_listed = |(found, place): &(ListedEntry, Place)| {
+        let Some(at) = listed.get(place) else { return false };
+        match index.further.get(at) {
+            Some(further) => found.entry == further.recorded,
+            None => *found == index.listed[*at],
+        }
+    };
+    if !whole.iter().all(is_listed) {
         return Err(Malformed("record order").into());
     }
+    let further: HashSet<Place> = index.further.keys().map(|at| index.places[*at]).collect();
+    whole.retain(|(_, place)| !further.contains(place));
+    let found: HashSet<Place> = whole.iter().map(|(_, place)| *place).chain(further).collect();
     let all = index.listed.iter().zip(index.places.iter().copied());
     Ok(all.filter(move |(_, place)| !found.contains(place)))
 }
@@ -305,14 +377,22 @@ struct OpenFile {
     entry: Entry,
     place: Place,
     size: u64,
-    hasher: Box<blake3::Hasher>,
+    holes: u64,
+    in_units: bool,
+    digest: ContentDigest,
+}
+
+impl OpenFile {
+    fn new(entry: Entry, place: Place) -> Self {
+        Self { entry, place, size: 0, holes: 0, in_units: false, digest: ContentDigest::new(false) }
+    }
 }
 
 impl Finding {
     fn take(&mut self, piece: Met<'_>) {
         match (piece, self.open.take()) {
             (Met::Record(place, Record::Entry(entry)), _) if entry.kind == EntryKind::File => {
-                self.open = Some(OpenFile { entry, place, size: 0, hasher: Box::default() });
+                self.open = Some(OpenFile::new(entry, place));
             }
             (Met::Record(place, Record::Entry(entry)), _) => {
                 self.whole.push((ListedEntry { entry, content: Content::default() }, place));
@@ -320,14 +400,25 @@ impl Finding {
             (Met::Record(_, Record::Data { id, offset, bytes }), Some(mut open))
                 if id == open.entry.id && offset == open.size =>
             {
-                open.hasher.update(bytes);
+                open.digest.update(bytes);
                 open.size = open.size.saturating_add(bytes.len() as u64);
+                self.open = Some(open);
+            }
+            (Met::Record(_, Record::Hole { id, offset, bytes }), Some(mut open))
+                if id == open.entry.id && offset == open.size && (open.in_units || open.size == 0) =>
+            {
+                if !open.in_units {
+                    (open.in_units, open.digest) = (true, ContentDigest::new(true));
+                }
+                open.digest.hole(bytes);
+                open.size = open.size.saturating_add(bytes);
+                open.holes = open.holes.saturating_add(bytes);
                 self.open = Some(open);
             }
             (Met::Record(_, Record::End { id, content, abandoned: false }), Some(open))
                 if id == open.entry.id
-                    && content.size == open.size
-                    && open.hasher.finalize().as_bytes() == &content.digest =>
+                    && (content.size, content.holes, content.in_units) == (open.size, open.holes, open.in_units)
+                    && open.digest.finish() == content.digest =>
             {
                 self.whole.push((ListedEntry { entry: open.entry, content }, open.place));
             }

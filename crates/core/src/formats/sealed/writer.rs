@@ -6,6 +6,7 @@ use super::cells::PlainCells;
 use super::error::SealError;
 use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
 use super::framing::Framed;
+use super::further_names::{Sharing, kind_of};
 use super::index::{About, IndexEntry, PageRef, Place, Root};
 use super::pages::{MakeScratch, PageStore};
 use super::stream::StreamWriter;
@@ -51,6 +52,10 @@ pub struct SealedWriter<'a, H> {
     /// The number of the first of those.
     first_start: u64,
     entries: u64,
+    /// Which of them are further names of files.
+    sharing: Vec<Sharing>,
+    /// Whether the digests of some contents, here or in the base, are of their units.
+    in_units: bool,
     raw_bytes: u64,
     /// How many entries a group has.
     group_entries: u64,
@@ -79,6 +84,8 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
             frame_starts: VecDeque::new(),
             first_start: 0,
             entries: 0,
+            sharing: Vec::new(),
+            in_units: false,
             raw_bytes: 0,
             group_entries: GROUP_ENTRIES,
             carried: Totals::default(),
@@ -104,6 +111,7 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
         context: Context<'a>,
     ) -> Result<Self, SealError> {
         let mut pages = PageStore::new(make_scratch, context)?;
+        self.in_units |= entries.iter().any(|entry| entry.listed.content.in_units);
         entries.iter().try_for_each(|entry| pages.add(&entry.to_index_entry()))?;
         self.base = Some((base, pages));
         Ok(self)
@@ -115,7 +123,7 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
         self.raw_bytes += frame.block.raw_bytes as u64;
         write_frame(&mut self.stream, FrameKind::Content, &frame.block)?;
         for (listed, record_at) in frame.begins {
-            self.carried.add(listed.entry.kind, listed.content.size);
+            self.carried.add(kind_of(&listed.entry, &listed.content), listed.content.size);
             self.list(listed, Place { frame_at, record_at })?;
         }
         Ok(frame.block.stored)
@@ -154,6 +162,8 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
         if self.group.last().is_some_and(|last| group_of(&last.listed) != group_of(&listed)) {
             self.list_group()?;
         }
+        self.in_units |= listed.content.in_units;
+        self.sharing.extend(listed.content.shared_with.map(|owner| Sharing { id: listed.entry.id, owner }));
         self.group.push(IndexEntry { listed, place });
         self.entries += 1;
         Ok(())
@@ -170,7 +180,7 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
     pub fn finish(mut self, mut totals: Totals) -> Result<SealedArchive, SealError> {
         self.list_group()?;
         totals.add_all(&self.carried);
-        let Self { mut stream, pages, mut about, entries, base, .. } = self;
+        let Self { mut stream, pages, mut about, entries, base, mut sharing, in_units, .. } = self;
         let mut put_page = |page_ref: &mut PageRef, block: &Block| {
             page_ref.frame_at = stream.position();
             page_ref.frame_bytes = write_frame(&mut stream, FrameKind::IndexPage, block)?;
@@ -181,7 +191,8 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
             let base = BaseRef { name, pages: listed.finish(&mut put_page)? };
             about.base = Some(base.encode().ok_or(SealError::TooManyEntries)?);
         }
-        let root = Root { about, pages }.encode().ok_or(SealError::TooManyEntries)?;
+        sharing.sort_unstable();
+        let root = Root { about, pages, sharing, in_units }.encode().ok_or(SealError::TooManyEntries)?;
         let index_digest = *blake3::hash(&root).as_bytes();
         let root_at = stream.position();
         let (block, _) = Compressor::new(Squeeze::default())?.compress(root, Vec::new())?;

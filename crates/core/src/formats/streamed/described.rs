@@ -1,6 +1,8 @@
 //! What the headers of a streamed archive describe, and the members that all of them come to.
 
-use crate::formats::members::{MAX_SHARING, MAX_UNSTORED_BYTES, Member, Refused, RefusedReason, path_of};
+use crate::formats::members::{
+    MAX_HOLES_BYTES, MAX_SHARING, MAX_UNSTORED_BYTES, Member, Refused, RefusedReason, path_of,
+};
 use crate::ground::entry::{EntryKind, EntryPath, MAX_LINK_TARGET_BYTES, Timestamp};
 use std::collections::BTreeMap;
 
@@ -46,6 +48,7 @@ pub(super) fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize
     let numbered = contents_by_number(described);
     let stored = described.iter().map(|entry| entry.size.saturating_sub(entry.holes)).fold(0, u64::saturating_add);
     let mut unstored_left = stored.saturating_mul(MAX_SHARING).max(MAX_UNSTORED_BYTES);
+    let mut holes_left = MAX_HOLES_BYTES;
     for (place, entry) in described.iter().enumerate() {
         let own = Some(place);
         let named = |target: &[u8]| known.get(&path_of(target).ok()?).copied();
@@ -66,14 +69,17 @@ pub(super) fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize
         };
         let size = owner.map_or(0, |owner| described[owner].size);
         let is_shared = owner.is_some_and(|owner| owner != place);
-        let unstored = if is_shared { size } else { entry.holes };
+        let holes = owner.map_or(0, |owner| described[owner].holes);
+        let unstored = if is_shared { size.saturating_sub(holes) } else { 0 };
         let others = owner.filter(|_| is_shared && size > SHARED_BYTES).map_or(0, |owner| {
             let others = sharing.entry(owner).or_default();
             *others += 1;
             *others
         });
         let kind = match kind {
-            Ok(_) if unstored > unstored_left || others >= MAX_SHARING => Err(RefusedReason::Unstored),
+            Ok(_) if unstored > unstored_left || holes > holes_left || others >= MAX_SHARING => {
+                Err(RefusedReason::Unstored)
+            }
             kind => kind,
         };
         let kind = match kind {
@@ -87,6 +93,7 @@ pub(super) fn members(described: &[Described]) -> (Vec<Member>, Vec<Option<usize
             known.insert(path, owner);
         }
         unstored_left -= unstored;
+        holes_left -= holes;
         let link_target = if let Kind::Link(target) = &entry.kind { target.clone() } else { Vec::new() };
         let (name, mode, modified) = (entry.name.clone(), entry.mode, entry.modified);
         members.push(Member { name, kind: Some(kind), mode, modified, size, link_target });

@@ -8,7 +8,7 @@ use crate::formats::error::ArchiveError;
 use crate::formats::members::{MAX_ENTRIES, MAX_PATHS_BYTES, Refused, RefusedReason, SameName, Tree};
 use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, Facts, Flaws, Next, deliver_file, deliver_without_content};
 use crate::ground::context::Context;
-use crate::ground::entry::ListedEntry;
+use crate::ground::entry::{Content, ListedEntry};
 use crate::ground::sink::EntrySink;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -76,6 +76,13 @@ impl StreamedReader {
         for (listed, owner) in tree.listed.iter_mut().zip(&contents) {
             listed.content.holes = owner.map_or(0, |owner| described[owner].holes);
         }
+        let mut first: BTreeMap<usize, u64> = BTreeMap::new();
+        for (listed, owner) in tree.listed.iter_mut().zip(&contents) {
+            if let Some(owner) = owner {
+                let file = *first.entry(*owner).or_insert(listed.entry.id);
+                listed.content.shared_with = Some(file).filter(|file| *file != listed.entry.id);
+            }
+        }
         Ok(Self { file, begin, tree, lacks_end, flaw, contents })
     }
 
@@ -114,29 +121,56 @@ impl StreamedReader {
                 break;
             }
             let described = walk.next()?.ok_or(StreamedError::Changed)?;
-            if let Some(mut places) = wanted.remove(&number) {
-                let size = described.size;
-                if places.iter().any(|place| self.tree.listed[*place].content.size != size) {
+            if let Some(places) = wanted.remove(&number) {
+                if places.iter().any(|place| self.tree.listed[*place].content.size != described.size) {
                     return Err(StreamedError::Changed);
                 }
-                if places.len() > 1 && size <= SHARED_BYTES {
-                    let whole = whole(&mut *walk)?;
-                    for place in places.drain(..).rev() {
-                        let mut rest = whole.iter();
-                        let read = |buffer: &mut [u8]| Ok(rest.next().map_or(Next::Bytes(0), |kept| kept.next(buffer)));
-                        deliver_file(&self.tree.listed[place], sink, context, || StreamedError::Changed, read)?;
-                    }
-                } else if let Some(place) = places.pop() {
-                    let listed = &self.tree.listed[place];
-                    deliver_file(listed, sink, context, || StreamedError::Changed, |buffer| walk.read(buffer))?;
-                }
-                if !places.is_empty() {
-                    left.insert(number, places);
+                let later = self.deliver_content(&mut *walk, places, sink, context)?;
+                if !later.is_empty() {
+                    left.insert(number, later);
                 }
             }
             walk.pass_over()?;
         }
         Ok(left)
+    }
+
+    /// Delivers a content under the last of these names, and the others as further names, or with the same content as long as that is
+    /// not long; those for which it must be read again.
+    fn deliver_content(
+        &self,
+        walk: &mut dyn Walk,
+        mut places: Vec<usize>,
+        sink: &mut dyn EntrySink,
+        context: &Context<'_>,
+    ) -> Result<Vec<usize>, StreamedError> {
+        let Some(first) = places.pop().map(|place| &self.tree.listed[place]) else { return Ok(places) };
+        let changed = || StreamedError::Changed;
+        let is_kept = !places.is_empty() && first.content.size <= SHARED_BYTES;
+        let kept = if is_kept { Some(whole(walk)?) } else { None };
+        let from_kept = |listed: &ListedEntry, kept: &[Kept], sink: &mut dyn EntrySink| {
+            let mut rest = kept.iter();
+            let read = |buffer: &mut [u8]| Ok(rest.next().map_or(Next::Bytes(0), |kept| kept.next(buffer)));
+            deliver_file(listed, sink, context, changed, read)
+        };
+        let content = match &kept {
+            Some(kept) => from_kept(first, kept, sink)?,
+            None => deliver_file(first, sink, context, changed, |buffer| walk.read(buffer))?,
+        };
+        let content = Content { shared_with: Some(first.entry.id), ..content };
+        let mut later = Vec::new();
+        for place in places.into_iter().rev() {
+            let listed = &self.tree.listed[place];
+            if sink.further_name(&listed.entry, &first.entry, &content)? {
+                continue;
+            }
+            match &kept {
+                Some(kept) => drop(from_kept(listed, kept, sink)?),
+                None => later.push(place),
+            }
+        }
+        later.reverse();
+        Ok(later)
     }
 }
 

@@ -10,7 +10,7 @@ mod walk;
 mod writer;
 
 pub use walk::{is_tar, open};
-pub use writer::{end, headers, padding};
+pub use writer::{end, further_name, headers, headers_with_holes, padding};
 
 /// Headers and contents fill whole blocks of so many bytes.
 pub const BLOCK_BYTES: usize = 512;

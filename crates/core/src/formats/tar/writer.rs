@@ -1,7 +1,8 @@
 //! Headers as they are written: ustar, with extended records (POSIX.1-2024 `pax`) for what its fields cannot hold.
 
 use super::BLOCK_BYTES;
-use crate::ground::entry::{Entry, EntryKind, Timestamp};
+use crate::ground::entry::{Entry, EntryKind, EntryPath, Timestamp};
+use crate::ground::holes::{Hole, Stretch, stretches};
 
 /// Numbers of eleven octal digits end here.
 const MOST_IN_FIELD: u64 = 0o77_777_777_777;
@@ -25,11 +26,73 @@ pub fn padding(size: u64) -> usize {
 
 /// Everything in front of an entry's content, which has `size` bytes.
 pub fn headers(entry: &Entry, size: u64) -> Vec<u8> {
+    let kind = match entry.kind {
+        EntryKind::File => b'0',
+        EntryKind::Folder => b'5',
+        EntryKind::Link => b'2',
+    };
+    headers_of(entry, kind, &entry.link_target, size)
+}
+
+/// The same for a file with holes, up to the first byte that is stored. The map of what is stored stands in front of that (the way of
+/// extended records that is called 1.0; a reader that does not know it finds a file of another name, with the map in front).
+pub fn headers_with_holes(entry: &Entry, size: u64, holes: &[Hole]) -> Vec<u8> {
+    let map = map_in_front(size, holes);
+    let stored = size.saturating_sub(holes.iter().map(|hole| hole.bytes).sum()).saturating_add(map.len() as u64);
+    let (parent, name) = entry.path.parent_and_name();
+    let folder = parent.map(|parent| [parent, b"/"].concat()).unwrap_or_default();
+    let condensed = [&folder[..], b"GNUSparseFile.0/", name].concat();
+    let mut more = Vec::new();
+    put_record(&mut more, b"GNU.sparse.major", b"1");
+    put_record(&mut more, b"GNU.sparse.minor", b"0");
+    put_record(&mut more, b"GNU.sparse.name", entry.path.as_bytes());
+    put_record(&mut more, b"GNU.sparse.realsize", size.to_string().as_bytes());
+    let mut headers = headers_called(entry, &condensed, (b'0', b""), stored, more);
+    headers.extend(map);
+    headers
+}
+
+/// How many parts, and each with its place and length, a line each; filled up to whole blocks.
+fn map_in_front(size: u64, holes: &[Hole]) -> Vec<u8> {
+    let mut parts = Vec::new();
+    let mut at = 0;
+    for stretch in stretches(size, holes) {
+        match stretch {
+            Stretch::Stored(bytes) => {
+                parts.push((at, bytes));
+                at += bytes;
+            }
+            Stretch::Hole(bytes) => at += bytes,
+        }
+    }
+    // A hole at the end is told by a part behind it.
+    if parts.last().is_none_or(|(at, bytes)| at + bytes < size) {
+        parts.push((size, 0));
+    }
+    let mut map = format!("{}\n", parts.len());
+    parts.iter().for_each(|(at, bytes)| map.push_str(&format!("{at}\n{bytes}\n")));
+    let mut map = map.into_bytes();
+    map.resize(map.len().next_multiple_of(BLOCK_BYTES), 0);
+    map
+}
+
+/// All that stands for a further name of a file that is called so and stands before it.
+pub fn further_name(entry: &Entry, of: &EntryPath) -> Vec<u8> {
+    headers_of(entry, b'1', of.as_bytes(), 0)
+}
+
+fn headers_of(entry: &Entry, kind: u8, link: &[u8], size: u64) -> Vec<u8> {
     let mut name = entry.path.as_bytes().to_vec();
     if entry.kind == EntryKind::Folder {
         name.push(b'/');
     }
-    let records = records(entry, &name, size);
+    headers_called(entry, &name, (kind, link), size, Vec::new())
+}
+
+/// The headers of what is called so, with these records beside those that are needed.
+fn headers_called(entry: &Entry, name: &[u8], (kind, link): (u8, &[u8]), size: u64, more: Vec<u8>) -> Vec<u8> {
+    let mut records = records(entry.modified, name, link, size);
+    records.extend(more);
     let mut headers = Vec::new();
     if !records.is_empty() {
         let own = Plain { name: b"PaxHeaders/record", size: records.len() as u64, kind: b'x', ..Plain::default() };
@@ -37,38 +100,31 @@ pub fn headers(entry: &Entry, size: u64) -> Vec<u8> {
         headers.extend(&records);
         headers.resize(headers.len().next_multiple_of(BLOCK_BYTES), 0);
     }
-    let kind = match entry.kind {
-        EntryKind::File => b'0',
-        EntryKind::Folder => b'5',
-        EntryKind::Link => b'2',
-    };
-    let plain =
-        Plain { name: &name, mode: entry.mode, size, modified: entry.modified.seconds, kind, link: &entry.link_target };
-    headers.extend(plain.block());
+    headers.extend(Plain { name, mode: entry.mode, size, modified: entry.modified.seconds, kind, link }.block());
     headers
 }
 
 /// What the fields cannot hold, as records.
-fn records(entry: &Entry, name: &[u8], size: u64) -> Vec<u8> {
+fn records(modified: Timestamp, name: &[u8], link: &[u8], size: u64) -> Vec<u8> {
     let mut records = Vec::new();
     let fits = |text: &[u8]| text.len() <= NAME_BYTES && text.is_ascii();
     let is_text = |text: &[u8]| std::str::from_utf8(text).is_ok();
-    if !is_text(name) || !is_text(&entry.link_target) {
+    if !is_text(name) || !is_text(link) {
         // Bytes as they are, in no character set.
         put_record(&mut records, b"hdrcharset", b"BINARY");
     }
     if !fits(name) {
         put_record(&mut records, b"path", name);
     }
-    if !fits(&entry.link_target) {
-        put_record(&mut records, b"linkpath", &entry.link_target);
+    if !fits(link) {
+        put_record(&mut records, b"linkpath", link);
     }
     if size > MOST_IN_FIELD {
         put_record(&mut records, b"size", size.to_string().as_bytes());
     }
-    let Timestamp { seconds, nanoseconds } = entry.modified;
+    let Timestamp { seconds, nanoseconds } = modified;
     if nanoseconds != 0 || u64::try_from(seconds).map_or(true, |seconds| seconds > MOST_IN_FIELD) {
-        put_record(&mut records, b"mtime", time(entry.modified).as_bytes());
+        put_record(&mut records, b"mtime", time(modified).as_bytes());
     }
     records
 }

@@ -16,7 +16,7 @@ pub fn verify_contents(archive: &mut dyn ArchiveReader, context: &Context<'_>) -
     archive.compare_checks();
     let mut verified = Totals::default();
     // The reader itself does all comparing.
-    let mut count = OnlyEnds::telling(|entry: &Entry, content: &Content| verified.add(entry.kind, content.size));
+    let mut count = OnlyEnds::telling(|entry: &Entry, content: &Content| verified.add(entry.kind, content.own_bytes()));
     let outcome = archive.extract(&mut count, context);
     context.tell(Progress::End);
     outcome.map(|()| verified)

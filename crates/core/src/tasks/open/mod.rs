@@ -173,7 +173,7 @@ fn deliver(
     landing: &mut Landing,
     context: &Context<'_>,
 ) -> Result<(), StopReason> {
-    let bytes = archive.entries().iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
+    let bytes = archive.entries().iter().map(|listed| listed.content.own_bytes()).fold(0, u64::saturating_add);
     context.tell(Progress::Begin(Phase::Opening, bytes));
     let mut sink = IntoLanding { flat, landing, current: None, failed: None };
     let delivered = archive.deliver(&mut sink, context);
@@ -218,7 +218,7 @@ struct IntoLanding<'a> {
 }
 
 impl IntoLanding<'_> {
-    fn noting(&mut self, outcome: Result<(), LandingError>) -> Result<(), Cancelled> {
+    fn noting<T>(&mut self, outcome: Result<T, LandingError>) -> Result<T, Cancelled> {
         outcome.map_err(|why| {
             self.failed = Some(why);
             Cancelled
@@ -249,8 +249,14 @@ impl EntrySink for IntoLanding<'_> {
         self.noting(outcome)
     }
 
-    fn needs_digests(&self) -> bool {
-        self.landing.needs_digests()
+    fn further_name(&mut self, entry: &Entry, of: &Entry, content: &Content) -> Result<bool, Cancelled> {
+        let placed = |entry: &Entry| match self.flat {
+            None => Some(entry.clone()),
+            Some(flat) => Some(Entry { path: flat.place_of(&entry.path)?.clone(), ..entry.clone() }),
+        };
+        let (Some(entry), Some(of)) = (placed(entry), placed(of)) else { return Ok(true) };
+        let outcome = self.landing.further_name(&entry, &of, content);
+        self.noting(outcome)
     }
 
     fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), Cancelled> {

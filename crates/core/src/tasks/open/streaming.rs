@@ -3,7 +3,7 @@
 
 use crate::formats::error::ArchiveError;
 use crate::formats::reader::ArchiveReader;
-use crate::formats::tar::{end, headers, padding};
+use crate::formats::tar::{end, further_name, headers, padding};
 use crate::ground::context::{Cancelled, Context};
 use crate::ground::entry::{Content, Entry, EntryPath, Totals};
 use crate::ground::sink::EntrySink;
@@ -114,12 +114,16 @@ impl<W: Write> EntrySink for Stream<'_, W> {
         self.put(bytes)
     }
 
-    fn needs_digests(&self) -> bool {
-        false
+    fn further_name(&mut self, entry: &Entry, of: &Entry, _: &Content) -> Result<bool, Cancelled> {
+        if self.tar.is_none() {
+            return Ok(false);
+        }
+        self.totals.add(entry.kind, 0);
+        self.put(&further_name(entry, &of.path)).map(|()| true)
     }
 
     fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), Cancelled> {
-        self.totals.add(entry.kind, content.size);
+        self.totals.add(entry.kind, content.own_bytes());
         let filling = if self.tar.is_some() { padding(content.size) } else { 0 };
         self.put(&vec![0; filling])
     }

@@ -158,7 +158,7 @@ impl Eyes<'_> {
                 Ok(folder.link_target(&name)?.as_bytes() == listed.entry.link_target.as_slice())
             }
             EntryKind::File if kind.is_file() && folder.size_and_time_of(&name)?.0 == listed.content.size => {
-                match folder.digest_of(&name, self.context) {
+                match folder.digest_of(&name, listed.content.in_units, self.context) {
                     Ok((size, digest)) => Ok(size == listed.content.size && digest == listed.content.digest),
                     // Of what cannot be read nobody knows that it is as it was.
                     Err(Interruption::File(_)) => Ok(false),

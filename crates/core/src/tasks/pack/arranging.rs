@@ -71,6 +71,6 @@ impl<'a> Outlook<'a> {
     pub(super) fn expected(&self, entry: &SourceEntry) -> Expected {
         let (kept, class) = self.of(&entry.path);
         let class = if self.squeeze.is_slow() { class } else { Class::Any };
-        Expected { bytes: entry.size, kept, class }
+        Expected { bytes: entry.stored_bytes(), kept, class, in_units: false }
     }
 }

@@ -4,11 +4,14 @@
 use super::PackError;
 use crate::formats::error::ArchiveError;
 use crate::formats::reader::ArchiveReader;
+use crate::formats::registry::Format;
+use crate::formats::sealed::further_names::{can_be_recorded, has_room};
 use crate::ground::context::{Context, Observer, Progress};
 use crate::ground::entry::{Entry, EntryKind, EntryPath};
 use crate::source::piped::{Pipe, pipe};
 use crate::source::{Catalogue, Origin};
 use std::collections::HashMap;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::thread;
 
 /// Whoever writes tells how far the work is.
@@ -25,6 +28,7 @@ impl Observer for Silent {
 pub(super) fn extracting<T>(
     archive: &mut dyn ArchiveReader,
     catalogue: &Catalogue,
+    format: &Format,
     context: &Context<'_>,
     write: impl FnOnce(&Pipe) -> Result<T, PackError>,
 ) -> Result<T, PackError> {
@@ -39,7 +43,19 @@ pub(super) fn extracting<T>(
     }
     wanted.sort_unstable();
     let place_of = |entry: &Entry| places.get(&entry.path).copied();
-    let (mut sink, pipe) = pipe(&place_of);
+    let further = AtomicUsize::new(0);
+    let path_of = |entry: &Entry| Some(&catalogue.entries.get(place_of(entry)?)?.path);
+    // Whoever is told of a further name has to take it: its content does not come any more.
+    let takes_further = |entry: &Entry, of: &Entry| match (path_of(entry), path_of(of)) {
+        (Some(path), Some(owner)) if format.abilities.hard_links => {
+            let has_room = has_room(further.load(Ordering::Relaxed)) || !format.abilities.volumes;
+            let takes = has_room && can_be_recorded(path, owner);
+            further.fetch_add(takes.into(), Ordering::Relaxed);
+            takes
+        }
+        _ => false,
+    };
+    let (mut sink, pipe) = pipe(&place_of, &takes_further);
     let quiet = Context { observer: &Silent, ..*context };
     thread::scope(|scope| {
         let extraction = move || -> Result<(), ArchiveError> {

@@ -33,7 +33,7 @@ use crate::formats::abilities::Ability;
 use crate::formats::reader::ArchiveReader;
 use crate::formats::registry::{Format, SEALED, Writing};
 use crate::formats::sealed::volume::{CellLength, VolumeSet, WriteError};
-use crate::formats::sealed::{Fates, KeyCost, SealError, SealedReader};
+use crate::formats::sealed::{Fates, KeyCost, OldEntries, SealError, SealedReader};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{Content, EntryPath, Totals};
 use crate::ground::fit::Fit;
@@ -132,7 +132,7 @@ pub enum OldContents<'a> {
         /// The archive.
         reader: &'a mut SealedReader,
         /// Its entries that do not stay as they are.
-        fates: &'a Fates,
+        fates: Fates,
         /// The ids of those of the catalogue that take the place of one of its.
         ids: &'a HashMap<EntryPath, u64>,
         /// Folders of the catalogue that come before all frames.
@@ -313,12 +313,16 @@ impl Delivery {
             OldContents::None => self.seal_whole(Carried::Nothing, &outlook, locks, context)?,
             OldContents::Frames { reader, fates, ids, first } => {
                 let (source, listed) = reader.to_carry();
-                let frames = FramesToCarry { source, listed, fates, ids, first };
+                let last_id = listed.iter().map(|listed| listed.entry.id).max().unwrap_or(0);
+                let old = OldEntries::new(listed, fates).map_err(SealError::from)?;
+                let frames = FramesToCarry { source, old: &old, last_id, ids, first };
                 self.seal_whole(Carried::Frames(frames), &outlook, locks, context)?
             }
-            OldContents::Entries { archive, .. } => extracting(archive, &self.catalogue, context, |pipe| {
-                self.seal_whole(Carried::Piped(pipe), &outlook, locks, context)
-            })?,
+            OldContents::Entries { archive, .. } => {
+                extracting(archive, &self.catalogue, self.format, context, |pipe| {
+                    self.seal_whole(Carried::Piped(pipe), &outlook, locks, context)
+                })?
+            }
         };
         let (target, old, parcels) = (self.target, self.old, self.parcels.is_some());
         let catalogue = self.catalogue;

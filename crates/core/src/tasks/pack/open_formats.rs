@@ -40,7 +40,7 @@ impl Delivery {
             }
             OldContents::Entries { archive, as_stored } => match self.carried(archive).filter(|_| as_stored) {
                 Some(zip) => self.write_open(OldEntries::Stored(zip), password, &staging, context)?,
-                None => extracting(archive, &self.catalogue, context, |pipe| {
+                None => extracting(archive, &self.catalogue, self.format, context, |pipe| {
                     self.write_open(OldEntries::Piped(pipe), password, &staging, context)
                 })?,
             },
@@ -172,7 +172,9 @@ fn read_open_back(mut archive: Archive, contents: &Contents, context: &Context<'
     // What went over as it was stored has no digest here: its own checks were compared while it was read.
     let is_same = |(path, content): (&EntryPath, &Content), (found_at, found): (&EntryPath, &Content)| {
         let digest = if content.digest == [0; 32] { found.digest } else { content.digest };
-        path == found_at && Content { digest, ..*content } == *found
+        let shares = content.shared_with.is_some() == found.shared_with.is_some();
+        let expected = Content { digest, shared_with: found.shared_with, ..*content };
+        path == found_at && shares && expected == *found
     };
     let expected = contents.iter().map(|(path, content)| (path, content));
     if contents.len() == found.clone().count()

@@ -9,11 +9,12 @@ use crate::disk::FileError;
 use crate::disk::staging::Staging;
 use crate::formats::error::ArchiveError;
 use crate::formats::sealed::cells::{CellSeal, NotAuthentic, PlainCells};
+use crate::formats::sealed::further_names::has_room;
 use crate::formats::sealed::volume::in_page::InPage;
 use crate::formats::sealed::volume::{Bound, CellLength, Cells, Ids, VolumeWriter, WriteError, WrittenVolumes};
 use crate::formats::sealed::{
-    About, ArchiveKey, Base, CarriedFrame, Carrier, CompressedFrame, Fates, FrameDraft, FrameSource, Framer, KeyCost,
-    OldFrame, ParcelOf, SealError, SealedArchive, SealedError, SealedWriter, seal_head,
+    About, ArchiveKey, Base, CarriedFrame, Carrier, CompressedFrame, Expected, FrameDraft, FrameSource, Framer,
+    KeyCost, OldEntries, OldFrame, ParcelOf, SealError, SealedArchive, SealedError, SealedWriter, seal_head,
 };
 use crate::ground::context::{Context, Progress};
 use crate::ground::entry::{Content, Entry, EntryPath, ListedEntry, Totals};
@@ -69,7 +70,7 @@ impl Carried<'_> {
     pub fn content_bytes(&self) -> u64 {
         match self {
             Self::Nothing | Self::Piped(_) => 0,
-            Self::Frames(frames) => frames.listed.iter().map(|listed| listed.content.size).sum(),
+            Self::Frames(frames) => frames.old.content_bytes(),
         }
     }
 }
@@ -78,10 +79,10 @@ impl Carried<'_> {
 pub struct FramesToCarry<'a> {
     /// The frames.
     pub source: FrameSource<'a>,
-    /// Its entries.
-    pub listed: &'a [ListedEntry],
-    /// Those of them that do not stay as they are.
-    pub fates: &'a Fates,
+    /// Its entries, and what becomes of those that do not stay as they are.
+    pub old: &'a OldEntries<'a>,
+    /// The highest of their ids.
+    pub last_id: u64,
     /// The ids that entries of the catalogue have, for those that take another's place.
     pub ids: &'a HashMap<EntryPath, u64>,
     /// Folders of the catalogue that come before all frames.
@@ -200,13 +201,10 @@ fn compress_all(
         writer = writer.upon(name.clone(), entries, &make_scratch, *context)?;
     }
     let old = match &carried {
-        Carried::Frames(frames) => Some((frames.listed, frames.fates, ids_of(frames.listed))),
+        Carried::Frames(frames) => Some(frames.old),
         _ => None,
     };
-    let carrier = || {
-        let (listed, fates, ids) = old.as_ref()?;
-        Some(Carrier::new(listed, fates, ids, job.squeeze))
-    };
+    let carrier = || Some(Carrier::new(old?, job.squeeze));
     let (read, compressed) = ordered(
         context.threads,
         |frames| read_all(job, carried, spares, context, |frame| frames.submit(frame)),
@@ -246,10 +244,6 @@ enum FrameDone {
     Carried(Vec<CarriedFrame>),
 }
 
-fn ids_of(listed: &[ListedEntry]) -> HashSet<u64> {
-    listed.iter().map(|listed| listed.entry.id).collect()
-}
-
 /// A worker with a compressor of its own, and a carrier where there is something to carry.
 fn compressing<'a>(
     squeeze: Squeeze,
@@ -285,7 +279,11 @@ fn read_all(
     submit: impl Fn(FrameJob) -> Result<(), Stopped>,
 ) -> Result<Fed, PackError> {
     let framer = Framer::new(frame_room(job.squeeze, job.volume_limit), spares, |frame| submit(FrameJob::Draft(frame)));
-    let mut framing = Framing { framer, outlook: job.outlook, context };
+    let further_names = match &carried {
+        Carried::Frames(frames) => frames.old.further_names(),
+        Carried::Nothing | Carried::Piped(_) => 0,
+    };
+    let mut framing = Framing { framer, outlook: job.outlook, context, further_names };
     let in_order = job.outlook.in_order(job.entries);
     let mut fed = match carried {
         Carried::Nothing => match job.changes {
@@ -296,8 +294,7 @@ fn read_all(
         },
         Carried::Piped(pipe) => feed_piped(job.catalogue, pipe, &mut framing, context)?,
         Carried::Frames(frames) => {
-            let last = frames.listed.iter().map(|listed| listed.entry.id).max().unwrap_or(0);
-            let (first, others): (Vec<_>, Vec<_>) = numbered(in_order, frames.ids, last)
+            let (first, others): (Vec<_>, Vec<_>) = numbered(in_order, frames.ids, frames.last_id)
                 .into_iter()
                 .partition(|(_, entry)| frames.first.contains(&entry.path));
             feed(job.catalogue, first, &mut framing, context)?;
@@ -323,6 +320,8 @@ struct Framing<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> {
     framer: Framer<'a, F>,
     outlook: &'a Outlook<'a>,
     context: &'a Context<'a>,
+    /// How many further names of files there are so far.
+    further_names: usize,
 }
 
 impl<F: Fn(FrameDraft) -> Result<(), Stopped>> SourceSink for Framing<'_, F> {
@@ -332,6 +331,12 @@ impl<F: Fn(FrameDraft) -> Result<(), Stopped>> SourceSink for Framing<'_, F> {
         Ok(self.framer.begin(entry, self.outlook.expected(source))?)
     }
 
+    fn take_further_name(&mut self, listed: &ListedEntry, owner: &EntryPath) -> Result<bool, PackError> {
+        let takes = has_room(self.further_names) && self.framer.further_name(listed, owner)?;
+        self.further_names += usize::from(takes);
+        Ok(takes)
+    }
+
     fn take_file(
         &mut self,
         source: &SourceEntry,
@@ -339,7 +344,7 @@ impl<F: Fn(FrameDraft) -> Result<(), Stopped>> SourceSink for Framing<'_, F> {
         file: &mut SourceFile,
         is_last: bool,
     ) -> Result<ReadOnce, PackError> {
-        self.framer.begin(entry, self.outlook.expected(source))?;
+        self.framer.begin(entry, Expected { in_units: file.may_have_holes(), ..self.outlook.expected(source) })?;
         match self.read(file)? {
             Err(error) => {
                 self.framer.abandon();
@@ -365,7 +370,17 @@ impl<F: Fn(FrameDraft) -> Result<(), Stopped>> Framing<'_, F> {
         let mut total = 0;
         while file.left() > 0 {
             self.context.go_on()?;
-            let wanted = file.left().min(READ_BYTES) as usize;
+            match file.pass_hole() {
+                Ok(None) => {}
+                Ok(Some(bytes)) => {
+                    self.framer.hole(bytes)?;
+                    total += bytes;
+                    self.context.tell(Progress::Advance(bytes));
+                    continue;
+                }
+                Err(error) => return Ok(Err(error)),
+            }
+            let wanted = file.until_hole().min(READ_BYTES) as usize;
             let count = match self.framer.content(wanted, |output, wanted| file.read(output, wanted))? {
                 Ok(0) => break,
                 Ok(count) => count as u64,

@@ -9,7 +9,7 @@ use crate::formats::sealed::frame::FRAME_HEADER_BYTES;
 use crate::formats::sealed::index::PageBuilder;
 use crate::formats::sealed::{Base, BaseEntry, BaseName, Becomes, SealedReader};
 use crate::ground::context::Context;
-use crate::ground::entry::{Entry, EntryKind, EntryPath, ListedEntry};
+use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry};
 use crate::source::{Catalogue, Origin, PassedOver, SourceEntry};
 use crate::tasks::compare::{Comparison, Differences, compare};
 use std::collections::{HashMap, HashSet};
@@ -49,7 +49,12 @@ impl State {
 /// Everything that is there once an archive was opened, and those before it upon which it builds, sorted by path; and whether it holds
 /// each of that itself.
 pub fn state_of(archive: &dyn ArchiveReader) -> (Vec<ListedEntry>, Vec<bool>) {
-    let mut all: Vec<(ListedEntry, bool)> = archive.entries().iter().map(|listed| (listed.clone(), true)).collect();
+    // That names share a content is said of one archive, and this is no longer one.
+    let alone = |listed: &ListedEntry| {
+        let content = Content { shared_with: None, ..listed.content };
+        ListedEntry { entry: listed.entry.clone(), content }
+    };
+    let mut all: Vec<(ListedEntry, bool)> = archive.entries().iter().map(|listed| (alone(listed), true)).collect();
     if let Some(base) = archive.base() {
         let stays = base.entries.iter().filter(|entry| entry.becomes == Becomes::Stays);
         all.extend(stays.map(|entry| (entry.listed.clone(), false)));

@@ -7,13 +7,16 @@ use crate::codecs::deflate::{CHUNK_BYTES, Deflater, window_of};
 use crate::codecs::stream::Wrapping;
 use crate::disk::FileError;
 use crate::disk::staging::Staging;
-use crate::formats::tar::{BLOCK_BYTES, end, headers, padding};
+use crate::formats::members::MAX_SHARING;
+use crate::formats::tar::{BLOCK_BYTES, end, further_name, headers, headers_with_holes, padding};
 use crate::ground::context::{Context, Progress};
-use crate::ground::entry::{Content, Entry};
+use crate::ground::entry::{Content, Entry, EntryPath, ListedEntry};
+use crate::ground::holes::{ContentDigest, Hole, Stretch, stretches};
 use crate::ground::pipeline::{Jobs, ordered, room};
 use crate::source::feed::{Fed, ReadOnce, SourceSink, Taken, feed_whole};
 use crate::source::piped::Pipe;
 use crate::source::{Catalogue, SourceEntry, SourceFile};
+use std::collections::HashMap;
 
 /// How much is read from a source at a time, in bytes.
 const READ_BYTES: usize = 256 * 1024;
@@ -110,6 +113,8 @@ struct Stream<'a> {
     window: Vec<u8>,
     length: u64,
     contents: Contents,
+    /// How many further names each file has that has any.
+    further_names: HashMap<EntryPath, u64>,
 }
 
 fn read_all(
@@ -118,8 +123,15 @@ fn read_all(
     context: &Context<'_>,
     jobs: &Jobs<Chunk, Option<CompressedChunk>>,
 ) -> Result<(Fed, Contents), PackError> {
-    let mut stream =
-        Stream { context, jobs, chunk: Vec::new(), window: Vec::new(), length: 0, contents: Contents::default() };
+    let mut stream = Stream {
+        context,
+        jobs,
+        chunk: Vec::new(),
+        window: Vec::new(),
+        length: 0,
+        contents: Contents::default(),
+        further_names: HashMap::new(),
+    };
     let fed = feed_whole(catalogue, pipe, &mut stream, context)?;
     // What comes out of an archive comes in the order of that.
     stream.contents.sort_by(|(one, _), (other, _)| one.cmp(other));
@@ -152,8 +164,19 @@ impl SourceSink for Stream<'_> {
         match self.read_whole(file, &mut whole)? {
             Err(error) => Ok(ReadOnce::Failed(error)),
             Ok(false) if !is_last => Ok(ReadOnce::Dropped),
-            Ok(steady) => self.put_whole(&entry, &whole, steady).map(ReadOnce::Taken),
+            Ok(steady) => self.put_whole(&entry, &whole, file.holes(), steady).map(ReadOnce::Taken),
         }
+    }
+
+    fn take_further_name(&mut self, listed: &ListedEntry, owner: &EntryPath) -> Result<bool, PackError> {
+        let names = self.further_names.entry(owner.clone()).or_default();
+        // A reader may have to go through the archive once for each.
+        if *names >= MAX_SHARING - 1 {
+            return Ok(false);
+        }
+        *names += 1;
+        self.put(&further_name(&listed.entry, owner))?;
+        Ok(true)
     }
 
     fn was_taken(&mut self, source: &SourceEntry, content: &Content) {
@@ -197,46 +220,95 @@ impl Stream<'_> {
         }
     }
 
-    fn put_whole(&mut self, entry: &Entry, whole: &[u8], steady: bool) -> Result<Taken, PackError> {
+    fn put_whole(&mut self, entry: &Entry, whole: &[u8], holes: &[Hole], steady: bool) -> Result<Taken, PackError> {
         let size = whole.len() as u64;
-        self.put(&headers(entry, size))?;
-        self.put(whole)?;
-        self.put(&ZEROS[..padding(size)])?;
+        // Of a file that became shorter the holes may lie elsewhere.
+        let holes = if steady { holes } else { &[] };
+        let mut content = Putting::begin(self, entry, size, holes)?;
+        let mut left = whole;
+        for stretch in stretches(size, holes) {
+            let (Stretch::Stored(bytes) | Stretch::Hole(bytes)) = stretch;
+            let (now, later) = left.split_at(left.len().min(usize::try_from(bytes).unwrap_or(usize::MAX)));
+            match stretch {
+                Stretch::Stored(_) => content.put(self, now)?,
+                Stretch::Hole(bytes) => content.hole(bytes),
+            }
+            left = later;
+        }
         self.context.tell(Progress::Advance(size));
-        let content = Content { size, digest: *blake3::hash(whole).as_bytes(), ..Content::default() };
-        Ok(Taken { content, real_bytes: size, steady })
+        Ok(Taken { content: content.end(self)?, real_bytes: size, steady })
     }
 
     /// Puts a long file into the stream while it is read. What it grew by since it was opened is not read.
     fn put_file(&mut self, entry: &Entry, file: &mut SourceFile) -> Result<Taken, PackError> {
-        let size = file.size();
-        self.put(&headers(entry, size))?;
-        let (mut digest, mut left, mut buffer) = (blake3::Hasher::new(), size, Vec::new());
-        let mut failed = false;
-        while left > 0 && !failed {
-            self.context.go_on()?;
-            buffer.clear();
-            let wanted = usize::try_from(left).unwrap_or(usize::MAX).min(READ_BYTES);
-            failed = file.read(&mut buffer, wanted).is_err();
-            if buffer.is_empty() {
-                break;
+        let (size, holes) = (file.size(), file.holes().to_vec());
+        let mut content = Putting::begin(self, entry, size, &holes)?;
+        let (mut real_bytes, mut failed, mut buffer) = (0, false, Vec::new());
+        for stretch in stretches(size, &holes) {
+            let mut left = match stretch {
+                Stretch::Stored(bytes) => bytes,
+                Stretch::Hole(bytes) => {
+                    failed |= file.pass_hole().is_err();
+                    real_bytes += if failed { 0 } else { bytes };
+                    content.hole(bytes);
+                    self.context.tell(Progress::Advance(bytes));
+                    continue;
+                }
+            };
+            while left > 0 && !failed {
+                self.context.go_on()?;
+                buffer.clear();
+                let wanted = usize::try_from(left).unwrap_or(usize::MAX).min(READ_BYTES);
+                failed = file.read(&mut buffer, wanted).is_err() || buffer.is_empty();
+                content.put(self, &buffer)?;
+                left -= buffer.len() as u64;
+                real_bytes += buffer.len() as u64;
+                self.context.tell(Progress::Advance(buffer.len() as u64));
             }
-            digest.update(&buffer);
-            left -= buffer.len() as u64;
-            self.context.tell(Progress::Advance(buffer.len() as u64));
-            self.put(&buffer)?;
+            while left > 0 {
+                self.context.go_on()?;
+                let filled = usize::try_from(left).unwrap_or(usize::MAX).min(BLOCK_BYTES);
+                content.put(self, &ZEROS[..filled])?;
+                left -= filled as u64;
+            }
         }
-        let real_bytes = size - left;
         let steady = !failed && file.is_unchanged(real_bytes).unwrap_or(false);
-        while left > 0 {
-            self.context.go_on()?;
-            let filled = usize::try_from(left).unwrap_or(usize::MAX).min(BLOCK_BYTES);
-            digest.update(&ZEROS[..filled]);
-            self.put(&ZEROS[..filled])?;
-            left -= filled as u64;
-        }
-        self.put(&ZEROS[..padding(size)])?;
-        let content = Content { size, digest: *digest.finalize().as_bytes(), ..Content::default() };
-        Ok(Taken { content, real_bytes, steady })
+        Ok(Taken { content: content.end(self)?, real_bytes, steady })
+    }
+}
+
+/// A content on its way into the stream.
+struct Putting {
+    size: u64,
+    stored: u64,
+    holes: u64,
+    digest: ContentDigest,
+}
+
+impl Putting {
+    /// Puts the headers of a file of this length and with these holes.
+    fn begin(stream: &mut Stream<'_>, entry: &Entry, size: u64, holes: &[Hole]) -> Result<Self, PackError> {
+        let has_holes = !holes.is_empty();
+        stream.put(&if has_holes { headers_with_holes(entry, size, holes) } else { headers(entry, size) })?;
+        Ok(Self { size, stored: 0, holes: 0, digest: ContentDigest::new(has_holes) })
+    }
+
+    fn put(&mut self, stream: &mut Stream<'_>, bytes: &[u8]) -> Result<(), PackError> {
+        self.digest.update(bytes);
+        self.stored += bytes.len() as u64;
+        stream.put(bytes)
+    }
+
+    fn hole(&mut self, bytes: u64) {
+        self.digest.hole(bytes);
+        self.holes += bytes;
+    }
+
+    /// Fills up the last block; what the content came to.
+    fn end(self, stream: &mut Stream<'_>) -> Result<Content, PackError> {
+        stream.put(&ZEROS[..padding(self.stored)])?;
+        let Self { size, holes, .. } = self;
+        let digest = self.digest.finish();
+        Ok(Content { size, digest, in_units: holes > 0, holes, ..Content::default() })
     }
 }

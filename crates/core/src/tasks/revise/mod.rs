@@ -90,7 +90,7 @@ pub fn revise(
         Old::Sealed(reader) => {
             let (fates, ids) = revision.fates(reader.entries());
             let first = revision.folders_first();
-            let contents = OldContents::Frames { reader, fates: &fates, ids: &ids, first: &first };
+            let contents = OldContents::Frames { reader, fates, ids: &ids, first: &first };
             Ok(delivery.pack_from(contents, credentials, cost, context)?)
         }
         Old::Open(archive) => Ok(delivery.pack_from(

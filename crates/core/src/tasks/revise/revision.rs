@@ -55,7 +55,7 @@ impl Revision {
             match planned {
                 Planned::Old { place, entry } => {
                     stays[*place] = true;
-                    totals.add(entry.kind, listed[*place].content.size);
+                    totals.add(entry.kind, listed[*place].content.own_bytes());
                     let old = &listed[*place].entry;
                     if (old.mode, old.modified) == (entry.mode, entry.modified) {
                         changes.kept += 1;
@@ -63,7 +63,7 @@ impl Revision {
                         changes.only_around.push(entry.path.clone());
                     }
                 }
-                Planned::Fresh(entry) => totals.add(entry.kind, entry.size),
+                Planned::Fresh(entry) => totals.add(entry.kind, entry.own_bytes()),
             }
         }
         let place_of = |path: &EntryPath| listed.binary_search_by(|old| old.entry.path.cmp(path)).ok();
