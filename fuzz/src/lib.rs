@@ -13,7 +13,9 @@ use under_seal_core::formats::sealed::frame::{FRAME_HEADER_BYTES, FrameHeader};
 use under_seal_core::formats::sealed::head::open_head;
 use under_seal_core::formats::sealed::index::{PageRef, Root, read_page};
 use under_seal_core::formats::sealed::keys::KeyPurpose;
-use under_seal_core::formats::sealed::record::{Record, Records, begin_data, grow_data, put_end, put_entry, put_hole};
+use under_seal_core::formats::sealed::record::{
+    Record, Records, begin_data, grow_data, put_attribute, put_end, put_entry, put_hole,
+};
 use under_seal_core::formats::sealed::volume::header::{Bound, CHECK_AT, HEAD_BYTES, Head, Header};
 use under_seal_core::formats::sealed::volume::supplement::{PAGE_BYTES, decode_page, encode_page};
 use under_seal_core::formats::sealed::volume::{CHECK_BYTES, CellLength, Geometry, HEADER_BYTES, Ids};
@@ -125,6 +127,7 @@ pub fn records(data: &[u8]) {
                 again.extend_from_slice(bytes);
                 grow_data(&mut again, begin);
             }
+            Record::Attribute { id, attribute } => put_attribute(id, &attribute, &mut again),
             Record::Hole { id, offset, bytes } => put_hole(id, offset, bytes, &mut again),
             Record::End { id, content, abandoned } => put_end(id, &content, abandoned, &mut again),
         }

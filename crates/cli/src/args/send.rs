@@ -286,6 +286,12 @@ pub struct ChoiceArguments {
     /// Leave out folders on other file systems than their source
     #[arg(long, hide_short_help = true)]
     pub one_system: bool,
+    /// Pack extended attributes of files, and their access lists (ACLs)
+    ///
+    /// Sealed archives, pages and tar can have them. Where the archive is opened, those of the users' own (user.*) are set; others, and
+    /// access lists, are told and not set.
+    #[arg(long, hide_short_help = true)]
+    pub attributes: bool,
     /// Pack what is in a folder without the folder itself
     #[arg(long, hide_short_help = true)]
     pub contents: bool,

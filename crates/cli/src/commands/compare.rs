@@ -233,8 +233,17 @@ fn next_step(archive: &Archive, report: &Report, arguments: &CompareArguments) -
     if !has_changed || arguments.originals || archive.format.writing.is_none() {
         return Vec::new();
     }
-    let ChoiceArguments { leave_out, leave_out_from, no_litter, only, follow, one_system, contents, keep_paths } =
-        &arguments.choice;
+    let ChoiceArguments {
+        leave_out,
+        leave_out_from,
+        no_litter,
+        only,
+        follow,
+        one_system,
+        attributes,
+        contents,
+        keep_paths,
+    } = &arguments.choice;
     let sources = || arguments.sources.iter().map(|source| Part::Named(source.as_os_str()));
     let mut choice = Vec::new();
     for (name, values) in [("--leave-out", leave_out), ("--only", only)] {
@@ -246,6 +255,7 @@ fn next_step(archive: &Archive, report: &Report, arguments: &CompareArguments) -
         (no_litter, "--no-litter"),
         (follow, "--follow"),
         (one_system, "--one-system"),
+        (attributes, "--attributes"),
         (contents, "--contents"),
         (keep_paths, "--keep-paths"),
     ];

@@ -7,6 +7,7 @@ pub mod completions;
 pub mod confirm;
 pub mod deliveries;
 mod demo;
+mod extras;
 pub mod fits;
 pub mod guide;
 pub mod handover;

@@ -209,6 +209,7 @@ impl Settings {
             no_litter: self.no_litter.value,
             follow: typed.follow,
             one_system: typed.one_system,
+            attributes: typed.attributes,
             naming: match (typed.contents, typed.keep_paths) {
                 (true, _) => Naming::Contents,
                 (_, true) => Naming::AsTyped,

@@ -23,6 +23,15 @@ pub fn not_kept(what: NotKept) -> String {
         NotKept::Message => "the message".to_owned(),
         NotKept::ExactTimes(number) => format!("parts of a second, in the times of {}", entries(number)),
         NotKept::Refused(number) => format!("{} that cannot be extracted", entries(number)),
+        NotKept::HardLinks(1) => {
+            "that 1 file shares its content with another: it is a file of its own there".to_owned()
+        }
+        NotKept::HardLinks(number) => {
+            format!("that {number} files share their content with others: each is a file of its own there")
+        }
+        NotKept::Holes(number) => {
+            format!("the holes of {}: the zeros in them are stored", text::count(number as u64, "file"))
+        }
         NotKept::Names(number) => {
             format!("the names of {} as they are, since they are no text: they get %XX in them", entries(number))
         }

@@ -293,6 +293,7 @@ pub fn lacks(lacks: &Lacks) -> String {
         Ability::Message => "a message",
         Ability::HiddenNames => "hidden names",
         Ability::Changes => "changes alone",
+        Ability::Attributes => "extended attributes",
         Ability::Streams => "contents of unknown length, such as standard input",
     };
     format!("An archive of the format {format} cannot have {what}. Leave that away, or pack it with --as sealed.")

@@ -7,6 +7,7 @@
 //!
 //! A newcomer who needs the system asks here first: no other floor opens a file for writing, renames or removes.
 
+mod attributes;
 mod copying;
 pub mod faults;
 mod file;
@@ -22,6 +23,7 @@ pub mod staging;
 mod syncing;
 mod unfinished;
 
+pub use attributes::{attributes_of, has_attributes};
 pub(crate) use copying::sum_of;
 pub use copying::{Sha256Sum, read_on, read_through};
 pub use file::{Links, NewFile, ScratchFile, append, open_regular, read_up_to_at};

@@ -76,6 +76,8 @@ pub struct Abilities {
     pub hard_links: bool,
     /// Holes of files are not stored, and are holes again.
     pub holes: bool,
+    /// Extended attributes of files can be kept.
+    pub attributes: bool,
     /// Each content can be read by itself, without what stands before it.
     pub direct: bool,
     /// What protects its bytes.
@@ -101,6 +103,8 @@ pub enum Ability {
     HiddenNames,
     /// Only what has changed since another archive was made.
     Changes,
+    /// Extended attributes of files.
+    Attributes,
     /// Contents of which it is not known beforehand how long they are.
     Streams,
 }

@@ -78,7 +78,14 @@ impl ArchiveReader for LoneReader {
             return Ok(());
         }
         let mut stream = self.file.open(context).map_err(StreamedError::from)?;
-        deliver_file(&self.listed[0], sink, context, || StreamedError::Changed, |buffer| Ok(stream.read(buffer)?))?;
+        deliver_file(
+            &self.listed[0],
+            &[],
+            sink,
+            context,
+            || StreamedError::Changed,
+            |buffer| Ok(stream.read(buffer)?),
+        )?;
         Ok(())
     }
 }

@@ -5,6 +5,7 @@ use super::error::ArchiveError;
 use super::members::Refused;
 use super::sealed::volume::VolumeSet;
 use super::sealed::{About, Base};
+use crate::ground::attributes::Attribute;
 use crate::ground::context::{Cancelled, Context, Progress};
 use crate::ground::entry::{Content, EntryKind, ListedEntry, Totals};
 use crate::ground::holes::ContentDigest;
@@ -186,6 +187,7 @@ impl From<usize> for Next {
 /// What `read` comes upon, `differs`, or [`Cancelled`].
 pub(super) fn deliver_file<E: From<Cancelled>, N: Into<Next>>(
     listed: &ListedEntry,
+    attributes: &[Attribute],
     sink: &mut dyn EntrySink,
     context: &Context<'_>,
     differs: impl Fn() -> E,
@@ -193,6 +195,7 @@ pub(super) fn deliver_file<E: From<Cancelled>, N: Into<Next>>(
 ) -> Result<Content, E> {
     context.tell(Progress::Entry(&listed.entry.path));
     sink.begin(&listed.entry)?;
+    attributes.iter().try_for_each(|attribute| sink.attribute(attribute))?;
     let in_units = listed.content.holes > 0;
     let (mut content, mut digest) = (Content { in_units, ..Content::default() }, ContentDigest::new(in_units));
     let mut buffer = vec![0; CONTENT_BYTES];

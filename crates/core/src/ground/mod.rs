@@ -8,6 +8,7 @@
 //!
 //! A newcomer may add to this floor whatever needs neither the disk nor a format; nothing here does anything that lasts.
 
+pub mod attributes;
 pub mod class;
 pub mod codes;
 pub mod context;

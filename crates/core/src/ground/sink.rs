@@ -1,5 +1,6 @@
 //! Where entries go when an archive is read: a sink is handed one entry after the other, each with its verified content.
 
+use super::attributes::Attribute;
 use super::context::Cancelled;
 use super::entry::{Content, Entry};
 
@@ -18,6 +19,11 @@ pub fn zeros(mut bytes: u64) -> impl Iterator<Item = &'static [u8]> {
 pub trait EntrySink {
     /// A new entry begins. Folders and links have no content and end at once.
     fn begin(&mut self, _: &Entry) -> Result<(), Cancelled> {
+        Ok(())
+    }
+
+    /// The current file has this extended attribute; all of them come before its content.
+    fn attribute(&mut self, _: &Attribute) -> Result<(), Cancelled> {
         Ok(())
     }
 

@@ -4,6 +4,7 @@ use super::clash::{Known, OnClash};
 use super::unlandable::NotLanded;
 use crate::disk::OriginMark;
 use crate::ground::entry::EntryPath;
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 
 /// Where things are extracted to, and how.
@@ -82,6 +83,31 @@ pub struct Landed {
     pub replaced: u64,
     /// Files that stand beside others: what they are called, and what they were to be.
     pub beside: Vec<(EntryPath, EntryPath)>,
+    /// Extended attributes.
+    pub attributes: Attributes,
     /// Files that got the marks of where they came from; a file system may have no room for those.
     pub marked: u64,
+}
+
+/// How many names of attributes that were not set are told.
+const MOST_NAMES: usize = 8;
+
+/// What became of extended attributes.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Attributes {
+    /// How many were set.
+    pub set: u64,
+    /// How many were not: only the users' own are, where the file system has such.
+    pub left: u64,
+    /// The names of some of those.
+    pub left_names: BTreeSet<Vec<u8>>,
+}
+
+impl Attributes {
+    pub(super) fn leave(&mut self, name: &[u8]) {
+        self.left += 1;
+        if self.left_names.len() < MOST_NAMES {
+            self.left_names.insert(name.to_vec());
+        }
+    }
 }

@@ -22,13 +22,14 @@ mod undo;
 mod unlandable;
 
 pub use clash::{Known, KnownThere, OnClash};
-pub use destination::{Destination, Landed, RefusedLink, Screen};
+pub use destination::{Attributes, Destination, Landed, RefusedLink, Screen};
 pub(crate) use flat::Flat;
 pub(crate) use survey::survey;
 pub use survey::{Foreseen, LandingError};
 pub use unlandable::{MAX_NAME_BYTES, NotLanded, NotLandedWhy};
 
 use crate::disk::{FileError, Folder, NewFile, OriginMark, ToSync, sync_all};
+use crate::ground::attributes::{Attribute, is_set};
 use crate::ground::context::Context;
 use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, link_stays_inside};
 use clash::{Resolution, Resolutions};
@@ -428,6 +429,20 @@ impl Landing {
             Some(arriving) => Ok(arriving.file.write(bytes)?),
             None => Ok(()),
         }
+    }
+
+    /// The current file has this extended attribute.
+    ///
+    /// # Errors
+    /// [`LandingError`] for whatever is wrong with the file itself.
+    pub fn attribute(&mut self, attribute: &Attribute) -> Result<(), LandingError> {
+        let Some(arriving) = &self.arriving else { return Ok(()) };
+        if is_set(&attribute.name) && arriving.file.set_attribute(&attribute.name, &attribute.value)? {
+            self.landed.attributes.set += 1;
+        } else {
+            self.landed.attributes.leave(&attribute.name);
+        }
+        Ok(())
     }
 
     /// The next bytes of the current file are so many zeros.

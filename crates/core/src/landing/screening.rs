@@ -4,7 +4,7 @@
 //! What was looked at is compared with its digest once more before it lands: whoever looked may have changed it.
 
 use super::made_folder::{RESTORED_MODE, below};
-use super::{Contents, Landing, LandingError, Waiting};
+use super::{Attributes, Contents, Landing, LandingError, Waiting};
 use crate::disk::Folder;
 use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry};
 use crate::ground::holes::ContentDigest;
@@ -39,10 +39,10 @@ impl Landing {
     pub(crate) fn adopt(
         &mut self,
         staging: &Folder,
-        (contents, marked): (&Contents, u64),
+        (contents, marked, attributes): (&Contents, u64, Attributes),
         entries: &[ListedEntry],
     ) -> Result<(), LandingError> {
-        self.landed.marked = marked;
+        (self.landed.marked, self.landed.attributes) = (marked, attributes);
         let mut reached: Option<(Vec<u8>, Folder)> = None;
         for listed in entries {
             match listed.entry.kind {

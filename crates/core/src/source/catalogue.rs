@@ -7,7 +7,7 @@ use super::reading::SourceFile;
 use super::roots::{Root, roots_of};
 use super::stream::StreamSource;
 use super::text_names::{self, TextNames, UnsafeNames};
-use crate::disk::{FileAction, FileError, Links, bytes_in_holes};
+use crate::disk::{FileAction, FileError, Links, bytes_in_holes, has_attributes};
 use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, EntryPath, MAX_LINK_TARGET_BYTES};
 use std::collections::{HashMap, HashSet};
@@ -41,8 +41,43 @@ pub struct Catalogue {
     pub text_names: TextNames,
     /// Whether links are followed.
     pub follows: bool,
+    /// Whether extended attributes are packed.
+    pub packs_attributes: bool,
+    /// How many files and folders have such.
+    pub with_attributes: WithAttributes,
     /// What comes in as a stream.
     stream: Option<StreamSource>,
+}
+
+/// What files have beside their content, in numbers.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Extras {
+    /// Files that are further names of others (hard links).
+    pub further_names: u64,
+    /// Files with holes.
+    pub with_holes: u64,
+    /// Files and folders with extended attributes.
+    pub with_attributes: WithAttributes,
+}
+
+/// How many files and folders were found to have extended attributes that could be packed.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct WithAttributes {
+    /// Files.
+    pub files: u64,
+    /// Folders, whose attributes are never packed.
+    pub folders: u64,
+}
+
+impl WithAttributes {
+    fn count(&mut self, kind: EntryKind, disk_path: &Path, follow: bool) {
+        let counter = match kind {
+            EntryKind::File => &mut self.files,
+            EntryKind::Folder => &mut self.folders,
+            EntryKind::Link => return,
+        };
+        *counter += u64::from(has_attributes(disk_path, follow));
+    }
 }
 
 /// Answers whether a file on disk is of the caller's own making.
@@ -60,7 +95,12 @@ impl Catalogue {
         is_own: IsOwn<'_>,
         context: &Context<'_>,
     ) -> Result<Self, SourceError> {
-        let catalogue = Self { roots: roots_of(sources, choice.naming)?, follows: choice.follow, ..Self::default() };
+        let catalogue = Self {
+            roots: roots_of(sources, choice.naming)?,
+            follows: choice.follow,
+            packs_attributes: choice.attributes,
+            ..Self::default()
+        };
         let mut walk = Walk {
             catalogue,
             choice,
@@ -127,6 +167,9 @@ impl Catalogue {
             whole.own_output += part.own_output;
             whole.unmatched.append(&mut part.unmatched);
             whole.follows |= part.follows;
+            whole.packs_attributes |= part.packs_attributes;
+            whole.with_attributes.files += part.with_attributes.files;
+            whole.with_attributes.folders += part.with_attributes.folders;
         }
         whole
     }
@@ -155,6 +198,27 @@ impl Catalogue {
         for entry in &mut self.entries {
             entry.is_further_name = entry.file_number.as_ref().is_some_and(|number| !first.insert(**number));
         }
+    }
+
+    /// What files have beside their content, as it was found.
+    pub fn extras(&self) -> Extras {
+        let count = |is: fn(&SourceEntry) -> bool| self.entries.iter().filter(|entry| is(entry)).count() as u64;
+        Extras {
+            further_names: count(|entry| entry.is_further_name),
+            with_holes: count(|entry| entry.holes > 0),
+            with_attributes: self.with_attributes,
+        }
+    }
+
+    /// From now on files are what a format makes of them that keeps several names of one file as such, and holes, or not.
+    pub fn as_kept(mut self, hard_links: bool, holes: bool) -> Self {
+        for entry in &mut self.entries {
+            if !hard_links {
+                (entry.file_number, entry.is_further_name) = (None, false);
+            }
+            entry.holes = if holes { entry.holes } else { 0 };
+        }
+        self
     }
 
     /// Where an entry of this catalogue is on disk; nowhere, if it comes from an archive.
@@ -214,6 +278,7 @@ impl Catalogue {
     pub(super) fn open_once(&self, entry: &SourceEntry) -> Result<SourceFile, FileError> {
         match self.stream.as_ref().filter(|_| entry.origin == Origin::Stream).and_then(StreamSource::take) {
             Some(from) => Ok(SourceFile::stream(entry, from)),
+            None if self.packs_attributes => self.open(entry)?.with_attributes(),
             None => self.open(entry),
         }
     }
@@ -223,9 +288,9 @@ impl Catalogue {
         self.entries.iter().fold(0, |sum: u64, entry| sum.saturating_add(entry.most_bytes()))
     }
 
-    /// Content bytes that are to be read.
+    /// Content bytes that are to be read, or passed over.
     pub fn total_bytes(&self) -> u64 {
-        self.entries.iter().map(|entry| entry.size).sum()
+        self.entries.iter().map(|entry| entry.size).fold(0, u64::saturating_add)
     }
 }
 
@@ -288,6 +353,7 @@ impl Walk<'_> {
                 self.catalogue.passed_over.push(PassedOver { disk_path, reason: PassedOverReason::Loop });
                 continue;
             }
+            self.catalogue.with_attributes.count(entry.kind, &disk_path, self.choice.follow);
             let chosen = self.is_chosen(&entry.path, is_folder) || chosen;
             if is_folder && root.whole {
                 self.children(&entry.path, &disk_path, chosen, &mut waiting);

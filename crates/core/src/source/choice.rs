@@ -133,6 +133,8 @@ pub struct Choice {
     pub follow: bool,
     /// Whether folders on other file systems than their source are left out.
     pub one_system: bool,
+    /// Whether extended attributes of files are packed.
+    pub attributes: bool,
     /// Under which paths the sources stand.
     pub naming: Naming,
     /// Where names must be text (UTF-8): what becomes of the others. `None` where a name may be any bytes.

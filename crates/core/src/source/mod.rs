@@ -17,7 +17,7 @@ mod roots;
 mod stream;
 pub mod text_names;
 
-pub use catalogue::Catalogue;
+pub use catalogue::{Catalogue, Extras, WithAttributes};
 pub use choice::{Choice, Naming, PatternError, Patterns};
 pub use entry::{FileNumber, Origin, SourceEntry};
 pub use error::{PassedOver, PassedOverReason, SourceError};

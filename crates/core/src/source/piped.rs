@@ -2,6 +2,7 @@
 //! disk between them.
 
 use crate::disk::{FileAction, FileError};
+use crate::ground::attributes::Attribute;
 use crate::ground::context::Cancelled;
 use crate::ground::entry::{Content, Entry, EntryKind};
 use crate::ground::sink::EntrySink;
@@ -20,6 +21,8 @@ enum Piece {
     /// That at this place is a further name of one that went through.
     FurtherName(usize),
     Bytes(Vec<u8>),
+    /// It has this extended attribute.
+    Attribute(Attribute),
     /// So many zeros that are stored nowhere.
     Hole(u64),
     /// Its content is complete and right.
@@ -86,6 +89,10 @@ impl EntrySink for PipeSink<'_> {
         place.map_or(Ok(()), |place| self.send(Piece::Begin(place)))
     }
 
+    fn attribute(&mut self, attribute: &Attribute) -> Result<(), Cancelled> {
+        if self.is_wanted { self.send(Piece::Attribute(attribute.clone())) } else { Ok(()) }
+    }
+
     fn content(&mut self, bytes: &[u8]) -> Result<(), Cancelled> {
         if self.is_wanted { self.send(Piece::Bytes(bytes.to_vec())) } else { Ok(()) }
     }
@@ -115,11 +122,18 @@ impl Pipe {
                 Piece::Last => return Ok(None),
                 Piece::Begin(place) => {
                     let pieces = self.pieces.clone();
-                    let content = PipedContent { pieces, piece: Vec::new(), read: 0, hole: 0, ended: false };
+                    let content = PipedContent {
+                        pieces,
+                        piece: Vec::new(),
+                        read: 0,
+                        hole: 0,
+                        attributes: Vec::new(),
+                        ended: false,
+                    };
                     return Ok(Some((place, OutOfPipe::Content(content))));
                 }
                 Piece::FurtherName(place) => return Ok(Some((place, OutOfPipe::FurtherName))),
-                Piece::Bytes(_) | Piece::Hole(_) | Piece::End => {}
+                Piece::Bytes(_) | Piece::Hole(_) | Piece::Attribute(_) | Piece::End => {}
             }
         }
     }
@@ -134,6 +148,7 @@ pub struct PipedContent {
     read: usize,
     /// So many zeros come first.
     hole: u64,
+    attributes: Vec<Attribute>,
     ended: bool,
 }
 
@@ -159,6 +174,14 @@ impl PipedContent {
         Ok(())
     }
 
+    /// Its extended attributes, as long as nothing else of it was read.
+    pub(super) fn attributes(&mut self) -> Result<Vec<Attribute>, FileError> {
+        while !self.ended && self.hole == 0 && self.read == self.piece.len() {
+            self.next_piece()?;
+        }
+        Ok(std::mem::take(&mut self.attributes))
+    }
+
     /// Passes over a hole that begins here; how many bytes it has.
     pub(super) fn pass_hole(&mut self) -> Result<Option<u64>, FileError> {
         if self.hole == 0 && self.read == self.piece.len() && !self.ended {
@@ -170,6 +193,7 @@ impl PipedContent {
     fn next_piece(&mut self) -> Result<(), FileError> {
         match self.pieces.recv() {
             Ok(Piece::Bytes(bytes)) => (self.piece, self.read) = (bytes, 0),
+            Ok(Piece::Attribute(attribute)) => self.attributes.push(attribute),
             Ok(Piece::Hole(bytes)) => self.hole = bytes,
             Ok(Piece::End) => self.ended = true,
             // Whoever extracts has met an error, and tells it.

@@ -3,7 +3,8 @@
 use super::entry::{SourceEntry, mode_and_time};
 use super::piped::PipedContent;
 use super::stream::STREAM_PATH;
-use crate::disk::{FileAction, FileError, Interruption, Links, holes_of, open_regular};
+use crate::disk::{FileAction, FileError, Interruption, Links, attributes_of, holes_of, open_regular};
+use crate::ground::attributes::Attribute;
 use crate::ground::context::Context;
 use crate::ground::entry::Timestamp;
 use crate::ground::holes::{ContentDigest, Hole};
@@ -41,6 +42,8 @@ pub struct SourceFile {
     passed_holes: usize,
     /// It may have holes.
     may_have_holes: bool,
+    /// Its extended attributes, where they are to be packed.
+    attributes: Vec<Attribute>,
     /// Permission bits at opening.
     pub mode: u32,
     /// Modification time at opening.
@@ -78,7 +81,18 @@ impl SourceFile {
         let holes = holes_of(&file, &metadata);
         let may_have_holes = !holes.is_empty();
         let backing = Backing::Disk { file, path: path.to_owned(), before };
-        Ok(Self { backing, size, left, at: 0, holes, passed_holes: 0, may_have_holes, mode, modified })
+        Ok(Self {
+            backing,
+            size,
+            left,
+            at: 0,
+            holes,
+            passed_holes: 0,
+            may_have_holes,
+            attributes: Vec::new(),
+            mode,
+            modified,
+        })
     }
 
     /// The content of this entry, which comes out of an archive.
@@ -95,7 +109,40 @@ impl SourceFile {
     }
 
     fn without_holes(backing: Backing, (size, left): (u64, u64), (mode, modified): (u32, Timestamp)) -> Self {
-        Self { backing, size, left, at: 0, holes: Vec::new(), passed_holes: 0, may_have_holes: false, mode, modified }
+        Self {
+            backing,
+            size,
+            left,
+            at: 0,
+            holes: Vec::new(),
+            passed_holes: 0,
+            may_have_holes: false,
+            attributes: Vec::new(),
+            mode,
+            modified,
+        }
+    }
+
+    /// With its extended attributes.
+    ///
+    /// # Errors
+    /// [`FileError`] where one cannot be read.
+    pub(super) fn with_attributes(mut self) -> Result<Self, FileError> {
+        if let Backing::Disk { file, path, .. } = &self.backing {
+            self.attributes = attributes_of(file, path)?;
+        }
+        Ok(self)
+    }
+
+    /// The extended attributes that go into the archive with it.
+    ///
+    /// # Errors
+    /// [`FileError`] where what comes out of an archive ends.
+    pub fn attributes(&mut self) -> Result<&[Attribute], FileError> {
+        if let Backing::Piped(content) = &mut self.backing {
+            self.attributes.append(&mut content.attributes()?);
+        }
+        Ok(&self.attributes)
     }
 
     /// Whether it may have holes, so that it is digested by its units.
@@ -198,6 +245,31 @@ impl SourceFile {
                 return Ok(self.at - from);
             }
             digest.update(&buffer);
+        }
+    }
+
+    /// Appends bytes that are stored, at most `wanted`, behind so many others of a file on disk; holes do not count.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn read_stored(&mut self, mut behind: u64, output: &mut Vec<u8>, wanted: usize) -> Result<(), FileError> {
+        let end = output.len().saturating_add(wanted);
+        loop {
+            if self.pass_hole()?.is_some() {
+                continue;
+            }
+            let before = behind.min(self.until_hole());
+            if before > 0 {
+                self.skip(before)?;
+                behind -= before;
+                continue;
+            }
+            let from = output.len();
+            let most = usize::try_from(self.until_hole()).unwrap_or(usize::MAX).min(end - from);
+            self.read(output, most)?;
+            if output.len() == from || output.len() >= end {
+                return Ok(());
+            }
         }
     }
 

@@ -59,6 +59,12 @@ pub(super) struct Report {
     pub folders: u64,
     pub links: u64,
     pub bytes: u64,
+    /// How many of the files are further names of others.
+    pub further_names: u64,
+    pub attributes_set: u64,
+    pub attributes_not_set: u64,
+    /// The names of some of those that were not set.
+    pub attribute_names: Vec<String>,
     pub kept_files: u64,
     pub replaced_files: u64,
     pub beside: Vec<Beside>,
@@ -212,6 +218,9 @@ impl Report {
     pub fn has_landed(&mut self, landed: &Landed) {
         let link = |link: &RefusedLink| LinkNotMade { path: shown(link.path.as_bytes()), target: shown(&link.target) };
         (self.files, self.folders, self.links, self.bytes) = (landed.files, landed.folders, landed.links, landed.bytes);
+        self.further_names = landed.further_names;
+        (self.attributes_set, self.attributes_not_set) = (landed.attributes.set, landed.attributes.left);
+        self.attribute_names = landed.attributes.left_names.iter().map(|name| shown(name)).collect();
         (self.kept_files, self.replaced_files) = (landed.kept, landed.replaced);
         let beside = |(path, instead): &(EntryPath, EntryPath)| Beside {
             path: shown(path.as_bytes()),
@@ -278,6 +287,8 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
     lines.extend(table::summary(&[
         ("from", vec![from(report)]),
         (would, vec![format!("{} in {}", size(report.bytes), contents(report.files, report.folders, report.links))]),
+        ("hard links", hard_links(report).into_iter().collect()),
+        ("attributes", attributes(report)),
         ("clashes", clashes(report)),
         ("removed", (report.removed > 0).then(|| text::entries(report.removed)).into_iter().collect()),
         ("left out", left_out(report).into_iter().collect()),
@@ -341,6 +352,30 @@ fn how_verified(format: &Format) -> &'static str {
         Checks::Checksums => "every file's length and checksum compared before it got its name",
         _ => "every file to its end before it got its name; contents have no checksums here",
     }
+}
+
+/// How many of the files are names of one with others.
+fn hard_links(report: &Report) -> Option<String> {
+    let share = match report.further_names {
+        0 => return None,
+        1 => "1 of these files shares its content with another, as it did".to_owned(),
+        some => format!("{} of these files share their content with others, as they did", text::grouped(some)),
+    };
+    Some(format!("{share} where they were packed"))
+}
+
+/// What became of extended attributes.
+fn attributes(report: &Report) -> Vec<String> {
+    let set =
+        (report.attributes_set > 0).then(|| format!("{} set", count(report.attributes_set, "extended attribute")));
+    let left = (report.attributes_not_set > 0).then(|| {
+        let names = report.attribute_names.join(", ");
+        format!(
+            "{} not set, since only your own are, where the disk takes them: {names}",
+            text::grouped(report.attributes_not_set)
+        )
+    });
+    set.into_iter().chain(left).collect()
 }
 
 /// What has no place without folders.

@@ -2,6 +2,7 @@
 
 use super::Packing;
 use crate::args::PackArguments;
+use crate::commands::extras::{self, Extra, extras};
 use crate::commands::show;
 use crate::commands::since::ChangesReport;
 use crate::failure::{DONE, Failure, LOOK};
@@ -80,6 +81,7 @@ pub struct Report {
     names_escaped: Vec<EscapedName>,
     names_left_out: Vec<String>,
     changes: Option<ChangesReport>,
+    extras: Vec<Extra>,
 }
 
 #[derive(Serialize)]
@@ -225,6 +227,7 @@ impl Report {
             names_escaped: packed.escaped_names.iter().map(EscapedName::new).collect(),
             names_left_out: entry_paths(&packed.left_out.not_text),
             changes: packing.changes.take(),
+            extras: extras(packed.extras, packing.format, packed.packs_attributes),
         }
     }
 
@@ -290,6 +293,7 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
     };
     let passphrase = report.passphrase_file.iter().map(|file| format!("in {file}, readable by you only")).collect();
     let message = if report.message { vec![where_the_message_is(report).to_owned()] } else { Vec::new() };
+    let [kept, not_kept] = extras::rows(&report.extras);
     lines.extend(table::summary(&[
         (
             "before",
@@ -299,6 +303,8 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
         ("after", vec![format!("{} in {volumes}; {}", size(report.after_bytes), report.saved())]),
         ("verified", vec![verified]),
         ("no gain", no_gain(report)),
+        kept,
+        not_kept,
         ("left out", left_out),
         ("message", message),
         ("passphrase", passphrase),

@@ -18,7 +18,7 @@ use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::registry::{Format, SEALED};
 use under_seal_core::ground::fit::{Fit, NAMED};
-use under_seal_core::source::Catalogue;
+use under_seal_core::source::{Catalogue, Extras};
 use under_seal_core::tasks::pack::parcels::{Parcel, Weights};
 use under_seal_core::tasks::pack::since::Changes;
 use under_seal_core::tasks::pack::{canonical, check_fit};
@@ -43,6 +43,8 @@ struct Planning<'a> {
     typed: &'a [OsString],
     /// Files that have the archive's name already, and are not to be replaced.
     in_the_way: Vec<PathBuf>,
+    /// What files were found to have beside their content.
+    extras: Extras,
 }
 
 /// Runs the command; the exit code.
@@ -96,9 +98,11 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     // A parcel is one volume, whatever its fit.
     let fit_of_volumes = if parcels_wished { Fit::OneVolume } else { settings.fit.value.fit };
     let list = changes.as_ref().map_or(Ok(0), Changes::list_bytes).map_err(PlanError::from)?;
-    let plan = Plan::make(&catalogue, &squeezes, fit_of_volumes, &context)?.with_more(list);
     let wanted: Vec<&Format> = if arguments.every_format { Format::open_and_written().collect() } else { vec![format] };
     let formats = in_open_formats(&catalogue, &wanted, squeeze, hide_names, &context)?;
+    let found = catalogue.extras();
+    let catalogue = catalogue.as_kept(format.abilities.hard_links, format.abilities.holes);
+    let plan = Plan::make(&catalogue, &squeezes, fit_of_volumes, &context)?.with_more(list);
     let parcels = match settings.fit.value.fit.volume_limit().filter(|_| wished.delivery.shape.parcels) {
         Some(limit) => Weights::find(&catalogue, settings.squeeze.value.into(), &context)
             .and_then(|weights| weights.divide(&catalogue, limit, 0))?,
@@ -123,6 +127,7 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
         changes,
         typed: &arguments.typed,
         in_the_way,
+        extras: found,
     };
     let report = Report::new(&planning);
     show(&report, &wished.work, || lines(&planning, &report))?;

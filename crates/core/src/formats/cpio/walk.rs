@@ -89,7 +89,7 @@ impl Walk for CpioWalk<'_> {
             _ => Kind::Special,
         };
         let modified = Timestamp { seconds: header.modified, nanoseconds: 0 };
-        Ok(Some(Described { name, mode: header.mode & 0o7777, modified, kind, size, holes: 0 }))
+        Ok(Some(Described { name, mode: header.mode & 0o7777, modified, kind, size, holes: 0, attributes: Vec::new() }))
     }
 
     fn read(&mut self, buffer: &mut [u8]) -> Result<Next, StreamedError> {

@@ -134,7 +134,7 @@ impl ArchiveReader for IsoReader {
             let listed = &self.tree.listed[place];
             let mut content = Extents { image: &self.image, extents: self.extents_of(place), done: 0 };
             let beyond = || IsoError::BeyondEnd { name: listed.entry.path.as_bytes().to_vec() };
-            deliver_file(listed, sink, context, beyond, |buffer| content.read(buffer)?.ok_or_else(beyond))?;
+            deliver_file(listed, &[], sink, context, beyond, |buffer| content.read(buffer)?.ok_or_else(beyond))?;
         }
         Ok(())
     }

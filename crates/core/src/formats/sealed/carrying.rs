@@ -8,8 +8,8 @@ use super::further_names::{TooFar, recorded};
 use super::index::Place;
 use super::reader::SealedReader;
 use super::record::{
-    DATA_PREFIX_BYTES, END_BYTES, HOLE_BYTES, RECORD_HEADER_BYTES, Record, Records, align_data, begin_data,
-    entry_bytes, grow_data, put_end, put_entry, put_hole,
+    DATA_PREFIX_BYTES, END_BYTES, HOLE_BYTES, RECORD_HEADER_BYTES, Record, Records, align_data, attribute_bytes,
+    begin_data, entry_bytes, grow_data, put_attribute, put_end, put_entry, put_hole,
 };
 use super::stream::StreamReader;
 use super::tail::Tail;
@@ -294,6 +294,7 @@ impl<'a> Carrier<'a> {
                 records.extend_from_slice(bytes);
                 grow_data(records, at);
             }
+            Record::Attribute { attribute, .. } => put_attribute(id, attribute, records),
             Record::Hole { offset, bytes, .. } => put_hole(id, *offset, *bytes, records),
             Record::End { content, abandoned, .. } => put_end(id, content, *abandoned, records),
         }
@@ -316,7 +317,9 @@ fn closed(
 const fn id_of(record: &Record<'_>) -> u64 {
     match record {
         Record::Entry(entry) => entry.id,
-        Record::Data { id, .. } | Record::Hole { id, .. } | Record::End { id, .. } => *id,
+        Record::Data { id, .. } | Record::Hole { id, .. } | Record::Attribute { id, .. } | Record::End { id, .. } => {
+            *id
+        }
     }
 }
 
@@ -328,6 +331,7 @@ fn most_bytes(record: &Record<'_>, becomes: Option<&Entry>) -> usize {
             // A data record that begins a frame has no pad.
             Record::Data { bytes, .. } => DATA_PREFIX_BYTES + bytes.len() + RECORD_HEADER_BYTES,
             Record::Hole { .. } => HOLE_BYTES,
+            Record::Attribute { attribute, .. } => attribute_bytes(attribute),
             Record::End { .. } => END_BYTES,
         }
 }

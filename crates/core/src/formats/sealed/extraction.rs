@@ -4,6 +4,7 @@ use super::error::SealedError;
 use super::index::Place;
 use super::record::Record;
 use crate::formats::reader::HOLE_PIECE_BYTES;
+use crate::ground::attributes::MAX_ATTRIBUTES_BYTES;
 use crate::ground::context::{Context, Progress};
 use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry};
 use crate::ground::holes::ContentDigest;
@@ -32,8 +33,19 @@ pub(super) enum Comes<'a> {
 /// The file whose records are being read.
 pub(super) enum Open {
     Nothing,
-    Listed { id: u64, entry: Entry, content: Content, size: u64, holes: u64, digest: ContentDigest },
-    Unlisted { id: u64 },
+    Listed {
+        id: u64,
+        entry: Entry,
+        content: Content,
+        size: u64,
+        holes: u64,
+        digest: ContentDigest,
+        /// Bytes of its attributes so far.
+        attributes: usize,
+    },
+    Unlisted {
+        id: u64,
+    },
 }
 
 /// Turns records into calls of the sink, comparing all of them with the index.
@@ -65,6 +77,15 @@ impl<'a> Extraction<'a, '_> {
                 self.context.tell(Progress::Advance(bytes.len() as u64));
                 Ok(self.sink.content(bytes)?)
             }
+            (Record::Attribute { id, attribute }, Open::Listed { id: open, size: 0, attributes, .. })
+                if id == *open =>
+            {
+                *attributes += attribute.bytes();
+                if *attributes > MAX_ATTRIBUTES_BYTES {
+                    return Err(Malformed("attributes").into());
+                }
+                Ok(self.sink.attribute(&attribute)?)
+            }
             (Record::Hole { id, offset, bytes }, Open::Listed { id: open, content, size, holes, digest, .. }) => {
                 let end = offset.saturating_add(bytes);
                 if !content.in_units || id != *open || offset != *size || end > content.size {
@@ -76,7 +97,7 @@ impl<'a> Extraction<'a, '_> {
             }
             (
                 Record::End { id, content, abandoned: false },
-                Open::Listed { id: open, entry, content: listed, size, holes, digest },
+                Open::Listed { id: open, entry, content: listed, size, holes, digest, .. },
             ) => {
                 if id != *open || content != *listed || (content.size, content.holes) != (*size, *holes) {
                     return Err(disagreement());
@@ -88,14 +109,20 @@ impl<'a> Extraction<'a, '_> {
                 self.open = Open::Nothing;
                 Ok(())
             }
-            (Record::Data { id, .. } | Record::Hole { id, .. }, Open::Unlisted { id: open }) if id == *open => Ok(()),
+            (
+                Record::Data { id, .. } | Record::Hole { id, .. } | Record::Attribute { id, .. },
+                Open::Unlisted { id: open },
+            ) if id == *open => Ok(()),
             (Record::End { id, abandoned, .. }, Open::Unlisted { id: open })
                 if id == *open && (abandoned || self.selective) =>
             {
                 self.open = Open::Nothing;
                 Ok(())
             }
-            (Record::Data { .. } | Record::Hole { .. } | Record::End { .. }, Open::Nothing) if self.selective => Ok(()),
+            (
+                Record::Data { .. } | Record::Hole { .. } | Record::Attribute { .. } | Record::End { .. },
+                Open::Nothing,
+            ) if self.selective => Ok(()),
             _ => Err(disagreement()),
         }
     }
@@ -161,7 +188,7 @@ impl<'a> Extraction<'a, '_> {
         if entry.kind == EntryKind::File {
             let (id, content) = (listed.entry.id, listed.content);
             let digest = ContentDigest::new(content.in_units);
-            self.open = Open::Listed { id, entry, content, size: 0, holes: 0, digest };
+            self.open = Open::Listed { id, entry, content, size: 0, holes: 0, digest, attributes: 0 };
         } else {
             self.sink.end(&entry, &listed.content)?;
         }

@@ -5,11 +5,12 @@
 
 use super::further_names::{kind_of, recorded};
 use super::record::{
-    ALIGNMENT, DATA_PREFIX_BYTES, HOLE_BYTES, RECORD_HEADER_BYTES, align_data, begin_data, grow_data, put_end,
-    put_entry, put_hole,
+    ALIGNMENT, DATA_PREFIX_BYTES, HOLE_BYTES, RECORD_HEADER_BYTES, align_data, attribute_bytes, begin_data, grow_data,
+    put_attribute, put_end, put_entry, put_hole,
 };
 use crate::codecs::block::MAX_BLOCK_BYTES;
 use crate::codecs::lzma::Filter;
+use crate::ground::attributes::Attribute;
 use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Totals};
 use crate::ground::holes::{ContentDigest, Hole};
 use crate::ground::pipeline::{Spares, Stopped};
@@ -183,6 +184,19 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
         let begun = (self.number, self.frame.records.len() as u32);
         put_entry(entry, &mut self.frame.records);
         Ok(begun)
+    }
+
+    /// Adds an extended attribute to the file that was begun, before its content.
+    ///
+    /// # Errors
+    /// [`Stopped`].
+    pub fn attribute(&mut self, attribute: &Attribute) -> Result<(), Stopped> {
+        let Some(id) = self.open.as_ref().map(|open| open.entry.id) else { return Ok(()) };
+        if self.frame.records.len() + RECORD_HEADER_BYTES + attribute_bytes(attribute) > MAX_BLOCK_BYTES {
+            self.flush()?;
+        }
+        put_attribute(id, attribute, &mut self.frame.records);
+        Ok(())
     }
 
     /// Takes a further name of a file that was ended, with what that came to; `false` where it is too far from it in the tree for that.

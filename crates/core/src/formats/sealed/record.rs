@@ -1,5 +1,6 @@
 //! Records: what content frames are made of. An entry begins, its data follow, it ends.
 
+use crate::ground::attributes::{Attribute, is_valid};
 use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, MAX_LINK_TARGET_BYTES, PathError, Timestamp};
 use crate::ground::holes::HOLE_UNIT;
 use crate::ground::wire::{Cursor, Malformed};
@@ -17,6 +18,9 @@ const HOLE: u8 = 4;
 
 /// Says nothing: so that what follows begins at a multiple of four bytes.
 const PAD: u8 = 0x80;
+
+/// An extended attribute of the entry before it.
+const ATTRIBUTE: u8 = 0x83;
 
 /// Top bit of a record's type: a reader that does not know it may pass over it.
 const MAY_BE_SKIPPED: u8 = 0x80;
@@ -57,6 +61,13 @@ pub enum Record<'a> {
         offset: u64,
         /// The bytes.
         bytes: &'a [u8],
+    },
+    /// An extended attribute of the entry with this id.
+    Attribute {
+        /// The entry's id.
+        id: u64,
+        /// The attribute.
+        attribute: Attribute,
     },
     /// So many zeros of the entry with this id, from this offset on, which are stored nowhere.
     Hole {
@@ -114,6 +125,21 @@ pub fn begin_data(id: u64, offset: u64, output: &mut Vec<u8>) -> usize {
 pub fn grow_data(output: &mut [u8], data_at: usize) {
     let length = (output.len() - data_at - RECORD_HEADER_BYTES) as u32;
     output[data_at + 4..data_at + RECORD_HEADER_BYTES].copy_from_slice(&length.to_le_bytes());
+}
+
+/// Appends an extended attribute.
+pub fn put_attribute(id: u64, attribute: &Attribute, output: &mut Vec<u8>) {
+    put_header(ATTRIBUTE, attribute_bytes(attribute), output);
+    output.extend_from_slice(&id.to_le_bytes());
+    output.extend_from_slice(&(attribute.name.len() as u16).to_le_bytes());
+    output.extend_from_slice(&[0; 2]);
+    output.extend_from_slice(&attribute.name);
+    output.extend_from_slice(&attribute.value);
+}
+
+/// Bytes of an attribute's value: id, length of the name, two zeros, name, value.
+pub fn attribute_bytes(attribute: &Attribute) -> usize {
+    12 + attribute.bytes()
 }
 
 /// Appends a hole.
@@ -274,6 +300,16 @@ fn read_value(kind: u8, value: &[u8]) -> Result<Option<Record<'_>>, RecordError>
         DATA => {
             let (id, offset) = (cursor.u64()?, cursor.u64()?);
             return Ok(Some(Record::Data { id, offset, bytes: cursor.rest() }));
+        }
+        ATTRIBUTE => {
+            let (id, name_bytes) = (cursor.u64()?, cursor.u16()?);
+            cursor.zeros(2)?;
+            let (name, value) = (cursor.bytes(name_bytes.into())?, cursor.rest());
+            if !is_valid(name, value) {
+                return Err(Malformed("attribute").into());
+            }
+            let attribute = Attribute { name: name.to_vec(), value: value.to_vec() };
+            return Ok(Some(Record::Attribute { id, attribute }));
         }
         HOLE => {
             let (id, offset, bytes) = (cursor.u64()?, cursor.u64()?, cursor.u64()?);

@@ -194,6 +194,7 @@ impl Delivery<'_> {
                     context.tell(Progress::Advance(bytes.len() as u64));
                     sink.content(bytes)?;
                 }
+                (Met::Record(_, Record::Attribute { attribute, .. }), Some(_)) => sink.attribute(&attribute)?,
                 (Met::Record(_, Record::Hole { bytes, .. }), Some((_, _, digest))) => {
                     digest.hole(bytes);
                     context.tell(Progress::Advance(bytes));
@@ -402,6 +403,9 @@ impl Finding {
             {
                 open.digest.update(bytes);
                 open.size = open.size.saturating_add(bytes.len() as u64);
+                self.open = Some(open);
+            }
+            (Met::Record(_, Record::Attribute { id, .. }), Some(open)) if id == open.entry.id && open.size == 0 => {
                 self.open = Some(open);
             }
             (Met::Record(_, Record::Hole { id, offset, bytes }), Some(mut open))

@@ -3,6 +3,7 @@
 use crate::formats::members::{
     MAX_HOLES_BYTES, MAX_SHARING, MAX_UNSTORED_BYTES, Member, Refused, RefusedReason, path_of,
 };
+use crate::ground::attributes::Attribute;
 use crate::ground::entry::{EntryKind, EntryPath, MAX_LINK_TARGET_BYTES, Timestamp};
 use std::collections::BTreeMap;
 
@@ -20,6 +21,8 @@ pub(in crate::formats) struct Described {
     pub size: u64,
     /// So many of them are zeros that are not stored.
     pub holes: u64,
+    /// Extended attributes of a file, which only the walk knows.
+    pub attributes: Vec<Attribute>,
 }
 
 /// What an entry is.

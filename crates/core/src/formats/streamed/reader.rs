@@ -7,6 +7,7 @@ use crate::codecs::stream::{Unwrapped, WrappedFile};
 use crate::formats::error::ArchiveError;
 use crate::formats::members::{MAX_ENTRIES, MAX_PATHS_BYTES, Refused, RefusedReason, SameName, Tree};
 use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, Facts, Flaws, Next, deliver_file, deliver_without_content};
+use crate::ground::attributes::Attribute;
 use crate::ground::context::Context;
 use crate::ground::entry::{Content, ListedEntry};
 use crate::ground::sink::EntrySink;
@@ -125,7 +126,7 @@ impl StreamedReader {
                 if places.iter().any(|place| self.tree.listed[*place].content.size != described.size) {
                     return Err(StreamedError::Changed);
                 }
-                let later = self.deliver_content(&mut *walk, places, sink, context)?;
+                let later = self.deliver_content(&mut *walk, &described.attributes, places, sink, context)?;
                 if !later.is_empty() {
                     left.insert(number, later);
                 }
@@ -140,6 +141,7 @@ impl StreamedReader {
     fn deliver_content(
         &self,
         walk: &mut dyn Walk,
+        attributes: &[Attribute],
         mut places: Vec<usize>,
         sink: &mut dyn EntrySink,
         context: &Context<'_>,
@@ -151,11 +153,11 @@ impl StreamedReader {
         let from_kept = |listed: &ListedEntry, kept: &[Kept], sink: &mut dyn EntrySink| {
             let mut rest = kept.iter();
             let read = |buffer: &mut [u8]| Ok(rest.next().map_or(Next::Bytes(0), |kept| kept.next(buffer)));
-            deliver_file(listed, sink, context, changed, read)
+            deliver_file(listed, attributes, sink, context, changed, read)
         };
         let content = match &kept {
             Some(kept) => from_kept(first, kept, sink)?,
-            None => deliver_file(first, sink, context, changed, |buffer| walk.read(buffer))?,
+            None => deliver_file(first, attributes, sink, context, changed, |buffer| walk.read(buffer))?,
         };
         let content = Content { shared_with: Some(first.entry.id), ..content };
         let mut later = Vec::new();
@@ -191,7 +193,7 @@ fn read_all(walk: &mut dyn Walk, described: &mut Vec<Described>, cut: &mut Vec<V
             cut.push(entry.name);
             return whole;
         }
-        described.push(entry);
+        described.push(Described { attributes: Vec::new(), ..entry });
     }
     Ok(())
 }

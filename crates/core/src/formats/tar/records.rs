@@ -1,7 +1,11 @@
 //! Extended records: `LENGTH KEY=VALUE` and a line break, the length counting all of it (POSIX.1-2024 `pax`, extended header).
 
 use super::sparse::SparseRecords;
+use crate::ground::attributes::{Attribute, is_valid};
 use crate::ground::entry::Timestamp;
+
+/// The key of an extended attribute's record begins so, and goes on with its name.
+pub(super) const ATTRIBUTE_KEY: &[u8] = b"SCHILY.xattr.";
 
 /// What records say of an entry, or, in a global header, of all that follow.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -12,6 +16,8 @@ pub(super) struct Records {
     pub modified: Option<Timestamp>,
     /// Of a file with holes.
     pub sparse: Option<SparseRecords>,
+    /// Extended attributes of a file.
+    pub attributes: Vec<Attribute>,
 }
 
 impl Records {
@@ -41,6 +47,8 @@ impl Records {
             key => {
                 if let Some(key) = key.strip_prefix(b"GNU.sparse.") {
                     self.sparse.get_or_insert_default().take(key, value)?;
+                } else if let Some(name) = key.strip_prefix(ATTRIBUTE_KEY).filter(|name| is_valid(name, value)) {
+                    self.attributes.push(Attribute { name: name.to_vec(), value: value.to_vec() });
                 }
             }
         }
@@ -54,8 +62,9 @@ impl Records {
             link: self.link.or_else(|| global.link.clone()),
             size: self.size.or(global.size),
             modified: self.modified.or(global.modified),
-            // A map is of one file's content.
+            // These are of one file.
             sparse: self.sparse,
+            attributes: self.attributes,
         }
     }
 }

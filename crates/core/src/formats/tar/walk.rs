@@ -120,6 +120,7 @@ impl Walk for TarWalk<'_> {
                         modified: said.modified.unwrap_or(whole),
                         kind: kind_of(header.kind, &name, link),
                         holes,
+                        attributes: said.attributes,
                         name,
                     }));
                 }

@@ -1,6 +1,8 @@
 //! Headers as they are written: ustar, with extended records (POSIX.1-2024 `pax`) for what its fields cannot hold.
 
 use super::BLOCK_BYTES;
+use super::records::ATTRIBUTE_KEY;
+use crate::ground::attributes::Attribute;
 use crate::ground::entry::{Entry, EntryKind, EntryPath, Timestamp};
 use crate::ground::holes::{Hole, Stretch, stretches};
 
@@ -25,24 +27,24 @@ pub fn padding(size: u64) -> usize {
 }
 
 /// Everything in front of an entry's content, which has `size` bytes.
-pub fn headers(entry: &Entry, size: u64) -> Vec<u8> {
+pub fn headers(entry: &Entry, size: u64, attributes: &[Attribute]) -> Vec<u8> {
     let kind = match entry.kind {
         EntryKind::File => b'0',
         EntryKind::Folder => b'5',
         EntryKind::Link => b'2',
     };
-    headers_of(entry, kind, &entry.link_target, size)
+    headers_of(entry, (kind, &entry.link_target), size, attributes)
 }
 
 /// The same for a file with holes, up to the first byte that is stored. The map of what is stored stands in front of that (the way of
 /// extended records that is called 1.0; a reader that does not know it finds a file of another name, with the map in front).
-pub fn headers_with_holes(entry: &Entry, size: u64, holes: &[Hole]) -> Vec<u8> {
+pub fn headers_with_holes(entry: &Entry, size: u64, holes: &[Hole], attributes: &[Attribute]) -> Vec<u8> {
     let map = map_in_front(size, holes);
     let stored = size.saturating_sub(holes.iter().map(|hole| hole.bytes).sum()).saturating_add(map.len() as u64);
     let (parent, name) = entry.path.parent_and_name();
     let folder = parent.map(|parent| [parent, b"/"].concat()).unwrap_or_default();
     let condensed = [&folder[..], b"GNUSparseFile.0/", name].concat();
-    let mut more = Vec::new();
+    let mut more = attribute_records(attributes);
     put_record(&mut more, b"GNU.sparse.major", b"1");
     put_record(&mut more, b"GNU.sparse.minor", b"0");
     put_record(&mut more, b"GNU.sparse.name", entry.path.as_bytes());
@@ -78,15 +80,15 @@ fn map_in_front(size: u64, holes: &[Hole]) -> Vec<u8> {
 
 /// All that stands for a further name of a file that is called so and stands before it.
 pub fn further_name(entry: &Entry, of: &EntryPath) -> Vec<u8> {
-    headers_of(entry, b'1', of.as_bytes(), 0)
+    headers_of(entry, (b'1', of.as_bytes()), 0, &[])
 }
 
-fn headers_of(entry: &Entry, kind: u8, link: &[u8], size: u64) -> Vec<u8> {
+fn headers_of(entry: &Entry, kind_and_link: (u8, &[u8]), size: u64, attributes: &[Attribute]) -> Vec<u8> {
     let mut name = entry.path.as_bytes().to_vec();
     if entry.kind == EntryKind::Folder {
         name.push(b'/');
     }
-    headers_called(entry, &name, (kind, link), size, Vec::new())
+    headers_called(entry, &name, kind_and_link, size, attribute_records(attributes))
 }
 
 /// The headers of what is called so, with these records beside those that are needed.
@@ -102,6 +104,15 @@ fn headers_called(entry: &Entry, name: &[u8], (kind, link): (u8, &[u8]), size: u
     }
     headers.extend(Plain { name, mode: entry.mode, size, modified: entry.modified.seconds, kind, link }.block());
     headers
+}
+
+/// Extended attributes, in the way that several writers of tar have in common. A name with an equals sign cannot be told so.
+fn attribute_records(attributes: &[Attribute]) -> Vec<u8> {
+    let mut records = Vec::new();
+    for Attribute { name, value } in attributes.iter().filter(|attribute| !attribute.name.contains(&b'=')) {
+        put_record(&mut records, &[ATTRIBUTE_KEY, name].concat(), value);
+    }
+    records
 }
 
 /// What the fields cannot hold, as records.
@@ -227,7 +238,7 @@ mod tests {
         #[case] needs_records: bool,
     ) {
         let modified = Timestamp { seconds, nanoseconds };
-        let written = headers(&entry(name, modified), size);
+        let written = headers(&entry(name, modified), size, &[]);
         assert_eq!(written.len() > BLOCK_BYTES, needs_records);
         let block = |at: usize| <&[u8; BLOCK_BYTES]>::try_from(&written[at..at + BLOCK_BYTES]).unwrap();
         let last = Header::decode(block(written.len() - BLOCK_BYTES)).unwrap();

@@ -5,6 +5,7 @@ pub mod upon;
 
 use crate::formats::error::ArchiveError;
 use crate::formats::reader::ArchiveReader;
+use crate::ground::attributes::Attribute;
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Cancelled, Context, Phase, Progress};
 use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry};
@@ -198,14 +199,14 @@ fn deliver_screened(
     let mut closed = Landing::prepare(closed, entries_of(archive, flat), context)?.closed();
     deliver(archive, flat, &mut closed, context)?;
     let contents = closed.finish_staging()?;
-    let marked = closed.landed().marked;
+    let (marked, attributes) = (closed.landed().marked, closed.landed().attributes.clone());
     drop(closed);
     context.go_on().map_err(ArchiveError::from)?;
     let verdict = screen(staging.path());
     // Whoever stopped this has stopped the screening too.
     context.go_on().map_err(ArchiveError::from)?;
     verdict.map_err(LandingError::Screened)?;
-    Ok(landing.adopt(&staging, (&contents, marked), entries_of(archive, flat))?)
+    Ok(landing.adopt(&staging, (&contents, marked, attributes), entries_of(archive, flat))?)
 }
 
 /// Hands entries to a landing, where there are to be no folders under other paths, and keeps why it failed.
@@ -236,6 +237,11 @@ impl EntrySink for IntoLanding<'_> {
                 self.current.as_ref().map_or(Ok(()), |entry| self.landing.begin(entry))
             }
         };
+        self.noting(outcome)
+    }
+
+    fn attribute(&mut self, attribute: &Attribute) -> Result<(), Cancelled> {
+        let outcome = self.landing.attribute(attribute);
         self.noting(outcome)
     }
 

@@ -107,7 +107,7 @@ impl<W: Write> EntrySink for Stream<'_, W> {
     fn begin(&mut self, entry: &Entry) -> Result<(), Cancelled> {
         let Some(tar) = &self.tar else { return Ok(()) };
         let size = tar.sizes.get(&entry.path).copied().unwrap_or(0);
-        self.put(&headers(entry, size))
+        self.put(&headers(entry, size, &[]))
     }
 
     fn content(&mut self, bytes: &[u8]) -> Result<(), Cancelled> {

@@ -40,7 +40,7 @@ pub fn kinds(catalogue: &Catalogue, squeezes: &[Squeeze]) -> Result<Vec<KindWeig
         let sample = sample(catalogue, &files);
         let filter = if uses_filters { promising(&sample.concat())?.likely } else { Filter::None };
         let kept = kept(sample, &mut compressor)?;
-        let bytes = files.iter().map(|file| file.size).sum();
+        let bytes = files.iter().map(|file| file.own_bytes()).sum();
         kinds.push(KindWeight { extension, files: files.len() as u64, bytes, kept, filter });
     }
     kinds.sort_by_key(|kind| Reverse(kind.bytes));
@@ -53,8 +53,8 @@ fn sample(catalogue: &Catalogue, files: &[&SourceEntry]) -> Vec<Vec<u8>> {
     let piece = |file: &&SourceEntry| {
         let mut bytes = Vec::new();
         let mut source = catalogue.open(file).ok()?;
-        let middle = file.size.saturating_sub(TRIED_BYTES as u64) / 2 / 16 * 16;
-        source.skip(middle).and_then(|()| source.read(&mut bytes, TRIED_BYTES)).ok()?;
+        let middle = file.stored_bytes().saturating_sub(TRIED_BYTES as u64) / 2 / 16 * 16;
+        source.read_stored(middle, &mut bytes, TRIED_BYTES).ok()?;
         bytes.truncate(bytes.len() & !3);
         Some(bytes)
     };

@@ -38,7 +38,7 @@ use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{Content, EntryPath, Totals};
 use crate::ground::fit::Fit;
 use crate::ground::secrets::Credentials;
-use crate::source::{Catalogue, Choice, PassedOver, SourceEntry, StreamSource, UnsafeNames};
+use crate::source::{Catalogue, Choice, Extras, PassedOver, SourceEntry, StreamSource, UnsafeNames};
 use crate::tasks::check::verify_contents;
 use crate::tasks::pack::parcels::{Parcel, Weights};
 use arranging::Outlook;
@@ -91,6 +91,8 @@ pub struct Delivery {
     message: String,
     hide_names: bool,
     catalogue: Catalogue,
+    /// What files were found to have beside their content.
+    extras: Extras,
     lone_volumes: Vec<LoneVolume>,
     /// Where there are to be parcels: how they are divided.
     parcels: Option<Division>,
@@ -200,7 +202,8 @@ impl Delivery {
         let whole = Self::prepare(request, context)?;
         let (mut changes, catalogue) = Changes::since(state, whole.catalogue, context)?;
         let needed = std::mem::take(&mut changes.needed);
-        Ok(Self { catalogue, needed, changes: Some(changes), parcels: None, ..whole })
+        let extras = catalogue.extras();
+        Ok(Self { catalogue, extras, needed, changes: Some(changes), parcels: None, ..whole })
     }
 
     /// What has changed, where only that is packed.
@@ -214,6 +217,7 @@ impl Delivery {
         request.format.refuse_what_it_lacks(&[
             (request.parcels, Ability::Parcels),
             (request.stream.is_some(), Ability::Streams),
+            (request.choice.attributes, Ability::Attributes),
             (request.fit != Fit::OneVolume, Ability::Volumes),
             (!request.message.is_empty(), Ability::Message),
             (request.hide_names, Ability::HiddenNames),
@@ -245,6 +249,8 @@ impl Delivery {
         old: OldArchive,
         context: &Context<'_>,
     ) -> Result<Self, PackError> {
+        let extras = catalogue.extras();
+        let catalogue = catalogue.as_kept(request.format.abilities.hard_links, request.format.abilities.holes);
         let parcels = match request.fit.volume_limit().filter(|_| request.parcels) {
             Some(volume_limit) => {
                 let weights = Weights::find(&catalogue, request.squeeze, context)?;
@@ -262,6 +268,7 @@ impl Delivery {
             message: request.message.to_owned(),
             hide_names: request.hide_names,
             catalogue,
+            extras,
             lone_volumes: lone_volumes(request.sources),
             old,
             needed: HashSet::new(),
@@ -326,6 +333,7 @@ impl Delivery {
         };
         let (target, old, parcels) = (self.target, self.old, self.parcels.is_some());
         let catalogue = self.catalogue;
+        let packs_attributes = catalogue.packs_attributes;
         // With many entries the catalogue is large, and reading back needs room for the index.
         let (outward_links, left_out, mut passed_over) = summary_of(catalogue);
         drop(self.parcels);
@@ -371,6 +379,8 @@ impl Delivery {
             outward_links,
             lone_volumes: self.lone_volumes,
             escaped_names: Vec::new(),
+            extras: self.extras,
+            packs_attributes,
         })
     }
 

@@ -98,6 +98,7 @@ impl Delivery {
     ) -> Result<Packed, PackError> {
         let Written { files, fed, contents } = written;
         let escaped_names = self.catalogue.text_names.escaped();
+        let packs_attributes = self.catalogue.packs_attributes;
         let (outward_links, left_out, mut passed_over) = summary_of(self.catalogue);
         passed_over.extend(fed.passed_over);
         refuse_what_lacks(&fed.totals, &mut passed_over, &self.needed, false)?;
@@ -131,6 +132,8 @@ impl Delivery {
             outward_links,
             lone_volumes: self.lone_volumes,
             escaped_names,
+            extras: self.extras,
+            packs_attributes,
         })
     }
 }

@@ -5,7 +5,7 @@ use crate::formats::sealed::volume::in_page::InPage;
 use crate::formats::sealed::volume::{Ids, header_of};
 use crate::ground::entry::{EntryPath, Totals, link_stays_inside};
 use crate::source::feed::FilledUp;
-use crate::source::{Catalogue, PassedOver, SourceEntry};
+use crate::source::{Catalogue, Extras, PassedOver, SourceEntry};
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
@@ -55,6 +55,10 @@ pub struct Packed {
     pub lone_volumes: Vec<LoneVolume>,
     /// Names that are no text, and the paths under which they stand in the archive for that.
     pub escaped_names: Vec<(EntryPath, EntryPath)>,
+    /// What files were found to have beside their content.
+    pub extras: Extras,
+    /// Whether extended attributes were packed.
+    pub packs_attributes: bool,
 }
 
 /// A source that is one of several volumes of a sealed archive.

@@ -148,6 +148,10 @@ fn weight(
     while file.left() > 0 {
         context.go_on()?;
         block.clear();
+        if let Ok(Some(hole)) = file.pass_hole() {
+            context.tell(Progress::Advance(hole));
+            continue;
+        }
         if file.read(&mut block, block_bytes).is_err() || block.is_empty() {
             break;
         }

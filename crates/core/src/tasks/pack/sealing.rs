@@ -345,6 +345,13 @@ impl<F: Fn(FrameDraft) -> Result<(), Stopped>> SourceSink for Framing<'_, F> {
         is_last: bool,
     ) -> Result<ReadOnce, PackError> {
         self.framer.begin(entry, Expected { in_units: file.may_have_holes(), ..self.outlook.expected(source) })?;
+        match file.attributes() {
+            Ok(attributes) => attributes.iter().try_for_each(|attribute| self.framer.attribute(attribute))?,
+            Err(error) => {
+                self.framer.abandon();
+                return Ok(ReadOnce::Failed(error));
+            }
+        }
         match self.read(file)? {
             Err(error) => {
                 self.framer.abandon();

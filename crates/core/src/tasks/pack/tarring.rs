@@ -9,6 +9,7 @@ use crate::disk::FileError;
 use crate::disk::staging::Staging;
 use crate::formats::members::MAX_SHARING;
 use crate::formats::tar::{BLOCK_BYTES, end, further_name, headers, headers_with_holes, padding};
+use crate::ground::attributes::Attribute;
 use crate::ground::context::{Context, Progress};
 use crate::ground::entry::{Content, Entry, EntryPath, ListedEntry};
 use crate::ground::holes::{ContentDigest, Hole, Stretch, stretches};
@@ -147,7 +148,7 @@ impl SourceSink for Stream<'_> {
     type Error = PackError;
 
     fn take_whole(&mut self, _: &SourceEntry, entry: Entry) -> Result<(), PackError> {
-        self.put(&headers(&entry, 0))
+        self.put(&headers(&entry, 0, &[]))
     }
 
     fn take_file(
@@ -157,14 +158,18 @@ impl SourceSink for Stream<'_> {
         file: &mut SourceFile,
         is_last: bool,
     ) -> Result<ReadOnce, PackError> {
+        let attributes = match file.attributes() {
+            Ok(attributes) => attributes.to_vec(),
+            Err(error) => return Ok(ReadOnce::Failed(error)),
+        };
         if file.size() > WHOLE_BYTES {
-            return self.put_file(&entry, file).map(ReadOnce::Taken);
+            return self.put_file(&entry, file, &attributes).map(ReadOnce::Taken);
         }
         let mut whole = Vec::new();
         match self.read_whole(file, &mut whole)? {
             Err(error) => Ok(ReadOnce::Failed(error)),
             Ok(false) if !is_last => Ok(ReadOnce::Dropped),
-            Ok(steady) => self.put_whole(&entry, &whole, file.holes(), steady).map(ReadOnce::Taken),
+            Ok(steady) => self.put_whole(&entry, &whole, file.holes(), &attributes, steady).map(ReadOnce::Taken),
         }
     }
 
@@ -220,11 +225,18 @@ impl Stream<'_> {
         }
     }
 
-    fn put_whole(&mut self, entry: &Entry, whole: &[u8], holes: &[Hole], steady: bool) -> Result<Taken, PackError> {
+    fn put_whole(
+        &mut self,
+        entry: &Entry,
+        whole: &[u8],
+        holes: &[Hole],
+        attributes: &[Attribute],
+        steady: bool,
+    ) -> Result<Taken, PackError> {
         let size = whole.len() as u64;
         // Of a file that became shorter the holes may lie elsewhere.
         let holes = if steady { holes } else { &[] };
-        let mut content = Putting::begin(self, entry, size, holes)?;
+        let mut content = Putting::begin(self, entry, size, holes, attributes)?;
         let mut left = whole;
         for stretch in stretches(size, holes) {
             let (Stretch::Stored(bytes) | Stretch::Hole(bytes)) = stretch;
@@ -240,9 +252,9 @@ impl Stream<'_> {
     }
 
     /// Puts a long file into the stream while it is read. What it grew by since it was opened is not read.
-    fn put_file(&mut self, entry: &Entry, file: &mut SourceFile) -> Result<Taken, PackError> {
+    fn put_file(&mut self, entry: &Entry, file: &mut SourceFile, attributes: &[Attribute]) -> Result<Taken, PackError> {
         let (size, holes) = (file.size(), file.holes().to_vec());
-        let mut content = Putting::begin(self, entry, size, &holes)?;
+        let mut content = Putting::begin(self, entry, size, &holes, attributes)?;
         let (mut real_bytes, mut failed, mut buffer) = (0, false, Vec::new());
         for stretch in stretches(size, &holes) {
             let mut left = match stretch {
@@ -287,9 +299,19 @@ struct Putting {
 
 impl Putting {
     /// Puts the headers of a file of this length and with these holes.
-    fn begin(stream: &mut Stream<'_>, entry: &Entry, size: u64, holes: &[Hole]) -> Result<Self, PackError> {
+    fn begin(
+        stream: &mut Stream<'_>,
+        entry: &Entry,
+        size: u64,
+        holes: &[Hole],
+        attributes: &[Attribute],
+    ) -> Result<Self, PackError> {
         let has_holes = !holes.is_empty();
-        stream.put(&if has_holes { headers_with_holes(entry, size, holes) } else { headers(entry, size) })?;
+        stream.put(&if has_holes {
+            headers_with_holes(entry, size, holes, attributes)
+        } else {
+            headers(entry, size, attributes)
+        })?;
         Ok(Self { size, stored: 0, holes: 0, digest: ContentDigest::new(has_holes) })
     }
 

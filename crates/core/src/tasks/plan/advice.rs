@@ -72,7 +72,7 @@ struct Shares<'a> {
 impl<'a> Shares<'a> {
     fn new(catalogue: &Catalogue, kinds: &'a [KindWeight], squeeze: Squeeze, packed: u64) -> Self {
         let mut all = Self { outlook: Outlook::new(squeeze, kinds), scale: 1.0 };
-        let sum: f64 = catalogue.entries.iter().map(|entry| all.packed(&entry.path, entry.size)).sum();
+        let sum: f64 = catalogue.entries.iter().map(|entry| all.packed(&entry.path, entry.stored_bytes())).sum();
         all.scale = if sum > 0.0 { packed as f64 / sum } else { 1.0 };
         all
     }
@@ -85,11 +85,11 @@ impl<'a> Shares<'a> {
     fn folders(&self, catalogue: &Catalogue) -> Vec<(EntryPath, u64, u64)> {
         let mut sums: BTreeMap<EntryPath, (u64, f64)> = BTreeMap::new();
         for entry in catalogue.entries.iter().filter(|entry| entry.kind == EntryKind::File) {
-            let packed = self.packed(&entry.path, entry.size);
+            let packed = self.packed(&entry.path, entry.stored_bytes());
             for path in entry.path.folders_above() {
                 if path.parent().is_some() || catalogue.has_several_tops() {
                     let sum = sums.entry(path).or_default();
-                    *sum = (sum.0 + entry.size, sum.1 + packed);
+                    *sum = (sum.0 + entry.own_bytes(), sum.1 + packed);
                 }
             }
         }

@@ -11,7 +11,7 @@ use crate::formats::registry::{Format, TAR, TAR_GZ, TAR_ZST, ZIP};
 use crate::formats::tar;
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::EntryKind;
-use crate::source::{Catalogue, SourceEntry};
+use crate::source::{Catalogue, Extras, SourceEntry};
 use crate::tasks::pack::zip_headers_bytes;
 
 /// What an archive would come to in an open format.
@@ -46,7 +46,15 @@ pub fn in_open_formats(
     if wanted.iter().all(|format| format.abilities.volumes) {
         return Ok(Vec::new());
     }
-    let contents = Contents::new(catalogue);
+    let of_zip = catalogue.extras() != Extras { with_attributes: catalogue.with_attributes, ..Extras::default() };
+    if of_zip && wanted.contains(&&ZIP) && wanted.len() > 1 {
+        // ZIP has a content again for each name, and zeros for holes.
+        let (zip, others): (Vec<_>, Vec<_>) = wanted.iter().copied().partition(|format| *format == &ZIP);
+        let mut all = in_open_formats(catalogue, &zip, squeeze, hide_names, context)?;
+        all.extend(in_open_formats(catalogue, &others, squeeze, hide_names, context)?);
+        return Ok(all);
+    }
+    let contents = Contents::new(catalogue, if wanted.contains(&&ZIP) { whole_bytes } else { stored_bytes });
     let stretches = Stretches::growing(contents.total, CHUNK_BYTES as u64, Sampling::LIGHTER);
     context.tell(Progress::Begin(Phase::Sampling, stretches.bytes()));
     let samples =
@@ -74,16 +82,18 @@ struct Contents<'a> {
     starts: Vec<u64>,
     /// Bytes of all contents, and one more, in which whatever has none at the end lies.
     total: u64,
+    /// Bytes that a content has here.
+    bytes_of: fn(&SourceEntry) -> u64,
 }
 
 impl<'a> Contents<'a> {
-    fn new(catalogue: &'a Catalogue) -> Self {
+    fn new(catalogue: &'a Catalogue, bytes_of: fn(&SourceEntry) -> u64) -> Self {
         let (mut starts, mut total) = (Vec::with_capacity(catalogue.entries.len()), 0);
         for source in &catalogue.entries {
             starts.push(total);
-            total += content_bytes(source);
+            total += bytes_of(source);
         }
-        Self { catalogue, starts, total: total + 1 }
+        Self { catalogue, starts, total: total + 1, bytes_of }
     }
 
     fn stretch(&self, from: u64, to: u64) -> Vec<Segment> {
@@ -91,7 +101,7 @@ impl<'a> Contents<'a> {
         let entries = self.catalogue.entries.iter().zip(&self.starts).skip(first);
         let mut segments = Vec::new();
         for (source, start) in entries.take_while(|(_, start)| **start < to) {
-            let size = content_bytes(source);
+            let size = (self.bytes_of)(source);
             let (begins, end) = (*start >= from, start + size);
             if !begins && end <= from {
                 continue;
@@ -100,7 +110,7 @@ impl<'a> Contents<'a> {
             let wanted = to.min(end) - (start + skipped);
             let mut segment = Segment { headers: Vec::new(), padding: 0, window: Vec::new(), content: Vec::new() };
             if begins {
-                segment.headers = tar::headers(&source.entry(0), size);
+                segment.headers = tar_headers(source);
             }
             if end <= to {
                 segment.padding = tar::padding(size);
@@ -117,13 +127,33 @@ impl<'a> Contents<'a> {
     fn read(&self, source: &SourceEntry, skipped: u64, wanted: u64, segment: &mut Segment) {
         let Ok(mut file) = self.catalogue.open(source) else { return };
         let before = skipped.min(WINDOW_BYTES as u64);
-        let read = file.skip(skipped - before).and_then(|()| file.read(&mut segment.window, before as usize));
-        let _ = read.and_then(|()| file.read(&mut segment.content, wanted as usize));
+        let mut read = Vec::new();
+        let all = (before + wanted) as usize;
+        let _ = match (self.bytes_of)(source) == source.size {
+            true => file.skip(skipped - before).and_then(|()| file.read(&mut read, all)),
+            false => file.read_stored(skipped - before, &mut read, all),
+        };
+        segment.content = read.split_off(read.len().min(before as usize));
+        segment.window = read;
     }
 }
 
-fn content_bytes(source: &SourceEntry) -> u64 {
+/// Bytes of a content, where each name of a file has its own, and holes are zeros.
+fn whole_bytes(source: &SourceEntry) -> u64 {
     if source.kind == EntryKind::File { source.size } else { 0 }
+}
+
+/// Bytes of a content that are stored where neither is so.
+fn stored_bytes(source: &SourceEntry) -> u64 {
+    if source.kind == EntryKind::File { source.stored_bytes() } else { 0 }
+}
+
+/// What stands in front of an entry in tar. A file with holes has about as much as one without.
+fn tar_headers(source: &SourceEntry) -> Vec<u8> {
+    match source.is_further_name {
+        true => tar::further_name(&source.entry(0), &source.path),
+        false => tar::headers(&source.entry(0), source.stored_bytes(), &[]),
+    }
 }
 
 /// A worker with compressors of its own: what a stretch comes to in ZIP, with gzip, and with Zstandard, as far as that is wanted.
@@ -167,11 +197,11 @@ fn measuring(
     }
 }
 
-/// A plain tar archive's length, exactly.
+/// A plain tar archive's length: exactly, but for maps of holes and extended attributes.
 fn tar_bytes(catalogue: &Catalogue) -> u64 {
     let of = |source: &SourceEntry| {
-        let size = content_bytes(source);
-        tar::headers(&source.entry(0), size).len() as u64 + size + tar::padding(size) as u64
+        let size = stored_bytes(source);
+        tar_headers(source).len() as u64 + size + tar::padding(size) as u64
     };
     let bytes = catalogue.entries.iter().map(of).sum::<u64>();
     bytes + tar::end(bytes).len() as u64

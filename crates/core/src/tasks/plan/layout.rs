@@ -40,7 +40,7 @@ impl<'a> Layout<'a> {
             starts.push(total);
             total += (RECORD_HEADER_BYTES + entry_bytes(&source.entry(0))) as u64;
             if source.kind == EntryKind::File {
-                total += (RECORD_HEADER_BYTES + DATA_PREFIX_BYTES) as u64 + source.size + END_RECORD_BYTES;
+                total += (RECORD_HEADER_BYTES + DATA_PREFIX_BYTES) as u64 + source.stored_bytes() + END_RECORD_BYTES;
             }
         }
         Self { catalogue, outlook, entries, starts, total }
@@ -61,14 +61,14 @@ impl<'a> Layout<'a> {
                 put_entry(&entry, &mut output);
             }
             if source.kind == EntryKind::File {
-                let skipped = from.saturating_sub(content_at).min(source.size);
-                let wanted = to.saturating_sub(content_at + skipped).min(source.size - skipped);
+                let skipped = from.saturating_sub(content_at).min(source.stored_bytes());
+                let wanted = to.saturating_sub(content_at + skipped).min(source.stored_bytes() - skipped);
                 content += wanted;
                 kept += wanted as f64 * self.outlook.kept(&source.path);
                 let data_at = begin_data(id, skipped, &mut output);
                 self.read(source, skipped, wanted as usize, &mut output);
                 grow_data(&mut output, data_at);
-                if content_at + source.size < to {
+                if content_at + source.stored_bytes() < to {
                     put_end(id, &stand_in(source), false, &mut output);
                 }
             }
@@ -79,7 +79,7 @@ impl<'a> Layout<'a> {
     fn read(&self, source: &SourceEntry, from: u64, wanted: usize, output: &mut Vec<u8>) {
         if let Ok(mut file) = self.catalogue.open(source) {
             // Unreadable files are told from the catalogue; here they only count for nothing.
-            let _ = file.skip(from).and_then(|()| file.read(output, wanted));
+            let _ = file.read_stored(from, output, wanted);
         }
     }
 

@@ -117,7 +117,7 @@ impl Plan {
     ) -> Result<Self, PlanError> {
         let kinds = kinds(catalogue, squeezes)?;
         let mut totals = Totals::default();
-        catalogue.entries.iter().for_each(|entry| totals.add(entry.kind, entry.size));
+        catalogue.entries.iter().for_each(|entry| totals.add(entry.kind, entry.own_bytes()));
         let is_closed = |entry: &&SourceEntry| {
             let path = catalogue.disk_path(entry);
             entry.kind == EntryKind::File

@@ -36,7 +36,7 @@ pub(super) fn top_level(catalogue: &Catalogue) -> Vec<TopLevel> {
             found.push(TopLevel { path: entry.path.clone(), kind: entry.kind, totals: Totals::default() });
         }
         if let Some(top) = found.last_mut() {
-            top.totals.add(entry.kind, entry.size);
+            top.totals.add(entry.kind, entry.own_bytes());
         }
     }
     found
@@ -47,7 +47,7 @@ pub(super) fn folders(catalogue: &Catalogue) -> Vec<FolderWeight> {
     let mut weights: BTreeMap<Option<EntryPath>, (u64, u64)> = BTreeMap::new();
     for entry in files(catalogue) {
         let weight = weights.entry(entry.path.parent()).or_default();
-        *weight = (weight.0 + 1, weight.1 + entry.size);
+        *weight = (weight.0 + 1, weight.1 + entry.own_bytes());
     }
     let folder = |(path, (files, bytes))| FolderWeight { path, files, bytes };
     let mut folders: Vec<FolderWeight> = weights.into_iter().map(folder).collect();

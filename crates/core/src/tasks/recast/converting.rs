@@ -29,6 +29,10 @@ pub enum NotKept {
     Refused(usize),
     /// So many names as they are, since they are no text.
     Names(usize),
+    /// That so many files are further names of others.
+    HardLinks(usize),
+    /// The holes of so many files.
+    Holes(usize),
 }
 
 /// Why an archive did not become another one. It is as it was.
@@ -54,6 +58,8 @@ pub fn not_kept(archive: &Archive, format: &Format, hide_names: bool, secret: bo
     let inexact = entries.iter().filter(|listed| listed.entry.modified.nanoseconds != 0).count();
     let is_text = |bytes: &[u8]| std::str::from_utf8(bytes).is_ok();
     let no_text = entries.iter().filter(|listed| !is_text(listed.entry.path.as_bytes())).count();
+    let further = entries.iter().filter(|listed| listed.content.shared_with.is_some()).count();
+    let with_holes = entries.iter().filter(|listed| listed.content.holes > 0).count();
     let loses_secrecy = archive.is_secret() && !secret;
     let coarser = was.times == TimesKept::Nanoseconds && becomes.times != TimesKept::Nanoseconds;
     let found = [
@@ -67,8 +73,15 @@ pub fn not_kept(archive: &Archive, format: &Format, hide_names: bool, secret: bo
         (coarser && inexact > 0, NotKept::ExactTimes(inexact)),
         (!archive.refused().is_empty(), NotKept::Refused(archive.refused().len())),
         (becomes.text_names && no_text > 0, NotKept::Names(no_text)),
+        (!becomes.hard_links && further > 0, NotKept::HardLinks(further)),
+        (!has_holes_before(format) && with_holes > 0, NotKept::Holes(with_holes)),
     ];
     found.into_iter().filter(|(is, _)| *is).map(|(_, what)| what).collect()
+}
+
+/// Whether holes of what comes out of an archive stay holes: tar would have to know all of them before the first byte.
+fn has_holes_before(format: &Format) -> bool {
+    format.abilities.holes && format.abilities.volumes
 }
 
 /// Prepares an archive of another's contents. The request's sources count for nothing.

@@ -1,6 +1,7 @@
 //! The plan for people: the answer first, then what it rests on, then what to look at.
 
 use super::{Advised, Divided, Estimated, Fitted, Report, Top, Weight};
+use crate::commands::extras;
 use crate::commands::plan::Planning;
 use crate::commands::plan::formats::format_lines;
 use crate::ui::escaped_name::EscapedName;
@@ -42,6 +43,7 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     let mut section = |heading: &str, body: Vec<String>| lines.extend(headed(Tone::Strong, heading, body));
     section("What has changed", change_lines(report));
     section("What the recipient will see", top_lines(report));
+    section("Beside contents", extras::sentences(&report.extras).iter().map(|line| format!("  {line}")).collect());
     section("Largest folders, by what is directly in them", chart("folder", &report.heaviest_folders, report.bytes));
     section("Kinds of files, and what compressing leaves of them", chart("kind", &report.kinds, report.bytes));
     let limit = planning.settings.fit.value.fit.volume_limit();

@@ -7,6 +7,7 @@ pub use lines::lines;
 use super::Planning;
 use super::formats::Formatted;
 use crate::args::SqueezeName;
+use crate::commands::extras::{Extra, extras};
 use crate::commands::since::ChangesReport;
 use crate::failure::{DONE, LOOK};
 use crate::ui::escaped_name::EscapedName;
@@ -63,6 +64,7 @@ pub struct Report {
     changes: Option<ChangesReport>,
     /// What the list of what stays takes, in bytes.
     changes_list_bytes: Option<u64>,
+    extras: Vec<Extra>,
 }
 
 #[derive(Serialize)]
@@ -227,6 +229,7 @@ impl Report {
             unmatched_patterns: unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect(),
             names_escaped: escaped.iter().map(EscapedName::new).collect(),
             names_left_out: catalogue.not_text.iter().map(entry).collect(),
+            extras: extras(planning.extras, planning.format, catalogue.packs_attributes),
             changes: planning.changes.as_ref().map(ChangesReport::from),
             changes_list_bytes: planning.changes.as_ref().and_then(|changes| changes.list_bytes().ok()),
         }
