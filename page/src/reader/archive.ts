@@ -1,14 +1,16 @@
 // An archive that was unlocked (docs/format.md 4): its list, and content that is given only as its index says, in order, and
 // with the right digest in the end.
 
-import type { Engine, Hasher } from '../engine';
+import type { Engine } from '../engine';
 import { Fields, areEqual, hex } from './bytes';
 import { Cells } from './cells';
 import type { ReceiptOf } from './codes';
+import { ContentDigest, HOLE_UNIT } from './digest';
 import { CONTENT, INDEX_PAGE, INDEX_ROOT } from './frames';
+import { asFiles } from './further_names';
 import { PathOrder, TAIL_BYTES, noteBase, readPage, readRoot, readTail, type About, type Listed, type Tail } from './index_pages';
 import type { Keys } from './keys';
-import { DATA_RECORD, END, ENTRY, FILE, readDescription, readEntry, recordsIn, type Record } from './records';
+import { DATA_RECORD, END, ENTRY, FILE, HOLE, readDescription, readEntry, readHole, recordsIn, type Record } from './records';
 import { malformed } from './refusal';
 import { Stream, type Helpers } from './stream';
 import type { VolumeSet } from './volumes';
@@ -17,6 +19,8 @@ import type { VolumeSet } from './volumes';
 export interface Sink {
   begin(entry: Listed): void | Promise<void>;
   data(bytes: Uint8Array): void | Promise<void>;
+  /** So many zeros that are stored nowhere. */
+  hole(bytes: number): void | Promise<void>;
   end(entry: Listed): void | Promise<void>;
   /** All of this frame was given, and nobody else needs its bytes. */
   frame?(payload: Uint8Array): Promise<void>;
@@ -39,12 +43,12 @@ export class Archive {
     const tail = await readLastCell(cells);
     const root = await stream.frame(tail.rootAt, tail.rootBytes, INDEX_ROOT);
     if (!areEqual(engine.blake3(root), tail.digest)) throw malformed('the index root\'s digest');
-    const { about, pages } = readRoot(root);
+    const { about, pages, sharing } = readRoot(root);
     const [entries, order] = [[] as Listed[], new PathOrder()];
     for (const page of pages) {
       const bytes = await stream.frame(page.at, page.bytes, INDEX_PAGE);
       if (!areEqual(engine.blake3(bytes), page.digest)) throw malformed('a page\'s digest');
-      for (const entry of readPage(bytes, page)) {
+      for (const entry of readPage(bytes, page, about.inUnits)) {
         order.next(entry);
         entries.push(entry);
       }
@@ -55,7 +59,7 @@ export class Archive {
       for (const page of about.base.pages) {
         const bytes = await stream.frame(page.at, page.bytes, INDEX_PAGE);
         if (!areEqual(engine.blake3(bytes), page.digest)) throw malformed('a page\'s digest');
-        for (const entry of readPage(bytes, page)) {
+        for (const entry of readPage(bytes, page, about.inUnits)) {
           baseOrder.next(entry);
           noteBase(about.base, entry, here.has(hex(entry.path)));
         }
@@ -63,6 +67,7 @@ export class Archive {
     }
     const contentBytes = entries.reduce((sum, entry) => sum + entry.size, 0);
     if (entries.length !== tail.entries || contentBytes !== tail.contentBytes) throw malformed('the tail\'s sums');
+    asFiles(entries, sharing);
     return new Archive(engine, stream, keys, tail, about, entries, volumes.header.setId);
   }
 
@@ -91,6 +96,7 @@ export class Archive {
     assembly.finish();
     if (left.size > 0) throw malformed('an entry that is listed and is not there');
     await this.stream.endsIn(this.tail.innerBytes, TAIL_BYTES);
+    await this.extractFurther(this.entries, sink);
   }
 
   /** Some entries: what has no content as the list says, and files in the order of the stream, each from where it stands. */
@@ -99,12 +105,29 @@ export class Archive {
       await sink.begin(entry);
       await sink.end(entry);
     }
-    const files = entries.filter(entry => entry.kind === FILE).sort((one, other) => one.frameAt - other.frameAt || one.recordAt - other.recordAt);
+    const files = entries.filter(entry => entry.kind === FILE && !entry.owner).sort((one, other) => one.frameAt - other.frameAt || one.recordAt - other.recordAt);
     const wanted = new Map(files.map(entry => [placeOf(entry.frameAt, entry.recordAt), entry]));
     for (let next = files[0]; next; next = wanted.values().next().value) {
       const before = wanted.size;
       await this.extractFrom(next.frameAt, wanted, sink, told);
       if (wanted.size === before) throw malformed('an entry that is listed and is not there');
+    }
+    await this.extractFurther(entries, sink);
+  }
+
+  /** Further names, each with its owner's content, which is read again. */
+  private async extractFurther(entries: Listed[], sink: Sink): Promise<void> {
+    for (const entry of entries) {
+      const { owner } = entry;
+      if (!owner) continue;
+      const underName: Sink = {
+        begin: () => sink.begin(entry),
+        data: bytes => sink.data(bytes),
+        hole: bytes => sink.hole(bytes),
+        end: () => sink.end(entry),
+        frame: payload => sink.frame?.(payload) ?? Promise.resolve(),
+      };
+      await this.extractFrom(owner.frameAt, new Map([[placeOf(owner.frameAt, owner.recordAt), owner]]), underName, () => {});
     }
   }
 
@@ -152,15 +175,15 @@ function take<K, V>(map: Map<K, V>, key: K): V | undefined {
 
 /** Puts records together to files, and refuses whatever is not as the index says. */
 class Assembly {
-  private open?: { id: bigint; listed?: Listed; size: number };
-  private readonly hasher: Hasher;
+  private open?: { id: bigint; listed?: Listed; size: number; holes: number };
+  private readonly digest: ContentDigest;
 
   constructor(
     engine: Engine,
     private readonly listedAt: (place: string) => Listed | undefined,
     private readonly sink: Sink,
   ) {
-    this.hasher = engine.hasher();
+    this.digest = new ContentDigest(engine);
   }
 
   /** Whether a file has begun and not ended yet. */
@@ -171,6 +194,7 @@ class Assembly {
   async next(record: Record, frameAt: number): Promise<void> {
     if (record.type === ENTRY) await this.entry(record, frameAt);
     else if (record.type === DATA_RECORD) await this.data(new Fields(record.value));
+    else if (record.type === HOLE) await this.hole(new Fields(record.value));
     else if (record.type === END) await this.end(record.value);
   }
 
@@ -181,10 +205,12 @@ class Assembly {
     const entry = readEntry(fields);
     fields.end();
     if (listed ? !areEqual(listed.raw, record.value) : entry.kind !== FILE) throw malformed('an entry that is not as listed');
+    // Of a further name there is no more than this record.
+    if (listed?.owner) return;
     if (listed) await this.sink.begin(listed);
     if (entry.kind === FILE) {
-      this.hasher.anew();
-      this.open = { id: entry.id, listed, size: 0 };
+      this.digest.anew(listed?.inUnits ?? false);
+      this.open = { id: entry.id, listed, size: 0, holes: 0 };
     } else if (listed) {
       await this.sink.end(listed);
     }
@@ -198,8 +224,21 @@ class Assembly {
     open.size += bytes.length;
     if (!open.listed) return;
     if (open.size > open.listed.size) throw malformed('more content than is listed');
-    this.hasher.take(bytes);
+    this.digest.take(bytes);
     await this.sink.data(bytes);
+  }
+
+  private async hole(fields: Fields): Promise<void> {
+    const id = fields.u64();
+    const [offset, bytes] = readHole(fields);
+    const { open } = this;
+    if (!open || open.id !== id || open.size !== offset) throw malformed('a hole that is nowhere');
+    open.size += bytes;
+    open.holes += bytes / HOLE_UNIT;
+    if (!open.listed) return;
+    if (open.size > open.listed.size || !open.listed.inUnits) throw malformed('a hole that is not listed');
+    this.digest.hole(bytes);
+    await this.sink.hole(bytes);
   }
 
   private async end(value: Uint8Array): Promise<void> {
@@ -215,13 +254,13 @@ class Assembly {
       if (!abandoned) throw malformed('a file that is not listed');
       return;
     }
-    const isRight = areEqual(rawDescription, open.listed.rawDescription) && open.size === open.listed.size && areEqual(this.hasher.tell(), open.listed.digest);
+    const isRight = areEqual(rawDescription, open.listed.rawDescription) && open.size === open.listed.size && open.holes === open.listed.holes && areEqual(this.digest.tell(), open.listed.digest);
     if (!isRight) throw malformed('content that is not as listed');
     await this.sink.end(open.listed);
   }
 
   finish(): void {
-    this.hasher.end();
+    this.digest.end();
     if (this.open) throw malformed('a file does not end');
   }
 }

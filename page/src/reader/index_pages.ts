@@ -12,8 +12,12 @@ const MAX_MESSAGE_BYTES = 65536;
 /** The most parcels of a delivery. */
 const MAX_PARCELS = 65_535;
 
-/** The property of an archive of changes, which must be understood. */
+/** The properties of an archive of changes, and of one in which files have holes, which must be understood. */
 const BASE = 0x8005;
+const HOLES = 0x8006;
+
+/** The most further names of files. */
+const MAX_FURTHER_NAMES = 262_144;
 
 export interface Tail {
   innerBytes: number;
@@ -48,6 +52,8 @@ export interface About {
   message?: string;
   /** What it builds upon, where it holds only what has changed since. */
   base?: Base;
+  /** Digests may be those of units. */
+  inUnits?: boolean;
 }
 
 /** The archive that one of changes builds upon. */
@@ -60,13 +66,14 @@ export interface Base {
   gone: Uint8Array[];
 }
 
-export function readRoot(bytes: Uint8Array): { about: About; pages: Page[] } {
+export function readRoot(bytes: Uint8Array): { about: About; pages: Page[]; sharing: Map<bigint, bigint> } {
   const fields = new Fields(bytes);
   const [count, propertyBytes] = [fields.u32(), fields.u32()];
-  const about = readProperties(new Fields(fields.take(propertyBytes)));
+  const sharing = new Map<bigint, bigint>();
+  const about = readProperties(new Fields(fields.take(propertyBytes)), sharing);
   const pages = readPlaces(fields, count);
   fields.end();
-  return { about, pages };
+  return { about, pages, sharing };
 }
 
 /** Where so many pages are. */
@@ -103,15 +110,15 @@ export function noteBase(base: Base, entry: Listed, isHere: boolean): void {
   if (entry.frameAt !== STAYS && entry.frameAt !== REPLACED) base.gone.push(entry.path.slice());
 }
 
-function readProperties(fields: Fields): About {
+function readProperties(fields: Fields, sharing: Map<bigint, bigint>): About {
   const about: About = {};
   const seen = new Set<number>();
   while (fields.left > 0) {
     const type = fields.u16();
     fields.zeros(2);
     const value = fields.take(fields.u32());
-    if (type & 0x8000 && type !== BASE) throw new Refusal('newer version');
-    if (((type >= 1 && type <= 6) || type === BASE) && seen.has(type)) throw malformed('a property twice');
+    if (type & 0x8000 && type !== BASE && type !== HOLES) throw new Refusal('newer version');
+    if (((type >= 1 && type <= 7) || type === BASE || type === HOLES) && seen.has(type)) throw malformed('a property twice');
     seen.add(type);
     if (type === 1) {
       const time = new Fields(value);
@@ -133,11 +140,27 @@ function readProperties(fields: Fields): About {
       const [number, count] = [parcel.u32(), parcel.u32()];
       parcel.end();
       if (number === 0 || number > count || count > MAX_PARCELS) throw malformed('a parcel');
+    } else if (type === 7) {
+      readSharing(new Fields(value), sharing);
+    } else if (type === HOLES) {
+      if (value.length !== 0) throw malformed('holes');
+      about.inUnits = true;
     } else if (type === BASE) {
       about.base = readBase(new Fields(value));
     }
   }
   return about;
+}
+
+/** Ids of further names, which rise, each with its owner's. */
+function readSharing(fields: Fields, sharing: Map<bigint, bigint>): void {
+  if (fields.left === 0 || fields.left > 16 * MAX_FURTHER_NAMES) throw malformed('further names');
+  for (let before = -1n; fields.left > 0; ) {
+    const [id, owner] = [fields.u64(), fields.u64()];
+    if (id <= before) throw malformed('further names');
+    sharing.set(id, owner);
+    before = id;
+  }
 }
 
 function decoded(bytes: Uint8Array): string {
@@ -155,9 +178,11 @@ export interface Listed extends Entry, Description {
   /** ENTRY's value and the content description, byte by byte. */
   raw: Uint8Array;
   rawDescription: Uint8Array;
+  /** Of a further name: the file that has its content. */
+  owner?: Listed;
 }
 
-export function readPage(bytes: Uint8Array, page: Page): Listed[] {
+export function readPage(bytes: Uint8Array, page: Page, inUnits: boolean | undefined): Listed[] {
   if (bytes.length > MAX_PAGE_BYTES) throw malformed('a page is too long');
   const fields = new Fields(bytes);
   const count = fields.u32();
@@ -173,6 +198,7 @@ export function readPage(bytes: Uint8Array, page: Page): Listed[] {
     const rawDescription = fields.take(48);
     const description = readDescription(new Fields(rawDescription));
     if (description.abandoned || (entry.kind !== FILE && !areZeros(rawDescription))) throw malformed('an entry\'s content');
+    if (description.inUnits && !inUnits) throw malformed('holes that the root does not tell');
     entries.push({ ...entry, ...description, frameAt, recordAt, raw, rawDescription });
   }
   fields.end();

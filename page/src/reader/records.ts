@@ -1,11 +1,13 @@
 // Records and what they tell of an entry (docs/format.md 3.3).
 
 import { Fields } from './bytes';
+import { HOLE_UNIT } from './digest';
 import { Refusal, malformed } from './refusal';
 
 export const ENTRY = 1;
 export const DATA_RECORD = 2;
 export const END = 3;
+export const HOLE = 4;
 
 export const FILE = 1;
 export const FOLDER = 2;
@@ -28,6 +30,10 @@ export interface Entry {
 export interface Description {
   changedWhileRead: boolean;
   abandoned: boolean;
+  /** The digest is that of the content's units. */
+  inUnits: boolean;
+  /** How many units are holes. */
+  holes: number;
   size: number;
   digest: Uint8Array;
 }
@@ -46,7 +52,7 @@ export function* recordsIn(frame: Uint8Array): Generator<Record> {
     const value = fields.take(length);
     if (flags !== 0 || zeros !== 0) throw malformed('a record\'s reserved bytes are not zero');
     if (type & 0x80) continue;
-    if (type < ENTRY || type > END) throw new Refusal('newer version');
+    if (type < ENTRY || type > HOLE) throw new Refusal('newer version');
     yield { type, value, at };
   }
 }
@@ -67,10 +73,20 @@ export function readEntry(fields: Fields): Entry {
 
 export function readDescription(fields: Fields): Description {
   const flags = fields.u8();
-  fields.zeros(7);
+  fields.zeros(1);
+  const holes = fields.u16() + fields.u32() * 65_536;
   const [size, digest] = [fields.length64(), fields.take(32)];
-  if (flags & ~3) throw malformed('a content description\'s flags');
-  return { changedWhileRead: (flags & 1) !== 0, abandoned: (flags & 2) !== 0, size, digest };
+  const inUnits = (flags & 4) !== 0;
+  if (flags & ~7 || (holes > 0 && !inUnits) || holes * HOLE_UNIT > size) throw malformed('a content description');
+  return { changedWhileRead: (flags & 1) !== 0, abandoned: (flags & 2) !== 0, inUnits, holes, size, digest };
+}
+
+/** A HOLE behind its id: where it begins, and how many bytes it has. */
+export function readHole(fields: Fields): [number, number] {
+  const [offset, bytes] = [fields.length64(), fields.length64()];
+  fields.end();
+  if (offset % HOLE_UNIT !== 0 || bytes % HOLE_UNIT !== 0) throw malformed('a hole');
+  return [offset, bytes];
 }
 
 /** Whether a path stays below wherever it is put. */

@@ -1,11 +1,12 @@
 // Salvage (docs/format.md 5): every file that lies wholly in the cells that are here, each of which is opened by itself.
 
-import type { Engine, Hasher } from '../engine';
+import type { Engine } from '../engine';
 import { Fields, Parts, areEqual, areZeros } from './bytes';
 import { NO_MARK, type Cell, type Cells } from './cells';
+import { ContentDigest, HOLE_UNIT } from './digest';
 import { CONTENT, FRAME_HEADER_BYTES, readFrameHeader } from './frames';
 import type { Listed } from './index_pages';
-import { DATA_RECORD, END, ENTRY, FILE, readDescription, readEntry, recordsIn, type Entry, type Record } from './records';
+import { DATA_RECORD, END, ENTRY, FILE, HOLE, readDescription, readEntry, readHole, recordsIn, type Entry, type Record } from './records';
 import { Refusal } from './refusal';
 import type { Helpers } from './stream';
 import { BATCH_CELLS } from './volumes';
@@ -72,8 +73,9 @@ async function openOrNone(cells: Cells, number: number): Promise<(Cell | undefin
 function byIndex(index: Listed[], found: Map<string, Listed>): Salvaged {
   const [whole, lost]: [Listed[], Listed[]] = [[], []];
   for (const entry of index) {
-    const here = found.get(`${entry.frameAt}:${entry.recordAt}`);
-    const isSame = here && areEqual(here.raw, entry.raw) && areEqual(here.rawDescription, entry.rawDescription);
+    const file = entry.owner ?? entry;
+    const here = found.get(`${file.frameAt}:${file.recordAt}`);
+    const isSame = here && areEqual(here.raw, file.raw) && areEqual(here.rawDescription, file.rawDescription);
     (entry.kind !== FILE || entry.size === 0 || isSame ? whole : lost).push(entry);
   }
   return { whole, lost };
@@ -86,16 +88,18 @@ interface Open {
   frameAt: number;
   recordAt: number;
   size: number;
+  holes: number;
+  inUnits: boolean;
 }
 
 /** Looks for files that begin, go on without a gap and end. */
 class Scan {
   readonly whole = new Map<string, Listed>();
   private open?: Open;
-  private readonly hasher: Hasher;
+  private readonly digest: ContentDigest;
 
   constructor(engine: Engine) {
-    this.hasher = engine.hasher();
+    this.digest = new ContentDigest(engine);
   }
 
   gap(): void {
@@ -110,11 +114,12 @@ class Scan {
     const fields = new Fields(value);
     if (type === ENTRY) {
       const entry = readEntry(fields);
-      this.open = { entry, raw: value.slice(), frameAt, recordAt: at, size: 0 };
-      this.hasher.anew();
+      this.open = { entry, raw: value.slice(), frameAt, recordAt: at, size: 0, holes: 0, inUnits: false };
+      this.digest.anew(false);
       if (entry.kind !== FILE) this.keep(new Uint8Array(48));
     } else if (this.open && fields.u64() === this.open.entry.id) {
       if (type === DATA_RECORD) this.data(fields.length64(), fields.take(fields.left));
+      else if (type === HOLE) this.hole(...readHole(fields));
       else if (type === END) this.end(fields.take(fields.left));
     }
   }
@@ -122,12 +127,24 @@ class Scan {
   private data(offset: number, bytes: Uint8Array): void {
     if (!this.open || offset !== this.open.size) return this.gap();
     this.open.size += bytes.length;
-    this.hasher.take(bytes);
+    this.digest.take(bytes);
+  }
+
+  /** A file with holes begins with one, which may be empty. */
+  private hole(offset: number, bytes: number): void {
+    const { open } = this;
+    if (!open || offset !== open.size || (!open.inUnits && open.size > 0)) return this.gap();
+    if (!open.inUnits) this.digest.anew(true);
+    open.inUnits = true;
+    open.size += bytes;
+    open.holes += bytes / HOLE_UNIT;
+    this.digest.hole(bytes);
   }
 
   private end(rawDescription: Uint8Array): void {
-    const { abandoned, size, digest } = readDescription(new Fields(rawDescription));
-    if (!abandoned && this.open?.size === size && areEqual(this.hasher.tell(), digest)) this.keep(rawDescription.slice());
+    const { abandoned, size, holes, inUnits, digest } = readDescription(new Fields(rawDescription));
+    const isAll = this.open?.size === size && this.open.holes === holes && this.open.inUnits === inUnits;
+    if (!abandoned && isAll && areEqual(this.digest.tell(), digest)) this.keep(rawDescription.slice());
     else this.gap();
   }
 

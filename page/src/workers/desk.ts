@@ -1,6 +1,7 @@
 // The reader's worker: it holds the sets and the open archive, and does what the page asks for.
 
 import type { Engine } from '../engine';
+import { zeros } from '../reader/digest';
 import { Archive, type Sink } from '../reader/archive';
 import { Cells } from '../reader/cells';
 import { slip } from '../reader/codes';
@@ -156,7 +157,10 @@ export class Desk {
     this.goOn = ways.goOn;
     const output = new InMemory();
     const archive = this.opened();
-    const sink: Sink = { begin() {}, data: bytes => output.write(bytes), end() {} };
+    const hole = async (bytes: number) => {
+      for (const piece of zeros(bytes)) await output.write(piece);
+    };
+    const sink: Sink = { begin() {}, data: bytes => output.write(bytes), hole, end() {} };
     await archive.extract([archive.entries[number]!], sink, bytes => ways.told(bytes));
     const blob = await output.close();
     return blob!.slice(0, blob!.size, type);

@@ -2,6 +2,7 @@
 
 import type { Engine } from '../engine';
 import { Receipt, type ReceiptOf } from '../reader/codes';
+import { zeros } from '../reader/digest';
 import { ChosenFile, InMemory, StoredFile, type Output } from '../ways_out/output';
 import { InFolder, PlainFile, type Maker, type Outgoing } from '../ways_out/sinks';
 import { ZipArchive } from '../ways_out/zip';
@@ -19,8 +20,8 @@ export interface Order {
   receipt?: ReceiptOf;
 }
 
-/** An entry begins, or ends, or has bytes of a frame, from one place in it to another. */
-export type Step = { begin: Outgoing } | { from: number; to: number } | 'end';
+/** An entry begins, again with a content that came before or not; or it ends, or has bytes of a frame, from one place in it to another, or zeros. */
+export type Step = { begin: Outgoing; again: boolean } | { from: number; to: number } | { zeros: number } | 'end';
 
 export interface SavedTo {
   /** Where it was not written to a place that was chosen. */
@@ -36,6 +37,8 @@ interface Work {
 
 export class Saver {
   private work?: Work;
+  /** The content that is written now came before. */
+  private isAgain = false;
   /** Calls come while others are at work: each waits for its turn. */
   private turn: Promise<unknown> = Promise.resolve();
 
@@ -69,10 +72,15 @@ export class Saver {
     const { maker, receipt } = this.work!;
     for (const step of steps) {
       if (step === 'end') await maker.end();
-      else if ('begin' in step) await maker.begin(step.begin);
-      else {
+      else if ('begin' in step) {
+        this.isAgain = step.again;
+        await maker.begin(step.begin);
+      } else if ('zeros' in step) {
+        for (const piece of zeros(step.zeros)) await maker.data(piece);
+      } else {
         const bytes = frame.subarray(step.from, step.to);
-        receipt?.receipt.hasher.take(bytes);
+        // The receipt is of what is stored, each once.
+        if (!this.isAgain) receipt?.receipt.hasher.take(bytes);
         await maker.data(bytes);
       }
     }

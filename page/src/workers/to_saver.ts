@@ -20,13 +20,17 @@ export class ToSaver implements Sink {
   }
 
   begin(entry: Listed): void {
-    const { kind, size, mode, seconds, target } = entry;
+    const { kind, size, mode, seconds, target, owner } = entry;
     // What is handed over as a part of something is copied with all of that.
-    this.steps.push({ begin: { name: this.nameOf(entry), kind, size, mode, seconds, target: target.slice() } });
+    this.steps.push({ begin: { name: this.nameOf(entry), kind, size, mode, seconds, target: target.slice() }, again: owner !== undefined });
   }
 
   data(bytes: Uint8Array): void {
     this.steps.push({ from: bytes.byteOffset, to: bytes.byteOffset + bytes.length });
+  }
+
+  hole(bytes: number): void {
+    this.steps.push({ zeros: bytes });
   }
 
   end(): void {

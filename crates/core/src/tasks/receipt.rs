@@ -84,6 +84,10 @@ impl EntrySink for Everything {
         Ok(())
     }
 
+    fn hole(&mut self, _: u64) -> Result<(), Cancelled> {
+        Ok(())
+    }
+
     /// What is stored counts, and it is stored once.
     fn further_name(&mut self, _: &Entry, _: &Entry, _: &Content) -> Result<bool, Cancelled> {
         Ok(true)
