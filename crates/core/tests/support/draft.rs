@@ -8,13 +8,15 @@ use under_seal_core::disk::Folder;
 use under_seal_core::disk::staging::Staging;
 use under_seal_core::formats::sealed::cells::{CellSeal, PlainCells};
 use under_seal_core::formats::sealed::frame::{FrameHeader, FrameKind};
+use under_seal_core::formats::sealed::further_names::Sharing;
 use under_seal_core::formats::sealed::index::{IndexEntry, PageBuilder, Place, Root};
-use under_seal_core::formats::sealed::record::{begin_data, grow_data, put_end, put_entry};
+use under_seal_core::formats::sealed::record::{begin_data, grow_data, put_end, put_entry, put_hole};
 use under_seal_core::formats::sealed::stream::StreamWriter;
 use under_seal_core::formats::sealed::tail::Tail;
 use under_seal_core::formats::sealed::volume::{Bound, CellLength, Ids, VolumeWriter};
 use under_seal_core::formats::sealed::{ArchiveKey, KeyCost, seal_head};
 use under_seal_core::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Timestamp};
+use under_seal_core::ground::holes::{ContentDigest, HOLE_UNIT};
 use under_seal_core::ground::pipeline::{Spares, Stopped};
 use under_seal_core::ground::secrets::Password;
 
@@ -23,6 +25,10 @@ pub struct Draft {
     /// The one content frame.
     pub records: Vec<u8>,
     pub index: Vec<IndexEntry>,
+    /// Which entries the root says are further names of which files, by their ids.
+    pub sharing: Vec<(u64, u64)>,
+    /// The root says that files may have holes.
+    pub tells_holes: bool,
     /// Bytes to replace by others of the same length, in records and index alike.
     pub replace: Option<(&'static [u8], &'static [u8])>,
     pub content_header: fn(&mut FrameHeader),
@@ -43,7 +49,15 @@ pub fn entry(id: u64, path: &str, kind: EntryKind) -> Entry {
 
 impl Draft {
     pub fn empty() -> Self {
-        Self { records: Vec::new(), index: Vec::new(), replace: None, content_header: |_| {}, tail: |_| {} }
+        Self {
+            records: Vec::new(),
+            index: Vec::new(),
+            sharing: Vec::new(),
+            tells_holes: false,
+            replace: None,
+            content_header: |_| {},
+            tail: |_| {},
+        }
     }
 
     pub fn honest() -> Self {
@@ -64,6 +78,31 @@ impl Draft {
         put_entry(&entry(id, path, EntryKind::File), &mut self.records);
         put_data(id, 0, CONTENT, &mut self.records);
         put_end(id, &content(), false, &mut self.records);
+    }
+
+    /// A further name of a file, as which the root tells it.
+    pub fn further(&mut self, id: u64, path: &str, owner: u64, target: &str) {
+        let further = Entry { link_target: target.into(), ..entry(id, path, EntryKind::Link) };
+        self.list(further.clone(), Content::default());
+        put_entry(&further, &mut self.records);
+        self.sharing.push((id, owner));
+    }
+
+    /// A file of two units, of which the first is a hole in truth, with these holes in its record.
+    pub fn file_with_holes(&mut self, id: u64, path: &str, holes: &[(u64, u64)]) {
+        let mut digest = ContentDigest::new(true);
+        digest.hole(HOLE_UNIT);
+        digest.update(&[7; HOLE_UNIT as usize]);
+        let (size, digest) = (2 * HOLE_UNIT, digest.finish());
+        let content = Content { size, digest, in_units: true, holes: HOLE_UNIT, ..Content::default() };
+        self.tells_holes = true;
+        self.list(entry(id, path, EntryKind::File), content);
+        put_entry(&entry(id, path, EntryKind::File), &mut self.records);
+        for (offset, bytes) in holes {
+            put_hole(id, *offset, *bytes, &mut self.records);
+        }
+        put_data(id, HOLE_UNIT, &[7; HOLE_UNIT as usize], &mut self.records);
+        put_end(id, &content, false, &mut self.records);
     }
 
     fn replaced(&self, bytes: Vec<u8>) -> Vec<u8> {
@@ -105,7 +144,9 @@ impl Draft {
         page_ref.first_path = self.replaced(page_ref.first_path.clone());
         page_ref.frame_at = stream.position();
         page_ref.frame_bytes = put_frame(&mut stream, FrameKind::IndexPage, &page, |_| {});
-        let root = Root { pages: vec![page_ref], ..Root::default() }.encode().unwrap();
+        let sharing = self.sharing.iter().map(|&(id, owner)| Sharing { id, owner }).collect();
+        let root = Root { pages: vec![page_ref], sharing, in_units: self.tells_holes, ..Root::default() };
+        let root = root.encode().unwrap();
         let root_at = stream.position();
         let root_bytes = put_frame(&mut stream, FrameKind::IndexRoot, &root, |_| {});
         let mut tail = Tail {

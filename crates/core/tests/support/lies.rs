@@ -4,8 +4,10 @@
 use super::draft::{Draft, content, entry, put_data};
 use under_seal_core::ErrorClass::{self, Damaged, Unsafe, Usage};
 use under_seal_core::codecs::block::Codec;
-use under_seal_core::formats::sealed::record::{put_end, put_entry};
+use under_seal_core::formats::sealed::record::{put_attribute, put_end, put_entry, put_hole};
+use under_seal_core::ground::attributes::Attribute;
 use under_seal_core::ground::entry::{Content, EntryKind};
+use under_seal_core::ground::holes::HOLE_UNIT;
 
 /// Drops the end record of the last file.
 fn without_end(draft: &mut Draft) {
@@ -139,4 +141,103 @@ pub const LIES: &[Lie] = &[
     ("another root digest", |d: &mut Draft| d.tail = |t| t.index_digest[0] ^= 1, Some(Damaged)),
     ("endless entries", |d: &mut Draft| d.tail = |t| t.entries = 1 << 60, Some(Damaged)),
     ("other content bytes", |d: &mut Draft| d.tail = |t| t.content_bytes += 1, Some(Damaged)),
+    ("a further name", |d: &mut Draft| d.further(3, "home/b", 2, "a"), None),
+    ("a further name of itself", |d: &mut Draft| d.further(3, "home/b", 3, "b"), Some(Damaged)),
+    ("a further name of a folder", |d: &mut Draft| d.further(3, "home/b", 1, ""), Some(Damaged)),
+    ("a further name of nothing", |d: &mut Draft| d.further(3, "home/b", 9, "z"), Some(Damaged)),
+    ("a further name that leads out of the archive", |d: &mut Draft| d.further(3, "b", 2, "../home/a"), Some(Damaged)),
+    ("a further name that leads to another file", |d: &mut Draft| d.further(3, "home/b", 2, "c"), Some(Damaged)),
+    (
+        "further names of each other",
+        |d: &mut Draft| {
+            d.further(3, "home/b", 4, "c");
+            d.further(4, "home/c", 3, "b");
+        },
+        Some(Damaged),
+    ),
+    (
+        "a file that is a further name",
+        |d: &mut Draft| {
+            d.file(3, "home/b");
+            d.sharing.push((3, 2));
+        },
+        Some(Damaged),
+    ),
+    (
+        "a further name whose record leads elsewhere",
+        |d: &mut Draft| {
+            d.further(3, "home/b", 2, "a");
+            let target = d.records.len() - 1;
+            d.records[target] = b'c';
+        },
+        Some(Damaged),
+    ),
+    ("a hole", |d: &mut Draft| d.file_with_holes(3, "home/b", &[(0, 0), (0, HOLE_UNIT)]), None),
+    ("a hole that the root does not tell", hole_untold, Some(Damaged)),
+    (
+        "two holes over each other",
+        |d: &mut Draft| d.file_with_holes(3, "home/b", &[(0, HOLE_UNIT), (0, 0)]),
+        Some(Damaged),
+    ),
+    ("a hole beyond the file", |d: &mut Draft| d.file_with_holes(3, "home/b", &[(0, 3 * HOLE_UNIT)]), Some(Damaged)),
+    ("a hole without end", |d: &mut Draft| d.file_with_holes(3, "home/b", &[(0, 1 << 52)]), Some(Damaged)),
+    ("a hole behind a gap", |d: &mut Draft| d.file_with_holes(3, "home/b", &[(HOLE_UNIT, HOLE_UNIT)]), Some(Damaged)),
+    ("a hole of half a unit", |d: &mut Draft| d.file_with_holes(3, "home/b", &[(0, HOLE_UNIT / 2)]), Some(Damaged)),
+    ("no hole where there is one", |d: &mut Draft| d.file_with_holes(3, "home/b", &[]), Some(Damaged)),
+    (
+        "another count of holes",
+        |d: &mut Draft| {
+            d.file_with_holes(3, "home/b", &[(0, HOLE_UNIT)]);
+            d.index[2].listed.content.holes = 2 * HOLE_UNIT;
+        },
+        Some(Damaged),
+    ),
+    (
+        "a hole in a file that has none",
+        |d: &mut Draft| {
+            without_end(d);
+            put_hole(2, 0, 0, &mut d.records);
+            put_end(2, &content(), false, &mut d.records);
+        },
+        Some(Damaged),
+    ),
 ];
+
+/// The same of what a reader may pass over, as the page's does.
+pub const LIES_PASSED_OVER: &[Lie] = &[
+    ("an attribute", |d: &mut Draft| with_attribute(d, b"user.lamp", b"lit"), None),
+    ("an attribute of a privileged namespace", |d: &mut Draft| with_attribute(d, b"security.capability", b"lit"), None),
+    ("an attribute without a name", |d: &mut Draft| with_attribute(d, b"", b"lit"), Some(Damaged)),
+    ("an attribute with a zero in its name", |d: &mut Draft| with_attribute(d, b"user.\0", b"lit"), Some(Damaged)),
+    ("too long an attribute", |d: &mut Draft| with_attribute(d, b"user.lamp", &[7; 65_537]), Some(Damaged)),
+    (
+        "too many attributes",
+        |d: &mut Draft| (0..9).for_each(|_| with_attribute(d, b"user.lamp", &[7; 65_536])),
+        Some(Damaged),
+    ),
+    (
+        "an attribute behind content",
+        |d: &mut Draft| {
+            without_end(d);
+            put_attribute(2, &attribute(b"user.lamp", b"lit"), &mut d.records);
+            put_end(2, &content(), false, &mut d.records);
+        },
+        Some(Damaged),
+    ),
+];
+
+fn hole_untold(draft: &mut Draft) {
+    draft.file_with_holes(3, "home/b", &[(0, HOLE_UNIT)]);
+    draft.tells_holes = false;
+}
+
+fn attribute(name: &[u8], value: &[u8]) -> Attribute {
+    Attribute { name: name.to_vec(), value: value.to_vec() }
+}
+
+/// Gives the last file an attribute.
+fn with_attribute(draft: &mut Draft, name: &[u8], value: &[u8]) {
+    let content = draft.records.split_off(draft.records.len() - 64 - (24 + super::draft::CONTENT.len()));
+    put_attribute(2, &attribute(name, value), &mut draft.records);
+    draft.records.extend(content);
+}
