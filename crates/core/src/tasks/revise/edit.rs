@@ -5,7 +5,7 @@ use crate::ground::entry::{Entry, EntryKind, EntryPath, ListedEntry, PathError, 
 use crate::landing::OnClash;
 use crate::source::{Catalogue, Origin, Patterns, SourceEntry};
 use crate::tasks::compare::Comparison;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 /// The mode of a folder that is made so that something can be put into it.
 const MADE_FOLDER_MODE: u32 = 0o755;
@@ -81,6 +81,8 @@ impl Planned {
 #[derive(Debug)]
 pub struct Edit<'a> {
     pub(super) listed: &'a [ListedEntry],
+    /// The ids of files that have further names.
+    owners: HashSet<u64>,
     pub(super) planned: BTreeMap<EntryPath, Planned>,
     /// What was renamed.
     pub(super) renamed: Vec<(EntryPath, EntryPath)>,
@@ -96,7 +98,8 @@ impl<'a> Edit<'a> {
             (entry.path.clone(), Planned::Old { place, entry })
         };
         let planned = listed.iter().enumerate().map(old).collect();
-        Self { listed, planned, renamed: Vec::new(), now }
+        let owners = listed.iter().filter_map(|listed| listed.content.shared_with).collect();
+        Self { listed, owners, planned, renamed: Vec::new(), now }
     }
 
     /// Brings it up to date with a folder on disk, with which it was compared. Where that has only some of what stands at the
@@ -130,7 +133,9 @@ impl<'a> Edit<'a> {
             }
             let Ok(at) = found.both.binary_search_by(|compared| compared.path.cmp(&path)) else { continue };
             let differences = found.both[at].differences;
-            if differences.kind || differences.content {
+            // Names that share a file share its mode and time; one of another is a file of its own now.
+            let is_apart = differences.any() && self.is_shared(&path);
+            if differences.kind || differences.content || is_apart {
                 self.planned.insert(path.clone(), fresh(disk, entry, path));
             } else if differences.any()
                 && let Some(Planned::Old { entry: old, .. }) = self.planned.get_mut(&path)
@@ -139,6 +144,15 @@ impl<'a> Edit<'a> {
             }
         }
         Ok(gone)
+    }
+
+    /// Whether what the archive has at this path is a name of a file with several.
+    fn is_shared(&self, path: &EntryPath) -> bool {
+        let at = self.listed.binary_search_by(|listed| listed.entry.path.cmp(path));
+        at.is_ok_and(|at| {
+            let ListedEntry { entry, content } = &self.listed[at];
+            content.shared_with.is_some() || self.owners.contains(&entry.id)
+        })
     }
 
     /// Takes out what these patterns match, with all that lies in it. The patterns that matched nothing.

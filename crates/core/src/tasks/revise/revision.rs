@@ -51,11 +51,15 @@ impl Revision {
         let mut changes = Changes::default();
         let mut totals = Totals::default();
         let mut stays = vec![false; listed.len()];
+        let mut counted = HashSet::new();
         for planned in edit.planned.values() {
             match planned {
                 Planned::Old { place, entry } => {
                     stays[*place] = true;
-                    totals.add(entry.kind, listed[*place].content.own_bytes());
+                    let content = &listed[*place].content;
+                    // What several names share counts with the first that stays.
+                    let is_first = counted.insert(content.shared_with.unwrap_or(listed[*place].entry.id));
+                    totals.add(entry.kind, if is_first { content.size } else { 0 });
                     let old = &listed[*place].entry;
                     if (old.mode, old.modified) == (entry.mode, entry.modified) {
                         changes.kept += 1;

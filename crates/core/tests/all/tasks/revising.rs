@@ -252,18 +252,29 @@ proptest! {
         format in prop::sample::select(vec![&SEALED, &SEALED, &ZIP, &TAR_GZ]),
         squeeze in 0_u8..4,
         hide_names in any::<bool>(),
-        contents in prop::collection::vec(("[a-c]{1,2}", a_content()), 1..6),
+        contents in prop::collection::vec(("[a-c]{1,2}", a_content(), any::<bool>()), 1..6),
         steps in prop::collection::vec(a_step(), 1..5),
     ) {
         let squeeze = Squeeze::from_number(squeeze).unwrap();
         let desk = Desk { format, squeeze, hide_names: hide_names && *format == ZIP, ..Desk::new() };
         let mut model = Model::new();
-        for (place, (folder, content)) in contents.iter().enumerate() {
+        // Some are further names (hard links) of the one before.
+        let (mut links, mut before) = (Vec::new(), None);
+        for (place, (folder, content, is_further)) in contents.iter().enumerate() {
             let at = path(&format!("source/{folder}/{place}"));
             put_folders(&mut model, &at);
-            model.insert(at, Some(content_of(*content)));
+            let file = before.filter(|_| *is_further);
+            let content = file.as_ref().map_or_else(|| Some(content_of(*content)), |file| model[file].clone());
+            links.extend(file.map(|file| (file, at.clone())));
+            model.insert(at.clone(), content);
+            before = Some(at);
         }
         lay_out(&desk, "", &model);
+        let on_disk = |at: &EntryPath| desk.path(std::str::from_utf8(at.as_bytes()).unwrap());
+        for (file, further) in &links {
+            fs::remove_file(on_disk(further)).unwrap();
+            fs::hard_link(on_disk(file), on_disk(further)).unwrap();
+        }
         desk.pack_replacing(if *format == TAR_GZ { "" } else { FIT }, false).unwrap();
         for step in &steps {
             let before = if *format == SEALED { ids(&desk) } else { BTreeMap::new() };
