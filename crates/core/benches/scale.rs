@@ -13,6 +13,7 @@
 mod support;
 
 use std::fs::{self, File};
+use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 use std::time::Instant;
@@ -22,6 +23,7 @@ use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::formats::sealed::{KeyCost, SealedReader};
 use under_seal_core::ground::context::Phase;
+use under_seal_core::ground::holes::HOLE_UNIT;
 use under_seal_core::ground::secrets::{Credentials, Password};
 use under_seal_core::ground::sink::OnlyEnds;
 use under_seal_core::source::Choice;
@@ -182,10 +184,17 @@ fn million(place: &Path) {
     println!("  peak MiB: packing {packing:.0}, listing {listing:.0}, opening {opening:.0}");
 }
 
+/// A file of so many bytes that takes little of the disk, and has something else than zeros in each unit that could be a hole.
+fn without_holes(path: &Path, bytes: u64) {
+    let file = File::create(path).unwrap();
+    (0..bytes).step_by(HOLE_UNIT as usize / 2).for_each(|at| file.write_all_at(b"1", at).unwrap());
+    file.set_len(bytes).unwrap();
+}
+
 fn memory(place: &Path) {
     for gigabytes in [1, 20] {
         let (source, out) = (place.join(format!("{gigabytes}")), place.join(format!("out-{gigabytes}")));
-        File::create(&source).unwrap().set_len(gigabytes * 1_000_000_000).unwrap();
+        without_holes(&source, gigabytes * 1_000_000_000);
         let (packing, _) = run("pack-even", &source, &out);
         let (opening, _) = run("open", &out, &place.join(format!("inbox-{gigabytes}")));
         println!("{gigabytes} GB, peak MiB: packing {packing:.0}, opening {opening:.0}");
@@ -201,7 +210,7 @@ fn middle(place: &Path) {
     let source = place.join("source");
     fs::create_dir(&source).unwrap();
     for name in ["a", "z"] {
-        File::create(source.join(name)).unwrap().set_len(5_000_000_000).unwrap();
+        without_holes(&source.join(name), 5_000_000_000);
     }
     fs::write(source.join("m"), noise(3, 100_000)).unwrap();
     run("pack-none", &source, &place.join("out"));

@@ -12,6 +12,7 @@ use crate::ui::table::{self, Column};
 use crate::ui::text::{self, contents, hexadecimal, shown, size};
 use crate::words::{as_name, notes};
 use serde::Serialize;
+use std::collections::{HashMap, HashSet};
 use std::io::{self, IsTerminal as _, Write as _};
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::registry::Format;
@@ -55,7 +56,7 @@ pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
         true => {
             let places = list::with_folders_above(entries, &places);
             let drawn: Vec<Line> =
-                places.iter().map(|place| Line::new(&entries[*place], kept[*place], false)).collect();
+                places.iter().map(|place| Line::new(&entries[*place], kept[*place], false, &HashMap::new())).collect();
             lines(tree(&drawn), &report)
         }
         false => lines(table(&report, arguments.long), &report),
@@ -156,12 +157,16 @@ struct Line {
     mode: String,
     blake3: Option<String>,
     target: Option<String>,
+    /// Of a further name: the file that has its content.
+    shares_with: Option<String>,
+    in_holes: u64,
     changed_while_read: bool,
 }
 
 impl Report {
     fn new(archive: &Archive, places: &[usize], kept: &[Option<f64>], unmatched: &[String]) -> Self {
         let entries = archive.entries();
+        let owners = owners(entries);
         let has_digests = archive.format.abilities.digests;
         let mut totals = Totals::default();
         places.iter().for_each(|place| totals.add(entries[*place].entry.kind, entries[*place].content.own_bytes()));
@@ -175,7 +180,10 @@ impl Report {
             folders: totals.folders,
             links: totals.links,
             bytes: totals.content_bytes,
-            entries: places.iter().map(|place| Line::new(&entries[*place], kept[*place], has_digests)).collect(),
+            entries: places
+                .iter()
+                .map(|place| Line::new(&entries[*place], kept[*place], has_digests, &owners))
+                .collect(),
             not_extracted: not_extracted(archive),
             notes: notes(archive, &archive.facts()),
             builds_upon: archive.base().map(BuildsUpon::from),
@@ -184,8 +192,15 @@ impl Report {
     }
 }
 
+/// Where files are that share their content with further names, by their ids.
+fn owners(entries: &[ListedEntry]) -> HashMap<u64, &EntryPath> {
+    let shared: HashSet<u64> = entries.iter().filter_map(|listed| listed.content.shared_with).collect();
+    let owners = entries.iter().filter(|listed| shared.contains(&listed.entry.id));
+    owners.map(|listed| (listed.entry.id, &listed.entry.path)).collect()
+}
+
 impl Line {
-    fn new(listed: &ListedEntry, kept: Option<f64>, has_digest: bool) -> Self {
+    fn new(listed: &ListedEntry, kept: Option<f64>, has_digest: bool, owners: &HashMap<u64, &EntryPath>) -> Self {
         let ListedEntry { entry, content } = listed;
         let is_file = entry.kind == EntryKind::File;
         Self {
@@ -197,6 +212,8 @@ impl Line {
             mode: format!("{:04o}", entry.mode),
             blake3: (is_file && has_digest && !content.in_units).then(|| hexadecimal(&content.digest)),
             target: (entry.kind == EntryKind::Link).then(|| shown(&entry.link_target)),
+            shares_with: content.shared_with.and_then(|owner| owners.get(&owner).map(|path| shown(path.as_bytes()))),
+            in_holes: content.holes,
             changed_while_read: content.changed_while_read,
         }
     }

@@ -195,7 +195,8 @@ fn ctrl_c_leaves_no_line_of_the_bar() {
     let desk = Desk::new();
     desk.file("secret", PASSWORD.as_bytes());
     std::fs::File::create(desk.path("large")).unwrap().set_len(20_000_000_000).unwrap();
-    let pack = ["pack", "large", "--to", "out/", "--squeeze", "none", "--password-from", "secret", "; stty -a"];
+    let pack =
+        ["pack", "large", "--to", "out/large.zip", "--squeeze", "none", "--password-from", "secret", "; stty -a"];
     let (_, shown) = dialogue(&desk, &pack, &[("B/s", "\u{3}")]);
     let (drawn, after) = shown.split_once("Cancelled. What had been written was removed").unwrap();
     assert!(!drawn.contains("^C") && after.contains(" echoctl"), "{shown}");

@@ -5,6 +5,7 @@
 mod arriving;
 mod changes;
 mod documents;
+mod extras;
 mod finding;
 mod formats;
 mod guiding;

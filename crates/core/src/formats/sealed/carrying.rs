@@ -239,7 +239,7 @@ impl<'a> Carrier<'a> {
     /// Whether a frame has anything of an entry that does not stay as it is.
     fn touches(&self, raw: &[u8]) -> Result<bool, SealedError> {
         for record in Records::new(raw) {
-            if self.old.fates.contains_key(&id_of(&record?.1)) {
+            if self.old.fates.contains_key(&record?.1.id()) {
                 return Ok(true);
             }
         }
@@ -257,7 +257,7 @@ impl<'a> Carrier<'a> {
         for record in Records::new(raw) {
             let (at, record) = record?;
             let begun = begins.next_if(|(_, record_at)| *record_at == at).map(|(place, _)| place);
-            let id = id_of(&record);
+            let id = record.id();
             let fate = self.old.fates.get(&id);
             if fate == Some(&Fate::Gone) || !self.old.ids.contains(&id) {
                 continue;
@@ -283,7 +283,7 @@ impl<'a> Carrier<'a> {
     }
 
     fn put(&self, record: &Record<'_>, becomes: Option<&Entry>, records: &mut Vec<u8>) {
-        let id = becomes.map_or_else(|| id_of(record), |entry| entry.id);
+        let id = becomes.map_or_else(|| record.id(), |entry| entry.id);
         match record {
             Record::Entry(entry) => put_entry(becomes.unwrap_or(entry), records),
             Record::Data { offset, bytes, .. } => {
@@ -312,15 +312,6 @@ fn closed(
     }
     let (block, _) = compressor.compress(std::mem::take(records), Vec::new())?;
     Ok(Some(CarriedFrame { block, begins: std::mem::take(begins) }))
-}
-
-const fn id_of(record: &Record<'_>) -> u64 {
-    match record {
-        Record::Entry(entry) => entry.id,
-        Record::Data { id, .. } | Record::Hole { id, .. } | Record::Attribute { id, .. } | Record::End { id, .. } => {
-            *id
-        }
-    }
 }
 
 /// What a record takes at the most, with a pad before it.

@@ -33,19 +33,38 @@ pub(super) enum Comes<'a> {
 /// The file whose records are being read.
 pub(super) enum Open {
     Nothing,
-    Listed {
-        id: u64,
-        entry: Entry,
-        content: Content,
-        size: u64,
-        holes: u64,
-        digest: ContentDigest,
-        /// Bytes of its attributes so far.
-        attributes: usize,
-    },
-    Unlisted {
-        id: u64,
-    },
+    Listed(Box<OpenFile>),
+    Unlisted { id: u64 },
+}
+
+/// A file of the index, as far as it was read.
+pub(super) struct OpenFile {
+    id: u64,
+    /// As the sink knows it.
+    entry: Entry,
+    content: Content,
+    size: u64,
+    holes: u64,
+    digest: ContentDigest,
+    /// Bytes of its attributes.
+    attributes: usize,
+}
+
+impl OpenFile {
+    fn new(listed: &ListedEntry, entry: Entry) -> Self {
+        let (id, content) = (listed.entry.id, listed.content);
+        Self { id, entry, content, size: 0, holes: 0, digest: ContentDigest::new(content.in_units), attributes: 0 }
+    }
+
+    /// Goes on by so many bytes, which stand where the ones before end, and within the length that is listed.
+    fn advance(&mut self, offset: u64, bytes: u64) -> Result<(), SealedError> {
+        let end = offset.saturating_add(bytes);
+        if offset != self.size || end > self.content.size {
+            return Err(disagreement());
+        }
+        self.size = end;
+        Ok(())
+    }
 }
 
 /// Turns records into calls of the sink, comparing all of them with the index.
@@ -65,64 +84,55 @@ impl<'a> Extraction<'a, '_> {
         record: Record<'_>,
         following: impl FnMut() -> Option<Awaited<'a>>,
     ) -> Result<(), SealedError> {
+        let id = record.id();
         match (record, &mut self.open) {
             (Record::Entry(entry), Open::Nothing) => self.begin(place, entry, following),
-            (Record::Data { id, offset, bytes }, Open::Listed { id: open, content, size, digest, .. }) => {
-                let end = offset.saturating_add(bytes.len() as u64);
-                if id != *open || offset != *size || end > content.size {
-                    return Err(disagreement());
+            (record, Open::Listed(file)) if id == file.id => match record {
+                Record::Attribute { attribute, .. } if file.size == 0 => {
+                    file.attributes += attribute.bytes();
+                    if file.attributes > MAX_ATTRIBUTES_BYTES {
+                        return Err(Malformed("attributes").into());
+                    }
+                    Ok(self.sink.attribute(&attribute)?)
                 }
-                *size = end;
-                digest.update(bytes);
-                self.context.tell(Progress::Advance(bytes.len() as u64));
-                Ok(self.sink.content(bytes)?)
-            }
-            (Record::Attribute { id, attribute }, Open::Listed { id: open, size: 0, attributes, .. })
-                if id == *open =>
-            {
-                *attributes += attribute.bytes();
-                if *attributes > MAX_ATTRIBUTES_BYTES {
-                    return Err(Malformed("attributes").into());
+                Record::Data { offset, bytes, .. } => {
+                    file.advance(offset, bytes.len() as u64)?;
+                    file.digest.update(bytes);
+                    self.context.tell(Progress::Advance(bytes.len() as u64));
+                    Ok(self.sink.content(bytes)?)
                 }
-                Ok(self.sink.attribute(&attribute)?)
-            }
-            (Record::Hole { id, offset, bytes }, Open::Listed { id: open, content, size, holes, digest, .. }) => {
-                let end = offset.saturating_add(bytes);
-                if !content.in_units || id != *open || offset != *size || end > content.size {
-                    return Err(disagreement());
+                Record::Hole { offset, bytes, .. } if file.content.in_units => {
+                    file.advance(offset, bytes)?;
+                    file.holes += bytes;
+                    file.digest.hole(bytes);
+                    self.hole(bytes)
                 }
-                (*size, *holes) = (end, *holes + bytes);
-                digest.hole(bytes);
-                self.hole(bytes)
-            }
-            (
-                Record::End { id, content, abandoned: false },
-                Open::Listed { id: open, entry, content: listed, size, holes, digest, .. },
-            ) => {
-                if id != *open || content != *listed || (content.size, content.holes) != (*size, *holes) {
-                    return Err(disagreement());
+                Record::End { content, abandoned: false, .. } => {
+                    let is_all = content == file.content && (content.size, content.holes) == (file.size, file.holes);
+                    if !is_all {
+                        return Err(disagreement());
+                    }
+                    if file.digest.finish() != content.digest {
+                        return Err(SealedError::WrongDigest(file.entry.path.as_bytes().to_vec()));
+                    }
+                    self.sink.end(&file.entry, &content)?;
+                    self.open = Open::Nothing;
+                    Ok(())
                 }
-                if digest.finish() != content.digest {
-                    return Err(SealedError::WrongDigest(entry.path.as_bytes().to_vec()));
-                }
-                self.sink.end(entry, &content)?;
-                self.open = Open::Nothing;
-                Ok(())
-            }
-            (
-                Record::Data { id, .. } | Record::Hole { id, .. } | Record::Attribute { id, .. },
-                Open::Unlisted { id: open },
-            ) if id == *open => Ok(()),
-            (Record::End { id, abandoned, .. }, Open::Unlisted { id: open })
+                _ => Err(disagreement()),
+            },
+            (Record::End { abandoned, .. }, Open::Unlisted { id: open })
                 if id == *open && (abandoned || self.selective) =>
             {
                 self.open = Open::Nothing;
                 Ok(())
             }
-            (
-                Record::Data { .. } | Record::Hole { .. } | Record::Attribute { .. } | Record::End { .. },
-                Open::Nothing,
-            ) if self.selective => Ok(()),
+            (Record::Data { .. } | Record::Hole { .. } | Record::Attribute { .. }, Open::Unlisted { id: open })
+                if id == *open =>
+            {
+                Ok(())
+            }
+            (record, Open::Nothing) if self.selective && !matches!(record, Record::Entry(_)) => Ok(()),
             _ => Err(disagreement()),
         }
     }
@@ -141,14 +151,14 @@ impl<'a> Extraction<'a, '_> {
 
     /// Whether everything that was wanted was delivered.
     pub fn is_done(&self) -> bool {
-        self.next.is_none() && !matches!(self.open, Open::Listed { .. })
+        self.next.is_none() && !matches!(self.open, Open::Listed(_))
     }
 
     /// The frame in which the next wanted entry begins, where nothing wanted comes before; what is passed over then is
     /// forgotten. `None` where a wanted file goes on in the next frame.
     pub fn skip_to(&mut self) -> Option<u64> {
         match self.open {
-            Open::Listed { .. } => None,
+            Open::Listed(_) => None,
             _ => {
                 self.open = Open::Nothing;
                 self.next.map(|awaited| awaited.place.frame_at)
@@ -186,9 +196,7 @@ impl<'a> Extraction<'a, '_> {
         self.context.tell(Progress::Entry(&entry.path));
         self.sink.begin(&entry)?;
         if entry.kind == EntryKind::File {
-            let (id, content) = (listed.entry.id, listed.content);
-            let digest = ContentDigest::new(content.in_units);
-            self.open = Open::Listed { id, entry, content, size: 0, holes: 0, digest, attributes: 0 };
+            self.open = Open::Listed(Box::new(OpenFile::new(listed, entry)));
         } else {
             self.sink.end(&entry, &listed.content)?;
         }

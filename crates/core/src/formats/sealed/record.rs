@@ -89,6 +89,16 @@ pub enum Record<'a> {
     },
 }
 
+impl Record<'_> {
+    /// The id of the entry that it is of.
+    pub const fn id(&self) -> u64 {
+        match self {
+            Self::Entry(entry) => entry.id,
+            Self::Data { id, .. } | Self::Hole { id, .. } | Self::Attribute { id, .. } | Self::End { id, .. } => *id,
+        }
+    }
+}
+
 fn put_header(kind: u8, length: usize, output: &mut Vec<u8>) {
     output.extend_from_slice(&[kind, 0, 0, 0]);
     output.extend_from_slice(&(length as u32).to_le_bytes());

@@ -6,6 +6,7 @@ use crate::support::{Desk, PASSWORD, mend_checks, noise, tree};
 use rstest::rstest;
 use std::collections::BTreeSet;
 use std::fs::{self, File, FileTimes};
+use std::os::unix::fs::FileExt as _;
 use std::path::PathBuf;
 use std::process::Command;
 use std::time::SystemTime;
@@ -17,6 +18,7 @@ use under_seal_core::formats::sealed::{CostLimit, Salvage, SealedReader, unlock}
 use under_seal_core::ground::context::Cancelled;
 use under_seal_core::ground::entry::ListedEntry;
 use under_seal_core::ground::fit::Fit;
+use under_seal_core::ground::holes::HOLE_UNIT;
 use under_seal_core::ground::secrets::Password;
 use under_seal_core::ground::sink::EntrySink;
 use under_seal_core::landing::Destination;
@@ -205,13 +207,16 @@ fn parallel(#[values(Squeeze::Even, Squeeze::Hard)] squeeze: Squeeze) {
 /// Where the child process finds how many bytes to pack.
 const CHILD: &str = "UNDER_SEAL_TEST_BYTES";
 
-/// Packs a sparse file of so many bytes and opens it again; run as a process of its own, whose memory is then known.
+/// Packs a file of so many bytes, nearly all of them zeros and none of them in a hole, and opens it again; run as a process of its own, whose memory is then known.
 #[test]
 #[ignore = "the test of the property runs it"]
 fn child() {
     let Ok(bytes) = std::env::var(CHILD) else { return };
     let desk = Desk::new();
-    File::create(desk.source("a", b"1").path("source/large")).unwrap().set_len(bytes.parse().unwrap()).unwrap();
+    let large = File::create(desk.source("a", b"1").path("source/large")).unwrap();
+    let bytes: u64 = bytes.parse().unwrap();
+    (0..bytes).step_by(HOLE_UNIT as usize / 2).for_each(|at| large.write_all_at(b"1", at).unwrap());
+    large.set_len(bytes).unwrap();
     let volumes = desk.pack("");
     desk.open(&volumes, &desk.path("inbox")).unwrap();
     let status = fs::read_to_string("/proc/self/status").unwrap();
