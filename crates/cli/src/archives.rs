@@ -1,12 +1,13 @@
 //! What is read, of whatever format: recognised by its content, unlocked where that is needed, and open.
 
 use crate::args::{UnlockArguments, WorkArguments};
-use crate::credentials::{self, Wanted};
+use crate::credentials::{self, Keyring, Wanted};
 use crate::failure::Failure;
 use crate::places::{gather, gather_each};
 use crate::session;
 use crate::ui::paint::Tone;
 use crate::ui::progress::ProgressLine;
+use crate::ui::prompt;
 use crate::ui::section::first_listed;
 use crate::ui::text::{self, shown};
 use crate::words;
@@ -17,8 +18,9 @@ use under_seal_core::formats::archive::{Archive, Recognised};
 use under_seal_core::formats::finding::{lying_in, named};
 use under_seal_core::formats::members::Refused;
 use under_seal_core::formats::reader::{Flaws, verify_some};
-use under_seal_core::formats::sealed::SealedReader;
+use under_seal_core::formats::registry::SEALED;
 use under_seal_core::formats::sealed::volume::{GatherError, VolumeSet};
+use under_seal_core::formats::sealed::{DeliveryReader, NotWhole, SealedReader};
 use under_seal_core::ground::context::Context;
 use under_seal_core::landing::NotLanded;
 
@@ -40,6 +42,39 @@ pub struct NotExtracted {
 impl From<&NotLanded> for NotExtracted {
     fn from(left: &NotLanded) -> Self {
         Self { path: shown(left.path.as_bytes()), why: words::not_landed(left.why) }
+    }
+}
+
+/// What the places hold: an archive, or a whole delivery in parcels, which is read as one.
+///
+/// # Errors
+/// [`Failure`]; where they hold several archives that are no delivery, one is chosen on a terminal.
+pub fn load_all(
+    places: &[PathBuf],
+    unlock: &UnlockArguments,
+    wanted: Wanted,
+    work: &WorkArguments,
+) -> Result<Archive, Failure> {
+    let mut sets = match each_given(places, work)? {
+        Given::File(file) => return Given::File(file).load(unlock, wanted, work),
+        Given::Volumes(sets) => sets,
+    };
+    match (sets.pop(), sets.is_empty()) {
+        (Some(only), true) => return Given::Volumes(only).load(unlock, wanted, work),
+        (last, _) => sets.extend(last),
+    }
+    let mut keyring = Keyring::given(unlock, prompt::can_ask())?;
+    let mut readers = Vec::new();
+    for set in sets {
+        // One that none of the passwords opens is no parcel beside those that they do.
+        let Ok(Some(unlocked)) = keyring.unlock(&set) else { return given(places, work)?.load(unlock, wanted, work) };
+        readers.push(SealedReader::of(unlocked)?);
+    }
+    match DeliveryReader::of(readers) {
+        Ok(delivery) => Ok(Archive::of(&SEALED, delivery)),
+        Err(NotWhole::Missing { numbers, count }) => Err(Failure::MissingParcels { numbers, count }),
+        // Somebody has to say which of them is meant.
+        Err(NotWhole::NotOne) => given(places, work)?.load(unlock, wanted, work),
     }
 }
 

@@ -44,6 +44,12 @@ pub struct Sealing {
     pub passphrase_file: Option<PassphraseFile>,
 }
 
+/// Why several archives are not opened where no password was given.
+pub const NO_PASSWORD: Failure = Failure::NobodyToAsk {
+    what: "A password is needed",
+    instead: "Give it with --password-from FILE, or in the variable UNDER_SEAL_PASSWORD.",
+};
+
 /// How often a password is asked for on a terminal before it is given up.
 const TRIES: u32 = 3;
 

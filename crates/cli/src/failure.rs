@@ -126,6 +126,13 @@ pub enum Failure {
     NoText(String),
     /// An option's value cannot be used.
     Value(BadValue),
+    /// Parcels of a delivery are not here.
+    MissingParcels {
+        /// Their numbers.
+        numbers: Vec<u32>,
+        /// How many there are in all.
+        count: u32,
+    },
     /// Something is to be asked, and there is no terminal to ask on.
     NobodyToAsk {
         /// What is asked for, as the beginning of a sentence.
@@ -296,6 +303,7 @@ impl Failure {
             | Self::NobodyToAsk { .. }
             | Self::PasswordsDiffer => 2,
             Self::Prompt(_) | Self::Temporary(_) | Self::Viewer(_) | Self::Output(_) | Self::File(_) => 7,
+            Self::MissingParcels { .. } => MISSING,
             Self::GivenUp => 130,
             Self::Demonstration(_) => LOOK,
         }

@@ -1,7 +1,7 @@
 //! `compare`: what was added, removed or changed since an archive was packed, and which originals are proven to be in it.
 
 use super::show;
-use crate::archives::{Given, given};
+use crate::archives::load_all;
 use crate::args::{ChoiceArguments, CompareArguments};
 use crate::credentials::Wanted;
 use crate::failure::{DONE, Failure, LOOK};
@@ -30,12 +30,12 @@ const LISTED: usize = 30;
 /// Runs the command; the exit code.
 pub fn run(arguments: &CompareArguments) -> Result<u8, Failure> {
     let choice = Settings::choice_alone(&arguments.choice, &arguments.configuration, arguments.work.threads)?;
-    let given = match given(slice::from_ref(&arguments.archive), &arguments.work)? {
-        // A proof needs every byte; a comparison only the index.
-        Given::Volumes(set) if arguments.originals => Given::Volumes(set.complete()?),
-        given => given,
-    };
-    let mut archive = given.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
+    let place = slice::from_ref(&arguments.archive);
+    let mut archive = load_all(place, &arguments.unlock, Wanted::Content, &arguments.work)?;
+    // A proof needs every byte; a comparison only the index.
+    if let Some(set) = archive.volumes().filter(|_| arguments.originals) {
+        set.clone().complete()?;
+    }
     let progress = ProgressLine::for_reading(Some(archive.file_count()), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let sources = expand(&arguments.sources)?;
@@ -230,7 +230,9 @@ fn lines(report: &Report) -> Vec<String> {
 fn next_step(archive: &Archive, report: &Report, arguments: &CompareArguments) -> Vec<String> {
     let has_changed =
         !report.added.is_empty() || !report.removed.is_empty() || report.changed.iter().any(Changed::is_content);
-    if !has_changed || arguments.originals || archive.format.writing.is_none() {
+    // A delivery in parcels is packed anew as a whole.
+    let is_delivery = archive.format.abilities.volumes && archive.volumes().is_none();
+    if !has_changed || arguments.originals || archive.format.writing.is_none() || is_delivery {
         return Vec::new();
     }
     let ChoiceArguments {

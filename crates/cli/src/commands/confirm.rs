@@ -5,7 +5,7 @@ use super::show;
 use crate::args::ConfirmArguments;
 use crate::failure::{BadValue, DONE, Failure, LOOK};
 use crate::owner;
-use crate::places::gather;
+use crate::places::gather_each;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::section::listed;
 use crate::ui::text::{self, shown};
@@ -19,10 +19,10 @@ use under_seal_core::tasks::receipt::Receipt;
 pub fn run(arguments: &ConfirmArguments) -> Result<u8, Failure> {
     // Told in groups, it may be typed in groups.
     let told = Receipt::read(&arguments.receipt.join("-")).map_err(|error| Failure::Value(BadValue::Code(error)))?;
-    let set = gather(slice::from_ref(&arguments.archive))?.complete()?;
-    if !told.is_of(&set.ids.set) {
-        return Err(Failure::Value(BadValue::OtherReceipt));
-    }
+    // Of several archives, such as the parcels of a delivery, the receipt says which it is of.
+    let sets = gather_each(slice::from_ref(&arguments.archive))?;
+    let of_it = sets.into_iter().find(|set| told.is_of(&set.ids.set));
+    let set = of_it.ok_or(Failure::Value(BadValue::OtherReceipt))?.complete()?;
     let Made { archive, receipt: right, .. } = make(set, &arguments.unlock, &arguments.work)?;
     let name = shown(&archive.about().name);
     let ledger = Ledger::beside(archive.set(), &name, owner::key());

@@ -2,7 +2,7 @@
 
 use super::show;
 use super::since::BuildsUpon;
-use crate::archives::{NotExtracted, given, not_extracted, not_extracted_lines};
+use crate::archives::{NotExtracted, load_all, not_extracted, not_extracted_lines};
 use crate::args::{ListArguments, OutputArguments, SortName};
 use crate::credentials::Wanted;
 use crate::failure::{BadValue, DONE, Failure, LOOK};
@@ -24,7 +24,7 @@ use under_seal_core::tasks::list::{self, SortBy};
 pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
     let typed = tell_apart(&arguments.typed);
     let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
-    let archive = given(&typed.places, &arguments.work)?.load(&arguments.unlock, Wanted::List, &arguments.work)?;
+    let archive = load_all(&typed.places, &arguments.unlock, Wanted::List, &arguments.work)?;
     let entries = archive.entries();
     let kept = archive.kept_shares();
     let (mut places, unmatched) = list::matching(entries, &patterns);

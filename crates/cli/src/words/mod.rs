@@ -113,6 +113,12 @@ pub fn explain(failure: &Failure) -> String {
             "The variable UNDER_SEAL_PASSWORD holds bytes that are not text. Set it again, or use --password-from."
                 .to_owned()
         }
+        Failure::MissingParcels { numbers, count } => format!(
+            "Only {} of {count} parcels of this delivery are here. Missing: {}. Ask the sender for {}, or name one parcel by its file.",
+            *count as usize - numbers.len(),
+            text::number_list(numbers),
+            if numbers.len() == 1 { "it" } else { "them" }
+        ),
         Failure::NobodyToAsk { what, instead } => format!("{what}, and there is no terminal to ask on. {instead}"),
         Failure::PasswordsDiffer => "The two passwords are not the same. Nothing was done; try again.".to_owned(),
         Failure::GivenUp => "Cancelled. Nothing was done.".to_owned(),

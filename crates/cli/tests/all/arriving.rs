@@ -201,3 +201,39 @@ fn every_archive_of_a_place_is_opened() {
     assert!(told.out.starts_with("Incomplete:") && told.out.contains("Wrong password"), "{}", told.out);
     desk.run(&["open", "in", "letters", "--all", "--into", "part"]).expect(2);
 }
+
+/// A whole delivery is listed and compared as one archive, each of its parcels has a receipt, and the sender finds which one is told.
+#[test]
+fn a_delivery_is_read_as_one_archive() {
+    let desk = Desk::new();
+    desk.run(&["demo", "--data-to", "."]).expect(0);
+    desk.run(&["pack", "wrenfall-light", "--parcels", "--fit", "385KB", "--to", "in/"]).expect(0);
+    let names = desk.names("in");
+    let list = desk.run(&["list", "in", "--json"]).expect(0);
+    assert_eq!(
+        (list.json("/archive"), list.json("/files"), list.json("/folders")),
+        ("wrenfall-light".into(), 20.into(), 8.into())
+    );
+    let compared = desk.run(&["compare", "in", "wrenfall-light", "--json"]).expect(0);
+    assert_eq!((compared.json("/same"), compared.json("/archive")), (29.into(), "wrenfall-light".into()));
+    let path = "wrenfall-light/survey/recompute-levels.sh";
+    let peeked = desk.run(&["peek", "in", path]).expect(0);
+    assert_eq!(peeked.out.as_bytes(), std::fs::read(desk.path(path)).unwrap());
+    desk.file("wrenfall-light/letters/more.txt", b"one more");
+    let changed = desk.run(&["compare", "in", "wrenfall-light", "--originals"]).expect(1);
+    assert!(changed.out.contains("20 originals of 21 are proven to be inside"), "{}", changed.out);
+    let receipts = desk.run(&["receipt", "in", "--json"]).expect(0);
+    assert_eq!(receipts.json("/archives").as_array().unwrap().len(), names.len());
+    let third = receipts.json("/archives/2/receipt");
+    let confirmed = desk.run(&["confirm", "in", third.as_str().unwrap(), "--json"]).expect(0);
+    assert_eq!((confirmed.json("/confirmed"), confirmed.json("/set")), (true.into(), receipts.json("/archives/2/set")));
+    std::fs::remove_file(desk.path("in").join(&names[1])).unwrap();
+    let told = desk.run(&["list", "in"]).expect(4);
+    assert!(told.err.contains("Missing: 2. Ask the sender for it"), "{}", told.err);
+    let receipts = desk.run(&["receipt", "in", "--json"]).expect(4);
+    assert_eq!(receipts.json("/deliveries/0/missing_parcels"), serde_json::json!([2]));
+    // Archives that are no delivery are told apart as ever.
+    desk.run(&["pack", "wrenfall-light/letters", "--to", "in/"]).expect(0);
+    let several = desk.run(&["list", "in"]).expect(2);
+    assert!(several.err.contains("archives are here"), "{}", several.err);
+}

@@ -4,7 +4,7 @@ use super::{Report, extract_from};
 use crate::args::OpenArguments;
 use crate::commands::deliveries::{self, Delivery, Parcel};
 use crate::commands::show;
-use crate::credentials::Keyring;
+use crate::credentials::{Keyring, NO_PASSWORD};
 use crate::failure::{CANCELLED, DONE, Failure};
 use crate::places::gather_each;
 use crate::ui::paint::{Tone, paint};
@@ -76,12 +76,7 @@ fn open_one(
     set: VolumeSet,
     keyring: &mut Keyring<'_>,
 ) -> Result<(Report, Option<Parcel>), Failure> {
-    let Some(unlocked) = keyring.unlock(&set.complete()?)? else {
-        return Err(Failure::NobodyToAsk {
-            what: "A password is needed",
-            instead: "Give it with --password-from FILE, or in the variable UNDER_SEAL_PASSWORD.",
-        });
-    };
+    let unlocked = keyring.unlock(&set.complete()?)?.ok_or(NO_PASSWORD)?;
     let reader = SealedReader::of(unlocked)?;
     let parcel = reader.about().parcel.as_ref().map(Parcel::from);
     Ok((extract_from(arguments, reader.into(), &Patterns::default())?, parcel))

@@ -5,7 +5,7 @@ mod as_json;
 mod viewer;
 
 use super::list::nothing;
-use crate::archives::{given, verify_first};
+use crate::archives::{load_all, verify_first};
 use crate::args::{PeekArguments, WorkArguments};
 use crate::credentials::Wanted;
 use crate::failure::{DONE, Failure};
@@ -40,7 +40,7 @@ pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
     };
     // What is printed may be on the same screen: no bar may write over it.
     let quiet = WorkArguments::quiet();
-    let mut archive = given(&typed.places, &quiet)?.load(&arguments.unlock, Wanted::Content, &quiet)?;
+    let mut archive = load_all(&typed.places, &arguments.unlock, Wanted::Content, &quiet)?;
     let place = match find(archive.entries(), &sought) {
         Ok(place) => place,
         Err(failure) if folders_called(archive.entries(), &sought).is_empty() => return Err(failure),

@@ -10,6 +10,7 @@
 pub mod base;
 pub mod carrying;
 pub mod cells;
+mod delivery;
 mod error;
 mod extraction;
 pub mod frame;
@@ -34,6 +35,7 @@ pub use framing::{Class, Expected, FrameDraft, FrameRoom, Framer};
 
 pub use base::{Base, BaseEntry, BaseName, BaseRef, Becomes};
 pub use carrying::{CarriedFrame, Carrier, Fate, Fates, FrameSource, OldEntries, OldFrame};
+pub use delivery::{DeliveryReader, NotWhole};
 pub use error::{SealError, SealedError};
 pub use further_names::TooFar;
 pub use head::{HeadError, cost_of, seal_head};
