@@ -1,10 +1,11 @@
 //! What is typed for an archive that is read: places with volumes in them, and behind them patterns for what is inside.
 
-use crate::args::{ComingArguments, WorkArguments};
+use crate::args::{ComingArguments, SearchArguments, WorkArguments};
 use crate::failure::{BadValue, Failure};
 use crate::ui::progress::ProgressLine;
 use crate::ui::{prompt, text};
 use crate::{session, words};
+use std::fs;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
 use under_seal_core::formats::archive::recognise;
@@ -37,6 +38,53 @@ pub fn tell_apart(typed: &[PathBuf]) -> Typed {
 fn is_place(path: &Path) -> bool {
     path.is_file()
         || path.is_dir() && !matches!(VolumeSet::gather(&[path.to_owned()]), Err(GatherError::NoVolumes { .. }))
+}
+
+/// No more folders than this are searched.
+const MOST_FOLDERS: usize = 10_000;
+
+/// Places, with the folders in those that are folders where all of them are searched. Folders that cannot be listed, and links to some, are
+/// passed over.
+pub fn searched(places: &[PathBuf], search: SearchArguments) -> Vec<PathBuf> {
+    if search.deep { with_folders_in(places, usize::MAX) } else { places.to_vec() }
+}
+
+fn with_folders_in(places: &[PathBuf], depth: usize) -> Vec<PathBuf> {
+    let mut all = places.to_vec();
+    let mut level: Vec<PathBuf> = places.iter().filter(|place| place.is_dir()).cloned().collect();
+    for _ in 0..depth {
+        let mut next: Vec<PathBuf> = level.iter().flat_map(|folder| folders_in(folder)).collect();
+        next.sort();
+        if next.is_empty() || all.len() + next.len() > MOST_FOLDERS {
+            break;
+        }
+        all.extend(next.iter().cloned());
+        level = next;
+    }
+    all
+}
+
+fn folders_in(folder: &Path) -> Vec<PathBuf> {
+    let Ok(entries) = fs::read_dir(folder) else { return Vec::new() };
+    let folders = entries.flatten().filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_dir()));
+    folders.map(|entry| entry.path()).filter(|path| fs::read_dir(path).is_ok()).collect()
+}
+
+/// What is found in these places or, where there is nothing, in the folders in them.
+fn one_level_deep<T>(
+    places: &[PathBuf],
+    gather: impl Fn(&[PathBuf]) -> Result<T, GatherError>,
+) -> Result<T, GatherError> {
+    match gather(places) {
+        Err(none @ GatherError::NoVolumes { .. }) => match with_folders_in(places, 1) {
+            more if more.len() > places.len() => gather(&more).map_err(|error| match error {
+                GatherError::NoVolumes { .. } => none,
+                error => error,
+            }),
+            _ => Err(none),
+        },
+        outcome => outcome,
+    }
 }
 
 /// The set that is in these places, or, with `--one-by-one`, that comes there one volume after the other.
@@ -95,7 +143,7 @@ fn collect(places: &[PathBuf], aside: &Path, context: &Context<'_>) -> Result<Vo
 
 /// The set that is in these places. Where there are several, it is asked on a terminal which one.
 pub fn gather(places: &[PathBuf]) -> Result<VolumeSet, Failure> {
-    match VolumeSet::gather(places) {
+    match one_level_deep(places, VolumeSet::gather) {
         Err(GatherError::SeveralSets(found)) if prompt::can_ask() => {
             let numbers: Vec<String> = (1..=found.len()).map(|number| number.to_string()).collect();
             let lines: Vec<String> = numbers
@@ -108,7 +156,7 @@ pub fn gather(places: &[PathBuf]) -> Result<VolumeSet, Failure> {
             let mut choices: Vec<&str> = written.iter().map(String::as_str).collect();
             choices.push("[q]uit");
             match found.get(prompt::choose(&question, &choices, None)?) {
-                Some(set) => Ok(VolumeSet::gather_one(places, set.ids)?),
+                Some(set) => Ok(one_level_deep(places, |places| VolumeSet::gather_one(places, set.ids))?),
                 None => Err(Failure::GivenUp),
             }
         }
@@ -118,7 +166,7 @@ pub fn gather(places: &[PathBuf]) -> Result<VolumeSet, Failure> {
 
 /// Every set that is in these places.
 pub fn gather_each(places: &[PathBuf]) -> Result<Vec<VolumeSet>, Failure> {
-    sealed_only(VolumeSet::gather_each(places))
+    sealed_only(one_level_deep(places, VolumeSet::gather_each))
 }
 
 /// What was found, or, of an archive in another format, that this is for sealed volumes only.

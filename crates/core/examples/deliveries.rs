@@ -1,7 +1,8 @@
 //! Plays simulated deliveries and prints how each kind of fault ended: `cargo run --release --example deliveries -- 1000`.
 //!
 //! Each is a random tree, packed at a random fit, that goes a random way, suffers on it, is renamed and spread over folders,
-//! and is opened by someone who has nothing else. A number after the count is the first seed. One that ends in a wrong byte
+//! and is opened by someone who has nothing else. Some are left in the messages that
+//! brought them, some come out as a stream, and some are sent in parcels. A number after the count is the first seed. One that ends in a wrong byte
 //! or in silence stops the run and names its seed.
 
 #[path = "../tests/support/mod.rs"]
@@ -10,7 +11,7 @@ mod support;
 use std::collections::BTreeMap;
 use std::process::ExitCode;
 use std::thread;
-use support::delivery::{End, FAULTS, Played, play};
+use support::delivery::{End, FAULTS, Played, play, play_parcels};
 
 const ENDS: [(End, &str); 4] = [
     (End::Identical, "identical"),
@@ -19,7 +20,10 @@ const ENDS: [(End, &str); 4] = [
     (End::Refused, "refused"),
 ];
 
-const WAYS: [&str; 4] = ["by hand", "mail", "media", "upload"];
+const WAYS: [&str; 7] = ["by hand", "mail", "media", "upload", "messages", "mailbox", "parcels"];
+
+/// One in so many goes in parcels.
+const PARCELS_EACH: u64 = 5;
 
 fn main() -> ExitCode {
     let mut numbers = std::env::args().skip(1).map(|text| text.parse::<u64>());
@@ -41,7 +45,8 @@ fn main() -> ExitCode {
 
 fn play_all(seeds: impl Iterator<Item = u64>) -> Option<Vec<Played>> {
     let one = |seed| {
-        let played = std::panic::catch_unwind(|| play(seed));
+        let played =
+            std::panic::catch_unwind(|| if seed % PARCELS_EACH == 0 { play_parcels(seed) } else { play(seed) });
         played.inspect_err(|_| eprintln!("The delivery of seed {seed} went wrong.")).ok()
     };
     seeds.map(one).collect()

@@ -31,7 +31,7 @@ pub use prove::{
 };
 pub use receive::{
     AboutArguments, CheckArguments, ComingArguments, FolderName, ListArguments, OnClashName, OpenArguments,
-    PasswordArguments, PeekArguments, SortName, UnlockArguments, WatchArguments,
+    PasswordArguments, PeekArguments, SearchArguments, SortName, UnlockArguments, WatchArguments,
 };
 pub use send::{
     ChoiceArguments, ConfigurationArguments, DeliveryArguments, FitsArguments, MessageArguments, PackArguments,

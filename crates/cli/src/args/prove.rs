@@ -1,7 +1,9 @@
 //! What a sender types who wants proof.
 
 use super::question::{PASSWORD, SIZE, WHERE};
-use super::{ChoiceArguments, ConfigurationArguments, OutputArguments, UnlockArguments, WorkArguments};
+use super::{
+    ChoiceArguments, ConfigurationArguments, OutputArguments, SearchArguments, UnlockArguments, WorkArguments,
+};
 use clap::{Args, ValueEnum};
 use std::path::PathBuf;
 
@@ -37,6 +39,8 @@ pub struct ReceiptArguments {
     /// One volume stands for its whole set.
     #[arg(required = true, value_name = "VOLUME|FOLDER")]
     pub places: Vec<PathBuf>,
+    #[command(flatten)]
+    pub search: SearchArguments,
     #[command(flatten)]
     pub unlock: UnlockArguments,
     #[command(flatten)]

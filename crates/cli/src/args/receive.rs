@@ -93,6 +93,8 @@ pub struct CheckArguments {
     #[arg(required_unless_present = "watch", value_name = "VOLUME|FOLDER")]
     pub places: Vec<PathBuf>,
     #[command(flatten)]
+    pub search: SearchArguments,
+    #[command(flatten)]
     pub watch: WatchArguments,
     /// Draw where the damage is: a strip for each file
     #[arg(long, conflicts_with = "json")]
@@ -108,6 +110,16 @@ pub struct CheckArguments {
     pub work: WorkArguments,
 }
 
+/// How far folders are searched.
+#[derive(Debug, Clone, Copy, Default, Args)]
+pub struct SearchArguments {
+    /// Search folders within folders too, however deep
+    ///
+    /// Without it, the folders in a folder are searched where there is nothing in that itself.
+    #[arg(long, hide_short_help = true)]
+    pub deep: bool,
+}
+
 /// The questions that only the options of `open` answer.
 const WHAT: &str = "What is extracted";
 const CHANGES: &str = "Archives of changes";
@@ -121,6 +133,8 @@ pub struct OpenArguments {
     /// What you type after the volumes are patterns ("under-seal help patterns"); without any, everything is extracted.
     #[arg(required_unless_present = "watch", value_name = "VOLUME|FOLDER|PATTERN")]
     pub typed: Vec<PathBuf>,
+    #[command(flatten)]
+    pub search: SearchArguments,
     #[command(flatten)]
     pub watch: WatchArguments,
     /// The folder to extract into
@@ -272,6 +286,8 @@ pub struct ListArguments {
     /// Print paths only, each with a NUL behind it
     #[arg(short = '0', long, conflicts_with_all = ["json", "long"])]
     pub null: bool,
+    #[command(flatten)]
+    pub search: SearchArguments,
     #[command(flatten)]
     pub unlock: UnlockArguments,
     #[command(flatten)]

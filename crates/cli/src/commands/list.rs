@@ -6,7 +6,7 @@ use crate::archives::{NotExtracted, load_all, not_extracted, not_extracted_lines
 use crate::args::{ListArguments, OutputArguments, SortName};
 use crate::credentials::Wanted;
 use crate::failure::{BadValue, DONE, Failure, LOOK};
-use crate::places::tell_apart;
+use crate::places::{searched, tell_apart};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, contents, hexadecimal, shown, size};
@@ -24,7 +24,8 @@ use under_seal_core::tasks::list::{self, SortBy};
 pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
     let typed = tell_apart(&arguments.typed);
     let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
-    let archive = load_all(&typed.places, &arguments.unlock, Wanted::List, &arguments.work)?;
+    let archive =
+        load_all(&searched(&typed.places, arguments.search), &arguments.unlock, Wanted::List, &arguments.work)?;
     let entries = archive.entries();
     let kept = archive.kept_shares();
     let (mut places, unmatched) = list::matching(entries, &patterns);

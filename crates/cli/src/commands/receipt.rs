@@ -5,7 +5,7 @@ use super::show;
 use crate::args::{ReceiptArguments, UnlockArguments, WorkArguments};
 use crate::credentials::{self, Keyring};
 use crate::failure::{DONE, Failure};
-use crate::places::gather_each;
+use crate::places::{gather_each, searched};
 use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
@@ -22,7 +22,7 @@ use under_seal_core::tasks::receipt::Receipt;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &ReceiptArguments) -> Result<u8, Failure> {
-    let mut sets = gather_each(&arguments.places)?;
+    let mut sets = gather_each(&searched(&arguments.places, arguments.search))?;
     match (sets.pop(), sets.is_empty()) {
         (Some(only), true) => {
             let report = Report::of(make(only.complete()?, &arguments.unlock, &arguments.work)?);

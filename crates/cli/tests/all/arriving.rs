@@ -237,3 +237,23 @@ fn a_delivery_is_read_as_one_archive() {
     let several = desk.run(&["list", "in"]).expect(2);
     assert!(several.err.contains("archives are here"), "{}", several.err);
 }
+
+/// Folders in a folder are searched where there is nothing in that itself, and deeper if that is wished.
+#[test]
+fn folders_in_folders_are_searched() {
+    let desk = Desk::with_volumes();
+    std::fs::create_dir_all(desk.path("mail/june")).unwrap();
+    std::fs::rename(desk.path("out"), desk.path("mail/june/board")).unwrap();
+    desk.run(&["check", "mail/june"]).expect(0);
+    desk.run(&["open", "mail/june", "--into", "in"]).expect(0);
+    let told = desk.run(&["check", "mail"]).expect(2);
+    assert!(told.err.contains("mail"), "{}", told.err);
+    desk.run(&["check", "mail", "--deep"]).expect(0);
+    desk.run(&["pack", "wrenfall-light/letters", "--to", "mail/"]).expect(0);
+    // What lies in the folder itself is meant, unless all is.
+    assert_eq!(desk.run(&["list", "mail", "--json"]).expect(0).json("/archive"), "letters");
+    let all = desk.run(&["check", "mail", "--deep", "--json"]).expect(0);
+    assert_eq!(all.json("/archives").as_array().unwrap().len(), 2);
+    let opened = desk.run(&["open", "mail", "--all", "--deep", "--into", "all", "--json"]).expect(0);
+    assert_eq!(opened.json("/archives").as_array().unwrap().len(), 2);
+}

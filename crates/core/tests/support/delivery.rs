@@ -1,16 +1,23 @@
 //! Simulated deliveries: a random tree is packed at a random fit, goes a random way, suffers on it, is renamed and spread
 //! over folders, and is opened by someone who has nothing else. Everything follows from a seed.
 
-use super::{Desk, noise, tree};
+use super::messages::{message, part};
+use super::{Desk, PASSWORD, noise, tree};
 use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::OsStr;
 use std::fs;
 use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
 use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::formats::archive::Archive;
+use under_seal_core::formats::reader::{ArchiveReader as _, Flaws};
 use under_seal_core::formats::sealed::volume::{CHECK_BYTES, GatherError, Geometry, HEADER_BYTES, VolumeSet};
+use under_seal_core::formats::sealed::{DeliveryReader, NotWhole, SealedReader};
+use under_seal_core::ground::secrets::Password;
 use under_seal_core::tasks::check::{SetReport, VolumeState, inspect};
 use under_seal_core::tasks::handover::NoteFields;
+use under_seal_core::tasks::open::open;
+use under_seal_core::tasks::open::streaming::as_tar;
 use under_seal_core::tasks::rehearse::carriers::{Carried, CarryError, Choices, Load, Sent, Way, carry};
 use under_seal_core::tasks::resend::{Resent, Slip, resend};
 use under_seal_core::{Error, ErrorClass};
@@ -99,7 +106,9 @@ pub fn play(seed: u64) -> Played {
     for (number, path) in &carried.arrived {
         suffered.volume(*number, path, fault, &sent.geometry, &mut choices);
     }
-    let places = spread(&desk, &inbox, &mut choices);
+    let mut places = spread(&desk, &inbox, &mut choices);
+    let name = left_in_messages(&places, &mut choices).unwrap_or(name);
+    let played = |end| Played { fault, way: name, volumes: volumes.len(), end };
     let set = match VolumeSet::gather(&places) {
         Ok(set) => set,
         Err(GatherError::NoVolumes { .. } | GatherError::Unusable { .. }) if suffered.known_by == 0 => {
@@ -120,14 +129,107 @@ pub fn play(seed: u64) -> Played {
         refused_to_open(&desk, opened.map(|_| ()), &suffered);
         // Told over the telephone, and typed in small letters.
         let slip = Slip::read(&Slip::of(&set, &found).unwrap().code().to_lowercase()).unwrap();
-        let (resent, mut places) = (again(&desk, &sent, &slip), places);
+        let resent = again(&desk, &sent, &slip);
         assert!(resent.supplement.is_some() || !resent.volumes.is_empty());
         places.push(desk.path("again"));
         desk.open(&places, &desk.path("board")).unwrap();
         End::NamedAndMended
     };
     assert_eq!(tree(&desk.path("board/source")), tree(&desk.path("source")));
+    if choices.below(4) == 0 {
+        as_a_stream(&desk, &places);
+    }
     played(end)
+}
+
+/// Leaves what came in the messages that brought it, one for each file or a mailbox for each folder, or in none; which.
+fn left_in_messages(places: &[PathBuf], choices: &mut Choices) -> Option<&'static str> {
+    let (name, in_mailbox) = (*one_of(&[None, Some(("messages", false)), Some(("mailbox", true))], choices))?;
+    for folder in places {
+        let mut files: Vec<PathBuf> = fs::read_dir(folder).unwrap().map(|file| file.unwrap().path()).collect();
+        files.sort();
+        let mut mailbox = Vec::new();
+        for (place, path) in files.iter().enumerate() {
+            let encoding = one_of(&["base64", "quoted-printable"], choices);
+            let named = *one_of(&["set.useal", "scan.pdf", "noname"], choices);
+            let attached = part(named, encoding, &fs::read(path).unwrap());
+            let bytes = message(&format!("b{place}"), &[attached]);
+            fs::remove_file(path).unwrap();
+            if in_mailbox {
+                mailbox.extend(
+                    b"From keeper@example.invalid Thu Jun  1 17:09:00 2031\r\n".iter().chain(&bytes).chain(b"\r\n"),
+                );
+            } else {
+                fs::write(path.with_extension("eml"), bytes).unwrap();
+            }
+        }
+        if in_mailbox && !files.is_empty() {
+            fs::write(folder.join("Inbox"), mailbox).unwrap();
+        }
+    }
+    Some(name)
+}
+
+/// The same out of a stream: what was delivered, as tar, opened again.
+fn as_a_stream(desk: &Desk, places: &[PathBuf]) {
+    let mut reader = desk.unlock(places).unwrap();
+    let all: Vec<usize> = (0..reader.entries().len()).collect();
+    let tar = desk.path("stream.tar");
+    let output = fs::File::create(&tar).unwrap();
+    desk.with_context(&|| false, |context| {
+        as_tar(&mut reader, &all, output, context).unwrap();
+        let mut archive = Archive::open(&tar, Flaws::Refused, context).unwrap().unwrap();
+        open(&mut *archive, desk.path("stream").as_path(), context).unwrap();
+    });
+    assert_eq!(tree(&desk.path("stream/source")), tree(&desk.path("source")));
+}
+
+/// Plays a delivery in parcels: some do not come, and what does is opened, each alone and, where all came, as one.
+pub fn play_parcels(seed: u64) -> Played {
+    let mut choices = Choices::new(seed);
+    let desk = laid_out(&mut choices);
+    let parcels = desk.pack_parcels("450KB");
+    let lost: BTreeSet<usize> = (0..parcels.len()).filter(|_| choices.below(5) == 0).collect();
+    lost.iter().for_each(|place| fs::remove_file(&parcels[*place]).unwrap());
+    let here = parcels.len() - lost.len();
+    let played = |end| Played {
+        fault: if lost.is_empty() { Fault::None } else { Fault::Lost },
+        way: "parcels",
+        volumes: here,
+        end,
+    };
+    if here == 0 {
+        return played(End::NothingCame);
+    }
+    left_in_messages(&[desk.path("out")], &mut choices);
+    let credentials = Password::new(PASSWORD).unwrap().into();
+    let readers = || -> Vec<SealedReader> {
+        let sets = VolumeSet::gather_each(&[desk.path("out")]).unwrap();
+        sets.into_iter().map(|set| SealedReader::unlock(set, &credentials).unwrap()).collect()
+    };
+    let sent = tree(&desk.path("source"));
+    for mut reader in readers() {
+        desk.with_context(&|| false, |context| open(&mut reader, desk.path("board").as_path(), context)).unwrap();
+    }
+    let landed = tree(&desk.path("board/source"));
+    let is_file = |path: &&PathBuf| desk.path("source").join(path).is_file();
+    for path in landed.keys().filter(is_file) {
+        assert_eq!(sent.get(path), landed.get(path), "{path:?}");
+    }
+    match DeliveryReader::of(readers()) {
+        Ok(mut delivery) => {
+            assert!(lost.is_empty() && sent.keys().eq(landed.keys()));
+            desk.with_context(&|| false, |context| open(&mut delivery, desk.path("one").as_path(), context)).unwrap();
+            assert!(tree(&desk.path("one/source")).keys().eq(sent.keys()));
+            played(End::Identical)
+        }
+        Err(NotWhole::Missing { numbers, count }) => {
+            assert_eq!(count as usize, parcels.len());
+            assert_eq!(numbers, lost.iter().map(|place| *place as u32 + 1).collect::<Vec<_>>());
+            played(End::NamedAndMended)
+        }
+        Err(NotWhole::NotOne) => panic!("they are one delivery"),
+    }
 }
 
 fn refused_to_open(desk: &Desk, opened: Result<(), Error>, suffered: &Suffered) {
@@ -140,8 +242,16 @@ fn one_of<'a, T>(all: &'a [T], choices: &mut Choices) -> &'a T {
     &all[choices.below(all.len() as u64) as usize]
 }
 
-/// Packs a tree of a few files and folders, and what else may be in one.
+/// Packs a tree.
 fn packed(choices: &mut Choices) -> Desk {
+    let desk = laid_out(choices);
+    let fit: &&str = one_of(&["70KB", "100KB", "150KB", "300KB", ""], choices);
+    desk.pack(fit);
+    desk
+}
+
+/// A tree of a few files and folders, and what else may be in one.
+fn laid_out(choices: &mut Choices) -> Desk {
     let mut desk = Desk::new();
     desk.squeeze = *one_of(&[Squeeze::None, Squeeze::Light, Squeeze::Even, Squeeze::Hard], choices);
     let folders = ["", "tide tables/", "Überblick – Laterne/", "a/b/c/d/", "-rf/"];
@@ -154,6 +264,10 @@ fn packed(choices: &mut Choices) -> Desk {
         }
         let name = format!("{}part {place}.tif", one_of(&folders, choices));
         desk.source(&name, &content);
+        if choices.below(6) == 0 {
+            fs::hard_link(desk.path("source").join(&name), desk.path("source").join(format!("further {place}")))
+                .unwrap();
+        }
         if choices.below(4) == 0 {
             let path = desk.path("source").join(&name);
             fs::set_permissions(&path, fs::Permissions::from_mode(0o750)).unwrap();
@@ -163,8 +277,6 @@ fn packed(choices: &mut Choices) -> Desk {
         fs::create_dir(desk.path("source/nothing in here")).unwrap();
         symlink("keeper.txt", desk.path("source/latest")).unwrap();
     }
-    let fit: &&str = one_of(&["70KB", "100KB", "150KB", "300KB", ""], choices);
-    desk.pack(fit);
     desk
 }
 

@@ -7,6 +7,7 @@ pub mod delivery;
 pub mod draft;
 pub mod iso;
 pub mod lies;
+pub mod messages;
 pub mod tar;
 pub mod zip;
 
@@ -170,6 +171,23 @@ impl Desk {
     pub fn pack(&self, fit: &str) -> Vec<PathBuf> {
         let packed = self.pack_until(fit, &|| false).unwrap();
         packed.volumes.into_iter().map(|volume| volume.path).collect()
+    }
+
+    /// Packs `source` into parcels in `out`; where they are, in order.
+    pub fn pack_parcels(&self, fit: &str) -> Vec<PathBuf> {
+        let target = Target { folder: self.path("out"), stem: "set".into() };
+        let (sources, choice) = ([self.path("source")], Choice::default());
+        let request = PackRequest {
+            fit: fit.parse().unwrap(),
+            squeeze: self.squeeze,
+            parcels: true,
+            ..PackRequest::new(&sources, &choice, &target)
+        };
+        let credentials = [Password::new(PASSWORD).unwrap().into()];
+        let packed = self.with_context(&|| false, |context| {
+            Delivery::prepare(&request, context)?.pack(&credentials, KeyCost::CHEAPEST, context)
+        });
+        packed.unwrap().volumes.into_iter().map(|volume| volume.path).collect()
     }
 
     /// The volumes that were packed, in order.

@@ -9,7 +9,7 @@ use crate::args::CheckArguments;
 use crate::commands::deliveries::Parcel;
 use crate::commands::since::BuildsUpon;
 use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING};
-use crate::places::gather_or_collect;
+use crate::places::{gather_or_collect, searched};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion;
@@ -46,7 +46,7 @@ const SLIP_COLUMNS: usize = 72;
 pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     let silent = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&silent, arguments.work.threads);
-    let places = arguments.watch.and(&arguments.places);
+    let places = searched(&arguments.watch.and(&arguments.places), arguments.search);
     watching::for_volumes(&arguments.watch, &places, arguments.work.output.quiet)?;
     let set = match arguments.coming.one_by_one {
         true => gather_or_collect(&places, &arguments.coming, &context)?,

@@ -65,7 +65,7 @@ pub(super) fn run(sets: Vec<VolumeSet>, arguments: &CheckArguments) -> Result<u8
     let deliveries = deliveries::of(archives.iter().filter_map(|report| report.contents.as_ref()?.parcel.as_ref()));
     let exit_code = deliveries::exit_code(archives.iter().map(|report| report.exit_code), &deliveries);
     let report = SeveralReport { command: "check", exit_code, archives, deliveries, told };
-    show(&report, &arguments.work, || lines(&report, &arguments.places))?;
+    show(&report, &arguments.work, || lines(&report, arguments))?;
     Ok(exit_code)
 }
 
@@ -78,7 +78,7 @@ fn tell_apart(told: &mut [Told]) {
     }
 }
 
-fn lines(report: &SeveralReport, places: &[PathBuf]) -> Vec<String> {
+fn lines(report: &SeveralReport, arguments: &CheckArguments) -> Vec<String> {
     let both = || report.archives.iter().zip(&report.told);
     let row = |(archive, told): (&Report, &Told)| {
         let wrong = text::missing_and_damaged("volume", &archive.missing, &archive.damaged);
@@ -119,10 +119,11 @@ fn lines(report: &SeveralReport, places: &[PathBuf]) -> Vec<String> {
     if let Some((_, first)) = both().find(|one| !is_good(one)) {
         lines.push(format!("Next: see what {} lacks with", first.name));
         lines.push(suggestion::command(&[Part::Word("check"), Part::Named(first.example.as_os_str())]));
-    } else if !places.is_empty() {
+    } else if !arguments.places.is_empty() {
         lines.push("Next: open all of them with".to_owned());
-        let places = places.iter().map(|place| Part::Named(place.as_os_str()));
+        let places = arguments.places.iter().map(|place| Part::Named(place.as_os_str()));
         let parts = std::iter::once(Part::Word("open")).chain(places).chain([Part::Word("--all")]);
+        let parts = parts.chain(arguments.search.deep.then_some(Part::Word("--deep")));
         lines.push(suggestion::command(&parts.collect::<Vec<_>>()));
     }
     lines

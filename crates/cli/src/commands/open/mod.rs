@@ -14,7 +14,7 @@ use crate::archives::{Given, given};
 use crate::args::{FolderName, OpenArguments};
 use crate::credentials::{self, Wanted};
 use crate::failure::{BadValue, Failure};
-use crate::places::{Typed, gather_or_collect, tell_apart};
+use crate::places::{Typed, gather_or_collect, searched, tell_apart};
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
 use crate::ui::text::{first_few, shown};
@@ -47,7 +47,8 @@ use under_seal_core::tasks::open::{OpenError, foresee, open, open_some};
 /// Runs the command; the exit code.
 pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
     // The folder that is watched stands first, where volumes are named; what was typed may be patterns alone.
-    let typed = tell_apart(&arguments.watch.and(&arguments.typed));
+    let mut typed = tell_apart(&arguments.watch.and(&arguments.typed));
+    typed.places = searched(&typed.places, arguments.search);
     watching::for_volumes(&arguments.watch, &typed.places, arguments.work.output.quiet)?;
     if arguments.all {
         return match typed.inside.first() {

@@ -1,8 +1,8 @@
 //! Messages as places: volumes are found and read in what is attached, however it is encoded and wherever the message lies; and
 //! whatever is in a message costs a reader no more than a pass over it.
 
+use crate::support::messages::{message, part};
 use crate::support::{Desk, PASSWORD, noise};
-use data_encoding::BASE64;
 use rstest::rstest;
 use std::collections::BTreeSet;
 use std::fs;
@@ -14,43 +14,6 @@ use under_seal_core::formats::sealed::volume::{GatherError, VolumeSet};
 use under_seal_core::ground::secrets::{Credentials, Password};
 use under_seal_core::tasks::check::{VolumeState, inspect};
 use under_seal_core::tasks::open::open;
-
-/// Bytes as a part of a message, under a name.
-fn part(name: &str, encoding: &str, bytes: &[u8]) -> Vec<u8> {
-    let header = format!(
-        "Content-Type: application/octet-stream; name=\"{name}\"\r\nContent-Transfer-Encoding: {encoding}\r\n\
-         Content-Disposition: attachment; filename=\"{name}\"\r\n\r\n"
-    );
-    let body = match encoding {
-        "base64" => in_lines(BASE64.encode(bytes).as_bytes(), 76),
-        "quoted-printable" => {
-            let escaped: Vec<String> = bytes.iter().map(|byte| format!("={byte:02X}")).collect();
-            escaped.chunks(25).map(|line| format!("{}=\r\n", line.concat())).collect::<String>().into_bytes()
-        }
-        _ => bytes.to_vec(),
-    };
-    [header.into_bytes(), body].concat()
-}
-
-fn in_lines(text: &[u8], width: usize) -> Vec<u8> {
-    text.chunks(width).collect::<Vec<_>>().join(&b"\r\n"[..])
-}
-
-/// A message with these parts behind a text.
-fn message(boundary: &str, parts: &[Vec<u8>]) -> Vec<u8> {
-    let begin = format!(
-        "Received: from here\r\n\tby there\r\nFrom: keeper@example.invalid\r\nSubject: board\r\nMIME-Version: 1.0\r\n\
-         Content-Type: multipart/mixed;\r\n boundary=\"{boundary}\"\r\n\r\nA preamble.\r\n"
-    );
-    let text = b"Content-Type: text/plain\r\n\r\nThe lamp is lit.\r\n--another\r\n".to_vec();
-    let mut bytes = begin.into_bytes();
-    for part in [&[text], parts].concat() {
-        bytes.extend(format!("\r\n--{boundary}\r\n").bytes());
-        bytes.extend(part);
-    }
-    bytes.extend(format!("\r\n--{boundary}--\r\nAn epilogue.\r\n").bytes());
-    bytes
-}
 
 /// A message that is sent on in another one.
 fn sent_on(inner: &[u8]) -> Vec<u8> {

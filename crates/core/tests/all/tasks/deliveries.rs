@@ -1,9 +1,10 @@
 //! Whole deliveries, simulated (`support/delivery.rs`): each ends in identical files, or in naming exactly what is missing
 //! or damaged; what a slip then asks for makes it whole. `cargo run --release --example deliveries -- 1000` plays more.
 
-use crate::support::delivery::{FAULTS, play};
+use crate::support::delivery::{End, FAULTS, play, play_parcels};
 use crate::support::{Desk, noise};
 use rstest::rstest;
+use std::collections::BTreeSet;
 use std::ffi::OsStr;
 use std::fs;
 use under_seal_core::formats::sealed::volume::{HEADER_BYTES, VolumeSet};
@@ -18,6 +19,13 @@ fn each_ends_in_identical_files_or_in_naming_what_is_missing(#[case] third: u64)
     let played = (third..60).step_by(3).map(play);
     let faults: Vec<_> = played.map(|played| played.fault).collect();
     assert!(FAULTS.iter().filter(|fault| faults.contains(fault)).count() > 5, "{faults:?}");
+}
+
+/// In parcels each that came opens alone, from messages too; those that did not come are named.
+#[test]
+fn parcels_that_did_not_come_are_named() {
+    let ends: BTreeSet<_> = (0..24).map(|seed| play_parcels(seed).end).collect();
+    assert!(ends.contains(&End::Identical) && ends.contains(&End::NamedAndMended), "{ends:?}");
 }
 
 /// A supplement that was changed on its way is worth nothing, and does no harm.

@@ -138,7 +138,7 @@ impl Candidates {
                 }
             }
         }
-        if messages == Messages::LookedInto && !self.has_only_whole_sets() {
+        if messages == Messages::LookedInto && !self.are_whole(&sets) {
             others.sort();
             for path in others {
                 if let Ok(Seen::Messages(mut attached)) = self.look_at(&path, messages) {
@@ -149,14 +149,15 @@ impl Candidates {
         Ok(sets)
     }
 
-    /// Whether sets were found, and no volume of any of them is missing.
-    fn has_only_whole_sets(&self) -> bool {
+    /// Whether these are sets, and no volume of any of them is missing.
+    fn are_whole(&self, sets: &BTreeSet<Ids>) -> bool {
         let is_whole = |files: &Vec<(Header, VolumeFile)>| {
             let data = files.iter().filter(|(header, _)| header.kind == VolumeKind::Data);
             let numbers: BTreeSet<u32> = data.map(|(header, _)| header.number).collect();
             files.first().is_some_and(|(header, _)| numbers.len() == header.geometry.data_volumes as usize)
         };
-        !self.sets.is_empty() && self.damaged.is_empty() && self.sets.values().all(is_whole)
+        let all_are = sets.iter().all(|ids| self.sets.get(ids).is_some_and(is_whole));
+        !sets.is_empty() && self.damaged.is_empty() && all_are
     }
 
     fn look_at(&mut self, path: &Path, messages: Messages) -> Result<Seen, GatherError> {
