@@ -94,12 +94,17 @@ pub struct HandoverArguments {
     /// The folder to make; it must not be there yet
     #[arg(long, value_name = "FOLDER", help_heading = WHERE)]
     pub to: PathBuf,
+    /// Hand over every archive that is there
+    ///
+    /// Such as all parcels of a delivery. The note says how to open all of them.
+    #[arg(long, hide_short_help = true)]
+    pub all: bool,
     /// How it is sent: mail-10 makes drafts, a disc a label
     #[arg(long, value_name = "SIZE|NAME", value_parser = super::fit_text(), help_heading = SIZE)]
     pub fit: Option<String>,
     /// Write the note from this text file instead
     ///
-    /// {archive}, {volumes}, {set}, {password}, {how}, {page}, {key} and {list} stand for what they say.
+    /// {archive}, {volumes}, {set}, {password}, {how}, {page}, {key}, {all} and {list} stand for what they say.
     #[arg(long, value_name = "FILE")]
     pub note_template: Option<PathBuf>,
     /// Leave out the page that opens it in a browser

@@ -1,7 +1,7 @@
 //! `handover`: everything that goes to the recipient, in one folder; and, apart from it, the password for another way.
 
 use super::show;
-use crate::archives::{Given, given};
+use crate::archives::{Given, each_given, given};
 use crate::args::{HandoverArguments, UnlockArguments};
 use crate::credentials::{self, Wanted};
 use crate::failure::{BadValue, DONE, Failure};
@@ -13,13 +13,14 @@ use crate::ui::text::{self, bytes, count, size};
 use crate::words::{as_name, how_to_open};
 use crate::{named_file, session};
 use serde::Serialize;
-use std::ffi::OsString;
-use std::os::unix::ffi::OsStringExt as _;
+use std::ffi::{OsStr, OsString};
+use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::{Path, PathBuf};
 use std::slice;
 use under_seal_core::formats::abilities::Checks;
 use under_seal_core::formats::registry::Format;
 use under_seal_core::formats::sealed::key_of_open_to_all;
+use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::ground::secrets::Password;
 use under_seal_core::tasks::handover::{
     HandedFile, HandedOver, HandoverRequest, NOTE_PAGE, NOTE_TEXT, Package, SUMS, hand_over,
@@ -34,7 +35,8 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
     if let Some(note) = password_note {
         lies_apart(note, &arguments.to)?;
     }
-    let (mut package, stem) = match given(slice::from_ref(&arguments.archive), &arguments.work)? {
+    let (first, others) = given_all(arguments)?;
+    let (mut package, stem) = match first {
         Given::Volumes(set) => {
             let stem = super::resend::stem(&set);
             let secret = key_of_open_to_all(&set, credentials::expects_password(&arguments.unlock))?.is_none();
@@ -51,28 +53,67 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
     let key_file = arguments.unlock.password.key_file.as_ref().and_then(|file| file.file_name()).map(text::name);
     let password = password_note.map(|note| Ok::<_, Failure>((note, password(&package, &arguments.unlock)?)));
     let password = password.transpose()?;
-    let volumes = package.format().abilities.volumes.then(|| package.count());
+    let all = || others.iter().map(|(_, set)| set.geometry.data_volumes).fold(package.count(), u32::saturating_add);
+    let volumes = package.format().abilities.volumes.then(all);
     let progress = ProgressLine::for_reading(volumes, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let how = how_to_open(&package, !arguments.no_page);
+    let how = how_to_open(&package, !arguments.no_page, !others.is_empty());
+    let title = (!others.is_empty()).then(|| title(&stem, &others));
     let request = HandoverRequest {
         stem: &stem,
+        title: title.as_deref(),
         folder: &arguments.to,
         fit: settings.fit.value.fit,
         template: template.as_deref(),
         key_file: key_file.as_deref(),
         how: &how,
         page: !arguments.no_page,
+        together_with: &others,
         mail_to: &settings.mail_to,
     };
     let made = hand_over(&mut package, &request, &context)?;
     drop(progress);
     if let Some((note, password)) = &password {
-        credentials::write_password_note(note, password, &stem.to_string_lossy())?;
+        let name = title.as_deref().unwrap_or(&stem);
+        credentials::write_password_note(note, password, &name.to_string_lossy())?;
     }
-    let report = Report::new(&package, &made, password_note);
+    let report = Report::new(&package, &others, &made, password_note);
     show(&report, &arguments.work, || lines(&report))?;
     Ok(DONE)
+}
+
+/// What is named, and with `--all` what else is there.
+fn given_all(arguments: &HandoverArguments) -> Result<(Given, Vec<(OsString, VolumeSet)>), Failure> {
+    let place = slice::from_ref(&arguments.archive);
+    if !arguments.all {
+        return Ok((given(place, &arguments.work)?, Vec::new()));
+    }
+    match each_given(place, &arguments.work)? {
+        Given::File(file) => Ok((Given::File(file), Vec::new())),
+        Given::Volumes(mut sets) => {
+            let others = sets.split_off(1.min(sets.len()));
+            let first = sets.pop().map(Given::Volumes).map_or_else(|| given(place, &arguments.work), Ok)?;
+            let expected = credentials::expects_password(&arguments.unlock);
+            let named = |set: VolumeSet| {
+                // Beside what needs a password there is nothing that needs none, where one was given.
+                key_of_open_to_all(&set, expected)?;
+                Ok((super::resend::stem(&set), set))
+            };
+            Ok((first, others.into_iter().map(named).collect::<Result<_, Failure>>()?))
+        }
+    }
+}
+
+/// What several archives are called together: as far as their names are one, without the beginning of a parcel's number.
+fn title(first: &OsStr, others: &[(OsString, VolumeSet)]) -> OsString {
+    let common = |one: &[u8], other: &OsString| {
+        let same = one.iter().zip(other.as_bytes()).take_while(|(one, other)| one == other);
+        one[..same.count()].to_vec()
+    };
+    let name = others.iter().fold(first.as_bytes().to_vec(), |name, (other, _)| common(&name, other));
+    let name = String::from_utf8_lossy(&name).into_owned();
+    let name = name.rsplit_once("-parcel").map_or(name.as_str(), |(name, _)| name);
+    if name.is_empty() { first.to_owned() } else { name.into() }
 }
 
 fn read_template(path: PathBuf) -> Result<String, Failure> {
@@ -107,6 +148,8 @@ struct Report {
     #[serde(serialize_with = "as_name")]
     format: &'static Format,
     set: Option<String>,
+    /// Those of further archives.
+    further_sets: Vec<String>,
     secret: bool,
     contents_read: bool,
     folder: String,
@@ -126,7 +169,12 @@ struct File {
 }
 
 impl Report {
-    fn new(package: &Package, made: &HandedOver, password_note: Option<&Path>) -> Self {
+    fn new(
+        package: &Package,
+        others: &[(OsString, VolumeSet)],
+        made: &HandedOver,
+        password_note: Option<&Path>,
+    ) -> Self {
         let file = |file: &HandedFile| File { name: text::name(&file.name), bytes: file.bytes };
         let files = |files: &[HandedFile]| files.iter().map(file).collect();
         Self {
@@ -134,6 +182,7 @@ impl Report {
             exit_code: DONE,
             format: package.format(),
             set: package.set_text(),
+            further_sets: others.iter().map(|(_, set)| set.ids.set_text()).collect(),
             secret: package.is_secret(),
             // Volumes are checked without it.
             contents_read: !package.format().abilities.volumes && package.is_readable(),

@@ -53,7 +53,7 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
         }
     };
     let earlier = arguments.after.iter().map(|archive| earlier(archive, arguments)).collect::<Result<Vec<_>, _>>()?;
-    let how = how_to_open(&package, false);
+    let how = how_to_open(&package, false, false);
     let browser = browser(arguments, &package)?;
     let start = browser.as_ref().map(|browser| |open: &Path, profile: &Path| browser.start(open, profile));
     let progress = ProgressLine::for_reading(Some(package.count()), &arguments.work);

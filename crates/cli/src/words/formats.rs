@@ -122,18 +122,19 @@ pub const fn verifies_contents(format: &Format) -> bool {
 
 /// How a recipient opens it: in one sentence for whoever has Under Seal, and, of an open format, in a few for whoever has never heard
 /// of it.
-pub fn how_to_open(package: &Package, page: bool) -> String {
+pub fn how_to_open(package: &Package, page: bool, several: bool) -> String {
+    let all = if several { " --all" } else { "" };
     let archive = match package {
         Package::Volumes { set, .. } if set.is_in_page() => {
             return "Open it in your browser, or run under-seal open . --into opened in its folder.".to_owned();
         }
         Package::Volumes { .. } if page => {
             return format!(
-                "Open {PAGE_NAME} in your browser and choose the other files in it, or run under-seal open . --into opened in \
+                "Open {PAGE_NAME} in your browser and choose the other files in it, or run under-seal open .{all} --into opened in \
                  their folder."
             );
         }
-        Package::Volumes { .. } => return "Run under-seal open . --into opened in their folder.".to_owned(),
+        Package::Volumes { .. } => return format!("Run under-seal open .{all} --into opened in their folder."),
         Package::Archive(archive) => archive,
     };
     let parts = archive.paths();

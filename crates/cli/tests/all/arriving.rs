@@ -227,6 +227,18 @@ fn a_delivery_is_read_as_one_archive() {
     let third = receipts.json("/archives/2/receipt");
     let confirmed = desk.run(&["confirm", "in", third.as_str().unwrap(), "--json"]).expect(0);
     assert_eq!((confirmed.json("/confirmed"), confirmed.json("/set")), (true.into(), receipts.json("/archives/2/set")));
+    // All of them are handed over at once, and opened out of the messages that were drafted.
+    let given = desk.run(&["handover", "in", "--all", "--to", "for-the-board", "--fit", "mail-10", "--json"]).expect(0);
+    assert_eq!(given.json("/volumes").as_array().unwrap().len(), names.len());
+    let note = std::fs::read_to_string(desk.path("for-the-board/how-to-open.txt")).unwrap();
+    assert!(note.starts_with("wrenfall-light, in ") && note.contains("open . --all --into opened"), "{note}");
+    std::fs::create_dir(desk.path("mail")).unwrap();
+    for draft in given.json("/drafts").as_array().unwrap() {
+        let name = draft["name"].as_str().unwrap();
+        std::fs::copy(desk.path("for-the-board").join(name), desk.path("mail").join(name)).unwrap();
+    }
+    desk.run(&["open", "mail", "--all", "--into", "opened"]).expect(0);
+    assert!(desk.path("opened/wrenfall-light/survey/levels.csv").is_file());
     std::fs::remove_file(desk.path("in").join(&names[1])).unwrap();
     let told = desk.run(&["list", "in"]).expect(4);
     assert!(told.err.contains("Missing: 2. Ask the sender for it"), "{}", told.err);

@@ -327,7 +327,7 @@ pub fn carried_until(
     let listed = sent.iter().map(|volume| (volume.name(), volume.bytes)).collect();
     let fields = NoteFields {
         archive: "source".into(),
-        set: Some("0".into()),
+        sets: vec!["0".into()],
         volumes: listed,
         secret: true,
         key_file: None,

@@ -40,17 +40,22 @@ impl Bundle {
         context: &Context<'_>,
     ) -> Result<Self, HandoverError> {
         let HandoverRequest { stem, key_file, how, .. } = *request;
-        let (set, secret, is_readable) = (package.set_text(), package.is_secret(), package.is_readable());
-        let parts = match package {
+        let (secret, is_readable) = (package.is_secret(), package.is_readable());
+        let mut sets: Vec<String> = package.set_text().into_iter().collect();
+        let mut parts = match package {
             Package::Volumes { set, .. } => volumes(set, stem, context)?,
             Package::Archive(archive) => files(archive, is_readable, context)?,
         };
+        for (stem, set) in request.together_with {
+            parts.extend(volumes(set, stem, context)?);
+            sets.push(set.ids.set_text());
+        }
         let (how, key_file) = (how.to_owned(), key_file.map(str::to_owned));
         let in_page = package.is_in_page();
-        let page = request.page.then(|| hexadecimal(&page_sum())).filter(|_| set.is_some() && !in_page);
-        let archive = stem.to_string_lossy().into_owned();
+        let page = request.page.then(|| hexadecimal(&page_sum())).filter(|_| !sets.is_empty() && !in_page);
+        let archive = request.title.unwrap_or(stem).to_string_lossy().into_owned();
         let volumes = parts.iter().map(|part| (part.name.to_string_lossy().into_owned(), part.bytes)).collect();
-        Ok(Self { parts, fields: NoteFields { archive, set, volumes, secret, key_file, how, page, in_page } })
+        Ok(Self { parts, fields: NoteFields { archive, sets, volumes, secret, key_file, how, page, in_page } })
     }
 
     /// What a note may name, once the copies' SHA-256 are known.
@@ -61,15 +66,15 @@ impl Bundle {
 
     /// Whether copies are what they were, as they stand on disk.
     pub fn compare(&self, copies: &[PathBuf], sums: &[Sha256Sum], context: &Context<'_>) -> Result<(), HandoverError> {
-        let same = match self.fields.set {
-            Some(_) => {
-                let copied = VolumeSet::from_files(copies).map_err(HandoverError::Regather)?;
-                inspect(&copied, context)?.is_complete()
-            }
-            None => {
-                let found = copies.iter().map(|copy| sum_of(copy, context)).collect::<Result<Vec<_>, _>>()?;
-                found == sums
-            }
+        let same = if self.fields.sets.is_empty() {
+            let found = copies.iter().map(|copy| sum_of(copy, context)).collect::<Result<Vec<_>, _>>()?;
+            found == sums
+        } else {
+            let copied = VolumeSet::each_from_files(copies).map_err(HandoverError::Regather)?;
+            let all_are = copied
+                .iter()
+                .try_fold(true, |so_far, set| Ok::<_, HandoverError>(so_far && inspect(set, context)?.is_complete()))?;
+            all_are && copied.len() == self.fields.sets.len()
         };
         if same { Ok(()) } else { Err(HandoverError::Differ) }
     }

@@ -15,15 +15,16 @@ const TEMPLATE_IN_PAGE: &str = include_str!("note-in-page.txt");
 pub const OPEN_TEMPLATE: &str = include_str!("note-open.txt");
 
 /// What a template may name.
-pub const FIELDS: [&str; 8] = ["archive", "volumes", "set", "password", "list", "how", "page", "key"];
+pub const FIELDS: [&str; 9] = ["archive", "volumes", "set", "password", "list", "how", "page", "key", "all"];
 
 /// What the fields of a template stand for.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct NoteFields {
     /// `{archive}`: what it is called.
     pub archive: String,
-    /// `{set}`: its id, in hexadecimal digits. Only sealed volumes have one.
-    pub set: Option<String>,
+    /// `{set}`: the ids of its sets, in hexadecimal digits: one, or several that go together. Only sealed volumes have one. `{all}` is the
+    /// option that opens several; else it is nothing.
+    pub sets: Vec<String>,
     /// `{list}`: each volume's name and bytes, a line each; `{volumes}`: how many there are, with the word.
     pub volumes: Vec<(String, u64)>,
     /// `{password}`: a sentence that says where the password comes from, or that none is needed.
@@ -53,22 +54,24 @@ pub enum NoteError {
 impl NoteFields {
     /// The built-in template for what these fields are of.
     pub const fn built_in(&self) -> &'static str {
-        match (&self.set, &self.page) {
-            (Some(_), _) if self.in_page => TEMPLATE_IN_PAGE,
-            (Some(_), Some(_)) => TEMPLATE_WITH_PAGE,
-            (Some(_), None) => TEMPLATE,
-            (None, _) => OPEN_TEMPLATE,
+        match (self.sets.is_empty(), &self.page) {
+            (true, _) => OPEN_TEMPLATE,
+            (false, _) if self.in_page => TEMPLATE_IN_PAGE,
+            (false, Some(_)) => TEMPLATE_WITH_PAGE,
+            (false, None) => TEMPLATE,
         }
     }
 
     fn value(&self, field: &str) -> Option<String> {
         Some(match field {
             "archive" => self.archive.clone(),
-            "set" => self.set.clone().unwrap_or_else(|| "none".to_owned()),
+            "set" if self.sets.is_empty() => "none".to_owned(),
+            "set" => self.sets.join(", "),
+            "all" => if self.sets.len() > 1 { " --all" } else { "" }.to_owned(),
             "how" => self.how.clone(),
             "page" => self.page.clone().unwrap_or_else(|| "none".to_owned()),
             "volumes" => {
-                let what = if self.set.is_some() && !self.in_page { "volume" } else { "file" };
+                let what = if !self.sets.is_empty() && !self.in_page { "volume" } else { "file" };
                 let plural = if self.volumes.len() == 1 { "" } else { "s" };
                 format!("{} {what}{plural}", self.volumes.len())
             }
@@ -181,7 +184,8 @@ fn filled(template: &str, value: impl Fn(&str) -> Option<String>) -> Result<Stri
 pub(super) fn label(fields: &NoteFields, number: usize) -> String {
     let file = number.checked_sub(1).and_then(|place| fields.volumes.get(place));
     let name = file.map(|(name, _)| name.as_str()).unwrap_or_default();
-    let set = fields.set.as_deref().and_then(|set| set.get(..8)).map(|set| format!("set {set}\n"));
+    let only = if let [only] = fields.sets.as_slice() { only.get(..8) } else { None };
+    let set = only.map(|set| format!("set {set}\n"));
     format!("{}\ndisc {number} of {}\n{name}\n{}", fields.archive, fields.volumes.len(), set.unwrap_or_default())
 }
 
@@ -193,7 +197,7 @@ mod tests {
     fn fields() -> NoteFields {
         NoteFields {
             archive: "tower & <lamp>".to_owned(),
-            set: Some("00ff".to_owned()),
+            sets: vec!["00ff".to_owned()],
             volumes: vec![("tower-1of2.useal".to_owned(), 10_240), ("tower-2of2.useal".to_owned(), 5)],
             secret: true,
             key_file: None,

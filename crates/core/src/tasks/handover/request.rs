@@ -4,10 +4,10 @@ use super::drafts::DraftError;
 use super::note::NoteError;
 use crate::disk::{Interruption, interruptible};
 use crate::formats::error::ArchiveError;
-use crate::formats::sealed::volume::GatherError;
+use crate::formats::sealed::volume::{GatherError, VolumeSet};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::fit::Fit;
-use std::ffi::OsStr;
+use std::ffi::{OsStr, OsString};
 use std::path::{Path, PathBuf};
 
 /// How something is handed over.
@@ -15,6 +15,8 @@ use std::path::{Path, PathBuf};
 pub struct HandoverRequest<'a> {
     /// What the archive is called, for people and for the volumes' names.
     pub stem: &'a OsStr,
+    /// What all of it is called, where that is more than one archive.
+    pub title: Option<&'a OsStr>,
     /// The folder that is made; it must not be there.
     pub folder: &'a Path,
     /// How it goes: a message's limit means drafts, a disc labels.
@@ -27,6 +29,8 @@ pub struct HandoverRequest<'a> {
     pub how: &'a str,
     /// Whether the page that opens sealed volumes in a browser goes with them.
     pub page: bool,
+    /// Further sets that go along, such as the other parcels of a delivery, each with what its volumes are called.
+    pub together_with: &'a [(OsString, VolumeSet)],
     /// Who gets the messages, as addresses; left open where nobody is named.
     pub mail_to: &'a [String],
 }

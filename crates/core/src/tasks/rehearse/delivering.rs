@@ -44,7 +44,7 @@ fn carried(
     }
     let fields = NoteFields {
         archive: request.stem.to_owned(),
-        set: request.package.set_text(),
+        sets: request.package.set_text().into_iter().collect(),
         volumes: files.iter().map(|file| (file.name(), file.bytes)).collect(),
         secret: request.package.is_secret(),
         key_file: request.credentials.key_file.is_some().then(|| "KEY-FILE".to_owned()),

@@ -33,6 +33,16 @@ impl VolumeSet {
         Candidates::among(paths)?.assemble(wanted, &mut Trying::default())
     }
 
+    /// The sets that these very files make up; nothing else is looked at.
+    ///
+    /// # Errors
+    /// [`GatherError`].
+    pub fn each_from_files(paths: &[PathBuf]) -> Result<Vec<Self>, GatherError> {
+        let found = Candidates::only(paths)?;
+        let mut trying = Trying::default();
+        found.wanted(paths)?.into_iter().map(|ids| found.assemble(ids, &mut trying)).collect()
+    }
+
     /// The set that these very files make up; nothing else is looked at.
     pub fn from_files(paths: &[PathBuf]) -> Result<Self, GatherError> {
         let found = Candidates::only(paths)?;
