@@ -234,10 +234,11 @@ impl<'a> Keyring<'a> {
     pub fn unlock(&mut self, set: &VolumeSet) -> Result<Option<UnlockedSet>, Failure> {
         let (limit, expected) = (limit(self.arguments), self.expected);
         let mut outcome = if self.known.is_empty() { unlock_given(set, None, limit, expected) } else { Ok(None) };
-        for given in &self.known {
-            tell_cost(set, Some(given), self.arguments)?;
-            outcome = unlock_given(set, Some(given), limit, expected);
+        for place in 0..self.known.len() {
+            tell_cost(set, self.known.get(place), self.arguments)?;
+            outcome = unlock_given(set, self.known.get(place), limit, expected);
             if outcome.is_ok() {
+                self.known.swap(0, place);
                 break;
             }
         }
@@ -248,6 +249,19 @@ impl<'a> Keyring<'a> {
             outcome = unlock_given(set, self.known.first(), limit, expected);
         }
         Ok(outcome?)
+    }
+}
+
+impl Keyring<'_> {
+    /// The same, and what unlocked it.
+    pub fn tried(&mut self, set: &VolumeSet) -> Result<Option<Tried>, Failure> {
+        let Some(UnlockedSet { set, secret, key_file, .. }) = self.unlock(set)? else { return Ok(None) };
+        // What has just opened it stands first.
+        let given = self.known.first().filter(|_| secret).map_or_else(Credentials::none, |given| Credentials {
+            key_file: given.key_file.clone().filter(|_| key_file),
+            password: given.password.clone(),
+        });
+        Ok(Some(Tried { set, credentials: given, limit: limit(self.arguments) }))
     }
 }
 

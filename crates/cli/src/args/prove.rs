@@ -157,6 +157,11 @@ pub struct RehearseArguments {
     /// The files and folders that it was packed from
     #[arg(long, required = true, num_args = 1.., value_name = "SOURCE")]
     pub against: Vec<PathBuf>,
+    /// Rehearse every archive that is there
+    ///
+    /// Such as all parcels of a delivery. Together they must hold all that they were packed from.
+    #[arg(long, conflicts_with_all = ["after", "in_browser"], hide_short_help = true)]
+    pub all: bool,
     /// For an archive of changes: the archives that the recipient has opened before
     ///
     /// The oldest first.

@@ -59,16 +59,29 @@ pub fn are_whole(deliveries: &[Delivery]) -> bool {
 }
 
 impl Delivery {
-    /// How many parcels are here, and which are not; `are` says what they are.
+    /// How many parcels are here, and which are not, for a recipient; `are` says what they are.
     pub fn line(&self, are: &str) -> String {
+        match self.missing_parcels.as_slice() {
+            [] => paint(Tone::Good, self.told(are)),
+            missing => {
+                let them = if missing.len() == 1 { "it" } else { "them" };
+                paint(Tone::Bad, format!("{} Ask the sender for {them}.", self.told(are)))
+            }
+        }
+    }
+
+    /// The same for the sender.
+    pub fn own_line(&self, are: &str) -> String {
+        let tone = if self.missing_parcels.is_empty() { Tone::Good } else { Tone::Bad };
+        paint(tone, self.told(are))
+    }
+
+    fn told(&self, are: &str) -> String {
         let here = self.parcel_count as usize - self.missing_parcels.len();
         let told = format!("{here} of {} {are}.", count(self.parcel_count.into(), "parcel"));
         match self.missing_parcels.as_slice() {
-            [] => paint(Tone::Good, told),
-            missing => {
-                let them = if missing.len() == 1 { "it" } else { "them" };
-                paint(Tone::Bad, format!("{told} Missing: {}. Ask the sender for {them}.", number_list(missing)))
-            }
+            [] => told,
+            missing => format!("{told} Missing: {}.", number_list(missing)),
         }
     }
 }

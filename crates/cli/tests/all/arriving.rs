@@ -219,7 +219,12 @@ fn a_delivery_is_read_as_one_archive() {
     let path = "wrenfall-light/survey/recompute-levels.sh";
     let peeked = desk.run(&["peek", "in", path]).expect(0);
     assert_eq!(peeked.out.as_bytes(), std::fs::read(desk.path(path)).unwrap());
+    // Each is rehearsed, and together they must hold all that they were packed from.
+    let rehearse = ["rehearse", "in", "--all", "--against", "wrenfall-light", "--json"];
+    assert_eq!(desk.run(&rehearse).expect(0).json("/archives").as_array().unwrap().len(), names.len());
     desk.file("wrenfall-light/letters/more.txt", b"one more");
+    let told = desk.run(&rehearse).expect(1);
+    assert_eq!(told.json("/in_none"), serde_json::json!(["wrenfall-light/letters/more.txt"]));
     let changed = desk.run(&["compare", "in", "wrenfall-light", "--originals"]).expect(1);
     assert!(changed.out.contains("20 originals of 21 are proven to be inside"), "{}", changed.out);
     let receipts = desk.run(&["receipt", "in", "--json"]).expect(0);

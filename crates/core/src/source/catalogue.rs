@@ -200,6 +200,13 @@ impl Catalogue {
         }
     }
 
+    /// What of it has one of these paths.
+    pub fn only(mut self, paths: &HashSet<EntryPath>) -> Self {
+        self.entries.retain(|entry| paths.contains(&entry.path));
+        self.find_further_names();
+        self
+    }
+
     /// What files have beside their content, as it was found.
     pub fn extras(&self) -> Extras {
         let count = |is: fn(&SourceEntry) -> bool| self.entries.iter().filter(|entry| is(entry)).count() as u64;

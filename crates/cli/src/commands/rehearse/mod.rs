@@ -1,10 +1,13 @@
 //! `rehearse`: playing the recipient before the sender lets go.
 
-use super::show;
-use super::since::BuildsUpon;
-use crate::archives::{Given, given};
+mod several;
+
+use crate::archives::{Given, each_given, given};
 use crate::args::{DeliveryArguments, RehearseArguments, ShapeArguments, Through};
 use crate::browsers::Browser;
+use crate::commands::resend::stem;
+use crate::commands::show;
+use crate::commands::since::BuildsUpon;
 use crate::credentials::{self, Tried, Wanted};
 use crate::failure::{BadValue, DONE, Failure, LOOK};
 use crate::places::gather;
@@ -25,10 +28,11 @@ use std::slice;
 use under_seal_core::formats::abilities::{Checks, TimesKept};
 use under_seal_core::formats::registry::Format;
 use under_seal_core::formats::sealed::CostLimit;
+use under_seal_core::ground::context::Context;
 use under_seal_core::ground::entry::Totals;
 use under_seal_core::ground::fit::NAMED;
 use under_seal_core::ground::secrets::Credentials;
-use under_seal_core::source::{Catalogue, expand};
+use under_seal_core::source::{Catalogue, Choice, expand};
 use under_seal_core::tasks::handover::Package;
 use under_seal_core::tasks::page::PAGE_NAME;
 use under_seal_core::tasks::rehearse::browser::InBrowser;
@@ -39,33 +43,67 @@ use under_seal_core::tasks::rehearse::{Earlier, Failed, Faults, Rehearsal, Rehea
 pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
     let settings = settings(arguments)?;
     let (choice, way) = (settings.choice(&arguments.choice)?, way(arguments, &settings)?);
-    let (package, credentials, limit, stem) = match given(slice::from_ref(&arguments.archive), &arguments.work)? {
-        Given::Volumes(set) => {
-            let Tried { set, credentials, limit } = credentials::tried(&set, &arguments.unlock)?;
-            let (stem, secret) = (super::resend::stem(&set), credentials != Credentials::none());
-            (Package::Volumes { set, secret }, credentials, limit, stem)
-        }
+    let place = slice::from_ref(&arguments.archive);
+    if arguments.all
+        && let Given::Volumes(sets) = each_given(place, &arguments.work)?
+        && sets.len() > 1
+    {
+        return several::run(sets, arguments, &choice, way);
+    }
+    let played = match given(place, &arguments.work)? {
+        Given::Volumes(set) => Played::of_volumes(credentials::tried(&set, &arguments.unlock)?),
         file => {
             let archive = file.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
-            let credentials = archive.opened_by();
-            let stem = OsString::from_vec(archive.name());
-            (Package::Archive(archive), credentials, CostLimit::Bearable, stem)
+            let (credentials, stem) = (archive.opened_by(), OsString::from_vec(archive.name()));
+            Played { package: Package::Archive(archive), credentials, limit: CostLimit::Bearable, stem }
         }
     };
+    let report = rehearse_one(&played, arguments, way, |context| sources(arguments, &choice, context))?;
+    show(&report, &arguments.work, || lines(&report))?;
+    Ok(report.exit_code)
+}
+
+/// What is rehearsed.
+struct Played {
+    package: Package,
+    credentials: Credentials,
+    limit: CostLimit,
+    stem: OsString,
+}
+
+impl Played {
+    fn of_volumes(Tried { set, credentials, limit }: Tried) -> Self {
+        let (stem, secret) = (stem(&set), credentials != Credentials::none());
+        Self { package: Package::Volumes { set, secret }, credentials, limit, stem }
+    }
+}
+
+/// The files and folders that it was packed from.
+fn sources(arguments: &RehearseArguments, choice: &Choice, context: &Context<'_>) -> Result<Catalogue, Failure> {
+    Ok(Catalogue::gather(&expand(&arguments.against)?, choice, &|_| false, context)?)
+}
+
+/// Plays the recipient of one archive, which is compared with these sources.
+fn rehearse_one(
+    played: &Played,
+    arguments: &RehearseArguments,
+    way: Way,
+    sources: impl FnOnce(&Context<'_>) -> Result<Catalogue, Failure>,
+) -> Result<Report, Failure> {
+    let Played { package, credentials, limit, stem } = played;
     let earlier = arguments.after.iter().map(|archive| earlier(archive, arguments)).collect::<Result<Vec<_>, _>>()?;
-    let how = how_to_open(&package, false, false);
-    let browser = browser(arguments, &package)?;
+    let how = how_to_open(package, false, false);
+    let browser = browser(arguments, package)?;
     let start = browser.as_ref().map(|browser| |open: &Path, profile: &Path| browser.start(open, profile));
     let progress = ProgressLine::for_reading(Some(package.count()), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let sources = expand(&arguments.against)?;
-    let sources = Catalogue::gather(&sources, &choice, &|_| false, &context)?;
+    let sources = sources(&context)?;
     let place = tempfile::Builder::new().prefix("under-seal-").permissions(Permissions::from_mode(0o700)).tempdir();
     let place = leftover::remove_at_the_end(place.map_err(Failure::Temporary)?);
     let request = RehearsalRequest {
-        package: &package,
-        credentials: &credentials,
-        limit,
+        package,
+        credentials,
+        limit: *limit,
         how: &how,
         way,
         stem: &stem.to_string_lossy(),
@@ -78,10 +116,7 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
             .map(|start| InBrowser { start, key_file: arguments.unlock.password.key_file.as_deref() }),
     };
     let rehearsal = rehearse(&request, &context)?;
-    drop(progress);
-    let report = Report::new(&package, &rehearsal, way, browser.as_ref());
-    show(&report, &arguments.work, || lines(&report))?;
-    Ok(report.exit_code)
+    Ok(Report::new(package, &rehearsal, way, browser.as_ref()))
 }
 
 /// What the recipient has opened before.

@@ -1,0 +1,109 @@
+//! A rehearsal of several archives, such as the parcels of a delivery: each is played by itself, against what of the sources it holds, and
+//! in the end nothing of the sources may be in none of them.
+
+use super::{Played, Report, rehearse_one, sources};
+use crate::args::RehearseArguments;
+use crate::commands::deliveries::{self, Delivery, Parcel};
+use crate::commands::show;
+use crate::credentials::{Keyring, NO_PASSWORD};
+use crate::failure::{DONE, Failure, LOOK};
+use crate::session;
+use crate::ui::paint::{Tone, paint};
+use crate::ui::progress::ProgressLine;
+use crate::ui::prompt;
+use crate::ui::section::first_listed;
+use crate::ui::table::{self, Column};
+use crate::ui::text::{count, shown};
+use serde::Serialize;
+use std::collections::HashSet;
+use under_seal_core::formats::reader::ArchiveReader as _;
+use under_seal_core::formats::sealed::SealedReader;
+use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::ground::context::Context;
+use under_seal_core::ground::entry::EntryPath;
+use under_seal_core::source::Choice;
+use under_seal_core::tasks::rehearse::carriers::Way;
+
+/// So many paths are shown.
+const LISTED: usize = 20;
+
+/// The JSON object (docs/json.md).
+#[derive(Serialize)]
+struct SeveralReport {
+    command: &'static str,
+    exit_code: u8,
+    archives: Vec<Report>,
+    deliveries: Vec<Delivery>,
+    /// What of the sources is in none of them.
+    in_none: Vec<String>,
+    #[serde(skip)]
+    names: Vec<String>,
+}
+
+/// Plays each of them; the exit code.
+pub(super) fn run(
+    sets: Vec<VolumeSet>,
+    arguments: &RehearseArguments,
+    choice: &Choice,
+    way: Way,
+) -> Result<u8, Failure> {
+    let mut keyring = Keyring::given(&arguments.unlock, prompt::can_ask())?;
+    let (mut archives, mut parcels, mut names) = (Vec::new(), Vec::new(), Vec::new());
+    let mut inside: HashSet<EntryPath> = HashSet::new();
+    for set in sets {
+        let tried = keyring.tried(&set)?.ok_or(NO_PASSWORD)?;
+        let reader = SealedReader::unlock(tried.set.clone(), &tried.credentials)?;
+        let here: HashSet<EntryPath> = reader.entries().iter().map(|listed| listed.entry.path.clone()).collect();
+        parcels.extend(reader.about().parcel.as_ref().map(Parcel::from));
+        names.push(shown(&reader.about().name));
+        drop(reader);
+        let of_it = |context: &Context<'_>| Ok(sources(arguments, choice, context)?.only(&here));
+        archives.push(rehearse_one(&Played::of_volumes(tried), arguments, way, of_it)?);
+        inside.extend(here);
+    }
+    let progress = ProgressLine::for_reading(None, &arguments.work);
+    let context = session::context(&progress, arguments.work.threads);
+    let all = sources(arguments, choice, &context)?;
+    let in_none = all.entries.iter().map(|entry| &entry.path).filter(|path| !inside.contains(*path));
+    let in_none: Vec<String> = in_none.map(|path| shown(path.as_bytes())).collect();
+    drop(progress);
+    let deliveries = deliveries::of(parcels.iter());
+    let worst = archives.iter().map(|report| report.exit_code).chain((!in_none.is_empty()).then_some(LOOK));
+    let exit_code = deliveries::exit_code(worst, &deliveries);
+    let report = SeveralReport { command: "rehearse", exit_code, archives, deliveries, in_none, names };
+    show(&report, &arguments.work, || lines(&report))?;
+    Ok(exit_code)
+}
+
+fn lines(report: &SeveralReport) -> Vec<String> {
+    let all = count(report.archives.len() as u64, "archive");
+    let passed = report.archives.iter().filter(|one| one.passed).count();
+    let heading = match (report.exit_code, passed == report.archives.len()) {
+        (DONE, _) => {
+            paint(Tone::Good, format!("The recipient can open all of it: {all} were delivered, opened and compared."))
+        }
+        (_, true) => paint(Tone::Bad, format!("Incomplete: {all} can be opened, and that is not all.")),
+        (_, false) => paint(
+            Tone::Bad,
+            format!("The rehearsal failed: {passed} of {all} came through, and were as the sources are."),
+        ),
+    };
+    let row = |(one, name): (&Report, &String)| {
+        let seconds: f64 = one.steps.iter().map(|step| step.seconds).sum();
+        let verdict = one.why.clone().unwrap_or_else(|| "opened, and the same as the sources".to_owned());
+        let tone = if one.passed { Tone::Plain } else { Tone::Bad };
+        (tone, vec![name.clone(), format!("{seconds:.1} s"), verdict])
+    };
+    let rows: Vec<_> = report.archives.iter().zip(&report.names).map(row).collect();
+    let mut lines = vec![heading, String::new()];
+    lines.extend(table::lines(&[Column::Path("archive"), Column::Number("took"), Column::Text("verdict")], &rows));
+    lines.push(String::new());
+    lines.extend(report.deliveries.iter().map(|delivery| delivery.own_line("were rehearsed")));
+    lines.extend(first_listed(Tone::Bad, "These sources are in none of them:", &report.in_none, LISTED));
+    let next = match report.exit_code {
+        DONE => "Next: send all of them, and share the password another way, for example by phone.",
+        _ => "Next: rehearse what failed by itself, or pack again.",
+    };
+    lines.push(next.to_owned());
+    lines
+}
