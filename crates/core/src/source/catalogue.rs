@@ -3,11 +3,12 @@
 use super::choice::{Choice, LITTER, Naming, Patterns};
 use super::entry::{FileNumber, Origin, SourceEntry, mode_and_time};
 use super::error::{PassedOver, PassedOverReason, SourceError, unpackable};
+use super::extras::{Extras, WithAttributes};
 use super::reading::SourceFile;
 use super::roots::{Root, roots_of};
 use super::stream::StreamSource;
 use super::text_names::{self, TextNames, UnsafeNames};
-use crate::disk::{FileAction, FileError, Links, bytes_in_holes, has_attributes};
+use crate::disk::{FileAction, FileError, Links, bytes_in_holes};
 use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, EntryPath, MAX_LINK_TARGET_BYTES};
 use std::collections::{HashMap, HashSet};
@@ -47,37 +48,6 @@ pub struct Catalogue {
     pub with_attributes: WithAttributes,
     /// What comes in as a stream.
     stream: Option<StreamSource>,
-}
-
-/// What files have beside their content, in numbers.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Extras {
-    /// Files that are further names of others (hard links).
-    pub further_names: u64,
-    /// Files with holes.
-    pub with_holes: u64,
-    /// Files and folders with extended attributes.
-    pub with_attributes: WithAttributes,
-}
-
-/// How many files and folders were found to have extended attributes that could be packed.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct WithAttributes {
-    /// Files.
-    pub files: u64,
-    /// Folders, whose attributes are never packed.
-    pub folders: u64,
-}
-
-impl WithAttributes {
-    fn count(&mut self, kind: EntryKind, disk_path: &Path, follow: bool) {
-        let counter = match kind {
-            EntryKind::File => &mut self.files,
-            EntryKind::Folder => &mut self.folders,
-            EntryKind::Link => return,
-        };
-        *counter += u64::from(has_attributes(disk_path, follow));
-    }
 }
 
 /// Answers whether a file on disk is of the caller's own making.
