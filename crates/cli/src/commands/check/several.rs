@@ -120,7 +120,8 @@ fn lines(report: &SeveralReport, arguments: &CheckArguments) -> Vec<String> {
         lines.push(format!("Next: see what {} lacks with", first.name));
         lines.push(suggestion::command(&[Part::Word("check"), Part::Named(first.example.as_os_str())]));
     } else if !arguments.places.is_empty() {
-        lines.push("Next: open all of them with".to_owned());
+        let all = if deliveries::are_whole(&report.deliveries) { "all of them" } else { "those that are here" };
+        lines.push(format!("Next: open {all} with"));
         let places = arguments.places.iter().map(|place| Part::Named(place.as_os_str()));
         let parts = std::iter::once(Part::Word("open")).chain(places).chain([Part::Word("--all")]);
         let parts = parts.chain(arguments.search.deep.then_some(Part::Word("--deep")));
