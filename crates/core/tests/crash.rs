@@ -51,6 +51,7 @@ fn lay_out(desk: &Desk, with_old_set: bool) {
     }
     desk.source("noise", &noise(150_000)).source("plans/tower.svg", b"<svg/>").source("plans/empty", b"");
     symlink("plans", desk.path("source/link")).unwrap();
+    fs::hard_link(desk.path("source/plans/tower.svg"), desk.path("source/tower again.svg")).unwrap();
 }
 
 const FIT: &str = "70KB";
