@@ -232,6 +232,11 @@ fn a_delivery_is_read_as_one_archive() {
     let third = receipts.json("/archives/2/receipt");
     let confirmed = desk.run(&["confirm", "in", third.as_str().unwrap(), "--json"]).expect(0);
     assert_eq!((confirmed.json("/confirmed"), confirmed.json("/set")), (true.into(), receipts.json("/archives/2/set")));
+    // A parcel that is changed is still that parcel.
+    let third = format!("in/{}", names[2]);
+    desk.run(&["revise", &third, "--message", "Mind the step.", "--quiet"]).expect(0);
+    assert_eq!(desk.run(&["about", &third, "--json"]).expect(0).json("/parcel/number"), 3);
+    assert_eq!(desk.run(&["list", "in", "--json"]).expect(0).json("/files"), 20);
     // All of them are handed over at once, and opened out of the messages that were drafted.
     let given = desk.run(&["handover", "in", "--all", "--to", "for-the-board", "--fit", "mail-10", "--json"]).expect(0);
     assert_eq!(given.json("/volumes").as_array().unwrap().len(), names.len());

@@ -33,7 +33,7 @@ use crate::formats::abilities::Ability;
 use crate::formats::reader::ArchiveReader;
 use crate::formats::registry::{Format, SEALED, Writing};
 use crate::formats::sealed::volume::{CellLength, VolumeSet, WriteError};
-use crate::formats::sealed::{Fates, KeyCost, OldEntries, SealError, SealedReader};
+use crate::formats::sealed::{Fates, KeyCost, OldEntries, ParcelOf, SealError, SealedReader};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{Content, EntryPath, Totals};
 use crate::ground::fit::Fit;
@@ -93,6 +93,8 @@ pub struct Delivery {
     catalogue: Catalogue,
     /// What files were found to have beside their content.
     extras: Extras,
+    /// Which parcel of a delivery the old archive is, where there is one.
+    parcel: Option<ParcelOf>,
     lone_volumes: Vec<LoneVolume>,
     /// Where there are to be parcels: how they are divided.
     parcels: Option<Division>,
@@ -269,6 +271,7 @@ impl Delivery {
             hide_names: request.hide_names,
             catalogue,
             extras,
+            parcel: None,
             lone_volumes: lone_volumes(request.sources),
             old,
             needed: HashSet::new(),
@@ -315,6 +318,12 @@ impl Delivery {
             _ => kinds(&self.catalogue, &[self.squeeze]).map_err(SealError::from)?,
         };
         let (outlook, locks) = (Outlook::new(self.squeeze, &kinds), Locks { credentials, cost });
+        // What is made of a parcel is that parcel.
+        self.parcel = match &old {
+            OldContents::None => None,
+            OldContents::Frames { reader, .. } => reader.about().parcel,
+            OldContents::Entries { archive, .. } => archive.about().and_then(|about| about.parcel),
+        };
         let (staging, mut archives) = match old {
             OldContents::None if self.parcels.is_some() => self.seal_parcels(&outlook, locks, context)?,
             OldContents::None => self.seal_whole(Carried::Nothing, &outlook, locks, context)?,
@@ -407,7 +416,7 @@ impl Delivery {
             cost,
             before: SoFar::default(),
             changes: self.changes.as_ref(),
-            parcel: None,
+            parcel: self.parcel,
         }
     }
 
