@@ -55,6 +55,7 @@ fn bytes_on_disk(path: PathBuf) -> u64 {
 #[case::slow("out/a.useal", &["--squeeze", "hard"], 3, true, false)]
 #[case::page("a.html", &["--attributes"], 3, true, true)]
 #[case::tar("a.tar", &["--no-password", "--attributes"], 3, true, true)]
+#[case::tar_without_attributes("a.tar", &["--no-password"], 3, true, false)]
 #[case::tar_in_gzip("a.tar.gz", &["--no-password"], 3, true, false)]
 #[case::zip("a.zip", &[], 1, false, false)]
 fn what_files_have_comes_back(
@@ -70,6 +71,10 @@ fn what_files_have_comes_back(
     let plan = desk.run(&[&["plan"], &typed[..]].concat()).expect(0);
     let packed = desk.run(&[&["pack"], &typed[..]].concat()).expect(0);
     assert_eq!(plan.json("/extras"), packed.json("/extras"));
+    let formats = plan.json("/formats").as_array().unwrap().clone();
+    let planned = formats.into_iter().find(|one| one["format"] == packed.json("/format")).unwrap();
+    let range = planned["at_least"].as_u64().unwrap()..=planned["at_most"].as_u64().unwrap();
+    assert!(range.contains(&packed.json("/after_bytes").as_u64().unwrap()), "{range:?} {}", packed.out);
     let told = |what: &str| {
         let extras = packed.json("/extras").as_array().unwrap().clone();
         let extra = extras.into_iter().find(|extra| extra["what"].as_str().unwrap().contains(what));

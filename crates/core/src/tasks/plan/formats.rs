@@ -14,6 +14,9 @@ use crate::ground::entry::EntryKind;
 use crate::source::{Catalogue, Extras, SourceEntry};
 use crate::tasks::pack::zip_headers_bytes;
 
+/// What a file's extended attributes take in tar at the most, where they are no more than most file systems have room for.
+const USUAL_ATTRIBUTES_BYTES: u64 = 8 * 1024;
+
 /// What an archive would come to in an open format.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct InFormat {
@@ -66,10 +69,16 @@ pub fn in_open_formats(
         InFormat { format, bytes, exact }
     };
     let plain = tar_bytes(catalogue);
+    let with_attributes = if catalogue.packs_attributes { catalogue.with_attributes.files } else { 0 };
+    let attributes = with_attributes.saturating_mul(USUAL_ATTRIBUTES_BYTES);
     let (zip, gzip, zstandard) = (&samples[0], &samples[1], &samples[2]);
     let all = vec![
         estimated(&ZIP, zip, zip_headers_bytes(catalogue, hide_names)),
-        InFormat { format: &TAR, bytes: Likely { low: plain, likely: plain, high: plain }, exact: true },
+        InFormat {
+            format: &TAR,
+            bytes: Likely { low: plain, likely: plain, high: plain + attributes },
+            exact: attributes == 0,
+        },
         estimated(&TAR_GZ, gzip, 0),
         estimated(&TAR_ZST, zstandard, 0),
     ];
@@ -197,12 +206,21 @@ fn measuring(
     }
 }
 
-/// A plain tar archive's length: exactly, but for maps of holes and extended attributes.
+/// A plain tar archive's length: exactly, but for extended attributes.
 fn tar_bytes(catalogue: &Catalogue) -> u64 {
-    let of = |source: &SourceEntry| {
-        let size = stored_bytes(source);
-        tar_headers(source).len() as u64 + size + tar::padding(size) as u64
-    };
-    let bytes = catalogue.entries.iter().map(of).sum::<u64>();
+    let bytes = catalogue.entries.iter().map(|source| tar_bytes_of(catalogue, source)).sum::<u64>();
     bytes + tar::end(bytes).len() as u64
+}
+
+fn tar_bytes_of(catalogue: &Catalogue, source: &SourceEntry) -> u64 {
+    let has_holes = source.holes > 0 && !source.is_further_name;
+    let file = has_holes.then(|| catalogue.open(source).ok()).flatten().filter(|file| !file.holes().is_empty());
+    let (headers, stored) = match file {
+        Some(file) => {
+            let stored = source.size.saturating_sub(file.holes().iter().map(|hole| hole.bytes).sum());
+            (tar::headers_with_holes(&source.entry(0), source.size, file.holes(), &[]), stored)
+        }
+        None => (tar_headers(source), if source.kind == EntryKind::File { source.own_bytes() } else { 0 }),
+    };
+    headers.len() as u64 + stored + tar::padding(stored) as u64
 }

@@ -107,6 +107,19 @@ impl Outline {
     }
 }
 
+/// Where holes really are is not looked at here, but only about how long they are: so much may a file with holes differ.
+const UNSURE_OF_HOLES_BYTES: u64 = 8 * 1024;
+
+/// What is not known of files with holes.
+fn widened(mut estimates: Vec<Estimate>, catalogue: &Catalogue) -> Vec<Estimate> {
+    let unsure = catalogue.extras().with_holes.saturating_mul(UNSURE_OF_HOLES_BYTES);
+    for Estimate { stream_bytes: Likely { low, high, .. }, .. } in &mut estimates {
+        *low = low.saturating_sub(unsure);
+        *high = high.saturating_add(unsure);
+    }
+    estimates
+}
+
 impl Plan {
     /// Looks at everything, compressing samples at these squeezes, for volumes of this fit.
     pub fn make(
@@ -127,7 +140,7 @@ impl Plan {
             totals,
             top_level: weigh::top_level(catalogue),
             folders: weigh::folders(catalogue),
-            estimates: squeezes::estimate(catalogue, &kinds, squeezes, fit, context)?,
+            estimates: widened(squeezes::estimate(catalogue, &kinds, squeezes, fit, context)?, catalogue),
             kinds,
             unreadable: catalogue.entries.iter().filter(is_closed).map(|entry| entry.path.clone()).collect(),
             unportable: unportable(catalogue.entries.iter().map(|entry| catalogue.text_names.of(&entry.path))),
