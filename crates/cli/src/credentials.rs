@@ -159,10 +159,17 @@ pub fn unlocked_by(set: &VolumeSet, arguments: &UnlockArguments) -> Result<(Unlo
         (Some(unlocked), given) => (unlocked, given),
         (None, _) => tried_asked(set, arguments).map(|(unlocked, given)| (unlocked, Some(given)))?,
     };
-    let given = given
-        .filter(|_| unlocked.secret)
-        .map(|given| Credentials { key_file: given.key_file.filter(|_| unlocked.key_file), password: given.password });
-    Ok((unlocked, given.unwrap_or_else(Credentials::none)))
+    let needed = needed(given, &unlocked);
+    Ok((unlocked, needed))
+}
+
+/// What of the given a set took to be unlocked: no password where it is not secret, no key file where it has none.
+fn needed(given: Option<Credentials>, unlocked: &UnlockedSet) -> Credentials {
+    let given = given.filter(|_| unlocked.secret);
+    given.map_or_else(Credentials::none, |given| Credentials {
+        key_file: given.key_file.filter(|_| unlocked.key_file),
+        password: given.password,
+    })
 }
 
 /// Unlocks a set as far as that can be done without asking; `None` where nothing was given. A set without a password is refused
@@ -255,13 +262,10 @@ impl<'a> Keyring<'a> {
 impl Keyring<'_> {
     /// The same, and what unlocked it.
     pub fn tried(&mut self, set: &VolumeSet) -> Result<Option<Tried>, Failure> {
-        let Some(UnlockedSet { set, secret, key_file, .. }) = self.unlock(set)? else { return Ok(None) };
+        let Some(unlocked) = self.unlock(set)? else { return Ok(None) };
         // What has just opened it stands first.
-        let given = self.known.first().filter(|_| secret).map_or_else(Credentials::none, |given| Credentials {
-            key_file: given.key_file.clone().filter(|_| key_file),
-            password: given.password.clone(),
-        });
-        Ok(Some(Tried { set, credentials: given, limit: limit(self.arguments) }))
+        let credentials = needed(self.known.first().cloned(), &unlocked);
+        Ok(Some(Tried { set: unlocked.set, credentials, limit: limit(self.arguments) }))
     }
 }
 

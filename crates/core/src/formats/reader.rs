@@ -180,8 +180,8 @@ impl From<usize> for Next {
     }
 }
 
-/// Gives one file to the sink, and says what it came to: what `read` fills buffers with, until it has nothing more. `differs` tells the error where that
-/// comes to another length than is listed.
+/// Gives one file to the sink, and says what it came to: what `read` fills buffers with, until it has nothing more. `differs`
+/// tells the error where that comes to another length than is listed.
 ///
 /// # Errors
 /// What `read` comes upon, `differs`, or [`Cancelled`].

@@ -67,11 +67,6 @@ impl DeliveryReader {
         Ok(Self::of_parcels(parcels.into_values().collect()))
     }
 
-    /// How many parcels there are.
-    pub fn parcels(&self) -> usize {
-        self.parcels.len()
-    }
-
     fn of_parcels(parcels: Vec<SealedReader>) -> Self {
         let (mut offsets, mut all, mut offset) = (Vec::new(), Vec::new(), 0_u64);
         for (number, parcel) in parcels.iter().enumerate() {
