@@ -1,12 +1,9 @@
 //! Where a file on disk has holes, as the file system tells.
 
-use crate::ground::holes::{HOLE_UNIT, Hole};
+use crate::ground::holes::{HOLE_UNIT, Hole, MOST_HOLES};
 use rustix::fs::{SeekFrom, seek};
 use std::fs::{File, Metadata};
 use std::os::unix::fs::MetadataExt as _;
-
-/// No more holes of a file than this are kept; those behind count as content.
-const MOST_HOLES: usize = 64 * 1024;
 
 /// Blocks in which a file's room on disk is counted, in bytes (POSIX `st_blocks`).
 const ROOM_UNIT: u64 = 512;

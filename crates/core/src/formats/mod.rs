@@ -4,7 +4,8 @@
 //! each offers, [`archive`] an open archive of any; [`finding`] looks for one in the places
 //! that somebody names. [`messages`] finds what is attached to mail, in which sealed volumes are read like in files. [`members`] makes safe paths of what an open format names, and refuses by name
 //! what cannot be one. [`sealed`] is our own format, with its volumes; [`zip`], [`tar`], [`cpio`], [`iso`] and [`lone`] are open
-//! ones. What is read from its beginning to its end is [`streamed`]: [`tar`] and [`cpio`] tell only how to go from entry to entry. [`error`] is why any of them cannot be read.
+//! ones. What is read from its beginning to its end is [`streamed`]: [`tar`] and [`cpio`] tell only how to go from entry to entry. [`holes_ahead`] looks for holes where they
+//! have to be known before contents come. [`error`] is why any of them cannot be read.
 //!
 //! A new format that is read is a folder of its own here, with an [`reader::ArchiveReader`], and a row in [`registry`].
 
@@ -13,6 +14,7 @@ pub mod archive;
 pub mod cpio;
 pub mod error;
 pub mod finding;
+pub mod holes_ahead;
 pub mod iso;
 pub mod lone;
 pub mod members;

@@ -143,6 +143,11 @@ impl Format {
         }
     }
 
+    /// Whether it tells all holes of a file before the first byte of that.
+    pub const fn tells_holes_ahead(&self) -> bool {
+        matches!(self.writing, Some(Writing::Tar(_)))
+    }
+
     /// Refuses the first of these wishes that it cannot fulfil.
     pub fn refuse_what_it_lacks(&'static self, wishes: &[(bool, Ability)]) -> Result<(), Lacks> {
         match wishes.iter().find(|(wished, what)| *wished && !self.can(*what)) {

@@ -6,6 +6,9 @@ use super::sink::zeros;
 /// Holes begin and end at multiples of this many bytes; what is left of one at either end counts as content.
 pub const HOLE_UNIT: u64 = 64 * 1024;
 
+/// No more holes of a file than this are kept where all of them are listed; those behind count as content.
+pub const MOST_HOLES: usize = 64 * 1024;
+
 /// A hole in a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Hole {

@@ -5,8 +5,10 @@ use crate::disk::{FileAction, FileError};
 use crate::ground::attributes::Attribute;
 use crate::ground::context::Cancelled;
 use crate::ground::entry::{Content, Entry, EntryKind};
+use crate::ground::holes::Hole;
 use crate::ground::sink::EntrySink;
 use crossbeam_channel::{Receiver, Sender, bounded};
+use std::collections::HashMap;
 use std::io;
 use std::path::Path;
 
@@ -45,6 +47,8 @@ pub struct PipeSink<'a> {
 #[derive(Debug)]
 pub struct Pipe {
     pieces: Receiver<Piece>,
+    /// The holes of files, by their places in the catalogue, as far as they are known before.
+    holes: HashMap<usize, Vec<Hole>>,
 }
 
 /// What comes next out of a pipe.
@@ -62,10 +66,14 @@ pub type PlaceOf<'a> = &'a (dyn Fn(&Entry) -> Option<usize> + Sync);
 /// Whether whoever writes takes the first of these for a further name of the second.
 pub type TakesFurther<'a> = &'a (dyn Fn(&Entry, &Entry) -> bool + Sync);
 
-/// A pipe for files that have a place in a catalogue.
-pub fn pipe<'a>(place_of: PlaceOf<'a>, takes_further: TakesFurther<'a>) -> (PipeSink<'a>, Pipe) {
+/// A pipe for files that have a place in a catalogue, of which these holes are known by that.
+pub fn pipe<'a>(
+    place_of: PlaceOf<'a>,
+    takes_further: TakesFurther<'a>,
+    holes: HashMap<usize, Vec<Hole>>,
+) -> (PipeSink<'a>, Pipe) {
     let (sender, receiver) = bounded(PIECES_AHEAD);
-    (PipeSink { pieces: sender, place_of, takes_further, is_wanted: false }, Pipe { pieces: receiver })
+    (PipeSink { pieces: sender, place_of, takes_further, is_wanted: false }, Pipe { pieces: receiver, holes })
 }
 
 impl PipeSink<'_> {
@@ -128,6 +136,7 @@ impl Pipe {
                         read: 0,
                         hole: 0,
                         attributes: Vec::new(),
+                        holes: self.holes.get(&place).cloned().unwrap_or_default(),
                         ended: false,
                     };
                     return Ok(Some((place, OutOfPipe::Content(content))));
@@ -149,10 +158,17 @@ pub struct PipedContent {
     /// So many zeros come first.
     hole: u64,
     attributes: Vec<Attribute>,
+    /// Its holes, as far as they are known before.
+    holes: Vec<Hole>,
     ended: bool,
 }
 
 impl PipedContent {
+    /// Its holes in order, as far as they are known before they come.
+    pub(super) fn holes(&self) -> &[Hole] {
+        &self.holes
+    }
+
     /// Appends the next bytes, at most `most`; fewer only at its end.
     pub(super) fn read(&mut self, output: &mut Vec<u8>, mut most: usize) -> Result<(), FileError> {
         while most > 0 && !self.ended {

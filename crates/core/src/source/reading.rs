@@ -150,9 +150,12 @@ impl SourceFile {
         self.may_have_holes
     }
 
-    /// The holes of a file on disk, in order.
+    /// Its holes in order, as far as they are known before they are come upon.
     pub fn holes(&self) -> &[Hole] {
-        &self.holes
+        match &self.backing {
+            Backing::Piped(content) => content.holes(),
+            Backing::Disk { .. } | Backing::Stream(_) => &self.holes,
+        }
     }
 
     /// Passes over a hole that begins here; how many bytes it has.
@@ -169,6 +172,21 @@ impl SourceFile {
         let bytes = hole.end() - self.at;
         self.skip(bytes)?;
         Ok(Some(bytes))
+    }
+
+    /// Passes over a hole of so many bytes, which may come in pieces; whether it was one.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn pass_whole_hole(&mut self, bytes: u64) -> Result<bool, FileError> {
+        let mut left = bytes;
+        while left > 0 {
+            match self.pass_hole()?.and_then(|piece| left.checked_sub(piece)) {
+                Some(rest) => left = rest,
+                None => return Ok(false),
+            }
+        }
+        Ok(true)
     }
 
     /// How many bytes there are up to the next hole that is known, at the most.

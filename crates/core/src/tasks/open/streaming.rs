@@ -2,11 +2,15 @@
 //! the archive. Whoever reads such a stream knows that all of it came by the end that tar has; after any error there is none.
 
 use crate::formats::error::ArchiveError;
+use crate::formats::holes_ahead::{HolesAhead, HolesSoFar, holes_ahead};
 use crate::formats::reader::ArchiveReader;
-use crate::formats::tar::{end, further_name, headers, padding};
+use crate::formats::streamed::StreamedError;
+use crate::formats::tar::{end, further_name, headers, headers_with_holes, padding};
+use crate::ground::attributes::Attribute;
 use crate::ground::context::{Cancelled, Context};
 use crate::ground::entry::{Content, Entry, EntryPath, Totals};
-use crate::ground::sink::EntrySink;
+use crate::ground::holes::Hole;
+use crate::ground::sink::{EntrySink, zeros};
 use std::collections::HashMap;
 use std::io::{self, Write};
 
@@ -31,10 +35,11 @@ pub fn as_tar(
     output: impl Write,
     context: &Context<'_>,
 ) -> Result<Totals, StreamError> {
+    let holes = holes_ahead(archive, wanted, context)?;
     let entries = archive.entries();
     let listed = wanted.iter().filter_map(|place| entries.get(*place));
     let sizes = listed.map(|listed| (listed.entry.path.clone(), listed.content.size)).collect();
-    let mut tar = Tar { sizes, written: 0 };
+    let mut tar = Tar { sizes, holes, begun: None, expected: Vec::new(), found: HolesSoFar::default(), written: 0 };
     write(archive, wanted, output, Some(&mut tar), context)
 }
 
@@ -61,7 +66,7 @@ fn write(
     let mut stream = Stream { output, tar, totals: Totals::default(), failed: None };
     let read = archive.extract_some(wanted, &mut stream, context);
     if let Some(error) = stream.failed.take() {
-        return Err(StreamError::Output(error));
+        return Err(error);
     }
     read?;
     stream.finish().map_err(StreamError::Output)?;
@@ -72,6 +77,13 @@ fn write(
 struct Tar {
     /// How long each file is: that stands before its content.
     sizes: HashMap<EntryPath, u64>,
+    /// And where its holes are.
+    holes: HolesAhead,
+    /// What has begun, with its extended attributes, and has no headers yet: those come before its content.
+    begun: Option<(Entry, Vec<Attribute>)>,
+    /// The holes of the file that is written, and what came by of it so far.
+    expected: Vec<Hole>,
+    found: HolesSoFar,
     /// Bytes written so far.
     written: u64,
 }
@@ -80,7 +92,7 @@ struct Stream<'a, W> {
     output: W,
     tar: Option<&'a mut Tar>,
     totals: Totals,
-    failed: Option<io::Error>,
+    failed: Option<StreamError>,
 }
 
 impl<W: Write> Stream<'_, W> {
@@ -89,9 +101,22 @@ impl<W: Write> Stream<'_, W> {
             tar.written += bytes.len() as u64;
         }
         self.output.write_all(bytes).map_err(|error| {
-            self.failed = Some(error);
+            self.failed = Some(StreamError::Output(error));
             Cancelled
         })
+    }
+
+    /// The headers of what has begun, of which everything is known that stands in them.
+    fn put_headers(&mut self) -> Result<(), Cancelled> {
+        let Some(tar) = &mut self.tar else { return Ok(()) };
+        let Some((entry, attributes)) = tar.begun.take() else { return Ok(()) };
+        let size = tar.sizes.get(&entry.path).copied().unwrap_or(0);
+        tar.expected = tar.holes.remove(&entry.path).unwrap_or_default();
+        let headers = match tar.expected.as_slice() {
+            [] => headers(&entry, size, &attributes),
+            holes => headers_with_holes(&entry, size, holes, &attributes),
+        };
+        self.put(&headers)
     }
 
     /// The end, where there is one.
@@ -105,13 +130,31 @@ impl<W: Write> Stream<'_, W> {
 
 impl<W: Write> EntrySink for Stream<'_, W> {
     fn begin(&mut self, entry: &Entry) -> Result<(), Cancelled> {
-        let Some(tar) = &self.tar else { return Ok(()) };
-        let size = tar.sizes.get(&entry.path).copied().unwrap_or(0);
-        self.put(&headers(entry, size, &[]))
+        if let Some(tar) = &mut self.tar {
+            tar.begun = Some((entry.clone(), Vec::new()));
+        }
+        Ok(())
+    }
+
+    fn attribute(&mut self, attribute: &Attribute) -> Result<(), Cancelled> {
+        if let Some((_, attributes)) = self.tar.as_mut().and_then(|tar| tar.begun.as_mut()) {
+            attributes.push(attribute.clone());
+        }
+        Ok(())
     }
 
     fn content(&mut self, bytes: &[u8]) -> Result<(), Cancelled> {
+        self.put_headers()?;
+        if let Some(tar) = &mut self.tar {
+            tar.found.stored(bytes.len() as u64);
+        }
         self.put(bytes)
+    }
+
+    fn hole(&mut self, bytes: u64) -> Result<(), Cancelled> {
+        self.put_headers()?;
+        let is_told = self.tar.as_mut().is_some_and(|tar| tar.found.hole(bytes));
+        if is_told { Ok(()) } else { zeros(bytes).try_for_each(|piece| self.put(piece)) }
     }
 
     fn further_name(&mut self, entry: &Entry, of: &Entry, _: &Content) -> Result<bool, Cancelled> {
@@ -123,8 +166,15 @@ impl<W: Write> EntrySink for Stream<'_, W> {
     }
 
     fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), Cancelled> {
+        self.put_headers()?;
         self.totals.add(entry.kind, content.own_bytes());
-        let filling = if self.tar.is_some() { padding(content.size) } else { 0 };
-        self.put(&vec![0; filling])
+        let Some(tar) = &mut self.tar else { return Ok(()) };
+        let (holes, expected) = (tar.found.take(), std::mem::take(&mut tar.expected));
+        if holes != expected {
+            self.failed = Some(ArchiveError::from(StreamedError::Changed).into());
+            return Err(Cancelled);
+        }
+        let in_holes: u64 = holes.iter().map(|hole| hole.bytes).sum();
+        self.put(&vec![0; padding(content.size.saturating_sub(in_holes))])
     }
 }

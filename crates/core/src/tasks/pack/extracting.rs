@@ -3,6 +3,7 @@
 
 use super::PackError;
 use crate::formats::error::ArchiveError;
+use crate::formats::holes_ahead::{HolesAhead, holes_ahead};
 use crate::formats::reader::ArchiveReader;
 use crate::formats::registry::Format;
 use crate::formats::sealed::further_names::{can_be_recorded, has_room};
@@ -55,7 +56,9 @@ pub(super) fn extracting<T>(
         }
         _ => false,
     };
-    let (mut sink, pipe) = pipe(&place_of, &takes_further);
+    let ahead = if format.tells_holes_ahead() { holes_ahead(archive, &wanted, context)? } else { HolesAhead::new() };
+    let holes = ahead.into_iter().filter_map(|(path, holes)| Some((*places.get(&path)?, holes))).collect();
+    let (mut sink, pipe) = pipe(&place_of, &takes_further, holes);
     let quiet = Context { observer: &Silent, ..*context };
     thread::scope(|scope| {
         let extraction = move || -> Result<(), ArchiveError> {

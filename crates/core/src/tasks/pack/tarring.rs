@@ -260,7 +260,7 @@ impl Stream<'_> {
             let mut left = match stretch {
                 Stretch::Stored(bytes) => bytes,
                 Stretch::Hole(bytes) => {
-                    failed |= file.pass_hole().is_err();
+                    failed |= !file.pass_whole_hole(bytes).unwrap_or(false);
                     real_bytes += if failed { 0 } else { bytes };
                     content.hole(bytes);
                     self.context.tell(Progress::Advance(bytes));

@@ -74,14 +74,9 @@ pub fn not_kept(archive: &Archive, format: &Format, hide_names: bool, secret: bo
         (!archive.refused().is_empty(), NotKept::Refused(archive.refused().len())),
         (becomes.text_names && no_text > 0, NotKept::Names(no_text)),
         (!becomes.hard_links && further > 0, NotKept::HardLinks(further)),
-        (!has_holes_before(format) && with_holes > 0, NotKept::Holes(with_holes)),
+        (!becomes.holes && with_holes > 0, NotKept::Holes(with_holes)),
     ];
     found.into_iter().filter(|(is, _)| *is).map(|(_, what)| what).collect()
-}
-
-/// Whether holes of what comes out of an archive stay holes: tar would have to know all of them before the first byte.
-fn has_holes_before(format: &Format) -> bool {
-    format.abilities.holes && format.abilities.volumes
 }
 
 /// Prepares an archive of another's contents. The request's sources count for nothing.
