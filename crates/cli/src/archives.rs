@@ -91,14 +91,14 @@ pub fn each_given(places: &[PathBuf], work: &WorkArguments) -> Result<Given<Vec<
 fn found<T>(
     places: &[PathBuf],
     work: &WorkArguments,
-    gather: fn(&[PathBuf]) -> Result<T, Failure>,
+    gather: fn(&[PathBuf], &WorkArguments) -> Result<T, Failure>,
 ) -> Result<Given<T>, Failure> {
     let progress = ProgressLine::for_reading(None, work);
     let context = session::context(&progress, work.threads);
     if let Some(file) = named(places, &context)? {
         return Ok(Given::File(file));
     }
-    match (gather(places), places) {
+    match (gather(places, work), places) {
         (Err(none @ Failure::Core(Error::Gather(GatherError::NoVolumes { .. }))), [folder]) if folder.is_dir() => {
             lying_in(folder, &context)?.map(Given::File).ok_or(none)
         }

@@ -24,20 +24,22 @@ pub struct Typed {
 
 /// Tells places and patterns apart. The first is a place; of the rest, files that are there, and folders with volumes in
 /// them. A folder without any may well be called like something inside.
-pub fn tell_apart(typed: &[PathBuf]) -> Typed {
+pub fn tell_apart(typed: &[PathBuf], work: &WorkArguments) -> Typed {
+    let progress = ProgressLine::for_reading(None, work);
+    let context = &session::context(&progress, work.threads);
     let mut told = Typed { places: Vec::new(), inside: Vec::new() };
     for (number, path) in typed.iter().enumerate() {
         match path.to_str() {
-            Some(text) if number > 0 && !is_place(path) => told.inside.push(text.to_owned()),
+            Some(text) if number > 0 && !is_place(path, context) => told.inside.push(text.to_owned()),
             _ => told.places.push(path.clone()),
         }
     }
     told
 }
 
-fn is_place(path: &Path) -> bool {
-    path.is_file()
-        || path.is_dir() && !matches!(VolumeSet::gather(&[path.to_owned()]), Err(GatherError::NoVolumes { .. }))
+fn is_place(path: &Path, context: &Context<'_>) -> bool {
+    let gathered = || VolumeSet::gather(&[path.to_owned()], context);
+    path.is_file() || path.is_dir() && !matches!(gathered(), Err(GatherError::NoVolumes { .. }))
 }
 
 /// No more folders than this are searched.
@@ -93,7 +95,7 @@ pub fn gather_or_collect(
     coming: &ComingArguments,
     context: &Context<'_>,
 ) -> Result<VolumeSet, Failure> {
-    if coming.one_by_one { collect(places, &coming.aside, context) } else { gather(places) }
+    if coming.one_by_one { collect(places, &coming.aside, context) } else { gather_in(places, context) }
 }
 
 /// Copies volumes aside as they come, until none is missing.
@@ -138,12 +140,17 @@ fn collect(places: &[PathBuf], aside: &Path, context: &Context<'_>) -> Result<Vo
             return Err(Failure::GivenUp);
         }
     }
-    Ok(VolumeSet::gather(&[aside.to_owned()])?)
+    Ok(VolumeSet::gather(&[aside.to_owned()], context)?)
 }
 
 /// The set that is in these places. Where there are several, it is asked on a terminal which one.
-pub fn gather(places: &[PathBuf]) -> Result<VolumeSet, Failure> {
-    match one_level_deep(places, VolumeSet::gather) {
+pub fn gather(places: &[PathBuf], work: &WorkArguments) -> Result<VolumeSet, Failure> {
+    let progress = ProgressLine::for_reading(None, work);
+    gather_in(places, &session::context(&progress, work.threads))
+}
+
+fn gather_in(places: &[PathBuf], context: &Context<'_>) -> Result<VolumeSet, Failure> {
+    match one_level_deep(places, |places| VolumeSet::gather(places, context)) {
         Err(GatherError::SeveralSets(found)) if prompt::can_ask() => {
             let numbers: Vec<String> = (1..=found.len()).map(|number| number.to_string()).collect();
             let lines: Vec<String> = numbers
@@ -156,30 +163,27 @@ pub fn gather(places: &[PathBuf]) -> Result<VolumeSet, Failure> {
             let mut choices: Vec<&str> = written.iter().map(String::as_str).collect();
             choices.push("[q]uit");
             match found.get(prompt::choose(&question, &choices, None)?) {
-                Some(set) => Ok(one_level_deep(places, |places| VolumeSet::gather_one(places, set.ids))?),
+                Some(set) => Ok(one_level_deep(places, |places| VolumeSet::gather_one(places, set.ids, context))?),
                 None => Err(Failure::GivenUp),
             }
         }
-        outcome => sealed_only(outcome),
+        outcome => sealed_only(outcome, context),
     }
 }
 
 /// Every set that is in these places.
-pub fn gather_each(places: &[PathBuf]) -> Result<Vec<VolumeSet>, Failure> {
-    sealed_only(one_level_deep(places, VolumeSet::gather_each))
+pub fn gather_each(places: &[PathBuf], work: &WorkArguments) -> Result<Vec<VolumeSet>, Failure> {
+    let progress = ProgressLine::for_reading(None, work);
+    let context = &session::context(&progress, work.threads);
+    sealed_only(one_level_deep(places, |places| VolumeSet::gather_each(places, context)), context)
 }
 
 /// What was found, or, of an archive in another format, that this is for sealed volumes only.
-fn sealed_only<T>(outcome: Result<T, GatherError>) -> Result<T, Failure> {
+fn sealed_only<T>(outcome: Result<T, GatherError>, context: &Context<'_>) -> Result<T, Failure> {
     match outcome {
-        Err(GatherError::Unusable { path, .. }) if is_of_an_open_format(&path) => {
+        Err(GatherError::Unusable { path, .. }) if matches!(recognise(&path, context), Ok(Some(_))) => {
             Err(Failure::Value(BadValue::SealedOnly))
         }
         outcome => Ok(outcome?),
     }
-}
-
-fn is_of_an_open_format(path: &Path) -> bool {
-    let silent = ProgressLine::for_reading(None, &WorkArguments::quiet());
-    matches!(recognise(path, &session::context(&silent, None)), Ok(Some(_)))
 }

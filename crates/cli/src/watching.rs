@@ -56,8 +56,8 @@ impl Come {
 ///
 /// # Errors
 /// [`Failure`] where the user ends the wait, or what is there cannot be one set.
-pub fn for_volumes(watch: &WatchArguments, places: &[PathBuf], quiet: bool) -> Result<(), Failure> {
-    wait(watch, "volume", quiet, || match VolumeSet::gather(places) {
+pub fn for_volumes(watch: &WatchArguments, places: &[PathBuf], quiet: bool, context: &Context<'_>) -> Result<(), Failure> {
+    wait(watch, "volume", quiet, || match VolumeSet::gather(places, context) {
         Ok(set) => Ok(come(&set)),
         Err(GatherError::NoVolumes { .. } | GatherError::Unusable { .. }) => Ok(Come::default()),
         Err(error) => Err(error.into()),

@@ -54,7 +54,11 @@ fn pack(source: &Path, out: &Path, squeeze: Squeeze) -> [f64; 2] {
 }
 
 fn unlock(out: &Path) -> SealedReader {
-    SealedReader::unlock(VolumeSet::gather(&[out.to_owned()]).unwrap(), &credentials()).unwrap()
+    SealedReader::unlock(
+        with_context(1, |context| VolumeSet::gather(&[out.to_owned()], context).unwrap()).0,
+        &credentials(),
+    )
+    .unwrap()
 }
 
 /// One piece of work, in a process of its own: prints figures.

@@ -70,7 +70,7 @@ fn ours(place: &Path, source: &Path, squeeze: Squeeze, threads: usize) -> Round 
     let beside = phases.of(Phase::Verifying).as_secs_f64();
     let both = watch.stop();
     let unlock = || {
-        let set = VolumeSet::gather(&[packed.volumes[0].path.clone()]).unwrap();
+        let set = VolumeSet::from_files(&[packed.volumes[0].path.clone()]).unwrap();
         SealedReader::unlock(set, &credentials[0]).unwrap()
     };
     let watch = Watch::start();

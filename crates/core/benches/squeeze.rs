@@ -59,7 +59,7 @@ fn main() {
         });
         let seconds = cpu_seconds() - began;
         let bytes = packed.volumes[0].bytes as f64;
-        let set = VolumeSet::gather(&[packed.volumes[0].path.clone()]).unwrap();
+        let set = VolumeSet::from_files(&[packed.volumes[0].path.clone()]).unwrap();
         let mut archive = SealedReader::unlock(set, &credentials[0]).unwrap();
         let began = Instant::now();
         with_context(threads, |context| open(&mut archive, &place.path().join(&target.stem), context).unwrap());

@@ -66,7 +66,7 @@
 //! assert!(packed.volumes[0].path.ends_with("letters.useal"));
 //!
 //! // Check, without the password.
-//! let set = VolumeSet::gather(&[target.folder])?;
+//! let set = VolumeSet::gather(&[target.folder], &context)?;
 //! assert!(inspect(&set, &context)?.is_complete());
 //!
 //! // Open.

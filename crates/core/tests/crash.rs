@@ -11,13 +11,13 @@ use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::{Mutex, MutexGuard, PoisonError};
-use support::{Desk, PASSWORD, noise, tree};
+use support::{Desk, PASSWORD, gather, noise, tree};
 use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::disk::FileAction;
 use under_seal_core::disk::faults::{Fault, plan};
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::registry::{Format, PAGE, SEALED, TAR_GZ, ZIP};
-use under_seal_core::formats::sealed::volume::{VolumeSet, names};
+use under_seal_core::formats::sealed::volume::names;
 use under_seal_core::formats::sealed::{CostLimit, KeyCost, SealedReader, unlock_given};
 use under_seal_core::ground::entry::EntryPath;
 use under_seal_core::ground::fit::Fit;
@@ -339,7 +339,7 @@ fn an_opening_killed_at_any_operation_is_completed_by_the_next() {
 fn recast(desk: &Desk) -> Result<(), Error> {
     desk.with_context(&|| false, |context| {
         complete_earlier(&desk.path("out"), context)?;
-        let set = VolumeSet::gather(&[desk.path("out")])?.complete()?;
+        let set = gather(&[desk.path("out")])?.complete()?;
         let target = own_place(&set).unwrap();
         Ok(recut(&set, &target, Fit::OneVolume, true, context).map(drop)?)
     })
@@ -349,7 +349,7 @@ fn recast(desk: &Desk) -> Result<(), Error> {
 fn relock_in_place(desk: &Desk) -> Result<(), Error> {
     desk.with_context(&|| false, |context| {
         complete_earlier(&desk.path("out"), context)?;
-        let set = VolumeSet::gather(&[desk.path("out")])?.complete()?;
+        let set = gather(&[desk.path("out")])?.complete()?;
         let target = own_place(&set).unwrap();
         let credentials = [Password::new(PASSWORD).unwrap().into()];
         let unlocked = unlock_given(&set, credentials.first(), CostLimit::Bearable, true)?.unwrap();
@@ -364,7 +364,7 @@ fn relock_in_place(desk: &Desk) -> Result<(), Error> {
 fn revise_in_place(desk: &Desk) -> Result<(), Error> {
     desk.with_context(&|| false, |context| {
         complete_earlier(&desk.path("out"), context)?;
-        let set = VolumeSet::gather(&[desk.path("out")])?.complete()?;
+        let set = gather(&[desk.path("out")])?.complete()?;
         let (target, choice) = (own_place(&set).unwrap(), Choice::default());
         let credentials = [Password::new(PASSWORD).unwrap().into()];
         let mut old = Old::Sealed(Box::new(SealedReader::unlock(set, &credentials[0])?));
@@ -384,7 +384,7 @@ fn revise_in_place(desk: &Desk) -> Result<(), Error> {
 fn squeeze_in_place(desk: &Desk) -> Result<(), Error> {
     desk.with_context(&|| false, |context| {
         complete_earlier(&desk.path("out"), context)?;
-        let set = VolumeSet::gather(&[desk.path("out")])?.complete()?;
+        let set = gather(&[desk.path("out")])?.complete()?;
         let (target, choice) = (own_place(&set).unwrap(), Choice::default());
         let credentials = [Password::new(PASSWORD).unwrap().into()];
         let mut old = Archive::from(SealedReader::unlock(set, &credentials[0])?);

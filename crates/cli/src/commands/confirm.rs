@@ -20,7 +20,7 @@ pub fn run(arguments: &ConfirmArguments) -> Result<u8, Failure> {
     // Told in groups, it may be typed in groups.
     let told = Receipt::read(&arguments.receipt.join("-")).map_err(|error| Failure::Value(BadValue::Code(error)))?;
     // Of several archives, such as the parcels of a delivery, the receipt says which it is of.
-    let sets = gather_each(slice::from_ref(&arguments.archive))?;
+    let sets = gather_each(slice::from_ref(&arguments.archive), &arguments.work)?;
     let of_it = sets.into_iter().find(|set| told.is_of(&set.ids.set));
     let set = of_it.ok_or(Failure::Value(BadValue::OtherReceipt))?.complete()?;
     let Made { archive, receipt: right, .. } = make(set, &arguments.unlock, &arguments.work)?;

@@ -22,7 +22,7 @@ use under_seal_core::tasks::list::{self, SortBy};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
-    let typed = tell_apart(&arguments.typed);
+    let typed = tell_apart(&arguments.typed, &arguments.work);
     let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
     let archive =
         load_all(&searched(&typed.places, arguments.search), &arguments.unlock, Wanted::List, &arguments.work)?;

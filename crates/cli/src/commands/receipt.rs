@@ -22,7 +22,7 @@ use under_seal_core::tasks::receipt::Receipt;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &ReceiptArguments) -> Result<u8, Failure> {
-    let mut sets = gather_each(&searched(&arguments.places, arguments.search))?;
+    let mut sets = gather_each(&searched(&arguments.places, arguments.search), &arguments.work)?;
     match (sets.pop(), sets.is_empty()) {
         (Some(only), true) => {
             let report = Report::of(make(only.complete()?, &arguments.unlock, &arguments.work)?);

@@ -29,7 +29,7 @@ pub fn run(arguments: &RelockArguments) -> Result<u8, Failure> {
     if !arguments.dry_run {
         settled(&arguments.archive, &arguments.work)?;
     }
-    let set = gather(slice::from_ref(&arguments.archive))?.complete()?;
+    let set = gather(slice::from_ref(&arguments.archive), &arguments.work)?.complete()?;
     // Whatever stands in the way is told before a password is asked for.
     let (target, in_place) = new_place(arguments.to.as_deref(), &set)?;
     let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;

@@ -14,15 +14,16 @@ use std::ffi::OsString;
 use std::path::Path;
 use std::slice;
 use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::ground::context::Context;
 use under_seal_core::tasks::resend::written::asked_in;
 use under_seal_core::tasks::resend::{Resent, Slip, resend};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &ResendArguments) -> Result<u8, Failure> {
-    let set = gather(slice::from_ref(&arguments.archive))?;
-    let slip = slip(&arguments.slip, &set)?;
     let progress = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
+    let set = gather(slice::from_ref(&arguments.archive), &arguments.work)?;
+    let slip = slip(&arguments.slip, &set, &context)?;
     let resent = resend(&set, &slip, &arguments.to, &stem(&set), &context)?;
     let report = Report::new(&set, &resent);
     show(&report, &arguments.work, || lines(&report))?;
@@ -30,10 +31,10 @@ pub fn run(arguments: &ResendArguments) -> Result<u8, Failure> {
 }
 
 /// The slip that was typed; or, where a file was named, what all slips in its text ask for.
-fn slip(typed: &[String], set: &VolumeSet) -> Result<Slip, Failure> {
+fn slip(typed: &[String], set: &VolumeSet, context: &Context<'_>) -> Result<Slip, Failure> {
     match typed {
         [file] if Path::new(file).is_file() => {
-            asked_in(Path::new(file), set)?.ok_or(Failure::Value(BadValue::NoSlipIn(file.into())))
+            asked_in(Path::new(file), set, context)?.ok_or(Failure::Value(BadValue::NoSlipIn(file.into())))
         }
         typed => Slip::read(&typed.join("-")).map_err(|error| Failure::Value(BadValue::Code(error))),
     }

@@ -1,6 +1,6 @@
 //! What an archive of changes builds upon: as it is typed by who makes one, and as it is told to who gets one.
 
-use crate::args::{PasswordArguments, SinceArguments, UnlockArguments};
+use crate::args::{PasswordArguments, SinceArguments, UnlockArguments, WorkArguments};
 use crate::credentials;
 use crate::failure::Failure;
 use crate::places::gather;
@@ -25,9 +25,9 @@ pub struct Since {
 
 impl Since {
     /// Unlocks it with a password of its own, or else with that of the new archive; `None` where all is to be packed.
-    pub fn load(arguments: &SinceArguments, password: &PasswordArguments) -> Result<Option<Self>, Failure> {
+    pub fn load(arguments: &SinceArguments, password: &PasswordArguments, work: &WorkArguments) -> Result<Option<Self>, Failure> {
         let Some(archive) = &arguments.since else { return Ok(None) };
-        let set = gather(slice::from_ref(archive))?;
+        let set = gather(slice::from_ref(archive), work)?;
         let unlock = UnlockArguments {
             password: PasswordArguments {
                 password_from: arguments.since_password_from.clone().or_else(|| password.password_from.clone()),

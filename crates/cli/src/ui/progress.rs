@@ -225,6 +225,7 @@ fn word(phase: Phase) -> &'static str {
         Phase::Comparing => "Comparing",
         Phase::Delivering => "Delivering",
         Phase::Portioning => "Cutting",
+        Phase::Searching => "Searching",
         Phase::Reuniting => "Joining",
     }
 }

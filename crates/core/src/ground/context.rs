@@ -28,6 +28,8 @@ pub enum Phase {
     Delivering,
     /// Cutting a file into plain pieces and reading them back; counts each byte twice.
     Portioning,
+    /// Looking through messages for what is attached to them; counts bytes of the messages' files.
+    Searching,
     /// Joining plain pieces and reading the whole back; counts each byte twice.
     Reuniting,
 }

@@ -1,6 +1,7 @@
 //! Simulated deliveries: a random tree is packed at a random fit, goes a random way, suffers on it, is renamed and spread
 //! over folders, and is opened by someone who has nothing else. Everything follows from a seed.
 
+use super::gather;
 use super::messages::{message, part};
 use super::{Desk, PASSWORD, noise, tree};
 use std::collections::{BTreeMap, BTreeSet};
@@ -109,7 +110,7 @@ pub fn play(seed: u64) -> Played {
     let mut places = spread(&desk, &inbox, &mut choices);
     let name = left_in_messages(&places, &mut choices).unwrap_or(name);
     let played = |end| Played { fault, way: name, volumes: volumes.len(), end };
-    let set = match VolumeSet::gather(&places) {
+    let set = match gather(&places) {
         Ok(set) => set,
         Err(GatherError::NoVolumes { .. } | GatherError::Unusable { .. }) if suffered.known_by == 0 => {
             return played(End::NothingCame);
@@ -204,7 +205,8 @@ pub fn play_parcels(seed: u64) -> Played {
     left_in_messages(&[desk.path("out")], &mut choices);
     let credentials = Password::new(PASSWORD).unwrap().into();
     let readers = || -> Vec<SealedReader> {
-        let sets = VolumeSet::gather_each(&[desk.path("out")]).unwrap();
+        let sets =
+            desk.with_context(&|| false, |context| VolumeSet::gather_each(&[desk.path("out")], context)).unwrap();
         sets.into_iter().map(|set| SealedReader::unlock(set, &credentials).unwrap()).collect()
     };
     let sent = tree(&desk.path("source"));

@@ -2,10 +2,11 @@
 
 use super::lines::{Line, Script};
 use super::{Turn, ask_all, choose, read, read_paths, say, step, typed_path};
+use crate::args::WorkArguments;
 use crate::failure::{DAMAGED, Failure, LOOK, MISSING};
+use crate::places::gather;
 use crate::ui::{prompt, text};
 use std::path::{Path, PathBuf};
-use under_seal_core::formats::sealed::volume::VolumeSet;
 
 /// What has been answered.
 #[derive(Default)]
@@ -33,7 +34,7 @@ pub fn run() -> Result<u8, Failure> {
 fn what_now(recipient: &Recipient, script: &mut Script) -> Result<(), Failure> {
     step("6. What now?");
     let files = format!("The files are in {}.", text::path(&recipient.into));
-    if recipient.salvage || VolumeSet::gather(&recipient.places).is_err() {
+    if recipient.salvage || gather(&recipient.places, &WorkArguments::quiet()).is_err() {
         say(&files);
         return Ok(());
     }

@@ -47,17 +47,17 @@ use under_seal_core::tasks::open::{OpenError, foresee, open, open_some};
 /// Runs the command; the exit code.
 pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
     // The folder that is watched stands first, where volumes are named; what was typed may be patterns alone.
-    let mut typed = tell_apart(&arguments.watch.and(&arguments.typed));
+    let mut typed = tell_apart(&arguments.watch.and(&arguments.typed), &arguments.work);
     typed.places = searched(&typed.places, arguments.search);
-    watching::for_volumes(&arguments.watch, &typed.places, arguments.work.output.quiet)?;
+    let silent = ProgressLine::for_reading(None, &arguments.work);
+    let context = session::context(&silent, arguments.work.threads);
+    watching::for_volumes(&arguments.watch, &typed.places, arguments.work.output.quiet, &context)?;
     if arguments.all {
         return match typed.inside.first() {
             None => several::run(arguments, &typed.places),
             Some(_) => Err(Failure::Value(BadValue::AllOfSome)),
         };
     }
-    let silent = ProgressLine::for_reading(None, &arguments.work);
-    let context = session::context(&silent, arguments.work.threads);
     let given = match arguments.coming.one_by_one {
         true => Given::Volumes(gather_or_collect(&typed.places, &arguments.coming, &context)?),
         false => given(&typed.places, &arguments.work)?,

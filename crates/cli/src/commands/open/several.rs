@@ -47,7 +47,7 @@ pub(super) fn run(arguments: &OpenArguments, places: &[PathBuf]) -> Result<u8, F
         deliveries: Vec::new(),
     };
     let mut parcels: Vec<Parcel> = Vec::new();
-    for set in gather_each(places)? {
+    for set in gather_each(places, &arguments.work)? {
         let example = set.any_file().map(|file| text::path(&file.path)).unwrap_or_default();
         match open_one(arguments, set, &mut keyring) {
             Ok((opened, parcel)) => {

@@ -73,7 +73,7 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
         target = Target { folder: outflow.folder().to_owned(), ..target };
     }
     let stream = input.stream(arguments)?;
-    let since = Since::load(&arguments.since, &arguments.seal.password)?;
+    let since = Since::load(&arguments.since, &arguments.seal.password, &arguments.work)?;
     if let Some(since) = &since {
         name_changes(&mut target, since, arguments)?;
     }

@@ -31,7 +31,7 @@ pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
             instead: "Without --viewer the file is printed.",
         });
     }
-    let mut typed = tell_apart(&arguments.typed);
+    let mut typed = tell_apart(&arguments.typed, &WorkArguments::quiet());
     // What is sought comes last, even where something of that name is here as well.
     let sought = match typed.inside.len() {
         0 => typed.places.pop().map(|last| last.to_string_lossy().into_owned()).unwrap_or_default(),

@@ -83,7 +83,7 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let progress = ProgressLine::for_writing(Fit::OneVolume, &wished.work);
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
     format.refuse_what_it_lacks(&[(wished.since.since.is_some(), Ability::Changes)])?;
-    let since = Since::load(&wished.since, &wished.seal.password)?;
+    let since = Since::load(&wished.since, &wished.seal.password, &wished.work)?;
     let own_files = canonical(since.as_ref().map_or(&[], |since| &since.files));
     let catalogue = Catalogue::gather(&sources, &choice, &|path| own_files.contains(path), &context)?;
     let (changes, catalogue) = match since {

@@ -25,7 +25,7 @@ pub fn cut(archive: &Path, fit: Fit, arguments: &RecastArguments) -> Result<u8, 
     if !arguments.dry_run {
         settled(archive, &arguments.work)?;
     }
-    let set = gather(slice::from_ref(&archive.to_owned()))?.complete()?;
+    let set = gather(slice::from_ref(&archive.to_owned()), &arguments.work)?.complete()?;
     let (target, in_place) = new_place(arguments.to.as_deref(), &set)?;
     let planned = outline(&set, fit)?;
     let is_cut_so = in_place && planned.cells_per_volume == set.geometry.cells_per_volume;

@@ -121,7 +121,7 @@ fn rehearse_one(
 
 /// What the recipient has opened before.
 fn earlier(archive: &Path, arguments: &RehearseArguments) -> Result<Earlier, Failure> {
-    let set = gather(slice::from_ref(&archive.to_owned()))?.complete()?;
+    let set = gather(slice::from_ref(&archive.to_owned()), &arguments.work)?.complete()?;
     let Tried { set, credentials, limit } = credentials::tried(&set, &arguments.unlock)?;
     Ok(Earlier { set, credentials, limit })
 }

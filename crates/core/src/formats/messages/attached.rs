@@ -2,8 +2,9 @@
 
 use super::MAX_ATTACHED;
 use super::encoding::{Decoder, Encoding};
-use super::structure::{Flaw, FlawedMessage, Leaf, kind_of, scan};
-use crate::disk::{FileError, Links, open_regular, read_up_to_at};
+use super::structure::{Flaw, FlawedMessage, Kind, Leaf, kind_of, scan};
+use crate::disk::{FileAction, FileError, Interruption, Links, open_regular, read_up_to_at};
+use crate::ground::context::{Cancelled, Context, Progress};
 use std::fs::File;
 use std::io::{self, Read};
 use std::ops::Range;
@@ -50,43 +51,61 @@ pub struct Found {
     pub flaws: Vec<FlawedMessage>,
 }
 
-/// Everything attached in a file that is wanted by how it begins; `None` where the file holds no messages.
+/// Everything attached in a file that is wanted by how it begins and what it is called; `None` where the file holds no messages. The
+/// file's bytes are told as progress, as they are read.
 ///
 /// # Errors
-/// From the system.
-pub fn find(file: &File, is_wanted: &dyn Fn(&[u8], Option<&str>) -> bool) -> io::Result<Option<Found>> {
+/// [`Interruption`].
+pub fn find(
+    path: &Path,
+    is_wanted: &dyn Fn(&[u8], Option<&str>) -> bool,
+    context: &Context<'_>,
+) -> Result<Option<Found>, Interruption> {
+    let (file, _) = open_regular(path, Links::Follow)?;
     let mut found = Found::default();
-    let Some(mut flaws) = each_leaf(file, &mut |leaf| {
+    let take = &mut |leaf: Leaf| {
         if found.attached.len() >= MAX_ATTACHED {
             found.flaws = vec![FlawedMessage { message: leaf.message, flaw: Flaw::TooMany }];
-        } else if is_wanted(&beginning(file, &leaf)?, leaf.name.as_deref()) {
-            found.attached.push(Attached::of(file, leaf)?);
+        } else if is_wanted(&beginning(&file, &leaf)?, leaf.name.as_deref()) {
+            found.attached.push(Attached::of(&file, leaf, context)?);
         }
         Ok(())
-    })?
-    else {
-        return Ok(None);
     };
+    let Some(mut flaws) = each_leaf(&file, take, context).map_err(interruption(path))? else { return Ok(None) };
     found.flaws.append(&mut flaws);
     Ok(Some(found))
+}
+
+/// What ended the reading of this file: the system, or whoever wanted to stop.
+fn interruption(path: &Path) -> impl Fn(io::Error) -> Interruption {
+    move |error| match error.downcast::<Cancelled>() {
+        Ok(stop) => stop.into(),
+        Err(error) => FileError::on(FileAction::Read, path)(error).into(),
+    }
 }
 
 /// The texts of all messages of a file, each at most so many bytes of it. Whether the file holds messages.
 ///
 /// # Errors
-/// From the system.
-pub fn texts(file: &File, limit: usize, take: &mut dyn FnMut(&[u8])) -> io::Result<bool> {
-    let read = each_leaf(file, &mut |leaf| {
+/// [`Interruption`].
+pub fn texts(
+    path: &Path,
+    limit: usize,
+    take: &mut dyn FnMut(&[u8]),
+    context: &Context<'_>,
+) -> Result<bool, Interruption> {
+    let (file, _) = open_regular(path, Links::Follow)?;
+    let take = &mut |leaf: Leaf| {
         if leaf.is_text {
             let attached = Attached::unmarked(leaf);
             let most = attached.place.end - attached.place.start;
             let mut text = vec![0; usize::try_from(most).unwrap_or(limit).min(limit)];
-            let length = attached.read_up_to(file, &mut text, 0)?;
+            let length = attached.read_up_to(&file, &mut text, 0)?;
             take(&text[..length]);
         }
         Ok(())
-    })?;
-    Ok(read.is_some())
+    };
+    Ok(each_leaf(&file, take, context).map_err(interruption(path))?.is_some())
 }
 
 /// Opens a file, or what is attached to a message in it, to read it from its beginning to its end.
@@ -116,12 +135,28 @@ impl Read for Content {
     }
 }
 
-/// Hands on every leaf of a file's messages.
-fn each_leaf(file: &File, take: &mut dyn FnMut(Leaf) -> io::Result<()>) -> io::Result<Option<Vec<FlawedMessage>>> {
+/// Whether a file holds messages, by how it begins.
+///
+/// # Errors
+/// From the system.
+pub fn holds_messages(file: &File) -> io::Result<bool> {
+    Ok(kind_of_file(file)?.is_some())
+}
+
+fn kind_of_file(file: &File) -> io::Result<Option<Kind>> {
     let mut start = vec![0; BEGINNING_BYTES];
     let filled = read_up_to_at(file, &mut start, 0)?;
-    let Some(kind) = kind_of(&start[..filled]) else { return Ok(None) };
-    scan(FromBeginning { file, at: 0 }, kind, take).map(Some)
+    Ok(kind_of(&start[..filled]))
+}
+
+/// Hands on every leaf of a file's messages.
+fn each_leaf(
+    file: &File,
+    take: &mut dyn FnMut(Leaf) -> io::Result<()>,
+    context: &Context<'_>,
+) -> io::Result<Option<Vec<FlawedMessage>>> {
+    let Some(kind) = kind_of_file(file)? else { return Ok(None) };
+    scan(FromBeginning { file, at: 0, context }, kind, take).map(Some)
 }
 
 /// The first bytes of what a leaf carries.
@@ -141,7 +176,7 @@ impl Attached {
     }
 
     /// Reads the encoded bytes once, to mark them and to know how many they carry.
-    fn of(file: &File, leaf: Leaf) -> io::Result<Self> {
+    fn of(file: &File, leaf: Leaf, context: &Context<'_>) -> io::Result<Self> {
         let mut attached = Self::unmarked(leaf);
         let place = attached.place.clone();
         if attached.encoding == Encoding::Identity {
@@ -153,6 +188,7 @@ impl Attached {
         let mut encoded = vec![0; READ_BYTES];
         let (mut at, mut bytes, mut due) = (place.start, 0, MARK_EVERY_BYTES);
         while at < place.end {
+            context.go_on().map_err(io::Error::other)?;
             let room = encoded.len().min(usize::try_from(place.end - at).unwrap_or(usize::MAX));
             let filled = read_up_to_at(file, &mut encoded[..room], at)?;
             if filled == 0 {
@@ -223,16 +259,19 @@ impl Attached {
     }
 }
 
-/// A file that is read from its beginning on, wherever others read it.
+/// A file that is read from its beginning on, wherever others read it; whoever wants to stop ends it with [`Cancelled`].
 struct FromBeginning<'a> {
     file: &'a File,
     at: u64,
+    context: &'a Context<'a>,
 }
 
 impl Read for FromBeginning<'_> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        self.context.go_on().map_err(io::Error::other)?;
         let count = self.file.read_at(buffer, self.at)?;
         self.at += count as u64;
+        self.context.tell(Progress::Advance(count as u64));
         Ok(count)
     }
 }

@@ -3,7 +3,7 @@
 //!
 //! A file is read once from its beginning to its end, line by line ([`lines`]), so memory does not grow with it. [`structure`]
 //! follows the parts of each message (RFC 2046) and tells where the content of each one stands. [`encoding`] turns what stands there
-//! into the bytes that were attached, and [`attached`] reads them from any place on. Whoever reads an archive asks [`attached`] for
+//! into the bytes that were attached, and [`attached`] reads them from any place on. [`mailboxes`] tells where messages lie. Whoever reads an archive asks [`attached`] for
 //! bytes, and knows no more of messages than that.
 //!
 //! Messages may be hostile. What they claim costs the reader a pass over the file, and never more: nesting and boundaries are
@@ -12,6 +12,7 @@
 pub mod attached;
 pub mod encoding;
 mod lines;
+pub mod mailboxes;
 pub mod structure;
 
 /// Messages in messages, and parts in parts, are followed down to this depth. Programs nest three or four deep.

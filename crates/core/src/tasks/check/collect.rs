@@ -64,7 +64,7 @@ impl Collection {
             }
         }
         let mut collection = Self { folder, set: None, here: BTreeMap::new() };
-        match VolumeSet::gather(&[collection.folder.path().to_owned()]) {
+        match VolumeSet::gather(&[collection.folder.path().to_owned()], context) {
             Ok(set) => {
                 collection.set = Some((set.ids, set.geometry));
                 let files = set.volumes.iter().filter_map(|(number, files)| Some((*number, files.first()?)));
@@ -86,8 +86,8 @@ impl Collection {
     /// Copies what is still missing from these places. Nothing there is no error: the disc may not be in yet.
     pub fn take(&mut self, places: &[PathBuf], context: &Context<'_>) -> Result<Taken, CollectError> {
         let found = match self.set {
-            None => VolumeSet::gather(places),
-            Some((ids, _)) => VolumeSet::gather_one(places, ids),
+            None => VolumeSet::gather(places, context),
+            Some((ids, _)) => VolumeSet::gather_one(places, ids, context),
         };
         let found = match found {
             Ok(found) => found,

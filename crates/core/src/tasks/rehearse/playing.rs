@@ -4,12 +4,12 @@ use super::browser;
 use super::carriers::{Carried, Sent};
 use super::delivering::deliver;
 use super::{Earlier, Failed, Rehearsal, RehearsalError, RehearsalRequest, Step, compared, timed};
-use crate::disk::{FileAction, FileError};
+use crate::disk::{FileAction, FileError, Interruption};
 use crate::formats::abilities::TimesKept;
 use crate::formats::archive::Archive;
 use crate::formats::error::ArchiveError;
 use crate::formats::reader::{ArchiveReader, Flaws};
-use crate::formats::sealed::volume::{VolumeFile, VolumeSet};
+use crate::formats::sealed::volume::{GatherError, VolumeFile, VolumeSet};
 use crate::formats::sealed::{SealedReader, unlock};
 use crate::formats::zip::ZipError;
 use crate::ground::context::Context;
@@ -148,8 +148,10 @@ fn volumes(
     rehearsal: &mut Rehearsal,
     context: &Context<'_>,
 ) -> Played<Unlocked> {
-    let set = match timed(Step::Gather, rehearsal, context, || VolumeSet::gather(std::slice::from_ref(inbox))) {
+    let set = match timed(Step::Gather, rehearsal, context, || VolumeSet::gather(std::slice::from_ref(inbox), context))
+    {
         Ok(set) => set,
+        Err(GatherError::Interrupted(stop @ Interruption::Cancelled(_))) => return Err(stop.into()),
         Err(error) => return Ok(Err(error.into())),
     };
     let found = timed(Step::Check, rehearsal, context, || inspect(&set, context))?;

@@ -2,11 +2,12 @@
 //! the file itself where it holds no messages. Every group of a code checks itself, so words between them are told apart.
 
 use super::Slip;
-use crate::disk::{FileAction, FileError, Links, open_regular};
+use crate::disk::{FileAction, FileError, Interruption, Links, open_regular};
 use crate::formats::messages::attached::texts;
 use crate::formats::sealed::volume::VolumeSet;
 use crate::formats::sealed::volume::supplement::Run;
 use crate::ground::codes::MAX_GROUPS;
+use crate::ground::context::Context;
 use std::collections::BTreeSet;
 use std::io::Read as _;
 use std::path::Path;
@@ -20,9 +21,8 @@ const GROUP: usize = 5;
 /// Everything that the slips of this set ask for which stand in a file's text, in one; `None` where there is none.
 ///
 /// # Errors
-/// [`FileError`] where it cannot be read.
-pub fn asked_in(path: &Path, set: &VolumeSet) -> Result<Option<Slip>, FileError> {
-    let (file, _) = open_regular(path, Links::Follow)?;
+/// [`Interruption`].
+pub fn asked_in(path: &Path, set: &VolumeSet, context: &Context<'_>) -> Result<Option<Slip>, Interruption> {
     let mut found: Vec<Slip> = Vec::new();
     let mut take = |text: &[u8]| {
         for slip in slips_in(&String::from_utf8_lossy(text)) {
@@ -31,10 +31,11 @@ pub fn asked_in(path: &Path, set: &VolumeSet) -> Result<Option<Slip>, FileError>
             }
         }
     };
-    let read = || FileError::on(FileAction::Read, path);
-    if !texts(&file, MAX_TEXT_BYTES, &mut take).map_err(read())? {
+    if !texts(path, MAX_TEXT_BYTES, &mut take, context)? {
+        let (file, _) = open_regular(path, Links::Follow)?;
         let mut text = Vec::new();
-        (&file).take(MAX_TEXT_BYTES as u64).read_to_end(&mut text).map_err(read())?;
+        let read = file.take(MAX_TEXT_BYTES as u64).read_to_end(&mut text);
+        read.map_err(FileError::on(FileAction::Read, path))?;
         take(&text);
     }
     let runs = joined(found.iter().flat_map(|slip| slip.runs.iter().copied()).collect());

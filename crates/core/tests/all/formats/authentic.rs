@@ -1,13 +1,12 @@
 //! Property 4: with the password, no change to any byte can alter what is released, or make a cut, mixed or
 //! reordered stream pass as whole.
 
-use crate::support::{Desk, mend_checks, noise, tree};
+use crate::support::{Desk, gather, mend_checks, noise, tree};
 use rstest::rstest;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::slice;
 use under_seal_core::formats::reader::ArchiveReader as _;
-use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::tasks::check::{inspect, verify_contents};
 use under_seal_core::{Error, ErrorClass};
 
@@ -30,7 +29,7 @@ fn probed_bytes(length: usize) -> impl Iterator<Item = usize> {
 
 /// Whether a check without the password finds anything wrong.
 fn is_found(desk: &Desk) -> bool {
-    let Ok(set) = VolumeSet::gather(&[desk.path("out")]) else { return true };
+    let Ok(set) = gather(&[desk.path("out")]) else { return true };
     let report = desk.with_context(&|| false, |context| inspect(&set, context)).unwrap();
     report.volumes.iter().any(|volume| volume.files.iter().any(|file| !file.is_intact()))
 }

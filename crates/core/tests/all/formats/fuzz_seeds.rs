@@ -5,7 +5,7 @@
 mod parts;
 use crate::support::iso::{self, Disc, file, folder};
 use crate::support::zip::{Behind, Lock, Made};
-use crate::support::{Desk, PASSWORD, cpio, tar, zip};
+use crate::support::{Desk, PASSWORD, cpio, gather, tar, zip};
 use rstest::rstest;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -120,7 +120,7 @@ fn make_seeds() {
     put("header", "volume", &bytes[..4_096]);
     put("head", "volume", &bytes[128..4_064]);
     put("head", "extension", &[6, 0, 0, 0, 7, 0, 2, 0, 1, 2]);
-    let set = VolumeSet::gather(&volumes).unwrap();
+    let set = gather(&volumes).unwrap();
     let runs = [Run { first: 3, count: 2 }, Run { first: 9, count: 1 }];
     put("supplement", "page", &encode_page(&Ids { set: [1; 16], cut: [2; 16] }, &runs));
     put("codes", "slip", b"AD576-6RMD3-0480N-6000J");
@@ -131,7 +131,7 @@ fn make_seeds() {
     let desk = Desk { squeeze: Squeeze::Hard, ..Desk::new() };
     let steps: String = (0..400).map(|step| format!("step {} of {step}\n", step * step % 977)).collect();
     desk.source("letters/to the board.txt", steps.as_bytes());
-    put_frames("slow", VolumeSet::gather(&desk.pack("")).unwrap(), put);
+    put_frames("slow", gather(&desk.pack("")).unwrap(), put);
 }
 
 /// The frames of a set, and what is in them.

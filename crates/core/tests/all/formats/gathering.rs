@@ -1,6 +1,6 @@
 //! Finding sets and placing damage, without the password.
 
-use crate::support::{Desk, PASSWORD, mend_checks, noise};
+use crate::support::{Desk, PASSWORD, gather, mend_checks, noise};
 use proptest::prelude::*;
 use rstest::rstest;
 use std::collections::BTreeSet;
@@ -109,7 +109,7 @@ fn spare_volumes_are_passed_over() {
         bytes[11] = 1;
         mend_checks(bytes);
     });
-    let set = VolumeSet::gather(&[desk.path("out")]).unwrap();
+    let set = gather(&[desk.path("out")]).unwrap();
     assert!(set.volumes.values().all(|files| files.len() == 1));
     desk.open(&[desk.path("out")], &desk.path("inbox")).unwrap();
 }
@@ -135,7 +135,7 @@ fn volumes_that_contradict_the_others_are_set_aside(#[case] copies: usize, #[cas
             fs::remove_file(volume).unwrap();
         }
     }
-    let set = VolumeSet::gather(&[desk.path("out")]).unwrap();
+    let set = gather(&[desk.path("out")]).unwrap();
     assert_eq!(set.missing(), Vec::<u32>::new());
     assert_eq!((set.rivals.len(), set.contradicting.len()), (1, copies.min(kept.len()).min(3)));
     let credentials = Password::new(PASSWORD).unwrap().into();
@@ -157,7 +157,7 @@ fn recognising_files_by_their_cells_has_an_end() {
     }
     fs::remove_file(&volumes[1]).unwrap();
     fs::remove_file(&volumes[2]).unwrap();
-    let set = VolumeSet::gather(&[desk.path("out")]).unwrap();
+    let set = gather(&[desk.path("out")]).unwrap();
     assert_eq!(set.unrecognised.len() + set.untried.len(), 40);
     assert!(!set.untried.is_empty());
 }
@@ -185,7 +185,7 @@ proptest! {
     fn damage_is_placed_to_the_cell(flips in prop::collection::btree_set(4_096_usize..135_168, 0..4)) {
         let (desk, volumes) = three_volumes();
         edit(&volumes[1], |bytes| flips.iter().for_each(|at| bytes[*at] ^= 0x01));
-        let set = VolumeSet::gather(&volumes).unwrap();
+        let set = gather(&volumes).unwrap();
         let report = desk.with_context(&|| false, |context| inspect(&set, context)).unwrap();
         let length = set.geometry.cell_length;
         let cells: BTreeSet<u32> = flips.iter().map(|at| ((at - 4_096) / length.bytes()) as u32).collect();

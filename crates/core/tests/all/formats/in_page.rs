@@ -1,13 +1,13 @@
 //! Volumes in pages: read like any volume, in both forms, and no page's claim is believed further than the file holds it.
 
-use crate::support::{Desk, noise, tree};
+use crate::support::{Desk, gather, noise, tree};
 use proptest::prelude::*;
 use rstest::rstest;
 use std::fs;
 use std::path::{Path, PathBuf};
 use under_seal_core::formats::registry::PAGE as IN_PAGE;
 use under_seal_core::formats::sealed::volume::in_page::{ELEMENT_BYTES, Form, InPage, VolumeBytes};
-use under_seal_core::formats::sealed::volume::{GatherError, HeaderError, VolumeSet};
+use under_seal_core::formats::sealed::volume::{GatherError, HeaderError};
 use under_seal_core::tasks::check::inspect;
 use under_seal_core::tasks::pack::{PackError, WayError};
 use under_seal_core::tasks::page::{PAGE, pages_of};
@@ -99,7 +99,7 @@ fn every_changed_byte_shows(#[case] form: Form) {
         let mut changed = page.clone();
         changed[place] ^= 4;
         fs::write(&path, changed).unwrap();
-        let found = VolumeSet::gather(std::slice::from_ref(&path)).ok().filter(|set| {
+        let found = gather(std::slice::from_ref(&path)).ok().filter(|set| {
             let report = desk.with_context(&|| false, |context| inspect(set, context)).unwrap();
             let is_intact = report.volumes.iter().flat_map(|volume| &volume.files).all(|file| file.is_intact());
             report.is_complete() && is_intact
@@ -123,7 +123,7 @@ fn a_claim_is_believed_no_further_than_the_file_holds_it(#[case] line: &str, #[c
     let path = desk.path("page.html");
     let page = format!("<!DOCTYPE html>\n<!--under-seal-volume 1 {line}-->\n{}", "<p>not a volume</p>\n".repeat(400));
     fs::write(&path, page).unwrap();
-    let gathered = VolumeSet::gather(&[path]);
+    let gathered = gather(&[path]);
     assert!(matches!(gathered, Err(GatherError::Unusable { why, .. }) if why == expected), "{gathered:?}");
 }
 
@@ -132,7 +132,7 @@ fn a_page_that_was_moved_as_text_is_told() {
     let (_desk, path) = packed_in(Form::Base64);
     let text = String::from_utf8(fs::read(&path).unwrap()).unwrap();
     fs::write(&path, text.replace('\n', "\r\n")).unwrap();
-    let gathered = VolumeSet::gather(&[path]);
+    let gathered = gather(&[path]);
     assert!(matches!(gathered, Err(GatherError::Unusable { why: HeaderError::MovedAsText, .. })), "{gathered:?}");
 }
 
@@ -143,7 +143,7 @@ fn packing_writes_this_programs_page() {
     desk.format = &IN_PAGE;
     desk.source("a", b"one");
     assert_eq!(desk.pack(""), [desk.path("out/set.html")]);
-    let set = VolumeSet::gather(&[desk.path("out")]).unwrap();
+    let set = gather(&[desk.path("out")]).unwrap();
     assert_eq!(pages_of(&set).unwrap(), [(desk.path("out/set.html"), true)]);
     assert!(matches!(desk.pack_replacing("", false), Err(PackError::Way(WayError::Taken { .. }))));
     desk.source("b", b"two");

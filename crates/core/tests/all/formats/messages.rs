@@ -2,11 +2,12 @@
 //! whatever is in a message costs a reader no more than a pass over it.
 
 use crate::support::messages::{message, part};
-use crate::support::{Desk, PASSWORD, noise};
+use crate::support::{Desk, PASSWORD, gather, noise};
 use rstest::rstest;
 use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
+use under_seal_core::disk::Interruption;
 use under_seal_core::formats::messages::MAX_DEPTH;
 use under_seal_core::formats::messages::structure::Flaw;
 use under_seal_core::formats::sealed::SealedReader;
@@ -31,7 +32,7 @@ fn desk_with_volumes() -> (Desk, Vec<Vec<u8>>) {
 }
 
 fn gathered(desk: &Desk, names: &[&str]) -> Result<VolumeSet, GatherError> {
-    VolumeSet::gather(&names.iter().map(|name| desk.path(name)).collect::<Vec<_>>())
+    gather(&names.iter().map(|name| desk.path(name)).collect::<Vec<_>>())
 }
 
 fn written(desk: &Desk, name: &str, bytes: &[u8]) -> PathBuf {
@@ -46,6 +47,17 @@ fn comes_out(desk: &Desk, set: VolumeSet) {
     let mut archive = SealedReader::unlock(set, &credentials).unwrap();
     desk.with_context(&|| false, |context| open(&mut archive, desk.path("inbox").as_path(), context).unwrap());
     assert!(fs::read(desk.path("inbox/source/noise")).unwrap() == noise(180_000));
+}
+
+/// Whoever wants to stop need not wait for the end of a mailbox.
+#[test]
+fn looking_through_messages_can_be_stopped() {
+    let (desk, volumes) = desk_with_volumes();
+    let path = written(&desk, "mail/box", &message("b", &[part("x", "base64", &volumes[0])]));
+    for place in [path, desk.path("mail")] {
+        let gathered = desk.with_context(&|| true, |context| VolumeSet::gather(&[place], context));
+        assert!(matches!(gathered, Err(GatherError::Interrupted(Interruption::Cancelled(_)))), "{gathered:?}");
+    }
 }
 
 /// In whatever way a message carries them, under whatever names; and only the messages are there.

@@ -2,7 +2,7 @@
 //! Other files go deeper into some of them.
 
 use crate::support::draft::Draft;
-use crate::support::{Desk, PASSWORD, mend_checks, noise, tree};
+use crate::support::{Desk, PASSWORD, gather, mend_checks, noise, tree};
 use rstest::rstest;
 use std::collections::BTreeSet;
 use std::fs::{self, File, FileTimes};
@@ -56,7 +56,7 @@ fn self_describing() {
     // Every volume by itself names exactly what is missing, and carries what is needed to unlock.
     fs::create_dir(desk.path("alone")).unwrap();
     fs::copy(desk.path("out/a"), desk.path("alone/x")).unwrap();
-    let set = VolumeSet::gather(&[desk.path("alone")]).unwrap();
+    let set = gather(&[desk.path("alone")]).unwrap();
     assert_eq!(set.missing(), [1, 2]);
     let salvaged = salvage(&desk, set);
     assert!(salvaged.is_ok(), "{:?}", salvaged.err());
@@ -74,7 +74,7 @@ fn checkable_without_the_password() {
     let mut bytes = fs::read(&volumes[1]).unwrap();
     bytes[70_000] ^= 1;
     fs::write(&volumes[1], bytes).unwrap();
-    let set = VolumeSet::gather(&volumes[..1]).unwrap();
+    let set = gather(&volumes[..1]).unwrap();
     let report = desk.with_context(&|| false, |context| inspect(&set, context)).unwrap();
     assert_eq!((report.numbers(VolumeState::Intact), report.numbers(VolumeState::Damaged)), (vec![1, 3], vec![2]));
     let damage = &report.volumes[1].files[0].damage[..];
@@ -147,7 +147,7 @@ fn salvageable() {
     }
     let volumes = desk.pack("1MB");
     fs::remove_file(&volumes[4]).unwrap();
-    let mut archive = salvage(&desk, VolumeSet::gather(&volumes[..1]).unwrap()).unwrap();
+    let mut archive = salvage(&desk, gather(&volumes[..1]).unwrap()).unwrap();
     let (inbox, lost) = (desk.path("inbox"), archive.lost().unwrap().len());
     let opened = desk.with_context(&|| false, |context| open(&mut archive, &inbox, context)).unwrap();
     assert!(opened.landed.files >= 3 && opened.landed.files + lost as u64 == 6, "{opened:?}, {lost} lost");
@@ -177,7 +177,7 @@ fn local_loss(#[case] squeeze: Squeeze, #[case] at_most: f64) {
         let rest: Vec<_> = volumes.iter().filter(|other| *other != volume).cloned().collect();
         let away = desk.path("away");
         fs::rename(volume, &away).unwrap();
-        let archive = salvage(&desk, VolumeSet::gather(&rest[..1]).unwrap()).unwrap();
+        let archive = salvage(&desk, gather(&rest[..1]).unwrap()).unwrap();
         fs::rename(&away, volume).unwrap();
         let content = |entries: &[ListedEntry]| entries.iter().map(|listed| listed.content.size).sum::<u64>() as f64;
         lost.push(whole as f64 - content(archive.entries()));
@@ -317,7 +317,7 @@ fn repairable_without_the_password() {
     let desk = Desk::new();
     let volumes = desk.source("noise", &noise(700_000)).pack("150KB");
     let target = Target { folder: desk.path("new"), stem: "set".into() };
-    let set = VolumeSet::gather(&volumes).unwrap();
+    let set = gather(&volumes).unwrap();
     let fit: Fit = "400KB".parse().unwrap();
     let new = desk.with_context(&|| false, |context| recut(&set, &target, fit, false, context)).unwrap();
     assert_eq!(new.volumes.len(), 2);

@@ -1,13 +1,12 @@
 //! Property 6: with volumes missing, every file that lies wholly in those present can still be had.
 
-use crate::support::{Desk, PASSWORD, tree};
+use crate::support::{Desk, PASSWORD, gather, tree};
 use proptest::prelude::*;
 use rstest::rstest;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
-use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::formats::sealed::{CostLimit, Lost, Salvage, SealedError, unlock};
 use under_seal_core::ground::secrets::Password;
 use under_seal_core::tasks::open::open;
@@ -29,7 +28,7 @@ fn packed() -> (Desk, Vec<PathBuf>) {
 }
 
 fn salvage(desk: &Desk, place: PathBuf) -> Result<Salvage, SealedError> {
-    let set = VolumeSet::gather(&[place]).unwrap();
+    let set = gather(&[place]).unwrap();
     let key = unlock(&set, &Password::new(PASSWORD).unwrap().into(), CostLimit::Bearable)?;
     desk.with_context(&|| false, |context| Salvage::survey(set, &key, context))
 }

@@ -2,7 +2,7 @@
 //! or damaged; what a slip then asks for makes it whole. `cargo run --release --example deliveries -- 1000` plays more.
 
 use crate::support::delivery::{End, FAULTS, play, play_parcels};
-use crate::support::{Desk, noise};
+use crate::support::{Desk, gather, noise};
 use rstest::rstest;
 use std::collections::BTreeSet;
 use std::ffi::OsStr;
@@ -43,7 +43,7 @@ fn no_flipped_byte_of_a_supplement_is_believed() {
     let mut damaged = fs::read(&second).unwrap();
     damaged[70_000] ^= 0x10;
     fs::write(second, damaged).unwrap();
-    let set = VolumeSet::gather(std::slice::from_ref(&inbox)).unwrap();
+    let set = gather(std::slice::from_ref(&inbox)).unwrap();
     let found = desk.with_context(&|| false, |context| inspect(&set, context)).unwrap();
     let slip = Slip::of(&set, &found).unwrap();
     let folder = desk.path("again");
@@ -55,7 +55,7 @@ fn no_flipped_byte_of_a_supplement_is_believed() {
         let mut flipped = right.clone();
         flipped[at] ^= 0x10;
         fs::write(inbox.join("later"), &flipped).unwrap();
-        let set = VolumeSet::gather(std::slice::from_ref(&inbox)).unwrap();
+        let set = gather(std::slice::from_ref(&inbox)).unwrap();
         let found = desk.with_context(&|| false, |context| inspect(&set, context)).unwrap();
         assert_eq!(found.numbers(VolumeState::Damaged), [2], "byte {at}");
     }

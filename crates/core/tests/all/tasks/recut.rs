@@ -1,10 +1,9 @@
 //! Property 12: a set is cut to another size without the password.
 
-use crate::support::{Desk, noise, tree};
+use crate::support::{Desk, gather, noise, tree};
 use rstest::rstest;
 use std::fs;
 use std::path::PathBuf;
-use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::tasks::pack::Target;
 use under_seal_core::tasks::recast::{Recut, recut};
@@ -19,7 +18,7 @@ fn packed() -> (Desk, Vec<PathBuf>) {
 fn cut_to(desk: &Desk, fit: &str, volumes: &[PathBuf]) -> Result<Recut, Error> {
     let fit = if fit.is_empty() { Fit::OneVolume } else { fit.parse().unwrap() };
     let target = Target { folder: desk.path("new"), stem: "set".into() };
-    let set = VolumeSet::gather(volumes)?;
+    let set = gather(volumes)?;
     Ok(desk.with_context(&|| false, |context| recut(&set, &target, fit, false, context))?)
 }
 

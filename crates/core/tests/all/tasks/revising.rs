@@ -1,7 +1,7 @@
 //! Whatever is added to an archive, taken out, renamed or brought up to date: what opens then is what a plain tree says that went
 //! through the same.
 
-use crate::support::{Desk, PASSWORD};
+use crate::support::{Desk, PASSWORD, gather};
 use proptest::prelude::*;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -10,7 +10,6 @@ use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::reader::{ArchiveReader as _, Flaws};
 use under_seal_core::formats::registry::{SEALED, TAR_GZ, ZIP};
-use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::formats::sealed::{KeyCost, SealedReader};
 use under_seal_core::ground::context::Context;
 use under_seal_core::ground::entry::{EntryPath, ListedEntry};
@@ -34,7 +33,7 @@ fn credentials(desk: &Desk) -> Credentials {
 
 fn opened(desk: &Desk, context: &Context<'_>) -> Result<Old, Error> {
     if desk.format.abilities.volumes {
-        let set = VolumeSet::gather(&[desk.path("out")])?.complete()?;
+        let set = gather(&[desk.path("out")])?.complete()?;
         return Ok(Old::Sealed(Box::new(SealedReader::unlock(set, &credentials(desk))?)));
     }
     let file = desk.path(&format!("out/set{}", desk.format.extension()));

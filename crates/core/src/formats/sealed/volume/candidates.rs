@@ -9,9 +9,11 @@ use super::in_page::{VolumeBytes, may_be_in_page};
 use super::recognising::Trying;
 use super::set::{GatherError, SetSummary, VolumeFile, VolumeSet, read_header};
 use crate::disk::missing::missing;
-use crate::disk::{FileAction, FileError, folder_of, staging};
+use crate::disk::{FileAction, FileError, Interruption, folder_of, staging};
 use crate::formats::messages::attached::{Attached, find};
+use crate::formats::messages::mailboxes::{look_through, mailbox_folders};
 use crate::formats::messages::structure::FlawedMessage;
+use crate::ground::context::Context;
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::OsStr;
@@ -60,71 +62,74 @@ enum Seen {
 }
 
 /// Whether messages are looked into. Beside a volume that somebody named they are not: there may be many, and none was spoken of.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-enum Messages {
-    LookedInto,
+#[derive(Clone, Copy)]
+enum Messages<'a> {
+    LookedInto(&'a Context<'a>),
     PassedOver,
 }
 
-/// The folders of a mailbox that has a file for each message: those that came, and those that were seen.
-const MAILDIR: [&str; 2] = ["new", "cur"];
-
 impl Candidates {
     /// Everything in these folders, and in those of these files.
-    pub fn among(paths: &[PathBuf]) -> Result<Self, GatherError> {
+    pub fn among(paths: &[PathBuf], context: &Context<'_>) -> Result<Self, GatherError> {
         let mut found = Self::default();
-        let mut beside = BTreeSet::new();
+        let mut beside: BTreeMap<PathBuf, bool> = BTreeMap::new();
         for path in paths {
             let metadata = fs::metadata(path).map_err(|error| unreachable_path(path, error))?;
             if metadata.is_dir() {
-                let mut in_it = found.look_into(path, Messages::LookedInto)?;
-                if MAILDIR.iter().all(|folder| path.join(folder).is_dir()) {
-                    for folder in MAILDIR {
-                        in_it.append(&mut found.look_into(&path.join(folder), Messages::LookedInto)?);
-                    }
+                let mut in_it = found.look_into(path, Messages::LookedInto(context))?;
+                for folder in mailbox_folders(path) {
+                    in_it.append(&mut found.look_into(&folder, Messages::LookedInto(context))?);
                 }
                 found.named_folders.push(in_it);
             } else {
-                let messages = found.name(path)?;
-                beside.insert((folder_of(path), messages));
+                let holds_messages = found.name(path, Messages::LookedInto(context))?;
+                *beside.entry(folder_of(path).to_owned()).or_default() |= holds_messages;
             }
         }
-        for (folder, messages) in beside {
-            found.look_into(folder, messages)?;
+        for (folder, holds_messages) in beside {
+            let messages = if holds_messages { Messages::LookedInto(context) } else { Messages::PassedOver };
+            found.look_into(&folder, messages)?;
         }
         Ok(found)
     }
 
-    /// A file that the user named: it must be a volume, or hold messages, of which not all have one. Whether the messages beside it
-    /// are spoken of too.
-    fn name(&mut self, path: &Path) -> Result<Messages, GatherError> {
+    /// A file that the user named: it must be a volume, or hold messages, of which not all have one. Whether it holds messages, so that
+    /// those beside it are spoken of too.
+    fn name(&mut self, path: &Path, messages: Messages<'_>) -> Result<bool, GatherError> {
         let unusable = |why| GatherError::Unusable { path: path.to_owned(), why };
-        match self.look_at(path, Messages::LookedInto)? {
+        let mut seen = None;
+        if let Messages::LookedInto(context) = messages {
+            look_through(&[path.to_owned()], context, |path| {
+                seen = Some(self.look_at(path, messages));
+                Ok(())
+            })?;
+        }
+        match seen.unwrap_or_else(|| self.look_at(path, Messages::PassedOver))? {
             Seen::Volume(ids) => {
                 self.named_sets.insert(ids);
             }
             Seen::Damaged(why) => self.named_damaged = Some((path.to_owned(), why)),
             Seen::Messages(mut sets) => {
                 self.named_sets.append(&mut sets);
-                return Ok(Messages::LookedInto);
+                return Ok(true);
             }
             Seen::Other => return Err(unusable(HeaderError::NotAVolume)),
         }
-        Ok(Messages::PassedOver)
+        Ok(false)
     }
 
-    /// The very files that the user named.
+    /// The very files that are named, which are volumes.
     pub fn only(paths: &[PathBuf]) -> Result<Self, GatherError> {
         let mut found = Self::default();
         for path in paths {
-            found.name(path)?;
+            found.name(path, Messages::PassedOver)?;
         }
         Ok(found)
     }
 
     /// All files of a folder; what is no volume is passed over. The sets that have a volume there. Messages are looked into only where
     /// what lies there otherwise is not a whole set, since there may be many of them.
-    fn look_into(&mut self, folder: &Path, messages: Messages) -> Result<BTreeSet<Ids>, GatherError> {
+    fn look_into(&mut self, folder: &Path, messages: Messages<'_>) -> Result<BTreeSet<Ids>, GatherError> {
         let listed = || FileError::on(FileAction::List, folder);
         let (mut sets, mut others) = (BTreeSet::new(), Vec::new());
         for entry in fs::read_dir(folder).map_err(listed())? {
@@ -138,13 +143,18 @@ impl Candidates {
                 }
             }
         }
-        if messages == Messages::LookedInto && !self.are_whole(&sets) {
+        if let Messages::LookedInto(context) = messages
+            && !self.are_whole(&sets)
+        {
             others.sort();
-            for path in others {
-                if let Ok(Seen::Messages(mut attached)) = self.look_at(&path, messages) {
-                    sets.append(&mut attached);
+            look_through(&others, context, |path| {
+                match self.look_at(path, messages) {
+                    Ok(Seen::Messages(mut attached)) => sets.append(&mut attached),
+                    Err(GatherError::Interrupted(Interruption::Cancelled(stop))) => return Err(stop),
+                    _ => {}
                 }
-            }
+                Ok(())
+            })?;
         }
         Ok(sets)
     }
@@ -160,16 +170,15 @@ impl Candidates {
         !sets.is_empty() && self.damaged.is_empty() && all_are
     }
 
-    fn look_at(&mut self, path: &Path, messages: Messages) -> Result<Seen, GatherError> {
+    fn look_at(&mut self, path: &Path, messages: Messages<'_>) -> Result<Seen, GatherError> {
         let (file, metadata) = VolumeBytes::open(path)?;
         let origin = (metadata.dev(), metadata.ino());
-        match self.judge(path, origin, &file, None) {
-            Seen::Other if messages == Messages::LookedInto => {
+        match (self.judge(path, origin, &file, None), messages) {
+            (Seen::Other, Messages::LookedInto(context)) => {
                 if let Some(sets) = self.messages.get(&origin) {
                     return Ok(Seen::Messages(sets.clone()));
                 }
-                let read = FileError::on(FileAction::Read, path);
-                let Some(found) = find(file.file(), &may_be_a_volume).map_err(read)? else { return Ok(Seen::Other) };
+                let Some(found) = find(path, &may_be_a_volume, context)? else { return Ok(Seen::Other) };
                 let mut sets = BTreeSet::new();
                 for attached in found.attached.into_iter().map(Arc::new) {
                     let volume = VolumeBytes::open_attached(path, Some(&attached))?;
@@ -181,7 +190,7 @@ impl Candidates {
                 self.messages.insert(origin, sets.clone());
                 Ok(Seen::Messages(sets))
             }
-            seen => Ok(seen),
+            (seen, _) => Ok(seen),
         }
     }
 

@@ -4,13 +4,14 @@ use super::candidates::Candidates;
 use super::header::Ids;
 use super::recognising::Trying;
 use super::set::{GatherError, VolumeSet};
+use crate::ground::context::Context;
 use std::path::PathBuf;
 
 impl VolumeSet {
     /// Finds the one set that the paths speak of. A volume stands for its whole set, sought in its
     /// folder; a folder stands for the set in it.
-    pub fn gather(paths: &[PathBuf]) -> Result<Self, GatherError> {
-        let found = Candidates::among(paths)?;
+    pub fn gather(paths: &[PathBuf], context: &Context<'_>) -> Result<Self, GatherError> {
+        let found = Candidates::among(paths, context)?;
         found.assemble(found.choose(paths)?, &mut Trying::default())
     }
 
@@ -19,8 +20,8 @@ impl VolumeSet {
     ///
     /// # Errors
     /// [`GatherError`].
-    pub fn gather_each(paths: &[PathBuf]) -> Result<Vec<Self>, GatherError> {
-        let found = Candidates::among(paths)?;
+    pub fn gather_each(paths: &[PathBuf], context: &Context<'_>) -> Result<Vec<Self>, GatherError> {
+        let found = Candidates::among(paths, context)?;
         let mut trying = Trying::default();
         found.wanted(paths)?.into_iter().map(|ids| found.assemble(ids, &mut trying)).collect()
     }
@@ -29,8 +30,8 @@ impl VolumeSet {
     ///
     /// # Errors
     /// [`GatherError`]; [`GatherError::NoVolumes`] where none of its volumes is there.
-    pub fn gather_one(paths: &[PathBuf], wanted: Ids) -> Result<Self, GatherError> {
-        Candidates::among(paths)?.assemble(wanted, &mut Trying::default())
+    pub fn gather_one(paths: &[PathBuf], wanted: Ids, context: &Context<'_>) -> Result<Self, GatherError> {
+        Candidates::among(paths, context)?.assemble(wanted, &mut Trying::default())
     }
 
     /// The sets that these very files make up; nothing else is looked at.
