@@ -242,7 +242,7 @@ impl EntrySink for Count {
 /// A ZIP archive, from its end to its contents.
 pub fn zip(data: &[u8]) {
     in_a_file(data, "zip", |path| {
-        let _ = is_zip(path);
+        let _ = is_zip(&path.into(), &[]);
         let password = Password::new("lamp").unwrap();
         with_context(|context| {
             let locked = ZipReader::open(Segments::open(&[path]).unwrap(), None, context);
@@ -257,8 +257,8 @@ pub fn zip(data: &[u8]) {
 pub fn tar(data: &[u8]) {
     in_a_file(data, "tar", |path| {
         with_context(|context| {
-            let _ = tar::is_tar(path, context);
-            if let Ok(mut archive) = tar::open(path, Flaws::Refused, context) {
+            let _ = tar::is_tar(&path.into(), context);
+            if let Ok(mut archive) = tar::open(&path.into(), Flaws::Refused, context) {
                 extract(&mut archive, context);
             }
         });
@@ -269,8 +269,8 @@ pub fn tar(data: &[u8]) {
 pub fn cpio(data: &[u8]) {
     in_a_file(data, "cpio", |path| {
         with_context(|context| {
-            let _ = cpio::is_cpio(path, context);
-            if let Ok(mut archive) = cpio::open(path, Flaws::ReadBefore, context) {
+            let _ = cpio::is_cpio(&path.into(), context);
+            if let Ok(mut archive) = cpio::open(&path.into(), Flaws::ReadBefore, context) {
                 extract(&mut archive, context);
             }
         });
@@ -281,7 +281,7 @@ pub fn cpio(data: &[u8]) {
 pub fn iso(data: &[u8]) {
     in_a_file(&[&[0; 16 * SECTOR_BYTES], data].concat(), "iso", |path| {
         with_context(|context| {
-            if let Ok(mut archive) = IsoReader::open(path, context) {
+            if let Ok(mut archive) = IsoReader::open(&path.into(), context) {
                 extract(&mut archive, context);
             }
         });

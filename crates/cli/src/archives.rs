@@ -3,7 +3,7 @@
 use crate::args::{UnlockArguments, WorkArguments};
 use crate::credentials::{self, Keyring, Wanted};
 use crate::failure::Failure;
-use crate::places::{gather, gather_each};
+use crate::places::{gather, gather_each, with_folders_in};
 use crate::session;
 use crate::ui::paint::Tone;
 use crate::ui::progress::ProgressLine;
@@ -98,11 +98,15 @@ fn found<T>(
     if let Some(file) = named(places, &context)? {
         return Ok(Given::File(file));
     }
-    match (gather(places, work), places) {
-        (Err(none @ Failure::Core(Error::Gather(GatherError::NoVolumes { .. }))), [folder]) if folder.is_dir() => {
-            lying_in(folder, &context)?.map(Given::File).ok_or(none)
+    match gather(places, work) {
+        Err(none @ Failure::Core(Error::Gather(GatherError::NoVolumes { .. }))) => {
+            let found = match lying_in(places, &context)? {
+                None => lying_in(&with_folders_in(places, 1), &context)?,
+                found => found,
+            };
+            found.map(Given::File).ok_or(none)
         }
-        (gathered, _) => gathered.map(Given::Volumes),
+        gathered => gathered.map(Given::Volumes),
     }
 }
 
@@ -115,7 +119,11 @@ impl Given {
                 let progress = ProgressLine::for_reading(None, work);
                 let context = session::context(&progress, work.threads);
                 let flaws = if wanted == Wanted::WhatIsWhole { Flaws::ReadBefore } else { Flaws::Refused };
-                let archive = file.open(flaws, &context)?;
+                let opened = file.open(flaws, &context).map_err(Failure::from);
+                let archive = opened.map_err(|why| match file.flawed_messages.as_slice() {
+                    [] => why,
+                    flawed => Failure::OutOfMessages { why: Box::new(why), flawed: flawed.to_vec() },
+                })?;
                 drop(progress);
                 if credentials::expects_password(unlock) {
                     archive.refuse_if_open_to_all()?;

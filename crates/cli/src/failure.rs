@@ -5,6 +5,7 @@ use crate::settings::name::NamePatternError;
 use std::io;
 use std::path::PathBuf;
 use under_seal_core::disk::FileError;
+use under_seal_core::formats::messages::structure::FlawedMessage;
 use under_seal_core::formats::registry::Format;
 use under_seal_core::ground::codes::CodeError;
 use under_seal_core::ground::entry::PathError;
@@ -34,6 +35,13 @@ pub enum Failure {
     Mistyped(Mistyped),
     /// The core stopped.
     Core(Error),
+    /// An archive that was put together out of messages cannot be opened, and something was not looked for in some of those.
+    OutOfMessages {
+        /// Why it cannot be opened.
+        why: Box<Failure>,
+        /// What was not looked for, and in which file.
+        flawed: Vec<(PathBuf, FlawedMessage)>,
+    },
     /// The password file cannot be read.
     PasswordFile {
         /// The file.
@@ -277,6 +285,7 @@ impl Failure {
     pub fn exit_code(&self) -> u8 {
         match self {
             Self::Core(error) => class_code(error.class()),
+            Self::OutOfMessages { why, .. } => why.exit_code(),
             Self::PasswordFile { source, .. } | Self::KeyFile { source, .. } | Self::TextFile { source, .. }
                 if !is_slip(source) =>
             {

@@ -51,7 +51,8 @@ pub fn searched(places: &[PathBuf], search: SearchArguments) -> Vec<PathBuf> {
     if search.deep { with_folders_in(places, usize::MAX) } else { places.to_vec() }
 }
 
-fn with_folders_in(places: &[PathBuf], depth: usize) -> Vec<PathBuf> {
+/// Places, and the folders in them down to a depth.
+pub fn with_folders_in(places: &[PathBuf], depth: usize) -> Vec<PathBuf> {
     let mut all = places.to_vec();
     let mut level: Vec<PathBuf> = places.iter().filter(|place| place.is_dir()).cloned().collect();
     for _ in 0..depth {

@@ -56,7 +56,12 @@ impl Come {
 ///
 /// # Errors
 /// [`Failure`] where the user ends the wait, or what is there cannot be one set.
-pub fn for_volumes(watch: &WatchArguments, places: &[PathBuf], quiet: bool, context: &Context<'_>) -> Result<(), Failure> {
+pub fn for_volumes(
+    watch: &WatchArguments,
+    places: &[PathBuf],
+    quiet: bool,
+    context: &Context<'_>,
+) -> Result<(), Failure> {
     wait(watch, "volume", quiet, || match VolumeSet::gather(places, context) {
         Ok(set) => Ok(come(&set)),
         Err(GatherError::NoVolumes { .. } | GatherError::Unusable { .. }) => Ok(Come::default()),
@@ -76,7 +81,7 @@ pub fn for_pieces(
 ) -> Result<(), Failure> {
     wait(watch, "piece", quiet, || match Pieces::find(places, context) {
         Ok(pieces) => {
-            let paths = pieces.files.values().flatten().cloned().collect();
+            let paths = pieces.files.values().flatten().map(|spot| spot.path.clone()).collect();
             Ok(Come { count: pieces.count, missing: pieces.missing(), short: pieces.short(), paths })
         }
         // The list may still grow, too.

@@ -30,9 +30,9 @@ pub struct PortionArguments {
 /// `reunite`.
 #[derive(Debug, Args)]
 pub struct ReuniteArguments {
-    /// A piece, the list beside it, or their folder
+    /// A piece, their list, their folder, or messages with them
     ///
-    /// The others are found beside it. Where they are in several folders, one of each.
+    /// The others are found beside it, and where messages are named, attached to those. Where they are in several folders, one of each.
     #[arg(required_unless_present = "watch", value_name = "PIECE|FOLDER")]
     pub pieces: Vec<PathBuf>,
     /// The file to make, or with a slash behind it a folder

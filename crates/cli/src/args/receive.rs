@@ -89,7 +89,7 @@ fn waiting_time(text: &str) -> Result<Duration, &'static str> {
 pub struct CheckArguments {
     /// Volumes, or the folder that they are in
     ///
-    /// One volume stands for its whole set. Saved messages and mailboxes that volumes are attached to are read in place too.
+    /// One volume stands for its whole set. Saved messages and mailboxes that archives are attached to are read in place too.
     #[arg(required_unless_present = "watch", value_name = "VOLUME|FOLDER")]
     pub places: Vec<PathBuf>,
     #[command(flatten)]

@@ -198,7 +198,7 @@ const fn encryption(encryption: Encryption) -> &'static str {
 fn stored_bytes(archive: &Archive) -> u64 {
     match archive.volumes() {
         Some(set) => set.geometry.total_bytes(),
-        None => archive.paths().iter().filter_map(|path| path.metadata().ok()).map(|metadata| metadata.len()).sum(),
+        None => archive.spots().iter().filter_map(|spot| spot.length().ok()).sum(),
     }
 }
 

@@ -25,7 +25,11 @@ pub struct Since {
 
 impl Since {
     /// Unlocks it with a password of its own, or else with that of the new archive; `None` where all is to be packed.
-    pub fn load(arguments: &SinceArguments, password: &PasswordArguments, work: &WorkArguments) -> Result<Option<Self>, Failure> {
+    pub fn load(
+        arguments: &SinceArguments,
+        password: &PasswordArguments,
+        work: &WorkArguments,
+    ) -> Result<Option<Self>, Failure> {
         let Some(archive) = &arguments.since else { return Ok(None) };
         let set = gather(slice::from_ref(archive), work)?;
         let unlock = UnlockArguments {

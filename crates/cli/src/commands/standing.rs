@@ -1,9 +1,8 @@
 //! An archive as it is, for whoever makes another one of it.
 
 use crate::failure::Failure;
-use std::fs;
 use under_seal_core::codecs::block::Squeeze;
-use under_seal_core::disk::{FileAction, FileError, Interruption};
+use under_seal_core::disk::Interruption;
 use under_seal_core::formats::reader::ArchiveReader;
 use under_seal_core::ground::entry::Totals;
 use under_seal_core::ground::fit::Fit;
@@ -26,10 +25,8 @@ impl Standing {
     pub fn of(reader: &dyn ArchiveReader) -> Result<Self, Failure> {
         let squeeze = reader.about().and_then(|about| about.squeeze).and_then(Squeeze::from_number);
         let mut lengths = Vec::new();
-        for path in reader.paths() {
-            lengths.push(
-                fs::metadata(&path).map_err(FileError::on(FileAction::Open, &path)).map_err(Interruption::from)?.len(),
-            );
+        for spot in reader.spots() {
+            lengths.push(spot.length().map_err(Interruption::from)?);
         }
         let (facts, set) = (reader.facts(), reader.volumes());
         let first = set.map_or(lengths.first().copied(), |set| Some(set.geometry.volume_bytes(1)));

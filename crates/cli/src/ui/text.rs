@@ -8,6 +8,7 @@ use std::io::IsTerminal;
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
+use under_seal_core::formats::spot::Spot;
 use under_seal_core::ground::entry::{EntryKind, Timestamp};
 
 /// A name or path, with control characters (terminal escapes, line breaks) and bytes that are not UTF-8
@@ -37,6 +38,18 @@ fn is_direction_mark(letter: char) -> bool {
 /// A path, as [`shown`].
 pub fn path(path: &Path) -> String {
     shown(path.as_os_str().as_bytes())
+}
+
+/// The name of a file, and of what is attached to a message in it, as [`shown`].
+pub fn spot(spot: &Spot) -> String {
+    let file = spot.path.file_name().map(name).unwrap_or_default();
+    match &spot.attached {
+        None => file,
+        Some(attached) => match &attached.name {
+            Some(name) => format!("{file}: {}", shown(name.as_bytes())),
+            None => format!("{file}: in message {}", attached.message),
+        },
+    }
 }
 
 /// A name, as [`shown`].

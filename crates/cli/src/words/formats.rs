@@ -6,6 +6,7 @@ use under_seal_core::formats::abilities::Checks;
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::reader::{Encryption, Facts};
 use under_seal_core::formats::registry::{ALL, Format};
+use under_seal_core::formats::spot::Spot;
 use under_seal_core::tasks::handover::Package;
 use under_seal_core::tasks::page::PAGE_NAME;
 
@@ -137,8 +138,8 @@ pub fn how_to_open(package: &Package, page: bool, several: bool) -> String {
         Package::Volumes { .. } => return format!("Run under-seal open .{all} --into opened in their folder."),
         Package::Archive(archive) => archive,
     };
-    let parts = archive.paths();
-    let name = parts.last().and_then(|path| path.file_name()).unwrap_or_default().to_string_lossy().into_owned();
+    let parts = archive.spots();
+    let name = parts.last().map(Spot::name).unwrap_or_default().to_string_lossy().into_owned();
     let aes = if archive.is_secret() { "; it must know AES-256 in ZIP" } else { "" };
     let title = archive.format.title;
     let with = match archive.format.abilities.checks {

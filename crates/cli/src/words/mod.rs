@@ -15,7 +15,7 @@ pub use entries::{not_landed, refused};
 pub use formats::{NOT_OWN_PAGE, NOT_SECRET, as_name, how_to_open, notes, proof, structure, verifies_contents};
 pub use keeping::not_kept;
 pub use packing::{lacks, loss, mail_hint};
-pub use receiving::{archive, costly, gather, one_set, opening, sealed};
+pub use receiving::{archive, costly, gather, message_flaw, one_set, opening, sealed};
 pub use sending::{bad_value, name_trouble, passed_over, system_name, unknown_squeeze, weak_password};
 
 pub use system::system;
@@ -127,6 +127,9 @@ pub fn explain(failure: &Failure) -> String {
         }
         Failure::Output(source) => format!("The result cannot be printed: {}.", system(source)),
         Failure::File(error) => file_error(error),
+        Failure::OutOfMessages { why, flawed } => {
+            format!("{} It was looked for in messages: {}.", explain(why), receiving::flawed_messages(flawed))
+        }
         Failure::Demonstration(what) => format!("The demonstration did not go as told: {what}."),
     }
 }

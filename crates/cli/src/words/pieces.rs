@@ -2,9 +2,9 @@
 
 use super::packing;
 use super::system::{interrupted, missing_path};
-use crate::ui::text::{self, grouped, name, number_list, path};
-use std::path::PathBuf;
+use crate::ui::text::{self, grouped, number_list, path};
 use under_seal_core::disk::numbered::MAX_PIECES;
+use under_seal_core::formats::spot::Spot;
 use under_seal_core::tasks::portion::PortionError;
 use under_seal_core::tasks::reunite::{PiecesError, ReuniteError};
 
@@ -21,7 +21,9 @@ pub(super) fn portion(error: &PortionError) -> String {
         PortionError::Taken(files) => format!(
             "Pieces of this file are there already: {}. Nothing is mixed up with them: move them away, or name another \
              folder with --to.",
-            text::first_few(&names(files))
+            text::first_few(
+                &files.iter().map(|file| file.file_name().map(text::name).unwrap_or_default()).collect::<Vec<_>>()
+            )
         ),
         PortionError::Changed => {
             "The file changed while it was cut, so no piece was kept. Cut it again when nobody works on it.".to_owned()
@@ -45,6 +47,10 @@ pub(super) fn find(error: &PiecesError) -> String {
         PiecesError::NoneIn(folder) => {
             format!("There are no numbered pieces in {}. Name a piece, or the folder that they are in.", path(folder))
         }
+        PiecesError::PartOfZip(part) => format!(
+            "{} is a part of a ZIP archive. Parts are not joined: under-seal open takes any of them, and finds the others.",
+            path(part)
+        ),
         PiecesError::Several(files) => {
             format!(
                 "Several files are in pieces there. Name one piece of the one that you want: {}.",
@@ -100,6 +106,6 @@ pub(super) fn reunite(error: &ReuniteError) -> String {
     }
 }
 
-fn names(files: &[PathBuf]) -> Vec<String> {
-    files.iter().map(|file| file.file_name().map(name).unwrap_or_default()).collect()
+fn names(files: &[Spot]) -> Vec<String> {
+    files.iter().map(text::spot).collect()
 }

@@ -10,6 +10,7 @@ use under_seal_core::codecs::error::CodecError;
 use under_seal_core::disk::Interruption;
 use under_seal_core::formats::error::ArchiveError;
 use under_seal_core::formats::iso::IsoError;
+use under_seal_core::formats::messages::structure::{Flaw, FlawedMessage};
 use under_seal_core::formats::sealed::record::RecordError;
 use under_seal_core::formats::sealed::stream::StreamError;
 use under_seal_core::formats::sealed::volume::{CellError, GatherError, HeaderError, SetSummary};
@@ -225,6 +226,24 @@ pub fn opening(error: &OpenError) -> String {
         OpenError::Refused(error) => landing(error),
         OpenError::Stopped(stopped) => self::stopped(stopped),
     }
+}
+
+/// Why something in a message was not looked for.
+pub fn message_flaw(flaw: Flaw) -> &'static str {
+    match flaw {
+        Flaw::Cut => "it is cut off, so a part of what was attached may be missing",
+        Flaw::TooDeep => "it has parts within parts too deep to follow",
+        Flaw::UnknownEncoding => "a part has an encoding that is not known",
+        Flaw::TooMany => "too much is attached; the rest was not looked at",
+    }
+}
+
+/// Messages in which something was not looked for, the first few of them.
+pub(super) fn flawed_messages(flawed: &[(PathBuf, FlawedMessage)]) -> String {
+    let one = |(file, flawed): &(PathBuf, FlawedMessage)| {
+        format!("{}, message {}: {}", path(file), flawed.message, message_flaw(flawed.flaw))
+    };
+    text::first_few(&flawed.iter().map(one).collect::<Vec<_>>())
 }
 
 /// Why an archive of whatever format cannot be read.

@@ -21,6 +21,11 @@ pub(super) fn rehearsal(error: &RehearsalError) -> String {
             "The browser ended, or did nothing for two minutes. Name another with --browser PROGRAM.".to_owned()
         }
         RehearsalError::Source(error) => source(error),
+        RehearsalError::InMessages => {
+            "This archive is attached to messages. Only a sender rehearses, before sending: name the archive's own files, or copy \
+             them out of the messages with handover first."
+                .to_owned()
+        }
         RehearsalError::Carry(CarryError::NoServer(error)) => format!(
             "This machine does not let a program listen to itself: {}. Rehearse it without --through upload.",
             system(error)

@@ -70,6 +70,30 @@ fn a_slip_is_found_in_an_answer(#[case] answer: &str) {
     assert!(none.err.contains("No resend slip for this archive is written in no answer"), "{}", none.err);
 }
 
+/// Parts of a ZIP archive are opened out of messages too; where that cannot be, it is told which message is cut off.
+#[test]
+fn a_zip_archive_is_opened_out_of_messages() {
+    let desk = Desk::new();
+    desk.run(&["demo", "--data-to", "."]).expect(0);
+    desk.run(&["pack", "wrenfall-light", "--to", "dossier.zip", "--fit", "700KB"]).expect(0);
+    desk.run(&["handover", "dossier.zip", "--to", "all", "--fit", "mail-1"]).expect(0);
+    fs::create_dir(desk.path("mail")).unwrap();
+    for name in desk.names("all").into_iter().filter(|name| name.ends_with(".eml")) {
+        fs::copy(desk.path("all").join(&name), desk.path("mail").join(&name)).unwrap();
+    }
+    let one = "mail/message-1of3.eml";
+    assert_eq!(desk.run_bare(&["check", one, "--json"]).expect(0).json("/parts/2"), "mail/message-3of3.eml");
+    desk.run(&["open", "mail", "--into", "in"]).expect(0);
+    desk.run(&["compare", "mail", "wrenfall-light"]).expect(0);
+    // A sender who rehearses has the files; what joins plain pieces would make no archive of these.
+    assert!(desk.run(&["rehearse", "mail", "--against", "wrenfall-light"]).expect(2).err.contains("handover"));
+    assert!(desk.run(&["reunite", "mail"]).expect(2).err.contains("under-seal open"));
+    let bytes = fs::read(desk.path(one)).unwrap();
+    fs::write(desk.path(one), &bytes[..bytes.len() / 2]).unwrap();
+    let refused = desk.run_bare(&["check", "mail"]).expect(5);
+    assert!(refused.err.contains("message-1of3.eml, message 1: it is cut off"), "{}", refused.err);
+}
+
 /// What is cut off is told, with the message and its file; and one that was attached stays where it is.
 #[test]
 fn a_message_that_is_cut_off_is_named() {

@@ -56,8 +56,14 @@ pub fn read_through<E: From<Interruption>>(
 
 /// A file's SHA-256, read from its beginning to its end.
 pub(crate) fn sum_of(path: &Path, context: &Context<'_>) -> Result<Sha256Sum, Interruption> {
+    let (file, _) = open_regular(path, Links::Follow)?;
+    sum_on(file, path, context)
+}
+
+/// The SHA-256 of what is still to be read, which the path names in errors.
+pub(crate) fn sum_on(from: impl Read, path: &Path, context: &Context<'_>) -> Result<Sha256Sum, Interruption> {
     let mut sum = Sha256::new();
-    read_through(path, context, |bytes| {
+    read_on(from, path, u64::MAX, context, |bytes| {
         sum.update(bytes);
         Ok::<_, Interruption>(())
     })?;

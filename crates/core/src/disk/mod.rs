@@ -24,8 +24,8 @@ mod syncing;
 mod unfinished;
 
 pub use attributes::{attributes_of, has_attributes};
-pub(crate) use copying::sum_of;
 pub use copying::{Sha256Sum, read_on, read_through};
+pub(crate) use copying::{sum_of, sum_on};
 pub use file::{Links, NewFile, ScratchFile, append, open_regular, read_up_to_at};
 pub use folder::{Folder, NEW_FOLDER_MODE, OpenFolder};
 pub use holes::{bytes_in_holes, holes_of};

@@ -109,12 +109,17 @@ impl Row {
         let mut rows = Vec::new();
         while let Some(name) = left.pop_first() {
             let Some(row) = Self::of(name, among) else { continue };
-            if row.count.is_some() || (row.names.len() > 1 && row.pattern.behind.is_empty()) {
+            if row.count.is_some() || (row.names.len() > 1 && row.is_at_the_end()) {
                 left.retain(|name| row.pattern.number_in(name).is_none());
                 rows.push(row);
             }
         }
         rows
+    }
+
+    /// Whether its numbers stand at the names' end, or before how many there are, and that at the end.
+    pub fn is_at_the_end(&self) -> bool {
+        self.pattern.behind.is_empty() || self.count.is_some()
     }
 
     /// A number that says of how many it is counts pieces even alone.

@@ -1,9 +1,11 @@
 //! Archives of whatever format: a file is recognised by its content, and opened by what its format's row says.
 
 use super::error::ArchiveError;
+use super::messages::structure::FlawedMessage;
 use super::reader::{ArchiveReader, Flaws};
-use super::registry::{ALL, Format, Reading, SEALED};
+use super::registry::{ALL, Format, Lying, Reading, SEALED};
 use super::sealed::SealedReader;
+use super::spot::Spot;
 use crate::disk::{FileAction, FileError};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{Content, Entry, ListedEntry};
@@ -12,14 +14,17 @@ use crate::ground::sink::OnlyEnds;
 use std::ops::{Deref, DerefMut};
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
-/// A file of an open format.
+/// Something of an open format.
 #[derive(Debug, Clone)]
 pub struct Recognised {
     /// Its format.
     pub format: &'static Format,
-    /// Where it is.
-    pub path: PathBuf,
+    /// Where it is, and what beside it.
+    pub lying: Lying,
+    /// Where it was looked for in messages: what was not looked for there, and in which file.
+    pub flawed_messages: Vec<(PathBuf, FlawedMessage)>,
     reading: Reading,
 }
 
@@ -31,11 +36,19 @@ pub fn recognise(path: &Path, context: &Context<'_>) -> Result<Option<Recognised
     if !path.metadata().map_err(FileError::on(FileAction::Open, path))?.is_file() {
         return Ok(None);
     }
+    recognise_lying(Lying { spot: path.into(), beside: Arc::from([]) }, context)
+}
+
+/// The same of whatever lies somewhere.
+///
+/// # Errors
+/// As of [`recognise`].
+pub fn recognise_lying(lying: Lying, context: &Context<'_>) -> Result<Option<Recognised>, ArchiveError> {
     for format in ALL {
         if let Some(reading) = format.reading
-            && (reading.recognise)(path, context)?
+            && (reading.recognise)(&lying, context)?
         {
-            return Ok(Some(Recognised { format, path: path.to_owned(), reading }));
+            return Ok(Some(Recognised { format, lying, flawed_messages: Vec::new(), reading }));
         }
     }
     Ok(None)
@@ -44,7 +57,7 @@ pub fn recognise(path: &Path, context: &Context<'_>) -> Result<Option<Recognised
 impl Recognised {
     /// Opens it. The contents of what is encrypted cannot be had before it is [unlocked](Archive::unlock).
     pub fn open(&self, flaws: Flaws, context: &Context<'_>) -> Result<Archive, ArchiveError> {
-        Ok(Archive { format: self.format, reader: (self.reading.open)(&self.path, flaws, context)? })
+        Ok(Archive { format: self.format, reader: (self.reading.open)(&self.lying, flaws, context)? })
     }
 }
 
@@ -109,7 +122,8 @@ impl Archive {
         if let Some(about) = self.about() {
             return about.name.clone();
         }
-        let mut name = self.paths().pop().unwrap_or_default();
+        let last = self.spots().pop();
+        let mut name = PathBuf::from(last.as_ref().map(Spot::name).unwrap_or_default());
         // What is compressed as a whole may have the format's end in front of the compression's.
         let ends_in = |name: &Path, end: &str| {
             name.extension().is_some_and(|last| last.eq_ignore_ascii_case(end.trim_start_matches('.')))

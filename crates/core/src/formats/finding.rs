@@ -1,12 +1,18 @@
-//! Finding an archive of an open format in the places that somebody names: a file, parts of one archive, or a folder that it lies in.
+//! Finding an archive of an open format in the places that somebody names: a file, parts of one archive, a folder that it lies in, or
+//! messages that it is attached to.
 
-use super::archive::{Recognised, recognise};
+use super::archive::{Recognised, recognise, recognise_lying};
 use super::error::ArchiveError;
-use super::zip::open_parts;
-use crate::disk::{FileAction, FileError, absolute};
+use super::messages::attached::is_of_messages;
+use super::messages::mailboxes::{Holdings, files_in};
+use super::registry::{ALL, Lying};
+use super::spot::Spot;
+use super::zip::{ZipError, begins_like_zip, is_part_name, open_parts};
+use crate::codecs::stream::Wrapping;
+use crate::disk::{absolute, folder_of};
 use crate::ground::context::Context;
-use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// The archive that these places name: a file of it, or several of its parts. `None` where the first is of no open format, or there are
 /// others and it is of a format that has no parts.
@@ -22,33 +28,97 @@ pub fn named(places: &[PathBuf], context: &Context<'_>) -> Result<Option<Recogni
     if !found.format.abilities.parts {
         return Ok(None);
     }
-    let parts: Vec<PathBuf> = open_parts(first)?.paths().map(absolute).collect();
+    // Further parts may be in folders, and attached to messages.
+    if others.iter().any(|other| other.is_dir() || is_of_messages(other)) {
+        return lying_in(places, context);
+    }
+    let parts: Vec<PathBuf> = open_parts(&found.lying.spot, &[])?.spots().map(|spot| absolute(&spot.path)).collect();
     let all_are_parts = others.iter().all(|other| parts.contains(&absolute(other)));
     if all_are_parts { Ok(Some(found)) } else { Err(ArchiveError::Several) }
 }
 
-/// The archive of an open format that lies in a folder, parts of one taken together; `None` where there is none.
+/// The archive of an open format that lies in these places, parts of one taken together; `None` where there is none. Messages are looked
+/// into where no other file is one, or where parts of it are missing.
 ///
 /// # Errors
 /// [`ArchiveError`]; [`ArchiveError::Several`] where there are several.
-pub fn lying_in(folder: &Path, context: &Context<'_>) -> Result<Option<Recognised>, ArchiveError> {
-    let listed = fs::read_dir(folder).and_then(Iterator::collect::<Result<Vec<_>, _>>);
-    let listed = listed.map_err(FileError::on(FileAction::List, folder))?;
-    let mut paths: Vec<PathBuf> = listed.iter().map(fs::DirEntry::path).filter(|path| path.is_file()).collect();
-    paths.sort();
-    let mut found: Option<Recognised> = None;
-    for path in paths {
-        // What cannot be read here is not what is looked for.
-        let Ok(Some(other)) = recognise(&path, context) else { continue };
-        // Parts of one archive differ in their ends only.
-        let is_part = |one: &Recognised| {
-            one.format.abilities.parts && one.format == other.format && one.path.file_stem() == path.file_stem()
-        };
-        match &found {
-            None => found = Some(other),
-            Some(one) if is_part(one) => {}
-            Some(_) => return Err(ArchiveError::Several),
-        }
+pub fn lying_in(places: &[PathBuf], context: &Context<'_>) -> Result<Option<Recognised>, ArchiveError> {
+    let files: Vec<Spot> = places.iter().flat_map(|place| files_in(place)).map(Spot::from).collect();
+    let found = one_of(&files, &[], context)?;
+    if found.as_ref().is_some_and(|found| !lacks_parts(found)) {
+        return Ok(found);
+    }
+    let Holdings { named, beside, flaws } = Holdings::of(places, &may_be_an_archive, context)?;
+    if named.is_empty() {
+        return Ok(found);
+    }
+    let all = [files.as_slice(), &named].concat();
+    // Parts may lie as files beside a message that was named.
+    let messages = places.iter().filter(|place| place.is_file());
+    let others = messages.flat_map(|path| files_in(folder_of(path))).map(Spot::from).collect();
+    let mut found = one_of(&all, &[all.clone(), beside, others].concat(), context)?;
+    if let Some(found) = &mut found {
+        found.flawed_messages = flaws;
     }
     Ok(found)
+}
+
+fn lacks_parts(found: &Recognised) -> bool {
+    let open = || open_parts(&found.lying.spot, &found.lying.beside);
+    found.format.abilities.parts && matches!(open(), Err(ZipError::MissingParts { .. }))
+}
+
+/// The only archive among these. Of several, what is called like an archive counts before documents that are made like one.
+fn one_of(among: &[Spot], beside: &[Spot], context: &Context<'_>) -> Result<Option<Recognised>, ArchiveError> {
+    let beside: Arc<[Spot]> = beside.into();
+    let mut found: Vec<Recognised> = Vec::new();
+    let mut sorted = among.to_vec();
+    sorted.sort_by(|one, other| (one.own_name(), &one.path).cmp(&(other.own_name(), &other.path)));
+    for spot in sorted {
+        context.go_on()?;
+        // What cannot be read here is not what is looked for.
+        let Ok(Some(other)) = recognise_lying(Lying { spot, beside: Arc::clone(&beside) }, context) else { continue };
+        if !found.iter().any(|one| are_parts_of_one(one, &other)) {
+            found.push(other);
+        }
+    }
+    if found.len() > 1 && found.iter().any(is_called_so) {
+        found.retain(is_called_so);
+    }
+    match (found.pop(), found.is_empty()) {
+        (only, true) => Ok(only),
+        _ => Err(ArchiveError::Several),
+    }
+}
+
+/// Parts of one archive differ in their ends only, wherever they lie.
+fn are_parts_of_one(one: &Recognised, other: &Recognised) -> bool {
+    let stem = |found: &Recognised| Path::new(found.lying.spot.own_name()?).file_stem().map(ToOwned::to_owned);
+    one.format.abilities.parts && one.format == other.format && stem(one) == stem(other)
+}
+
+/// Whether the name says that it is an archive of its format, or a part of one.
+fn is_called_so(found: &Recognised) -> bool {
+    let name = found.lying.spot.own_name().unwrap_or_default().as_encoded_bytes().to_ascii_lowercase();
+    let has_end = |end: &&str| name.ends_with(end.as_bytes());
+    ALL.into_iter()
+        .filter(|format| found.format.is_read_as(format))
+        .any(|format| format.extensions.iter().any(|end| has_end(&end)))
+        || found.format.abilities.parts && is_part_name(&name)
+}
+
+/// Where tar says what it is, and what (POSIX.1-2024 `pax`, "ustar Interchange Format").
+const TAR_MARK: std::ops::Range<usize> = 257..262;
+const TAR: &[u8] = b"ustar";
+
+/// Whether what begins so and is called so is looked at more closely.
+fn may_be_an_archive(beginning: &[u8], name: Option<&str>) -> bool {
+    let name = name.unwrap_or_default().to_ascii_lowercase();
+    let mut ends = ALL
+        .into_iter()
+        .filter(|format| format.reading.is_some() || !format.abilities.volumes)
+        .flat_map(|format| format.extensions);
+    let is_called_so = ends.any(|end| name.ends_with(end)) || is_part_name(name.as_bytes());
+    let begins_so = begins_like_zip(beginning) || Wrapping::of(beginning) != Wrapping::None;
+    is_called_so || begins_so || beginning.get(TAR_MARK) == Some(TAR)
 }

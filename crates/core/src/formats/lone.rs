@@ -1,15 +1,15 @@
 //! Reading a lone compressed file: an archive of one entry, whose length shows only when all of it has been read.
 
-use super::streamed::StreamedError;
-use crate::codecs::stream::{WrappedFile, Wrapping};
-use crate::disk::{FileAction, FileError};
+use super::spot::Spot;
+use super::streamed::{StreamedError, WrappedFile};
+use crate::codecs::stream::Wrapping;
 use crate::formats::error::ArchiveError;
 use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, Facts, deliver_file};
 use crate::ground::context::Context;
 use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Timestamp};
 use crate::ground::sink::EntrySink;
 use std::os::unix::fs::MetadataExt as _;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 /// A lone compressed file: an archive of one entry, named after it.
 pub struct LoneReader {
@@ -20,7 +20,7 @@ pub struct LoneReader {
 impl LoneReader {
     /// Reads all of it once, to know how long it is.
     pub fn open(file: WrappedFile, context: &Context<'_>) -> Result<Self, StreamedError> {
-        let metadata = file.path.metadata().map_err(FileError::on(FileAction::Open, &file.path))?;
+        let metadata = file.spot.open()?.metadata;
         let nanoseconds = u32::try_from(metadata.mtime_nsec()).unwrap_or(0);
         let modified = Timestamp { seconds: metadata.mtime(), nanoseconds };
         let mut stream = file.open(context)?;
@@ -48,7 +48,7 @@ fn name_inside(file: &WrappedFile) -> Vec<u8> {
         Wrapping::Xz => &["xz"],
         Wrapping::Bzip2 => &["bz2"],
     };
-    let path: &Path = &file.path;
+    let path = Path::new(file.spot.name());
     let known = path.extension().is_some_and(|end| extensions.iter().any(|known| end.eq_ignore_ascii_case(known)));
     let name = if known { path.file_stem() } else { path.file_name() };
     name.unwrap_or_default().as_encoded_bytes().to_vec()
@@ -59,8 +59,8 @@ impl ArchiveReader for LoneReader {
         &self.listed
     }
 
-    fn paths(&self) -> Vec<PathBuf> {
-        vec![self.file.path.clone()]
+    fn spots(&self) -> Vec<Spot> {
+        vec![self.file.spot.clone()]
     }
 
     fn facts(&self) -> Facts {

@@ -22,6 +22,7 @@ pub mod messages;
 pub mod reader;
 pub mod registry;
 pub mod sealed;
+pub mod spot;
 pub mod streamed;
 pub mod tar;
 pub mod zip;

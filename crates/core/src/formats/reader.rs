@@ -5,6 +5,7 @@ use super::error::ArchiveError;
 use super::members::Refused;
 use super::sealed::volume::VolumeSet;
 use super::sealed::{About, Base};
+use super::spot::Spot;
 use crate::ground::attributes::Attribute;
 use crate::ground::context::{Cancelled, Context, Progress};
 use crate::ground::entry::{Content, EntryKind, ListedEntry, Totals};
@@ -71,8 +72,13 @@ pub trait ArchiveReader: Any + Send {
     /// right one.
     fn entries(&self) -> &[ListedEntry];
 
+    /// Where it is read from, in order.
+    fn spots(&self) -> Vec<Spot>;
+
     /// The files that it is read from, in order.
-    fn paths(&self) -> Vec<PathBuf>;
+    fn paths(&self) -> Vec<PathBuf> {
+        self.spots().into_iter().map(|spot| spot.path).collect()
+    }
 
     /// Hands some entries, by their places in [`ArchiveReader::entries`], to the sink.
     ///

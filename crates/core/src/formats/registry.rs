@@ -9,15 +9,17 @@ use super::lone::LoneReader;
 use super::reader::{ArchiveReader, Flaws};
 use super::sealed::index::MAX_MESSAGE_BYTES;
 use super::sealed::volume::names;
+use super::spot::Spot;
+use super::streamed::WrappedFile;
 use super::tar;
 use super::zip::{self, MAX_COMMENT_BYTES, ZipReader, is_zip, open_parts};
-use crate::codecs::stream::{WrappedFile, Wrapping};
+use crate::codecs::stream::Wrapping;
 use crate::ground::context::Context;
 use crate::ground::passwords::Guessing;
 use std::ffi::{OsStr, OsString};
 use std::fmt;
 use std::os::unix::ffi::OsStrExt as _;
-use std::path::Path;
+use std::sync::Arc;
 
 /// How an archive is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -32,10 +34,19 @@ pub enum Writing {
     Tar(Wrapping),
 }
 
-/// Whether a file is of a format.
-pub type Recognise = fn(&Path, &Context<'_>) -> Result<bool, ArchiveError>;
-/// Opens a file of a format.
-pub type Open = fn(&Path, Flaws, &Context<'_>) -> Result<Box<dyn ArchiveReader>, ArchiveError>;
+/// Something that lies somewhere, and what lies beside it apart from the files of its own folder: further parts may be there.
+#[derive(Debug, Clone)]
+pub struct Lying {
+    /// Where it lies.
+    pub spot: Spot,
+    /// What is beside it.
+    pub beside: Arc<[Spot]>,
+}
+
+/// Whether something is of a format.
+pub type Recognise = fn(&Lying, &Context<'_>) -> Result<bool, ArchiveError>;
+/// Opens something of a format.
+pub type Open = fn(&Lying, Flaws, &Context<'_>) -> Result<Box<dyn ArchiveReader>, ArchiveError>;
 
 /// How a file of a format is read.
 #[derive(Debug, Clone, Copy)]
@@ -219,8 +230,10 @@ pub static ZIP: Format = Format {
     title: "ZIP archive",
     extensions: &[".zip"],
     reading: Some(Reading {
-        recognise: |path, _| Ok(is_zip(path)?),
-        open: |path, _, context| Ok(Box::new(ZipReader::open(open_parts(path)?, None, context)?)),
+        recognise: |lying, _| Ok(is_zip(&lying.spot, &lying.beside)?),
+        open: |lying, _, context| {
+            Ok(Box::new(ZipReader::open(open_parts(&lying.spot, &lying.beside)?, None, context)?))
+        },
     }),
     writing: Some(Writing::Zip),
     abilities: Abilities {
@@ -265,8 +278,8 @@ pub static TAR: Format = Format {
     title: "tar archive",
     extensions: &[".tar"],
     reading: Some(Reading {
-        recognise: |path, context| Ok(tar::is_tar(path, context)?),
-        open: |path, flaws, context| Ok(Box::new(tar::open(path, flaws, context)?)),
+        recognise: |lying, context| Ok(tar::is_tar(&lying.spot, context)?),
+        open: |lying, flaws, context| Ok(Box::new(tar::open(&lying.spot, flaws, context)?)),
     }),
     writing: Some(Writing::Tar(Wrapping::None)),
     abilities: STREAMED,
@@ -296,8 +309,8 @@ pub static CPIO: Format = Format {
     title: "cpio archive",
     extensions: &[".cpio"],
     reading: Some(Reading {
-        recognise: |path, context| Ok(cpio::is_cpio(path, context)?),
-        open: |path, flaws, context| Ok(Box::new(cpio::open(path, flaws, context)?)),
+        recognise: |lying, context| Ok(cpio::is_cpio(&lying.spot, context)?),
+        open: |lying, flaws, context| Ok(Box::new(cpio::open(&lying.spot, flaws, context)?)),
     }),
     writing: None,
     abilities: Abilities { checks: Checks::Compression, ..STREAMED },
@@ -309,8 +322,8 @@ pub static DISC_IMAGE: Format = Format {
     title: "disc image",
     extensions: &[".iso"],
     reading: Some(Reading {
-        recognise: |path, _| Ok(is_iso(path)?),
-        open: |path, _, context| Ok(Box::new(IsoReader::open(path, context)?)),
+        recognise: |lying, _| Ok(is_iso(&lying.spot)?),
+        open: |lying, _, context| Ok(Box::new(IsoReader::open(&lying.spot, context)?)),
     }),
     writing: None,
     abilities: Abilities { direct: true, checks: Checks::Places, ..STREAMED },
@@ -322,8 +335,8 @@ pub static COMPRESSED_FILE: Format = Format {
     title: "compressed file",
     extensions: &[".gz", ".zst", ".xz", ".bz2"],
     reading: Some(Reading {
-        recognise: |path, _| Ok(WrappedFile::look_at(path)?.wrapping != Wrapping::None),
-        open: |path, _, context| Ok(Box::new(LoneReader::open(WrappedFile::look_at(path)?, context)?)),
+        recognise: |lying, _| Ok(WrappedFile::look_at(&lying.spot)?.wrapping != Wrapping::None),
+        open: |lying, _, context| Ok(Box::new(LoneReader::open(WrappedFile::look_at(&lying.spot)?, context)?)),
     }),
     writing: None,
     abilities: Abilities { times: TimesKept::Neither, checks: Checks::Compression, ..STREAMED },

@@ -63,7 +63,7 @@ impl Ledger {
     /// The ledger beside these volumes, named after the archive as it is shown. Whoever made the archive chose its name; it leads
     /// nowhere else.
     pub fn beside(set: &VolumeSet, shown_name: &str, key: OwnerKey) -> Self {
-        let folder = set.any_file().and_then(|file| file.path.parent()).unwrap_or(Path::new("."));
+        let folder = set.any_file().and_then(|file| file.spot.path.parent()).unwrap_or(Path::new("."));
         let name = format!("{}{SUFFIX}", shown_name.replace('/', "_"));
         Self { path: absolute(&folder.join(name)), key }
     }

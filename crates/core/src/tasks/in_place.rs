@@ -5,6 +5,7 @@ use crate::disk::{Folder, folder_of};
 use crate::formats::archive::Archive;
 use crate::formats::registry::{Format, PAGE, SEALED};
 use crate::formats::sealed::volume::{Geometry, VolumeFile, VolumeSet};
+use crate::formats::spot::Spot;
 use crate::ground::context::Context;
 use crate::tasks::pack::Target;
 use std::ffi::{OsStr, OsString};
@@ -28,8 +29,10 @@ pub fn complete_earlier(place: &Path, context: &Context<'_>) -> Result<(), Stagi
 pub fn own_place(set: &VolumeSet) -> Option<Target> {
     let count = set.geometry.data_volumes;
     let target = |number: u32, files: &[VolumeFile]| {
-        let [file @ VolumeFile { runs: None, in_page: None, attached: None, .. }] = files else { return None };
-        Some(Target { folder: folder_of(&file.path).to_owned(), stem: file.archive_name(number, count)? })
+        let [file @ VolumeFile { runs: None, in_page: None, spot: Spot { attached: None, .. }, .. }] = files else {
+            return None;
+        };
+        Some(Target { folder: folder_of(&file.spot.path).to_owned(), stem: file.archive_name(number, count)? })
     };
     let mut targets = set.volumes.iter().map(|(number, files)| target(*number, files));
     let first = targets.next()??;
@@ -39,7 +42,9 @@ pub fn own_place(set: &VolumeSet) -> Option<Target> {
 /// Where a page with a sealed volume in it can be replaced. `None` for volumes that are not in a page.
 pub fn own_page(set: &VolumeSet) -> Option<Target> {
     let mut files = set.volumes.values().flatten();
-    let (Some(VolumeFile { path, in_page: Some(_), attached: None, .. }), None) = (files.next(), files.next()) else {
+    let (Some(VolumeFile { spot: Spot { path, attached: None }, in_page: Some(_), .. }), None) =
+        (files.next(), files.next())
+    else {
         return None;
     };
     let (format, stem) = Format::of_name(path.file_name()?)?;
@@ -49,7 +54,7 @@ pub fn own_page(set: &VolumeSet) -> Option<Target> {
 
 /// Where an archive of an open format can be replaced: under a name that says its format, as it is written here.
 pub fn own_file(archive: &Archive) -> Option<(Target, &'static Format)> {
-    let path = archive.paths().pop()?;
+    let Spot { path, attached: None } = archive.spots().pop()? else { return None };
     let (format, stem) = Format::of_name(path.file_name()?)?;
     let is_right = format.is_read_as(archive.format) && path.ends_with(named(&stem, format));
     let target = Target { folder: folder_of(&path).to_owned(), stem };

@@ -42,8 +42,8 @@ pub fn carrying(volume_bytes: u64) -> InPage {
 pub fn pages_of(set: &VolumeSet) -> Result<Vec<(PathBuf, bool)>, FileError> {
     let pages = set.volumes.values().flatten().filter(|file| file.in_page.is_some());
     let is_own = |file: &VolumeFile| -> Result<_, FileError> {
-        let is_own = file.open()?.is_in(PAGE).map_err(FileError::on(FileAction::Read, &file.path))?;
-        Ok((file.path.clone(), is_own))
+        let is_own = file.open()?.is_in(PAGE).map_err(FileError::on(FileAction::Read, &file.spot.path))?;
+        Ok((file.spot.path.clone(), is_own))
     };
     pages.map(is_own).collect()
 }

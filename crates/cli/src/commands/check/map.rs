@@ -107,17 +107,8 @@ mod tests {
         #[case] expected: &str,
     ) {
         let damage = damage.iter().map(|&(from, to)| Damage { from, to }).collect();
-        let (path, supplement) = ("x".into(), false);
-        let file = FileReport {
-            path,
-            attached: None,
-            bytes,
-            expected_bytes: 120,
-            header_damaged,
-            supplement,
-            has_all: false,
-            damage,
-        };
+        let (spot, supplement) = ("x".into(), false);
+        let file = FileReport { spot, bytes, expected_bytes: 120, header_damaged, supplement, has_all: false, damage };
         let strip: String = stretches(Some(&file), 120, 10).into_iter().map(Stretch::sign).collect();
         assert_eq!(strip, expected);
     }

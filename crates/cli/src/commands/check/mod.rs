@@ -15,14 +15,14 @@ use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion;
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, contents, count, grouped, shown, size};
-use crate::words::{NOT_OWN_PAGE, NOT_SECRET};
+use crate::words::{NOT_OWN_PAGE, NOT_SECRET, message_flaw};
 use crate::{credentials, session, watching};
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::path::PathBuf;
 use under_seal_core::Error;
 use under_seal_core::disk::staging;
-use under_seal_core::formats::messages::structure::{Flaw, FlawedMessage};
+use under_seal_core::formats::messages::structure::FlawedMessage;
 use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::formats::sealed::volume::{VolumeFile, VolumeSet};
 use under_seal_core::formats::sealed::{HeadError, SealedError, SealedReader, UnlockedSet};
@@ -194,13 +194,7 @@ struct Flawed {
 
 impl Flawed {
     fn new((path, flawed): &(PathBuf, FlawedMessage)) -> Self {
-        let why = match flawed.flaw {
-            Flaw::Cut => "it is cut off, so a part of what was attached may be missing",
-            Flaw::TooDeep => "it has parts within parts too deep to follow",
-            Flaw::UnknownEncoding => "a part has an encoding that is not known",
-            Flaw::TooMany => "too much is attached; the rest was not looked at",
-        };
-        Self { path: text::path(path), message_number: flawed.message, why }
+        Self { path: text::path(path), message_number: flawed.message, why: message_flaw(flawed.flaw) }
     }
 }
 
@@ -268,9 +262,9 @@ impl Volume {
         };
         let range = |damage: &Damage| Range { from: damage.from, to: damage.to };
         let file = |file: &FileReport| File {
-            path: text::path(&file.path),
-            message_number: file.attached.as_ref().map(|attached| attached.message),
-            attached_as: file.attached.as_ref().and_then(|attached| attached.name.clone()),
+            path: text::path(&file.spot.path),
+            message_number: file.spot.attached.as_ref().map(|attached| attached.message),
+            attached_as: file.spot.attached.as_ref().and_then(|attached| attached.name.clone()),
             bytes: file.bytes,
             expected_bytes: file.expected_bytes,
             header_damaged: file.header_damaged,
@@ -322,8 +316,9 @@ fn lines(set: &VolumeSet, found: &SetReport, report: &Report, typed: &CheckArgum
 /// Where packing under the name of one of these files is at work, or was interrupted on the way to its names.
 fn unfinished_beside(set: &VolumeSet) -> Vec<PathBuf> {
     let count = set.geometry.data_volumes;
-    let named =
-        |(number, file): (u32, &VolumeFile)| Some((file.path.parent()?.to_owned(), file.archive_name(number, count)?));
+    let named = |(number, file): (u32, &VolumeFile)| {
+        Some((file.spot.path.parent()?.to_owned(), file.archive_name(number, count)?))
+    };
     let files = set.volumes.iter().flat_map(|(number, files)| files.iter().map(|file| (*number, file)));
     // The volumes of a set mostly have one name, which is looked for once.
     let targets: BTreeSet<_> = files.filter_map(named).collect();
@@ -366,23 +361,11 @@ fn volume_rows(volume: &VolumeReport) -> Vec<(Tone, Vec<String>)> {
         return vec![(Tone::Bad, vec![volume.number.to_string(), "-".into(), "-".into(), "missing".into()])];
     }
     let row = |file: &FileReport| {
-        let name = name_of(file);
+        let name = text::spot(&file.spot);
         let (tone, state) = file_state(file);
         (tone, vec![volume.number.to_string(), name, grouped(file.bytes), state])
     };
     volume.files.iter().map(row).collect()
-}
-
-/// A file's name, and what is attached there, where it holds messages.
-fn name_of(file: &FileReport) -> String {
-    let name = file.path.file_name().map(text::name).unwrap_or_default();
-    match &file.attached {
-        None => name,
-        Some(attached) => match &attached.name {
-            Some(own) => format!("{name}: {}", text::name(own.as_ref())),
-            None => format!("{name}: in message {}", attached.message),
-        },
-    }
 }
 
 fn file_state(file: &FileReport) -> (Tone, String) {

@@ -57,7 +57,7 @@ pub(super) fn run(sets: Vec<VolumeSet>, arguments: &CheckArguments) -> Result<u8
             name: name.unwrap_or_else(|| format!("set {}", report.set.get(..8).unwrap_or(&report.set))),
             volumes: format!("{} of {}", set.volumes.len(), set.geometry.data_volumes),
             locked: failure.as_ref().map(words::explain),
-            example: set.any_file().map(|file| file.path.clone()).unwrap_or_default(),
+            example: set.any_file().map(|file| file.spot.path.clone()).unwrap_or_default(),
         });
         archives.push(report);
     }

@@ -48,7 +48,7 @@ pub(super) fn run(arguments: &OpenArguments, places: &[PathBuf]) -> Result<u8, F
     };
     let mut parcels: Vec<Parcel> = Vec::new();
     for set in gather_each(places, &arguments.work)? {
-        let example = set.any_file().map(|file| text::path(&file.path)).unwrap_or_default();
+        let example = set.any_file().map(|file| text::path(&file.spot.path)).unwrap_or_default();
         match open_one(arguments, set, &mut keyring) {
             Ok((opened, parcel)) => {
                 report.archives.push(opened);

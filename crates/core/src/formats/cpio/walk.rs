@@ -2,12 +2,13 @@
 
 use super::header::{Form, Header, MAGIC_BYTES, MAX_HEADER_BYTES};
 use super::{END_NAME, MAX_NAME_BYTES};
-use crate::codecs::stream::{Unwrapped, WrappedFile};
 use crate::formats::reader::{Flaws, Next};
-use crate::formats::streamed::{Described, Filled, Kind, StreamedError, StreamedReader, Walk, begins};
+use crate::formats::spot::Spot;
+use crate::formats::streamed::{
+    Described, Filled, Kind, StreamedError, StreamedReader, Unwrapped, Walk, WrappedFile, begins,
+};
 use crate::ground::context::Context;
 use crate::ground::entry::{MAX_LINK_TARGET_BYTES, Timestamp};
-use std::path::Path;
 
 /// The bits of a mode that say what kind of file it is, and the kinds that can be extracted (POSIX.1-2017, `pax`, "Values for cpio
 /// c_mode Field").
@@ -20,9 +21,9 @@ const LINK: u32 = 0o120_000;
 ///
 /// # Errors
 /// [`StreamedError`] from the system; what does not decompress is no cpio archive.
-pub fn is_cpio(path: &Path, context: &Context<'_>) -> Result<bool, StreamedError> {
+pub fn is_cpio(spot: &Spot, context: &Context<'_>) -> Result<bool, StreamedError> {
     // The shorter header is no longer than the shortest archive, which ends with one.
-    begins::<{ Form::Portable.header_bytes() }>(&WrappedFile::look_at(path)?, context, |beginning| {
+    begins::<{ Form::Portable.header_bytes() }>(&WrappedFile::look_at(spot)?, context, |beginning| {
         match Form::of(&beginning[..MAGIC_BYTES]) {
             Some(Form::Portable) => Header::decode(beginning).is_some(),
             Some(_) => beginning[MAGIC_BYTES..].iter().all(u8::is_ascii_hexdigit),
@@ -35,8 +36,8 @@ pub fn is_cpio(path: &Path, context: &Context<'_>) -> Result<bool, StreamedError
 ///
 /// # Errors
 /// As [`StreamedReader::open`].
-pub fn open(path: &Path, flaws: Flaws, context: &Context<'_>) -> Result<StreamedReader, StreamedError> {
-    StreamedReader::open(WrappedFile::look_at(path)?, begin, flaws, context)
+pub fn open(spot: &Spot, flaws: Flaws, context: &Context<'_>) -> Result<StreamedReader, StreamedError> {
+    StreamedReader::open(WrappedFile::look_at(spot)?, begin, flaws, context)
 }
 
 /// Begins at the first header.

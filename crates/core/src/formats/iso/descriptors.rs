@@ -3,8 +3,8 @@
 use super::records::{Record, both_u16, both_u32};
 use super::{Image, IsoError, SECTOR_BYTES};
 use crate::disk::FileError;
+use crate::formats::spot::Spot;
 use crate::ground::wire::{Cursor, Malformed};
-use std::path::Path;
 
 /// The first sector behind the system area (ECMA-119, 6.2.1).
 const FIRST_SECTOR: u64 = 16;
@@ -61,9 +61,9 @@ pub(super) struct Descriptors {
 }
 
 /// Whether a file is a disc image.
-pub fn is_iso(path: &Path) -> Result<bool, FileError> {
+pub fn is_iso(spot: &Spot) -> Result<bool, FileError> {
     let mut beginning = [0; 6];
-    let found = Image::open(path)?.fill(FIRST_SECTOR * SECTOR_BYTES as u64, &mut beginning)?;
+    let found = Image::open(spot)?.fill(FIRST_SECTOR * SECTOR_BYTES as u64, &mut beginning)?;
     Ok(found && &beginning[1..] == IDENTIFIER)
 }
 

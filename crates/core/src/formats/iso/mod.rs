@@ -15,10 +15,9 @@ pub use descriptors::is_iso;
 pub use error::IsoError;
 pub use reader::IsoReader;
 
-use crate::disk::{FileAction, FileError, Links, open_regular};
-use std::fs::{File, Metadata};
-use std::os::unix::fs::FileExt as _;
-use std::path::{Path, PathBuf};
+use super::spot::{OpenSpot, Spot};
+use crate::disk::{FileAction, FileError};
+use std::io;
 
 /// Descriptors and folders fill whole sectors of so many bytes (ECMA-119, 6.1.2).
 pub const SECTOR_BYTES: usize = 2_048;
@@ -26,19 +25,17 @@ pub const SECTOR_BYTES: usize = 2_048;
 /// A disc image's bytes.
 #[derive(Debug)]
 struct Image {
-    file: File,
-    path: PathBuf,
-    metadata: Metadata,
+    file: OpenSpot,
+    spot: Spot,
 }
 
 impl Image {
-    fn open(path: &Path) -> Result<Self, FileError> {
-        let (file, metadata) = open_regular(path, Links::Follow)?;
-        Ok(Self { file, path: path.to_owned(), metadata })
+    fn open(spot: &Spot) -> Result<Self, FileError> {
+        Ok(Self { file: spot.open()?, spot: spot.clone() })
     }
 
     fn bytes(&self) -> u64 {
-        self.metadata.len()
+        self.file.length()
     }
 
     /// Fills a buffer from a place; `false` where the image ends before.
@@ -46,8 +43,11 @@ impl Image {
         if at.checked_add(buffer.len() as u64).is_none_or(|end| end > self.bytes()) {
             return Ok(false);
         }
-        self.file.read_exact_at(buffer, at).map_err(FileError::on(FileAction::Read, &self.path))?;
-        Ok(true)
+        let on_read = || FileError::on(FileAction::Read, &self.spot.path);
+        match self.file.read_up_to(buffer, at).map_err(on_read())? {
+            filled if filled == buffer.len() => Ok(true),
+            _ => Err(on_read()(io::ErrorKind::UnexpectedEof.into())),
+        }
     }
 
     /// The sector at a place.

@@ -9,10 +9,10 @@ use crate::disk::FileError;
 use crate::formats::error::ArchiveError;
 use crate::formats::members::{MAX_SHARING, Refused, SameName, Tree};
 use crate::formats::reader::{ArchiveReader, Facts, deliver_file, deliver_without_content};
+use crate::formats::spot::Spot;
 use crate::ground::context::Context;
 use crate::ground::entry::ListedEntry;
 use crate::ground::sink::EntrySink;
-use std::path::{Path, PathBuf};
 
 /// An open disc image.
 pub struct IsoReader {
@@ -28,8 +28,8 @@ pub struct IsoReader {
 
 impl IsoReader {
     /// Reads every folder, to know what is there.
-    pub fn open(path: &Path, context: &Context<'_>) -> Result<Self, IsoError> {
-        let image = Image::open(path)?;
+    pub fn open(spot: &Spot, context: &Context<'_>) -> Result<Self, IsoError> {
+        let image = Image::open(spot)?;
         let Descriptors { primary, joliet, other_system } = Descriptors::read(&image)?;
         // Rock Ridge keeps modes and links too.
         let (volume, naming) = match (rock_ridge(&image, &primary.root, primary.block_bytes)?, joliet) {
@@ -98,8 +98,8 @@ impl ArchiveReader for IsoReader {
         &self.tree.listed
     }
 
-    fn paths(&self) -> Vec<PathBuf> {
-        vec![self.image.path.clone()]
+    fn spots(&self) -> Vec<Spot> {
+        vec![self.image.spot.clone()]
     }
 
     fn refused(&self) -> &[Refused] {

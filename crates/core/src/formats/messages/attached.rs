@@ -108,39 +108,10 @@ pub fn texts(
     Ok(each_leaf(&file, take, context).map_err(interruption(path))?.is_some())
 }
 
-/// Opens a file, or what is attached to a message in it, to read it from its beginning to its end.
-///
-/// # Errors
-/// [`FileError`] where the file cannot be opened.
-pub fn open_whole(path: &Path, attached: Option<&Arc<Attached>>) -> Result<Box<dyn Read>, FileError> {
-    let (file, _) = open_regular(path, Links::Follow)?;
-    Ok(match attached {
-        Some(attached) => Box::new(Content { file, attached: Arc::clone(attached), at: 0 }),
-        None => Box::new(file),
-    })
-}
-
-/// What is attached, as it is read on.
-struct Content {
-    file: File,
-    attached: Arc<Attached>,
-    at: u64,
-}
-
-impl Read for Content {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        let count = self.attached.read_up_to(&self.file, buffer, self.at)?;
-        self.at += count as u64;
-        Ok(count)
-    }
-}
-
-/// Whether a file holds messages, by how it begins.
-///
-/// # Errors
-/// From the system.
-pub fn holds_messages(file: &File) -> io::Result<bool> {
-    Ok(kind_of_file(file)?.is_some())
+/// Whether a file holds messages, by how it begins; none that cannot be read does.
+pub fn is_of_messages(path: &Path) -> bool {
+    let kind = open_regular(path, Links::Follow).map(|(file, _)| kind_of_file(&file));
+    matches!(kind, Ok(Ok(Some(_))))
 }
 
 fn kind_of_file(file: &File) -> io::Result<Option<Kind>> {
@@ -161,7 +132,7 @@ fn each_leaf(
 
 /// The first bytes of what a leaf carries.
 fn beginning(file: &File, leaf: &Leaf) -> io::Result<Vec<u8>> {
-    const BYTES: usize = 256;
+    const BYTES: usize = 512;
     let mut encoded = vec![0; (4 * BYTES).min(usize::try_from(leaf.place.end - leaf.place.start).unwrap_or(4 * BYTES))];
     let filled = read_up_to_at(file, &mut encoded, leaf.place.start)?;
     let (mut decoder, mut decoded) = (Decoder::new(leaf.encoding), Vec::new());

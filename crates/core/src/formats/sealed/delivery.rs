@@ -5,12 +5,12 @@ use super::index::{About, ParcelOf};
 use super::reader::SealedReader;
 use crate::formats::error::ArchiveError;
 use crate::formats::reader::{ArchiveReader, Facts};
+use crate::formats::spot::Spot;
 use crate::ground::attributes::Attribute;
 use crate::ground::context::{Cancelled, Context};
 use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry};
 use crate::ground::sink::EntrySink;
 use std::collections::BTreeMap;
-use std::path::PathBuf;
 
 /// Why archives are no whole delivery.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -113,8 +113,8 @@ impl ArchiveReader for DeliveryReader {
         &self.listed
     }
 
-    fn paths(&self) -> Vec<PathBuf> {
-        self.parcels.iter().flat_map(|parcel| parcel.paths()).collect()
+    fn spots(&self) -> Vec<Spot> {
+        self.parcels.iter().flat_map(|parcel| parcel.spots()).collect()
     }
 
     fn extract_some(

@@ -22,6 +22,7 @@ use crate::codecs::block::Decompressor;
 use crate::codecs::error::CodecError;
 use crate::formats::error::ArchiveError;
 use crate::formats::reader::{ArchiveReader, Facts};
+use crate::formats::spot::Spot;
 use crate::ground::context::{Context, Progress};
 use crate::ground::entry::ListedEntry;
 use crate::ground::pipeline::{Jobs, Spares, ordered};
@@ -29,7 +30,6 @@ use crate::ground::secrets::Credentials;
 use crate::ground::sink::EntrySink;
 use crate::ground::wire::Malformed;
 use std::collections::HashMap;
-use std::path::PathBuf;
 
 /// An unlocked archive.
 pub struct SealedReader {
@@ -247,8 +247,8 @@ impl ArchiveReader for SealedReader {
         &self.listed
     }
 
-    fn paths(&self) -> Vec<PathBuf> {
-        self.set().paths()
+    fn spots(&self) -> Vec<Spot> {
+        self.set().spots()
     }
 
     /// Reads the whole stream once, from its first byte to its last.

@@ -19,13 +19,13 @@ use crate::codecs::block::Decompressor;
 use crate::formats::error::ArchiveError;
 use crate::formats::reader::ArchiveReader;
 use crate::formats::sealed::volume::VolumeSet;
+use crate::formats::spot::Spot;
 use crate::ground::context::{Context, Progress};
 use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry};
 use crate::ground::holes::ContentDigest;
 use crate::ground::sink::EntrySink;
 use crate::ground::wire::Malformed;
 use std::collections::{HashMap, HashSet};
-use std::path::PathBuf;
 
 /// An archive of which parts may be lost.
 pub struct Salvage {
@@ -222,8 +222,8 @@ impl ArchiveReader for Salvage {
         &self.whole
     }
 
-    fn paths(&self) -> Vec<PathBuf> {
-        self.set().paths()
+    fn spots(&self) -> Vec<Spot> {
+        self.set().spots()
     }
 
     fn extract_some(

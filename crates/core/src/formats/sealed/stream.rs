@@ -255,7 +255,7 @@ impl StreamReader {
         if !opened? {
             let (volume, index) = geometry.locate(cell);
             let files = self.cells.set().volumes.get(&volume).and_then(|copies| copies.first());
-            let path = files.map(|file| file.path.clone()).unwrap_or_default();
+            let path = files.map(|file| file.spot.path.clone()).unwrap_or_default();
             return Err(StreamError::NotAuthentic { volume, path, offset: geometry.cell_length.offset_of(index) });
         }
         let [low, high, 0, 0, ..] = *self.cells.held() else { return Err(Malformed("cell").into()) };

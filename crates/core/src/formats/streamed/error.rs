@@ -1,6 +1,6 @@
 //! Why an archive that is read from its beginning to its end cannot be.
 
-use crate::codecs::stream::UnwrapError;
+use super::wrapped::UnwrapError;
 use crate::disk::{Interruption, interruptible};
 use crate::formats::members::{MAX_ENTRIES, MAX_PATHS_BYTES};
 use crate::ground::class::{Classed, ErrorClass};

@@ -1,7 +1,7 @@
 //! A stream in which contents stand one behind the other, each filled up to a whole number of blocks.
 
 use super::error::StreamedError;
-use crate::codecs::stream::Unwrapped;
+use super::wrapped::Unwrapped;
 use crate::formats::reader::CONTENT_BYTES;
 
 /// A stream, with what is still to be read of the current content.

@@ -6,14 +6,16 @@ mod described;
 mod error;
 mod filled;
 mod reader;
+mod wrapped;
 
 pub(super) use described::{Described, FileNumber, Kind};
 pub use error::StreamedError;
 pub(super) use filled::Filled;
 pub use reader::StreamedReader;
 pub(super) use reader::Walk;
+pub(super) use wrapped::Unwrapped;
+pub use wrapped::WrappedFile;
 
-use crate::codecs::stream::WrappedFile;
 use crate::ground::context::Context;
 
 /// Whether what is inside a file begins with so many bytes that are as they should be.

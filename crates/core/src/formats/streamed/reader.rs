@@ -3,16 +3,16 @@
 
 use super::described::{Described, Kind, SHARED_BYTES, members};
 use super::error::StreamedError;
-use crate::codecs::stream::{Unwrapped, WrappedFile};
+use super::wrapped::{Unwrapped, WrappedFile};
 use crate::formats::error::ArchiveError;
 use crate::formats::members::{MAX_ENTRIES, MAX_PATHS_BYTES, Refused, RefusedReason, SameName, Tree};
 use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, Facts, Flaws, Next, deliver_file, deliver_without_content};
+use crate::formats::spot::Spot;
 use crate::ground::attributes::Attribute;
 use crate::ground::context::Context;
 use crate::ground::entry::{Content, ListedEntry};
 use crate::ground::sink::EntrySink;
 use std::collections::BTreeMap;
-use std::path::PathBuf;
 
 /// A walk through an archive, from entry to entry.
 pub(in crate::formats) trait Walk {
@@ -236,8 +236,8 @@ impl ArchiveReader for StreamedReader {
         &self.tree.listed
     }
 
-    fn paths(&self) -> Vec<PathBuf> {
-        vec![self.file.path.clone()]
+    fn spots(&self) -> Vec<Spot> {
+        vec![self.file.spot.clone()]
     }
 
     fn refused(&self) -> &[Refused] {

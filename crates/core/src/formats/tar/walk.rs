@@ -4,12 +4,13 @@ use super::header::{Header, HeaderFlaw};
 use super::records::Records;
 use super::sparse::{InFront, Map, SparseRecords, behind_header, in_header};
 use super::{BLOCK_BYTES, MAX_RECORDS_BYTES};
-use crate::codecs::stream::{Unwrapped, WrappedFile};
 use crate::formats::reader::{Flaws, Next};
-use crate::formats::streamed::{Described, Filled, Kind, StreamedError, StreamedReader, Walk, begins};
+use crate::formats::spot::Spot;
+use crate::formats::streamed::{
+    Described, Filled, Kind, StreamedError, StreamedReader, Unwrapped, Walk, WrappedFile, begins,
+};
 use crate::ground::context::Context;
 use crate::ground::entry::Timestamp;
-use std::path::Path;
 
 /// Kinds of headers (ustar interchange format, and what other writers have added).
 const OLD_FILE: u8 = 0;
@@ -28,8 +29,8 @@ const SPARSE: u8 = b'S';
 ///
 /// # Errors
 /// [`StreamedError`] from the system; what does not decompress is no tar archive.
-pub fn is_tar(path: &Path, context: &Context<'_>) -> Result<bool, StreamedError> {
-    begins(&WrappedFile::look_at(path)?, context, |block| {
+pub fn is_tar(spot: &Spot, context: &Context<'_>) -> Result<bool, StreamedError> {
+    begins(&WrappedFile::look_at(spot)?, context, |block| {
         Header::decode(block).is_ok_and(|header| !header.name.is_empty())
     })
 }
@@ -38,8 +39,8 @@ pub fn is_tar(path: &Path, context: &Context<'_>) -> Result<bool, StreamedError>
 ///
 /// # Errors
 /// As [`StreamedReader::open`].
-pub fn open(path: &Path, flaws: Flaws, context: &Context<'_>) -> Result<StreamedReader, StreamedError> {
-    StreamedReader::open(WrappedFile::look_at(path)?, begin, flaws, context)
+pub fn open(spot: &Spot, flaws: Flaws, context: &Context<'_>) -> Result<StreamedReader, StreamedError> {
+    StreamedReader::open(WrappedFile::look_at(spot)?, begin, flaws, context)
 }
 
 /// Begins at the first header.

@@ -31,7 +31,7 @@ pub use encryption::{ENCRYPTION_BYTES, Encrypting, SALT_BYTES};
 pub use error::ZipError;
 pub use headers::{Described, Finished, may_need_64};
 pub use methods::Method;
-pub use parts::{is_part_suffix, is_zip, open_parts, suffixes};
+pub use parts::{begins_like_zip, is_part_name, is_part_suffix, is_zip, open_parts, suffixes};
 pub use reader::ZipReader;
 pub use segments::Segments;
 pub use writer::{ZipWriteError, ZipWriter};

@@ -5,34 +5,49 @@ use super::directory::find_end;
 use super::{Segments, ZipError};
 use crate::disk::numbered::Row;
 use crate::disk::{FileError, Folder, Interruption, absolute};
+use crate::formats::spot::Spot;
 use std::collections::BTreeMap;
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::OsStrExt as _;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 /// Signatures with which a ZIP archive, or its first part, begins (sections 4.3.7, 4.3.16, 8.5.3 and 8.5.4).
 const BEGINNINGS: [&[u8; 4]; 4] = [b"PK\x03\x04", b"PK\x05\x06", b"PK\x07\x08", b"PK00"];
 
 /// Whether a file is a ZIP archive, or a part of one: by how it begins, and, where something stands in front, by how it ends.
-pub fn is_zip(path: &Path) -> Result<bool, FileError> {
-    let segments = Segments::open(&[path])?;
+pub fn is_zip(spot: &Spot, beside: &[Spot]) -> Result<bool, FileError> {
+    let segments = Segments::open(std::slice::from_ref(spot))?;
     let begins = segments.bytes_at(0, 4)?.unwrap_or_default();
-    if BEGINNINGS.iter().any(|beginning| **beginning == *begins) {
+    if begins_like_zip(&begins) {
         return Ok(true);
     }
     match find_end(&segments) {
         Ok(_) | Err(ZipError::Parts { .. } | ZipError::TwoEnds) => Ok(true),
         Err(ZipError::Interrupted(Interruption::File(error))) => Err(error),
-        Err(_) => is_named_part(path),
+        Err(_) => is_named_part(spot, beside),
     }
+}
+
+/// Whether a ZIP archive, or its first part, begins so.
+pub fn begins_like_zip(beginning: &[u8]) -> bool {
+    BEGINNINGS.iter().any(|signature| beginning.starts_with(*signature))
 }
 
 /// A middle part begins with anything, and so does a last one that is cut short; their names, beside the first one's, say
 /// what they are.
-fn is_named_part(path: &Path) -> Result<bool, FileError> {
-    let name = path.file_name().unwrap_or_default().as_bytes().to_ascii_lowercase();
-    let is_last = || Ok(name.ends_with(b".zip") && Siblings::of(&absolute(path))?.find(b"z01").is_some());
-    if part_number(&name).is_some() || has_zip_before_number(&name) { Ok(true) } else { is_last() }
+fn is_named_part(spot: &Spot, beside: &[Spot]) -> Result<bool, FileError> {
+    let name = lower_name(spot);
+    let is_last = || Ok(name.ends_with(b".zip") && Siblings::of(spot, beside)?.find(b"z01").is_some());
+    if is_part_name(&name) { Ok(true) } else { is_last() }
+}
+
+/// Whether a name, in small letters, is that of a part which is not the last one, or of a plain piece of a ZIP archive.
+pub fn is_part_name(name: &[u8]) -> bool {
+    part_number(name).is_some() || has_zip_before_number(name)
+}
+
+fn lower_name(spot: &Spot) -> Vec<u8> {
+    spot.own_name().unwrap_or_default().as_bytes().to_ascii_lowercase()
 }
 
 /// What follows the names of the parts of an archive of so many, in order: `.zip` alone, or `.z01`, `.z02`, …, `.zip` (section 8.3.1).
@@ -59,41 +74,41 @@ fn has_zip_before_number(name: &[u8]) -> bool {
         && !name.ends_with(b".zip")
 }
 
-/// Opens an archive with all its parts, from any one of them.
-pub fn open_parts(path: &Path) -> Result<Segments, ZipError> {
-    let path = absolute(path);
-    let name = path.file_name().unwrap_or_default().to_owned();
-    let lower = name.as_bytes().to_ascii_lowercase();
+/// Opens an archive with all its parts, from any one of them. They are sought in the folder of a file, and among what is named as lying
+/// beside it.
+pub fn open_parts(spot: &Spot, beside: &[Spot]) -> Result<Segments, ZipError> {
+    let lower = lower_name(spot);
     if has_zip_before_number(&lower) {
-        return open_pieces(&path, &name);
+        return open_pieces(spot, beside);
     }
     let last = match part_number(&lower) {
-        Some(_) => {
-            Siblings::of(&path)?.find(b"zip").ok_or(ZipError::MissingParts { missing: Vec::new(), count: None })?
-        }
-        None => path,
+        Some(_) => Siblings::of(spot, beside)?
+            .find(b"zip")
+            .ok_or(ZipError::MissingParts { missing: Vec::new(), count: None })?,
+        None => absolute_spot(spot),
     };
-    let segments = Segments::open(&[&last])?;
+    let segments = Segments::open(std::slice::from_ref(&last))?;
     let parts = match find_end(&segments) {
         Err(ZipError::Parts { parts, .. }) => parts,
         // Whatever else is wrong with it, reading it tells.
         _ => return Ok(segments),
     };
-    let siblings = Siblings::of(&last)?;
-    let found: Vec<(u32, Option<PathBuf>)> =
+    let siblings = Siblings::of(&last, beside)?;
+    let found: Vec<(u32, Option<Spot>)> =
         (1..parts).map(|number| (number, siblings.find(format!("z{number:02}").as_bytes()))).collect();
-    let missing: Vec<u32> = found.iter().filter(|(_, path)| path.is_none()).map(|(number, _)| *number).collect();
+    let missing: Vec<u32> = found.iter().filter(|(_, spot)| spot.is_none()).map(|(number, _)| *number).collect();
     if !missing.is_empty() {
         return Err(ZipError::MissingParts { missing, count: Some(parts) });
     }
-    let all: Vec<PathBuf> = found.into_iter().filter_map(|(_, path)| path).chain([last]).collect();
+    let all: Vec<Spot> = found.into_iter().filter_map(|(_, spot)| spot).chain([last]).collect();
     Ok(Segments::open(&all)?)
 }
 
 /// Plain pieces: one behind the other they are the archive.
-fn open_pieces(path: &Path, name: &OsStr) -> Result<Segments, ZipError> {
-    let folder = path.parent().unwrap_or(Path::new("/"));
-    let row = Row::of(name, &Folder::open(folder)?.names()?);
+fn open_pieces(spot: &Spot, beside: &[Spot]) -> Result<Segments, ZipError> {
+    let all = lying_beside(spot, beside)?;
+    let names: Vec<OsString> = all.iter().filter_map(|spot| Some(spot.own_name()?.to_owned())).collect();
+    let row = Row::of(spot.own_name().unwrap_or_default(), &names);
     let row = row.ok_or(ZipError::MissingParts { missing: Vec::new(), count: None })?;
     let first = row.first();
     let last = row.names.keys().next_back().copied().unwrap_or(first);
@@ -102,26 +117,46 @@ fn open_pieces(path: &Path, name: &OsStr) -> Result<Segments, ZipError> {
     if !missing.is_empty() {
         return Err(ZipError::MissingParts { missing, count: row.count });
     }
-    let paths: Vec<PathBuf> = row.names.values().filter_map(|names| Some(folder.join(names.first()?))).collect();
-    Ok(Segments::open(&paths)?)
+    let called = |name: &OsString| all.iter().find(|spot| spot.own_name() == Some(name.as_os_str())).cloned();
+    let spots: Vec<Spot> = row.names.values().filter_map(|names| called(names.first()?)).collect();
+    Ok(Segments::open(&spots)?)
 }
 
-/// The files beside one that differ from it in their ends only, by these, in small letters.
-struct Siblings(BTreeMap<Vec<u8>, PathBuf>);
+fn absolute_spot(spot: &Spot) -> Spot {
+    Spot { path: absolute(&spot.path), attached: spot.attached.clone() }
+}
+
+/// What lies beside something: the files of its folder, where it is a file, and what is named besides. A file comes before what is
+/// attached under its name.
+fn lying_beside(spot: &Spot, beside: &[Spot]) -> Result<Vec<Spot>, FileError> {
+    let mut all = Vec::new();
+    if spot.attached.is_none() {
+        let path = absolute(&spot.path);
+        let folder = path.parent().unwrap_or(Path::new("/"));
+        all.extend(Folder::open(folder)?.names()?.iter().map(|name| Spot::from(folder.join(name))));
+    }
+    all.extend(beside.iter().cloned());
+    Ok(all)
+}
+
+/// What lies beside something and is called like it but for the end, by that end, in small letters.
+struct Siblings(BTreeMap<Vec<u8>, Spot>);
 
 impl Siblings {
-    fn of(path: &Path) -> Result<Self, FileError> {
-        let folder = path.parent().unwrap_or(Path::new("/"));
-        let stem = path.file_stem().unwrap_or_default().as_bytes().to_ascii_lowercase();
-        let end = |name: &OsString| {
-            let lower = name.as_bytes().to_ascii_lowercase();
-            let end = lower.strip_prefix(stem.as_slice())?.strip_prefix(b".")?.to_vec();
-            Some((end, folder.join(name)))
-        };
-        Ok(Self(Folder::open(folder)?.names()?.iter().filter_map(end).collect()))
+    fn of(spot: &Spot, beside: &[Spot]) -> Result<Self, FileError> {
+        let name = lower_name(spot);
+        let stem = Path::new(OsStr::from_bytes(&name)).file_stem().unwrap_or_default().as_bytes().to_vec();
+        let mut found = BTreeMap::new();
+        for other in lying_beside(spot, beside)? {
+            let lower = lower_name(&other);
+            if let Some(end) = lower.strip_prefix(stem.as_slice()).and_then(|end| end.strip_prefix(b".")) {
+                found.entry(end.to_vec()).or_insert(other);
+            }
+        }
+        Ok(Self(found))
     }
 
-    fn find(&self, end: &[u8]) -> Option<PathBuf> {
+    fn find(&self, end: &[u8]) -> Option<Spot> {
         self.0.get(end).cloned()
     }
 }

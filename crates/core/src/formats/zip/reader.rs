@@ -9,6 +9,7 @@ use super::segments::Segments;
 use crate::formats::error::ArchiveError;
 use crate::formats::members::{Refused, SameName, Tree};
 use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, Encryption, Facts};
+use crate::formats::spot::Spot;
 use crate::ground::context::{Cancelled, Context, Progress};
 use crate::ground::entry::{Content, EntryKind, ListedEntry, MAX_LINK_TARGET_BYTES};
 use crate::ground::retrying::uninterrupted;
@@ -16,7 +17,6 @@ use crate::ground::secrets::{Credentials, Password};
 use crate::ground::sink::EntrySink;
 use crate::ground::wire::Malformed;
 use std::io::{self, Read};
-use std::path::{Path, PathBuf};
 
 /// An open archive.
 pub struct ZipReader {
@@ -198,8 +198,8 @@ impl ArchiveReader for ZipReader {
         &self.tree.listed
     }
 
-    fn paths(&self) -> Vec<PathBuf> {
-        self.segments.paths().map(Path::to_owned).collect()
+    fn spots(&self) -> Vec<Spot> {
+        self.segments.spots().cloned().collect()
     }
 
     fn refused(&self) -> &[Refused] {
@@ -215,7 +215,7 @@ impl ArchiveReader for ZipReader {
             hides_names: self.hides_names(),
             is_covered: self.is_covered(),
             // Parts are found by their names.
-            needs_names: self.segments.paths().count() > 1,
+            needs_names: self.segments.spots().count() > 1,
             ..Facts::default()
         }
     }

@@ -2,12 +2,9 @@
 //! as they are read, from any place on.
 
 use super::cipher::EntryKey;
-use crate::disk::{FileAction, FileError, Links, open_regular};
-use crate::ground::retrying::uninterrupted;
-use std::fs::File;
+use crate::disk::{FileAction, FileError};
+use crate::formats::spot::{OpenSpot, Spot};
 use std::io::{self, Read};
-use std::os::unix::fs::FileExt as _;
-use std::path::{Path, PathBuf};
 
 /// Files that are read as one.
 #[derive(Debug)]
@@ -20,8 +17,8 @@ pub struct Segments {
 
 #[derive(Debug)]
 struct Segment {
-    file: File,
-    path: PathBuf,
+    file: OpenSpot,
+    spot: Spot,
     start: u64,
     length: u64,
 }
@@ -31,12 +28,12 @@ impl Segments {
     ///
     /// # Errors
     /// [`FileError`] from the system, or where one is no regular file.
-    pub fn open<P: AsRef<Path>>(paths: &[P]) -> Result<Self, FileError> {
+    pub fn open<S: Clone + Into<Spot>>(spots: &[S]) -> Result<Self, FileError> {
         let mut segments = Self { files: Vec::new(), length: 0, covered: None };
-        for path in paths {
-            let (file, metadata) = open_regular(path.as_ref(), Links::Follow)?;
-            let (start, length) = (segments.length, metadata.len());
-            segments.files.push(Segment { file, path: path.as_ref().to_owned(), start, length });
+        for spot in spots.iter().cloned().map(Into::into) {
+            let file = spot.open()?;
+            let (start, length) = (segments.length, file.length());
+            segments.files.push(Segment { file, spot, start, length });
             segments.length = start.saturating_add(length);
         }
         Ok(segments)
@@ -44,7 +41,7 @@ impl Segments {
 
     /// The same files, opened once more.
     pub(super) fn reopened(&self) -> Result<Self, FileError> {
-        Self::open(&self.paths().collect::<Vec<_>>())
+        Self::open(&self.spots().cloned().collect::<Vec<_>>())
     }
 
     /// So many bytes from a place on, deciphered: one file, wherever they lie.
@@ -62,9 +59,9 @@ impl Segments {
         if self.covered.is_some() { 1 } else { self.files.len() }
     }
 
-    /// The files' paths, in order.
-    pub fn paths(&self) -> impl Iterator<Item = &Path> {
-        self.files.iter().map(|segment| segment.path.as_path())
+    /// Where the files lie, in order.
+    pub fn spots(&self) -> impl Iterator<Item = &Spot> {
+        self.files.iter().map(|segment| &segment.spot)
     }
 
     /// Where a place in one of the files is in all of them; `None` where there is no such place.
@@ -89,8 +86,8 @@ impl Segments {
         let Some(segment) = self.files.get(place) else { return Ok(0) };
         let inside = at - segment.start;
         let room = usize::try_from(segment.length - inside).unwrap_or(usize::MAX).min(buffer.len());
-        let read = uninterrupted(|| segment.file.read_at(&mut buffer[..room], inside));
-        read.map_err(FileError::on(FileAction::Read, &segment.path))
+        let read = segment.file.read_up_to(&mut buffer[..room], inside);
+        read.map_err(FileError::on(FileAction::Read, &segment.spot.path))
     }
 
     /// Reads exactly so many bytes at a place; `None` where there are fewer.

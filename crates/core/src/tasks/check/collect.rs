@@ -2,7 +2,6 @@
 //! missing is copied aside, verified cell by cell, and only then gets its name.
 
 use crate::disk::{FileError, Folder, Interruption, Unfinished, interruptible, is_own_name, own_name, read_on};
-use crate::formats::messages::attached::open_whole;
 use crate::formats::sealed::volume::{CellReader, GatherError, Geometry, Ids, VolumeFile, VolumeSet};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Cancelled, Context};
@@ -69,7 +68,7 @@ impl Collection {
                 collection.set = Some((set.ids, set.geometry));
                 let files = set.volumes.iter().filter_map(|(number, files)| Some((*number, files.first()?)));
                 let intact = files.filter(|(number, file)| is_intact(&set, *number, file));
-                collection.here = intact.map(|(number, file)| (number, file.path.clone())).collect();
+                collection.here = intact.map(|(number, file)| (number, file.spot.path.clone())).collect();
             }
             Err(GatherError::NoVolumes { .. }) => {}
             Err(error) => return Err(error.into()),
@@ -121,9 +120,9 @@ impl Collection {
         let run = u64::from_le_bytes(context.random()?);
         let temporary = own_name(&self.folder, PREFIX, run, &(context.owner_key)())?;
         let (unfinished, mut copy) = Unfinished::file_named(&self.folder, temporary, 0o600)?;
-        let Ok(original) = open_whole(&file.path, file.attached.as_ref()) else { return Ok(false) };
+        let Ok(original) = file.spot.open() else { return Ok(false) };
         let mut written = Ok(());
-        let read = read_on(original, &file.path, u64::MAX, context, |bytes| {
+        let read = read_on(original.into_reader(), &file.spot.path, u64::MAX, context, |bytes| {
             written = copy.write(bytes);
             if written.is_ok() { Ok(()) } else { Err(Interruption::from(Cancelled)) }
         });
@@ -135,7 +134,7 @@ impl Collection {
         }
         copy.sync()?;
         copy.close()?;
-        let copied = VolumeFile { path: unfinished.path(), attached: None, ..file.clone() };
+        let copied = VolumeFile { spot: unfinished.path().into(), ..file.clone() };
         if file.header_damaged || !is_intact(set, number, &copied) {
             return Ok(false);
         }
@@ -147,8 +146,7 @@ impl Collection {
 
     /// The name that the file has, or, where that is taken here, one after its set.
     fn free_name(&self, set: &VolumeSet, number: u32, file: &VolumeFile) -> Result<OsString, FileError> {
-        // The name that something is attached under may be no file's name.
-        let own = file.own_name().filter(|own| Path::new(own).file_name() == Some(own)).unwrap_or_default();
+        let own = file.spot.own_name().unwrap_or_default();
         if !own.is_empty() && self.folder.kind_of(own)?.is_none() {
             return Ok(own.to_owned());
         }

@@ -1,12 +1,10 @@
 //! Checking volumes without the password: which are here, which are missing, which are damaged and where.
 
 use crate::disk::Interruption;
-use crate::formats::messages::attached::Attached;
 use crate::formats::sealed::volume::supplement::{Run, push_run, without};
 use crate::formats::sealed::volume::{CellReader, VolumeFile, VolumeSet};
+use crate::formats::spot::Spot;
 use crate::ground::context::{Context, Phase, Progress};
-use std::path::PathBuf;
-use std::sync::Arc;
 
 /// A run of damaged cells in one file.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -21,9 +19,7 @@ pub struct Damage {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct FileReport {
     /// Where it is.
-    pub path: PathBuf,
-    /// What it is attached to, where the file holds messages.
-    pub attached: Option<Arc<Attached>>,
+    pub spot: Spot,
     /// Its length in bytes.
     pub bytes: u64,
     /// Its length if it were whole.
@@ -149,8 +145,7 @@ fn inspect_volume(
         }
         let lost = without(&all, &intact);
         reports.push(FileReport {
-            path: file.path.clone(),
-            attached: file.attached.clone(),
+            spot: file.spot.clone(),
             bytes: file.length,
             expected_bytes: whole,
             header_damaged: file.header_damaged,

@@ -4,24 +4,21 @@
 use super::note::NoteFields;
 use super::package::Package;
 use super::request::{HandoverError, HandoverRequest};
-use crate::disk::{FileAction, FileError, Sha256Sum, sum_of};
+use crate::disk::{Sha256Sum, sum_of};
 use crate::formats::archive::Archive;
-use crate::formats::messages::attached::Attached;
 use crate::formats::sealed::volume::VolumeSet;
+use crate::formats::spot::Spot;
 use crate::ground::codes::hexadecimal;
 use crate::ground::context::Context;
 use crate::tasks::check::{damaged_contents, inspect};
 use crate::tasks::page::page_sum;
 use std::ffi::{OsStr, OsString};
 use std::path::PathBuf;
-use std::sync::Arc;
 
 /// One file of it.
 #[derive(Debug, Clone)]
 pub(super) struct Part {
-    pub path: PathBuf,
-    /// What it is attached to, where the file holds messages.
-    pub attached: Option<Arc<Attached>>,
+    pub spot: Spot,
     pub name: OsString,
     pub bytes: u64,
 }
@@ -92,7 +89,7 @@ fn volumes(set: &VolumeSet, stem: &OsStr, context: &Context<'_>) -> Result<Vec<P
                 let mut name = stem.to_owned();
                 name.push(file.suffix(volume.number, set.geometry.data_volumes));
                 let bytes = file.file_bytes(set.geometry.volume_bytes(volume.number));
-                whole.push(Part { path: file.path.clone(), attached: file.attached.clone(), name, bytes });
+                whole.push(Part { spot: file.spot.clone(), name, bytes });
             }
             None if files.is_empty() => missing.push(volume.number),
             None => damaged.push(volume.number),
@@ -109,9 +106,9 @@ fn files(archive: &mut Archive, is_readable: bool, context: &Context<'_>) -> Res
             return Err(HandoverError::DamagedEntries(damaged.into_iter().map(|entry| entry.name).collect()));
         }
     }
-    let part = |path: PathBuf| {
-        let bytes = path.metadata().map_err(FileError::on(FileAction::Open, &path))?.len();
-        Ok(Part { name: path.file_name().unwrap_or_default().to_owned(), path, attached: None, bytes })
+    let part = |spot: Spot| {
+        let bytes = spot.length()?;
+        Ok(Part { name: spot.own_name().unwrap_or_default().to_owned(), spot, bytes })
     };
-    archive.paths().into_iter().map(part).collect()
+    archive.spots().into_iter().map(part).collect()
 }

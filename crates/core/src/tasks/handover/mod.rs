@@ -18,7 +18,6 @@ pub use package::{HandedFile, HandedOver, Package};
 pub use request::{HandoverError, HandoverRequest};
 
 use crate::disk::{FileError, Folder, Sha256Sum, Unfinished, absolute, read_on};
-use crate::formats::messages::attached::open_whole;
 use crate::ground::codes::hexadecimal;
 use crate::ground::context::Context;
 use crate::ground::fit::Fit;
@@ -134,10 +133,10 @@ fn sum_line(sum: &[u8], name: &OsStr) -> String {
 
 /// Copies a file, without what may stand behind a volume's end; its SHA-256.
 fn copy(part: &Part, folder: &Folder, context: &Context<'_>) -> Result<Sha256Sum, HandoverError> {
-    let original = open_whole(&part.path, part.attached.as_ref())?;
+    let original = part.spot.open()?.into_reader();
     let mut copy = folder.create_file(&part.name, 0o644)?;
     let mut hasher = Sha256::new();
-    let read = read_on(original, &part.path, part.bytes, context, |bytes| {
+    let read = read_on(original, &part.spot.path, part.bytes, context, |bytes| {
         hasher.update(bytes);
         Ok::<_, HandoverError>(copy.write(bytes)?)
     })?;

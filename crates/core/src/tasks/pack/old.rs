@@ -187,8 +187,8 @@ fn of_open_format(last: &Path, format: &Format, context: &Context<'_>) -> Vec<Ve
         _ => return Vec::new(),
     }
     // Where parts are missing, those that are here are known by nothing.
-    let parts = format.abilities.parts.then(|| open_parts(last).ok()).flatten();
-    vec![parts.map_or_else(|| vec![last.to_owned()], |parts| parts.paths().map(ToOwned::to_owned).collect())]
+    let parts = format.abilities.parts.then(|| open_parts(&last.into(), &[]).ok()).flatten();
+    vec![parts.map_or_else(|| vec![last.to_owned()], |parts| parts.spots().map(|spot| spot.path.clone()).collect())]
 }
 
 fn opened(paths: &[PathBuf], credentials: &[Credentials]) -> Option<SealedReader> {

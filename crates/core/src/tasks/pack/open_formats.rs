@@ -156,7 +156,7 @@ fn reopened(
     let open = || -> Result<Archive, ArchiveError> {
         let archive = match format.writing {
             Some(Writing::Zip) => Archive::of(&ZIP, ZipReader::open(Segments::open(staged)?, None, context)?),
-            _ => Archive::of(&TAR, tar::open(&staged[0], Flaws::Refused, context)?),
+            _ => Archive::of(&TAR, tar::open(&staged[0].as_path().into(), Flaws::Refused, context)?),
         };
         match password {
             Some(password) => archive.unlock(&password.clone().into(), context),

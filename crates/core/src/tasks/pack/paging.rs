@@ -39,7 +39,7 @@ pub(super) fn complete(archive: &mut Sealed, staging: &Staging, context: &Contex
 }
 
 fn write_elements(volume: &Path, file: &mut NewFile, context: &Context<'_>) -> Result<(), PackError> {
-    let (bytes, _) = VolumeBytes::open(volume)?;
+    let bytes = VolumeBytes::open(&volume.into())?;
     let mut buffer = vec![0; ELEMENT_BYTES];
     let mut at = 0;
     while at < bytes.length {
@@ -58,7 +58,7 @@ fn write_elements(volume: &Path, file: &mut NewFile, context: &Context<'_>) -> R
 pub(super) fn is_right(archive: &Sealed, staging: &Staging) -> Result<bool, PackError> {
     for placing in &archive.written.placings {
         let path = staging.path_of(placing.number);
-        let (volume, _) = VolumeBytes::open(&path)?;
+        let volume = VolumeBytes::open(&path.as_path().into())?;
         if !volume.is_in(PAGE).map_err(FileError::on(FileAction::Read, &path))? {
             return Ok(false);
         }

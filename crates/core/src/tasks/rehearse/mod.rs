@@ -165,6 +165,9 @@ pub enum RehearsalError {
     /// What was extracted cannot be listed.
     #[error(transparent)]
     Source(#[from] SourceError),
+    /// What is to be sent lies in messages: it was sent already.
+    #[error("it lies in messages")]
+    InMessages,
     /// Something that can end any work.
     #[error(transparent)]
     Interrupted(Interruption),
@@ -188,6 +191,7 @@ impl Classed for RehearsalError {
             Self::Carry(error) => error.class(),
             Self::Browser(error) => error.class(),
             Self::Source(_) => ErrorClass::System,
+            Self::InMessages => ErrorClass::Usage,
         }
     }
 }

@@ -11,6 +11,7 @@ use crate::formats::error::ArchiveError;
 use crate::formats::reader::{ArchiveReader, Flaws};
 use crate::formats::sealed::volume::{GatherError, VolumeFile, VolumeSet};
 use crate::formats::sealed::{SealedReader, unlock};
+use crate::formats::spot::Spot;
 use crate::formats::zip::ZipError;
 use crate::ground::context::Context;
 use crate::ground::entry::{Entry, EntryKind, EntryPath, ListedEntry};
@@ -199,18 +200,24 @@ fn gathered(any: &Path, context: &Context<'_>) -> Result<Archive, Failed> {
 }
 
 /// What the sender has. Of each volume the best copy comes first; a supplement of the sender's own is no volume.
-fn sent(package: &Package) -> Result<Vec<Sent>, FileError> {
-    let numbered: Vec<(u32, PathBuf)> = match package {
-        Package::Archive(archive) => (1..).zip(archive.paths()).collect(),
+fn sent(package: &Package) -> Result<Vec<Sent>, RehearsalError> {
+    let numbered: Vec<(u32, Spot)> = match package {
+        Package::Archive(archive) => (1..).zip(archive.spots()).collect(),
         Package::Volumes { set, .. } => {
-            let whole =
-                |files: &Vec<VolumeFile>| files.iter().find(|file| file.runs.is_none()).map(|file| file.path.clone());
+            let is_file = |file: &&VolumeFile| file.spot.attached.is_none();
+            let whole = |files: &Vec<VolumeFile>| {
+                let volumes = || files.iter().filter(|file| file.runs.is_none());
+                volumes().find(is_file).or_else(|| volumes().next()).map(|file| file.spot.clone())
+            };
             set.volumes.iter().filter_map(|(number, files)| Some((*number, whole(files)?))).collect()
         }
     };
-    let one = |(number, path): (u32, PathBuf)| {
-        let bytes = fs::metadata(&path).map_err(FileError::on(FileAction::Read, &path))?.len();
-        Ok(Sent { number, path, bytes })
+    let one = |(number, spot): (u32, Spot)| match spot {
+        Spot { attached: Some(_), .. } => Err(RehearsalError::InMessages),
+        Spot { path, attached: None } => {
+            let bytes = fs::metadata(&path).map_err(FileError::on(FileAction::Read, &path))?.len();
+            Ok(Sent { number, path, bytes })
+        }
     };
     numbered.into_iter().map(one).collect()
 }

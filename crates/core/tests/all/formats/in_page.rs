@@ -27,7 +27,7 @@ fn page_with(volume: &[u8], form: Form) -> Vec<u8> {
 }
 
 fn opened(path: &Path) -> VolumeBytes {
-    VolumeBytes::open(path).unwrap().0
+    VolumeBytes::open(&path.into()).unwrap()
 }
 
 proptest! {

@@ -18,7 +18,7 @@ use under_seal_core::{Error, ErrorClass};
 fn read(desk: &Desk, bytes: &[u8]) -> Result<Archive, ArchiveError> {
     fs::write(desk.path("a.img"), bytes).unwrap();
     desk.with_context(&|| false, |context| {
-        let archive = IsoReader::open(&desk.path("a.img"), context)?;
+        let archive = IsoReader::open(&desk.path("a.img").into(), context)?;
         Ok(Archive::of(&DISC_IMAGE, archive))
     })
 }

@@ -2,19 +2,26 @@
 //! whatever is in a message costs a reader no more than a pass over it.
 
 use crate::support::messages::{message, part};
-use crate::support::{Desk, PASSWORD, gather, noise};
+use crate::support::{Desk, PASSWORD, gather, noise, zip};
 use rstest::rstest;
 use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 use under_seal_core::disk::Interruption;
+use under_seal_core::formats::error::ArchiveError;
+use under_seal_core::formats::finding::lying_in;
 use under_seal_core::formats::messages::MAX_DEPTH;
 use under_seal_core::formats::messages::structure::Flaw;
+use under_seal_core::formats::reader::Flaws;
+use under_seal_core::formats::registry::ZIP;
 use under_seal_core::formats::sealed::SealedReader;
 use under_seal_core::formats::sealed::volume::{GatherError, VolumeSet};
+use under_seal_core::formats::zip::ZipError;
 use under_seal_core::ground::secrets::{Credentials, Password};
 use under_seal_core::tasks::check::{VolumeState, inspect};
 use under_seal_core::tasks::open::open;
+use under_seal_core::tasks::portion::{PortionRequest, portion};
+use under_seal_core::tasks::reunite::{Pieces, ReuniteError, reunite};
 
 /// A message that is sent on in another one.
 fn sent_on(inner: &[u8]) -> Vec<u8> {
@@ -174,12 +181,96 @@ fn messages_are_looked_into_where_something_is_missing() {
         "mail/all.eml",
         &message("b", &volumes.iter().map(|one| part("v", "base64", one)).collect::<Vec<_>>()),
     );
-    let attached = |set: &VolumeSet| set.volumes.values().flatten().filter(|file| file.attached.is_some()).count();
+    let attached = |set: &VolumeSet| set.volumes.values().flatten().filter(|file| file.spot.attached.is_some()).count();
     assert_eq!(attached(&gathered(&desk, &["mail"]).unwrap()), 0);
     assert_eq!(attached(&gathered(&desk, &["mail/all.eml"]).unwrap()), 3);
     fs::remove_file(desk.path("mail/1")).unwrap();
     assert_eq!(attached(&gathered(&desk, &["mail"]).unwrap()), 3);
     assert_eq!(gathered(&desk, &["mail/0"]).unwrap().missing(), [2]);
     let own = gathered(&desk, &["mail/all.eml"]).unwrap();
-    assert!(own.volumes.values().flatten().all(|file| file.path.starts_with(Path::new(&desk.path("mail")))));
+    assert!(own.volumes.values().flatten().all(|file| file.spot.path.starts_with(Path::new(&desk.path("mail")))));
+}
+
+/// Parts of a ZIP archive in messages, and a document that is made like one; which parts are missing, as plain files beside them or not at all.
+#[rstest]
+#[case::all_attached(None, false, &[])]
+#[case::one_in_a_file(Some(0), true, &[])]
+#[case::the_last_in_a_file(Some(2), true, &[])]
+#[case::one_nowhere(Some(1), false, &[2])]
+fn parts_of_a_zip_archive_are_found_in_messages(
+    #[case] apart: Option<usize>,
+    #[case] in_a_file: bool,
+    #[case] missing: &[u32],
+    #[values("mail", "mail/one.eml")] place: &str,
+) {
+    let desk = Desk { format: &ZIP, ..Desk::new() };
+    desk.source("noise", &noise(180_000));
+    let parts = desk.pack("70KB");
+    let part_of = |number: &usize| {
+        let name = parts[*number].file_name().unwrap().to_str().unwrap();
+        part(name, "base64", &fs::read(&parts[*number]).unwrap())
+    };
+    let attached: Vec<Vec<u8>> =
+        (0..parts.len()).filter(|number| apart != Some(*number)).map(|number| part_of(&number)).collect();
+    let letter = part("letter.docx", "base64", &zip::archive(&[zip::entry("a", b"lit")], b"", b"").bytes);
+    written(&desk, "mail/one.eml", &message("b", &[&[letter], &attached[..1]].concat()));
+    written(&desk, "mail/two.eml", &message("c", &attached[1..]));
+    if let Some(number) = apart.filter(|_| in_a_file) {
+        fs::copy(&parts[number], desk.path("mail").join(parts[number].file_name().unwrap())).unwrap();
+    }
+    desk.with_context(&|| false, |context| {
+        let found = lying_in(&[desk.path(place)], context).unwrap().unwrap();
+        match found.open(Flaws::Refused, context) {
+            Err(ArchiveError::Zip(ZipError::MissingParts { missing: told, .. })) => assert_eq!(told, missing),
+            Err(error) => panic!("{error}"),
+            Ok(archive) => {
+                assert!(missing.is_empty());
+                let credentials = Credentials::from(Password::new(PASSWORD).unwrap());
+                let mut archive = archive.unlock(&credentials, context).unwrap();
+                open(&mut *archive, desk.path("inbox").as_path(), context).unwrap();
+                assert!(fs::read(desk.path("inbox/source/noise")).unwrap() == noise(180_000));
+            }
+        }
+    });
+}
+
+/// Plain pieces in messages, under their names or others; and messages that are numbered are none themselves.
+#[rstest]
+#[case::in_a_folder("mail", &[], None)]
+#[case::by_a_message("mail/message-1of3.eml", &[], None)]
+#[case::one_in_a_file("mail", &[1], None)]
+#[case::one_nowhere("mail", &[], Some(1))]
+fn pieces_are_found_in_messages(#[case] place: &str, #[case] in_files: &[usize], #[case] nowhere: Option<usize>) {
+    let desk = Desk::new();
+    let whole = noise(50_000);
+    let file = written(&desk, "scan.tif", &whole);
+    let target = desk.path("cut");
+    let request = PortionRequest { file: &file, folder: &target, limit: 20_000 };
+    desk.with_context(&|| false, |context| portion(&request, context).unwrap());
+    fs::create_dir(desk.path("mail")).unwrap();
+    let mut names: Vec<String> =
+        fs::read_dir(&target).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
+    names.sort();
+    assert_eq!(names.len(), 4, "three pieces and their list");
+    for (number, name) in names.iter().enumerate().filter(|(number, _)| nowhere != Some(*number)) {
+        let bytes = fs::read(target.join(name)).unwrap();
+        if in_files.contains(&number) {
+            fs::write(desk.path("mail").join(name), bytes).unwrap();
+        } else {
+            // What is renamed on its way is known by the list.
+            let name = if number == 2 { "x" } else { name };
+            written(&desk, &format!("mail/message-{number}of3.eml"), &message("b", &[part(name, "base64", &bytes)]));
+        }
+    }
+    desk.with_context(&|| false, |context| {
+        let pieces = Pieces::find(&[desk.path(place)], context).unwrap();
+        match (reunite(&pieces, &desk.path("joined"), None, context), nowhere) {
+            (Ok(joined), None) => {
+                assert!(joined.compared);
+                assert_eq!(fs::read(joined.path).unwrap(), whole);
+            }
+            (Err(ReuniteError::Missing { missing, .. }), Some(_)) => assert_eq!(missing, [2]),
+            (outcome, _) => panic!("{outcome:?}"),
+        }
+    });
 }

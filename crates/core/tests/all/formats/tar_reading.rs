@@ -7,12 +7,12 @@ use std::fs;
 use std::io::Write as _;
 use std::os::unix::fs::{MetadataExt as _, PermissionsExt as _};
 use std::process::Command;
-use under_seal_core::codecs::stream::WrappedFile;
 use under_seal_core::formats::archive::{Archive, recognise};
 use under_seal_core::formats::error::ArchiveError;
 use under_seal_core::formats::lone::LoneReader;
 use under_seal_core::formats::reader::Flaws;
 use under_seal_core::formats::registry::{COMPRESSED_FILE, Format, TAR, ZIP};
+use under_seal_core::formats::streamed::WrappedFile;
 use under_seal_core::ground::context::Cancelled;
 use under_seal_core::ground::entry::Content;
 use under_seal_core::ground::holes::ContentDigest;
@@ -34,7 +34,7 @@ fn read(desk: &Desk, name: &str, bytes: &[u8]) -> Result<Archive, ArchiveError> 
 /// Reads whatever it is as a lone compressed file.
 fn read_any(desk: &Desk, name: &str, bytes: &[u8]) -> Result<LoneReader, ArchiveError> {
     fs::write(desk.path(name), bytes).unwrap();
-    let file = WrappedFile::look_at(&desk.path(name)).unwrap();
+    let file = WrappedFile::look_at(&desk.path(name).into()).unwrap();
     Ok(desk.with_context(&|| false, |context| LoneReader::open(file, context))?)
 }
 

@@ -63,11 +63,11 @@ fn whatever_others_write_is_read(#[case] written: fn(&mut Made), #[values(0, 1, 
     written(&mut made);
     let bytes = archive(&[made], PASSWORD.as_bytes(), b"from the keeper").bytes;
     assert_eq!(landed(&desk, &bytes).unwrap(), [("letters/to the board.txt".to_owned(), text()[..length].to_vec())]);
-    assert!(is_zip(&desk.path("a.zip")).unwrap());
+    assert!(is_zip(&desk.path("a.zip").into(), &[]).unwrap());
     // With something in front it is the same archive.
     let desk = Desk::new();
     assert_eq!(landed(&desk, &[b"#!/bin/sh\nexit\n", bytes.as_slice()].concat()).unwrap().len(), 1);
-    assert!(is_zip(&desk.path("a.zip")).unwrap());
+    assert!(is_zip(&desk.path("a.zip").into(), &[]).unwrap());
 }
 
 fn put(archive: &mut Archive, at: usize, bytes: &[u8]) {
@@ -262,11 +262,11 @@ fn parts_are_found_and_what_is_missing_is_named(
     for (place, part) in made.bytes.chunks(800).enumerate() {
         fs::write(desk.path(&name(place + 1, cuts)), part).unwrap();
     }
-    assert!(is_zip(&desk.path(any)).unwrap());
-    let archive = locked(&desk, open_parts(&desk.path(any)).unwrap());
+    assert!(is_zip(&desk.path(any).into(), &[]).unwrap());
+    let archive = locked(&desk, open_parts(&desk.path(any).into(), &[]).unwrap());
     assert_eq!(archive.entries().len(), 2);
     fs::remove_file(desk.path(lost)).unwrap();
-    let missing = match open_parts(&desk.path(any)) {
+    let missing = match open_parts(&desk.path(any).into(), &[]) {
         Err(ZipError::MissingParts { missing, .. }) => missing,
         other => panic!("{other:?}"),
     };
@@ -357,7 +357,7 @@ fn a_number_of_parts_is_a_claim(#[case] parts: u32, #[case] class: ErrorClass) {
     let locator = [&b"PK\x06\x07"[..], &[0; 12], &parts.to_le_bytes()].concat();
     let bytes = [&b"PK\x03\x04"[..], &[0; 89], &wide, &locator, b"PK\x05\x06", &[0; 18]].concat();
     fs::write(desk.path("a.zip"), bytes).unwrap();
-    let opened = open_parts(&desk.path("a.zip"))
+    let opened = open_parts(&desk.path("a.zip").into(), &[])
         .map_err(ArchiveError::from)
         .and_then(|parts| Ok(desk.with_context(&|| false, |context| ZipReader::open(parts, None, context))?));
     assert_eq!(opened.map(drop).map_err(|error| Error::from(error).class()), Err(class));

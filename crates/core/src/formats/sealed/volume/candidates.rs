@@ -10,9 +10,10 @@ use super::recognising::Trying;
 use super::set::{GatherError, SetSummary, VolumeFile, VolumeSet, read_header};
 use crate::disk::missing::missing;
 use crate::disk::{FileAction, FileError, Interruption, folder_of, staging};
-use crate::formats::messages::attached::{Attached, find};
+use crate::formats::messages::attached::find;
 use crate::formats::messages::mailboxes::{look_through, mailbox_folders};
 use crate::formats::messages::structure::FlawedMessage;
+use crate::formats::spot::Spot;
 use crate::ground::context::Context;
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
@@ -171,9 +172,10 @@ impl Candidates {
     }
 
     fn look_at(&mut self, path: &Path, messages: Messages<'_>) -> Result<Seen, GatherError> {
-        let (file, metadata) = VolumeBytes::open(path)?;
-        let origin = (metadata.dev(), metadata.ino());
-        match (self.judge(path, origin, &file, None), messages) {
+        let spot = Spot::from(path);
+        let file = VolumeBytes::open(&spot)?;
+        let origin = (file.metadata().dev(), file.metadata().ino());
+        match (self.judge(spot, origin, &file), messages) {
             (Seen::Other, Messages::LookedInto(context)) => {
                 if let Some(sets) = self.messages.get(&origin) {
                     return Ok(Seen::Messages(sets.clone()));
@@ -181,8 +183,9 @@ impl Candidates {
                 let Some(found) = find(path, &may_be_a_volume, context)? else { return Ok(Seen::Other) };
                 let mut sets = BTreeSet::new();
                 for attached in found.attached.into_iter().map(Arc::new) {
-                    let volume = VolumeBytes::open_attached(path, Some(&attached))?;
-                    if let Seen::Volume(ids) = self.judge(path, origin, &volume, Some(attached)) {
+                    let spot = Spot { path: path.to_owned(), attached: Some(attached) };
+                    let volume = VolumeBytes::open(&spot)?;
+                    if let Seen::Volume(ids) = self.judge(spot, origin, &volume) {
                         sets.insert(ids);
                     }
                 }
@@ -195,22 +198,9 @@ impl Candidates {
     }
 
     /// What a file is, or what is attached to a message in it; a volume is remembered once.
-    fn judge(
-        &mut self,
-        path: &Path,
-        (device, number): (u64, u64),
-        bytes: &VolumeBytes,
-        attached: Option<Arc<Attached>>,
-    ) -> Seen {
-        let carried_at = attached.as_ref().map_or(0, |attached| attached.begins_at());
-        let file = VolumeFile {
-            path: path.to_owned(),
-            length: bytes.length,
-            in_page: bytes.in_page,
-            attached,
-            header_damaged: false,
-            runs: None,
-        };
+    fn judge(&mut self, spot: Spot, (device, number): (u64, u64), bytes: &VolumeBytes) -> Seen {
+        let carried_at = spot.attached.as_ref().map_or(0, |attached| attached.begins_at());
+        let file = VolumeFile { spot, length: bytes.length, in_page: bytes.in_page, header_damaged: false, runs: None };
         match read_header(bytes) {
             Ok(header) => {
                 let ids = header.ids;
@@ -219,7 +209,7 @@ impl Candidates {
                 }
                 Seen::Volume(ids)
             }
-            Err(HeaderError::NotAVolume) if !file.own_name().is_some_and(looks_like_a_volume) => Seen::Other,
+            Err(HeaderError::NotAVolume) if !file.spot.own_name().is_some_and(looks_like_a_volume) => Seen::Other,
             Err(why) => {
                 if self.seen.insert((device, number, carried_at)) {
                     self.damaged.push((VolumeFile { header_damaged: true, ..file }, why));
@@ -251,7 +241,7 @@ impl Candidates {
             (Some(_), _) => Ok(wanted),
             (None, Some((path, why))) => Err(GatherError::Unusable { path: path.clone(), why: *why }),
             (None, None) => match self.damaged.first() {
-                Some((file, why)) => Err(GatherError::Unusable { path: file.path.clone(), why: *why }),
+                Some((file, why)) => Err(GatherError::Unusable { path: file.spot.path.clone(), why: *why }),
                 None => {
                     let unfinished = paths.iter().flat_map(|path| staging::folders_in(path)).collect();
                     Err(GatherError::NoVolumes { places: paths.to_vec(), unfinished })
@@ -262,11 +252,11 @@ impl Candidates {
 
     fn summary(&self, ids: Ids) -> Option<SetSummary> {
         let files = self.sets.get(&ids)?;
-        let (header, example) = files.iter().min_by(|one, other| one.1.path.cmp(&other.1.path))?;
+        let (header, example) = files.iter().min_by(|one, other| one.1.spot.path.cmp(&other.1.spot.path))?;
         let numbers: BTreeSet<u32> = files.iter().map(|(header, _)| header.number).collect();
         Some(SetSummary {
             ids,
-            example: example.path.clone(),
+            example: example.spot.path.clone(),
             here: numbers.len(),
             count: header.geometry.data_volumes,
         })
@@ -288,7 +278,7 @@ impl Candidates {
         let followers = |one: &(Geometry, Head)| files.iter().filter(|(header, _)| agrees(header, one)).count();
         // Of equally many, that which the first file by name says: the same one whatever the order of the files.
         let first_path = |one: &(Geometry, Head)| {
-            files.iter().filter(|(header, _)| agrees(header, one)).map(|(_, file)| &file.path).min()
+            files.iter().filter(|(header, _)| agrees(header, one)).map(|(_, file)| &file.spot.path).min()
         };
         said.sort_by_cached_key(|one| (Reverse(followers(one)), first_path(one).cloned()));
         let mut sets = said.iter().take(1 + MAX_RIVALS).map(|one| {
@@ -307,7 +297,7 @@ impl Candidates {
             for (header, file) in files {
                 match header.kind {
                     _ if !agrees(header, one) => {
-                        set.contradicting.push(file.path.clone());
+                        set.contradicting.push(file.spot.path.clone());
                         damaged.push(VolumeFile { header_damaged: true, ..file.clone() });
                     }
                     VolumeKind::Data => set.volumes.entry(header.number).or_default().push(file.clone()),

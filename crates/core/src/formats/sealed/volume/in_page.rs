@@ -4,13 +4,11 @@
 //!
 //! What a page's second line says is a claim: it is believed as far as the file holds it, and proves nothing.
 
-use crate::disk::{FileError, Links, open_regular, read_up_to_at};
-use crate::formats::messages::attached::Attached;
+use crate::disk::FileError;
+use crate::formats::spot::{OpenSpot, Spot};
 use data_encoding::BASE64;
 use std::fs::{File, Metadata};
 use std::io;
-use std::path::Path;
-use std::sync::Arc;
 
 /// How every page with a volume begins (docs/format.md 1.5).
 pub const PAGE_BEGIN: &str = "<!DOCTYPE html>\n";
@@ -104,9 +102,9 @@ impl InPage {
     }
 
     /// What the first two lines of a file say of a volume in it.
-    fn read(file: &Carrier) -> io::Result<Option<Self>> {
+    fn read(file: &OpenSpot) -> io::Result<Option<Self>> {
         let mut start = [0; PAGE_BEGIN.len() + LINE_BYTES];
-        let filled = file.fill(&mut start, 0)?;
+        let filled = file.read_up_to(&mut start, 0)?;
         Ok(std::str::from_utf8(&start[..filled]).ok().and_then(Self::parse))
     }
 
@@ -146,34 +144,10 @@ impl InPage {
 /// Bytes from the beginning of one whole element to that of the next.
 const ELEMENT_STRIDE: u64 = (ELEMENT_BEGIN.len() + ELEMENT_BYTES / 3 * 4 + ELEMENT_END.len()) as u64;
 
-/// A file, or what is attached to a message in it.
-#[derive(Debug)]
-struct Carrier {
-    file: File,
-    attached: Option<Arc<Attached>>,
-}
-
-impl Carrier {
-    /// Reads until the buffer is full or nothing follows; how many bytes.
-    fn fill(&self, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
-        match &self.attached {
-            Some(attached) => attached.read_up_to(&self.file, buffer, offset),
-            None => read_up_to_at(&self.file, buffer, offset),
-        }
-    }
-
-    fn bytes(&self) -> io::Result<u64> {
-        match &self.attached {
-            Some(attached) => Ok(attached.bytes),
-            None => Ok(self.file.metadata()?.len()),
-        }
-    }
-}
-
 /// A file with a volume, open for reading that.
 #[derive(Debug)]
 pub struct VolumeBytes {
-    carrier: Carrier,
+    carrier: OpenSpot,
     /// Where it is in a page, if it is in one.
     pub in_page: Option<InPage>,
     /// Bytes of it that the file holds; behind a volume that is in no page, others may stand.
@@ -181,35 +155,26 @@ pub struct VolumeBytes {
 }
 
 impl VolumeBytes {
-    /// Opens a file, whatever is in it.
+    /// Opens what lies there, whatever is in it.
     ///
     /// # Errors
     /// [`FileError`] from the system, or where the path is no regular file.
-    pub fn open(path: &Path) -> Result<(Self, Metadata), FileError> {
-        let (file, metadata) = open_regular(path, Links::Follow)?;
-        Ok((Self::carried(Carrier { file, attached: None }, metadata.len()), metadata))
-    }
-
-    /// Opens what is attached to a message in a file, whatever is in it; without any, the file itself.
-    ///
-    /// # Errors
-    /// As of [`VolumeBytes::open`].
-    pub fn open_attached(path: &Path, attached: Option<&Arc<Attached>>) -> Result<Self, FileError> {
-        let (file, metadata) = open_regular(path, Links::Follow)?;
-        let bytes = attached.map_or(metadata.len(), |attached| attached.bytes);
-        Ok(Self::carried(Carrier { file, attached: attached.cloned() }, bytes))
-    }
-
-    fn carried(carrier: Carrier, bytes: u64) -> Self {
+    pub fn open(spot: &Spot) -> Result<Self, FileError> {
+        let carrier = spot.open()?;
         // A disc that does not give the beginning back has no header to give either.
         let in_page = InPage::read(&carrier).ok().flatten();
-        let length = in_page.map_or(bytes, |inside| inside.bytes_within(bytes));
-        Self { carrier, in_page, length }
+        let length = in_page.map_or(carrier.length(), |inside| inside.bytes_within(carrier.length()));
+        Ok(Self { carrier, in_page, length })
     }
 
     /// The file that it is in.
     pub fn file(&self) -> &File {
-        &self.carrier.file
+        self.carrier.file()
+    }
+
+    /// What the system says of that.
+    pub fn metadata(&self) -> &Metadata {
+        &self.carrier.metadata
     }
 
     /// Reads from an offset in the volume on, until the buffer is full or the volume ends; how many bytes.
@@ -217,7 +182,7 @@ impl VolumeBytes {
     /// # Errors
     /// From the system, or where what should be base 64 is not.
     pub fn read_up_to(&self, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
-        let Some(inside) = self.in_page else { return self.carrier.fill(buffer, offset) };
+        let Some(inside) = self.in_page else { return self.carrier.read_up_to(buffer, offset) };
         let left = usize::try_from(self.length.saturating_sub(offset)).unwrap_or(usize::MAX);
         let wanted = left.min(buffer.len());
         // What nothing of is here may claim to stand anywhere.
@@ -226,7 +191,7 @@ impl VolumeBytes {
         }
         let buffer = &mut buffer[..wanted];
         match inside.form {
-            Form::Raw => self.carrier.fill(buffer, inside.place_of(offset)),
+            Form::Raw => self.carrier.read_up_to(buffer, inside.place_of(offset)),
             Form::Base64 => self.decode(&inside, buffer, offset),
         }
     }
@@ -245,7 +210,7 @@ impl VolumeBytes {
             let within = (at % ELEMENT_BYTES as u64) as usize;
             let (skipped, wanted) = (within % 3, (buffer.len() - filled).min(ELEMENT_BYTES - within));
             let mut text = vec![0; (skipped + wanted).div_ceil(3) * 4];
-            let groups = self.carrier.fill(&mut text, in_page.place_of(at))? / 4;
+            let groups = self.carrier.read_up_to(&mut text, in_page.place_of(at))? / 4;
             let decoded = BASE64
                 .decode(&text[..groups * 4])
                 .map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error))?;
@@ -269,13 +234,13 @@ impl VolumeBytes {
         let Some(inside) = self.in_page else { return Ok(false) };
         let holds = |expected: &[u8], at: u64| {
             let mut there = vec![0; expected.len()];
-            Ok::<_, io::Error>(self.carrier.fill(&mut there, at)? == expected.len() && there == expected)
+            Ok::<_, io::Error>(self.carrier.read_up_to(&mut there, at)? == expected.len() && there == expected)
         };
         let is_own = inside == InPage::behind(page, inside.form, inside.bytes) && holds(&inside.opening(page), 0)?;
         if !is_own || inside.form == Form::Raw {
             return Ok(is_own);
         }
-        let here = self.carrier.bytes()?;
+        let here = self.carrier.length();
         if here > inside.file_bytes() {
             return Ok(false);
         }

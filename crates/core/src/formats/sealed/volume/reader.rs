@@ -121,7 +121,7 @@ impl CellReader {
             Some(_) if any_checked => Ok(false),
             Some(first) => {
                 let offset = self.set.geometry.cell_length.offset_of(index);
-                Err(CellError::Damaged { volume, path: first.path.clone(), offset })
+                Err(CellError::Damaged { volume, path: first.spot.path.clone(), offset })
             }
         }
     }

@@ -47,8 +47,8 @@ impl VolumeSet {
     pub(super) fn add_damaged(&mut self, file: VolumeFile, trying: &mut Trying) {
         match recognise(self, &file, trying) {
             Tried::Is(number) => self.volumes.entry(number).or_default().push(file),
-            Tried::IsNone => self.unrecognised.push(file.path),
-            Tried::GivenUp => self.untried.push(file.path),
+            Tried::IsNone => self.unrecognised.push(file.spot.path),
+            Tried::GivenUp => self.untried.push(file.spot.path),
         }
     }
 }

@@ -7,24 +7,21 @@ use super::in_page::{InPage, VolumeBytes, was_moved_as_text};
 use super::supplement::{PAGE_BYTES, Run, decode_page, offset_in};
 use super::{Cutting, Geometry, HEADER_BYTES, names};
 use crate::disk::{FileError, Interruption, interruptible};
-use crate::formats::messages::attached::Attached;
 use crate::formats::messages::structure::FlawedMessage;
+use crate::formats::spot::Spot;
 use crate::ground::class::{Classed, ErrorClass};
 use std::collections::BTreeMap;
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
 /// One file that holds a volume, or a copy of it.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct VolumeFile {
     /// Where it is.
-    pub path: PathBuf,
+    pub spot: Spot,
     /// Bytes of the volume in it.
     pub length: u64,
-    /// What it is attached to, if the file holds messages.
-    pub attached: Option<Arc<Attached>>,
     /// Where the volume is in a page, if it is in one.
     pub in_page: Option<InPage>,
     /// Its header is damaged, and its cells told which volume it is.
@@ -49,20 +46,12 @@ impl VolumeFile {
     /// # Errors
     /// [`FileError`] where the file cannot be opened.
     pub fn open(&self) -> Result<VolumeBytes, FileError> {
-        VolumeBytes::open_attached(&self.path, self.attached.as_ref())
-    }
-
-    /// Its own name: that of the file, or the one that it is attached under.
-    pub fn own_name(&self) -> Option<&OsStr> {
-        match &self.attached {
-            Some(attached) => attached.name.as_deref().map(OsStr::new),
-            None => self.path.file_name(),
-        }
+        VolumeBytes::open(&self.spot)
     }
 
     /// The archive's name, if this file has the name that it was written under as volume `number` of `count`.
     pub fn archive_name(&self, number: u32, count: u32) -> Option<OsString> {
-        let stem = self.own_name()?.as_bytes().strip_suffix(self.suffix(number, count).as_bytes())?;
+        let stem = self.spot.own_name()?.as_bytes().strip_suffix(self.suffix(number, count).as_bytes())?;
         Some(OsStr::from_bytes(stem).to_owned())
     }
 
@@ -215,9 +204,14 @@ impl VolumeSet {
         Cutting { ids: self.ids, cells_per_volume, cell_length }
     }
 
+    /// Where all of it lies.
+    pub fn spots(&self) -> Vec<Spot> {
+        self.volumes.values().flatten().map(|file| file.spot.clone()).collect()
+    }
+
     /// All files of it.
     pub fn paths(&self) -> Vec<PathBuf> {
-        self.volumes.values().flatten().map(|file| file.path.clone()).collect()
+        self.volumes.values().flatten().map(|file| file.spot.path.clone()).collect()
     }
 
     /// The numbers of the data volumes that are not here.
@@ -237,7 +231,7 @@ impl VolumeSet {
     /// A supplement is a further copy of each volume that it holds cells of.
     pub(super) fn supplement(&mut self, mut file: VolumeFile) {
         let Some(runs) = read_runs(&file, &self.ids, &self.geometry) else {
-            self.unrecognised.push(file.path);
+            self.unrecognised.push(file.spot.path);
             return;
         };
         let mut numbers: Vec<u32> = runs
@@ -255,8 +249,8 @@ impl VolumeSet {
     pub(super) fn sort_copies(&mut self) {
         for copies in self.volumes.values_mut() {
             copies.sort_by_key(|file| {
-                let place = file.attached.as_ref().map(|attached| attached.begins_at());
-                (file.runs.is_some(), file.header_damaged, file.path.clone(), place)
+                let place = file.spot.attached.as_ref().map(|attached| attached.begins_at());
+                (file.runs.is_some(), file.header_damaged, file.spot.path.clone(), place)
             });
         }
     }
@@ -274,7 +268,7 @@ impl VolumeSet {
 
 /// The header of a file that is a volume; `None` for any other.
 pub fn header_of(path: &Path) -> Result<Option<Header>, FileError> {
-    let (file, _) = VolumeBytes::open(path)?;
+    let file = VolumeBytes::open(&path.into())?;
     Ok(read_header(&file).ok())
 }
 

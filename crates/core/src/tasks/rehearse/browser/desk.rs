@@ -101,7 +101,7 @@ impl Desk {
     /// The page that the recipient opens: what arrived, where that is a page itself, as far as a browser reads it as one.
     fn page(&self) -> Result<Bytes, HangUp> {
         let [only] = self.files.as_slice() else { return Ok(PAGE.into()) };
-        let in_page = VolumeBytes::open(only).map_err(|error| error.source)?.0.in_page;
+        let in_page = VolumeBytes::open(&only.into()).map_err(|error| error.source)?.in_page;
         let Some(in_page) = in_page else { return Ok(PAGE.into()) };
         let length = if in_page.form == Form::Raw { in_page.from } else { in_page.file_bytes() };
         let mut bytes = Vec::new();
