@@ -1,16 +1,18 @@
-//! `--watch`: a folder is looked at again and again until all volumes, or pieces, are there and none of their files grows any more.
+//! `--watch`: a folder is looked at again and again until all volumes, parcels, or pieces are there and none of their files grows any more.
 
 use crate::args::WatchArguments;
 use crate::failure::Failure;
 use crate::signals;
 use crate::ui::text;
-use std::collections::BTreeMap;
-use std::fs;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write as _;
-use std::path::{Path, PathBuf};
+use std::os::unix::ffi::OsStrExt as _;
+use std::path::PathBuf;
 use std::time::{Duration, Instant, SystemTime};
 use under_seal_core::Error;
-use under_seal_core::formats::sealed::volume::{GatherError, VolumeSet};
+use under_seal_core::formats::messages::mailboxes::files_in;
+use under_seal_core::formats::sealed::volume::names::parcel_named;
+use under_seal_core::formats::sealed::volume::{GatherError, VolumeFile, VolumeSet};
 use under_seal_core::ground::context::{Cancelled, Context};
 use under_seal_core::tasks::reunite::{Pieces, PiecesError};
 
@@ -23,16 +25,38 @@ const HEARD_EVERY: Duration = Duration::from_millis(100);
 /// What has come so far.
 #[derive(Debug, Default, PartialEq, Eq)]
 struct Come {
+    /// It in words.
+    told: String,
+    /// Nothing more is to come.
+    is_all: bool,
+    /// Its files.
+    paths: Vec<PathBuf>,
+}
+
+/// What has come of something that is in several files.
+#[derive(Debug, Default)]
+struct InFiles {
     /// How many there are to be, where that is known.
     count: Option<u32>,
     missing: Vec<u32>,
     /// Those that are shorter than they will be.
     short: Vec<u32>,
-    /// Their files.
-    paths: Vec<PathBuf>,
 }
 
-impl Come {
+impl InFiles {
+    fn of(set: &VolumeSet) -> Self {
+        let is_whole = |number: u32, length: u64| length >= set.geometry.volume_bytes(number);
+        let is_short = |(number, files): &(&u32, &Vec<VolumeFile>)| {
+            // A supplement may make up for what a file lacks: that is seen when all is checked.
+            files.iter().all(|file| file.runs.is_none() && !is_whole(**number, file.length))
+        };
+        Self {
+            count: Some(set.geometry.data_volumes),
+            missing: set.missing(),
+            short: set.volumes.iter().filter(is_short).map(|(number, _)| *number).collect(),
+        }
+    }
+
     fn is_all(&self) -> bool {
         self.count.is_some() && self.missing.is_empty() && self.short.is_empty()
     }
@@ -50,6 +74,10 @@ impl Come {
         }
         told
     }
+
+    fn come(&self, noun: &str, paths: Vec<PathBuf>) -> Come {
+        Come { told: self.told(noun), is_all: self.is_all(), paths }
+    }
 }
 
 /// Waits for all volumes of the set in these places, where a folder is to be watched.
@@ -62,11 +90,83 @@ pub fn for_volumes(
     quiet: bool,
     context: &Context<'_>,
 ) -> Result<(), Failure> {
-    wait(watch, "volume", quiet, || match VolumeSet::gather(places, context) {
-        Ok(set) => Ok(come(&set)),
-        Err(GatherError::NoVolumes { .. } | GatherError::Unusable { .. }) => Ok(Come::default()),
+    for_sets(
+        watch,
+        places,
+        quiet,
+        || VolumeSet::gather(places, context).map(|set| vec![set]),
+        |sets| match sets {
+            [set] => InFiles::of(set).come("volume", set.paths()),
+            _ => InFiles::default().come("volume", Vec::new()),
+        },
+    )
+}
+
+/// Waits for all volumes of every set in these places, and for all parcels of those that are parcels by their names, where a folder is to
+/// be watched.
+///
+/// # Errors
+/// [`Failure`] where the user ends the wait.
+pub fn for_archives(
+    watch: &WatchArguments,
+    places: &[PathBuf],
+    quiet: bool,
+    context: &Context<'_>,
+) -> Result<(), Failure> {
+    for_sets(watch, places, quiet, || VolumeSet::gather_each(places, context), archives_come)
+}
+
+fn for_sets(
+    watch: &WatchArguments,
+    places: &[PathBuf],
+    quiet: bool,
+    gather: impl Fn() -> Result<Vec<VolumeSet>, GatherError>,
+    come: impl Fn(&[VolumeSet]) -> Come,
+) -> Result<(), Failure> {
+    wait(watch, places, quiet, || match gather() {
+        Ok(sets) => Ok(come(&sets)),
+        Err(GatherError::NoVolumes { .. } | GatherError::Unusable { .. }) => Ok(come(&[])),
         Err(error) => Err(error.into()),
     })
+}
+
+/// What has come of several archives. Without the password nothing but their names says which of them are parcels: names may lie, and
+/// then it is waited for too long, or not long enough.
+fn archives_come(sets: &[VolumeSet]) -> Come {
+    let parcels = parcels_come(sets);
+    if let ([set], []) = (sets, parcels.as_slice()) {
+        return InFiles::of(set).come("volume", set.paths());
+    }
+    let unfinished: Vec<InFiles> = sets.iter().map(InFiles::of).filter(|come| !come.is_all()).collect();
+    let mut told = match (sets.len() as u64, unfinished.as_slice()) {
+        (0, _) => "No volume has come yet.".to_owned(),
+        (1, []) => "1 archive is here and whole.".to_owned(),
+        (1, [one]) => one.told("volume"),
+        (all, []) => format!("{all} archives are here and whole."),
+        (all, [one]) => format!("{}, 1 of them not whole yet: {}", text::count(all, "archive"), one.told("volume")),
+        (all, several) => format!("{}, {} of them not whole yet.", text::count(all, "archive"), several.len()),
+    };
+    for parcels in &parcels {
+        told.push_str(&format!(" By their names, {}", parcels.told("parcel")));
+    }
+    let is_all = !sets.is_empty() && unfinished.is_empty() && parcels.iter().all(InFiles::is_all);
+    Come { told, is_all, paths: sets.iter().flat_map(VolumeSet::paths).collect() }
+}
+
+/// The deliveries in parcels that names speak of, as far as they have come.
+fn parcels_come(sets: &[VolumeSet]) -> Vec<InFiles> {
+    let mut here: BTreeMap<(Vec<u8>, u32), BTreeSet<u32>> = BTreeMap::new();
+    for file in sets.iter().flat_map(|set| set.volumes.values().flatten()) {
+        if let Some(named) = file.spot.own_name().and_then(|name| parcel_named(name.as_bytes())) {
+            here.entry((named.delivery.to_vec(), named.count)).or_default().insert(named.number);
+        }
+    }
+    let one = |((_, count), here): ((Vec<u8>, u32), BTreeSet<u32>)| InFiles {
+        count: Some(count),
+        missing: (1..=count).filter(|number| !here.contains(number)).collect(),
+        short: Vec::new(),
+    };
+    here.into_iter().map(one).collect()
 }
 
 /// Waits for all pieces of a file, where a folder is to be watched.
@@ -79,33 +179,23 @@ pub fn for_pieces(
     quiet: bool,
     context: &Context<'_>,
 ) -> Result<(), Failure> {
-    wait(watch, "piece", quiet, || match Pieces::find(places, context) {
+    wait(watch, places, quiet, || match Pieces::find(places, context) {
         Ok(pieces) => {
             let paths = pieces.files.values().flatten().map(|spot| spot.path.clone()).collect();
-            Ok(Come { count: pieces.count, missing: pieces.missing(), short: pieces.short(), paths })
+            let come = InFiles { count: pieces.count, missing: pieces.missing(), short: pieces.short() };
+            Ok(come.come("piece", paths))
         }
         // The list may still grow, too.
-        Err(PiecesError::NoneIn(_) | PiecesError::NotNumbered(_) | PiecesError::DamagedList(_)) => Ok(Come::default()),
+        Err(PiecesError::NoneIn(_) | PiecesError::NotNumbered(_) | PiecesError::DamagedList(_)) => {
+            Ok(InFiles::default().come("piece", Vec::new()))
+        }
         Err(error) => Err(error.into()),
     })
 }
 
-fn come(set: &VolumeSet) -> Come {
-    let is_whole = |number: u32, length: u64| length >= set.geometry.volume_bytes(number);
-    let short = set.volumes.iter().filter(|(number, files)| !files.iter().any(|file| is_whole(**number, file.length)));
-    // A supplement may make up for what a file lacks: that is seen when all is checked.
-    let short = short.filter(|(_, files)| files.iter().all(|file| file.runs.is_none()));
-    Come {
-        count: Some(set.geometry.data_volumes),
-        missing: set.missing(),
-        short: short.map(|(number, _)| *number).collect(),
-        paths: set.paths(),
-    }
-}
-
 fn wait(
     watch: &WatchArguments,
-    noun: &str,
+    places: &[PathBuf],
     quiet: bool,
     mut look: impl FnMut() -> Result<Come, Failure>,
 ) -> Result<(), Failure> {
@@ -113,25 +203,24 @@ fn wait(
     let end = watch.watch_for.map(|time| Instant::now() + time);
     let (mut before, mut come, mut told) = (Files::new(), Come::default(), String::new());
     loop {
-        let now = files_in(folder);
+        let now = files_of(places);
         // What is looked at costs a pass over messages: only where something is new.
         let is_first = told.is_empty();
         if now != before || is_first {
             come = look()?;
         }
-        let tells = come.told(noun);
-        if tells != told {
-            say(quiet, &tells)?;
-            told = tells;
+        if come.told != told {
+            say(quiet, &come.told)?;
+            told.clone_from(&come.told);
         }
-        if is_first && !come.is_all() {
+        if is_first && !come.is_all {
             say(quiet, &format!("Waiting for more in {}. Ctrl-C ends the wait.", text::path(folder)))?;
         }
         let is_settled = |path: &PathBuf| {
             let one = now.get(path);
             one == before.get(path) || one.is_none_or(|(_, modified)| is_old(*modified))
         };
-        if come.is_all() && come.paths.iter().all(is_settled) {
+        if come.is_all && come.paths.iter().all(is_settled) {
             return Ok(());
         }
         before = now;
@@ -159,12 +248,11 @@ fn is_old(modified: SystemTime) -> bool {
 /// Files by path, with their lengths and when they were last written.
 type Files = BTreeMap<PathBuf, (u64, SystemTime)>;
 
-/// The files of a folder. What cannot be read is not there yet.
-fn files_in(folder: &Path) -> Files {
-    let entries = fs::read_dir(folder).into_iter().flatten().filter_map(Result::ok);
-    let one = |entry: fs::DirEntry| {
-        let metadata = entry.metadata().ok().filter(fs::Metadata::is_file)?;
-        Some((entry.path(), (metadata.len(), metadata.modified().ok()?)))
+/// The files of these places. What cannot be read is not there yet.
+fn files_of(places: &[PathBuf]) -> Files {
+    let one = |path: PathBuf| {
+        let metadata = path.metadata().ok()?;
+        Some((path, (metadata.len(), metadata.modified().ok()?)))
     };
-    entries.filter_map(one).collect()
+    places.iter().flat_map(|place| files_in(place)).filter_map(one).collect()
 }

@@ -21,6 +21,7 @@ use under_seal_core::formats::abilities::Checks;
 use under_seal_core::formats::registry::Format;
 use under_seal_core::formats::sealed::key_of_open_to_all;
 use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::formats::sealed::volume::names::parcel_named;
 use under_seal_core::ground::secrets::Password;
 use under_seal_core::tasks::handover::{
     HandedFile, HandedOver, HandoverRequest, NOTE_PAGE, NOTE_TEXT, Package, SUMS, hand_over,
@@ -104,15 +105,18 @@ fn given_all(arguments: &HandoverArguments) -> Result<(Given, Vec<(OsString, Vol
     }
 }
 
-/// What several archives are called together: as far as their names are one, without the beginning of a parcel's number.
+/// What several archives are called together: what parcels are all called, or as far as their names are one.
 fn title(first: &OsStr, others: &[(OsString, VolumeSet)]) -> OsString {
-    let common = |one: &[u8], other: &OsString| {
-        let same = one.iter().zip(other.as_bytes()).take_while(|(one, other)| one == other);
+    let common = |one: &[u8], other: &[u8]| {
+        let same = one.iter().zip(other).take_while(|(one, other)| one == other);
         one[..same.count()].to_vec()
     };
-    let name = others.iter().fold(first.as_bytes().to_vec(), |name, (other, _)| common(&name, other));
+    let together = |name: &OsStr| {
+        let name = name.as_bytes();
+        parcel_named(name).map_or(name, |named| named.delivery).to_vec()
+    };
+    let name = others.iter().fold(together(first), |name, (other, _)| common(&name, &together(other)));
     let name = String::from_utf8_lossy(&name).into_owned();
-    let name = name.rsplit_once("-parcel").map_or(name.as_str(), |(name, _)| name);
     if name.is_empty() { first.to_owned() } else { name.into() }
 }
 

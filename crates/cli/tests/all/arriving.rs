@@ -135,6 +135,34 @@ fn what_comes_later_is_waited_for(#[case] line: &str, #[case] words: &str) {
     assert!(ran.err.contains("Waiting for more in"), "{}", ran.err);
 }
 
+/// All parcels are waited for that the names of those that are here speak of, and every archive beside them, in whichever folder of a
+/// mailbox they come.
+#[rstest]
+#[case::check(&["check", "--watch", "in"], "3 of 3 parcels are here and whole")]
+#[case::open(&["open", "--watch", "in", "--all", "--into", "opened"], "3 of 3 parcels were opened")]
+fn all_parcels_are_waited_for(#[case] line: &[&str], #[case] words: &str, #[values("in", "in/new")] comes_to: &str) {
+    let desk = Desk::new();
+    for (name, size) in [("a", 60_000), ("b", 60_000), ("c", 60_000)] {
+        let bytes: Vec<u8> =
+            (0..size as u32).flat_map(|number| number.wrapping_mul(2_654_435_761).to_le_bytes()).collect();
+        desk.file(&format!("letters/{name}"), &bytes);
+    }
+    desk.run(&["pack", "letters", "--parcels", "--fit", "260KB", "--to", "out/"]).expect(0);
+    for folder in ["in/new", "in/cur"] {
+        fs::create_dir_all(desk.path(folder)).unwrap();
+    }
+    let child = desk.command(line).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    for (number, name) in desk.names("out").iter().enumerate() {
+        if number == 2 {
+            std::thread::sleep(std::time::Duration::from_millis(2_500));
+        }
+        fs::copy(desk.path("out").join(name), desk.path(comes_to).join(name)).unwrap();
+    }
+    let ran = crate::support::Ran::new(child.wait_with_output().unwrap()).expect(0);
+    assert!(ran.out.contains(words), "{}{}", ran.out, ran.err);
+    assert!(ran.err.contains("By their names, 2 of 3 parcels are here. Missing: 3."), "{}", ran.err);
+}
+
 /// When the time is over, it goes on with what is there, and says what is missing.
 #[test]
 fn a_wait_has_an_end() {

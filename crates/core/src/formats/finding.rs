@@ -101,9 +101,7 @@ fn are_parts_of_one(one: &Recognised, other: &Recognised) -> bool {
 fn is_called_so(found: &Recognised) -> bool {
     let name = found.lying.spot.own_name().unwrap_or_default().as_encoded_bytes().to_ascii_lowercase();
     let has_end = |end: &&str| name.ends_with(end.as_bytes());
-    ALL.into_iter()
-        .filter(|format| found.format.is_read_as(format))
-        .any(|format| format.extensions.iter().any(|end| has_end(&end)))
+    ALL.into_iter().filter(|format| found.format.is_read_as(format)).any(|format| format.extensions.iter().any(has_end))
         || found.format.abilities.parts && is_part_name(&name)
 }
 

@@ -47,7 +47,7 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     let silent = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&silent, arguments.work.threads);
     let places = searched(&arguments.watch.and(&arguments.places), arguments.search);
-    watching::for_volumes(&arguments.watch, &places, arguments.work.output.quiet, &context)?;
+    watching::for_archives(&arguments.watch, &places, arguments.work.output.quiet, &context)?;
     let set = match arguments.coming.one_by_one {
         true => gather_or_collect(&places, &arguments.coming, &context)?,
         false => match each_given(&places, &arguments.work)? {

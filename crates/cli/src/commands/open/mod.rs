@@ -51,7 +51,8 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
     typed.places = searched(&typed.places, arguments.search);
     let silent = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&silent, arguments.work.threads);
-    watching::for_volumes(&arguments.watch, &typed.places, arguments.work.output.quiet, &context)?;
+    let wait = if arguments.all { watching::for_archives } else { watching::for_volumes };
+    wait(&arguments.watch, &typed.places, arguments.work.output.quiet, &context)?;
     if arguments.all {
         return match typed.inside.first() {
             None => several::run(arguments, &typed.places),

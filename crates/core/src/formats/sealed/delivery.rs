@@ -3,6 +3,7 @@
 
 use super::index::{About, ParcelOf};
 use super::reader::SealedReader;
+use super::volume::names::parcel_named;
 use crate::formats::error::ArchiveError;
 use crate::formats::reader::{ArchiveReader, Facts};
 use crate::formats::spot::Spot;
@@ -90,12 +91,8 @@ impl DeliveryReader {
 
 /// What a parcel says of itself, without the number at the end of its name.
 fn about_all(about: &About) -> About {
-    let numbered = String::from_utf8_lossy(&about.name);
-    let is_number = |end: &str| !end.is_empty() && end.bytes().all(|byte| byte.is_ascii_digit());
-    let name = numbered
-        .rsplit_once("-parcel")
-        .filter(|(_, end)| end.split_once("of").is_some_and(|(number, count)| is_number(number) && is_number(count)));
-    let name = name.map_or(about.name.as_slice(), |(name, _)| &about.name[..name.len().min(about.name.len())]);
+    let named = parcel_named(&about.name).filter(|named| named.rest.is_empty());
+    let name = named.map_or(about.name.as_slice(), |named| named.delivery);
     About { name: name.to_vec(), parcel: None, ..about.clone() }
 }
 

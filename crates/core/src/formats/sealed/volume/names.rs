@@ -1,5 +1,6 @@
 //! What volumes are called on disk. Reading never depends on it; people do.
 
+use crate::disk::numbered::MAX_PIECES;
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 
@@ -50,6 +51,33 @@ pub fn suffix_of<'a>(name: &'a OsStr, stem: &OsStr) -> Option<&'a str> {
     ours.then_some(suffix)
 }
 
+/// Which of several parcels something is by its name.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct NamedParcel<'a> {
+    /// What they are called together.
+    pub delivery: &'a [u8],
+    /// Which one it is.
+    pub number: u32,
+    /// Of how many.
+    pub count: u32,
+    /// What follows that in the name.
+    pub rest: &'a [u8],
+}
+
+/// What a name says of the parcel that it is the name of, also where something was added behind.
+pub fn parcel_named(name: &[u8]) -> Option<NamedParcel<'_>> {
+    let at = (0..name.len()).rev().find(|at| name[*at..].starts_with(PARCEL.as_bytes()))?;
+    let (delivery, behind) = (&name[..at], &name[at + PARCEL.len()..]);
+    let (number, behind) = leading_number(behind)?;
+    let (count, rest) = leading_number(behind.strip_prefix(b"of")?)?;
+    (count <= MAX_PIECES && (1..=count).contains(&number)).then_some(NamedParcel { delivery, number, count, rest })
+}
+
+fn leading_number(text: &[u8]) -> Option<(u32, &[u8])> {
+    let (digits, rest) = text.split_at(text.iter().take_while(|byte| byte.is_ascii_digit()).count());
+    Some((std::str::from_utf8(digits).ok()?.parse().ok()?, rest))
+}
+
 /// Whether a suffix is that of a parcel.
 pub fn is_parcel_suffix(suffix: &str) -> bool {
     suffix.starts_with(PARCEL)
@@ -84,6 +112,21 @@ mod tests {
     fn parcels_are_known_again(#[case] number: u32, #[case] count: u32, #[case] expected: &str) {
         assert_eq!(parcel_suffix(number, count), expected);
         assert_eq!(suffix_of(format!("dossier{expected}").as_ref(), "dossier".as_ref()), Some(expected));
+        let named = format!("dossier{expected} (1)");
+        let delivery = "dossier".as_bytes();
+        assert_eq!(parcel_named(named.as_bytes()), Some(NamedParcel { delivery, number, count, rest: b".useal (1)" }));
+    }
+
+    #[rstest]
+    #[case("dossier-parcel")]
+    #[case("dossier-parcel1of")]
+    #[case("dossier-parcel5of4.useal")]
+    #[case("dossier-parcel0of4.useal")]
+    #[case("dossier-parcel1of70000.useal")]
+    #[case("dossier-parcel1of99999999999.useal")]
+    #[case("dossier-1of4.useal")]
+    fn names_of_others_are_not_taken_for_parcels(#[case] name: &str) {
+        assert_eq!(parcel_named(name.as_bytes()), None);
     }
 
     #[rstest]
