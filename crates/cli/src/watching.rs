@@ -6,7 +6,6 @@ use crate::signals;
 use crate::ui::text;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write as _;
-use std::os::unix::ffi::OsStrExt as _;
 use std::path::PathBuf;
 use std::time::{Duration, Instant, SystemTime};
 use under_seal_core::Error;
@@ -157,7 +156,7 @@ fn archives_come(sets: &[VolumeSet]) -> Come {
 fn parcels_come(sets: &[VolumeSet]) -> Vec<InFiles> {
     let mut here: BTreeMap<(Vec<u8>, u32), BTreeSet<u32>> = BTreeMap::new();
     for file in sets.iter().flat_map(|set| set.volumes.values().flatten()) {
-        if let Some(named) = file.spot.own_name().and_then(|name| parcel_named(name.as_bytes())) {
+        if let Some(named) = file.spot.own_name().and_then(|name| parcel_named(name.as_encoded_bytes())) {
             here.entry((named.delivery.to_vec(), named.count)).or_default().insert(named.number);
         }
     }

@@ -14,9 +14,9 @@ use crate::words::{as_name, how_to_open};
 use crate::{named_file, session};
 use serde::Serialize;
 use std::ffi::{OsStr, OsString};
-use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::{Path, PathBuf};
 use std::slice;
+use under_seal_core::disk::names::name_of;
 use under_seal_core::formats::abilities::Checks;
 use under_seal_core::formats::registry::Format;
 use under_seal_core::formats::sealed::key_of_open_to_all;
@@ -47,7 +47,7 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
             let is_given = credentials::is_given(&arguments.unlock) || password_note.is_some();
             let wanted = if is_given { Wanted::Content } else { Wanted::Outside };
             let archive = file.load(&arguments.unlock, wanted, &arguments.work)?;
-            let stem = OsString::from_vec(archive.name());
+            let stem = name_of(&archive.name());
             (Package::Archive(archive), stem)
         }
     };
@@ -112,7 +112,7 @@ fn title(first: &OsStr, others: &[(OsString, VolumeSet)]) -> OsString {
         one[..same.count()].to_vec()
     };
     let together = |name: &OsStr| {
-        let name = name.as_bytes();
+        let name = name.as_encoded_bytes();
         parcel_named(name).map_or(name, |named| named.delivery).to_vec()
     };
     let name = others.iter().fold(together(first), |name, (other, _)| common(&name, &together(other)));

@@ -9,7 +9,6 @@ use crate::ui::text::{self, count, hexadecimal, size};
 use crate::{session, watching};
 use serde::Serialize;
 use std::ffi::OsStr;
-use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use under_seal_core::tasks::reunite::{Pieces, Reunited, reunite};
 
@@ -44,7 +43,7 @@ fn target<'a>(arguments: &'a ReuniteArguments, typed: &[PathBuf]) -> (PathBuf, O
             let place = |piece: &PathBuf| if piece.is_dir() { piece.clone() } else { parent(piece) };
             (typed.first().map_or_else(|| PathBuf::from("."), place), None)
         }
-        Some(to) if to.as_os_str().as_bytes().ends_with(b"/") || to.is_dir() => (to.to_owned(), None),
+        Some(to) if to.as_os_str().as_encoded_bytes().ends_with(b"/") || to.is_dir() => (to.to_owned(), None),
         Some(to) => (parent(to), to.file_name()),
     }
 }

@@ -1,7 +1,7 @@
 //! The archive's name as a pattern: plain text, and fields in braces.
 
 use std::ffi::OsString;
-use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
+use under_seal_core::disk::names::name_of;
 
 /// The fields that a pattern may have.
 pub const FIELDS: [&str; 4] = ["folder", "date", "time", "profile"];
@@ -80,7 +80,7 @@ impl NamePattern {
                 Part::Field(field) => field,
             };
             let value = match field {
-                "folder" => fields.folder.as_ref().map(|folder| folder.as_bytes()),
+                "folder" => fields.folder.as_ref().map(|folder| folder.as_encoded_bytes()),
                 "profile" => fields.profile.as_ref().map(String::as_bytes),
                 "date" => Some(fields.date.as_bytes()),
                 _ => Some(fields.time.as_bytes()),
@@ -91,7 +91,7 @@ impl NamePattern {
         match name.as_slice() {
             b"." | b".." => Err(NamePatternError::NotAName(self.0.clone())),
             long if long.len() > MAX_NAME_BYTES => Err(NamePatternError::NotAName(self.0.clone())),
-            _ => Ok(OsString::from_vec(name)),
+            _ => Ok(name_of(&name)),
         }
     }
 }

@@ -2,8 +2,8 @@
 
 use super::text::{self, columns};
 use std::ffi::OsStr;
-use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
+use under_seal_core::disk::names::name_of;
 
 /// What a suggested command takes: a word of its own, or what the user named.
 #[derive(Debug, Clone, Copy)]
@@ -53,14 +53,14 @@ pub fn open<'a>(places: impl IntoIterator<Item = &'a Path>, key_file: Option<&'a
 
 /// A path as a shell takes it, never for an option.
 pub fn quoted(path: &OsStr) -> String {
-    let in_front: &[u8] = if path.as_bytes().first() == Some(&b'-') { b"./" } else { b"" };
-    as_typed(OsStr::from_bytes(&[in_front, path.as_bytes()].concat()))
+    let in_front: &[u8] = if path.as_encoded_bytes().first() == Some(&b'-') { b"./" } else { b"" };
+    as_typed(&name_of(&[in_front, path.as_encoded_bytes()].concat()))
 }
 
 /// An argument as a shell takes it (POSIX.1-2024 XCU section 2.2): as it is, in single quotes, or, with control characters or
 /// what is not UTF-8 in it, with escapes.
 pub fn as_typed(argument: &OsStr) -> String {
-    let bytes = argument.as_bytes();
+    let bytes = argument.as_encoded_bytes();
     let text = match std::str::from_utf8(bytes) {
         Ok(text) if !text.chars().any(char::is_control) => text,
         _ => return format!("$'{}'", escaped(bytes)),
@@ -108,6 +108,6 @@ mod tests {
     #[case(b"caf\xe9", "$'caf\\351'")]
     #[case(b"$(rm)", "'$(rm)'")]
     fn what_is_suggested_can_be_typed(#[case] name: &[u8], #[case] expected: &str) {
-        assert_eq!(quoted(OsStr::from_bytes(name)), expected);
+        assert_eq!(quoted(&name_of(name)), expected);
     }
 }

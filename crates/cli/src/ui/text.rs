@@ -5,7 +5,6 @@ pub use under_seal_core::ground::size::grouped;
 
 use std::ffi::OsStr;
 use std::io::IsTerminal;
-use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use under_seal_core::formats::spot::Spot;
@@ -37,7 +36,7 @@ fn is_direction_mark(letter: char) -> bool {
 
 /// A path, as [`shown`].
 pub fn path(path: &Path) -> String {
-    shown(path.as_os_str().as_bytes())
+    shown(path.as_os_str().as_encoded_bytes())
 }
 
 /// The name of a file, and of what is attached to a message in it, as [`shown`].
@@ -54,7 +53,7 @@ pub fn spot(spot: &Spot) -> String {
 
 /// A name, as [`shown`].
 pub fn name(name: &OsStr) -> String {
-    shown(name.as_bytes())
+    shown(name.as_encoded_bytes())
 }
 
 /// A path in so many columns at most; of a longer one the middle is left out, since beginning and end tell the most.

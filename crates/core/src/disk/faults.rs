@@ -22,7 +22,6 @@ mod points {
 #[cfg(feature = "faults")]
 mod points {
     use super::*;
-    use rustix::io::Errno;
     use std::sync::{Mutex, PoisonError};
 
     /// What happens at the chosen operation.
@@ -65,8 +64,8 @@ mod points {
     fn outcome(fault: Option<Fault>) -> io::Result<()> {
         match fault {
             None => Ok(()),
-            Some(Fault::Full) => Err(Errno::NOSPC.into()),
-            Some(Fault::Broken) => Err(Errno::IO.into()),
+            Some(Fault::Full) => Err(io::ErrorKind::StorageFull.into()),
+            Some(Fault::Broken) => Err(io::Error::other("broken")),
             Some(Fault::Death) => std::process::abort(),
         }
     }

@@ -1,13 +1,12 @@
 //! Single files: opening one to read without waiting, writing a new one, and a scratch file that has no name.
 
-use super::{FileAction, FileError, faults};
+use super::terms::Links;
+use super::{FileAction, FileError, faults, system};
 use crate::ground::entry::Timestamp;
 use crate::ground::retrying::uninterrupted;
-use rustix::fs::{Mode, OFlags, Timespec, Timestamps};
 use std::fs::{File, Metadata, TryLockError};
-use std::io::{self, Seek as _, SeekFrom, Write as _};
+use std::io::{self, Write as _};
 use std::num::NonZeroU64;
-use std::os::unix::fs::FileExt as _;
 use std::path::{Path, PathBuf};
 
 /// After so many new bytes of a file the system is asked to begin writing them out, so that the sync in the end has
@@ -17,25 +16,13 @@ const WRITE_OUT_BYTES: u64 = 16 * 1024 * 1024;
 /// So many bytes are read at once.
 const READ_BYTES: usize = 256 * 1024;
 
-/// Whether opening a path may go through a link at its end.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Links {
-    /// Links are followed.
-    Follow,
-    /// A link is an error.
-    Refuse,
-}
-
 /// Opens a regular file for reading; never waits on a pipe or device.
 ///
 /// # Errors
 /// [`FileError`] from the system, or where the path is no regular file.
 pub fn open_regular(path: &Path, links: Links) -> Result<(File, Metadata), FileError> {
     let opened = || FileError::on(FileAction::Open, path);
-    let no_follow = if links == Links::Refuse { OFlags::NOFOLLOW } else { OFlags::empty() };
-    let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::CLOEXEC | no_follow;
-    let file = rustix::fs::open(path, flags, Mode::empty()).map_err(|errno| opened()(errno.into()))?;
-    let file = File::from(file);
+    let file = system::files::open_to_read(path, links).map_err(opened())?;
     let metadata = file.metadata().map_err(opened())?;
     if metadata.is_file() {
         Ok((file, metadata))
@@ -51,7 +38,8 @@ pub fn open_regular(path: &Path, links: Links) -> Result<(File, Metadata), FileE
 pub fn read_up_to_at(file: &File, buffer: &mut [u8], offset: u64) -> io::Result<usize> {
     let mut filled = 0;
     while filled < buffer.len() {
-        match uninterrupted(|| file.read_at(&mut buffer[filled..], offset.saturating_add(filled as u64)))? {
+        let at = offset.saturating_add(filled as u64);
+        match uninterrupted(|| system::files::read_at(file, &mut buffer[filled..], at))? {
             0 => break,
             count => filled += count,
         }
@@ -63,10 +51,7 @@ pub fn read_up_to_at(file: &File, buffer: &mut [u8], offset: u64) -> io::Result<
 /// file itself: no link, and nothing that would be waited for.
 pub fn append(path: &Path, bytes: &[u8]) -> Result<(), FileError> {
     let failed = || FileError::on(FileAction::Write, path);
-    let flags =
-        OFlags::WRONLY | OFlags::CREATE | OFlags::APPEND | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-    let file = rustix::fs::open(path, flags, Mode::from_raw_mode(0o666)).map_err(|errno| failed()(errno.into()))?;
-    let mut file = File::from(file);
+    let mut file = system::files::open_to_append(path).map_err(failed())?;
     if !file.metadata().map_err(failed())?.is_file() {
         return Err(failed()(io::Error::new(io::ErrorKind::InvalidInput, "it is not a file")));
     }
@@ -94,7 +79,10 @@ impl NewFile {
     /// [`FileError`] from the system, a full disk included.
     pub fn write(&mut self, bytes: &[u8]) -> Result<(), FileError> {
         let (bytes, outcome) = faults::before_writing(bytes);
-        self.file.write_all(bytes).and(outcome).map_err(FileError::on(FileAction::Write, &self.path))?;
+        // Not where the file is: on some systems whatever is read or written at a place moves that.
+        write_all_at(&self.file, bytes, self.written)
+            .and(outcome)
+            .map_err(FileError::on(FileAction::Write, &self.path))?;
         self.written += bytes.len() as u64;
         if self.written - self.begun >= WRITE_OUT_BYTES {
             self.begin_writing_out();
@@ -110,7 +98,6 @@ impl NewFile {
         self.written = self.written.saturating_add(bytes);
         faults::before(FileAction::Write)
             .and_then(|()| self.file.set_len(self.written))
-            .and_then(|()| self.file.seek(SeekFrom::Start(self.written)).map(drop))
             .map_err(FileError::on(FileAction::Write, &self.path))
     }
 
@@ -131,7 +118,7 @@ impl NewFile {
     pub fn read_through(&self, mut take: impl FnMut(&[u8]) -> Result<(), FileError>) -> Result<u64, FileError> {
         let (mut buffer, mut length) = (vec![0; READ_BYTES], 0);
         loop {
-            let read = uninterrupted(|| self.file.read_at(&mut buffer, length));
+            let read = uninterrupted(|| system::files::read_at(&self.file, &mut buffer, length));
             match read.map_err(FileError::on(FileAction::Read, &self.path))? {
                 0 => return Ok(length),
                 count => {
@@ -167,13 +154,13 @@ impl NewFile {
     /// Lets the system drop the synced file's pages from its cache, so that a later reading comes from the
     /// disk. Only a hint: a system that keeps the pages still gives back what was written.
     pub fn drop_cached_pages(&self) {
-        let _ = rustix::fs::fadvise(&self.file, 0, None, rustix::fs::Advice::DontNeed);
+        system::files::drop_cached(&self.file, 0, None);
     }
 
     /// Lets the system begin to write out what it still holds in its cache, without waiting. A hint.
     fn begin_writing_out(&mut self) {
         let length = NonZeroU64::new(self.written - self.begun);
-        let _ = rustix::fs::fadvise(&self.file, self.begun, length, rustix::fs::Advice::DontNeed);
+        system::files::drop_cached(&self.file, self.begun, length);
         self.begun = self.written;
     }
 
@@ -183,7 +170,7 @@ impl NewFile {
     /// [`FileError`] from the system; some tell only here that what was written is lost.
     pub fn close(self) -> Result<(), FileError> {
         faults::before(FileAction::Close)
-            .and_then(|()| Ok(nix::unistd::close(self.file)?))
+            .and_then(|()| system::files::close(self.file))
             .map_err(FileError::on(FileAction::Close, &self.path))
     }
 
@@ -212,14 +199,27 @@ impl NewFile {
 
 fn write_at(file: &File, offset: u64, bytes: &[u8]) -> io::Result<()> {
     let (bytes, outcome) = faults::before_writing(bytes);
-    file.write_all_at(bytes, offset).and(outcome)
+    write_all_at(file, bytes, offset).and(outcome)
+}
+
+/// Overwrites bytes of a file from an offset on.
+///
+/// # Errors
+/// From the system.
+pub(crate) fn write_all_at(file: &File, mut bytes: &[u8], mut offset: u64) -> io::Result<()> {
+    while !bytes.is_empty() {
+        match uninterrupted(|| system::files::write_at(file, bytes, offset))? {
+            0 => return Err(io::ErrorKind::WriteZero.into()),
+            count => (bytes, offset) = (&bytes[count..], offset.saturating_add(count as u64)),
+        }
+    }
+    Ok(())
 }
 
 /// Permission bits and modification time, given to an open file or folder.
 pub(super) fn set_mode_and_time(file: &File, mode: u32, modified: Timestamp) -> io::Result<()> {
     faults::before(FileAction::Write)?;
-    rustix::fs::fchmod(file, Mode::from_raw_mode(mode))?;
-    Ok(rustix::fs::futimens(file, &modified_only(modified))?)
+    system::files::set_mode_and_time(file, mode, modified)
 }
 
 /// A file without a name: it is gone when it is closed, or when the process ends, however that happens.
@@ -241,13 +241,10 @@ impl ScratchFile {
 
     /// Fills the buffer with the bytes from an offset on.
     pub fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), FileError> {
-        self.file.read_exact_at(buffer, offset).map_err(FileError::on(FileAction::Read, &self.path))
-    }
-}
-
-pub(super) fn modified_only(modified: Timestamp) -> Timestamps {
-    Timestamps {
-        last_access: Timespec { tv_sec: 0, tv_nsec: rustix::fs::UTIME_OMIT },
-        last_modification: Timespec { tv_sec: modified.seconds, tv_nsec: modified.nanoseconds.into() },
+        let read = read_up_to_at(&self.file, buffer, offset).and_then(|filled| match filled == buffer.len() {
+            true => Ok(()),
+            false => Err(io::ErrorKind::UnexpectedEof.into()),
+        });
+        read.map_err(FileError::on(FileAction::Read, &self.path))
     }
 }

@@ -1,26 +1,21 @@
 //! Open folders: names in them are made, found, renamed and removed without following links.
 
 use super::copying::read_on;
-use super::file::{modified_only, set_mode_and_time};
+use super::file::set_mode_and_time;
 use super::holes::holes_of;
+use super::system::folders;
+use super::terms::{NEW_FOLDER_MODE, Place};
 use super::{FileAction, FileError, Interruption, NewFile, ScratchFile, absolute, faults};
 use crate::ground::context::Context;
 use crate::ground::entry::Timestamp;
 use crate::ground::holes::{ContentDigest, Stretch, stretches};
 use cap_fs_ext::DirExt as _;
 use cap_std::ambient_authority;
-use cap_std::fs::{Dir, DirBuilder, DirBuilderExt as _, FileType, OpenOptions, OpenOptionsExt as _};
-use rustix::fs::{AtFlags, Mode, OFlags, RenameFlags, Stat};
-use rustix::io::Errno;
+use cap_std::fs::{Dir, FileType};
 use std::ffi::{OsStr, OsString};
 use std::fs::File;
 use std::io::{self, Seek as _, SeekFrom};
-use std::os::fd::AsFd;
-use std::os::unix::ffi::OsStringExt as _;
 use std::path::{Path, PathBuf};
-
-/// The permission bits of a new folder: nobody else may enter.
-pub const NEW_FOLDER_MODE: u32 = 0o700;
 
 /// An open folder. Names given to it are single components; what they name is never reached through a
 /// symbolic link, and stays right even if the folder's own path is swapped meanwhile.
@@ -73,10 +68,8 @@ impl Folder {
     /// # Errors
     /// [`FileError`] from the system; taken names included.
     pub fn create_subfolder(&self, name: &OsStr) -> Result<Self, FileError> {
-        let mut private = DirBuilder::new();
-        private.mode(NEW_FOLDER_MODE);
         faults::before(FileAction::Create)
-            .and_then(|()| self.dir.create_dir_with(name, &private))
+            .and_then(|()| self.dir.create_dir_with(name, &folders::with_mode(NEW_FOLDER_MODE)))
             .map_err(self.failed(FileAction::Create, name))?;
         self.subfolder(name)
     }
@@ -101,20 +94,16 @@ impl Folder {
     }
 
     fn create_new(&self, name: &OsStr, mode: u32) -> Result<File, FileError> {
-        let mut options = OpenOptions::new();
-        options.read(true).write(true).create_new(true).mode(mode);
         let file = faults::before(FileAction::Create)
-            .and_then(|()| self.dir.open_with(name, &options))
+            .and_then(|()| self.dir.open_with(name, &folders::new_file(mode)))
             .map_err(self.failed(FileAction::Create, name))?;
         Ok(file.into_std())
     }
 
     /// Opens a file of this folder to change bytes in it.
     pub fn reopen_file(&self, name: &OsStr) -> Result<NewFile, FileError> {
-        let flags = OFlags::RDWR | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        let file = rustix::fs::openat(&self.dir, name, flags, Mode::empty())
-            .map_err(|errno| self.failed(FileAction::Open, name)(errno.into()))?;
-        Ok(NewFile::new(File::from(file), self.path.join(name)))
+        let file = folders::open_to_change(&self.dir, name).map_err(self.failed(FileAction::Open, name))?;
+        Ok(NewFile::new(file, self.path.join(name)))
     }
 
     /// All bytes of a small file, or `None` where there is none.
@@ -139,20 +128,13 @@ impl Folder {
     /// # Errors
     /// [`FileError`] from the system; [`FileError::is_taken`] where the name exists.
     pub fn add_name(&self, name: &OsStr, to: &Self, further: &OsStr) -> Result<bool, FileError> {
-        faults::before(FileAction::Create).map_err(to.failed(FileAction::Create, further))?;
-        match rustix::fs::linkat(&self.dir, name, &to.dir, further, AtFlags::empty()) {
-            Ok(()) => Ok(true),
-            // There are no hard links, or no more of this file.
-            Err(Errno::PERM | Errno::NOSYS | Errno::NOTSUP | Errno::MLINK | Errno::XDEV) => Ok(false),
-            Err(errno) => Err(to.failed(FileAction::Create, further)(errno.into())),
-        }
+        faults::before(FileAction::Create)
+            .and_then(|()| folders::add_name(&self.dir, name, &to.dir, further))
+            .map_err(to.failed(FileAction::Create, further))
     }
 
     fn open_to_read(&self, name: &OsStr) -> Result<File, FileError> {
-        let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-        rustix::fs::openat(&self.dir, name, flags, Mode::empty())
-            .map(File::from)
-            .map_err(|errno| self.failed(FileAction::Open, name)(errno.into()))
+        folders::open_to_read(&self.dir, name).map_err(self.failed(FileAction::Open, name))
     }
 
     /// A regular file's length and digest, by its units or not.
@@ -192,10 +174,8 @@ impl Folder {
     ///
     /// # Errors
     /// [`FileError`] from the system, where it is no link too.
-    pub fn link_target(&self, name: &OsStr) -> Result<OsString, FileError> {
-        let target = rustix::fs::readlinkat(&self.dir, name, Vec::new());
-        let target = target.map_err(|errno| self.failed(FileAction::Read, name)(errno.into()))?;
-        Ok(OsString::from_vec(target.into_bytes()))
+    pub fn link_target(&self, name: &OsStr) -> Result<PathBuf, FileError> {
+        folders::link_target(&self.dir, name).map_err(self.failed(FileAction::Read, name))
     }
 
     /// What a name stands for here, links not followed; `None` where there is nothing.
@@ -237,23 +217,9 @@ impl Folder {
     /// # Errors
     /// [`FileError`] from the system; [`FileError::is_taken`] where the name exists.
     pub fn publish(&self, name: &OsStr, to: &Self, final_name: &OsStr) -> Result<(), FileError> {
-        let failed = |errno: Errno| to.failed(FileAction::Rename, final_name)(errno.into());
-        faults::before(FileAction::Rename).map_err(to.failed(FileAction::Rename, final_name))?;
-        match rustix::fs::renameat_with(&self.dir, name, &to.dir, final_name, RenameFlags::NOREPLACE) {
-            // File systems that cannot rename so: a hard link fails on a taken name too.
-            Err(Errno::INVAL | Errno::NOSYS | Errno::NOTSUP) => {}
-            outcome => return outcome.map_err(failed),
-        }
-        match rustix::fs::linkat(&self.dir, name, &to.dir, final_name, AtFlags::empty()) {
-            Ok(()) => return self.remove_file(name),
-            // FAT has neither; the check and the rename are then two steps.
-            Err(Errno::PERM | Errno::NOSYS | Errno::NOTSUP) => {}
-            Err(errno) => return Err(failed(errno)),
-        }
-        if to.kind_of(final_name)?.is_some() {
-            return Err(failed(Errno::EXIST));
-        }
-        rustix::fs::renameat(&self.dir, name, &to.dir, final_name).map_err(failed)
+        faults::before(FileAction::Rename)
+            .and_then(|()| folders::rename_to_free(self.at(), name, to.at(), final_name))
+            .map_err(to.failed(FileAction::Rename, final_name))
     }
 
     /// Gives a file of this folder its final name in another (or this) one, in the place of a file or link that has it; what a
@@ -263,10 +229,10 @@ impl Folder {
     /// [`FileError`] from the system; [`FileError::is_taken`] where something else has the name.
     pub fn replace(&self, name: &OsStr, to: &Self, final_name: &OsStr) -> Result<(), FileError> {
         if to.kind_of(final_name)?.is_some_and(|kind| !kind.is_file() && !kind.is_symlink()) {
-            return Err(to.failed(FileAction::Rename, final_name)(Errno::EXIST.into()));
+            return Err(to.failed(FileAction::Rename, final_name)(io::ErrorKind::AlreadyExists.into()));
         }
         faults::before(FileAction::Rename)
-            .and_then(|()| Ok(rustix::fs::renameat(&self.dir, name, &to.dir, final_name)?))
+            .and_then(|()| folders::rename_over(&self.dir, name, &to.dir, final_name))
             .map_err(to.failed(FileAction::Rename, final_name))
     }
 
@@ -286,19 +252,12 @@ impl Folder {
 
     /// A file's length in bytes, and when it was modified; of a link, its own.
     pub fn size_and_time_of(&self, name: &OsStr) -> Result<(u64, Timestamp), FileError> {
-        let stat = self.status_of(name)?;
-        let nanoseconds = u32::try_from(stat.st_mtime_nsec).unwrap_or(0);
-        Ok((u64::try_from(stat.st_size).unwrap_or(0), Timestamp { seconds: stat.st_mtime, nanoseconds }))
+        folders::size_and_time(&self.dir, name).map_err(self.failed(FileAction::Open, name))
     }
 
     /// The number by which the file system knows a file or link here.
     pub fn number_of(&self, name: &OsStr) -> Result<u64, FileError> {
-        Ok(self.status_of(name)?.st_ino)
-    }
-
-    fn status_of(&self, name: &OsStr) -> Result<Stat, FileError> {
-        rustix::fs::statat(&self.dir, name, AtFlags::SYMLINK_NOFOLLOW)
-            .map_err(|errno| self.failed(FileAction::Open, name)(errno.into()))
+        folders::number_of(&self.dir, name).map_err(self.failed(FileAction::Open, name))
     }
 
     /// Makes a symbolic link whose target is stored as given.
@@ -306,12 +265,12 @@ impl Folder {
     /// # Errors
     /// [`FileError`] from the system; taken names included.
     pub fn create_link(&self, name: &OsStr, target: &OsStr, modified: Timestamp) -> Result<(), FileError> {
-        faults::before(FileAction::Create).map_err(self.failed(FileAction::Create, name))?;
-        rustix::fs::symlinkat(target, &self.dir, name)
-            .map_err(|errno| self.failed(FileAction::Create, name)(errno.into()))?;
-        faults::before(FileAction::Write).map_err(self.failed(FileAction::Write, name))?;
-        rustix::fs::utimensat(&self.dir, name, &modified_only(modified), AtFlags::SYMLINK_NOFOLLOW)
-            .map_err(|errno| self.failed(FileAction::Write, name)(errno.into()))
+        faults::before(FileAction::Create)
+            .and_then(|()| folders::create_link(&self.dir, name, target))
+            .map_err(self.failed(FileAction::Create, name))?;
+        faults::before(FileAction::Write)
+            .and_then(|()| folders::set_link_time(&self.dir, name, modified))
+            .map_err(self.failed(FileAction::Write, name))
     }
 
     /// Sets this folder's own permission bits and modification time.
@@ -329,40 +288,32 @@ impl Folder {
     /// # Errors
     /// [`FileError`] from the system; its user may be allowed to write into it and not to read it.
     pub fn opened(&self) -> Result<OpenFolder, FileError> {
-        Ok(OpenFolder { handle: self.readable_handle()?, path: self.path.clone() })
+        let handle = folders::itself(self.at()).map_err(FileError::on(FileAction::Open, &self.path))?;
+        Ok(OpenFolder { handle, path: self.path.clone() })
     }
 
     /// The number by which the file system knows this folder.
     pub fn number(&self) -> Result<u64, FileError> {
-        let metadata = self.dir.dir_metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
-        Ok(cap_std::fs::MetadataExt::ino(&metadata))
+        folders::number(&self.dir).map_err(FileError::on(FileAction::Open, &self.path))
     }
 
     /// This folder's permission bits.
     pub fn mode(&self) -> Result<u32, FileError> {
-        let metadata = self.dir.dir_metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
-        Ok(cap_std::fs::MetadataExt::mode(&metadata) & 0o7777)
+        folders::mode(&self.dir).map_err(FileError::on(FileAction::Open, &self.path))
     }
 
     /// Whether this folder belongs to the user, and nobody else may write into it.
     pub fn is_only_mine(&self) -> Result<bool, FileError> {
-        let metadata = self.dir.dir_metadata().map_err(FileError::on(FileAction::Open, &self.path))?;
-        let (owner, mode) = (cap_std::fs::MetadataExt::uid(&metadata), cap_std::fs::MetadataExt::mode(&metadata));
-        Ok(owner == rustix::process::geteuid().as_raw() && mode & 0o022 == 0)
+        folders::is_only_mine(&self.dir).map_err(FileError::on(FileAction::Open, &self.path))
     }
 
     /// Bytes that may still be written to this folder's file system; `None` where it does not say.
     pub fn free_bytes(&self) -> Option<u64> {
-        let about = rustix::fs::fstatvfs(self.readable_handle().ok()?.as_fd()).ok()?;
-        about.f_bavail.checked_mul(about.f_frsize)
+        folders::free_bytes(self.at())
     }
 
-    /// The directory handle may be a path-only one, which can be neither synced nor changed.
-    fn readable_handle(&self) -> Result<File, FileError> {
-        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
-        rustix::fs::openat(&self.dir, c".", flags, Mode::empty())
-            .map(File::from)
-            .map_err(|errno| FileError::on(FileAction::Open, &self.path)(errno.into()))
+    fn at(&self) -> Place<'_> {
+        (&self.dir, &self.path)
     }
 }
 
@@ -381,11 +332,8 @@ impl OpenFolder {
 
     /// Waits until the disk holds its list of names, its mode and time.
     pub fn sync(&self) -> Result<(), FileError> {
-        faults::before(FileAction::Sync).map_err(FileError::on(FileAction::Sync, &self.path))?;
-        match rustix::fs::fsync(&self.handle) {
-            // Some network file systems cannot sync a folder; they hold nothing back either.
-            Ok(()) | Err(Errno::INVAL | Errno::NOTSUP) => Ok(()),
-            Err(errno) => Err(FileError::on(FileAction::Sync, &self.path)(errno.into())),
-        }
+        faults::before(FileAction::Sync)
+            .and_then(|()| folders::sync(&self.handle))
+            .map_err(FileError::on(FileAction::Sync, &self.path))
     }
 }

@@ -5,35 +5,52 @@
 //! builds the all-or-nothing placing of a volume set on it. [`numbered`] and [`portability`] know names: which number in one counts pieces,
 //! and what other systems refuse.
 //!
-//! A newcomer who needs the system asks here first: no other floor opens a file for writing, renames or removes.
+//! A newcomer who needs the system asks here first: no other floor opens a file for writing, renames or removes, or knows on which system
+//! it runs. What differs between systems stands in `unix` and `windows`, which have the same functions, and are asked in the same
+//! [`terms`]; only this module says which of the two there is. [`names`] is the way from a system's names to those in archives, and back.
 
 mod attributes;
 mod copying;
+mod facts;
 pub mod faults;
 mod file;
 mod folder;
 mod holes;
 mod interruption;
 pub mod missing;
+pub mod names;
 pub mod numbered;
 mod origin;
 mod own_name;
 pub mod portability;
 pub mod staging;
 mod syncing;
+mod terms;
 mod unfinished;
+#[cfg(unix)]
+mod unix;
+#[cfg(windows)]
+mod windows;
+
+#[cfg(unix)]
+use unix as system;
+#[cfg(windows)]
+use windows as system;
 
 pub use attributes::{attributes_of, has_attributes};
 pub use copying::{Sha256Sum, read_on, read_through};
 pub(crate) use copying::{sum_of, sum_on};
-pub use file::{Links, NewFile, ScratchFile, append, open_regular, read_up_to_at};
-pub use folder::{Folder, NEW_FOLDER_MODE, OpenFolder};
+pub use facts::{Stamp, identity_at, identity_of, is_readable, mode_of, modified_of};
+pub(crate) use file::write_all_at;
+pub use file::{NewFile, ScratchFile, append, open_regular, read_up_to_at};
+pub use folder::{Folder, OpenFolder};
 pub use holes::{bytes_in_holes, holes_of};
 pub use interruption::Interruption;
 pub(crate) use interruption::interruptible;
 pub use origin::{OriginMark, origin_marks};
 pub use own_name::{is_own_name, own_name};
 pub use syncing::{ToSync, sync_all};
+pub use terms::{FileIdentity, Links, NEW_FOLDER_MODE};
 pub use unfinished::Unfinished;
 
 use crate::ground::class::{Classed, ErrorClass};

@@ -1,8 +1,8 @@
 //! Numbers in names: which of a name's numbers counts pieces, and what the others beside it are called.
 
+use super::names::{bytes_of, name_of};
 use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::{OsStr, OsString};
-use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 
 /// Whatever is cut has at most so many pieces.
 pub const MAX_PIECES: u32 = 65_535;
@@ -35,7 +35,7 @@ pub struct Row {
 impl Pattern {
     /// Every number in a name, the last one first.
     fn all_of(name: &OsStr) -> Vec<(Self, u32)> {
-        let bytes = name.as_bytes();
+        let bytes = bytes_of(name);
         let mut found = Vec::new();
         let mut end = bytes.len();
         while end > 0 {
@@ -50,7 +50,8 @@ impl Pattern {
 
     /// The number that a name of this pattern has.
     pub fn number_in(&self, name: &OsStr) -> Option<u32> {
-        let rest = name.as_bytes().strip_prefix(self.before.as_slice())?;
+        let bytes = bytes_of(name);
+        let rest = bytes.strip_prefix(self.before.as_slice())?;
         number(rest.strip_suffix(self.behind.as_slice())?)
     }
 
@@ -70,7 +71,7 @@ impl Pattern {
             }
         }
         let extension = if self.behind.first() == Some(&b'.') { self.behind.as_slice() } else { b"" };
-        (!stem.is_empty()).then(|| OsString::from_vec([stem, extension].concat()))
+        (!stem.is_empty()).then(|| name_of(&[stem, extension].concat()))
     }
 }
 

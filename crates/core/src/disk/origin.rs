@@ -1,12 +1,8 @@
-//! Where a file came from, as programs that fetch files note it in its extended attributes.
+//! Where a file came from, as programs that fetch files note it.
 
-use super::{FileAction, FileError, Links, NewFile, faults, open_regular};
-use std::ffi::CStr;
+use super::{FileAction, FileError, Links, NewFile, faults, open_regular, system};
+use std::io;
 use std::path::Path;
-
-/// The names under which origins are noted: freedesktop.org's "Common Extended Attributes" (`user.xdg.origin.url`,
-/// `user.xdg.referrer.url`), and the mark that macOS asks about before a file is opened.
-const NAMES: [&CStr; 3] = [c"user.xdg.origin.url", c"user.xdg.referrer.url", c"com.apple.quarantine"];
 
 /// The longest value that is carried on, in bytes.
 const MAX_VALUE_BYTES: usize = 16 * 1024;
@@ -14,7 +10,7 @@ const MAX_VALUE_BYTES: usize = 16 * 1024;
 /// A note of where a file came from.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct OriginMark {
-    name: &'static CStr,
+    name: &'static str,
     value: Vec<u8>,
 }
 
@@ -25,17 +21,13 @@ pub struct OriginMark {
 pub fn origin_marks(path: &Path) -> Result<Vec<OriginMark>, FileError> {
     let (file, _) = open_regular(path, Links::Follow)?;
     let mut marks = Vec::new();
-    for name in NAMES {
-        let mut value = vec![0; MAX_VALUE_BYTES];
-        match rustix::fs::fgetxattr(&file, name, &mut value[..]) {
-            Ok(length) => {
-                value.truncate(length);
-                marks.push(OriginMark { name, value });
+    for name in system::ORIGIN_MARKS {
+        match system::attributes::value_of(&file, path, name.as_bytes(), MAX_VALUE_BYTES) {
+            Ok(value) => marks.extend(value.map(|value| OriginMark { name, value })),
+            Err(error) if error.kind() == io::ErrorKind::PermissionDenied => {
+                return Err(FileError::on(FileAction::Read, path)(error));
             }
-            // There is none, or it is too long to be one.
-            Err(rustix::io::Errno::ACCESS | rustix::io::Errno::PERM) => {
-                return Err(FileError::on(FileAction::Read, path)(rustix::io::Errno::ACCESS.into()));
-            }
+            // It is too long to be one.
             Err(_) => {}
         }
     }
@@ -45,12 +37,8 @@ pub fn origin_marks(path: &Path) -> Result<Vec<OriginMark>, FileError> {
 impl NewFile {
     /// Notes where the file came from. Whether the file system has room for such notes.
     pub fn mark_origin(&self, mark: &OriginMark) -> Result<bool, FileError> {
-        let set = faults::before(FileAction::Write).and_then(|()| {
-            Ok(rustix::fs::fsetxattr(&self.file, mark.name, &mark.value, rustix::fs::XattrFlags::empty())?)
-        });
-        match set {
-            Err(error) if error.raw_os_error() == Some(rustix::io::Errno::NOTSUP.raw_os_error()) => Ok(false),
-            outcome => outcome.map(|()| true).map_err(FileError::on(FileAction::Write, &self.path)),
-        }
+        faults::before(FileAction::Write)
+            .and_then(|()| system::attributes::set(&self.file, &self.path, mark.name.as_bytes(), &mark.value))
+            .map_err(FileError::on(FileAction::Write, &self.path))
     }
 }

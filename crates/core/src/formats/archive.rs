@@ -12,7 +12,6 @@ use crate::ground::entry::{Content, Entry, ListedEntry};
 use crate::ground::secrets::Credentials;
 use crate::ground::sink::OnlyEnds;
 use std::ops::{Deref, DerefMut};
-use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -134,7 +133,7 @@ impl Archive {
         if has_two && is_own(&name) {
             name.set_extension("");
         }
-        name.file_name().unwrap_or_default().as_bytes().to_vec()
+        name.file_name().unwrap_or_default().as_encoded_bytes().to_vec()
     }
 
     /// Refuses an archive in which nothing is encrypted, where a password was given for it: anybody can have made it. Sealed

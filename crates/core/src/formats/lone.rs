@@ -3,12 +3,12 @@
 use super::spot::Spot;
 use super::streamed::{StreamedError, WrappedFile};
 use crate::codecs::stream::Wrapping;
+use crate::disk::modified_of;
 use crate::formats::error::ArchiveError;
 use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, Facts, deliver_file};
 use crate::ground::context::Context;
-use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Timestamp};
+use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry};
 use crate::ground::sink::EntrySink;
-use std::os::unix::fs::MetadataExt as _;
 use std::path::Path;
 
 /// A lone compressed file: an archive of one entry, named after it.
@@ -21,8 +21,7 @@ impl LoneReader {
     /// Reads all of it once, to know how long it is.
     pub fn open(file: WrappedFile, context: &Context<'_>) -> Result<Self, StreamedError> {
         let metadata = file.spot.open()?.metadata;
-        let nanoseconds = u32::try_from(metadata.mtime_nsec()).unwrap_or(0);
-        let modified = Timestamp { seconds: metadata.mtime(), nanoseconds };
+        let modified = modified_of(&metadata);
         let mut stream = file.open(context)?;
         let (mut size, mut buffer) = (0, vec![0; CONTENT_BYTES]);
         loop {

@@ -14,11 +14,11 @@ use super::streamed::WrappedFile;
 use super::tar;
 use super::zip::{self, MAX_COMMENT_BYTES, ZipReader, is_zip, open_parts};
 use crate::codecs::stream::Wrapping;
+use crate::disk::names::name_of;
 use crate::ground::context::Context;
 use crate::ground::passwords::Guessing;
 use std::ffi::{OsStr, OsString};
 use std::fmt;
-use std::os::unix::ffi::OsStrExt as _;
 use std::sync::Arc;
 
 /// How an archive is written.
@@ -113,9 +113,9 @@ impl Format {
     /// several times, is the sealed format's.
     pub fn of_name(name: &OsStr) -> Option<(&'static Self, OsString)> {
         let without = |end: &str| {
-            let (stem, own) = name.as_bytes().split_at_checked(name.len().checked_sub(end.len())?)?;
+            let (stem, own) = name.as_encoded_bytes().split_at_checked(name.len().checked_sub(end.len())?)?;
             let is_one = own.eq_ignore_ascii_case(end.as_bytes()) && !stem.is_empty();
-            is_one.then(|| OsStr::from_bytes(stem).to_owned())
+            is_one.then(|| name_of(stem))
         };
         if without(names::EXTENSION).is_some() {
             return Some((&SEALED, names::without_extension(name)));
@@ -129,7 +129,7 @@ impl Format {
         if self.writing == Some(Writing::Sealed) {
             return names::suffix_of(name, stem);
         }
-        let suffix = std::str::from_utf8(name.as_bytes().strip_prefix(stem.as_bytes())?).ok()?;
+        let suffix = std::str::from_utf8(name.as_encoded_bytes().strip_prefix(stem.as_encoded_bytes())?).ok()?;
         let is_part = self.abilities.parts && zip::is_part_suffix(suffix);
         (suffix == self.extension() || is_part).then_some(suffix)
     }

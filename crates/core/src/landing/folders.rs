@@ -4,10 +4,10 @@
 use super::Landing;
 use super::made_folder::{MadeFolder, RESTORED_MODE};
 use super::survey::is_at_or_above;
+use crate::disk::names::name_of;
 use crate::disk::{FileError, Folder, NEW_FOLDER_MODE, ToSync, sync_all};
 use crate::ground::entry::{Entry, EntryPath};
-use std::ffi::{OsStr, OsString};
-use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
+use std::ffi::OsString;
 use std::rc::Rc;
 
 impl Landing {
@@ -24,7 +24,7 @@ impl Landing {
         while done < path.len() {
             let from = if done == 0 { 0 } else { done + 1 };
             done = path[from..].iter().position(|byte| *byte == b'/').map_or(path.len(), |length| from + length);
-            let name = OsStr::from_bytes(&path[from..done]);
+            let name = &name_of(&path[from..done]);
             let folder = match place.kind_of(name)? {
                 Some(_) => place.subfolder(name)?,
                 None => place.create_subfolder(name)?,
@@ -37,7 +37,7 @@ impl Landing {
 
     pub(super) fn place_of(&mut self, path: &EntryPath) -> Result<(Rc<Folder>, OsString), FileError> {
         let (parent, name) = path.parent_and_name();
-        let name = OsString::from_vec(name.to_vec());
+        let name = name_of(name);
         let place = match parent {
             Some(parent) => self.open(parent)?,
             None => Rc::clone(&self.root),

@@ -1,9 +1,8 @@
 //! A folder that an extraction has made, and what it gets in the end.
 
+use crate::disk::names::name_of;
 use crate::disk::{FileError, Folder, NEW_FOLDER_MODE};
 use crate::ground::entry::{EntryPath, Timestamp};
-use std::ffi::OsStr;
-use std::os::unix::ffi::OsStrExt as _;
 
 /// Permission bits that are restored: no set-user-id, set-group-id or sticky bit.
 pub(super) const RESTORED_MODE: u32 = 0o777;
@@ -31,5 +30,5 @@ impl MadeFolder {
 /// The folder at a path of the archive, never through a link.
 pub(super) fn below(root: &Folder, path: &[u8]) -> Result<Folder, FileError> {
     let names = path.split(|byte| *byte == b'/').filter(|name| !name.is_empty() && *name != b"." && *name != b"..");
-    names.map(OsStr::from_bytes).try_fold(root.itself()?, |folder, name| folder.subfolder(name))
+    names.map(name_of).try_fold(root.itself()?, |folder, name| folder.subfolder(&name))
 }

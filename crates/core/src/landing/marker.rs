@@ -10,12 +10,12 @@
 //! takes back what another has found there and counts on.
 
 use super::made_folder::{MadeFolder, below};
+use crate::disk::names::name_of;
 use crate::disk::{FileError, Folder, NewFile, is_own_name, own_name};
 use crate::ground::entry::{EntryPath, Timestamp};
 use crate::ground::ownership::OwnerKey;
 use std::ffi::{OsStr, OsString};
 use std::io;
-use std::os::unix::ffi::OsStrExt as _;
 
 const PREFIX: &str = ".arriving-";
 
@@ -155,9 +155,9 @@ pub(super) fn clear_leftovers(root: &Folder, key: &OwnerKey) -> Vec<MadeFolder> 
         if is_own_name(root, PREFIX, name, key).unwrap_or(false) {
             made.extend(clear(root, name).unwrap_or_default());
         }
-        let noted = name.as_bytes().strip_suffix(NOTE.as_bytes()).map(OsStr::from_bytes);
+        let noted = name.as_encoded_bytes().strip_suffix(NOTE.as_bytes()).map(name_of);
         // Its run was killed right between two removals.
-        if let Some(marker) = noted.filter(|marker| is_own_name(root, PREFIX, marker, key).unwrap_or(false))
+        if let Some(marker) = &noted.filter(|marker| is_own_name(root, PREFIX, marker, key).unwrap_or(false))
             && matches!(root.kind_of(marker), Ok(None))
         {
             let _ = remove_note(root, marker);
@@ -192,8 +192,8 @@ fn clear(root: &Folder, marker: &OsStr) -> Result<Vec<MadeFolder>, FileError> {
 /// Removes a run's temporary files from a folder. One that is gone, or became something else, holds nothing of that run.
 fn clear_folder(root: &Folder, path: &[u8], marker: &OsStr) -> Result<(), FileError> {
     let Ok(folder) = below(root, path) else { return Ok(()) };
-    let prefix = [marker.as_bytes(), b"-"].concat();
-    for name in folder.names()?.into_iter().filter(|name| name.as_bytes().starts_with(&prefix)) {
+    let prefix = [marker.as_encoded_bytes(), b"-"].concat();
+    for name in folder.names()?.into_iter().filter(|name| name.as_encoded_bytes().starts_with(&prefix)) {
         match folder.kind_of(&name)? {
             Some(kind) if kind.is_dir() => folder.remove_tree(&name)?,
             _ => folder.remove_file(&name)?,

@@ -28,6 +28,7 @@ pub(crate) use survey::survey;
 pub use survey::{Foreseen, LandingError};
 pub use unlandable::{MAX_NAME_BYTES, NotLanded, NotLandedWhy};
 
+use crate::disk::names::path_of;
 use crate::disk::{FileError, Folder, NewFile, OriginMark, ToSync, sync_all};
 use crate::ground::attributes::{Attribute, is_set};
 use crate::ground::context::Context;
@@ -36,8 +37,7 @@ use clash::{Resolution, Resolutions};
 use made_folder::{MadeFolder, RESTORED_MODE};
 use marker::Marker;
 use std::collections::{HashMap, HashSet};
-use std::ffi::{OsStr, OsString};
-use std::os::unix::ffi::OsStrExt as _;
+use std::ffi::OsString;
 use std::path::Path;
 use std::rc::Rc;
 use survey::refuse_folded;
@@ -211,20 +211,20 @@ impl Landing {
     fn make_link(&mut self, link: &Entry) -> Result<(), FileError> {
         let Some((path, replaces)) = self.place_for(link) else { return Ok(()) };
         let (place, name) = self.place_of(&path)?;
-        let target = OsStr::from_bytes(&link.link_target);
+        let target = &path_of(&link.link_target);
         if replaces {
             self.arrivals += 1;
             let folder = path.parent_and_name().0.unwrap_or_default();
             let Some(marker) = &mut self.marker else { return Ok(()) };
             let temporary = marker.temporary(folder, self.arrivals)?;
-            place.create_link(&temporary, target, link.modified)?;
+            place.create_link(&temporary, target.as_os_str(), link.modified)?;
             if let Err(error) = place.replace(&temporary, &place, &name) {
                 self.litter |= place.remove_file(&temporary).is_err();
                 return Err(error);
             }
             self.landed.replaced += 1;
         } else {
-            place.create_link(&name, target, link.modified)?;
+            place.create_link(&name, target.as_os_str(), link.modified)?;
             if let Ok(number) = place.number_of(&name) {
                 self.landed_files.insert(link.id, (number, 0));
             }

@@ -6,10 +6,9 @@
 use super::made_folder::{RESTORED_MODE, below};
 use super::{Attributes, Contents, Landing, LandingError, Waiting};
 use crate::disk::Folder;
+use crate::disk::names::name_of;
 use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry};
 use crate::ground::holes::ContentDigest;
-use std::ffi::OsStr;
-use std::os::unix::ffi::OsStrExt as _;
 
 impl Landing {
     /// A closed folder in the destination.
@@ -68,7 +67,7 @@ impl Landing {
             return Ok(());
         }
         let Some((path, replaces)) = self.place_for(entry) else { return Ok(()) };
-        let name = OsStr::from_bytes(entry.path.parent_and_name().1);
+        let name = &name_of(entry.path.parent_and_name().1);
         let changed = || LandingError::ChangedByScreen(entry.path.clone());
         let is_file = from.kind_of(name)?.is_some_and(|kind| kind.is_file());
         let Some(content) = content.filter(|_| is_file) else { return Err(changed()) };

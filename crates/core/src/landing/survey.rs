@@ -3,14 +3,13 @@
 use super::clash::{Clash, KnownThere, OnClash, Resolution, Resolutions};
 use super::destination::Destination;
 use super::unlandable::{NotLanded, not_landed};
+use crate::disk::names::{name_of, path_of};
 use crate::disk::portability::{Trouble, Unportable, unportable};
 use crate::disk::{FileError, Folder, Interruption, absolute, interruptible};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
 use std::collections::{HashMap, HashSet};
-use std::ffi::OsStr;
-use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
 /// Why nothing can be extracted here.
@@ -146,13 +145,13 @@ fn find_clashes(
         let path = &listed.entry.path;
         let (parent, name) = path.parent_and_name();
         let Some(folder) = folders.to(parent, &mut clashes)? else { continue };
-        let name = OsStr::from_bytes(name);
+        let name = &name_of(name);
         match (folder.kind_of(name)?, listed.entry.kind) {
             (None, _) => {}
             (Some(there), EntryKind::Folder) if there.is_dir() => {}
             (Some(there), EntryKind::File | EntryKind::Link) if there.is_file() || there.is_symlink() => {
                 let is_there =
-                    |path: &EntryPath| !matches!(folder.kind_of(OsStr::from_bytes(path.parent_and_name().1)), Ok(None));
+                    |path: &EntryPath| !matches!(folder.kind_of(&name_of(path.parent_and_name().1)), Ok(None));
                 let taken = |path: &EntryPath| given.contains(path) || is_there(path);
                 let beside = if given.is_empty() { None } else { path.free_beside(taken) };
                 let clash = Clash { entry: &listed.entry, there: folder.size_and_time_of(name)?.1, beside };
@@ -201,7 +200,7 @@ impl OpenFolders<'_> {
             let from = if reached == 0 { 0 } else { reached + 1 };
             let length = parent[from..].iter().position(|byte| *byte == b'/');
             reached = length.map_or(parent.len(), |length| from + length);
-            let name = OsStr::from_bytes(&parent[from..reached]);
+            let name = &name_of(&parent[from..reached]);
             let above = self.open.last().map_or(self.root, |(_, folder)| folder);
             match above.kind_of(name)? {
                 Some(kind) if kind.is_dir() => {
@@ -210,7 +209,7 @@ impl OpenFolders<'_> {
                 }
                 in_the_way => {
                     if in_the_way.is_some() {
-                        clashes.push(self.root.path().join(OsStr::from_bytes(&parent[..reached])));
+                        clashes.push(self.root.path().join(path_of(&parent[..reached])));
                     }
                     self.closed = Some(parent[..reached].to_vec());
                     return Ok(None);
@@ -228,7 +227,7 @@ pub(super) fn is_at_or_above(folder: &[u8], path: &[u8]) -> bool {
 
 /// Where an entry would stand below a destination.
 pub(super) fn place_below(destination: &Path, path: &EntryPath) -> PathBuf {
-    destination.join(OsStr::from_bytes(path.as_bytes()))
+    destination.join(path_of(path.as_bytes()))
 }
 
 #[cfg(test)]

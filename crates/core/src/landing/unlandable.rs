@@ -2,10 +2,10 @@
 //! those that no common file system holds. What has one is named and left, with all that is in it; the rest lands.
 
 use super::marker::looks_arriving;
+use crate::disk::names::name_of;
 use crate::disk::staging::looks_staged;
 use crate::ground::entry::{EntryPath, ListedEntry};
 use std::ffi::OsStr;
-use std::os::unix::ffi::OsStrExt as _;
 
 /// The longest name that common file systems hold, in bytes (`NAME_MAX` of POSIX systems).
 pub const MAX_NAME_BYTES: usize = 255;
@@ -38,10 +38,10 @@ pub(super) fn not_landed(destination: Option<&OsStr>, entries: &[ListedEntry]) -
 }
 
 fn why_not(destination: Option<&OsStr>, path: &EntryPath) -> Option<NotLandedWhy> {
-    let mut folder = destination.unwrap_or_default();
+    let mut folder = destination.unwrap_or_default().to_owned();
     for name in path.components() {
-        let name_here = OsStr::from_bytes(name);
-        if looks_arriving(name) || looks_staged(folder, name_here) {
+        let name_here = name_of(name);
+        if looks_arriving(name) || looks_staged(&folder, &name_here) {
             return Some(NotLandedWhy::LooksUnfinished);
         }
         if name.len() > MAX_NAME_BYTES {

@@ -1,22 +1,21 @@
 //! The walk: which files, folders and links lie under the named sources, and what each is called inside.
 
 use super::choice::{Choice, LITTER, Naming, Patterns};
-use super::entry::{FileNumber, Origin, SourceEntry, mode_and_time};
+use super::entry::{FileNumber, Origin, SourceEntry};
 use super::error::{PassedOver, PassedOverReason, SourceError, unpackable};
 use super::extras::{Extras, WithAttributes};
 use super::reading::SourceFile;
 use super::roots::{Root, roots_of};
 use super::stream::StreamSource;
 use super::text_names::{self, TextNames, UnsafeNames};
-use crate::disk::{FileAction, FileError, Links, bytes_in_holes};
+use crate::disk::names::{path_bytes_of, path_of};
+use crate::disk::{FileAction, FileError, FileIdentity, Links, bytes_in_holes, identity_at, mode_of, modified_of};
 use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, EntryPath, MAX_LINK_TARGET_BYTES};
 use std::collections::{HashMap, HashSet};
-use std::ffi::{OsStr, OsString};
+use std::ffi::OsString;
 use std::fs;
 use std::io;
-use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
-use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
 /// Everything that is chosen, sorted as [`EntryPath`] sorts.
@@ -214,7 +213,7 @@ impl Catalogue {
         let at = self.roots.partition_point(|root| root.path <= *path);
         let Some(root) = at.checked_sub(1).and_then(|at| self.roots.get(at)) else { return PathBuf::new() };
         match path.as_bytes().get(root.path.as_bytes().len() + 1..) {
-            Some(below) => root.disk_path.join(OsStr::from_bytes(below)),
+            Some(below) => root.disk_path.join(path_of(below)),
             None => root.disk_path.clone(),
         }
     }
@@ -286,9 +285,9 @@ struct Walk<'a> {
     /// Where only some things are wanted: those, and the folders above them.
     chosen: HashSet<EntryPath>,
     /// The folders that the walk is in, from the top down, with their devices and numbers.
-    above: Vec<(EntryPath, (u64, u64))>,
+    above: Vec<(EntryPath, FileIdentity)>,
     /// How often each folder was entered, where links are followed.
-    entered: HashMap<(u64, u64), u32>,
+    entered: HashMap<FileIdentity, u32>,
 }
 
 /// A path that the walk has not come to yet, and whether a folder above it was chosen by name.
@@ -322,7 +321,7 @@ impl Walk<'_> {
                 self.catalogue.left_out += 1;
                 continue;
             }
-            if is_folder && self.choice.one_system && *device.get_or_insert(identity.0) != identity.0 {
+            if is_folder && self.choice.one_system && *device.get_or_insert(identity.device) != identity.device {
                 self.catalogue.other_systems.push(entry.path);
                 continue;
             }
@@ -353,7 +352,7 @@ impl Walk<'_> {
     }
 
     /// Whether a followed link has led back to a folder that the walk is in.
-    fn is_loop(&mut self, path: &EntryPath, identity: (u64, u64)) -> bool {
+    fn is_loop(&mut self, path: &EntryPath, identity: FileIdentity) -> bool {
         while self.above.last().is_some_and(|(folder, _)| !path.is_below(folder)) {
             self.above.pop();
         }
@@ -365,7 +364,7 @@ impl Walk<'_> {
     }
 
     /// Whether followed links have led to a folder very often: links to links could lead to it without end.
-    fn is_too_often(&mut self, identity: (u64, u64)) -> bool {
+    fn is_too_often(&mut self, identity: FileIdentity) -> bool {
         if !self.choice.follow {
             return false;
         }
@@ -402,7 +401,7 @@ impl Walk<'_> {
         };
         names.sort_unstable_by(|one, other| other.cmp(one));
         for name in names {
-            match folder.join(name.as_bytes()) {
+            match folder.join(name.as_encoded_bytes()) {
                 Ok(path) => waiting.push(Waiting { path, chosen }),
                 Err(error) => {
                     let reason = error.into();
@@ -431,10 +430,7 @@ impl Walk<'_> {
     }
 }
 
-/// An entry's device and number, by which a folder is known again.
-type Identity = (u64, u64);
-
-fn describe(path: EntryPath, disk_path: &Path, follow: bool) -> Result<(SourceEntry, Identity), PassedOverReason> {
+fn describe(path: EntryPath, disk_path: &Path, follow: bool) -> Result<(SourceEntry, FileIdentity), PassedOverReason> {
     let metadata = if follow { fs::metadata(disk_path) } else { fs::symlink_metadata(disk_path) };
     let metadata = metadata.map_err(FileError::on(FileAction::Open, disk_path))?;
     let (mut size, mut link_target) = (0, Vec::new());
@@ -445,7 +441,7 @@ fn describe(path: EntryPath, disk_path: &Path, follow: bool) -> Result<(SourceEn
         EntryKind::File
     } else if metadata.is_symlink() {
         let target = fs::read_link(disk_path).map_err(FileError::on(FileAction::Read, disk_path))?;
-        link_target = target.into_os_string().into_vec();
+        link_target = path_bytes_of(&target).into_owned();
         if link_target.len() > MAX_LINK_TARGET_BYTES {
             return Err(PassedOverReason::LongTarget);
         }
@@ -453,9 +449,11 @@ fn describe(path: EntryPath, disk_path: &Path, follow: bool) -> Result<(SourceEn
     } else {
         return Err(PassedOverReason::Special);
     };
-    let (mode, modified) = mode_and_time(&metadata);
-    let has_several_names = kind == EntryKind::File && metadata.nlink() > 1;
-    let number = FileNumber { device: Some(metadata.dev()), number: metadata.ino() };
+    let (mode, modified) = (mode_of(&metadata), modified_of(&metadata));
+    let links = if follow { Links::Follow } else { Links::Refuse };
+    let (identity, names) = identity_at(disk_path, &metadata, links)?;
+    let has_several_names = kind == EntryKind::File && names > 1;
+    let number = FileNumber { device: Some(identity.device), number: identity.number };
     Ok((
         SourceEntry {
             path,
@@ -469,6 +467,6 @@ fn describe(path: EntryPath, disk_path: &Path, follow: bool) -> Result<(SourceEn
             is_further_name: false,
             holes: if kind == EntryKind::File { bytes_in_holes(&metadata) } else { 0 },
         },
-        (metadata.dev(), metadata.ino()),
+        identity,
     ))
 }

@@ -4,10 +4,9 @@
 //! a slash, the whole path. A slash at its end means folders only. What is left out takes everything below it along.
 
 use super::text_names::UnsafeNames;
+use crate::disk::names::path_of;
 use crate::ground::entry::EntryPath;
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
-use std::ffi::OsStr;
-use std::os::unix::ffi::OsStrExt as _;
 
 /// What editors, file managers and systems leave in folders, and nobody means to send.
 pub const LITTER: [&str; 21] = [
@@ -101,7 +100,7 @@ impl Patterns {
         if self.is_empty() {
             return Vec::new();
         }
-        let mut places = self.globs.matches(OsStr::from_bytes(path.as_bytes()));
+        let mut places = self.globs.matches(path_of(path.as_bytes()));
         places.retain(|place| is_folder || !self.folders_only[*place]);
         places
     }

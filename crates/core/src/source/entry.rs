@@ -1,8 +1,6 @@
 //! One thing to pack, as it was listed.
 
 use crate::ground::entry::{Entry, EntryKind, EntryPath, ListedEntry, Timestamp};
-use std::fs::Metadata;
-use std::os::unix::fs::MetadataExt as _;
 use std::path::PathBuf;
 
 /// Where an entry's content comes from.
@@ -117,10 +115,4 @@ impl SourceEntry {
             link_target: self.link_target.clone(),
         }
     }
-}
-
-/// Permission bits and modification time, as entries hold them.
-pub(super) fn mode_and_time(metadata: &Metadata) -> (u32, Timestamp) {
-    let nanoseconds = u32::try_from(metadata.mtime_nsec()).unwrap_or(0);
-    (metadata.mode() & 0o7777, Timestamp { seconds: metadata.mtime(), nanoseconds })
 }

@@ -1,9 +1,11 @@
 //! Reading one source, a file on disk, of which it is noticed when it changes meanwhile, or a content that comes out of an archive or from a stream.
 
-use super::entry::{SourceEntry, mode_and_time};
+use super::entry::SourceEntry;
 use super::piped::PipedContent;
 use super::stream::STREAM_PATH;
-use crate::disk::{FileAction, FileError, Interruption, Links, attributes_of, holes_of, open_regular};
+use crate::disk::{
+    FileAction, FileError, Interruption, Links, Stamp, attributes_of, holes_of, mode_of, modified_of, open_regular,
+};
 use crate::ground::attributes::Attribute;
 use crate::ground::context::Context;
 use crate::ground::entry::Timestamp;
@@ -11,7 +13,6 @@ use crate::ground::holes::{ContentDigest, Hole};
 use std::fmt;
 use std::fs::File;
 use std::io::{Read, Seek as _, SeekFrom};
-use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 
 /// How much is read at the most of a file that said it was empty: some systems' own files say so and hold text, and so can
@@ -20,14 +21,6 @@ const READ_OF_EMPTY_BYTES: u64 = 64 * 1024 * 1024;
 
 /// How much is read at a time for a digest.
 const DIGEST_BYTES: usize = 1024 * 1024;
-
-/// What must stay the same while a file is read.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-struct Stamp {
-    size: u64,
-    modified: (i64, i64),
-    status_changed: (i64, i64),
-}
 
 /// An open source.
 #[derive(Debug)]
@@ -74,8 +67,8 @@ impl SourceFile {
     /// [`FileError`] from the system, or where it is no regular file any more.
     pub fn open(path: &Path, links: Links) -> Result<Self, FileError> {
         let (file, metadata) = open_regular(path, links)?;
-        let (mode, modified) = mode_and_time(&metadata);
-        let before = stamp(&metadata);
+        let (mode, modified) = (mode_of(&metadata), modified_of(&metadata));
+        let before = Stamp::of(&metadata);
         let size = before.size;
         let left = if size == 0 { READ_OF_EMPTY_BYTES } else { size };
         let holes = holes_of(&file, &metadata);
@@ -312,14 +305,6 @@ impl SourceFile {
             Backing::Stream(_) => return Ok(true),
         };
         let metadata = file.metadata().map_err(FileError::on(FileAction::Open, path))?;
-        Ok(stamp(&metadata) == *before && bytes_read == self.size)
-    }
-}
-
-fn stamp(metadata: &std::fs::Metadata) -> Stamp {
-    Stamp {
-        size: metadata.len(),
-        modified: (metadata.mtime(), metadata.mtime_nsec()),
-        status_changed: (metadata.ctime(), metadata.ctime_nsec()),
+        Ok(Stamp::of(&metadata) == *before && bytes_read == self.size)
     }
 }

@@ -3,13 +3,13 @@
 use super::choice::Naming;
 use super::error::{SourceError, unpackable};
 use crate::disk::missing::missing;
+use crate::disk::names::bytes_of;
 use crate::disk::{FileAction, FileError};
 use crate::ground::entry::EntryPath;
 use std::collections::BTreeMap;
 use std::ffi::{OsStr, OsString};
 use std::fs;
 use std::io;
-use std::os::unix::ffi::OsStringExt as _;
 use std::path::{Component, Path, PathBuf};
 
 /// Where a walk begins.
@@ -93,7 +93,7 @@ fn without_what_is_inside(roots: impl Iterator<Item = (PathBuf, Root)>) -> Resul
 
 fn roots_of_source(source: &Path, disk_path: &Path, naming: Naming) -> Result<Vec<Root>, SourceError> {
     let named = |name: OsString, disk_path: &Path, whole| -> Result<Root, SourceError> {
-        let path = EntryPath::new(name.into_vec()).map_err(|error| unpackable(disk_path, error.into()))?;
+        let path = EntryPath::new(bytes_of(&name).into_owned()).map_err(|error| unpackable(disk_path, error.into()))?;
         Ok(Root { path, disk_path: disk_path.to_owned(), whole })
     };
     let own_name = || own_name(source, disk_path).ok_or_else(|| SourceError::NoName(source.to_owned()));

@@ -1,5 +1,5 @@
 //! The map in `lib.rs` is true: every floor uses only those above it in the list, landing knows nothing of source, and nothing goes in
-//! circles. Whoever takes a name from a folder takes it from the file that the folder has it from.
+//! circles. Only disk knows on which system it is. Whoever takes a name from a folder takes it from the file that the folder has it from.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -177,4 +177,24 @@ fn nothing_goes_in_circles() {
     };
     let circles: BTreeSet<BTreeSet<String>> = arrows.keys().map(circle).filter(|circle| !circle.is_empty()).collect();
     assert!(circles.is_empty(), "{circles:#?}");
+}
+
+/// What names a system, or anything that only one has.
+const SYSTEMS: [&str; 8] =
+    ["std::os", "rustix", "nix::", "winapi_util", "cfg(unix)", "cfg(windows)", "cfg(not(", "target_os"];
+
+#[test]
+fn only_disk_knows_the_system() {
+    let house = House::new();
+    let knows = |code: &str| SYSTEMS.iter().any(|system| code.contains(system));
+    let knowing = house.code.iter().filter(|(_, code)| knows(code)).map(|(module, _)| module.as_str());
+    let knowing: BTreeSet<&str> = knowing.collect();
+    assert!(knowing.contains("disk") && knowing.contains("disk::unix::folders"), "{knowing:?}");
+    let others = knowing.iter().filter(|module| {
+        // Whether faults are built in is no question of the system.
+        !module.starts_with("disk::unix")
+            && !module.starts_with("disk::windows")
+            && !["disk", "disk::faults"].contains(*module)
+    });
+    assert_eq!(others.collect::<Vec<_>>(), Vec::<&&str>::new());
 }

@@ -23,11 +23,10 @@ use crate::{session, watching};
 use report::{End, NotWhole, OriginMarks, Report, absolute, changed, lines};
 use std::borrow::Cow;
 use std::collections::HashSet;
-use std::ffi::OsStr;
 use std::fs;
-use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Component, Path, PathBuf};
 use under_seal_core::Error;
+use under_seal_core::disk::names::name_of;
 use under_seal_core::disk::{OriginMark, origin_marks};
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::reader::ArchiveReader as _;
@@ -249,7 +248,7 @@ impl<'a> Wishes<'a> {
 
 /// Where it goes: right into the destination, or into a folder there that is named after the archive.
 fn destination(arguments: &OpenArguments, name: &[u8], entries: &[ListedEntry], is_parcel: bool) -> PathBuf {
-    let name = OsStr::from_bytes(name);
+    let name = &name_of(name);
     // Whoever made the archive chose its name; it must lead nowhere else.
     let is_plain = Path::new(name).components().eq([Component::Normal(name)]);
     let several = match arguments.flat {

@@ -4,10 +4,9 @@ use crate::args::{PackArguments, STANDARD_STREAM, is_standard_stream};
 use crate::failure::{BadValue, Failure};
 use crate::inflow::{Stoppable, standard_input};
 use crate::{named_file, session};
-use std::ffi::OsString;
 use std::fs::File;
-use std::os::unix::ffi::OsStringExt as _;
 use std::path::PathBuf;
+use under_seal_core::disk::names::path_of;
 use under_seal_core::ground::entry::EntryPath;
 use under_seal_core::source::{Choice, Naming, StreamSource, expand};
 
@@ -84,5 +83,5 @@ fn listed(arguments: &PackArguments) -> Result<Vec<PathBuf>, Failure> {
     let end = if arguments.input.null { 0 } else { b'\n' };
     let bytes = std::mem::take(&mut *bytes);
     let paths = bytes.split(|byte| *byte == end).filter(|path| !path.is_empty());
-    Ok(paths.map(|path| PathBuf::from(OsString::from_vec(path.to_vec()))).collect())
+    Ok(paths.map(|path| path_of(path)).collect())
 }

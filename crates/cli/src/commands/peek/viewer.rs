@@ -4,13 +4,12 @@ use crate::credentials::PASSWORD_VARIABLE;
 use crate::failure::Failure;
 use crate::leftover::{self, Leftover};
 use crate::ui::prompt;
-use std::ffi::OsStr;
 use std::fs::{File, OpenOptions, Permissions};
 use std::io::{self, Write as _};
-use std::os::unix::ffi::OsStrExt as _;
 use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::process::{Command, Stdio};
+use under_seal_core::disk::names::name_of;
 use under_seal_core::formats::error::ArchiveError;
 use under_seal_core::ground::context::Cancelled;
 use under_seal_core::ground::entry::{Content, Entry};
@@ -70,7 +69,7 @@ impl PrivateCopy {
     }
 
     fn create(&mut self, name: &[u8]) -> io::Result<()> {
-        self.path = self.folder.path().join(Path::new(OsStr::from_bytes(name)));
+        self.path = self.folder.path().join(name_of(name));
         self.file = Some(OpenOptions::new().write(true).create_new(true).mode(0o400).open(&self.path)?);
         Ok(())
     }

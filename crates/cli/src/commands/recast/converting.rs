@@ -18,13 +18,13 @@ use crate::ui::text::{self, bytes, contents, count, grouped, size, wrapped_behin
 use crate::{session, words};
 use serde::Serialize;
 use std::collections::HashSet;
-use std::ffi::{OsStr, OsString};
+use std::ffi::OsString;
 use std::io::Write as _;
-use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 use std::slice;
 use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::disk::folder_of;
+use under_seal_core::disk::names::name_of;
 use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::registry::{Format, PAGE, SEALED};
@@ -107,7 +107,7 @@ fn opened(path: &Path, known: &mut HashSet<Ids>, arguments: &RecastArguments) ->
             let own = own_file(&archive);
             let stem = match &own {
                 Some((target, _)) => target.stem.clone(),
-                None => OsStr::from_bytes(&archive.name()).to_owned(),
+                None => name_of(&archive.name()),
             };
             Ok(Some(Old { folder: folder(&archive), archive, opened_by, own, stem }))
         }

@@ -21,10 +21,10 @@ use crate::{leftover, session};
 use serde::Serialize;
 use std::ffi::OsString;
 use std::fs::Permissions;
-use std::os::unix::ffi::OsStringExt as _;
 use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 use std::slice;
+use under_seal_core::disk::names::name_of;
 use under_seal_core::formats::abilities::{Checks, TimesKept};
 use under_seal_core::formats::registry::Format;
 use under_seal_core::formats::sealed::CostLimit;
@@ -54,7 +54,7 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
         Given::Volumes(set) => Played::of_volumes(credentials::tried(&set, &arguments.unlock)?),
         file => {
             let archive = file.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
-            let (credentials, stem) = (archive.opened_by(), OsString::from_vec(archive.name()));
+            let (credentials, stem) = (archive.opened_by(), name_of(&archive.name()));
             Played { package: Package::Archive(archive), credentials, limit: CostLimit::Bearable, stem }
         }
     };

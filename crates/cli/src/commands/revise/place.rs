@@ -4,8 +4,8 @@ use crate::commands::in_place::could_be_lost;
 use crate::commands::resend::stem;
 use crate::failure::{BadValue, Failure};
 use std::ffi::OsStr;
-use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
+use under_seal_core::disk::names::name_of;
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::registry::{Format, PAGE, SEALED};
 use under_seal_core::formats::sealed::volume::VolumeSet;
@@ -54,7 +54,7 @@ impl Place {
         match to {
             Some(to) => {
                 let format = own_file(archive).map_or(archive.format, |(_, format)| format);
-                Self::elsewhere(to, format, OsStr::from_bytes(&archive.name()))
+                Self::elsewhere(to, format, &name_of(&archive.name()))
             }
             None => {
                 let (target, format) = own_file(archive).ok_or(Failure::Value(BadValue::NoOwnPlace))?;

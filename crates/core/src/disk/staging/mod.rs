@@ -17,11 +17,11 @@ pub use own_folder::StagingError;
 pub use settle::{Leftover, settle};
 pub use steps::{Placing, Replaced};
 
+use super::names::{bytes_of, name_of};
 use super::{FileError, Folder, NewFile, ScratchFile};
 use crate::ground::context::Context;
 use own_folder::{FOLDER_SUFFIX, OwnFolder, SCRATCH, folder_name, is_staging_name, staged_name};
-use std::ffi::OsStr;
-use std::os::unix::ffi::OsStrExt as _;
+use std::ffi::{OsStr, OsString};
 use std::path::{Path, PathBuf};
 use steps::Steps;
 
@@ -133,7 +133,7 @@ pub fn folders_in(beside: &Path) -> Vec<PathBuf> {
 }
 
 fn may_be_staging(path: &Path) -> bool {
-    let Some(name) = path.file_name().filter(|name| name.as_bytes().ends_with(FOLDER_SUFFIX.as_bytes())) else {
+    let Some(name) = path.file_name().filter(|name| name.as_encoded_bytes().ends_with(FOLDER_SUFFIX.as_bytes())) else {
         return false;
     };
     let is_staged = |inside: PathBuf| inside.file_name().is_some_and(|inside| looks_staged(name, inside));
@@ -151,7 +151,7 @@ fn paths_in(folder: &Path) -> impl Iterator<Item = PathBuf> {
 /// [`StagingError`] from the system.
 pub fn settle_all(target: &Folder, context: &Context<'_>) -> Result<(), StagingError> {
     for folder in folders_in(target.path()) {
-        match stem_of(&folder).map(|stem| settle(target, stem, context)) {
+        match stem_of(&folder).map(|stem| settle(target, &stem, context)) {
             Some(Err(error)) if !matches!(error, StagingError::InUse(_) | StagingError::InTheWay(_)) => {
                 return Err(error);
             }
@@ -162,19 +162,18 @@ pub fn settle_all(target: &Folder, context: &Context<'_>) -> Result<(), StagingE
 }
 
 /// The name of the archive that a staging folder is of.
-fn stem_of(folder: &Path) -> Option<&OsStr> {
-    let stem = folder.file_name()?.as_bytes().strip_suffix(FOLDER_SUFFIX.as_bytes())?;
-    Some(OsStr::from_bytes(stem))
+fn stem_of(folder: &Path) -> Option<OsString> {
+    Some(name_of(bytes_of(folder.file_name()?).strip_suffix(FOLDER_SUFFIX.as_bytes())?))
 }
 
 /// Whether a staging folder may be that of a set of which a volume has this name.
 pub fn may_be_of(folder: &Path, volume: &OsStr) -> bool {
-    stem_of(folder).is_some_and(|stem| volume.as_bytes().starts_with(stem.as_bytes()))
+    stem_of(folder).is_some_and(|stem| volume.as_encoded_bytes().starts_with(stem.as_encoded_bytes()))
 }
 
 /// Whether a file of this name, in a folder of that name, could be taken for one that a run of ours left.
 pub fn looks_staged(folder: &OsStr, name: &OsStr) -> bool {
-    folder.as_bytes().ends_with(FOLDER_SUFFIX.as_bytes()) && is_staging_name(name)
+    folder.as_encoded_bytes().ends_with(FOLDER_SUFFIX.as_bytes()) && is_staging_name(name)
 }
 
 #[cfg(test)]

@@ -1,10 +1,10 @@
 //! A staging folder that this user's run has made: the names of what is in it, the proof of whose it is, and why it cannot be used.
 
+use crate::disk::names::bytes_of;
 use crate::disk::{FileError, Folder, Interruption, NewFile, interruptible};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::ownership::OwnerKey;
 use std::ffi::{OsStr, OsString};
-use std::os::unix::ffi::OsStrExt as _;
 use std::path::PathBuf;
 
 pub(super) const FOLDER_SUFFIX: &str = ".unfinished";
@@ -62,7 +62,7 @@ impl OwnFolder {
     /// The proof that this user's run wrote something into this very folder, for this target.
     pub(super) fn proof(&self, what: &str, content: &[u8]) -> Result<String, FileError> {
         let number = self.folder.number()?.to_le_bytes();
-        Ok(self.key.proof(what, &[&number, self.stem.as_bytes(), content]))
+        Ok(self.key.proof(what, &[&number, &bytes_of(&self.stem), content]))
     }
 
     pub(super) fn lock(&self) -> Result<NewFile, StagingError> {

@@ -8,7 +8,6 @@ use crate::ground::context::{Cancelled, Context, Progress};
 use std::fs::File;
 use std::io::{self, Read};
 use std::ops::Range;
-use std::os::unix::fs::FileExt as _;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -240,7 +239,7 @@ struct FromBeginning<'a> {
 impl Read for FromBeginning<'_> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         self.context.go_on().map_err(io::Error::other)?;
-        let count = self.file.read_at(buffer, self.at)?;
+        let count = read_up_to_at(self.file, buffer, self.at)?;
         self.at += count as u64;
         self.context.tell(Progress::Advance(count as u64));
         Ok(count)

@@ -3,12 +3,12 @@
 
 use super::directory::find_end;
 use super::{Segments, ZipError};
+use crate::disk::names::{bytes_of, name_of};
 use crate::disk::numbered::Row;
 use crate::disk::{FileError, Folder, Interruption, absolute};
 use crate::formats::spot::Spot;
 use std::collections::BTreeMap;
-use std::ffi::{OsStr, OsString};
-use std::os::unix::ffi::OsStrExt as _;
+use std::ffi::OsString;
 use std::path::Path;
 
 /// Signatures with which a ZIP archive, or its first part, begins (sections 4.3.7, 4.3.16, 8.5.3 and 8.5.4).
@@ -47,7 +47,7 @@ pub fn is_part_name(name: &[u8]) -> bool {
 }
 
 fn lower_name(spot: &Spot) -> Vec<u8> {
-    spot.own_name().unwrap_or_default().as_bytes().to_ascii_lowercase()
+    spot.own_name().unwrap_or_default().as_encoded_bytes().to_ascii_lowercase()
 }
 
 /// What follows the names of the parts of an archive of so many, in order: `.zip` alone, or `.z01`, `.z02`, …, `.zip` (section 8.3.1).
@@ -69,8 +69,8 @@ fn part_number(name: &[u8]) -> Option<u32> {
 }
 
 fn has_zip_before_number(name: &[u8]) -> bool {
-    let row = Row::of(OsStr::from_bytes(name), &[]);
-    row.and_then(|row| row.pattern.whole_name()).is_some_and(|whole| whole.as_bytes().ends_with(b".zip"))
+    let row = Row::of(&name_of(name), &[]);
+    row.and_then(|row| row.pattern.whole_name()).is_some_and(|whole| whole.as_encoded_bytes().ends_with(b".zip"))
         && !name.ends_with(b".zip")
 }
 
@@ -145,7 +145,7 @@ struct Siblings(BTreeMap<Vec<u8>, Spot>);
 impl Siblings {
     fn of(spot: &Spot, beside: &[Spot]) -> Result<Self, FileError> {
         let name = lower_name(spot);
-        let stem = Path::new(OsStr::from_bytes(&name)).file_stem().unwrap_or_default().as_bytes().to_vec();
+        let stem = bytes_of(Path::new(&name_of(&name)).file_stem().unwrap_or_default()).into_owned();
         let mut found = BTreeMap::new();
         for other in lying_beside(spot, beside)? {
             let lower = lower_name(&other);

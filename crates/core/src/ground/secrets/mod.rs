@@ -67,8 +67,9 @@ pub fn keep_in_memory(secret: &[u8]) {
 }
 
 #[cfg(test)]
-#[cfg(target_os = "linux")]
 mod tests {
+    #![cfg(target_os = "linux")]
+
     use super::*;
     use rustix::process::{Resource, getrlimit};
 

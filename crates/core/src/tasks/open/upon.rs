@@ -1,15 +1,15 @@
 //! Opening an archive of changes into the folder in which what it builds upon was opened: what of that is still as it was may be
 //! replaced or removed, with consent; what the recipient has changed since is a clash like any other.
 
+use crate::disk::names::{name_of, path_bytes_of};
 use crate::disk::{FileError, Folder, Interruption};
 use crate::formats::sealed::{Base, BaseEntry, Becomes};
 use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
 use crate::landing::{Known, KnownThere};
 use std::collections::BTreeSet;
-use std::ffi::{OsStr, OsString};
+use std::ffi::OsString;
 use std::io;
-use std::os::unix::ffi::OsStrExt as _;
 use std::path::Path;
 
 /// What was found in a folder before an archive of changes is opened into it.
@@ -126,7 +126,7 @@ impl Eyes<'_> {
         let Some(root) = self.root else { return Ok(None) };
         let mut folder = root.itself()?;
         for name in path.into_iter().flat_map(EntryPath::components) {
-            let name = OsStr::from_bytes(name);
+            let name = &name_of(name);
             match folder.kind_of(name)? {
                 Some(kind) if kind.is_dir() => folder = folder.subfolder(name)?,
                 _ => return Ok(None),
@@ -137,7 +137,7 @@ impl Eyes<'_> {
 
     /// The folder that an entry lies in, if it is there, and the entry's name.
     fn place(&mut self, path: &EntryPath) -> Result<Option<(Folder, OsString)>, FileError> {
-        let name = OsStr::from_bytes(path.parent_and_name().1).to_owned();
+        let name = name_of(path.parent_and_name().1);
         Ok(self.folder(path.parent().as_ref())?.map(|folder| (folder, name)))
     }
 
@@ -155,7 +155,7 @@ impl Eyes<'_> {
         match listed.entry.kind {
             EntryKind::Folder => Ok(kind.is_dir()),
             EntryKind::Link if kind.is_symlink() => {
-                Ok(folder.link_target(&name)?.as_bytes() == listed.entry.link_target.as_slice())
+                Ok(*path_bytes_of(&folder.link_target(&name)?) == *listed.entry.link_target)
             }
             EntryKind::File if kind.is_file() && folder.size_and_time_of(&name)?.0 == listed.content.size => {
                 match folder.digest_of(&name, listed.content.in_units, self.context) {

@@ -49,7 +49,6 @@ use sealing::{Carried, FramesToCarry, Job, Sealed, SoFar};
 use since::{Changes, State};
 use std::collections::{HashMap, HashSet};
 use std::fs;
-use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
 /// What to pack, and into what.
@@ -406,7 +405,7 @@ impl Delivery {
             catalogue: &self.catalogue,
             entries: &[],
             outlook,
-            name: self.target.stem.as_bytes(),
+            name: self.target.stem.as_encoded_bytes(),
             squeeze: self.squeeze,
             message: &self.message,
             volume_limit: self.fit.volume_limit(),

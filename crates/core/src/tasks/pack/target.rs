@@ -6,7 +6,6 @@ use crate::formats::registry::{ALL, Format};
 use crate::formats::sealed::volume::names;
 use crate::ground::class::{Classed, ErrorClass};
 use std::ffi::{OsStr, OsString};
-use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
 /// A folder and the archive's name in it, without extension.
@@ -98,7 +97,7 @@ impl Classed for WayError {
 impl Target {
     /// Whether a typed target is a folder to put the archive into: it is there, or ends in `/`.
     pub fn is_folder(to: &Path) -> bool {
-        to.as_os_str().as_bytes().ends_with(b"/") || to.is_dir()
+        to.as_os_str().as_encoded_bytes().ends_with(b"/") || to.is_dir()
     }
 
     /// Where an archive goes, what it is called, and its format. `to` as a folder: inside it, called `name`, or else after the

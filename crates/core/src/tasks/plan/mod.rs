@@ -19,6 +19,7 @@ pub use weigh::{FolderWeight, TopLevel};
 
 use crate::codecs::block::Squeeze;
 use crate::codecs::error::CodecError;
+use crate::disk::is_readable;
 use crate::disk::portability::{Unportable, unportable};
 use crate::disk::{Interruption, interruptible};
 use crate::formats::registry::{Format, Writing};
@@ -30,7 +31,6 @@ use crate::ground::fit::Fit;
 use crate::source::{Catalogue, SourceEntry};
 use crate::tasks::pack::kinds::{KindWeight, kinds};
 use crate::tasks::page::carrying;
-use rustix::fs::{Access, AtFlags, CWD};
 
 /// Why there is no plan.
 #[derive(Debug, thiserror::Error)]
@@ -133,8 +133,7 @@ impl Plan {
         catalogue.entries.iter().for_each(|entry| totals.add(entry.kind, entry.own_bytes()));
         let is_closed = |entry: &&SourceEntry| {
             let path = catalogue.disk_path(entry);
-            entry.kind == EntryKind::File
-                && rustix::fs::accessat(CWD, &path, Access::READ_OK, AtFlags::empty()).is_err()
+            entry.kind == EntryKind::File && !is_readable(&path)
         };
         Ok(Self {
             totals,

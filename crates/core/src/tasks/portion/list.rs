@@ -2,9 +2,9 @@
 //! SHA-256. It is read again, and never trusted further than that.
 
 use crate::disk::Sha256Sum;
+use crate::disk::names::name_of;
 use crate::ground::codes::hexadecimal;
 use std::ffi::{OsStr, OsString};
-use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 
 /// What follows the file's name in the name of its list.
 pub const SUFFIX: &str = ".pieces.txt";
@@ -110,7 +110,7 @@ fn shown(name: &OsStr) -> String {
     let escape = |bytes: &[u8], to: &mut String| {
         bytes.iter().for_each(|byte| to.push_str(&format!("\\x{byte:02x}")));
     };
-    for chunk in name.as_bytes().utf8_chunks() {
+    for chunk in name.as_encoded_bytes().utf8_chunks() {
         for letter in chunk.valid().chars() {
             match letter {
                 '\\' => shown.push_str("\\x5c"),
@@ -136,7 +136,7 @@ fn read_name(shown: &str) -> Option<OsString> {
     name.extend_from_slice(rest.as_bytes());
     let one_component =
         !name.is_empty() && name != b"." && name != b".." && !name.contains(&b'/') && !name.contains(&0);
-    one_component.then(|| OsString::from_vec(name))
+    one_component.then(|| name_of(&name))
 }
 
 /// A name as a shell takes it (POSIX.1-2024 XCU section 2.2.2), in quotes where it needs them.

@@ -1,7 +1,7 @@
 //! The delivery: what the sender has is carried, without what is to be lost, and changed where that is asked for.
 
 use super::{Rehearsal, RehearsalError, RehearsalRequest, Step, timed};
-use crate::disk::{FileAction, FileError};
+use crate::disk::{FileAction, FileError, read_up_to_at, write_all_at};
 use crate::formats::sealed::volume::VolumeFile;
 use crate::ground::codes::hexadecimal;
 use crate::ground::context::Context;
@@ -10,7 +10,6 @@ use crate::tasks::page::{ByMail, page_sum};
 use crate::tasks::rehearse::carriers::{Carried, Choices, Load, Sent, Trip, Way, carry};
 use std::fs::{self, File};
 use std::io;
-use std::os::unix::fs::FileExt as _;
 use std::path::Path;
 
 /// Has it carried; what arrived, or the trips that were refused.
@@ -96,7 +95,7 @@ fn damage(path: &Path, unchanged: u64, choices: &mut Choices) -> io::Result<()> 
     let file = File::options().read(true).write(true).open(path)?;
     let at = unchanged + choices.below(file.metadata()?.len().saturating_sub(unchanged));
     let mut byte = [0];
-    file.read_exact_at(&mut byte, at)?;
+    read_up_to_at(&file, &mut byte, at)?;
     byte[0] = byte[0].wrapping_add(1 + choices.below(200) as u8);
-    file.write_all_at(&byte, at)
+    write_all_at(&file, &byte, at)
 }

@@ -4,6 +4,7 @@ use super::browser;
 use super::carriers::{Carried, Sent};
 use super::delivering::deliver;
 use super::{Earlier, Failed, Rehearsal, RehearsalError, RehearsalRequest, Step, compared, timed};
+use crate::disk::names::name_of;
 use crate::disk::{FileAction, FileError, Interruption};
 use crate::formats::abilities::TimesKept;
 use crate::formats::archive::Archive;
@@ -21,9 +22,7 @@ use crate::tasks::handover::Package;
 use crate::tasks::open::open;
 use crate::tasks::open::upon::{Found, look, remove_gone};
 use crate::tasks::pack::since::state_of;
-use std::ffi::OsStr;
 use std::fs;
-use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
 /// How a step ended that can fail for the recipient, and for whoever plays.
@@ -135,7 +134,7 @@ fn update(archive: &mut dyn ArchiveReader, outcome: &Path, context: &Context<'_>
 /// A lone file was saved as it is, and has nothing but its name and its content.
 fn take_as_it_is(saved: &Path, path: &EntryPath, outcome: &Path) -> Result<(), FileError> {
     fs::create_dir_all(outcome).map_err(FileError::on(FileAction::Create, outcome))?;
-    let to = outcome.join(OsStr::from_bytes(browser::saved_as(path).as_bytes()));
+    let to = outcome.join(name_of(browser::saved_as(path).as_bytes()));
     fs::rename(saved, &to).map_err(FileError::on(FileAction::Create, &to))
 }
 

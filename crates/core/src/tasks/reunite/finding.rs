@@ -1,6 +1,7 @@
 //! Finding pieces: from any one of them, from their list, from the folder that they are in, or in messages that they are attached to.
 
 use crate::disk::missing::missing;
+use crate::disk::names::name_of;
 use crate::disk::numbered::Row;
 use crate::disk::{
     FileError, Folder, Interruption, Links, Sha256Sum, absolute, folder_of, interruptible, open_regular, sum_on,
@@ -15,7 +16,6 @@ use crate::tasks::portion::list::{Line, MAX_LIST_BYTES, PieceList, SUFFIX};
 use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::{OsStr, OsString};
 use std::io::Read as _;
-use std::os::unix::ffi::OsStrExt as _;
 use std::path::{Path, PathBuf};
 
 /// Pieces that were found.
@@ -147,7 +147,7 @@ impl Pieces {
         let whole = row.pattern.whole_name();
         let count = list.as_ref().and_then(|list| u32::try_from(list.pieces.len()).ok()).or(row.count);
         let name = list.as_ref().map(|list| list.whole.name.clone()).or_else(|| whole.clone());
-        let is_theirs = |spot: &Spot| spot.own_name().and_then(whole_of_list) == whole.as_deref();
+        let is_theirs = |spot: &Spot| spot.own_name().and_then(whole_of_list) == whole;
         let damaged_list = damaged.into_iter().find(is_theirs).map(|spot| spot.path);
         let mut pieces = Self { files, first: row.first(), count, list, damaged_list, name };
         pieces.find_renamed(pool, context)?;
@@ -242,8 +242,8 @@ fn has_list_name(name: &OsStr) -> bool {
 }
 
 /// What the whole file is called that a list of this name speaks of.
-fn whole_of_list(name: &OsStr) -> Option<&OsStr> {
-    name.as_bytes().strip_suffix(SUFFIX.as_bytes()).map(OsStr::from_bytes)
+fn whole_of_list(name: &OsStr) -> Option<OsString> {
+    name.as_encoded_bytes().strip_suffix(SUFFIX.as_bytes()).map(name_of)
 }
 
 fn is_same(one: &Spot, other: &Spot) -> bool {

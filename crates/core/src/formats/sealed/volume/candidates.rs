@@ -9,7 +9,7 @@ use super::in_page::{VolumeBytes, may_be_in_page};
 use super::recognising::Trying;
 use super::set::{GatherError, SetSummary, VolumeFile, VolumeSet, read_header};
 use crate::disk::missing::missing;
-use crate::disk::{FileAction, FileError, Interruption, folder_of, staging};
+use crate::disk::{FileAction, FileError, FileIdentity, Interruption, folder_of, identity_of, staging};
 use crate::formats::messages::attached::find;
 use crate::formats::messages::mailboxes::{look_through, mailbox_folders};
 use crate::formats::messages::structure::FlawedMessage;
@@ -20,7 +20,6 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::OsStr;
 use std::fs;
 use std::io;
-use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -41,16 +40,16 @@ fn unreachable_path(path: &Path, error: io::Error) -> GatherError {
 /// Everything that was looked at and is, or may be, a volume.
 #[derive(Default)]
 pub(super) struct Candidates {
-    /// Files by device, number, and where in the file the volume is carried.
-    seen: BTreeSet<(u64, u64, u64)>,
+    /// Files, and where in each a volume is carried.
+    seen: BTreeSet<(FileIdentity, u64)>,
     sets: BTreeMap<Ids, Vec<(Header, VolumeFile)>>,
     damaged: Vec<(VolumeFile, HeaderError)>,
     named_sets: BTreeSet<Ids>,
     /// For each folder that the user named, the sets in it.
     named_folders: Vec<BTreeSet<Ids>>,
     named_damaged: Option<(PathBuf, HeaderError)>,
-    /// Files of messages by device and number, with the sets of which something is attached there.
-    messages: BTreeMap<(u64, u64), BTreeSet<Ids>>,
+    /// Files of messages, with the sets of which something is attached there.
+    messages: BTreeMap<FileIdentity, BTreeSet<Ids>>,
     flawed_messages: Vec<(PathBuf, FlawedMessage)>,
 }
 
@@ -174,7 +173,8 @@ impl Candidates {
     fn look_at(&mut self, path: &Path, messages: Messages<'_>) -> Result<Seen, GatherError> {
         let spot = Spot::from(path);
         let file = VolumeBytes::open(&spot)?;
-        let origin = (file.metadata().dev(), file.metadata().ino());
+        let opened = FileError::on(FileAction::Open, path);
+        let origin = identity_of(file.file(), file.metadata()).map_err(opened)?;
         match (self.judge(spot, origin, &file), messages) {
             (Seen::Other, Messages::LookedInto(context)) => {
                 if let Some(sets) = self.messages.get(&origin) {
@@ -198,20 +198,20 @@ impl Candidates {
     }
 
     /// What a file is, or what is attached to a message in it; a volume is remembered once.
-    fn judge(&mut self, spot: Spot, (device, number): (u64, u64), bytes: &VolumeBytes) -> Seen {
+    fn judge(&mut self, spot: Spot, origin: FileIdentity, bytes: &VolumeBytes) -> Seen {
         let carried_at = spot.attached.as_ref().map_or(0, |attached| attached.begins_at());
         let file = VolumeFile { spot, length: bytes.length, in_page: bytes.in_page, header_damaged: false, runs: None };
         match read_header(bytes) {
             Ok(header) => {
                 let ids = header.ids;
-                if self.seen.insert((device, number, carried_at)) {
+                if self.seen.insert((origin, carried_at)) {
                     self.sets.entry(ids).or_default().push((header, file));
                 }
                 Seen::Volume(ids)
             }
             Err(HeaderError::NotAVolume) if !file.spot.own_name().is_some_and(looks_like_a_volume) => Seen::Other,
             Err(why) => {
-                if self.seen.insert((device, number, carried_at)) {
+                if self.seen.insert((origin, carried_at)) {
                     self.damaged.push((VolumeFile { header_damaged: true, ..file }, why));
                 }
                 Seen::Damaged(why)

@@ -1,8 +1,8 @@
 //! What volumes are called on disk. Reading never depends on it; people do.
 
+use crate::disk::names::name_of;
 use crate::disk::numbered::MAX_PIECES;
 use std::ffi::{OsStr, OsString};
-use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 
 /// The extension of sealed volumes, with its dot.
 pub const EXTENSION: &str = ".useal";
@@ -32,19 +32,19 @@ pub fn parcel_suffix(number: u32, count: u32) -> String {
 
 /// The archive's name without the extension, whatever was typed: once or several times, in small letters or capitals.
 pub fn without_extension(name: &OsStr) -> OsString {
-    let mut bytes = name.as_bytes();
+    let mut bytes = name.as_encoded_bytes();
     while let Some((stem, end)) = bytes.split_at_checked(bytes.len().saturating_sub(EXTENSION.len()))
         && !stem.is_empty()
         && end.eq_ignore_ascii_case(EXTENSION.as_bytes())
     {
         bytes = stem;
     }
-    OsString::from_vec(bytes.to_vec())
+    name_of(bytes)
 }
 
 /// The suffix, if `name` is a volume name of the archive `stem`, or that of one of its parcels.
 pub fn suffix_of<'a>(name: &'a OsStr, stem: &OsStr) -> Option<&'a str> {
-    let suffix = std::str::from_utf8(name.as_bytes().strip_prefix(stem.as_bytes())?).ok()?;
+    let suffix = std::str::from_utf8(name.as_encoded_bytes().strip_prefix(stem.as_encoded_bytes())?).ok()?;
     let numbers = suffix.strip_suffix(EXTENSION)?;
     let numbers = numbers.strip_prefix(PARCEL).map_or(numbers.to_owned(), |numbers| format!("-{numbers}"));
     let ours = numbers.is_empty() || split_numbers(numbers.as_bytes()).is_some_and(|(front, _)| front.is_empty());

@@ -6,13 +6,13 @@ use super::header::{Bound, Head, Header, HeaderError, Ids};
 use super::in_page::{InPage, VolumeBytes, was_moved_as_text};
 use super::supplement::{PAGE_BYTES, Run, decode_page, offset_in};
 use super::{Cutting, Geometry, HEADER_BYTES, names};
+use crate::disk::names::name_of;
 use crate::disk::{FileError, Interruption, interruptible};
 use crate::formats::messages::structure::FlawedMessage;
 use crate::formats::spot::Spot;
 use crate::ground::class::{Classed, ErrorClass};
 use std::collections::BTreeMap;
-use std::ffi::{OsStr, OsString};
-use std::os::unix::ffi::OsStrExt as _;
+use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
 /// One file that holds a volume, or a copy of it.
@@ -51,8 +51,8 @@ impl VolumeFile {
 
     /// The archive's name, if this file has the name that it was written under as volume `number` of `count`.
     pub fn archive_name(&self, number: u32, count: u32) -> Option<OsString> {
-        let stem = self.spot.own_name()?.as_bytes().strip_suffix(self.suffix(number, count).as_bytes())?;
-        Some(OsStr::from_bytes(stem).to_owned())
+        let stem = self.spot.own_name()?.as_encoded_bytes().strip_suffix(self.suffix(number, count).as_bytes())?;
+        Some(name_of(stem))
     }
 
     /// Where what stands behind a volume's header begins in this file, in bytes.

@@ -1,0 +1,45 @@
+//! A file of Unix is a number on a device, has permission bits, and a time at which anything of it changed.
+
+use crate::disk::terms::FileIdentity;
+use crate::disk::terms::Links;
+use crate::ground::entry::Timestamp;
+use rustix::fs::{Access, AtFlags, CWD};
+use std::fs::{File, Metadata};
+use std::io;
+use std::os::unix::fs::MetadataExt as _;
+use std::path::Path;
+
+/// The permission bits of a mode (POSIX.1-2024, `sys/stat.h`), without those that say what kind of file it is.
+pub(super) const PERMISSIONS: u32 = 0o7777;
+
+fn time(seconds: i64, nanoseconds: i64) -> Timestamp {
+    Timestamp { seconds, nanoseconds: u32::try_from(nanoseconds).unwrap_or(0) }
+}
+
+pub fn mode_of(metadata: &Metadata) -> u32 {
+    metadata.mode() & PERMISSIONS
+}
+
+pub fn modified_of(metadata: &Metadata) -> Timestamp {
+    time(metadata.mtime(), metadata.mtime_nsec())
+}
+
+pub fn status_changed_of(metadata: &Metadata) -> Option<Timestamp> {
+    Some(time(metadata.ctime(), metadata.ctime_nsec()))
+}
+
+fn identity(metadata: &Metadata) -> FileIdentity {
+    FileIdentity { device: metadata.dev(), number: metadata.ino() }
+}
+
+pub fn identity_of(_: &File, metadata: &Metadata) -> io::Result<FileIdentity> {
+    Ok(identity(metadata))
+}
+
+pub fn identity_at(_: &Path, metadata: &Metadata, _: Links) -> io::Result<(FileIdentity, u64)> {
+    Ok((identity(metadata), metadata.nlink()))
+}
+
+pub fn is_readable(path: &Path) -> bool {
+    rustix::fs::accessat(CWD, path, Access::READ_OK, AtFlags::empty()).is_ok()
+}
