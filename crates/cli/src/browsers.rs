@@ -1,5 +1,6 @@
 //! Browsers that are installed, and how each kind is started without a window, with a profile of its own.
 
+use crate::system::programs;
 use std::env;
 use std::ffi::OsString;
 use std::fs;
@@ -39,7 +40,9 @@ impl Browser {
             Some(path) => path.to_owned(),
             None => {
                 let folders: Vec<PathBuf> = env::split_paths(&env::var_os("PATH")?).collect();
-                let all = NAMES.iter().flat_map(|name| folders.iter().map(move |folder| folder.join(name)));
+                let all = NAMES.iter().flat_map(|name| {
+                    folders.iter().map(move |folder| folder.join(format!("{name}{}", env::consts::EXE_SUFFIX)))
+                });
                 all.into_iter().find(|path| path.is_file())?
             }
         };
@@ -66,7 +69,7 @@ impl Browser {
                 .args(["--headless=new", "--no-first-run", "--no-default-browser-check", "--disable-sync"])
                 .arg(folder);
             // Its own sandbox is not there for root, and it does not start then.
-            if rustix::process::geteuid().is_root() {
+            if programs::is_root() {
                 command.arg("--no-sandbox");
             }
             command.arg("--disable-background-networking");

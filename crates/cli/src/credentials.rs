@@ -5,12 +5,12 @@ use crate::args::{
 };
 use crate::failure::Failure;
 use crate::secrecy::close_memory;
+use crate::system::privacy;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt::{self, Purpose};
 use crate::{inflow, named_file, session, words};
-use std::fs::{self, File, OpenOptions};
+use std::fs::{self, File};
 use std::io::{self, IsTerminal as _, Write as _};
-use std::os::unix::fs::OpenOptionsExt as _;
 use std::path::{Path, PathBuf};
 use under_seal_core::Error;
 use under_seal_core::formats::abilities::Ability;
@@ -62,7 +62,7 @@ pub struct PassphraseFile {
 impl PassphraseFile {
     fn create(path: &Path, passphrase: &str) -> Result<Self, Failure> {
         let failed = |source| Failure::PassphraseFile { path: path.to_owned(), source };
-        let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(failed)?;
+        let mut file = privacy::create_file(path).map_err(failed)?;
         let made = Self { path: path.to_owned(), kept: false };
         file.write_all(passphrase.as_bytes()).and_then(|()| file.write_all(b"\n")).map_err(failed)?;
         file.sync_all().map_err(failed)?;
@@ -354,7 +354,7 @@ fn limit(arguments: &UnlockArguments) -> CostLimit {
 /// Writes a message with the password into a new file that only the user may read.
 pub fn write_password_note(path: &Path, password: &Password, archive: &str) -> Result<(), Failure> {
     let failed = |source| Failure::PassphraseFile { path: path.to_owned(), source };
-    let mut file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).map_err(failed)?;
+    let mut file = privacy::create_file(path).map_err(failed)?;
     let before = format!("This is the password for {archive}. The archive itself comes to you another way.\n\n");
     file.write_all(before.as_bytes()).map_err(failed)?;
     file.write_all(password.as_bytes()).and_then(|()| file.write_all(b"\n")).map_err(failed)?;

@@ -3,16 +3,13 @@
 
 use crate::failure::{BadValue, Failure};
 use crate::signals;
-use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use crate::system::inflow;
 use std::collections::BTreeSet;
 use std::fs::File;
 use std::io::{self, IsTerminal as _, Read};
-use std::os::fd::AsFd as _;
-use std::path::PathBuf;
 use std::sync::{Mutex, PoisonError};
 
-/// So often it is asked whether the work is to stop, while nothing comes: every fifth of a second.
-const LOOK_EVERY: Timespec = Timespec { tv_sec: 0, tv_nsec: 200_000_000 };
+pub use inflow::descriptor_path;
 
 /// The number of its descriptor (POSIX.1-2024, `STDIN_FILENO`).
 const STANDARD_INPUT_NUMBER: u32 = 0;
@@ -29,8 +26,7 @@ pub fn standard_input() -> Result<io::Result<File>, Failure> {
         return Err(Failure::Value(BadValue::NothingPiped));
     }
     claim(STANDARD_INPUT_NUMBER)?;
-    // Without the library's own buffer, in which a password would stay.
-    Ok(io::stdin().as_fd().try_clone_to_owned().map(File::from))
+    Ok(inflow::standard_input())
 }
 
 /// The descriptor of this number.
@@ -39,34 +35,12 @@ pub fn standard_input() -> Result<io::Result<File>, Failure> {
 /// [`BadValue::ReadTwice`] where it is read already; what the system says where it is not open.
 pub fn descriptor(number: u32) -> Result<io::Result<File>, Failure> {
     claim(number)?;
-    Ok(File::open(descriptor_path(number)))
+    Ok(inflow::descriptor(number))
 }
 
-/// Where the system has a descriptor as a file.
-pub fn descriptor_path(number: u32) -> PathBuf {
-    PathBuf::from(format!("/dev/fd/{number}"))
-}
-
-/// Something that is waited for no longer than the user wishes: where the work is to stop, it ends.
-pub struct Stoppable(pub File);
-
-impl Read for Stoppable {
-    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
-        loop {
-            let mut waited = [PollFd::new(&self.0, PollFlags::IN)];
-            let ready = match poll(&mut waited, Some(&LOOK_EVERY)) {
-                // A signal came.
-                Err(rustix::io::Errno::INTR) => 0,
-                outcome => outcome?,
-            };
-            if signals::is_stopping() {
-                return Ok(0);
-            }
-            if ready > 0 {
-                return self.0.read(buffer);
-            }
-        }
-    }
+/// What comes from here, which is waited for no longer than the user wishes: where the work is to stop, it ends.
+pub fn stoppable(from: File) -> impl Read + Send {
+    inflow::Stoppable::new(from, signals::is_stopping)
 }
 
 fn claim(number: u32) -> Result<(), Failure> {

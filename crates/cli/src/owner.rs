@@ -1,13 +1,12 @@
 //! The user's own key: by it, unfinished work that lies on disk is known as that of this user's runs. It is made with the
 //! first run that needs it, and kept in the user's state folder.
 
+use crate::system::privacy;
 use etcetera::BaseStrategy as _;
-use std::fs::{self, File};
 use std::io::{self, Read as _, Write as _};
-use std::os::unix::fs::{DirBuilderExt as _, MetadataExt as _};
 use std::path::{Path, PathBuf};
 use std::sync::LazyLock;
-use under_seal_core::disk::{Links, open_regular};
+use under_seal_core::disk::{Folder, Links, open_regular};
 use under_seal_core::ground::ownership::{OWNER_KEY_BYTES, OwnerKey};
 use zeroize::Zeroizing;
 
@@ -47,15 +46,14 @@ fn kept() -> Option<Secret> {
 /// What is in the file, if it is the user's own and nobody else can have read or written it.
 fn read(file: &Path) -> Option<Secret> {
     let (mut file, metadata) = open_regular(file, Links::Refuse).ok()?;
-    let is_own = metadata.uid() == rustix::process::geteuid().as_raw() && metadata.mode() & 0o077 == 0;
     let mut secret = Secret::default();
-    let fits = is_own && metadata.len() == OWNER_KEY_BYTES as u64;
+    let fits = privacy::is_own(&metadata) && metadata.len() == OWNER_KEY_BYTES as u64;
     (fits && file.read_exact(secret.as_mut_slice()).is_ok()).then_some(secret)
 }
 
 /// Puts a key in the place of what is no good, so that it is there whole or not at all.
 fn make(folder: &Path, file: &PathBuf, secret: &Secret) -> io::Result<()> {
-    fs::DirBuilder::new().recursive(true).mode(0o700).create(folder)?;
+    privacy::create_folders(folder)?;
     let mut new = tempfile::Builder::new().prefix(".owner-key-").tempfile_in(folder)?;
     new.write_all(secret.as_slice())?;
     new.as_file().sync_all()?;
@@ -66,5 +64,5 @@ fn make(folder: &Path, file: &PathBuf, secret: &Secret) -> io::Result<()> {
             _ => {}
         },
     }
-    File::open(folder)?.sync_all()
+    Folder::open(folder).and_then(|folder| folder.sync()).map_err(|error| error.source)
 }

@@ -1,17 +1,12 @@
 //! A process that knows a password leaves no picture of its memory on the disk when it ends in a bad way, nor lets another
 //! process of the user look into it.
 
+use crate::system::privacy;
 use std::sync::Once;
 
 static CLOSED: Once = Once::new();
 
 /// Closes the process, once, before a password or key comes into it. Where the system cannot do that, it goes on without.
 pub fn close_memory() {
-    CLOSED.call_once(|| {
-        use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
-        let Rlimit { maximum, .. } = getrlimit(Resource::Core);
-        let _ = setrlimit(Resource::Core, Rlimit { current: Some(0), maximum });
-        #[cfg(target_os = "linux")]
-        let _ = rustix::process::set_dumpable_behavior(rustix::process::DumpableBehavior::NotDumpable);
-    });
+    CLOSED.call_once(privacy::close_memory);
 }

@@ -3,11 +3,11 @@
 use super::show;
 use crate::args::{ManualArguments, screens};
 use crate::failure::{DONE, Failure};
+use crate::system::privacy;
 use crate::ui::text;
 use serde::Serialize;
-use std::fs::{self, Permissions};
+use std::fs;
 use std::io::{self, Write as _};
-use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 use under_seal_core::disk::{FileAction, FileError};
 
@@ -62,7 +62,7 @@ fn is_own(path: &Path) -> bool {
 
 /// A page under its name in one step, readable for everybody.
 fn place(folder: &Path, path: &Path, page: &[u8]) -> io::Result<()> {
-    let mut file = tempfile::Builder::new().permissions(Permissions::from_mode(0o644)).tempfile_in(folder)?;
+    let mut file = privacy::readable_file(folder)?;
     file.write_all(page)?;
     file.persist(path)?;
     Ok(())

@@ -1,10 +1,8 @@
 //! Long texts on a terminal: through the pager of `PAGER`, or the usual one, where they do not fit on the screen.
 
+use crate::system::programs;
 use std::io::{self, IsTerminal as _, Write as _};
 use std::process::{Command, Stdio};
-
-/// What is called where `PAGER` says nothing (POSIX.1-2024 XCU, `man`: any that the system has).
-const USUAL: &str = "less";
 
 /// Shows a text; without a pager, or elsewhere than on a terminal, it is printed.
 ///
@@ -13,7 +11,7 @@ const USUAL: &str = "less";
 /// # Errors
 /// What the system said. A reader who has seen enough is no failure.
 pub fn show(text: &str, secret_variable: &str) -> io::Result<()> {
-    let rows = rustix::termios::tcgetwinsize(io::stdout()).map_or(0, |size| usize::from(size.ws_row));
+    let rows = terminal_size::terminal_size_of(io::stdout()).map_or(0, |(_, rows)| usize::from(rows.0));
     let is_long = rows > 0 && text.lines().count() >= rows;
     if is_long && io::stdout().is_terminal() && through_pager(text, secret_variable)? {
         return Ok(());
@@ -29,12 +27,8 @@ pub fn show(text: &str, secret_variable: &str) -> io::Result<()> {
 fn through_pager(text: &str, secret_variable: &str) -> io::Result<bool> {
     let mut command = match std::env::var("PAGER") {
         Ok(line) if line.trim().is_empty() => return Ok(false),
-        Ok(line) => {
-            let mut shell = Command::new("sh");
-            shell.args(["-c", &line]);
-            shell
-        }
-        Err(_) => Command::new(USUAL),
+        Ok(line) => programs::shell(&line),
+        Err(_) => Command::new(programs::USUAL_PAGER),
     };
     command.stdin(Stdio::piped()).env_remove(secret_variable);
     if std::env::var_os("LESS").is_none() {

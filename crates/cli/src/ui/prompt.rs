@@ -2,7 +2,7 @@
 
 use super::text::{columns, wrapped};
 use crate::failure::Failure;
-use rustix::termios::{LocalModes, OptionalActions, Termios};
+use crate::system::terminal::Settings;
 use std::io::{self, IsTerminal as _, Write as _};
 use std::path::PathBuf;
 use std::sync::Mutex;
@@ -173,7 +173,7 @@ fn hidden_line(question: &str) -> Result<Password, Failure> {
 }
 
 /// The terminal's settings from before something was asked, as long as it is, and whether the answer is shown.
-static BEFORE_ASKING: Mutex<Option<(Termios, Echo)>> = Mutex::new(None);
+static BEFORE_ASKING: Mutex<Option<(Settings, Echo)>> = Mutex::new(None);
 
 /// Whether what is typed is shown.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -190,11 +190,9 @@ struct Asking;
 impl Asking {
     fn begin(echo: Echo) -> Self {
         // A terminal that cannot be set so is still asked without echo, once the question stands.
-        if let (Ok(mut before), Ok(settings)) = (BEFORE_ASKING.lock(), rustix::termios::tcgetattr(io::stdin())) {
+        if let (Ok(mut before), Some(settings)) = (BEFORE_ASKING.lock(), Settings::now()) {
             if echo == Echo::Off {
-                let mut silent = settings.clone();
-                silent.local_modes.remove(LocalModes::ECHO);
-                let _ = rustix::termios::tcsetattr(io::stdin(), OptionalActions::Now, &silent);
+                settings.clone().without_echo().apply();
             }
             *before = Some((settings, echo));
         }
@@ -213,8 +211,7 @@ fn restore_terminal() -> bool {
     let Ok(mut before) = BEFORE_ASKING.lock() else { return false };
     let settings = before.take();
     if let Some((settings, _)) = &settings {
-        // If even that fails there is nothing more to be done.
-        let _ = rustix::termios::tcsetattr(io::stdin(), OptionalActions::Now, settings);
+        settings.apply();
     }
     settings.is_some()
 }
@@ -232,12 +229,8 @@ pub fn hide_typing() {
 fn set_echo(on: impl Fn(Echo) -> bool) {
     let Ok(before) = BEFORE_ASKING.lock() else { return };
     if let Some((settings, echo)) = before.as_ref() {
-        let mut settings = settings.clone();
-        if !on(*echo) {
-            settings.local_modes.remove(LocalModes::ECHO);
-        }
-        // If that fails there is nothing more to be done.
-        let _ = rustix::termios::tcsetattr(io::stdin(), OptionalActions::Now, &settings);
+        let settings = settings.clone();
+        if on(*echo) { settings } else { settings.without_echo() }.apply();
     }
 }
 

@@ -5,7 +5,7 @@ use rstest::rstest;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 fn document(name: &str) -> String {
     fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").join(name)).unwrap()
@@ -213,4 +213,22 @@ fn a_field_means_the_same_everywhere() {
     }
     let several: Vec<_> = kinds.iter().filter(|(_, kinds)| kinds.len() > 1).collect();
     assert!(kinds.len() > 100 && several.is_empty(), "{several:#?}");
+}
+
+/// Of the program one module knows on which system it is; of the core, which has a test of its own, one floor.
+#[test]
+fn only_one_module_knows_the_system() {
+    fn files(folder: &Path) -> Vec<PathBuf> {
+        let entries = fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
+        entries.flat_map(|path| if path.is_dir() { files(&path) } else { vec![path] }).collect()
+    }
+    let source = Path::new(env!("CARGO_MANIFEST_DIR")).join("src");
+    let knows = |path: &PathBuf| {
+        let text = fs::read_to_string(path).unwrap();
+        ["std::os::", "rustix::", "cfg(unix", "cfg(windows", "target_os"].iter().any(|sign| text.contains(sign))
+    };
+    let knowing: Vec<PathBuf> = files(&source).into_iter().filter(knows).collect();
+    assert!(!knowing.is_empty());
+    let others: Vec<&PathBuf> = knowing.iter().filter(|path| !path.starts_with(source.join("system"))).collect();
+    assert_eq!(others, Vec::<&PathBuf>::new());
 }

@@ -1,10 +1,10 @@
 //! Comparing two folders completely: names, kinds, contents, modes, link targets and times.
 
 use std::collections::BTreeMap;
-use std::fs;
-use std::os::unix::fs::MetadataExt as _;
+use std::fs::{self, FileType};
 use std::path::{Path, PathBuf};
-use under_seal_core::disk::{FileAction, FileError};
+use under_seal_core::disk::{FileAction, FileError, mode_of, modified_of};
+use under_seal_core::ground::entry::Timestamp;
 
 /// What was compared, and what differs.
 pub struct Comparison {
@@ -17,8 +17,9 @@ pub struct Comparison {
 /// Everything that must be equal of one entry.
 #[derive(PartialEq)]
 struct Features {
+    kind: FileType,
     mode: u32,
-    modified: (i64, i64),
+    modified: Timestamp,
     content: Vec<u8>,
 }
 
@@ -46,7 +47,7 @@ fn collect(root: &Path, below: &Path, found: &mut BTreeMap<PathBuf, Features>) -
         }
         Vec::new()
     };
-    let modified = (metadata.mtime(), metadata.mtime_nsec());
-    found.insert(below.to_owned(), Features { mode: metadata.mode(), modified, content });
+    let (mode, modified) = (mode_of(&metadata), modified_of(&metadata));
+    found.insert(below.to_owned(), Features { kind: metadata.file_type(), mode, modified, content });
     Ok(())
 }

@@ -6,14 +6,13 @@ mod dossier;
 use crate::args::DemoArguments;
 use crate::credentials::PASSWORD_VARIABLE;
 use crate::failure::{DONE, Failure, MISSING};
+use crate::system::privacy;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::suggestion::as_typed;
 use crate::ui::text;
 use comparison::differences;
 use std::fs;
-use std::fs::Permissions;
 use std::io;
-use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use under_seal_core::disk::{FileAction, FileError};
@@ -31,10 +30,7 @@ pub fn run(arguments: &DemoArguments) -> Result<u8, Failure> {
         print_lines(&[format!("The dossier is in {}", text::path(&at))])?;
         return Ok(DONE);
     }
-    let private = Permissions::from_mode(0o700);
-    let place = tempfile::Builder::new()
-        .permissions(private)
-        .tempdir()
+    let place = privacy::temporary_folder()
         .map_err(|error| file_failure(FileAction::Create, Path::new("a temporary folder"), error))?;
     Story { place: place.path() }.tell()?;
     Ok(DONE)
@@ -143,14 +139,12 @@ impl Story<'_> {
         print_lines(&[paint(Tone::Look, format!("$ under-seal {}", typed.join(" "))), String::new()])?;
         let program = std::env::current_exe().map_err(Failure::Output)?;
         // Standard error joins standard output, so that the story stays in order.
-        let output = io::stdout();
-        let errors = rustix::io::dup(&output).map_err(|errno| Failure::Output(errno.into()))?;
         let status = Command::new(program)
             .args(arguments)
             .current_dir(self.place)
             .env_remove(PASSWORD_VARIABLE)
             .stdin(Stdio::null())
-            .stderr(Stdio::from(errors))
+            .stderr(io::stdout())
             .status()
             .map_err(Failure::Output)?;
         print_lines(&[String::new()])?;

@@ -2,7 +2,7 @@
 
 use crate::args::{PackArguments, STANDARD_STREAM, is_standard_stream};
 use crate::failure::{BadValue, Failure};
-use crate::inflow::{Stoppable, standard_input};
+use crate::inflow::{standard_input, stoppable};
 use crate::{named_file, session};
 use std::fs::File;
 use std::path::PathBuf;
@@ -70,7 +70,7 @@ impl Input {
         let path = path.map_err(|error| Failure::Value(BadValue::EntryName { value: name.clone(), error }))?;
         let from = standard_input()?;
         let from = from.map_err(|source| Failure::TextFile { path: STANDARD_STREAM.into(), source })?;
-        Ok(Some(StreamSource::new(path, session::now(), Box::new(Stoppable(from)))))
+        Ok(Some(StreamSource::new(path, session::now(), Box::new(stoppable(from)))))
     }
 }
 
@@ -83,5 +83,5 @@ fn listed(arguments: &PackArguments) -> Result<Vec<PathBuf>, Failure> {
     let end = if arguments.input.null { 0 } else { b'\n' };
     let bytes = std::mem::take(&mut *bytes);
     let paths = bytes.split(|byte| *byte == end).filter(|path| !path.is_empty());
-    Ok(paths.map(|path| path_of(path)).collect())
+    Ok(paths.map(path_of).collect())
 }

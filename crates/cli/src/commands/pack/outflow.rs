@@ -4,9 +4,9 @@
 use crate::args::{PackArguments, STANDARD_STREAM};
 use crate::failure::{BadValue, Failure};
 use crate::leftover::{self, Leftover};
-use std::fs::{File, Permissions};
+use crate::system::privacy;
+use std::fs::File;
 use std::io::{self, IsTerminal as _, Write as _};
-use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 use under_seal_core::disk::{FileAction, FileError};
 use under_seal_core::ground::fit::Fit;
@@ -30,8 +30,7 @@ impl Outflow {
         if fit != Fit::OneVolume || arguments.delivery.shape.parcels {
             return Err(Failure::Value(BadValue::SeveralToOutput));
         }
-        let folder =
-            tempfile::Builder::new().prefix("under-seal-").permissions(Permissions::from_mode(0o700)).tempdir();
+        let folder = privacy::temporary_folder();
         Ok(Some(Self(leftover::remove_at_the_end(folder.map_err(Failure::Temporary)?))))
     }
 

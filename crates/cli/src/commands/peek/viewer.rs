@@ -3,20 +3,18 @@
 use crate::credentials::PASSWORD_VARIABLE;
 use crate::failure::Failure;
 use crate::leftover::{self, Leftover};
+use crate::system::privacy;
+use crate::system::programs::{self, OPENER};
 use crate::ui::prompt;
-use std::fs::{File, OpenOptions, Permissions};
+use std::fs::File;
 use std::io::{self, Write as _};
-use std::os::unix::fs::{OpenOptionsExt as _, PermissionsExt as _};
 use std::path::PathBuf;
-use std::process::{Command, Stdio};
+use std::process::Stdio;
 use under_seal_core::disk::names::name_of;
 use under_seal_core::formats::error::ArchiveError;
 use under_seal_core::ground::context::Cancelled;
 use under_seal_core::ground::entry::{Content, Entry};
 use under_seal_core::ground::sink::EntrySink;
-
-/// What opens a file as if it had been clicked on: freedesktop.org's, or that of macOS.
-const OPENER: &str = if cfg!(target_os = "macos") { "open" } else { "xdg-open" };
 
 /// A private copy, in a folder that only the user may enter. It goes when this is dropped, or the program is ended.
 pub(super) struct PrivateCopy {
@@ -29,11 +27,7 @@ pub(super) struct PrivateCopy {
 
 impl PrivateCopy {
     pub fn begin() -> Result<Self, Failure> {
-        let folder = tempfile::Builder::new()
-            .prefix("under-seal-")
-            .permissions(Permissions::from_mode(0o700))
-            .tempdir()
-            .map_err(Failure::Viewer)?;
+        let folder = privacy::temporary_folder().map_err(Failure::Viewer)?;
         Ok(Self { folder: leftover::remove_at_the_end(folder), path: PathBuf::new(), file: None, failed: None })
     }
 
@@ -54,8 +48,8 @@ impl PrivateCopy {
     }
 
     fn show(self) -> Result<(), Failure> {
-        let mut opener = Command::new(OPENER);
-        opener.arg(&self.path).env_remove(PASSWORD_VARIABLE).stdin(Stdio::null()).stdout(Stdio::null());
+        let mut opener = programs::opener(&self.path);
+        opener.env_remove(PASSWORD_VARIABLE).stdin(Stdio::null()).stdout(Stdio::null());
         let status = opener.status().map_err(|error| match error.kind() {
             io::ErrorKind::NotFound => Failure::Viewer(io::Error::other(format!("there is no {OPENER} here"))),
             _ => Failure::Viewer(error),
@@ -70,7 +64,7 @@ impl PrivateCopy {
 
     fn create(&mut self, name: &[u8]) -> io::Result<()> {
         self.path = self.folder.path().join(name_of(name));
-        self.file = Some(OpenOptions::new().write(true).create_new(true).mode(0o400).open(&self.path)?);
+        self.file = Some(privacy::create_copy(&self.path)?);
         Ok(())
     }
 }

@@ -12,6 +12,7 @@ use crate::credentials::{self, Tried, Wanted};
 use crate::failure::{BadValue, DONE, Failure, LOOK};
 use crate::places::gather;
 use crate::settings::{Origin, Settings};
+use crate::system::privacy;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::table::{self, Column};
@@ -20,8 +21,6 @@ use crate::words::{self, as_name, how_to_open};
 use crate::{leftover, session};
 use serde::Serialize;
 use std::ffi::OsString;
-use std::fs::Permissions;
-use std::os::unix::fs::PermissionsExt as _;
 use std::path::Path;
 use std::slice;
 use under_seal_core::disk::names::name_of;
@@ -98,7 +97,7 @@ fn rehearse_one(
     let progress = ProgressLine::for_reading(Some(package.count()), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let sources = sources(&context)?;
-    let place = tempfile::Builder::new().prefix("under-seal-").permissions(Permissions::from_mode(0o700)).tempdir();
+    let place = privacy::temporary_folder();
     let place = leftover::remove_at_the_end(place.map_err(Failure::Temporary)?);
     let request = RehearsalRequest {
         package,

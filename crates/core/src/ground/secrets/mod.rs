@@ -68,38 +68,40 @@ pub fn keep_in_memory(secret: &[u8]) {
 
 #[cfg(test)]
 mod tests {
-    #![cfg(target_os = "linux")]
+    /// Only Linux tells what is locked.
+    #[cfg(target_os = "linux")]
+    mod on_linux {
+        use super::super::*;
+        use rustix::process::{Resource, getrlimit};
 
-    use super::*;
-    use rustix::process::{Resource, getrlimit};
-
-    /// Whether the mapping that this byte is in is locked (proc_pid_smaps(5)).
-    fn is_locked(byte: *const u8) -> bool {
-        let smaps = std::fs::read_to_string("/proc/self/smaps").unwrap();
-        let mut inside = false;
-        for line in smaps.lines() {
-            let range = line.split(' ').next().and_then(|range| range.split_once('-'));
-            let bounds = range.and_then(|(from, to)| Some((number(from)?, number(to)?)));
-            if let Some((from, to)) = bounds {
-                inside = (from..to).contains(&byte.addr());
-            } else if let Some(flags) = line.strip_prefix("VmFlags:").filter(|_| inside) {
-                return flags.split(' ').any(|flag| flag == "lo");
+        /// Whether the mapping that this byte is in is locked (proc_pid_smaps(5)).
+        fn is_locked(byte: *const u8) -> bool {
+            let smaps = std::fs::read_to_string("/proc/self/smaps").unwrap();
+            let mut inside = false;
+            for line in smaps.lines() {
+                let range = line.split(' ').next().and_then(|range| range.split_once('-'));
+                let bounds = range.and_then(|(from, to)| Some((number(from)?, number(to)?)));
+                if let Some((from, to)) = bounds {
+                    inside = (from..to).contains(&byte.addr());
+                } else if let Some(flags) = line.strip_prefix("VmFlags:").filter(|_| inside) {
+                    return flags.split(' ').any(|flag| flag == "lo");
+                }
             }
+            panic!("no mapping holds it");
         }
-        panic!("no mapping holds it");
-    }
 
-    fn number(hexadecimal: &str) -> Option<usize> {
-        usize::from_str_radix(hexadecimal, 16).ok()
-    }
-
-    #[test]
-    fn a_secret_is_not_swapped_out() {
-        if getrlimit(Resource::Memlock).current.is_some_and(|bytes| bytes < 64 * 1024) {
-            eprintln!("passed over: this system locks no memory");
-            return;
+        fn number(hexadecimal: &str) -> Option<usize> {
+            usize::from_str_radix(hexadecimal, 16).ok()
         }
-        let key = SecretBytes::<32>::zeroed();
-        assert!(is_locked(key.as_ptr()) && is_locked(key.clone().as_ptr()));
+
+        #[test]
+        fn a_secret_is_not_swapped_out() {
+            if getrlimit(Resource::Memlock).current.is_some_and(|bytes| bytes < 64 * 1024) {
+                eprintln!("passed over: this system locks no memory");
+                return;
+            }
+            let key = SecretBytes::<32>::zeroed();
+            assert!(is_locked(key.as_ptr()) && is_locked(key.clone().as_ptr()));
+        }
     }
 }

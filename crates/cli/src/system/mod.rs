@@ -1,0 +1,14 @@
+//! What the program asks of the system itself: the terminal, what it is told while it runs, other programs, and what only its user may
+//! see. No other module of the program knows on which system it is; files and names are the core's.
+//!
+//! [`unix`] and [`windows`] have the same functions.
+
+#[cfg(unix)]
+mod unix;
+#[cfg(windows)]
+mod windows;
+
+#[cfg(unix)]
+pub use unix::{inflow, privacy, programs, signals, terminal};
+#[cfg(windows)]
+pub use windows::{inflow, privacy, programs, signals, terminal};

@@ -1,0 +1,7 @@
+//! Unix. [`super::windows`] has the same functions.
+
+pub mod inflow;
+pub mod privacy;
+pub mod programs;
+pub mod signals;
+pub mod terminal;

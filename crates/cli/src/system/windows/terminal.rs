@@ -1,0 +1,30 @@
+//! The terminal of Windows: what asks for a password turns the echo off itself, and control keys are not shown anyway.
+
+/// How a terminal is set.
+#[derive(Clone)]
+pub struct Settings;
+
+impl Settings {
+    /// As it is set now.
+    pub fn now() -> Option<Self> {
+        Some(Self)
+    }
+
+    /// What is typed is not shown, as long as it is asked for.
+    pub fn without_echo(self) -> Self {
+        self
+    }
+
+    /// They are not.
+    pub fn without_control_keys(self) -> Self {
+        self
+    }
+
+    /// It is as it was.
+    pub fn apply(&self) {}
+}
+
+/// There are no programs in the background of a terminal.
+pub fn is_in_front() -> bool {
+    true
+}
