@@ -9,7 +9,6 @@ use super::{FileAction, FileError, Interruption, NewFile, ScratchFile, absolute,
 use crate::ground::context::Context;
 use crate::ground::entry::Timestamp;
 use crate::ground::holes::{ContentDigest, Stretch, stretches};
-use cap_fs_ext::DirExt as _;
 use cap_std::ambient_authority;
 use cap_std::fs::{Dir, FileType};
 use std::ffi::{OsStr, OsString};
@@ -59,7 +58,7 @@ impl Folder {
 
     /// Opens a folder in this one, unless it is a link.
     pub fn subfolder(&self, name: &OsStr) -> Result<Self, FileError> {
-        let dir = self.dir.open_dir_nofollow(name).map_err(self.failed(FileAction::Open, name))?;
+        let dir = folders::open_subfolder(self.at(), name).map_err(self.failed(FileAction::Open, name))?;
         Ok(Self { dir, path: self.path.join(name) })
     }
 
@@ -260,17 +259,20 @@ impl Folder {
         folders::number_of(&self.dir, name).map_err(self.failed(FileAction::Open, name))
     }
 
-    /// Makes a symbolic link whose target is stored as given.
+    /// Makes a symbolic link whose target is stored as given. Whether the system lets this user make any here.
     ///
     /// # Errors
     /// [`FileError`] from the system; taken names included.
-    pub fn create_link(&self, name: &OsStr, target: &OsStr, modified: Timestamp) -> Result<(), FileError> {
-        faults::before(FileAction::Create)
-            .and_then(|()| folders::create_link(&self.dir, name, target))
+    pub fn create_link(&self, name: &OsStr, target: &OsStr, modified: Timestamp) -> Result<bool, FileError> {
+        let made = faults::before(FileAction::Create)
+            .and_then(|()| folders::create_link(self.at(), name, target))
             .map_err(self.failed(FileAction::Create, name))?;
-        faults::before(FileAction::Write)
-            .and_then(|()| folders::set_link_time(&self.dir, name, modified))
-            .map_err(self.failed(FileAction::Write, name))
+        if made {
+            faults::before(FileAction::Write)
+                .and_then(|()| folders::set_link_time(&self.dir, name, modified))
+                .map_err(self.failed(FileAction::Write, name))?;
+        }
+        Ok(made)
     }
 
     /// Sets this folder's own permission bits and modification time.

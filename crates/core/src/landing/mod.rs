@@ -217,14 +217,20 @@ impl Landing {
             let folder = path.parent_and_name().0.unwrap_or_default();
             let Some(marker) = &mut self.marker else { return Ok(()) };
             let temporary = marker.temporary(folder, self.arrivals)?;
-            place.create_link(&temporary, target.as_os_str(), link.modified)?;
+            if !place.create_link(&temporary, target.as_os_str(), link.modified)? {
+                self.has_no_links(link);
+                return Ok(());
+            }
             if let Err(error) = place.replace(&temporary, &place, &name) {
                 self.litter |= place.remove_file(&temporary).is_err();
                 return Err(error);
             }
             self.landed.replaced += 1;
         } else {
-            place.create_link(&name, target.as_os_str(), link.modified)?;
+            if !place.create_link(&name, target.as_os_str(), link.modified)? {
+                self.has_no_links(link);
+                return Ok(());
+            }
             if let Ok(number) = place.number_of(&name) {
                 self.landed_files.insert(link.id, (number, 0));
             }
@@ -232,6 +238,10 @@ impl Landing {
         self.touch(&path);
         self.landed.links += 1;
         Ok(())
+    }
+
+    fn has_no_links(&mut self, link: &Entry) {
+        self.landed.not_landed.push(NotLanded { path: link.path.clone(), why: NotLandedWhy::NoLinks });
     }
 
     fn end_marker(&mut self) -> Result<(), FileError> {

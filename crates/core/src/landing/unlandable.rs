@@ -17,6 +17,8 @@ pub enum NotLandedWhy {
     LooksUnfinished,
     /// Its name, or that of a folder above it, is longer than file systems hold.
     LongName,
+    /// It is a link, and the system, or the file system, lets none be made.
+    NoLinks,
 }
 
 /// Something that was in the archive, and is not landed.

@@ -29,7 +29,8 @@ use steps::Steps;
 #[derive(Debug)]
 pub struct Staging {
     own: OwnFolder,
-    _lock: NewFile,
+    /// Held open and locked as long as this run is at work.
+    lock: Option<NewFile>,
     keep: bool,
 }
 
@@ -49,10 +50,10 @@ impl Staging {
         let make_lock = || own.folder.create_file(&own.lock_name()?, 0o600);
         let locked = make_lock().map_err(StagingError::from).and_then(|_| own.lock());
         match locked {
-            Ok(lock) => Ok(Self { own, _lock: lock, keep: false }),
+            Ok(lock) => Ok(Self { own, lock: Some(lock), keep: false }),
             Err(error) => {
                 // The error to tell is the first one; the next run clears what this leaves.
-                let _ = own.clear(None);
+                let _ = own.clear(None, None);
                 Err(error)
             }
         }
@@ -100,7 +101,7 @@ impl Staging {
             return Err(error.into());
         }
         // A folder that cannot be cleared now is cleared by the next run.
-        let _ = self.own.clear(Some(&steps));
+        let _ = self.own.clear(Some(&steps), self.lock.take());
         Ok(())
     }
 }
@@ -108,7 +109,7 @@ impl Staging {
 impl Drop for Staging {
     fn drop(&mut self) {
         if !self.keep {
-            let _ = self.own.clear(None);
+            let _ = self.own.clear(None, self.lock.take());
         }
     }
 }

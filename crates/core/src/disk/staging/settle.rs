@@ -42,7 +42,7 @@ pub fn settle(target: &Folder, stem: &OsStr, context: &Context<'_>) -> Result<Le
     if !is_only_mine || !names.contains(&lock) {
         return Err(in_the_way());
     }
-    let _lock = own.lock()?;
+    let held = own.lock()?;
     let steps = Steps::read(&own)?;
     for name in &names {
         if !own.may_be_cleared(name, &lock, steps.as_ref())? {
@@ -56,6 +56,6 @@ pub fn settle(target: &Folder, stem: &OsStr, context: &Context<'_>) -> Result<Le
         }
         None => Leftover::Cleared,
     };
-    own.clear(steps.as_ref())?;
+    own.clear(steps.as_ref(), Some(held))?;
     Ok(leftover)
 }

@@ -8,7 +8,7 @@ use super::own_folder::{
     LOCK, OwnFolder, SET_ASIDE, STEPS, STEPS_DRAFT, StagingError, folder_name, is_staging_name, set_aside_name,
     staged_name, with_suffix,
 };
-use crate::disk::{FileError, Folder};
+use crate::disk::{FileError, Folder, NewFile};
 use crate::ground::entry::Timestamp;
 use std::ffi::OsStr;
 
@@ -169,8 +169,9 @@ impl Steps {
 }
 
 impl OwnFolder {
-    /// Removes the folder; the steps go after the files that they speak of, the lock last.
-    pub(super) fn clear(&self, steps: Option<&Steps>) -> Result<(), FileError> {
+    /// Removes the folder; the steps go after the files that they speak of, the lock last. What is held locked of it is closed before the
+    /// folder goes: some systems keep a file in it as long as it is open.
+    pub(super) fn clear(&self, steps: Option<&Steps>, held: Option<NewFile>) -> Result<(), FileError> {
         let lock = self.lock_name()?;
         let mut names = Vec::new();
         for name in self.folder.names()? {
@@ -182,6 +183,7 @@ impl OwnFolder {
         for name in names {
             self.folder.remove_file(&name)?;
         }
+        drop(held);
         self.target.remove_subfolder(&folder_name(&self.stem))
     }
 

@@ -3,6 +3,7 @@
 use super::files::modified_only;
 use crate::disk::terms::Place;
 use crate::ground::entry::Timestamp;
+use cap_fs_ext::DirExt as _;
 use cap_std::fs::{Dir, DirBuilder, DirBuilderExt as _, MetadataExt as _, OpenOptions, OpenOptionsExt as _};
 use rustix::fs::{AtFlags, Mode, OFlags, RenameFlags, Stat};
 use rustix::io::Errno;
@@ -12,6 +13,11 @@ use std::io;
 use std::os::fd::AsFd as _;
 use std::os::unix::ffi::OsStringExt as _;
 use std::path::PathBuf;
+
+/// Never through a link.
+pub fn open_subfolder((dir, _): Place<'_>, name: &OsStr) -> io::Result<Dir> {
+    dir.open_dir_nofollow(name)
+}
 
 pub fn with_mode(mode: u32) -> DirBuilder {
     let mut builder = DirBuilder::new();
@@ -89,8 +95,13 @@ pub fn number_of(dir: &Dir, name: &OsStr) -> io::Result<u64> {
     Ok(status_of(dir, name)?.st_ino)
 }
 
-pub fn create_link(dir: &Dir, name: &OsStr, target: &OsStr) -> io::Result<()> {
-    Ok(rustix::fs::symlinkat(target, dir, name)?)
+/// Whether the file system has links.
+pub fn create_link((dir, _): Place<'_>, name: &OsStr, target: &OsStr) -> io::Result<bool> {
+    match rustix::fs::symlinkat(target, dir, name) {
+        Ok(()) => Ok(true),
+        Err(Errno::PERM | Errno::NOSYS | Errno::NOTSUP) => Ok(false),
+        Err(errno) => Err(errno.into()),
+    }
 }
 
 pub fn set_link_time(dir: &Dir, name: &OsStr, modified: Timestamp) -> io::Result<()> {

@@ -10,7 +10,7 @@ use std::os::windows::fs::{FileExt as _, OpenOptionsExt as _};
 use std::path::Path;
 
 /// Opens a link itself (`FILE_FLAG_OPEN_REPARSE_POINT`, winbase.h).
-const OPEN_LINK_ITSELF: u32 = 0x0020_0000;
+pub(super) const OPEN_LINK_ITSELF: u32 = 0x0020_0000;
 
 /// The owner's permission to write, in a mode.
 const OWNER_WRITES: u32 = 0o200;

@@ -1,5 +1,6 @@
-//! Folders of Windows: as long as one is open, nobody can rename or remove it, so that its path stays right.
+//! Folders of Windows: as long as the one is open that somebody named, nobody can rename or remove it, so that its path stays right.
 
+use super::files::OPEN_LINK_ITSELF;
 use super::{system_time, timestamp};
 use crate::disk::terms::{NEW_FOLDER_MODE, Place};
 use crate::ground::entry::Timestamp;
@@ -9,8 +10,8 @@ use cap_std::time::SystemTime;
 use std::ffi::OsStr;
 use std::fs::{self, File};
 use std::io;
-use std::os::windows::fs::OpenOptionsExt as _;
-use std::path::PathBuf;
+use std::os::windows::fs::{OpenOptionsExt as _, symlink_dir, symlink_file};
+use std::path::{Path, PathBuf};
 use tempfile::TempPath;
 use winapi_util::file::information;
 
@@ -18,11 +19,30 @@ use winapi_util::file::information;
 /// `ERROR_NOT_SAME_DEVICE`, `ERROR_NOT_SUPPORTED`, `ERROR_TOO_MANY_LINKS`.
 const NO_HARD_LINK: [i32; 4] = [1, 17, 50, 1_142];
 
+/// What it says where there are no symbolic links, or this user may make none: `ERROR_INVALID_FUNCTION`, `ERROR_ACCESS_DENIED`,
+/// `ERROR_NOT_SUPPORTED`, `ERROR_PRIVILEGE_NOT_HELD`.
+const NO_LINK: [i32; 4] = [1, 5, 50, 1_314];
+
 /// A folder is opened with this flag (`FILE_FLAG_BACKUP_SEMANTICS`, winbase.h), and its times are changed with this right
 /// (`FILE_WRITE_ATTRIBUTES`, winnt.h), beside that to look at them (`FILE_READ_ATTRIBUTES`).
 const OPENS_FOLDERS: u32 = 0x0200_0000;
+
+/// Others may read, write and remove what is open (`FILE_SHARE_READ`, `FILE_SHARE_WRITE`, `FILE_SHARE_DELETE`, winnt.h).
+const SHARES_ALL: u32 = 0x1 | 0x2 | 0x4;
 const READS_ATTRIBUTES: u32 = 0x0080;
 const WRITES_ATTRIBUTES: u32 = 0x0100;
+
+/// Never through a link. It can be removed while it is open here: what is made in a folder is cleared away by whoever holds it.
+pub fn open_subfolder((_, path): Place<'_>, name: &OsStr) -> io::Result<Dir> {
+    let mut options = fs::OpenOptions::new();
+    options.read(true).share_mode(SHARES_ALL).custom_flags(OPENS_FOLDERS | OPEN_LINK_ITSELF);
+    let folder = options.open(path.join(name))?;
+    let metadata = folder.metadata()?;
+    if metadata.is_symlink() || !metadata.is_dir() {
+        return Err(io::ErrorKind::NotADirectory.into());
+    }
+    Ok(Dir::from_std_file(folder))
+}
 
 /// There are no permission bits: whoever may enter is inherited from the folder above.
 pub fn with_mode(_: u32) -> DirBuilder {
@@ -89,9 +109,17 @@ pub fn number_of(dir: &Dir, name: &OsStr) -> io::Result<u64> {
     Ok(information(&open_to_read(dir, name)?)?.file_index())
 }
 
-/// Where it leads to a folder that is there, it is one to a folder: Windows tells these apart.
-pub fn create_link(dir: &Dir, name: &OsStr, target: &OsStr) -> io::Result<()> {
-    dir.symlink(target, name)
+/// Whether the system lets this user make links, and the file system has such. Where one leads to a folder that is there, it is one to a
+/// folder: Windows tells these apart.
+pub fn create_link((dir, path): Place<'_>, name: &OsStr, target: &OsStr) -> io::Result<bool> {
+    let leads_to_folder = dir.metadata(target).is_ok_and(|there| there.is_dir());
+    let make = if leads_to_folder { symlink_dir } else { symlink_file };
+    match make(Path::new(target), &path.join(name)) {
+        // What only stands in for Windows may say so, and make none.
+        Ok(()) => Ok(dir.symlink_metadata(name).is_ok()),
+        Err(error) if error.raw_os_error().is_some_and(|code| NO_LINK.contains(&code)) => Ok(false),
+        Err(error) => Err(error),
+    }
 }
 
 pub fn set_link_time(dir: &Dir, name: &OsStr, modified: Timestamp) -> io::Result<()> {
