@@ -71,23 +71,27 @@ fn lacks_parts(found: &Recognised) -> bool {
 /// The only archive among these. Of several, what is called like an archive counts before documents that are made like one.
 fn one_of(among: &[Spot], beside: &[Spot], context: &Context<'_>) -> Result<Option<Recognised>, ArchiveError> {
     let beside: Arc<[Spot]> = beside.into();
-    let mut found: Vec<Recognised> = Vec::new();
+    // There may be very many: no more are kept than are needed to know that there are several.
+    let (mut called_so, mut others): (Option<Recognised>, Vec<Recognised>) = (None, Vec::new());
     let mut sorted = among.to_vec();
     sorted.sort_by(|one, other| (one.own_name(), &one.path).cmp(&(other.own_name(), &other.path)));
     for spot in sorted {
         context.go_on()?;
         // What cannot be read here is not what is looked for.
-        let Ok(Some(other)) = recognise_lying(Lying { spot, beside: Arc::clone(&beside) }, context) else { continue };
-        if !found.iter().any(|one| are_parts_of_one(one, &other)) {
-            found.push(other);
+        let Ok(Some(found)) = recognise_lying(Lying { spot, beside: Arc::clone(&beside) }, context) else { continue };
+        let is_known = called_so.iter().chain(&others).any(|one| are_parts_of_one(one, &found));
+        match (is_called_so(&found), &called_so) {
+            _ if is_known => {}
+            (true, None) => called_so = Some(found),
+            (true, Some(_)) => return Err(ArchiveError::Several),
+            (false, _) if others.len() < 2 => others.push(found),
+            (false, _) => {}
         }
     }
-    if found.len() > 1 && found.iter().any(is_called_so) {
-        found.retain(is_called_so);
-    }
-    match (found.pop(), found.is_empty()) {
-        (only, true) => Ok(only),
-        _ => Err(ArchiveError::Several),
+    match (called_so, others.pop(), others.is_empty()) {
+        (Some(only), ..) | (None, Some(only), true) => Ok(Some(only)),
+        (None, None, _) => Ok(None),
+        (None, Some(_), false) => Err(ArchiveError::Several),
     }
 }
 

@@ -5,10 +5,10 @@ use super::directory::find_end;
 use super::{Segments, ZipError};
 use crate::disk::names::{bytes_of, name_of};
 use crate::disk::numbered::Row;
-use crate::disk::{FileError, Folder, Interruption, absolute};
+use crate::disk::{FileError, Folder, Interruption, absolute, folder_of};
 use crate::formats::spot::Spot;
 use std::collections::BTreeMap;
-use std::ffi::OsString;
+use std::ffi::{OsStr, OsString};
 use std::path::Path;
 
 /// Signatures with which a ZIP archive, or its first part, begins (sections 4.3.7, 4.3.16, 8.5.3 and 8.5.4).
@@ -37,8 +37,22 @@ pub fn begins_like_zip(beginning: &[u8]) -> bool {
 /// what they are.
 fn is_named_part(spot: &Spot, beside: &[Spot]) -> Result<bool, FileError> {
     let name = lower_name(spot);
-    let is_last = || Ok(name.ends_with(b".zip") && Siblings::of(spot, beside)?.find(b"z01").is_some());
-    if is_part_name(&name) { Ok(true) } else { is_last() }
+    if is_part_name(&name) {
+        return Ok(true);
+    }
+    let Some(stem) = name.strip_suffix(b".zip") else { return Ok(false) };
+    let first = [stem, b".z01"].concat();
+    let is_first = |name: &OsStr| name.as_encoded_bytes().eq_ignore_ascii_case(&first);
+    let is_beside = || beside.iter().filter_map(Spot::own_name).any(is_first);
+    Ok(is_beside() || names_around(spot)?.iter().any(|name| is_first(name)))
+}
+
+/// The names in the folder of a file; none where something is attached to a message.
+fn names_around(spot: &Spot) -> Result<Vec<OsString>, FileError> {
+    match spot.attached {
+        Some(_) => Ok(Vec::new()),
+        None => Folder::open(folder_of(&absolute(&spot.path)))?.names(),
+    }
 }
 
 /// Whether a name, in small letters, is that of a part which is not the last one, or of a plain piece of a ZIP archive.
@@ -129,14 +143,10 @@ fn absolute_spot(spot: &Spot) -> Spot {
 /// What lies beside something: the files of its folder, where it is a file, and what is named besides. A file comes before what is
 /// attached under its name.
 fn lying_beside(spot: &Spot, beside: &[Spot]) -> Result<Vec<Spot>, FileError> {
-    let mut all = Vec::new();
-    if spot.attached.is_none() {
-        let path = absolute(&spot.path);
-        let folder = path.parent().unwrap_or(Path::new("/"));
-        all.extend(Folder::open(folder)?.names()?.iter().map(|name| Spot::from(folder.join(name))));
-    }
-    all.extend(beside.iter().cloned());
-    Ok(all)
+    let path = absolute(&spot.path);
+    let folder = folder_of(&path);
+    let around = names_around(spot)?.into_iter().map(|name| Spot::from(folder.join(name)));
+    Ok(around.chain(beside.iter().cloned()).collect())
 }
 
 /// What lies beside something and is called like it but for the end, by that end, in small letters.

@@ -13,10 +13,13 @@ use crate::formats::zip::is_part_suffix;
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
 use crate::tasks::portion::list::{Line, MAX_LIST_BYTES, PieceList, SUFFIX};
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::ffi::{OsStr, OsString};
 use std::io::Read as _;
 use std::path::{Path, PathBuf};
+
+/// Names are compared with each other, so no more than this of what is attached to messages is looked among.
+const MOST_ATTACHED: usize = 5_000;
 
 /// Pieces that were found.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -101,7 +104,9 @@ impl Pieces {
             Some(outcome) if !typed.iter().any(|path| path.is_dir()) => return outcome,
             _ => {}
         }
-        let Holdings { named, beside, .. } = Holdings::of(typed, &|_, name| name.is_some(), context)?;
+        let Holdings { mut named, mut beside, .. } = Holdings::of(typed, &|_, name| name.is_some(), context)?;
+        named.truncate(MOST_ATTACHED);
+        beside.truncate(MOST_ATTACHED);
         let found = Self::among(typed, &[files, named, beside].concat(), context);
         found.or_else(|error| among_files.and_then(Result::ok).ok_or(error))
     }
@@ -156,14 +161,28 @@ impl Pieces {
 
     /// Looks for missing pieces among everything, by length and SHA-256.
     fn find_renamed(&mut self, pool: &[Spot], context: &Context<'_>) -> Result<(), PiecesError> {
-        let Some(list) = &self.list else { return Ok(()) };
-        for number in self.missing() {
+        let (Some(list), missing) = (&self.list, self.missing()) else { return Ok(()) };
+        if missing.is_empty() {
+            return Ok(());
+        }
+        // A list may name very many, and there may be very much to look among: each is opened, and read, once.
+        let mut by_length: HashMap<u64, Vec<&Spot>> = HashMap::new();
+        for spot in pool {
+            if let Ok(bytes) = spot.length() {
+                by_length.entry(bytes).or_default().push(spot);
+            }
+        }
+        let mut sums: HashMap<u64, HashMap<Sha256Sum, &Spot>> = HashMap::new();
+        for number in missing {
             let Some(line) = line_of(list, number, self.first) else { continue };
-            for spot in pool {
-                if spot.length().is_ok_and(|bytes| bytes == line.bytes) && sum_of(spot, context)? == line.sum {
-                    self.files.entry(number).or_default().push(spot.clone());
-                    break;
+            if let Some(spots) = by_length.remove(&line.bytes) {
+                let of_length = sums.entry(line.bytes).or_default();
+                for spot in spots {
+                    of_length.entry(sum_of(spot, context)?).or_insert(spot);
                 }
+            }
+            if let Some(spot) = sums.get(&line.bytes).and_then(|sums| sums.get(&line.sum)) {
+                self.files.entry(number).or_default().push((*spot).clone());
             }
         }
         Ok(())
