@@ -45,6 +45,7 @@ pub fn not_landed(why: NotLandedWhy) -> String {
         NotLandedWhy::LooksUnfinished => {
             "it is named like unfinished work of this program, which its next run would clear up".to_owned()
         }
+        NotLandedWhy::NoSuchNames => "this system cannot have anything of that name".to_owned(),
         NotLandedWhy::NoLinks => "it is a link, and the system lets no links be made there".to_owned(),
         NotLandedWhy::LongName => {
             format!("a name in its path is longer than the {MAX_NAME_BYTES} bytes that disks hold")

@@ -29,6 +29,11 @@ pub fn path_of(bytes: &[u8]) -> PathBuf {
     system::names::path_of(bytes)
 }
 
+/// Whether anything may be called so here: Unix takes whatever an archive holds, and Windows means other things by some names.
+pub fn can_be_named(name: &[u8]) -> bool {
+    system::names::can_be_named(name)
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

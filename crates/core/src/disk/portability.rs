@@ -95,6 +95,11 @@ fn same_but_for_form(one: &EntryPath, other: &EntryPath) -> bool {
     normal(one) == normal(other)
 }
 
+/// Whether nothing is wrong with a name on systems of a family.
+pub fn is_good_on(system: System, name: &[u8]) -> bool {
+    !in_name(name).iter().any(|(_, systems)| systems.contains(&system))
+}
+
 fn in_name(name: &[u8]) -> Vec<(Trouble, &'static [System])> {
     let mut found: Vec<(Trouble, &'static [System])> = Vec::new();
     let Ok(text) = std::str::from_utf8(name) else {
@@ -143,6 +148,19 @@ mod tests {
         let paths: Vec<EntryPath> = paths.iter().map(|path| EntryPath::new(*path).unwrap()).collect();
         let found: Vec<Trouble> = unportable(&paths).into_iter().map(|one| one.trouble).collect();
         assert_eq!(found, expected);
+    }
+
+    #[rstest]
+    #[case(b"levels.csv", true)]
+    #[case(b"..\\levels.csv", false)]
+    #[case(b"C:", false)]
+    #[case(b"levels.csv:stream", false)]
+    #[case(b"aux.txt", false)]
+    #[case(b"dossier. ", false)]
+    #[case(b"\xff", false)]
+    fn names_that_lead_elsewhere_on_windows_are_known(#[case] name: &[u8], #[case] is_good: bool) {
+        assert_eq!(is_good_on(System::Windows, name), is_good);
+        assert!(is_good_on(System::Unix, name));
     }
 
     #[rstest]

@@ -2,7 +2,7 @@
 //! those that no common file system holds. What has one is named and left, with all that is in it; the rest lands.
 
 use super::marker::looks_arriving;
-use crate::disk::names::name_of;
+use crate::disk::names::{can_be_named, name_of};
 use crate::disk::staging::looks_staged;
 use crate::ground::entry::{EntryPath, ListedEntry};
 use std::ffi::OsStr;
@@ -17,6 +17,8 @@ pub enum NotLandedWhy {
     LooksUnfinished,
     /// Its name, or that of a folder above it, is longer than file systems hold.
     LongName,
+    /// The system means something else by its name, or by that of a folder above it.
+    NoSuchNames,
     /// It is a link, and the system, or the file system, lets none be made.
     NoLinks,
 }
@@ -42,6 +44,9 @@ pub(super) fn not_landed(destination: Option<&OsStr>, entries: &[ListedEntry]) -
 fn why_not(destination: Option<&OsStr>, path: &EntryPath) -> Option<NotLandedWhy> {
     let mut folder = destination.unwrap_or_default().to_owned();
     for name in path.components() {
+        if !can_be_named(name) {
+            return Some(NotLandedWhy::NoSuchNames);
+        }
         let name_here = name_of(name);
         if looks_arriving(name) || looks_staged(&folder, &name_here) {
             return Some(NotLandedWhy::LooksUnfinished);

@@ -20,3 +20,7 @@ pub fn name_of(bytes: &[u8]) -> OsString {
 pub fn path_of(bytes: &[u8]) -> PathBuf {
     PathBuf::from(name_of(bytes))
 }
+
+pub fn can_be_named(_: &[u8]) -> bool {
+    true
+}

@@ -1,5 +1,6 @@
 //! A name of Windows is UTF-16, in which a surrogate may stand alone.
 
+use crate::disk::portability::{System, is_good_on};
 use std::borrow::Cow;
 use std::ffi::{OsStr, OsString};
 use std::os::windows::ffi::{OsStrExt as _, OsStringExt as _};
@@ -71,4 +72,9 @@ pub fn name_of(bytes: &[u8]) -> OsString {
 
 pub fn path_of(bytes: &[u8]) -> PathBuf {
     bytes.split(|byte| *byte == b'/').map(name_of).collect()
+}
+
+/// A backslash would lead into a folder, a colon to a drive or a stream, and a device's name to that device.
+pub fn can_be_named(name: &[u8]) -> bool {
+    is_good_on(System::Windows, name)
 }
