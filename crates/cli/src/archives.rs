@@ -100,8 +100,10 @@ fn found<T>(
     }
     match gather(places, work) {
         Err(none @ Failure::Core(Error::Gather(GatherError::NoVolumes { .. }))) => {
+            let deeper = with_folders_in(places, 1);
             let found = match lying_in(places, &context)? {
-                None => lying_in(&with_folders_in(places, 1), &context)?,
+                // What was looked through once is not again, where there is nothing more.
+                None if deeper.len() > places.len() => lying_in(&deeper, &context)?,
                 found => found,
             };
             found.map(Given::File).ok_or(none)
