@@ -4,9 +4,11 @@ use super::lines::{Line, Script};
 use super::{Turn, ask_all, choose, read, read_paths, say, step, typed_path};
 use crate::args::WorkArguments;
 use crate::failure::{DAMAGED, Failure, LOOK, MISSING};
-use crate::places::gather;
+use crate::session;
+use crate::ui::progress::ProgressLine;
 use crate::ui::{prompt, text};
 use std::path::{Path, PathBuf};
+use under_seal_core::formats::sealed::volume::VolumeSet;
 
 /// What has been answered.
 #[derive(Default)]
@@ -34,7 +36,10 @@ pub fn run() -> Result<u8, Failure> {
 fn what_now(recipient: &Recipient, script: &mut Script) -> Result<(), Failure> {
     step("6. What now?");
     let files = format!("The files are in {}.", text::path(&recipient.into));
-    if recipient.salvage || gather(&recipient.places, &WorkArguments::quiet()).is_err() {
+    // Nobody is asked which of several sets is meant: this is no question of theirs.
+    let silent = ProgressLine::for_reading(None, &WorkArguments::quiet());
+    let is_one_set = || VolumeSet::gather(&recipient.places, &session::context(&silent, None)).is_ok();
+    if recipient.salvage || !is_one_set() {
         say(&files);
         return Ok(());
     }
