@@ -79,54 +79,105 @@ impl InFiles {
     }
 }
 
-/// Waits for all volumes of the set in these places, where a folder is to be watched.
-///
-/// # Errors
-/// [`Failure`] where the user ends the wait, or what is there cannot be one set.
-pub fn for_volumes(
-    watch: &WatchArguments,
-    places: &[PathBuf],
-    quiet: bool,
-    context: &Context<'_>,
-) -> Result<(), Failure> {
-    for_sets(
-        watch,
-        places,
-        quiet,
-        || VolumeSet::gather(places, context).map(|set| vec![set]),
-        |sets| match sets {
+/// A folder to be watched, where one is, and what is looked for there.
+pub struct Watching<'a> {
+    pub watch: &'a WatchArguments,
+    /// The folder, and whatever else was typed.
+    pub places: &'a [PathBuf],
+    pub quiet: bool,
+    pub context: &'a Context<'a>,
+}
+
+impl Watching<'_> {
+    /// Waits for all volumes of one set.
+    ///
+    /// # Errors
+    /// [`Failure`] where the user ends the wait, or what is there cannot be one set.
+    pub fn for_volumes(&self) -> Result<(), Failure> {
+        let gather = || VolumeSet::gather(self.places, self.context).map(|set| vec![set]);
+        self.for_sets(gather, |sets| match sets {
             [set] => InFiles::of(set).come("volume", set.paths()),
             _ => InFiles::default().come("volume", Vec::new()),
-        },
-    )
-}
+        })
+    }
 
-/// Waits for all volumes of every set in these places, and for all parcels of those that are parcels by their names, where a folder is to
-/// be watched.
-///
-/// # Errors
-/// [`Failure`] where the user ends the wait.
-pub fn for_archives(
-    watch: &WatchArguments,
-    places: &[PathBuf],
-    quiet: bool,
-    context: &Context<'_>,
-) -> Result<(), Failure> {
-    for_sets(watch, places, quiet, || VolumeSet::gather_each(places, context), archives_come)
-}
+    /// Waits for all volumes of every set, and for all parcels of those that are parcels by their names.
+    ///
+    /// # Errors
+    /// [`Failure`] where the user ends the wait.
+    pub fn for_archives(&self) -> Result<(), Failure> {
+        self.for_sets(|| VolumeSet::gather_each(self.places, self.context), archives_come)
+    }
 
-fn for_sets(
-    watch: &WatchArguments,
-    places: &[PathBuf],
-    quiet: bool,
-    gather: impl Fn() -> Result<Vec<VolumeSet>, GatherError>,
-    come: impl Fn(&[VolumeSet]) -> Come,
-) -> Result<(), Failure> {
-    wait(watch, places, quiet, || match gather() {
-        Ok(sets) => Ok(come(&sets)),
-        Err(GatherError::NoVolumes { .. } | GatherError::Unusable { .. }) => Ok(come(&[])),
-        Err(error) => Err(error.into()),
-    })
+    /// Waits for all pieces of a file.
+    ///
+    /// # Errors
+    /// [`Failure`] where the user ends the wait, or what is there cannot be one file.
+    pub fn for_pieces(&self) -> Result<(), Failure> {
+        self.wait(|| match Pieces::find(self.places, self.context) {
+            Ok(pieces) => {
+                let paths = pieces.files.values().flatten().map(|spot| spot.path.clone()).collect();
+                let come = InFiles { count: pieces.count, missing: pieces.missing(), short: pieces.short() };
+                Ok(come.come("piece", paths))
+            }
+            // The list may still grow, too.
+            Err(PiecesError::NoneIn(_) | PiecesError::NotNumbered(_) | PiecesError::DamagedList(_)) => {
+                Ok(InFiles::default().come("piece", Vec::new()))
+            }
+            Err(error) => Err(error.into()),
+        })
+    }
+
+    fn for_sets(
+        &self,
+        gather: impl Fn() -> Result<Vec<VolumeSet>, GatherError>,
+        come: impl Fn(&[VolumeSet]) -> Come,
+    ) -> Result<(), Failure> {
+        self.wait(|| match gather() {
+            Ok(sets) => Ok(come(&sets)),
+            Err(GatherError::NoVolumes { .. } | GatherError::Unusable { .. }) => Ok(come(&[])),
+            Err(error) => Err(error.into()),
+        })
+    }
+
+    fn wait(&self, mut look: impl FnMut() -> Result<Come, Failure>) -> Result<(), Failure> {
+        let Some(folder) = &self.watch.watch else { return Ok(()) };
+        let end = self.watch.watch_for.map(|time| Instant::now() + time);
+        let (mut before, mut come, mut told) = (Files::new(), Come::default(), String::new());
+        loop {
+            let now = files_of(self.places);
+            // What is looked at costs a pass over messages: only where something is new.
+            let is_first = told.is_empty();
+            if now != before || is_first {
+                come = look()?;
+            }
+            if come.told != told {
+                say(self.quiet, &come.told)?;
+                told.clone_from(&come.told);
+            }
+            if is_first && !come.is_all {
+                say(self.quiet, &format!("Waiting for more in {}. Ctrl-C ends the wait.", text::path(folder)))?;
+            }
+            let is_settled = |path: &PathBuf| {
+                let one = now.get(path);
+                one == before.get(path) || one.is_none_or(|(_, modified)| is_old(*modified))
+            };
+            if come.is_all && come.paths.iter().all(is_settled) {
+                return Ok(());
+            }
+            before = now;
+            let next = Instant::now() + LOOK_EVERY;
+            while Instant::now() < next {
+                if signals::is_stopping() {
+                    return Err(Error::from(GatherError::from(Cancelled)).into());
+                }
+                if end.is_some_and(|end| Instant::now() >= end) {
+                    return say(self.quiet, "The time to wait is over.");
+                }
+                std::thread::sleep(HEARD_EVERY);
+            }
+        }
+    }
 }
 
 /// What has come of several archives. Without the password nothing but their names says which of them are parcels: names may lie, and
@@ -166,74 +217,6 @@ fn parcels_come(sets: &[VolumeSet]) -> Vec<InFiles> {
         short: Vec::new(),
     };
     here.into_iter().map(one).collect()
-}
-
-/// Waits for all pieces of a file, where a folder is to be watched.
-///
-/// # Errors
-/// [`Failure`] where the user ends the wait, or what is there cannot be one file.
-pub fn for_pieces(
-    watch: &WatchArguments,
-    places: &[PathBuf],
-    quiet: bool,
-    context: &Context<'_>,
-) -> Result<(), Failure> {
-    wait(watch, places, quiet, || match Pieces::find(places, context) {
-        Ok(pieces) => {
-            let paths = pieces.files.values().flatten().map(|spot| spot.path.clone()).collect();
-            let come = InFiles { count: pieces.count, missing: pieces.missing(), short: pieces.short() };
-            Ok(come.come("piece", paths))
-        }
-        // The list may still grow, too.
-        Err(PiecesError::NoneIn(_) | PiecesError::NotNumbered(_) | PiecesError::DamagedList(_)) => {
-            Ok(InFiles::default().come("piece", Vec::new()))
-        }
-        Err(error) => Err(error.into()),
-    })
-}
-
-fn wait(
-    watch: &WatchArguments,
-    places: &[PathBuf],
-    quiet: bool,
-    mut look: impl FnMut() -> Result<Come, Failure>,
-) -> Result<(), Failure> {
-    let Some(folder) = &watch.watch else { return Ok(()) };
-    let end = watch.watch_for.map(|time| Instant::now() + time);
-    let (mut before, mut come, mut told) = (Files::new(), Come::default(), String::new());
-    loop {
-        let now = files_of(places);
-        // What is looked at costs a pass over messages: only where something is new.
-        let is_first = told.is_empty();
-        if now != before || is_first {
-            come = look()?;
-        }
-        if come.told != told {
-            say(quiet, &come.told)?;
-            told.clone_from(&come.told);
-        }
-        if is_first && !come.is_all {
-            say(quiet, &format!("Waiting for more in {}. Ctrl-C ends the wait.", text::path(folder)))?;
-        }
-        let is_settled = |path: &PathBuf| {
-            let one = now.get(path);
-            one == before.get(path) || one.is_none_or(|(_, modified)| is_old(*modified))
-        };
-        if come.is_all && come.paths.iter().all(is_settled) {
-            return Ok(());
-        }
-        before = now;
-        let next = Instant::now() + LOOK_EVERY;
-        while Instant::now() < next {
-            if signals::is_stopping() {
-                return Err(Error::from(GatherError::from(Cancelled)).into());
-            }
-            if end.is_some_and(|end| Instant::now() >= end) {
-                return say(quiet, "The time to wait is over.");
-            }
-            std::thread::sleep(HEARD_EVERY);
-        }
-    }
 }
 
 fn say(quiet: bool, line: &str) -> Result<(), Failure> {

@@ -3,10 +3,11 @@
 use super::show;
 use crate::args::ReuniteArguments;
 use crate::failure::{DONE, Failure, LOOK};
+use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::text::{self, count, hexadecimal, size};
-use crate::{session, watching};
+use crate::watching::Watching;
 use serde::Serialize;
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
@@ -20,7 +21,8 @@ pub fn run(arguments: &ReuniteArguments) -> Result<u8, Failure> {
         (Some(folder), []) => vec![folder.clone()],
         (_, pieces) => pieces.to_vec(),
     };
-    watching::for_pieces(&arguments.watch, &typed, arguments.work.output.quiet, &context)?;
+    let quiet = arguments.work.output.quiet;
+    Watching { watch: &arguments.watch, places: &typed, quiet, context: &context }.for_pieces()?;
     let pieces = Pieces::find(&typed, &context)?;
     let (folder, name) = target(arguments, &typed);
     let progress = ProgressLine::for_reading(pieces.count, &arguments.work);

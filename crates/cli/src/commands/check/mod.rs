@@ -15,8 +15,9 @@ use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion;
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, contents, count, grouped, shown, size};
+use crate::watching::Watching;
 use crate::words::{NOT_OWN_PAGE, NOT_SECRET, message_flaw};
-use crate::{credentials, session, watching};
+use crate::{credentials, session};
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::path::PathBuf;
@@ -47,7 +48,8 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     let silent = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&silent, arguments.work.threads);
     let places = searched(&arguments.watch.and(&arguments.places), arguments.search);
-    watching::for_archives(&arguments.watch, &places, arguments.work.output.quiet, &context)?;
+    let quiet = arguments.work.output.quiet;
+    Watching { watch: &arguments.watch, places: &places, quiet, context: &context }.for_archives()?;
     let set = match arguments.coming.one_by_one {
         true => gather_or_collect(&places, &arguments.coming, &context)?,
         false => match each_given(&places, &arguments.work)? {

@@ -15,11 +15,12 @@ use crate::args::{FolderName, OpenArguments};
 use crate::credentials::{self, Wanted};
 use crate::failure::{BadValue, Failure};
 use crate::places::{Typed, gather_or_collect, searched, tell_apart};
+use crate::session;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
 use crate::ui::text::{first_few, shown};
+use crate::watching::Watching;
 use crate::words::NOT_SECRET;
-use crate::{session, watching};
 use report::{End, NotWhole, OriginMarks, Report, absolute, changed, lines};
 use std::borrow::Cow;
 use std::collections::HashSet;
@@ -50,8 +51,9 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
     typed.places = searched(&typed.places, arguments.search);
     let silent = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&silent, arguments.work.threads);
-    let wait = if arguments.all { watching::for_archives } else { watching::for_volumes };
-    wait(&arguments.watch, &typed.places, arguments.work.output.quiet, &context)?;
+    let quiet = arguments.work.output.quiet;
+    let watching = Watching { watch: &arguments.watch, places: &typed.places, quiet, context: &context };
+    if arguments.all { watching.for_archives() } else { watching.for_volumes() }?;
     if arguments.all {
         return match typed.inside.first() {
             None => several::run(arguments, &typed.places),
