@@ -3,7 +3,7 @@
 use crate::args::{UnlockArguments, WorkArguments};
 use crate::credentials::{self, Keyring, Wanted};
 use crate::failure::Failure;
-use crate::places::{gather, gather_each, with_folders_in};
+use crate::places::{gather_each_in, gather_in, with_folders_in};
 use crate::session;
 use crate::ui::paint::Tone;
 use crate::ui::progress::ProgressLine;
@@ -80,25 +80,25 @@ pub fn load_all(
 
 /// What the places hold; where they hold several sets, the one that is chosen.
 pub fn given(places: &[PathBuf], work: &WorkArguments) -> Result<Given, Failure> {
-    found(places, work, gather)
+    found(places, work, gather_in)
 }
 
 /// What the places hold, all sets of it.
 pub fn each_given(places: &[PathBuf], work: &WorkArguments) -> Result<Given<Vec<VolumeSet>>, Failure> {
-    found(places, work, gather_each)
+    found(places, work, gather_each_in)
 }
 
 fn found<T>(
     places: &[PathBuf],
     work: &WorkArguments,
-    gather: fn(&[PathBuf], &WorkArguments) -> Result<T, Failure>,
+    gather: fn(&[PathBuf], &Context<'_>) -> Result<T, Failure>,
 ) -> Result<Given<T>, Failure> {
     let progress = ProgressLine::for_reading(None, work);
     let context = session::context(&progress, work.threads);
     if let Some(file) = named(places, &context)? {
         return Ok(Given::File(file));
     }
-    match gather(places, work) {
+    match gather(places, &context) {
         Err(none @ Failure::Core(Error::Gather(GatherError::NoVolumes { .. }))) => {
             let deeper = with_folders_in(places, 1);
             let found = match lying_in(places, &context)? {

@@ -150,7 +150,8 @@ pub fn gather(places: &[PathBuf], work: &WorkArguments) -> Result<VolumeSet, Fai
     gather_in(places, &session::context(&progress, work.threads))
 }
 
-fn gather_in(places: &[PathBuf], context: &Context<'_>) -> Result<VolumeSet, Failure> {
+/// The same, for whoever has a context already.
+pub fn gather_in(places: &[PathBuf], context: &Context<'_>) -> Result<VolumeSet, Failure> {
     match one_level_deep(places, |places| VolumeSet::gather(places, context)) {
         Err(GatherError::SeveralSets(found)) if prompt::can_ask() => {
             let numbers: Vec<String> = (1..=found.len()).map(|number| number.to_string()).collect();
@@ -175,7 +176,11 @@ fn gather_in(places: &[PathBuf], context: &Context<'_>) -> Result<VolumeSet, Fai
 /// Every set that is in these places.
 pub fn gather_each(places: &[PathBuf], work: &WorkArguments) -> Result<Vec<VolumeSet>, Failure> {
     let progress = ProgressLine::for_reading(None, work);
-    let context = &session::context(&progress, work.threads);
+    gather_each_in(places, &session::context(&progress, work.threads))
+}
+
+/// The same, for whoever has a context already.
+pub fn gather_each_in(places: &[PathBuf], context: &Context<'_>) -> Result<Vec<VolumeSet>, Failure> {
     sealed_only(one_level_deep(places, |places| VolumeSet::gather_each(places, context)), context)
 }
 

@@ -3,7 +3,7 @@
 use super::show;
 use crate::args::ResendArguments;
 use crate::failure::{BadValue, DONE, Failure};
-use crate::places::gather;
+use crate::places::gather_in;
 use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
@@ -22,7 +22,7 @@ use under_seal_core::tasks::resend::{Resent, Slip, resend};
 pub fn run(arguments: &ResendArguments) -> Result<u8, Failure> {
     let progress = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let set = gather(slice::from_ref(&arguments.archive), &arguments.work)?;
+    let set = gather_in(slice::from_ref(&arguments.archive), &context)?;
     let slip = slip(&arguments.slip, &set, &context)?;
     let resent = resend(&set, &slip, &arguments.to, &stem(&set), &context)?;
     let report = Report::new(&set, &resent);

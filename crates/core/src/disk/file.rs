@@ -47,6 +47,14 @@ pub fn read_up_to_at(file: &File, buffer: &mut [u8], offset: u64) -> io::Result<
     Ok(filled)
 }
 
+/// That all the bytes came that were wanted.
+///
+/// # Errors
+/// [`io::ErrorKind::UnexpectedEof`] where the end came before.
+pub fn all_came(filled: usize, wanted: usize) -> io::Result<()> {
+    if filled == wanted { Ok(()) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
+}
+
 /// Appends bytes to a file, which is made where it is not there, and waits until the disk holds them. What has the name must be a
 /// file itself: no link, and nothing that would be waited for.
 pub fn append(path: &Path, bytes: &[u8]) -> Result<(), FileError> {
@@ -241,10 +249,8 @@ impl ScratchFile {
 
     /// Fills the buffer with the bytes from an offset on.
     pub fn read_at(&self, offset: u64, buffer: &mut [u8]) -> Result<(), FileError> {
-        let read = read_up_to_at(&self.file, buffer, offset).and_then(|filled| match filled == buffer.len() {
-            true => Ok(()),
-            false => Err(io::ErrorKind::UnexpectedEof.into()),
-        });
-        read.map_err(FileError::on(FileAction::Read, &self.path))
+        read_up_to_at(&self.file, buffer, offset)
+            .and_then(|filled| all_came(filled, buffer.len()))
+            .map_err(FileError::on(FileAction::Read, &self.path))
     }
 }

@@ -42,7 +42,7 @@ pub use copying::{Sha256Sum, read_on, read_through};
 pub(crate) use copying::{sum_of, sum_on};
 pub use facts::{Stamp, identity_at, identity_of, is_readable, mode_of, modified_of};
 pub(crate) use file::write_all_at;
-pub use file::{NewFile, ScratchFile, append, open_regular, read_up_to_at};
+pub use file::{NewFile, ScratchFile, all_came, append, open_regular, read_up_to_at};
 pub use folder::{Folder, OpenFolder};
 pub use holes::{bytes_in_holes, holes_of};
 pub use interruption::Interruption;

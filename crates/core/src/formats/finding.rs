@@ -5,7 +5,7 @@ use super::archive::{Recognised, recognise, recognise_lying};
 use super::error::ArchiveError;
 use super::messages::attached::is_of_messages;
 use super::messages::mailboxes::{Holdings, files_in};
-use super::registry::{ALL, Lying};
+use super::registry::{ALL, Format, Lying};
 use super::spot::Spot;
 use super::zip::{ZipError, begins_like_zip, is_part_name, open_parts};
 use crate::codecs::stream::Wrapping;
@@ -104,9 +104,16 @@ fn are_parts_of_one(one: &Recognised, other: &Recognised) -> bool {
 /// Whether the name says that it is an archive of its format, or a part of one.
 fn is_called_so(found: &Recognised) -> bool {
     let name = found.lying.spot.own_name().unwrap_or_default().as_encoded_bytes().to_ascii_lowercase();
-    let has_end = |end: &&str| name.ends_with(end.as_bytes());
-    ALL.into_iter().filter(|format| found.format.is_read_as(format)).any(|format| format.extensions.iter().any(has_end))
-        || found.format.abilities.parts && is_part_name(&name)
+    is_called_like_one_of(&name, |format| found.format.is_read_as(format))
+}
+
+/// Whether a name, in small letters, is that of an archive, or of a part of one, of any of these formats.
+fn is_called_like_one_of(name: &[u8], is_meant: impl Fn(&Format) -> bool) -> bool {
+    let is_like = |format: &&Format| {
+        format.extensions.iter().any(|end| name.ends_with(end.as_bytes()))
+            || format.abilities.parts && is_part_name(name)
+    };
+    ALL.into_iter().filter(|format| is_meant(format)).any(|format| is_like(&format))
 }
 
 /// Where tar says what it is, and what (POSIX.1-2024 `pax`, "ustar Interchange Format").
@@ -116,11 +123,8 @@ const TAR: &[u8] = b"ustar";
 /// Whether what begins so and is called so is looked at more closely.
 fn may_be_an_archive(beginning: &[u8], name: Option<&str>) -> bool {
     let name = name.unwrap_or_default().to_ascii_lowercase();
-    let mut ends = ALL
-        .into_iter()
-        .filter(|format| format.reading.is_some() || !format.abilities.volumes)
-        .flat_map(|format| format.extensions);
-    let is_called_so = ends.any(|end| name.ends_with(end)) || is_part_name(name.as_bytes());
+    // Sealed volumes are looked for as sets.
+    let is_called_so = is_called_like_one_of(name.as_bytes(), |format| !format.abilities.volumes);
     let begins_so = begins_like_zip(beginning) || Wrapping::of(beginning) != Wrapping::None;
     is_called_so || begins_so || beginning.get(TAR_MARK) == Some(TAR)
 }

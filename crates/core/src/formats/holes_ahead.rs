@@ -3,7 +3,7 @@
 
 use super::error::ArchiveError;
 use super::reader::ArchiveReader;
-use crate::ground::context::{Cancelled, Context, Observer, Progress};
+use crate::ground::context::{Cancelled, Context};
 use crate::ground::entry::{Content, Entry, EntryPath};
 use crate::ground::holes::{Hole, MOST_HOLES};
 use crate::ground::sink::EntrySink;
@@ -11,13 +11,6 @@ use std::collections::HashMap;
 
 /// The holes of files, by path in the archive. Of a file with more than [`MOST_HOLES`] those behind are not told: they count as content.
 pub type HolesAhead = HashMap<EntryPath, Vec<Hole>>;
-
-/// Whoever asked for this tells how far the work is when contents come out.
-struct Silent;
-
-impl Observer for Silent {
-    fn told(&self, _: Progress<'_>) {}
-}
 
 /// The holes of those of the wanted entries that have any.
 ///
@@ -33,7 +26,7 @@ pub fn holes_ahead(
     let with_holes: Vec<usize> = wanted.iter().copied().filter(has_holes).collect();
     let mut noting = Noting::default();
     if !with_holes.is_empty() {
-        archive.extract_some(&with_holes, &mut noting, &Context { observer: &Silent, ..*context })?;
+        archive.extract_some(&with_holes, &mut noting, &context.unwatched())?;
     }
     Ok(noting.found)
 }

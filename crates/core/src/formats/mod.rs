@@ -2,7 +2,8 @@
 //!
 //! [`registry`] has a row for each format: how it is known, opened and written, and its [`abilities`]. [`reader`] is what the reader of
 //! each offers, [`archive`] an open archive of any; [`finding`] looks for one in the places
-//! that somebody names. [`messages`] finds what is attached to mail, in which sealed volumes are read like in files. [`members`] makes safe paths of what an open format names, and refuses by name
+//! that somebody names. [`messages`] finds what is attached to mail, and a [`spot`] is
+//! where anything lies that is read: in a file of its own, or attached to a message. [`members`] makes safe paths of what an open format names, and refuses by name
 //! what cannot be one. [`sealed`] is our own format, with its volumes; [`zip`], [`tar`], [`cpio`], [`iso`] and [`lone`] are open
 //! ones. What is read from its beginning to its end is [`streamed`]: [`tar`] and [`cpio`] tell only how to go from entry to entry. [`holes_ahead`] looks for holes where they
 //! have to be known before contents come. [`error`] is why any of them cannot be read.

@@ -62,6 +62,13 @@ pub trait Observer: Sync {
     fn told(&self, progress: Progress<'_>);
 }
 
+/// Work whose progress is told by other work.
+struct Unwatched;
+
+impl Observer for Unwatched {
+    fn told(&self, _: Progress<'_>) {}
+}
+
 /// A source of random bytes; a failure ends the work.
 pub trait Randomness: Sync {
     /// Fills the whole buffer.
@@ -102,6 +109,11 @@ impl Context<'_> {
     /// Goes on, or stops if the user asked for it.
     pub fn go_on(&self) -> Result<(), Cancelled> {
         if (self.cancel)() { Err(Cancelled) } else { Ok(()) }
+    }
+
+    /// The same, while nobody is told how far the work is: other work tells that.
+    pub fn unwatched(&self) -> Context<'_> {
+        Context { observer: &Unwatched, ..*self }
     }
 
     /// Tells the observer.

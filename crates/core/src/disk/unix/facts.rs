@@ -12,8 +12,9 @@ use std::path::Path;
 /// The permission bits of a mode (POSIX.1-2024, `sys/stat.h`), without those that say what kind of file it is.
 pub(super) const PERMISSIONS: u32 = 0o7777;
 
-fn time(seconds: i64, nanoseconds: i64) -> Timestamp {
-    Timestamp { seconds, nanoseconds: u32::try_from(nanoseconds).unwrap_or(0) }
+/// A time as file systems tell it.
+pub(super) fn time(seconds: i64, nanoseconds: impl TryInto<u32>) -> Timestamp {
+    Timestamp { seconds, nanoseconds: nanoseconds.try_into().unwrap_or(0) }
 }
 
 pub fn mode_of(metadata: &Metadata) -> u32 {

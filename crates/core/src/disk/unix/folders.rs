@@ -1,5 +1,6 @@
 //! Folders of Unix: what stands in one is reached through its open descriptor, whatever becomes of its path meanwhile.
 
+use super::facts::{PERMISSIONS, time};
 use super::files::modified_only;
 use crate::disk::terms::Place;
 use crate::ground::entry::Timestamp;
@@ -87,8 +88,7 @@ fn status_of(dir: &Dir, name: &OsStr) -> io::Result<Stat> {
 
 pub fn size_and_time(dir: &Dir, name: &OsStr) -> io::Result<(u64, Timestamp)> {
     let stat = status_of(dir, name)?;
-    let nanoseconds = u32::try_from(stat.st_mtime_nsec).unwrap_or(0);
-    Ok((u64::try_from(stat.st_size).unwrap_or(0), Timestamp { seconds: stat.st_mtime, nanoseconds }))
+    Ok((u64::try_from(stat.st_size).unwrap_or(0), time(stat.st_mtime, stat.st_mtime_nsec)))
 }
 
 pub fn number_of(dir: &Dir, name: &OsStr) -> io::Result<u64> {
@@ -119,7 +119,7 @@ pub fn number(dir: &Dir) -> io::Result<u64> {
 }
 
 pub fn mode(dir: &Dir) -> io::Result<u32> {
-    Ok(dir.dir_metadata()?.mode() & super::facts::PERMISSIONS)
+    Ok(dir.dir_metadata()?.mode() & PERMISSIONS)
 }
 
 /// Whether it belongs to the user, and nobody else may write into it.

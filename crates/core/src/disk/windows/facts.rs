@@ -1,12 +1,12 @@
 //! A file of Windows has attributes instead of permission bits, times in steps of 100 ns, and a number on its volume that an open handle
 //! tells.
 
+use super::timestamp;
 use crate::disk::terms::FileIdentity;
 use crate::disk::terms::Links;
 use crate::ground::entry::Timestamp;
 use std::fs::{File, Metadata};
 use std::io;
-use std::os::windows::fs::MetadataExt as _;
 use std::path::Path;
 use winapi_util::{Handle, file};
 
@@ -15,11 +15,6 @@ const FILE_MODE: u32 = 0o644;
 const FOLDER_MODE: u32 = 0o755;
 const WRITE_BITS: u32 = 0o222;
 
-/// Times count steps of 100 ns since the beginning of 1601 (`FILETIME`); so many seconds are between that and 1970.
-const STEPS_PER_SECOND: i64 = 10_000_000;
-const STEP_NANOSECONDS: i64 = 100;
-const SECONDS_TO_1970: i64 = 11_644_473_600;
-
 pub fn mode_of(metadata: &Metadata) -> u32 {
     let mode = if metadata.is_dir() { FOLDER_MODE } else { FILE_MODE };
     // Of a folder the attribute says something else.
@@ -27,9 +22,7 @@ pub fn mode_of(metadata: &Metadata) -> u32 {
 }
 
 pub fn modified_of(metadata: &Metadata) -> Timestamp {
-    let steps = i64::try_from(metadata.last_write_time()).unwrap_or(i64::MAX);
-    let nanoseconds = u32::try_from(steps.rem_euclid(STEPS_PER_SECOND) * STEP_NANOSECONDS).unwrap_or(0);
-    Timestamp { seconds: steps.div_euclid(STEPS_PER_SECOND) - SECONDS_TO_1970, nanoseconds }
+    metadata.modified().map(timestamp).unwrap_or_default()
 }
 
 pub fn status_changed_of(_: &Metadata) -> Option<Timestamp> {

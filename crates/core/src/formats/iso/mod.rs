@@ -16,8 +16,7 @@ pub use error::IsoError;
 pub use reader::IsoReader;
 
 use super::spot::{OpenSpot, Spot};
-use crate::disk::{FileAction, FileError};
-use std::io;
+use crate::disk::{FileAction, FileError, all_came};
 
 /// Descriptors and folders fill whole sectors of so many bytes (ECMA-119, 6.1.2).
 pub const SECTOR_BYTES: usize = 2_048;
@@ -43,11 +42,11 @@ impl Image {
         if at.checked_add(buffer.len() as u64).is_none_or(|end| end > self.bytes()) {
             return Ok(false);
         }
-        let on_read = || FileError::on(FileAction::Read, &self.spot.path);
-        match self.file.read_up_to(buffer, at).map_err(on_read())? {
-            filled if filled == buffer.len() => Ok(true),
-            _ => Err(on_read()(io::ErrorKind::UnexpectedEof.into())),
-        }
+        self.file
+            .read_up_to(buffer, at)
+            .and_then(|filled| all_came(filled, buffer.len()))
+            .map_err(FileError::on(FileAction::Read, &self.spot.path))?;
+        Ok(true)
     }
 
     /// The sector at a place.

@@ -3,8 +3,8 @@
 //!
 //! A file is read once from its beginning to its end, line by line ([`lines`]), so memory does not grow with it. [`structure`]
 //! follows the parts of each message (RFC 2046) and tells where the content of each one stands. [`encoding`] turns what stands there
-//! into the bytes that were attached, and [`attached`] reads them from any place on. [`mailboxes`] tells where messages lie. Whoever reads an archive asks [`attached`] for
-//! bytes, and knows no more of messages than that.
+//! into the bytes that were attached, and [`attached`] reads them from any place on. [`mailboxes`] tells where messages lie. Whoever reads
+//! an archive asks a [spot](super::spot) for bytes, and need not know that it is a message.
 //!
 //! Messages may be hostile. What they claim costs the reader a pass over the file, and never more: nesting and boundaries are
 //! counted, and what goes beyond the limits is told, and read as content that has no parts.

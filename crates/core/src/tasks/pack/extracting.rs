@@ -7,20 +7,13 @@ use crate::formats::holes_ahead::{HolesAhead, holes_ahead};
 use crate::formats::reader::ArchiveReader;
 use crate::formats::registry::Format;
 use crate::formats::sealed::further_names::{can_be_recorded, has_room};
-use crate::ground::context::{Context, Observer, Progress};
+use crate::ground::context::Context;
 use crate::ground::entry::{Entry, EntryKind, EntryPath};
 use crate::source::piped::{Pipe, pipe};
 use crate::source::{Catalogue, Origin};
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::thread;
-
-/// Whoever writes tells how far the work is.
-struct Silent;
-
-impl Observer for Silent {
-    fn told(&self, _: Progress<'_>) {}
-}
 
 /// Extracts the files that a catalogue has of an archive into a pipe, while `write` reads from it.
 ///
@@ -59,7 +52,8 @@ pub(super) fn extracting<T>(
     let ahead = if format.tells_holes_ahead() { holes_ahead(archive, &wanted, context)? } else { HolesAhead::new() };
     let holes = ahead.into_iter().filter_map(|(path, holes)| Some((*places.get(&path)?, holes))).collect();
     let (mut sink, pipe) = pipe(&place_of, &takes_further, holes);
-    let quiet = Context { observer: &Silent, ..*context };
+    // Whoever writes tells how far the work is.
+    let quiet = context.unwatched();
     thread::scope(|scope| {
         let extraction = move || -> Result<(), ArchiveError> {
             archive.extract_some(&wanted, &mut sink, &quiet)?;

@@ -4,7 +4,7 @@
 //!
 //! What a page's second line says is a claim: it is believed as far as the file holds it, and proves nothing.
 
-use crate::disk::FileError;
+use crate::disk::{FileError, all_came};
 use crate::formats::spot::{OpenSpot, Spot};
 use data_encoding::BASE64;
 use std::fs::{File, Metadata};
@@ -199,7 +199,7 @@ impl VolumeBytes {
     /// Fills the buffer with what stands in the volume from an offset on.
     pub fn read_exact_at(&self, buffer: &mut [u8], offset: u64) -> io::Result<()> {
         let filled = self.read_up_to(buffer, offset)?;
-        if filled == buffer.len() { Ok(()) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
+        all_came(filled, buffer.len())
     }
 
     /// Reads what stands in elements.
