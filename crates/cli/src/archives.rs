@@ -41,7 +41,7 @@ pub struct NotExtracted {
 
 impl From<&NotLanded> for NotExtracted {
     fn from(left: &NotLanded) -> Self {
-        Self { path: shown(left.path.as_bytes()), why: words::not_landed(left.why) }
+        Self { path: shown(left.path.as_bytes()), why: words::not_landed(left.why).to_owned() }
     }
 }
 
@@ -159,5 +159,5 @@ const NAME_COLUMNS: usize = 80;
 pub fn not_extracted_lines(refused: &[NotExtracted]) -> Vec<String> {
     let one = |one: &NotExtracted| format!("{}: {}", text::middle_shortened(&one.path, NAME_COLUMNS), one.why);
     let lines: Vec<String> = refused.iter().map(one).collect();
-    first_listed(Tone::Bad, "In the archive, and never extracted:", &lines, NOT_EXTRACTED_LISTED)
+    first_listed(Tone::Bad, "In the archive, and not extracted:", &lines, NOT_EXTRACTED_LISTED)
 }

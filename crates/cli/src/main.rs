@@ -1,6 +1,6 @@
 //! Under Seal: seals folders into password-encrypted volumes, and proves that they open again.
 //!
-//! What is typed becomes arguments ([`args`]) in [`mistyped`], which knows what people try first; [`settings`] puts them together with the configuration file, and [`named_file`] reads the small files that options name, [`credentials`]
+//! What is typed becomes arguments ([`args`]) in [`mistyped`], which knows what people try first, once [`wildcards`] are expanded where no shell does that; [`settings`] puts them together with the configuration file, and [`named_file`] reads the small files that options name, [`credentials`]
 //! puts them together with passwords and key files; [`secrecy`] keeps those in memory; [`places`] tells volumes from what is wanted of them. [`commands`] call the core and show its results, [`words`] turns errors into sentences
 //! and [`failure`] into exit codes; [`ui`] draws, [`signals`] hears whether to stop, [`system`] alone knows which system it runs on, and [`session`] is what the core is lent, the
 //! user's own key of [`owner`] among it.
@@ -24,6 +24,7 @@ mod signals;
 mod system;
 mod ui;
 mod watching;
+mod wildcards;
 mod words;
 
 use crate::leftover::remove_leftover;

@@ -2,10 +2,12 @@
 //! lead to the command or option that does what they mean. Likeness of letters counts only where it can be nothing but a slip.
 
 use crate::args::{Arguments, Command as AnyCommand, screens};
+use crate::wildcards;
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use clap::{Command, CommandFactory as _, FromArgMatches as _};
 use std::ffi::OsString;
 use std::path::Path;
+use under_seal_core::source::matching;
 
 /// What was typed and cannot be taken.
 #[derive(Debug)]
@@ -249,6 +251,7 @@ pub fn read(typed: impl IntoIterator<Item = OsString>) -> Typed {
     let typed: Vec<OsString> = typed.into_iter().collect();
     // The screens of help are drawn only for whoever asks for them.
     let mut command = Arguments::command();
+    let typed = wildcards::expanded(typed, &command, &matching);
     let error = match command.try_get_matches_from_mut(&typed).and_then(|found| Arguments::from_arg_matches(&found)) {
         Ok(mut arguments) => {
             if let AnyCommand::Plan(plan) = &mut arguments.command {

@@ -5,7 +5,7 @@ use super::{OutputArguments, WorkArguments};
 use clap::{Args, ValueEnum};
 use std::path::PathBuf;
 use std::time::Duration;
-use under_seal_core::landing::OnClash;
+use under_seal_core::landing::{OnClash, OnUnsafeName};
 
 /// Where the password comes from.
 #[derive(Debug, Default, Args)]
@@ -157,6 +157,11 @@ pub struct OpenArguments {
     /// It is decided before a byte is written. Without this it is asked on a terminal, and nothing is extracted elsewhere.
     #[arg(long, value_enum, value_name = "WHAT", help_heading = WHERE)]
     pub on_clash: Option<OnClashName>,
+    /// Names that cannot be there: give others, or extract nothing
+    ///
+    /// "under-seal help systems" has the rule. What has another name is listed.
+    #[arg(long, value_enum, value_name = "WHAT", default_value = "rename", help_heading = WHERE, hide_short_help = true)]
+    pub on_unsafe_name: OnUnsafeNameWish,
     /// Extract files without their folders
     ///
     /// A name that several have gets a number.
@@ -165,7 +170,7 @@ pub struct OpenArguments {
     /// Write it to standard output instead: one file
     ///
     /// Or several entries as a tar archive, with --as tar. If anything is wrong the stream ends early, and the exit code says so.
-    #[arg(long, conflicts_with_all = ["into", "folder", "on_clash", "flat", "dry_run", "salvage", "keep_partial", "json", "origin_mark", "screen_with", "update", "remove_gone"], help_heading = WHERE, hide_short_help = true)]
+    #[arg(long, conflicts_with_all = ["into", "folder", "on_clash", "on_unsafe_name", "flat", "dry_run", "salvage", "keep_partial", "json", "origin_mark", "screen_with", "update", "remove_gone"], help_heading = WHERE, hide_short_help = true)]
     pub to_stdout: bool,
     /// The form of several entries on standard output: tar
     #[arg(long = "as", value_name = "FORMAT", value_parser = ["tar"], requires = "to_stdout", help_heading = WHERE, hide_short_help = true)]
@@ -244,6 +249,24 @@ impl OnClashName {
             Self::Newer => OnClash::Newer,
             Self::Both => OnClash::Both,
         })
+    }
+}
+
+/// What becomes of names that cannot be where something is extracted to, by name.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum OnUnsafeNameWish {
+    /// Give others, by a rule, and list them
+    Rename,
+    /// Extract nothing
+    Refuse,
+}
+
+impl From<OnUnsafeNameWish> for OnUnsafeName {
+    fn from(wish: OnUnsafeNameWish) -> Self {
+        match wish {
+            OnUnsafeNameWish::Rename => Self::Rename,
+            OnUnsafeNameWish::Refuse => Self::Refuse,
+        }
     }
 }
 

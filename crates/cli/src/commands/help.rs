@@ -12,7 +12,7 @@ use serde::Serialize;
 use std::io::IsTerminal as _;
 
 /// The topics: their names, what they are about, and their pages.
-pub const TOPICS: [(&str, &str, &str); 8] = [
+pub const TOPICS: [(&str, &str, &str); 9] = [
     (
         "sizes",
         "what --fit takes, and what a mailbox, a disc or a form leaves",
@@ -28,6 +28,7 @@ pub const TOPICS: [(&str, &str, &str); 8] = [
     ),
     ("json", "what --json and --progress json print", include_str!("../../../../docs/json.md")),
     ("formats", "which format suits whom", include_str!("../../../../docs/formats.md")),
+    ("systems", "what each system keeps, renames and refuses", include_str!("../../../../docs/systems.md")),
     ("receiving", "everything that a recipient does", include_str!("../../../../docs/receiving.md")),
 ];
 

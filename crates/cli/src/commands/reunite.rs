@@ -11,6 +11,7 @@ use crate::watching::Watching;
 use serde::Serialize;
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
+use under_seal_core::tasks::pack::Target;
 use under_seal_core::tasks::reunite::{Pieces, Reunited, reunite};
 
 /// Runs the command; the exit code.
@@ -45,7 +46,7 @@ fn target<'a>(arguments: &'a ReuniteArguments, typed: &[PathBuf]) -> (PathBuf, O
             let place = |piece: &PathBuf| if piece.is_dir() { piece.clone() } else { parent(piece) };
             (typed.first().map_or_else(|| PathBuf::from("."), place), None)
         }
-        Some(to) if to.as_os_str().as_encoded_bytes().ends_with(b"/") || to.is_dir() => (to.to_owned(), None),
+        Some(to) if Target::is_folder(to) => (to.to_owned(), None),
         Some(to) => (parent(to), to.file_name()),
     }
 }

@@ -28,7 +28,10 @@ fn through_pager(text: &str, secret_variable: &str) -> io::Result<bool> {
     let mut command = match std::env::var("PAGER") {
         Ok(line) if line.trim().is_empty() => return Ok(false),
         Ok(line) => programs::shell(&line),
-        Err(_) => Command::new(programs::USUAL_PAGER),
+        Err(_) => match programs::USUAL_PAGER {
+            Some(pager) => Command::new(pager),
+            None => return Ok(false),
+        },
     };
     command.stdin(Stdio::piped()).env_remove(secret_variable);
     if std::env::var_os("LESS").is_none() {

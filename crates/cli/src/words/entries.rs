@@ -2,7 +2,7 @@
 
 use under_seal_core::formats::members::RefusedReason;
 use under_seal_core::ground::entry::{MAX_DEPTH, MAX_PATH_BYTES, PathError};
-use under_seal_core::landing::{MAX_NAME_BYTES, NotLandedWhy};
+use under_seal_core::landing::NotLandedWhy;
 
 /// Why bytes cannot be a path inside an archive.
 pub fn no_path(why: PathError) -> String {
@@ -40,15 +40,11 @@ pub fn refused(why: RefusedReason) -> String {
 }
 
 /// Why something is not landed.
-pub fn not_landed(why: NotLandedWhy) -> String {
+pub const fn not_landed(why: NotLandedWhy) -> &'static str {
     match why {
         NotLandedWhy::LooksUnfinished => {
-            "it is named like unfinished work of this program, which its next run would clear up".to_owned()
+            "it is named like unfinished work of this program, which its next run would clear up"
         }
-        NotLandedWhy::NoSuchNames => "this system cannot have anything of that name".to_owned(),
-        NotLandedWhy::NoLinks => "it is a link, and the system lets no links be made there".to_owned(),
-        NotLandedWhy::LongName => {
-            format!("a name in its path is longer than the {MAX_NAME_BYTES} bytes that disks hold")
-        }
+        NotLandedWhy::NoLinks => "it is a link, and the system lets no links be made there",
     }
 }

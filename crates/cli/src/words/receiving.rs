@@ -200,11 +200,19 @@ fn landing(error: &LandingError) -> String {
                 first_few(&paths)
             )
         }
-        LandingError::Folded(entry) => format!(
-            "The archive holds two names that are one in this folder, which does not tell small and capital letters or ways to \
-             write accents apart: '{}'. Nothing was extracted; choose a folder on another disk with --into.",
-            shown(entry.as_bytes())
-        ),
+        LandingError::UnsafeNames(paths) => {
+            let paths: Vec<String> = paths.iter().map(|path| shown(path.as_bytes())).collect();
+            let (cannot, them) = if paths.len() == 1 {
+                ("This cannot have its name", "it")
+            } else {
+                ("These cannot have their names", "them")
+            };
+            format!(
+                "{cannot} here: {}. Nothing was extracted. Choose a folder on another disk with --into, or have {them} called \
+                 otherwise with --on-unsafe-name rename.",
+                first_few(&paths)
+            )
+        }
         LandingError::Screened(why) => format!("The screening command says no: {why}."),
         LandingError::ChangedByScreen(entry) => {
             format!("The screening command changed '{}', or took it away.", shown(entry.as_bytes()))

@@ -4,7 +4,7 @@ use crate::ui::text::{name, path};
 use std::ffi::OsString;
 use std::io;
 use std::path::Path;
-use under_seal_core::disk::{FileAction, FileError, Interruption};
+use under_seal_core::disk::{FileAction, FileError, Interruption, is_in_use};
 use under_seal_core::ground::pipeline::{NoThreads, Stopped};
 
 /// What interrupted some work. `outcome` is a sentence on what there is of it then; empty where there is nothing to say.
@@ -43,6 +43,7 @@ pub const TOO_LITTLE_MEMORY: &str =
 /// What the system said, as the end of a sentence.
 pub fn system(error: &io::Error) -> String {
     match error.kind() {
+        _ if is_in_use(error) => "it is open in another program".to_owned(),
         io::ErrorKind::NotFound => "it is not there".to_owned(),
         io::ErrorKind::PermissionDenied => "permission denied".to_owned(),
         io::ErrorKind::AlreadyExists => "it is there already".to_owned(),
@@ -72,6 +73,7 @@ pub fn file_error(error: &FileError) -> String {
         FileAction::Remove => "cannot be removed",
     };
     let next = match error.source.kind() {
+        _ if is_in_use(&error.source) => " Close it there, and try again.",
         io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => " Make room, or choose another place.",
         io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem
             if !matches!(error.action, FileAction::Open | FileAction::Read | FileAction::List) =>

@@ -2,7 +2,7 @@
 
 use super::terms::{FileIdentity, Links};
 use super::{FileAction, FileError, system};
-use crate::ground::entry::Timestamp;
+use crate::ground::entry::{EntryKind, Timestamp};
 use std::fs::{File, Metadata};
 use std::io;
 use std::path::Path;
@@ -32,6 +32,16 @@ pub fn mode_of(metadata: &Metadata) -> u32 {
     system::facts::mode_of(metadata)
 }
 
+/// What a mode that was given to something of this kind here is afterwards: not every system has all of its bits.
+pub fn mode_here(mode: u32, kind: EntryKind) -> u32 {
+    system::facts::mode_here(mode, kind)
+}
+
+/// What a time that was given to something here is afterwards: not every system counts in nanoseconds.
+pub fn time_here(time: Timestamp) -> Timestamp {
+    system::facts::time_here(time)
+}
+
 /// When something was last modified.
 pub fn modified_of(metadata: &Metadata) -> Timestamp {
     system::facts::modified_of(metadata)
@@ -51,6 +61,11 @@ pub fn identity_of(file: &File, metadata: &Metadata) -> io::Result<FileIdentity>
 /// [`FileError`] from the system.
 pub fn identity_at(path: &Path, metadata: &Metadata, links: Links) -> Result<(FileIdentity, u64), FileError> {
     system::facts::identity_at(path, metadata, links).map_err(FileError::on(FileAction::Open, path))
+}
+
+/// Whether the system said no since another program has the file open.
+pub fn is_in_use(error: &io::Error) -> bool {
+    error.raw_os_error().is_some_and(system::facts::is_in_use)
 }
 
 /// Whether this user may read what is at a path.

@@ -3,9 +3,10 @@
 use super::copying::read_on;
 use super::file::set_mode_and_time;
 use super::holes::holes_of;
+use super::portability::System;
 use super::system::folders;
 use super::terms::{NEW_FOLDER_MODE, Place};
-use super::{FileAction, FileError, Interruption, NewFile, ScratchFile, absolute, faults};
+use super::{FileAction, FileError, Interruption, NameRules, NewFile, ScratchFile, absolute, faults};
 use crate::ground::context::Context;
 use crate::ground::entry::Timestamp;
 use crate::ground::holes::{ContentDigest, Stretch, stretches};
@@ -242,11 +243,31 @@ impl Folder {
             .map_err(self.failed(FileAction::Remove, name))
     }
 
-    /// Whether this folder takes a name for another that differs in small and capital letters only. `there` is the
-    /// name of something in it, with small letters.
-    pub fn folds_case(&self, there: &OsStr) -> bool {
-        let capital = there.to_string_lossy().to_uppercase();
-        matches!(self.kind_of(OsStr::new(&capital)), Ok(Some(_)))
+    /// What this folder takes as names. `own` is the name of a file of the caller's in it, with small letters: beside that something
+    /// may be made and removed again.
+    ///
+    /// # Errors
+    /// [`FileError`] from the system.
+    pub fn name_rules(&self, own: &OsStr) -> Result<NameRules, FileError> {
+        let here = NameRules::here();
+        if here.system == System::Windows {
+            return Ok(here);
+        }
+        let capital = own.to_string_lossy().to_uppercase();
+        if self.kind_of(OsStr::new(&capital))?.is_none() {
+            return Ok(NameRules { folds: false, ..here });
+        }
+        let mut with_colon = own.to_owned();
+        with_colon.push(":");
+        match self.create_file(&with_colon, 0o600) {
+            Ok(file) => {
+                drop(file);
+                self.remove_file(&with_colon)?;
+                Ok(NameRules { folds: true, ..here })
+            }
+            Err(error) if error.source.kind() == io::ErrorKind::InvalidInput => Ok(NameRules::of_fat()),
+            Err(error) => Err(error),
+        }
     }
 
     /// A file's length in bytes, and when it was modified; of a link, its own.

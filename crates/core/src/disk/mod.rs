@@ -2,8 +2,8 @@
 //!
 //! Every change that Under Seal makes to a user's folders goes through a [`Folder`] and the files made in it, so that what
 //! protects the user's data stands in one place; [`faults`] lets tests make any of these changes fail. [`staging`]
-//! builds the all-or-nothing placing of a volume set on it. [`numbered`] and [`portability`] know names: which number in one counts pieces,
-//! and what other systems refuse.
+//! builds the all-or-nothing placing of a volume set on it. [`numbered`], [`portability`] and [`NameRules`] know names: which number in one counts
+//! pieces, what other systems refuse, and what stands for a name that cannot be here.
 //!
 //! A newcomer who needs the system asks here first: no other floor opens a file for writing, renames or removes, or knows on which system
 //! it runs. What differs between systems stands in `unix` and `windows`, which have the same functions, and are asked in the same
@@ -18,6 +18,7 @@ mod folder;
 mod holes;
 mod interruption;
 pub mod missing;
+mod name_rules;
 pub mod names;
 pub mod numbered;
 mod origin;
@@ -40,13 +41,14 @@ use windows as system;
 pub use attributes::{attributes_of, has_attributes};
 pub use copying::{Sha256Sum, read_on, read_through};
 pub(crate) use copying::{sum_of, sum_on};
-pub use facts::{Stamp, identity_at, identity_of, is_readable, mode_of, modified_of};
+pub use facts::{Stamp, identity_at, identity_of, is_in_use, is_readable, mode_here, mode_of, modified_of, time_here};
 pub(crate) use file::write_all_at;
 pub use file::{NewFile, ScratchFile, all_came, append, open_regular, read_up_to_at};
 pub use folder::{Folder, OpenFolder};
 pub use holes::{bytes_in_holes, holes_of};
 pub use interruption::Interruption;
 pub(crate) use interruption::interruptible;
+pub use name_rules::NameRules;
 pub use origin::{OriginMark, origin_marks};
 pub use own_name::{is_own_name, own_name};
 pub use syncing::{ToSync, sync_all};
@@ -138,6 +140,14 @@ pub fn temporary_name(prefix: &str, context: &Context<'_>) -> Result<OsString, N
 /// The folder that a file lies in, as it is typed: `.` where that is not.
 pub fn folder_of(file: &Path) -> &Path {
     file.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."))
+}
+
+/// The absolute form of a path that is there, without links in it.
+///
+/// # Errors
+/// From the system.
+pub fn resolved(path: &Path) -> io::Result<PathBuf> {
+    system::names::resolved(path)
 }
 
 /// The absolute form of a path, without following links and without a slash at its end.

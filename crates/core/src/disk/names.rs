@@ -4,6 +4,7 @@
 //! both are the same. On Windows it is UTF-16: in an archive that is UTF-8, and a half of a pair of surrogates, which UTF-8 has no form
 //! for, is written as if it had one, so that such a name is known for no text and comes back as it was.
 
+use super::portability::System;
 use super::system;
 use std::borrow::Cow;
 use std::ffi::{OsStr, OsString};
@@ -29,9 +30,12 @@ pub fn path_of(bytes: &[u8]) -> PathBuf {
     system::names::path_of(bytes)
 }
 
-/// Whether anything may be called so here: Unix takes whatever an archive holds, and Windows means other things by some names.
-pub fn can_be_named(name: &[u8]) -> bool {
-    system::names::can_be_named(name)
+/// The system that this is.
+pub const SYSTEM: System = system::names::SYSTEM;
+
+/// Whether a name that is no text for halves of pairs of surrogates can be here, where names may have such.
+pub fn is_good_with_halves(name: &[u8]) -> bool {
+    system::names::is_good_with_halves(name)
 }
 
 #[cfg(test)]

@@ -55,9 +55,11 @@ const LONGEST_PATH_UNITS: usize = 200;
 const LONGEST_NAME_UNITS: usize = 255;
 const LONGEST_NAME_BYTES: usize = 255;
 
-/// Devices of old, which cannot be files on Windows.
-const RESERVED: [&str; 4] = ["con", "prn", "aux", "nul"];
+/// Devices of old, which cannot be files on Windows; of two kinds there are some with a digit, which may be a small raised one (Windows
+/// documentation, "Naming Files, Paths, and Namespaces").
+const RESERVED: [&str; 6] = ["con", "prn", "aux", "nul", "conin$", "conout$"];
 const RESERVED_WITH_DIGIT: [&str; 2] = ["com", "lpt"];
+const RESERVED_DIGITS: [char; 12] = ['1', '2', '3', '4', '5', '6', '7', '8', '9', '\u{b9}', '\u{b2}', '\u{b3}'];
 
 /// Everything that will not survive, in the order of the paths. Of a folder with a bad name only the folder is told.
 pub fn unportable<'a>(paths: impl IntoIterator<Item = &'a EntryPath>) -> Vec<Unportable> {
@@ -86,8 +88,25 @@ pub fn unportable<'a>(paths: impl IntoIterator<Item = &'a EntryPath>) -> Vec<Unp
     found
 }
 
-fn fold(text: &str) -> String {
-    text.nfc().flat_map(char::to_lowercase).collect()
+/// What is the same of two names that some systems take for one. Capital letters come first: several small ones may have the same.
+pub(super) fn fold(text: &str) -> String {
+    let capital = |letter: char| {
+        let mut capitals = letter.to_uppercase();
+        capitals.next().filter(|_| capitals.next().is_none()).unwrap_or(letter)
+    };
+    text.nfc().map(capital).flat_map(char::to_lowercase).collect()
+}
+
+/// Whether a character stands in no name of Windows.
+pub(super) fn forbidden_on_windows(letter: char) -> bool {
+    matches!(letter, '<' | '>' | ':' | '"' | '\\' | '|' | '?' | '*') || letter.is_control()
+}
+
+/// Whether a name means a device on Windows, with any extension.
+pub(super) fn is_device(name: &str) -> bool {
+    let stem = name.split('.').next().unwrap_or_default().trim_end().to_lowercase();
+    let without_digit = stem.strip_suffix(RESERVED_DIGITS);
+    without_digit.is_some_and(|stem| RESERVED_WITH_DIGIT.contains(&stem)) || RESERVED.contains(&stem.as_str())
 }
 
 fn same_but_for_form(one: &EntryPath, other: &EntryPath) -> bool {
@@ -103,26 +122,22 @@ pub fn is_good_on(system: System, name: &[u8]) -> bool {
 fn in_name(name: &[u8]) -> Vec<(Trouble, &'static [System])> {
     let mut found: Vec<(Trouble, &'static [System])> = Vec::new();
     let Ok(text) = std::str::from_utf8(name) else {
-        return vec![(Trouble::NotUnicode, &[System::Windows, System::MacOs])];
+        let mut found: Vec<(Trouble, &'static [System])> =
+            vec![(Trouble::NotUnicode, &[System::Windows, System::MacOs])];
+        found.extend((name.len() > LONGEST_NAME_BYTES).then_some((Trouble::LongName, &[System::Unix] as _)));
+        return found;
     };
-    let stem = text.split('.').next().unwrap_or_default().trim_end().to_lowercase();
-    let with_digit = stem
-        .char_indices()
-        .last()
-        .is_some_and(|(at, last)| ('1'..='9').contains(&last) && RESERVED_WITH_DIGIT.contains(&&stem[..at]));
-    if with_digit || RESERVED.contains(&stem.as_str()) {
+    if is_device(text) {
         found.push((Trouble::Reserved, &[System::Windows]));
     }
-    let forbidden =
-        |letter: &char| matches!(letter, '<' | '>' | ':' | '"' | '\\' | '|' | '?' | '*') || letter.is_control();
-    if let Some(letter) = text.chars().find(forbidden) {
+    if let Some(letter) = text.chars().find(|letter| forbidden_on_windows(*letter)) {
         found.push((Trouble::ForbiddenCharacter(letter), &[System::Windows]));
     }
     if text.ends_with(['.', ' ']) {
         found.push((Trouble::TrailingDotOrSpace, &[System::Windows]));
     }
     if text.encode_utf16().count() > LONGEST_NAME_UNITS {
-        found.push((Trouble::LongName, &[System::Windows, System::MacOs]));
+        found.push((Trouble::LongName, &[System::Windows, System::MacOs, System::Unix]));
     } else if name.len() > LONGEST_NAME_BYTES {
         found.push((Trouble::LongName, &[System::Unix]));
     }

@@ -145,6 +145,11 @@ impl EntryPath {
     }
 }
 
+/// Whether a path is that of this folder, or of something in it; both as bytes.
+pub(crate) fn is_at_or_above(folder: &[u8], path: &[u8]) -> bool {
+    path.strip_prefix(folder).is_some_and(|rest| rest.is_empty() || rest.first() == Some(&b'/'))
+}
+
 impl Ord for EntryPath {
     fn cmp(&self, other: &Self) -> Ordering {
         self.components().cmp(other.components())
@@ -164,7 +169,10 @@ impl PartialOrd for EntryPath {
 pub fn link_stays_inside(path: &EntryPath, target: &[u8]) -> bool {
     let mut height = path.components().count() - 1;
     let mut climbing = true;
-    if target.first() == Some(&b'/') {
+    // A drive of Windows in front leads elsewhere too, there.
+    let is_drive = |rest: &[u8]| matches!(rest, [] | [b'/', ..]);
+    let has_drive = matches!(target, [letter, b':', rest @ ..] if letter.is_ascii_alphabetic() && is_drive(rest));
+    if target.first() == Some(&b'/') || has_drive {
         return false;
     }
     for component in target.split(|byte| *byte == b'/') {
@@ -320,6 +328,9 @@ mod tests {
     #[case("a/l", "../../b", false)]
     #[case("a/l", "/etc/passwd", false)]
     #[case::through_another_link("a/b/l", "x/..", false)]
+    #[case("l", "C:/survey", false)]
+    #[case("l", "c:", false)]
+    #[case("l", "c:survey", true)]
     fn a_link_that_could_lead_outside_is_told(#[case] path: &str, #[case] target: &str, #[case] inside: bool) {
         assert_eq!(link_stays_inside(&EntryPath::new(path).unwrap(), target.as_bytes()), inside);
     }

@@ -16,6 +16,8 @@ pub struct Destination<'a> {
     pub on_clash: OnClash,
     /// Files there of which it is known what becomes of them, whatever else is wished.
     pub known: Option<&'a Known>,
+    /// What becomes of names that cannot be there.
+    pub on_unsafe_name: OnUnsafeName,
     /// Whether files lie right in the folder, without the folders that they have in the archive. Links have no place then.
     pub flat: bool,
     /// Whether what is complete stays where an extraction stops on the way; otherwise it goes again.
@@ -24,6 +26,16 @@ pub struct Destination<'a> {
     pub origin_marks: &'a [OriginMark],
     /// Who looks at the files before they land.
     pub screen: Option<Screen<'a>>,
+}
+
+/// What becomes of names that cannot be where things are extracted to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub enum OnUnsafeName {
+    /// They get others, by a rule, and that is told.
+    #[default]
+    Rename,
+    /// Nothing is extracted at all.
+    Refuse,
 }
 
 /// Somebody who looks at all files in a closed folder, before any of them lands. An error says why none may.
@@ -35,6 +47,7 @@ impl<'a> From<&'a Path> for Destination<'a> {
             folder,
             on_clash: OnClash::default(),
             known: None,
+            on_unsafe_name: OnUnsafeName::default(),
             flat: false,
             keep_partial: false,
             origin_marks: &[],
@@ -73,8 +86,10 @@ pub struct Landed {
     pub bytes: u64,
     /// Links that were not made.
     pub refused_links: Vec<RefusedLink>,
-    /// What has a name that nothing is landed under.
+    /// What is not landed whatever is there.
     pub not_landed: Vec<NotLanded>,
+    /// What has another name here, since its own cannot be here: the path here, and that in the archive.
+    pub renamed: Vec<(EntryPath, EntryPath)>,
     /// Links that were left out, since there are no folders.
     pub flat_links: u64,
     /// Files that were not extracted, since one of that name was there.

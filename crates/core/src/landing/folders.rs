@@ -3,10 +3,9 @@
 
 use super::Landing;
 use super::made_folder::{MadeFolder, RESTORED_MODE};
-use super::survey::is_at_or_above;
 use crate::disk::names::name_of;
 use crate::disk::{FileError, Folder, NEW_FOLDER_MODE, ToSync, sync_all};
-use crate::ground::entry::{Entry, EntryPath};
+use crate::ground::entry::{Entry, EntryPath, is_at_or_above};
 use std::ffi::OsString;
 use std::rc::Rc;
 

@@ -11,25 +11,25 @@
 
 mod clash;
 mod destination;
-mod flat;
 mod folders;
 mod further;
 mod made_folder;
 mod marker;
+mod places;
 mod screening;
 mod survey;
 mod undo;
 mod unlandable;
 
 pub use clash::{Known, KnownThere, OnClash};
-pub use destination::{Attributes, Destination, Landed, RefusedLink, Screen};
-pub(crate) use flat::Flat;
+pub use destination::{Attributes, Destination, Landed, OnUnsafeName, RefusedLink, Screen};
+pub use places::Places;
 pub(crate) use survey::survey;
 pub use survey::{Foreseen, LandingError};
-pub use unlandable::{MAX_NAME_BYTES, NotLanded, NotLandedWhy};
+pub use unlandable::{NotLanded, NotLandedWhy};
 
 use crate::disk::names::path_of;
-use crate::disk::{FileError, Folder, NewFile, OriginMark, ToSync, sync_all};
+use crate::disk::{FileError, Folder, NameRules, NewFile, OriginMark, ToSync, sync_all};
 use crate::ground::attributes::{Attribute, is_set};
 use crate::ground::context::Context;
 use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, link_stays_inside};
@@ -40,7 +40,6 @@ use std::collections::{HashMap, HashSet};
 use std::ffi::OsString;
 use std::path::Path;
 use std::rc::Rc;
-use survey::refuse_folded;
 
 /// So many files, or so many bytes of them, wait for the disk together at the most. They are open as long as they wait.
 const WAITING_FILES: usize = 128;
@@ -60,6 +59,8 @@ pub struct Landing {
     links: Vec<Entry>,
     /// Further names of files, which come when those have theirs.
     further: Vec<FurtherName>,
+    /// Files that had got a number before they came here: the path here, and that in the archive.
+    numbered: Vec<(EntryPath, EntryPath)>,
     made_folders: Vec<MadeFolder>,
     /// Folders that are there since a run was killed that had made them, by their paths in the archive: they count as made.
     left_folders: HashSet<EntryPath>,
@@ -83,6 +84,14 @@ pub struct Landing {
     /// Something temporary could not be removed, so the marker stays for the next run.
     litter: bool,
     arrivals: u64,
+}
+
+/// What came of preparing a landing.
+pub enum Prepared {
+    /// It can begin.
+    Ready(Box<Landing>),
+    /// The destination, which is there now, takes other names than the places were made for: they are to be made again.
+    TakesOther(NameRules),
 }
 
 /// What files came to, by their entries' ids.
@@ -116,28 +125,55 @@ struct Waiting {
 }
 
 impl Landing {
-    /// Looks at everything that could be in the way, and makes the destination if it is not there.
+    /// Looks at everything that could be in the way, and makes the destination if it is not there. The entries are those that the
+    /// places were made for.
     ///
     /// # Errors
     /// [`LandingError`]; nothing was written then, but what a killed run had left may have been removed.
     pub fn prepare(
         destination: Destination<'_>,
+        places: &Places,
+        entries: &[ListedEntry],
+        context: &Context<'_>,
+    ) -> Result<Prepared, LandingError> {
+        let mut landing = Self::set_up(destination, places, entries, context)?;
+        let Some(marker) = &landing.marker else { return Ok(Prepared::Ready(Box::new(landing))) };
+        let rules = landing.root.name_rules(marker.name())?;
+        if rules == places.rules {
+            return Ok(Prepared::Ready(Box::new(landing)));
+        }
+        landing.end_marker()?;
+        Ok(Prepared::TakesOther(rules))
+    }
+
+    /// The landing in a closed folder, in which files are only looked at before they go on to where these places are.
+    ///
+    /// # Errors
+    /// [`LandingError`].
+    pub(crate) fn prepare_closed(
+        destination: Destination<'_>,
+        places: &Places,
+        entries: &[ListedEntry],
+        context: &Context<'_>,
+    ) -> Result<Self, LandingError> {
+        let mut landing = Self::set_up(destination, places, entries, context)?;
+        landing.closed = Some(Contents::new());
+        Ok(landing)
+    }
+
+    fn set_up(
+        destination: Destination<'_>,
+        places: &Places,
         entries: &[ListedEntry],
         context: &Context<'_>,
     ) -> Result<Self, LandingError> {
         let Destination { folder, keep_partial, origin_marks, .. } = destination;
         let left = Folder::open(folder).map(|root| marker::clear_leftovers(&root, &(context.owner_key)()));
         let left_folders = left.unwrap_or_default().into_iter().map(|made| made.path).collect();
-        let Foreseen { resolutions, not_landed } = survey(destination, entries, context)?;
+        let Foreseen { resolutions, not_landed, renamed } = survey(destination, places, entries, context)?;
         let run = u64::from_le_bytes(context.random()?);
         let root = Folder::open_or_create(folder)?;
         let marker = Marker::begin(&root, run, &(context.owner_key)())?;
-        if root.folds_case(marker.name())
-            && let Err(error) = refuse_folded(entries)
-        {
-            marker.end(&root)?;
-            return Err(error);
-        }
         Ok(Self {
             resolutions,
             root: Rc::new(root),
@@ -150,7 +186,8 @@ impl Landing {
             made_folders: Vec::new(),
             left_folders,
             touched: HashSet::new(),
-            landed: Landed { not_landed, ..Landed::default() },
+            landed: Landed { not_landed, renamed, flat_links: places.flat_links, ..Landed::default() },
+            numbered: places.numbered.clone(),
             landed_files: HashMap::new(),
             keep_partial,
             settled: false,
@@ -161,18 +198,6 @@ impl Landing {
             litter: false,
             arrivals: 0,
         })
-    }
-
-    /// This landing as that of a closed folder, in which files are only looked at.
-    pub(crate) fn closed(mut self) -> Self {
-        self.closed = Some(Contents::new());
-        self
-    }
-
-    /// Counts what was left out or called otherwise before it came here.
-    pub(crate) fn was_flattened(&mut self, flat: Flat) {
-        self.landed.flat_links = flat.links;
-        self.landed.beside.extend(flat.numbered);
     }
 
     /// The destination's absolute path.
@@ -276,6 +301,7 @@ impl Landing {
                 _ => None,
             })
             .collect();
+        beside.extend(self.numbered.iter().cloned());
         beside.sort();
         beside
     }

@@ -1,14 +1,14 @@
 //! What could be in the way of an extraction, found before a byte is written.
 
 use super::clash::{Clash, KnownThere, OnClash, Resolution, Resolutions};
-use super::destination::Destination;
+use super::destination::{Destination, OnUnsafeName};
+use super::places::Places;
 use super::unlandable::{NotLanded, not_landed};
 use crate::disk::names::{name_of, path_of};
-use crate::disk::portability::{Trouble, Unportable, unportable};
 use crate::disk::{FileError, Folder, Interruption, absolute, interruptible};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
-use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
+use crate::ground::entry::{EntryKind, EntryPath, ListedEntry, is_at_or_above};
 use std::collections::{HashMap, HashSet};
 use std::path::{Path, PathBuf};
 
@@ -18,9 +18,9 @@ pub enum LandingError {
     /// These exist already and would be in the way.
     #[error("{} entries exist already", .0.len())]
     Clashes(Vec<PathBuf>),
-    /// Two names that are one on the destination's file system.
-    #[error("two names are one here")]
-    Folded(EntryPath),
+    /// These have names that cannot be here, and are not to be renamed.
+    #[error("{} names cannot be here", .0.len())]
+    UnsafeNames(Vec<EntryPath>),
     /// Whoever looked at the files before they land says no.
     #[error("{0}")]
     Screened(String),
@@ -48,14 +48,26 @@ impl Classed for LandingError {
     fn class(&self) -> ErrorClass {
         match self {
             Self::Interrupted(error) => error.class(),
-            Self::Clashes(_) | Self::Folded(_) | Self::Screened(_) | Self::ChangedByScreen(_) => ErrorClass::Unsafe,
+            Self::Clashes(_) | Self::UnsafeNames(_) | Self::Screened(_) | Self::ChangedByScreen(_) => {
+                ErrorClass::Unsafe
+            }
             Self::NoRoom { .. } => ErrorClass::System,
         }
     }
 }
 
-/// Looks at the destination without changing anything.
-pub fn survey(into: Destination<'_>, entries: &[ListedEntry], context: &Context<'_>) -> Result<Foreseen, LandingError> {
+/// Looks at the destination without changing anything. The entries are those that the places were made for.
+pub fn survey(
+    into: Destination<'_>,
+    places: &Places,
+    entries: &[ListedEntry],
+    context: &Context<'_>,
+) -> Result<Foreseen, LandingError> {
+    let entries = places.entries(entries);
+    let renamed = places.named_otherwise.clone();
+    if into.on_unsafe_name == OnUnsafeName::Refuse && !renamed.is_empty() {
+        return Err(LandingError::UnsafeNames(renamed.into_iter().map(|(_, path)| path).collect()));
+    }
     let destination = into.folder;
     let not_landed = not_landed(absolute(destination).file_name(), entries);
     let left = not_landed.iter().map(|left| (left.path.clone(), Resolution::Leave)).collect();
@@ -65,23 +77,16 @@ pub fn survey(into: Destination<'_>, entries: &[ListedEntry], context: &Context<
         Err(error) if error.source.kind() == std::io::ErrorKind::NotFound => {
             let above = absolute(destination).ancestors().skip(1).find_map(|above| Folder::open(above).ok());
             let room = above.map_or(Ok(()), |above| check_room(&above, destination, entries));
-            return room.map(|()| Foreseen { resolutions: left, not_landed });
+            return room.map(|()| Foreseen { resolutions: left, not_landed, renamed });
         }
         Err(error) => return Err(error.into()),
     };
-    let (clashes, resolutions) = find_clashes(&root, entries, into, left, context)?;
+    let (clashes, resolutions) = find_clashes((&root, places), entries, into, left, context)?;
     if !clashes.is_empty() {
         return Err(LandingError::Clashes(clashes));
     }
     check_room(&root, destination, entries)?;
-    Ok(Foreseen { resolutions, not_landed })
-}
-
-/// Refuses two names that are one where small and capital letters, or ways to write accents, are not told apart.
-pub(super) fn refuse_folded(entries: &[ListedEntry]) -> Result<(), LandingError> {
-    let found = unportable(entries.iter().map(|listed| &listed.entry.path));
-    let folded = |one: &Unportable| matches!(one.trouble, Trouble::DiffersInCase | Trouble::DiffersInForm);
-    found.into_iter().find(folded).map_or(Ok(()), |one| Err(LandingError::Folded(one.path)))
+    Ok(Foreseen { resolutions, not_landed, renamed })
 }
 
 /// What was decided for the files that meet others.
@@ -90,6 +95,8 @@ pub struct Foreseen {
     pub(super) resolutions: Resolutions,
     /// What is not landed, whatever is there.
     pub not_landed: Vec<NotLanded>,
+    /// What gets another name, since its own cannot be there: the path there, and that in the archive.
+    pub renamed: Vec<(EntryPath, EntryPath)>,
 }
 
 impl Foreseen {
@@ -125,7 +132,7 @@ fn check_room(folder: &Folder, destination: &Path, entries: &[ListedEntry]) -> R
 
 /// Entries come sorted, so the folders on the way to the current one form a stack.
 fn find_clashes(
-    root: &Folder,
+    (root, places): (&Folder, &Places),
     entries: &[ListedEntry],
     Destination { on_clash, known, .. }: Destination<'_>,
     mut resolutions: Resolutions,
@@ -155,7 +162,7 @@ fn find_clashes(
                 let taken = |path: &EntryPath| given.contains(path) || is_there(path);
                 let beside = if given.is_empty() { None } else { path.free_beside(taken) };
                 let clash = Clash { entry: &listed.entry, there: folder.size_and_time_of(name)?.1, beside };
-                let known = known.and_then(|known| known.get(path)).map(|known| match known {
+                let known = known.and_then(|known| known.get(&places.path_in_archive(path))).map(|known| match known {
                     KnownThere::Outdated => Resolution::Replace,
                     KnownThere::UpToDate => Resolution::Keep,
                 });
@@ -220,43 +227,7 @@ impl OpenFolders<'_> {
     }
 }
 
-/// Whether a path is that of this folder, or of something in it.
-pub(super) fn is_at_or_above(folder: &[u8], path: &[u8]) -> bool {
-    path.strip_prefix(folder).is_some_and(|rest| rest.is_empty() || rest.first() == Some(&b'/'))
-}
-
 /// Where an entry would stand below a destination.
 pub(super) fn place_below(destination: &Path, path: &EntryPath) -> PathBuf {
     destination.join(path_of(path.as_bytes()))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::ground::entry::{Content, Entry, Timestamp};
-    use rstest::rstest;
-
-    #[rstest]
-    #[case::apart(&["Survey", "survey 2"], None)]
-    #[case::case(&["a/Survey", "a/survey"], Some("a/survey"))]
-    #[case::form(&["K\u{fc}ste", "Ku\u{308}ste"], Some("Ku\u{308}ste"))]
-    fn names_that_are_one_elsewhere_are_found(#[case] paths: &[&str], #[case] expected: Option<&str>) {
-        let listed = |path: &&str| ListedEntry {
-            entry: Entry {
-                id: 1,
-                path: EntryPath::new(*path).unwrap(),
-                kind: EntryKind::File,
-                mode: 0o644,
-                modified: Timestamp::default(),
-                link_target: Vec::new(),
-            },
-            content: Content::default(),
-        };
-        let entries: Vec<ListedEntry> = paths.iter().map(listed).collect();
-        let found = match refuse_folded(&entries) {
-            Err(LandingError::Folded(path)) => Some(path),
-            _ => None,
-        };
-        assert_eq!(found.as_ref().map(EntryPath::as_bytes), expected.map(str::as_bytes));
-    }
 }

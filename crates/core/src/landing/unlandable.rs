@@ -1,24 +1,17 @@
-//! Names that no file is landed under, whatever its archive: those by which the program knows its own unfinished work, and
-//! those that no common file system holds. What has one is named and left, with all that is in it; the rest lands.
+//! What is not landed, whatever its archive: what has a name by which the program knows its own unfinished work, with all that is in it,
+//! and links where there can be none. It is named and left; the rest lands.
 
 use super::marker::looks_arriving;
-use crate::disk::names::{can_be_named, name_of};
+use crate::disk::names::name_of;
 use crate::disk::staging::looks_staged;
 use crate::ground::entry::{EntryPath, ListedEntry};
 use std::ffi::OsStr;
-
-/// The longest name that common file systems hold, in bytes (`NAME_MAX` of POSIX systems).
-pub const MAX_NAME_BYTES: usize = 255;
 
 /// Why something is not landed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum NotLandedWhy {
     /// It, or a folder above it, is called like unfinished work of this program.
     LooksUnfinished,
-    /// Its name, or that of a folder above it, is longer than file systems hold.
-    LongName,
-    /// The system means something else by its name, or by that of a folder above it.
-    NoSuchNames,
     /// It is a link, and the system, or the file system, lets none be made.
     NoLinks,
 }
@@ -44,15 +37,9 @@ pub(super) fn not_landed(destination: Option<&OsStr>, entries: &[ListedEntry]) -
 fn why_not(destination: Option<&OsStr>, path: &EntryPath) -> Option<NotLandedWhy> {
     let mut folder = destination.unwrap_or_default().to_owned();
     for name in path.components() {
-        if !can_be_named(name) {
-            return Some(NotLandedWhy::NoSuchNames);
-        }
         let name_here = name_of(name);
         if looks_arriving(name) || looks_staged(&folder, &name_here) {
             return Some(NotLandedWhy::LooksUnfinished);
-        }
-        if name.len() > MAX_NAME_BYTES {
-            return Some(NotLandedWhy::LongName);
         }
         folder = name_here;
     }
@@ -77,12 +64,5 @@ mod tests {
         #[case] expected: Option<NotLandedWhy>,
     ) {
         assert_eq!(why_not(Some(destination.as_ref()), &EntryPath::new(path).unwrap()), expected);
-    }
-
-    #[rstest]
-    #[case(255, None)]
-    #[case(256, Some(NotLandedWhy::LongName))]
-    fn names_that_no_disk_holds_are_known(#[case] bytes: usize, #[case] expected: Option<NotLandedWhy>) {
-        assert_eq!(why_not(None, &EntryPath::new(format!("a/{}/b", "x".repeat(bytes))).unwrap()), expected);
     }
 }

@@ -8,7 +8,7 @@ use super::reading::SourceFile;
 use super::roots::{Root, roots_of};
 use super::stream::StreamSource;
 use super::text_names::{self, TextNames, UnsafeNames};
-use crate::disk::names::{path_bytes_of, path_of};
+use crate::disk::names::{bytes_of, path_bytes_of, path_of};
 use crate::disk::{FileAction, FileError, FileIdentity, Links, bytes_in_holes, identity_at, mode_of, modified_of};
 use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, EntryPath, MAX_LINK_TARGET_BYTES};
@@ -401,7 +401,7 @@ impl Walk<'_> {
         };
         names.sort_unstable_by(|one, other| other.cmp(one));
         for name in names {
-            match folder.join(name.as_encoded_bytes()) {
+            match folder.join(&bytes_of(&name)) {
                 Ok(path) => waiting.push(Waiting { path, chosen }),
                 Err(error) => {
                     let reason = error.into();

@@ -24,6 +24,6 @@ pub use entry::{FileNumber, Origin, SourceEntry};
 pub use error::{PassedOver, PassedOverReason, SourceError};
 pub use extras::{Extras, WithAttributes};
 pub use reading::SourceFile;
-pub use roots::expand;
+pub use roots::{expand, matching};
 pub use stream::{STREAM_PATH, StreamSource};
 pub use text_names::{TextNames, UnsafeNames};

@@ -4,7 +4,8 @@ use super::choice::Naming;
 use super::error::{SourceError, unpackable};
 use crate::disk::missing::missing;
 use crate::disk::names::bytes_of;
-use crate::disk::{FileAction, FileError};
+use crate::disk::portability::System;
+use crate::disk::{FileAction, FileError, NameRules, resolved};
 use crate::ground::entry::EntryPath;
 use std::collections::BTreeMap;
 use std::ffi::{OsStr, OsString};
@@ -29,30 +30,48 @@ pub(super) struct Root {
 /// # Errors
 /// [`SourceError::NoMatch`], or [`SourceError::Wildcard`] for one that cannot be read.
 pub fn expand(sources: &[PathBuf]) -> Result<Vec<PathBuf>, SourceError> {
-    let options = glob::MatchOptions { require_literal_leading_dot: true, ..glob::MatchOptions::new() };
     let mut expanded = Vec::new();
     for source in sources {
-        match source.to_str() {
-            Some(text) if text.contains(['*', '?', '[']) && fs::symlink_metadata(source).is_err() => {
-                let unreadable = |why: &str| SourceError::Wildcard { wildcard: source.clone(), why: why.to_owned() };
-                let paths = glob::glob_with(text, options).map_err(|error| unreadable(error.msg))?;
-                let before = expanded.len();
-                expanded.extend(paths.filter_map(Result::ok));
-                if expanded.len() == before {
-                    return Err(SourceError::NoMatch(source.clone()));
-                }
+        match found_by(source) {
+            None => expanded.push(source.clone()),
+            Some(Ok(found)) if found.is_empty() => return Err(SourceError::NoMatch(source.clone())),
+            Some(Ok(found)) => expanded.extend(found),
+            Some(Err(error)) => {
+                return Err(SourceError::Wildcard { wildcard: source.clone(), why: error.msg.to_owned() });
             }
-            _ => expanded.push(source.clone()),
         }
     }
     Ok(expanded)
+}
+
+/// The paths that match a name with wildcards, sorted; `None` for what is there as it is, has none, or matches nothing.
+pub fn matching(typed: &Path) -> Option<Vec<PathBuf>> {
+    found_by(typed)?.ok().filter(|found| !found.is_empty())
+}
+
+/// What wildcards find; `None` where there are none.
+fn found_by(typed: &Path) -> Option<Result<Vec<PathBuf>, glob::PatternError>> {
+    let rules = NameRules::here();
+    // Nobody takes a bracket for a wildcard on Windows.
+    let brackets = rules.system != System::Windows;
+    let text = typed.to_str().filter(|text| text.contains(['*', '?']) || (brackets && text.contains('[')))?;
+    if fs::symlink_metadata(typed).is_ok() {
+        return None;
+    }
+    let options = glob::MatchOptions {
+        require_literal_leading_dot: true,
+        case_sensitive: !rules.folds,
+        ..glob::MatchOptions::new()
+    };
+    let text = if brackets { text.to_owned() } else { text.replace('[', "[[]") };
+    Some(glob::glob_with(&text, options).map(|paths| paths.filter_map(Result::ok).collect()))
 }
 
 /// The roots of these sources, in the order of their paths.
 pub(super) fn roots_of(sources: &[PathBuf], naming: Naming) -> Result<Vec<Root>, SourceError> {
     let mut roots: BTreeMap<EntryPath, (PathBuf, Root)> = BTreeMap::new();
     for source in sources {
-        let disk_path = fs::canonicalize(source).map_err(|error| unreachable_source(source, error))?;
+        let disk_path = resolved(source).map_err(|error| unreachable_source(source, error))?;
         for root in roots_of_source(source, &disk_path, naming)? {
             let known = roots.get_mut(&root.path);
             match known {

@@ -1,11 +1,12 @@
 //! Comparing an archive with folders on disk: what was added, removed or changed since it was packed. Content counts by
 //! its digest, never by its date.
 
-use crate::disk::{FileError, Interruption};
+use crate::disk::{FileError, Interruption, mode_here, time_here};
 use crate::formats::abilities::TimesKept;
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
 use crate::ground::holes::ContentDigest;
+use crate::landing::Places;
 use crate::source::{Catalogue, SourceEntry};
 use std::cmp::Ordering;
 
@@ -52,6 +53,7 @@ pub struct Comparison {
     /// On disk, and unreadable, so that nothing can be said.
     pub unreadable: Vec<(EntryPath, FileError)>,
     renaming: Renaming,
+    places: Places,
 }
 
 impl Comparison {
@@ -62,12 +64,23 @@ impl Comparison {
 
     /// What something has as its path in the archive that is called so on disk.
     pub fn in_archive(&self, path: &EntryPath) -> EntryPath {
-        self.renaming.in_archive(path)
+        self.places.path_in_archive(&self.renaming.in_archive(path))
     }
 
     /// What something is called on disk that has this path in the archive.
     pub fn on_disk(&self, path: &EntryPath) -> EntryPath {
-        self.renaming.on_disk(path)
+        self.renaming.on_disk(&self.places.path_here(path))
+    }
+
+    fn with_paths_of_the_archive(mut self, places: Places) -> Self {
+        let paths = self.added.iter_mut().chain(&mut self.removed);
+        let both = self.both.iter_mut().map(|compared| &mut compared.path);
+        let unreadable = self.unreadable.iter_mut().map(|(path, _)| path);
+        paths.chain(both).chain(unreadable).for_each(|path| *path = places.path_in_archive(path));
+        [&mut self.added, &mut self.removed].into_iter().for_each(|paths| paths.sort());
+        self.both.sort_by(|one, other| one.path.cmp(&other.path));
+        self.unreadable.sort_by(|(one, _), (other, _)| one.cmp(other));
+        Self { places, ..self }
     }
 
     /// Whether archive and disk are the same in everything that could be read.
@@ -91,6 +104,9 @@ pub fn compare(
     context: &Context<'_>,
 ) -> Result<Comparison, Interruption> {
     context.tell(Progress::Begin(Phase::Comparing, disk.total_bytes()));
+    // What the system cannot call as the archive does is called otherwise here.
+    let places = Places::here(entries);
+    let entries = places.entries(entries);
     let mut found = Comparison { renaming: Renaming::between(entries, disk), ..Comparison::default() };
     let mut listed = entries.iter().peekable();
     for entry in &disk.entries {
@@ -116,7 +132,7 @@ pub fn compare(
     let is_unknown = |path: &EntryPath| disk.is_passed_over(&renaming.on_disk(path));
     found.removed.retain(|path| !is_unknown(path));
     context.tell(Progress::End);
-    Ok(found)
+    Ok(found.with_paths_of_the_archive(places))
 }
 
 fn differences(
@@ -130,9 +146,11 @@ fn differences(
     let differences = Differences {
         kind: entry.kind != there.kind,
         content: false,
-        time: times.differ(entry.modified, there.modified),
+        time: times.differ(time_here(entry.modified), there.modified),
         // A link's own mode means nothing.
-        mode: entry.mode != there.mode && there.kind != EntryKind::Link && times != TimesKept::Neither,
+        mode: mode_here(entry.mode, there.kind) != there.mode
+            && there.kind != EntryKind::Link
+            && times != TimesKept::Neither,
     };
     let content = match there.kind {
         _ if differences.kind => false,

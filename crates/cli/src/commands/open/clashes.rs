@@ -17,10 +17,10 @@ const CHOICES: [(&str, OnClash); 4] = [
     ("[n]ewer", OnClash::Newer),
 ];
 
-/// What is to be done where these entries meet others in `into`.
+/// What is to be done where these entries, of all that an archive holds, meet others in `into`.
 pub(super) fn decide(
     typed: Option<OnClashName>,
-    entries: &[ListedEntry],
+    (all, entries): (&[ListedEntry], &[ListedEntry]),
     into: Destination<'_>,
     context: &Context<'_>,
 ) -> Result<OnClash, Failure> {
@@ -29,7 +29,7 @@ pub(super) fn decide(
         Some(Some(decided)) => return Ok(decided),
         None | Some(None) => {}
     }
-    let paths = match foresee(entries, into, context) {
+    let paths = match foresee(all, entries, into, context) {
         Ok(_) => return Ok(OnClash::Refuse),
         Err(LandingError::Clashes(paths)) => paths,
         Err(error) => return refused(Err(error)),

@@ -116,9 +116,9 @@ fn extract_from(arguments: &OpenArguments, mut archive: Archive, patterns: &Patt
     report.unmatched_patterns = unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect();
     let wishes = Wishes::new(arguments, &archive.paths())?;
     let known = found.as_ref().map(|found| &found.known);
-    let into = wishes.destination(&folder, arguments, known, &entries, &context)?;
+    let into = wishes.destination(&folder, arguments, known, (archive.entries(), &entries), &context)?;
     if arguments.dry_run {
-        report.would_land(&entries, arguments.flat, &refused(foresee(&entries, into, &context))?);
+        report.would_land(&entries, arguments.flat, &refused(foresee(archive.entries(), &entries, into, &context))?);
     } else {
         wishes.tell(&mut report);
         let opened = match part {
@@ -227,11 +227,12 @@ impl<'a> Wishes<'a> {
         folder: &'b Path,
         arguments: &OpenArguments,
         known: Option<&'b Known>,
-        entries: &[ListedEntry],
+        entries: (&[ListedEntry], &[ListedEntry]),
         context: &Context<'_>,
     ) -> Result<Destination<'b>, Failure> {
         let into = Destination {
             known,
+            on_unsafe_name: arguments.on_unsafe_name.into(),
             flat: arguments.flat,
             keep_partial: arguments.keep_partial,
             origin_marks: self.origin_marks.as_deref().unwrap_or_default(),
@@ -285,7 +286,7 @@ fn salvage_open(arguments: &OpenArguments, given: Given) -> Result<Report, Failu
     let folder = destination(arguments, &archive.name(), &entries, false);
     let mut report = Report::new(&archive, &folder);
     let wishes = Wishes::new(arguments, &archive.paths())?;
-    let into = wishes.destination(&folder, arguments, None, &entries, &context)?;
+    let into = wishes.destination(&folder, arguments, None, (archive.entries(), &entries), &context)?;
     wishes.tell(&mut report);
     let opened = open_some(&mut *archive, &wanted, into, &context)?;
     drop(progress);
@@ -304,7 +305,8 @@ fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure>
     let context = session::context(&progress, arguments.work.threads);
     let mut archive = Salvage::survey(set, &unlocked.key, &context)?;
     let wishes = Wishes::new(arguments, &archive.paths())?;
-    let into = wishes.destination(&arguments.into, arguments, None, archive.entries(), &context)?;
+    let into =
+        wishes.destination(&arguments.into, arguments, None, (archive.entries(), archive.entries()), &context)?;
     let opened = open(&mut archive, into, &context)?;
     drop(progress);
     let lost = archive.lost();

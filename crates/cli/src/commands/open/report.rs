@@ -68,6 +68,8 @@ pub(super) struct Report {
     pub kept_files: u64,
     pub replaced_files: u64,
     pub beside: Vec<Beside>,
+    /// What is called otherwise here than in the archive.
+    pub renamed: Vec<Renamed>,
     pub flat_links: u64,
     pub origin_marks: Option<OriginMarks>,
     pub screened: bool,
@@ -92,6 +94,19 @@ pub(super) struct Report {
 pub(super) struct Beside {
     path: String,
     instead_of: String,
+}
+
+/// Something that is called otherwise here.
+#[derive(Serialize)]
+pub(super) struct Renamed {
+    path: String,
+    path_in_archive: String,
+}
+
+impl From<&(EntryPath, EntryPath)> for Renamed {
+    fn from((here, in_archive): &(EntryPath, EntryPath)) -> Self {
+        Self { path: shown(here.as_bytes()), path_in_archive: shown(in_archive.as_bytes()) }
+    }
 }
 
 /// The marks of where the volumes came from.
@@ -158,7 +173,7 @@ impl Report {
             () if is_lost || end == End::Damaged => DAMAGED,
             () if !self.still_here_changed.is_empty() => LOOK,
             () if !self.unmatched_patterns.is_empty() || !self.not_extracted.is_empty() => LOOK,
-            () if end == End::Unsure => LOOK,
+            () if end == End::Unsure || !self.renamed.is_empty() => LOOK,
             () => DONE,
         };
     }
@@ -194,7 +209,7 @@ impl Report {
         self.still_here_changed = shown_all(&found.gone_but_changed);
         self.still_here = shown_all(&found.gone);
         if arguments.remove_gone && !self.part && !self.dry_run {
-            let (removed, stays) = remove_gone(base, &found.gone, &arguments.into, context)?;
+            let (removed, stays) = remove_gone(base, &found, &arguments.into, context)?;
             self.removed = removed;
             self.still_here = shown_all(&stays);
         }
@@ -213,6 +228,7 @@ impl Report {
         (self.kept_files, self.replaced_files) = (kept, replaced);
         self.files = self.files.saturating_sub(kept);
         self.not_extracted.extend(foreseen.not_landed.iter().map(NotExtracted::from));
+        self.renamed = foreseen.renamed.iter().map(Renamed::from).collect();
     }
 
     pub fn has_landed(&mut self, landed: &Landed) {
@@ -232,6 +248,7 @@ impl Report {
         }
         self.beside = landed.beside.iter().map(beside).collect();
         self.not_extracted.extend(landed.not_landed.iter().map(NotExtracted::from));
+        self.renamed = landed.renamed.iter().map(Renamed::from).collect();
         self.links_not_made = landed.refused_links.iter().map(link).collect();
     }
 
@@ -307,6 +324,11 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
         "These got a number, since there was a file of that name:",
         report.beside.iter().map(beside).collect(),
     );
+    let renamed = |one: &Renamed| format!("{} is {} in the archive", one.path, one.path_in_archive);
+    let called = if report.dry_run { "would be" } else { "are" };
+    let heading =
+        format!("These {called} called otherwise here, since they cannot have their names (under-seal help systems):");
+    note(Tone::Look, &heading, report.renamed.iter().map(renamed).collect());
     note(
         Tone::Look,
         "The sender has removed these, and they are still here (--remove-gone removes them):",

@@ -8,9 +8,9 @@ use crate::failure::Failure;
 use crate::settings::Settings;
 use crate::ui::prompt;
 use crate::ui::text::{first_few, shown};
-use std::fs;
 use std::path::{Path, PathBuf};
 use under_seal_core::Error;
+use under_seal_core::disk::resolved;
 use under_seal_core::formats::members::path_of;
 use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::ground::context::Context;
@@ -66,7 +66,7 @@ pub struct Disk {
 impl Disk {
     pub fn gather(old: &mut Old, wishes: &Wishes, place: &Place, context: &Context<'_>) -> Result<Self, Failure> {
         let paths = canonical(&old.reader().paths());
-        let folder = fs::canonicalize(&place.target.folder).ok();
+        let folder = resolved(&place.target.folder).ok();
         let is_own = |path: &Path| {
             let is_new = path.parent() == folder.as_deref()
                 && path.file_name().is_some_and(|name| place.target.is_own_name(name, place.format));

@@ -5,7 +5,7 @@ use std::path::Path;
 use std::process::Command;
 
 /// What shows long texts where `PAGER` says nothing (POSIX.1-2024 XCU, `man`: any that the system has).
-pub const USUAL_PAGER: &str = "less";
+pub const USUAL_PAGER: Option<&str> = Some("less");
 
 /// What opens a file as if it had been clicked on: freedesktop.org's, or that of macOS.
 pub const OPENER: &str = if cfg!(target_os = "macos") { "open" } else { "xdg-open" };

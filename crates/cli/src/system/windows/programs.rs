@@ -1,12 +1,13 @@
-//! Other programs: what the command prompt takes, and what opens a file as if it had been clicked on.
+//! Other programs: what the user's shell takes, and what opens a file as if it had been clicked on.
 
+use std::env;
 use std::ffi::OsStr;
 use std::os::windows::process::CommandExt as _;
 use std::path::Path;
 use std::process::Command;
 
-/// What shows long texts where `PAGER` says nothing.
-pub const USUAL_PAGER: &str = "more.com";
+/// Nothing shows long texts where `PAGER` says nothing: what comes with the system takes them for another character set.
+pub const USUAL_PAGER: Option<&str> = None;
 
 /// What opens a file as if it had been clicked on.
 pub const OPENER: &str = "rundll32.exe";
@@ -39,14 +40,44 @@ pub fn is_root() -> bool {
     false
 }
 
-/// An argument as the command prompt and PowerShell take it: as it is, or in double quotes, which no name has in it.
+/// The shells in which the program may run.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Shell {
+    CommandPrompt,
+    PowerShell,
+    /// One of Unix.
+    Unix,
+}
+
+impl Shell {
+    /// The one that this runs in, by what each leaves in the environment: shells of Unix the name of their system, and the command
+    /// prompt how it prompts, which PowerShell keeps to itself.
+    fn here() -> Self {
+        let is_set = |name: &str| env::var_os(name).is_some();
+        match () {
+            () if is_set("MSYSTEM") || is_set("SHELL") => Self::Unix,
+            () if is_set("PROMPT") => Self::CommandPrompt,
+            () => Self::PowerShell,
+        }
+    }
+}
+
+/// An argument as the shell takes it that this runs in.
 pub fn as_typed(argument: &OsStr) -> String {
-    let text = argument.to_string_lossy();
-    let plain = |c: char| c.is_alphanumeric() || matches!(c, '/' | '\\' | '.' | '_' | '-' | '+' | ':');
-    if !text.is_empty() && text.chars().all(plain) {
-        text.into_owned()
-    } else {
-        format!("\"{}\"", text.replace('"', "\\\""))
+    as_typed_in(Shell::here(), &argument.to_string_lossy())
+}
+
+/// As it is, or in quotes. The command prompt knows double ones, in which it replaces only variables; the others take what stands in
+/// single ones as it is.
+fn as_typed_in(shell: Shell, text: &str) -> String {
+    // A backslash alone is something else in a shell of Unix.
+    let backslash = if shell == Shell::Unix { '/' } else { '\\' };
+    let plain = |c: char| c.is_alphanumeric() || matches!(c, '/' | '.' | '_' | '-' | '+' | ':') || c == backslash;
+    match shell {
+        _ if !text.is_empty() && text.chars().all(plain) => text.to_owned(),
+        Shell::CommandPrompt => format!("\"{}\"", text.replace('"', "\\\"")),
+        Shell::PowerShell => format!("'{}'", text.replace('\'', "''")),
+        Shell::Unix => format!("'{}'", text.replace('\'', "'\\''")),
     }
 }
 
@@ -56,11 +87,13 @@ mod tests {
     use rstest::rstest;
 
     #[rstest]
-    #[case(r"out\wrenfall-light-01of07.useal", r"out\wrenfall-light-01of07.useal")]
-    #[case("Überblick – Laterne.txt", "\"Überblick – Laterne.txt\"")]
-    #[case("keeper's", "\"keeper's\"")]
-    #[case("", "\"\"")]
-    fn what_is_suggested_can_be_typed(#[case] name: &str, #[case] expected: &str) {
-        assert_eq!(as_typed(name.as_ref()), expected);
+    #[case(r"out\wrenfall-light-01of07.useal", [r"out\wrenfall-light-01of07.useal", r"out\wrenfall-light-01of07.useal", r"'out\wrenfall-light-01of07.useal'"])]
+    #[case("Überblick – Laterne.txt", ["\"Überblick – Laterne.txt\"", "'Überblick – Laterne.txt'", "'Überblick – Laterne.txt'"])]
+    #[case("keeper's", ["\"keeper's\"", "'keeper''s'", "'keeper'\\''s'"])]
+    #[case("$cost", ["\"$cost\"", "'$cost'", "'$cost'"])]
+    #[case("", ["\"\"", "''", "''"])]
+    fn what_is_suggested_can_be_typed(#[case] name: &str, #[case] expected: [&str; 3]) {
+        let shells = [Shell::CommandPrompt, Shell::PowerShell, Shell::Unix];
+        assert_eq!(shells.map(|shell| as_typed_in(shell, name)), expected);
     }
 }

@@ -2,7 +2,7 @@
 
 use crate::disk::terms::FileIdentity;
 use crate::disk::terms::Links;
-use crate::ground::entry::Timestamp;
+use crate::ground::entry::{EntryKind, Timestamp};
 use rustix::fs::{Access, AtFlags, CWD};
 use std::fs::{File, Metadata};
 use std::io;
@@ -19,6 +19,14 @@ pub(super) fn time(seconds: i64, nanoseconds: impl TryInto<u32>) -> Timestamp {
 
 pub fn mode_of(metadata: &Metadata) -> u32 {
     metadata.mode() & PERMISSIONS
+}
+
+pub const fn mode_here(mode: u32, _: EntryKind) -> u32 {
+    mode
+}
+
+pub const fn time_here(time: Timestamp) -> Timestamp {
+    time
 }
 
 pub fn modified_of(metadata: &Metadata) -> Timestamp {
@@ -39,6 +47,11 @@ pub fn identity_of(_: &File, metadata: &Metadata) -> io::Result<FileIdentity> {
 
 pub fn identity_at(_: &Path, metadata: &Metadata, _: Links) -> io::Result<(FileIdentity, u64)> {
     Ok((identity(metadata), metadata.nlink()))
+}
+
+/// Open files stand in nobody's way.
+pub const fn is_in_use(_: i32) -> bool {
+    false
 }
 
 pub fn is_readable(path: &Path) -> bool {

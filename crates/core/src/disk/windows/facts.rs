@@ -4,7 +4,7 @@
 use super::timestamp;
 use crate::disk::terms::FileIdentity;
 use crate::disk::terms::Links;
-use crate::ground::entry::Timestamp;
+use crate::ground::entry::{EntryKind, Timestamp};
 use std::fs::{File, Metadata};
 use std::io;
 use std::path::Path;
@@ -15,10 +15,29 @@ const FILE_MODE: u32 = 0o644;
 const FOLDER_MODE: u32 = 0o755;
 const WRITE_BITS: u32 = 0o222;
 
+/// The owner's permission to write, in a mode.
+pub(super) const OWNER_WRITES: u32 = 0o200;
+
 pub fn mode_of(metadata: &Metadata) -> u32 {
-    let mode = if metadata.is_dir() { FOLDER_MODE } else { FILE_MODE };
-    // Of a folder the attribute says something else.
-    if metadata.permissions().readonly() && metadata.is_file() { mode & !WRITE_BITS } else { mode }
+    match (metadata.is_dir(), metadata.permissions().readonly() && metadata.is_file()) {
+        // Of a folder the attribute says something else.
+        (true, _) => FOLDER_MODE,
+        (false, true) => FILE_MODE & !WRITE_BITS,
+        (false, false) => FILE_MODE,
+    }
+}
+
+pub const fn mode_here(mode: u32, kind: EntryKind) -> u32 {
+    match kind {
+        EntryKind::Folder => FOLDER_MODE,
+        EntryKind::File if mode & OWNER_WRITES == 0 => FILE_MODE & !WRITE_BITS,
+        EntryKind::File | EntryKind::Link => FILE_MODE,
+    }
+}
+
+/// Times are in steps of 100 ns (Windows documentation, `FILETIME`).
+pub const fn time_here(time: Timestamp) -> Timestamp {
+    Timestamp { nanoseconds: time.nanoseconds / 100 * 100, ..time }
 }
 
 pub fn modified_of(metadata: &Metadata) -> Timestamp {
@@ -44,6 +63,11 @@ pub fn identity_at(path: &Path, metadata: &Metadata, links: Links) -> io::Result
 fn told(information: &file::Information) -> (FileIdentity, u64) {
     let identity = FileIdentity { device: information.volume_serial_number(), number: information.file_index() };
     (identity, information.number_of_links())
+}
+
+/// `ERROR_SHARING_VIOLATION`, `ERROR_LOCK_VIOLATION`, `ERROR_USER_MAPPED_FILE` (winerror.h).
+pub const fn is_in_use(code: i32) -> bool {
+    matches!(code, 32 | 33 | 1_224)
 }
 
 pub fn is_readable(path: &Path) -> bool {

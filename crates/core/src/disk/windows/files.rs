@@ -1,5 +1,6 @@
 //! Open files of Windows.
 
+use super::facts::OWNER_WRITES;
 use super::system_time;
 use crate::disk::terms::Links;
 use crate::ground::entry::Timestamp;
@@ -11,9 +12,6 @@ use std::path::Path;
 
 /// Opens a link itself (`FILE_FLAG_OPEN_REPARSE_POINT`, winbase.h).
 pub(super) const OPEN_LINK_ITSELF: u32 = 0x0020_0000;
-
-/// The owner's permission to write, in a mode.
-const OWNER_WRITES: u32 = 0o200;
 
 pub fn open_to_read(path: &Path, links: Links) -> io::Result<File> {
     let mut options = OpenOptions::new();

@@ -3,8 +3,11 @@
 use crate::disk::portability::{System, is_good_on};
 use std::borrow::Cow;
 use std::ffi::{OsStr, OsString};
+use std::io;
 use std::os::windows::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::{Path, PathBuf};
+
+pub const SYSTEM: System = System::Windows;
 
 /// Surrogates, which stand for nothing alone (Unicode, D71 to D74), and their form in bytes as if they were characters.
 const SURROGATES: std::ops::RangeInclusive<u16> = 0xD800..=0xDFFF;
@@ -74,7 +77,13 @@ pub fn path_of(bytes: &[u8]) -> PathBuf {
     bytes.split(|byte| *byte == b'/').map(name_of).collect()
 }
 
-/// A backslash would lead into a folder, a colon to a drive or a stream, and a device's name to that device.
-pub fn can_be_named(name: &[u8]) -> bool {
-    is_good_on(System::Windows, name)
+/// A half of a pair of surrogates stands for nothing, and is in names all the same.
+pub fn is_good_with_halves(name: &[u8]) -> bool {
+    let there = name_of(name);
+    *bytes_of(&there) == *name && is_good_on(System::Windows, there.to_string_lossy().as_bytes())
+}
+
+/// As people write it, where such a path can be so long.
+pub fn resolved(path: &Path) -> io::Result<PathBuf> {
+    dunce::canonicalize(path)
 }

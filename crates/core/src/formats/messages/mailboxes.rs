@@ -3,7 +3,7 @@
 
 use super::attached::{find, is_of_messages};
 use super::structure::FlawedMessage;
-use crate::disk::{Interruption, folder_of};
+use crate::disk::{Interruption, folder_of, resolved};
 use crate::formats::spot::Spot;
 use crate::ground::context::{Cancelled, Context, Phase, Progress};
 use std::collections::BTreeSet;
@@ -85,9 +85,9 @@ impl Holdings {
         let named: Vec<PathBuf> = places.iter().flat_map(|place| files_in(place)).collect();
         let messages = places.iter().filter(|place| place.is_file() && is_of_messages(place));
         let folders: BTreeSet<PathBuf> = messages.map(|path| folder_of(path).to_owned()).collect();
-        let is_named: BTreeSet<PathBuf> = named.iter().filter_map(|path| path.canonicalize().ok()).collect();
+        let is_named: BTreeSet<PathBuf> = named.iter().filter_map(|path| resolved(path).ok()).collect();
         let mut beside: Vec<PathBuf> = folders.iter().flat_map(|folder| files_in(folder)).collect();
-        beside.retain(|path| path.canonicalize().is_ok_and(|path| !is_named.contains(&path)));
+        beside.retain(|path| resolved(path).is_ok_and(|path| !is_named.contains(&path)));
         let mut holdings = Self::default();
         holdings.named = holdings.attached_to(&named, is_wanted, context)?;
         holdings.beside = holdings.attached_to(&beside, is_wanted, context)?;

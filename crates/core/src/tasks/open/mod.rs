@@ -3,14 +3,15 @@
 pub mod streaming;
 pub mod upon;
 
+use crate::disk::NameRules;
 use crate::formats::error::ArchiveError;
 use crate::formats::reader::ArchiveReader;
 use crate::ground::attributes::Attribute;
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Cancelled, Context, Phase, Progress};
-use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry};
+use crate::ground::entry::{Content, Entry, ListedEntry};
 use crate::ground::sink::EntrySink;
-use crate::landing::{Destination, Flat, Foreseen, Landed, Landing, LandingError, Screen, survey};
+use crate::landing::{Destination, Foreseen, Landed, Landing, LandingError, Places, Prepared, Screen, survey};
 use std::collections::BTreeSet;
 use std::path::PathBuf;
 
@@ -68,15 +69,16 @@ pub fn open_some<'a>(
     land(Extracted { archive, part: Some((wanted, entries)) }, destination.into(), context)
 }
 
-/// What would become of files that meet others, and whether all of these entries could land. Nothing is written.
+/// What would become of files that meet others, and whether all of these entries, of all that the archive holds, could land. Nothing is
+/// written.
 pub fn foresee(
+    all: &[ListedEntry],
     entries: &[ListedEntry],
     destination: Destination<'_>,
     context: &Context<'_>,
 ) -> Result<Foreseen, LandingError> {
-    let flat = destination.flat.then(|| Flat::of(entries));
-    let entries = flat.as_ref().map_or(entries, |flat| &flat.entries);
-    survey(destination, entries, context)
+    let places = Places::of(all, entries, NameRules::here(), destination.flat);
+    survey(destination, &places, entries, context)
 }
 
 fn with_folders_above(entries: &[ListedEntry], wanted: &[usize]) -> Vec<usize> {
@@ -143,40 +145,48 @@ impl Extracted<'_> {
 }
 
 fn land(mut archive: Extracted<'_>, destination: Destination<'_>, context: &Context<'_>) -> Result<Opened, OpenError> {
-    let flat = destination.flat.then(|| Flat::of(archive.entries()));
-    let mut landing = Landing::prepare(destination, entries_of(&archive, flat.as_ref()), context)?;
+    let (places, mut landing) = prepare(&archive, destination, context)?;
     let folder = landing.destination().to_owned();
     let filled = match destination.screen {
-        None => deliver(&mut archive, flat.as_ref(), &mut landing, context),
-        Some(screen) => deliver_screened(&mut archive, flat.as_ref(), &mut landing, destination, screen, context),
+        None => deliver(&mut archive, &places, &mut landing, context),
+        Some(screen) => deliver_screened(&mut archive, &places, &mut landing, destination, screen, context),
     };
     let outcome = filled.and_then(|()| Ok(landing.finish()?));
     match outcome {
-        Ok(()) => {
-            flat.into_iter().for_each(|flat| landing.was_flattened(flat));
-            Ok(Opened { destination: folder, landed: landing.landed().clone() })
-        }
+        Ok(()) => Ok(Opened { destination: folder, landed: landing.landed().clone() }),
         Err(why) => {
-            let (landed, removed) = landing.stop(entries_of(&archive, flat.as_ref()));
+            let (landed, removed) = landing.stop(places.entries(archive.entries()));
             Err(OpenError::Stopped(Box::new(Stopped { destination: folder, landed, removed, why })))
         }
     }
 }
 
-/// The entries as they land.
-fn entries_of<'a>(archive: &'a Extracted<'_>, flat: Option<&'a Flat>) -> &'a [ListedEntry] {
-    flat.map_or_else(|| archive.entries(), |flat| &flat.entries)
+/// What lands where, once it is known which names the destination takes.
+fn prepare(
+    archive: &Extracted<'_>,
+    destination: Destination<'_>,
+    context: &Context<'_>,
+) -> Result<(Places, Landing), LandingError> {
+    let (all, entries) = (archive.archive.entries(), archive.entries());
+    let mut rules = NameRules::here();
+    loop {
+        let places = Places::of(all, entries, rules, destination.flat);
+        match Landing::prepare(destination, &places, entries, context)? {
+            Prepared::Ready(landing) => return Ok((places, *landing)),
+            Prepared::TakesOther(others) => rules = others,
+        }
+    }
 }
 
 fn deliver(
     archive: &mut Extracted<'_>,
-    flat: Option<&Flat>,
+    places: &Places,
     landing: &mut Landing,
     context: &Context<'_>,
 ) -> Result<(), StopReason> {
     let bytes = archive.entries().iter().map(|listed| listed.content.own_bytes()).fold(0, u64::saturating_add);
     context.tell(Progress::Begin(Phase::Opening, bytes));
-    let mut sink = IntoLanding { flat, landing, current: None, failed: None };
+    let mut sink = IntoLanding { places, landing, failed: None };
     let delivered = archive.deliver(&mut sink, context);
     context.tell(Progress::End);
     match sink.failed {
@@ -188,7 +198,7 @@ fn deliver(
 /// Into a closed folder first; from there, when that was looked at.
 fn deliver_screened(
     archive: &mut Extracted<'_>,
-    flat: Option<&Flat>,
+    places: &Places,
     landing: &mut Landing,
     destination: Destination<'_>,
     screen: Screen<'_>,
@@ -196,8 +206,8 @@ fn deliver_screened(
 ) -> Result<(), StopReason> {
     let staging = landing.make_staging()?;
     let closed = Destination { origin_marks: destination.origin_marks, ..staging.path().into() };
-    let mut closed = Landing::prepare(closed, entries_of(archive, flat), context)?.closed();
-    deliver(archive, flat, &mut closed, context)?;
+    let mut closed = Landing::prepare_closed(closed, places, archive.entries(), context)?;
+    deliver(archive, places, &mut closed, context)?;
     let contents = closed.finish_staging()?;
     let (marked, attributes) = (closed.landed().marked, closed.landed().attributes.clone());
     drop(closed);
@@ -206,15 +216,13 @@ fn deliver_screened(
     // Whoever stopped this has stopped the screening too.
     context.go_on().map_err(ArchiveError::from)?;
     verdict.map_err(LandingError::Screened)?;
-    Ok(landing.adopt(&staging, (&contents, marked, attributes), entries_of(archive, flat))?)
+    Ok(landing.adopt(&staging, (&contents, marked, attributes), places.entries(archive.entries()))?)
 }
 
-/// Hands entries to a landing, where there are to be no folders under other paths, and keeps why it failed.
+/// Hands entries to a landing as they land, and keeps why it failed.
 struct IntoLanding<'a> {
-    flat: Option<&'a Flat>,
+    places: &'a Places,
     landing: &'a mut Landing,
-    /// The entry under the path that it has without folders.
-    current: Option<Entry>,
     failed: Option<LandingError>,
 }
 
@@ -229,14 +237,7 @@ impl IntoLanding<'_> {
 
 impl EntrySink for IntoLanding<'_> {
     fn begin(&mut self, entry: &Entry) -> Result<(), Cancelled> {
-        let outcome = match self.flat {
-            None => self.landing.begin(entry),
-            Some(flat) => {
-                let place = flat.place_of(&entry.path).filter(|_| entry.kind == EntryKind::File);
-                self.current = place.map(|path| Entry { path: path.clone(), ..entry.clone() });
-                self.current.as_ref().map_or(Ok(()), |entry| self.landing.begin(entry))
-            }
-        };
+        let outcome = self.places.place(entry).map_or(Ok(()), |entry| self.landing.begin(&entry));
         self.noting(outcome)
     }
 
@@ -256,20 +257,13 @@ impl EntrySink for IntoLanding<'_> {
     }
 
     fn further_name(&mut self, entry: &Entry, of: &Entry, content: &Content) -> Result<bool, Cancelled> {
-        let placed = |entry: &Entry| match self.flat {
-            None => Some(entry.clone()),
-            Some(flat) => Some(Entry { path: flat.place_of(&entry.path)?.clone(), ..entry.clone() }),
-        };
-        let (Some(entry), Some(of)) = (placed(entry), placed(of)) else { return Ok(true) };
+        let (Some(entry), Some(of)) = (self.places.place(entry), self.places.place(of)) else { return Ok(true) };
         let outcome = self.landing.further_name(&entry, &of, content);
         self.noting(outcome)
     }
 
     fn end(&mut self, entry: &Entry, content: &Content) -> Result<(), Cancelled> {
-        let outcome = match self.flat {
-            None => self.landing.end(entry, content),
-            Some(_) => self.current.take().map_or(Ok(()), |entry| self.landing.end(&entry, content)),
-        };
+        let outcome = self.places.place(entry).map_or(Ok(()), |entry| self.landing.end(&entry, content));
         self.noting(outcome)
     }
 }

@@ -1,12 +1,12 @@
 //! Opening an archive of changes into the folder in which what it builds upon was opened: what of that is still as it was may be
 //! replaced or removed, with consent; what the recipient has changed since is a clash like any other.
 
-use crate::disk::names::{name_of, path_bytes_of};
+use crate::disk::names::{name_of, path_of};
 use crate::disk::{FileError, Folder, Interruption};
 use crate::formats::sealed::{Base, BaseEntry, Becomes};
 use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
-use crate::landing::{Known, KnownThere};
+use crate::landing::{Known, KnownThere, Places};
 use std::collections::BTreeSet;
 use std::ffi::OsString;
 use std::io;
@@ -23,6 +23,8 @@ pub struct Found {
     pub gone_but_changed: Vec<EntryPath>,
     /// The base does not seem to have been opened here: it had contents, and not one of them is here as it left them.
     pub lacks_base: bool,
+    /// Where everything is here.
+    places: Places,
 }
 
 /// Looks at a folder without changing anything.
@@ -30,13 +32,13 @@ pub struct Found {
 /// # Errors
 /// [`Interruption`].
 pub fn look(base: &Base, here: &[ListedEntry], folder: &Path, context: &Context<'_>) -> Result<Found, Interruption> {
-    let mut found = Found::default();
+    let mut found = Found { places: places_of(base, here), ..Found::default() };
     let root = match Folder::open(folder) {
         Ok(root) => Some(root),
         Err(error) if error.source.kind() == io::ErrorKind::NotFound => None,
         Err(error) => return Err(error.into()),
     };
-    let mut eyes = Eyes { root: root.as_ref(), context };
+    let mut eyes = Eyes { root: root.as_ref(), places: &found.places, context };
     let (mut had_contents, mut has_one) = (false, false);
     for BaseEntry { listed, becomes, held } in &base.entries {
         context.go_on()?;
@@ -76,6 +78,15 @@ pub fn look(base: &Base, here: &[ListedEntry], folder: &Path, context: &Context<
     Ok(found)
 }
 
+/// Where everything is here that the base or the new state has.
+fn places_of(base: &Base, here: &[ListedEntry]) -> Places {
+    let mut all: Vec<ListedEntry> =
+        base.entries.iter().map(|entry| entry.listed.clone()).chain(here.to_vec()).collect();
+    all.sort_by(|one, other| one.entry.path.cmp(&other.entry.path));
+    all.dedup_by(|one, other| one.entry.path == other.entry.path);
+    Places::here(&all)
+}
+
 /// Removes what is not there any more in the new state, as far as it is still as the base left it: files and links, then folders that
 /// are empty. How many, and what stays.
 ///
@@ -83,18 +94,18 @@ pub fn look(base: &Base, here: &[ListedEntry], folder: &Path, context: &Context<
 /// [`Interruption`]; what was removed until then is gone.
 pub fn remove_gone(
     base: &Base,
-    gone: &[EntryPath],
+    found: &Found,
     folder: &Path,
     context: &Context<'_>,
 ) -> Result<(u64, Vec<EntryPath>), Interruption> {
     let root = Folder::open(folder)?;
     let (mut removed, mut stays, mut touched) = (0, Vec::new(), BTreeSet::new());
     // What is in a folder comes before it.
-    for path in gone.iter().rev() {
+    for path in found.gone.iter().rev() {
         context.go_on()?;
         let place = base.entries.binary_search_by(|entry| entry.listed.entry.path.cmp(path));
         let Some(listed) = place.ok().map(|place| &base.entries[place].listed) else { continue };
-        let mut eyes = Eyes { root: Some(&root), context };
+        let mut eyes = Eyes { root: Some(&root), places: &found.places, context };
         // It is looked at once more right before it goes.
         let is_gone = eyes.is_there(listed)? && eyes.remove(listed)?;
         if is_gone {
@@ -104,7 +115,7 @@ pub fn remove_gone(
             stays.push(path.clone());
         }
     }
-    let mut eyes = Eyes { root: Some(&root), context };
+    let mut eyes = Eyes { root: Some(&root), places: &found.places, context };
     for above in touched {
         if let Some(folder) = eyes.folder(above.as_ref())? {
             folder.sync()?;
@@ -117,15 +128,17 @@ pub fn remove_gone(
 /// Looks at what is below a folder, never through a link.
 struct Eyes<'a> {
     root: Option<&'a Folder>,
+    places: &'a Places,
     context: &'a Context<'a>,
 }
 
 impl Eyes<'_> {
-    /// The folder with this path, if there is one.
+    /// The folder with this path in the archive, if it is here.
     fn folder(&mut self, path: Option<&EntryPath>) -> Result<Option<Folder>, FileError> {
         let Some(root) = self.root else { return Ok(None) };
         let mut folder = root.itself()?;
-        for name in path.into_iter().flat_map(EntryPath::components) {
+        let path = path.map(|path| self.places.path_here(path));
+        for name in path.iter().flat_map(EntryPath::components) {
             let name = &name_of(name);
             match folder.kind_of(name)? {
                 Some(kind) if kind.is_dir() => folder = folder.subfolder(name)?,
@@ -137,7 +150,7 @@ impl Eyes<'_> {
 
     /// The folder that an entry lies in, if it is there, and the entry's name.
     fn place(&mut self, path: &EntryPath) -> Result<Option<(Folder, OsString)>, FileError> {
-        let name = name_of(path.parent_and_name().1);
+        let name = name_of(self.places.path_here(path).parent_and_name().1);
         Ok(self.folder(path.parent().as_ref())?.map(|folder| (folder, name)))
     }
 
@@ -155,7 +168,9 @@ impl Eyes<'_> {
         match listed.entry.kind {
             EntryKind::Folder => Ok(kind.is_dir()),
             EntryKind::Link if kind.is_symlink() => {
-                Ok(*path_bytes_of(&folder.link_target(&name)?) == *listed.entry.link_target)
+                let there = folder.link_target(&name)?;
+                let here = self.places.place(&listed.entry);
+                Ok(here.is_some_and(|here| path_of(&here.link_target).as_os_str() == there.as_os_str()))
             }
             EntryKind::File if kind.is_file() && folder.size_and_time_of(&name)?.0 == listed.content.size => {
                 match folder.digest_of(&name, listed.content.in_units, self.context) {

@@ -27,8 +27,8 @@ pub use target::{Target, TargetError, TargetWish, WayError};
 pub(crate) use zipping::zip_headers_bytes;
 
 use crate::codecs::block::Squeeze;
-use crate::disk::Folder;
 use crate::disk::staging::{Placing, Staging};
+use crate::disk::{Folder, resolved};
 use crate::formats::abilities::Ability;
 use crate::formats::reader::ArchiveReader;
 use crate::formats::registry::{Format, SEALED, Writing};
@@ -48,7 +48,6 @@ use packed::{lone_volumes, summary_of};
 use sealing::{Carried, FramesToCarry, Job, Sealed, SoFar};
 use since::{Changes, State};
 use std::collections::{HashMap, HashSet};
-use std::fs;
 use std::path::{Path, PathBuf};
 
 /// What to pack, and into what.
@@ -174,7 +173,7 @@ impl Delivery {
     pub fn prepare(request: &PackRequest<'_>, context: &Context<'_>) -> Result<Self, PackError> {
         let old = Self::make_way(request, context)?;
         // An archive that is made inside a source must not be packed into itself, nor an old one that it replaces.
-        let folder = fs::canonicalize(&request.target.folder).ok();
+        let folder = resolved(&request.target.folder).ok();
         let own_files = canonical(request.own_files);
         let is_own = |path: &Path| {
             let is_new = path.parent() == folder.as_deref()
@@ -443,7 +442,7 @@ impl Delivery {
 
 /// Files by the paths that the walk finds them under.
 pub fn canonical(files: &[PathBuf]) -> HashSet<PathBuf> {
-    files.iter().filter_map(|path| fs::canonicalize(path).ok()).collect()
+    files.iter().filter_map(|path| resolved(path).ok()).collect()
 }
 
 /// Refuses an archive in which there would be nothing, or nothing but folders since all else could not be read; and one that lacks

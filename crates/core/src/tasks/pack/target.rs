@@ -1,12 +1,12 @@
 //! Where an archive goes and what it is called, from what the user wrote.
 
 use crate::disk::staging::{self, StagingError};
-use crate::disk::{Interruption, absolute, interruptible};
+use crate::disk::{Interruption, absolute, interruptible, resolved};
 use crate::formats::registry::{ALL, Format};
 use crate::formats::sealed::volume::names;
 use crate::ground::class::{Classed, ErrorClass};
 use std::ffi::{OsStr, OsString};
-use std::path::{Path, PathBuf};
+use std::path::{Path, PathBuf, is_separator};
 
 /// A folder and the archive's name in it, without extension.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -95,9 +95,10 @@ impl Classed for WayError {
 }
 
 impl Target {
-    /// Whether a typed target is a folder to put the archive into: it is there, or ends in `/`.
+    /// Whether a typed target is a folder to put the archive into: it is there, or ends in `/`, or what else stands between names here.
     pub fn is_folder(to: &Path) -> bool {
-        to.as_os_str().as_encoded_bytes().ends_with(b"/") || to.is_dir()
+        let last = to.as_os_str().as_encoded_bytes().last();
+        last.is_some_and(|byte| is_separator(char::from(*byte))) || to.is_dir()
     }
 
     /// Where an archive goes, what it is called, and its format. `to` as a folder: inside it, called `name`, or else after the
@@ -151,7 +152,7 @@ pub fn name_of(source: &Path) -> Option<OsString> {
     let own = source.components().next_back().filter(|last| matches!(last, std::path::Component::Normal(_)));
     match own {
         Some(name) => Some(name.as_os_str().to_owned()),
-        None => source.canonicalize().ok()?.file_name().map(ToOwned::to_owned),
+        None => resolved(source).ok()?.file_name().map(ToOwned::to_owned),
     }
 }
 

@@ -126,7 +126,7 @@ fn update(archive: &mut dyn ArchiveReader, outcome: &Path, context: &Context<'_>
         Err(error) => return Ok(Err(error.into())),
     };
     if let (Some(found), Some(base)) = (&found, archive.base()) {
-        remove_gone(base, &found.gone, outcome, context)?;
+        remove_gone(base, found, outcome, context)?;
     }
     Ok(Ok(opened.landed.refused_links))
 }

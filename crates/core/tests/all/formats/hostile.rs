@@ -9,7 +9,7 @@ use std::path::PathBuf;
 use under_seal_core::ErrorClass::Damaged;
 use under_seal_core::codecs::block::Codec;
 use under_seal_core::formats::sealed::record::put_entry;
-use under_seal_core::ground::entry::{Content, Entry, EntryKind};
+use under_seal_core::ground::entry::{Content, Entry, EntryKind, EntryPath};
 use under_seal_core::landing::NotLandedWhy;
 
 /// Every lie has a named refusal, nothing wrong lands, nothing panics.
@@ -63,15 +63,18 @@ fn links_come_last_and_none_that_leads_outside_is_made() {
 }
 
 #[test]
-fn a_name_that_the_system_cannot_hold_is_left_and_the_rest_lands() {
+fn a_name_that_the_system_cannot_hold_gets_another() {
     let desk = Desk::new();
     let mut draft = Draft::empty();
     draft.file(1, "a");
-    draft.file(2, &"b".repeat(256));
+    draft.file(2, &("b".repeat(256) + ".csv"));
+    draft.file(3, &("b".repeat(251) + ".csv"));
+    draft.index.sort_by(|one, other| one.listed.entry.path.cmp(&other.listed.entry.path));
     let path = draft.seal(&desk);
     let landed = desk.open(&[path], &desk.path("inbox")).unwrap().landed;
-    assert_eq!((landed.files, landed.not_landed[0].why), (1, NotLandedWhy::LongName));
-    assert_eq!(landed.not_landed[0].path.as_bytes().len(), 256);
+    let path = |name: String| EntryPath::new(name).unwrap();
+    let renamed = (path("b".repeat(247) + " (2).csv"), path("b".repeat(256) + ".csv"));
+    assert_eq!((landed.files, landed.renamed), (3, vec![renamed]));
 }
 
 /// What the next pack beside it would believe, were it looked at only (the journal was once believed whoever wrote it).

@@ -284,6 +284,7 @@ fn portable() {
         "cap-std",
         "crossbeam-channel",
         "data-encoding",
+        "dunce",
         "fs4",
         "glob",
         "globset",
