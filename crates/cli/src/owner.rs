@@ -33,7 +33,9 @@ fn fresh() -> Secret {
 
 /// The key that is kept; a new one where there is none yet, or what is there is no good.
 fn kept() -> Option<Secret> {
-    let folder = etcetera::choose_base_strategy().ok()?.state_dir()?.join(FOLDER);
+    let base = etcetera::choose_base_strategy().ok()?;
+    // Windows has one folder for all that stays on a machine.
+    let folder = base.state_dir().unwrap_or_else(|| base.cache_dir()).join(FOLDER);
     let file = folder.join(FILE);
     if let Some(secret) = read(&file) {
         return Some(secret);

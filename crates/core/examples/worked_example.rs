@@ -4,8 +4,7 @@
 #![allow(clippy::unwrap_used, dead_code, reason = "an example stops at the first thing that is not as it should be")]
 
 use std::fmt::Write as _;
-use std::fs::{self, File, FileTimes, Permissions};
-use std::os::unix::fs::PermissionsExt as _;
+use std::fs::{self, File, FileTimes};
 use std::slice;
 use std::sync::atomic::{AtomicU8, Ordering};
 use std::time::{Duration, SystemTime};
@@ -56,8 +55,10 @@ fn make() -> Made {
     let place = tempfile::tempdir().unwrap();
     let source = place.path().join("lamp.txt");
     fs::write(&source, CONTENT).unwrap();
-    fs::set_permissions(&source, Permissions::from_mode(0o644)).unwrap();
-    let modified = SystemTime::UNIX_EPOCH + Duration::new(1_930_000_000, 5);
+    // The usual one on Windows.
+    #[cfg(unix)]
+    fs::set_permissions(&source, std::os::unix::fs::PermissionsExt::from_mode(0o644)).unwrap();
+    let modified = SystemTime::UNIX_EPOCH + Duration::new(1_930_000_000, 500);
     File::options().write(true).open(&source).unwrap().set_times(FileTimes::new().set_modified(modified)).unwrap();
     let fixed = Counting(AtomicU8::new(0));
     let clock = || Timestamp { seconds: 1_940_000_000, nanoseconds: 7 };
@@ -121,7 +122,7 @@ pub fn text() -> String {
     let mut text = String::new();
     let mut say = |line: &str| text.push_str(&format!("{line}\n"));
     say(
-        "One file, `lamp.txt`, mode 0644, modified 1,930,000,000 seconds and 5 nanoseconds after 1970, holding the 17 bytes",
+        "One file, `lamp.txt`, mode 0644, modified 1,930,000,000 seconds and 500 nanoseconds after 1970, holding the 17 bytes",
     );
     say(
         "`The lamp is lit.` and a line feed; packed at 1,940,000,000 seconds and 7 nanoseconds under the name `lamp`, with the",

@@ -7,10 +7,10 @@ mod support;
 
 use rstest::rstest;
 use std::fs;
-use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::sync::{Mutex, MutexGuard, PoisonError};
+use support::system::{set_mode, symlink};
 use support::{Desk, PASSWORD, gather, noise, tree};
 use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::disk::FileAction;
@@ -50,7 +50,7 @@ fn lay_out(desk: &Desk, with_old_set: bool) {
         fs::remove_file(desk.path("source/old")).unwrap();
     }
     desk.source("noise", &noise(150_000)).source("plans/tower.svg", b"<svg/>").source("plans/empty", b"");
-    symlink("plans", desk.path("source/link")).unwrap();
+    symlink("plans", desk.path("source/link"));
     fs::hard_link(desk.path("source/plans/tower.svg"), desk.path("source/tower again.svg")).unwrap();
 }
 
@@ -314,7 +314,7 @@ fn an_opening_killed_at_any_operation_is_completed_by_the_next() {
     let _alone = alone();
     let desk = Desk::new();
     lay_out(&desk, false);
-    fs::set_permissions(desk.path("source/plans"), fs::Permissions::from_mode(0o550)).unwrap();
+    set_mode(desk.path("source/plans"), 0o550);
     desk.pack(FIT);
     let inbox = desk.path("inbox");
     for number in 0.. {
@@ -326,7 +326,7 @@ fn an_opening_killed_at_any_operation_is_completed_by_the_next() {
         let (landed, sent) = (tree(&inbox.join("source")), tree(&desk.path("source")));
         assert!(at_its_end || landed == sent, "killed at operation {number}: {landed:#?}");
         assert_eq!(tree(&inbox).len(), landed.len() + 1, "killed at operation {number}");
-        fs::set_permissions(inbox.join("source/plans"), fs::Permissions::from_mode(0o750)).unwrap();
+        set_mode(inbox.join("source/plans"), 0o750);
         fs::remove_dir_all(&inbox).unwrap();
         if alive {
             assert!(number > 10, "only {number} operations");

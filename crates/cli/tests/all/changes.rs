@@ -146,6 +146,7 @@ fn a_recipient_is_played_in_turn(#[case] after: &[&str], #[case] code: i32, #[ca
 
 /// What `compare` ends with can be typed as it stands.
 #[test]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
 fn compare_ends_with_what_brings_it_up_to_date() {
     let desk = three_generations();
     let ran = desk.run(&["compare", "first.useal", "box", "--leave-out", "b c"]).expect(1);

@@ -1,10 +1,11 @@
 //! What files have beside their content: hard links, holes and extended attributes come back, or are told not to.
 
+use crate::support::system::{are_one, attribute, bytes_on_disk, set_attribute};
 use crate::support::{Desk, PASSWORD};
 use rstest::rstest;
 use std::fs::{self, File};
-use std::os::unix::fs::{FileExt as _, MetadataExt as _};
-use std::path::{Path, PathBuf};
+use std::io::{Seek as _, SeekFrom, Write as _};
+use std::path::Path;
 
 const LAMP: &str = "wrenfall-light/tower/lamp.raw";
 const FURTHER: [&str; 2] = ["wrenfall-light/copy of lamp.raw", "wrenfall-light/Küste/lamp.raw"];
@@ -20,32 +21,17 @@ fn desk() -> Desk {
         fs::create_dir_all(desk.path(further).parent().unwrap()).unwrap();
         fs::hard_link(desk.path(LAMP), desk.path(further)).unwrap();
     }
-    let image = File::create(desk.path(IMAGE)).unwrap();
-    image.write_all_at(b"lit", 40_000_000).unwrap();
+    let mut image = File::create(desk.path(IMAGE)).unwrap();
+    image.seek(SeekFrom::Start(40_000_000)).unwrap();
+    image.write_all(b"lit").unwrap();
     image.set_len(90_000_000).unwrap();
     File::create(desk.path(SHORT_IMAGE)).unwrap().set_len(300_000).unwrap();
     desk
 }
 
-/// Whether an attribute could be set.
-fn set_attribute(path: &Path, name: &str) -> bool {
-    rustix::fs::setxattr(path, name, b"north wall", rustix::fs::XattrFlags::empty()).is_ok()
-}
-
-fn attribute(path: &Path, name: &str) -> Option<Vec<u8>> {
-    let mut value = [0; 100];
-    let length = rustix::fs::getxattr(path, name, &mut value[..]).ok()?;
-    Some(value[..length].to_vec())
-}
-
 /// How many of these are one file.
 fn in_one(folder: &Path, names: &[&str]) -> usize {
-    let number = |name: &&str| fs::metadata(folder.join(name)).unwrap().ino();
-    names.iter().filter(|name| number(name) == number(&names[0])).count()
-}
-
-fn bytes_on_disk(path: PathBuf) -> u64 {
-    fs::metadata(path).unwrap().blocks() * 512
+    names.iter().filter(|name| are_one(&folder.join(name), &folder.join(names[0]))).count()
 }
 
 /// The archive's file, options of packing it, and how many names are one file afterwards, whether holes are holes, and attributes kept.
@@ -66,7 +52,7 @@ fn what_files_have_comes_back(
     #[case] attributes: bool,
 ) {
     let desk = desk().with_password(!options.contains(&"--no-password"));
-    let has_attributes = set_attribute(&desk.path("wrenfall-light/note.txt"), "user.keeper");
+    let has_attributes = set_attribute(&desk.path("wrenfall-light/note.txt"), "user.keeper", b"north wall");
     let typed = [&["wrenfall-light", "--to", archive, "--json"], options].concat();
     let plan = desk.run(&[&["plan"], &typed[..]].concat()).expect(0);
     let packed = desk.run(&[&["pack"], &typed[..]].concat()).expect(0);
@@ -176,7 +162,7 @@ fn archives_are_recast_with_them(#[case] formats: &[&str], #[case] one: usize, #
 #[case::from_tar("a.tar")]
 fn a_stream_of_tar_has_them_all(#[case] archive: &str) {
     let desk = desk();
-    let kept = set_attribute(&desk.path(LAMP), "user.comment");
+    let kept = set_attribute(&desk.path(LAMP), "user.comment", b"north wall");
     let no_password: &[&str] = if archive == "a.tar" { &["--no-password"] } else { &[] };
     let desk = desk.with_password(archive != "a.tar");
     desk.run(&[&["pack", "wrenfall-light", "--attributes", "--to", archive][..], no_password].concat()).expect(0);

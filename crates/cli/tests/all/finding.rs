@@ -54,6 +54,7 @@ fn the_overview_groups_all_commands_and_each_has_a_screen() {
 
 /// The examples of every screen run as they stand, on the demonstration's data.
 #[test]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
 fn the_examples_run() {
     let desk = Desk::with_volumes();
     for (from, to) in [("wrenfall-light/letters", "letters"), ("wrenfall-light/survey", "survey")] {
@@ -189,6 +190,7 @@ fn a_shell_completes_commands_and_options(#[case] shell: &str) {
 #[case("pack --fit mail-2", "mail-25")]
 #[case("reh", "rehearse")]
 #[case("open --on-clash n", "newer")]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
 fn bash_offers_the_words_that_are_taken(#[case] typed: &str, #[case] offered: &str) {
     let desk = Desk::new();
     fs::write(desk.path("completions"), desk.run(&["completions", "bash"]).expect(0).out).unwrap();
@@ -261,6 +263,7 @@ fn a_mailbox_is_thought_of(#[case] fit: &str, #[case] hint: bool) {
 #[case::not_there(2, "does not exist. Check the spelling.", &["list nothere", "open nothere", "check nothere", "about nothere", "peek nothere a", "compare nothere a", "receipt nothere", "confirm nothere AB6EP-K08MX-VQSQZ-BWVKQ", "rehearse nothere --against w", "handover nothere --to x", "revise nothere --remove x", "recast nothere --fit 1MB", "recast nothere --as zip", "relock nothere --new-password-from new", "portion nothere --fit 1MB", "reunite nothere", "pack nothere", "plan nothere"])]
 #[case::wrong_password(3, "Wrong password.", &["list out", "open out --into x", "check out", "about out", "peek out costs", "compare out wrenfall-light", "receipt out", "rehearse out --against wrenfall-light", "revise out --remove x", "recast out --as zip --to x/", "relock out --new-password-from new", "handover out --to x --password-note note"])]
 #[case::missing(4, "missing", &["list part", "open part --into x", "check part", "about part", "peek part costs", "compare part wrenfall-light", "receipt part", "revise part --remove x", "recast part --as zip --to x/", "recast part --one-volume", "relock part --new-password-from new", "handover part --to x"])]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
 fn a_failure_has_one_code(#[case] code: i32, #[case] words: &str, #[case] lines: &[&str]) {
     let desk = Desk::with_volumes();
     desk.file("new", b"a quite new set of words").file("wrong", b"wrong");

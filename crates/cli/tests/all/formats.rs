@@ -4,12 +4,11 @@
 #[path = "../../../core/tests/support/iso.rs"]
 mod iso;
 use crate::support::Desk;
+use crate::support::system::set_mode;
 use iso::{Disc, file, folder, mode, named};
 use rstest::rstest;
-use std::ffi::OsStr;
 use std::fs;
-use std::os::unix::ffi::OsStrExt as _;
-use std::os::unix::fs::PermissionsExt as _;
+use under_seal_core::disk::names::name_of;
 
 fn with_dossier() -> Desk {
     let desk = Desk::new();
@@ -104,9 +103,9 @@ fn a_name_that_is_no_text_does_not_block_the_rest(
 ) {
     let desk = Desk::new().with_password(true);
     desk.file("sources/plain", b"1");
-    let folder = desk.path("sources").join(OsStr::from_bytes(b"k\xfcste"));
+    let folder = desk.path("sources").join(name_of(b"k\xfcste"));
     fs::create_dir(&folder).unwrap();
-    fs::write(folder.join(OsStr::from_bytes(b"d\xe4mm.txt")), b"2").unwrap();
+    fs::write(folder.join(name_of(b"d\xe4mm.txt")), b"2").unwrap();
     let archive = if options.contains(&"--as") { "b" } else { "b.zip" };
     let packed = desk.run(&[&["pack", "sources", "--contents", "--to", archive], options].concat()).expect(code);
     let said = (packed.out + &packed.err).replace("\n  ", " ");
@@ -362,7 +361,7 @@ fn a_lone_compressed_file_keeps_its_name_on_the_way() {
     let said = desk.run(&["rehearse", "levels.csv.gz", "--against", "levels.csv"]).expect(0).out;
     assert!(said.contains("1 file under the names that they need") && said.contains("in every byte"), "{said}");
     // It has neither time nor mode of its own.
-    fs::set_permissions(desk.path("levels.csv"), fs::Permissions::from_mode(0o600)).unwrap();
+    set_mode(desk.path("levels.csv"), 0o600);
     fs::File::open(desk.path("levels.csv")).unwrap().set_modified(std::time::UNIX_EPOCH).unwrap();
     desk.run(&["compare", "levels.csv.gz", "levels.csv"]).expect(0);
     desk.run(&["rehearse", "levels.csv.gz", "--against", "levels.csv"]).expect(0);

@@ -8,6 +8,8 @@ mod documents;
 mod extras;
 mod finding;
 mod formats;
+// Played through a pseudo-terminal of Unix, as is `terminal`.
+#[cfg(unix)]
 mod guiding;
 mod keeping;
 mod looking;
@@ -20,6 +22,7 @@ mod sending;
 mod story;
 mod streaming;
 mod taking;
+#[cfg(unix)]
 mod terminal;
 mod trouble;
 

@@ -22,6 +22,7 @@ fn with_file(bytes: usize) -> (Desk, Vec<u8>) {
 #[case::exact(3_000, 3)]
 #[case::with_a_rest(9_001, 10)]
 #[case::many(120_500, 121)]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
 fn concatenation_joins_the_pieces_anywhere(#[case] bytes: usize, #[case] count: usize) {
     let (desk, content) = with_file(bytes);
     let cut = desk.run(&["portion", NAME, "--fit", "1KB", "--to", "cut", "--json"]).expect(0);

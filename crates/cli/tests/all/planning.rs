@@ -88,6 +88,7 @@ fn every_line_of_pack_can_be_planned(#[case] options: &[&str], #[case] code: i32
     assert_eq!(desk.names("."), before);
 }
 
+#[cfg(unix)] // a pipe, a device or a socket is in it
 #[test]
 fn what_would_fail_is_told_apart_from_notes() {
     let desk = desk();

@@ -1,6 +1,7 @@
 //! Proof before sending and after.
 
 use crate::support::Desk;
+use crate::support::system::symlink;
 use rstest::rstest;
 use std::fs;
 
@@ -22,7 +23,7 @@ use std::fs;
 }, 1, "cost-table.csv: kind", "/differing/1/differs_in/0", "kind")]
 #[case::moved_and_renamed(|desk: &Desk| {
     fs::rename(desk.path("wrenfall-light"), desk.path("old")).unwrap();
-    std::os::unix::fs::symlink("old", desk.path("wrenfall-light")).unwrap();
+    symlink("old", desk.path("wrenfall-light"));
 }, 0, "Nothing has changed", "/same", 29)]
 fn what_has_changed_since_is_found(
     #[case] accident: fn(&Desk),
@@ -379,6 +380,7 @@ fn the_note_can_be_the_senders_own() {
 #[case::page(&["--to", "s/", "--as", "page"], &[], "s/wrenfall-light.html", "opens itself in a web browser")]
 #[case::without_the_page(&["--to", "s/"], &["--no-page"], "s", "ask the sender for open-me.html")]
 #[case::zip(&["--to", "s/board.zip"], &[], "s/board.zip", "Open board.zip with the program that you have for ZIP")]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
 fn the_note_of_a_handover_can_be_followed(
     #[case] packing: &[&str],
     #[case] options: &[&str],

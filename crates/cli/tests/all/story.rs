@@ -146,6 +146,7 @@ fn a_large_set_is_summed_up() {
 #[case::planned(&["plan", "wrenfall-light", "--leave-out", "*.csv", "--fit=260KB", "--json", "--line", "20Mbit"], 0)]
 #[case::packed(&["pack", "wrenfall-light/letters/Überblick für den Beirat – Laterne & Galerie.txt"], 0)]
 #[case::in_pieces(&["portion", "wrenfall-light/costs/cost-table.csv", "--fit", "4KB"], 0)]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
 fn what_is_suggested_runs_as_it_stands(#[case] arguments: &[&str], #[case] code: i32) {
     let desk = Desk::with_volumes();
     let moved = match arguments {

@@ -18,6 +18,7 @@ fn noise(bytes: usize) -> Vec<u8> {
 #[case::zip("--to out/a.zip")]
 #[case::zip_with_hidden_names("--to out/a.zip --hide-names")]
 #[case::slow("--to out/ --squeeze hard")]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
 fn a_stream_is_packed(
     #[case] options: &str,
     #[values(0, 700_000)] bytes: usize,
@@ -47,6 +48,7 @@ fn a_stream_is_packed(
 #[case::several_out("pack beside --to - --fit 20KB", 2, "takes one file")]
 #[case::empty_list("pack --paths-from -", 2, "names no paths")]
 #[case::listed_and_missing("pack --paths-from beside/list --name a", 2, "nowhere")]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
 fn what_cannot_stream_is_refused(#[case] line: &str, #[case] code: i32, #[case] words: &str) {
     let desk = Desk::new();
     desk.file("beside/letter", b"lit").file("beside/list", b"nowhere\n");
@@ -63,6 +65,7 @@ fn what_cannot_stream_is_refused(#[case] line: &str, #[case] code: i32, #[case] 
 #[rstest]
 #[case::lines("printf 'a/one\\nb/one\\n'", "", &["a/one", "b/one"])]
 #[case::from_a_search("find a b -type f -print0", "-0", &["a/line\nbreak", "a/one", "b/one"])]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
 fn sources_come_from_a_list(#[case] lists: &str, #[case] option: &str, #[case] expected: &[&str]) {
     let desk = Desk::new();
     desk.file("a/one", b"1").file("a/line\nbreak", b"2").file("b/one", b"3");
@@ -76,6 +79,7 @@ fn sources_come_from_a_list(#[case] lists: &str, #[case] option: &str, #[case] e
 
 /// An archive goes out whole and verified, and comes out as a tar archive or as its file; what is cut off does not pass.
 #[test]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
 fn archives_and_contents_go_out() {
     let desk = Desk::with_volumes();
     let piped = in_a_shell(&desk, "PROGRAM pack wrenfall-light --to - > sent.useal").expect(0);
@@ -103,6 +107,7 @@ fn archives_and_contents_go_out() {
 #[rstest]
 #[case::standard_input("--password-from - < secret")]
 #[case::descriptor("--password-fd 7 7< secret")]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
 fn a_password_comes_in(#[case] way: &str) {
     let desk = Desk::with_volumes().with_password(false);
     desk.file("secret", PASSWORD.as_bytes()).file("wrong", b"another one");
@@ -116,6 +121,7 @@ fn a_password_comes_in(#[case] way: &str) {
 }
 
 /// While nothing comes, the wish to stop is heard all the same, and nothing is left.
+#[cfg(unix)] // by a signal
 #[test]
 fn waiting_for_what_comes_can_be_stopped() {
     let desk = Desk::new();

@@ -1,5 +1,6 @@
 //! Taking files out in other ways than all of them into their folders.
 
+use crate::support::system::{attribute, set_attribute};
 use crate::support::{Desk, PASSWORD, Ran};
 use rstest::rstest;
 use std::fs;
@@ -60,19 +61,14 @@ fn the_mark_of_where_volumes_came_from_is_carried_on(#[case] mark: bool, #[case]
     desk.file("note.txt", b"1");
     desk.run(&["pack", "note.txt"]).expect(0);
     let volume = desk.path("note.txt.useal");
-    if mark {
-        let set = rustix::fs::setxattr(&volume, NAME, b"https://wrenfall.example/", rustix::fs::XattrFlags::empty());
-        if set == Err(rustix::io::Errno::NOTSUP) {
-            eprintln!("passed over: this file system has no extended attributes");
-            return;
-        }
-        set.unwrap();
+    if mark && !set_attribute(&volume, NAME, b"https://wrenfall.example/") {
+        eprintln!("passed over: this file system has no extended attributes");
+        return;
     }
     let ran = desk.run(&["open", "note.txt.useal", "--into", "in", "--origin-mark"]).expect(0).out;
     assert!(ran.contains(words), "{ran}");
-    let mut value = [0; 64];
-    let read = rustix::fs::getxattr(desk.path("in/note.txt"), NAME, &mut value[..]);
-    assert_eq!(read.is_ok_and(|length| &value[..length] == b"https://wrenfall.example/"), mark);
+    let read = attribute(&desk.path("in/note.txt"), NAME);
+    assert_eq!(read.is_some_and(|value| value == b"https://wrenfall.example/"), mark);
 }
 
 #[rstest]

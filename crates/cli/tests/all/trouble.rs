@@ -1,10 +1,9 @@
 //! Bad input: the right exit code, words that name the thing and the way out, and nothing lost.
 
+use crate::support::system::{is_private, set_mode, symlink};
 use crate::support::{Desk, Ran, in_a_shell};
 use rstest::rstest;
 use std::fs;
-use std::os::unix::fs::{PermissionsExt as _, symlink};
-use std::os::unix::process::CommandExt as _;
 use std::process::Command;
 
 #[rstest]
@@ -26,7 +25,7 @@ use std::process::Command;
 fn each_gets_its_words_and_its_exit_code(#[case] arguments: &[&str], #[case] code: i32, #[case] words: &str) {
     let desk = Desk::with_volumes();
     desk.file("note.txt", b"not the password").file("empty", b"");
-    symlink("nowhere", desk.path("dangling")).unwrap();
+    symlink("nowhere", desk.path("dangling"));
     let before = (desk.names("."), desk.names("out"), desk.names("wrenfall-light"));
     let ran = desk.run(arguments).expect(code);
     assert!(ran.err.replace("\n  ", " ").contains(words), "{}", ran.err);
@@ -91,7 +90,7 @@ fn the_users_key_is_kept_for_the_user_alone_and_is_not_needed() {
     desk.run(&["open", "out", "--into", "in"]).expect(0);
     let key = desk.path(".state/under-seal/owner-key");
     let first = fs::read(&key).unwrap();
-    assert_eq!((first.len(), fs::metadata(&key).unwrap().permissions().mode() & 0o777), (32, 0o600));
+    assert_eq!((first.len(), is_private(&key)), (32, true));
     desk.run(&["open", "out", "--into", "again"]).expect(0);
     assert_eq!(fs::read(&key).unwrap(), first);
 }
@@ -185,11 +184,12 @@ fn without_a_terminal_nobody_is_asked() {
     assert!(ran.err.contains("--password-from FILE"), "{}", ran.err);
 }
 
+#[cfg(unix)] // a pipe, a device or a socket is in it
 #[test]
 fn what_cannot_be_packed_is_named_and_the_rest_is_packed() {
     let desk = Desk::new();
     desk.file("source/a", b"1");
-    symlink("/etc/hostname", desk.path("source/outside")).unwrap();
+    symlink("/etc/hostname", desk.path("source/outside"));
     rustix::fs::mkfifoat(rustix::fs::CWD, desk.path("source/pipe"), rustix::fs::Mode::RWXU).unwrap();
     let packed = desk.run(&["pack", "source", "--json"]).expect(1);
     assert!(packed.json("/passed_over/0/path").as_str().unwrap().ends_with("source/pipe"));
@@ -200,15 +200,18 @@ fn what_cannot_be_packed_is_named_and_the_rest_is_packed() {
 }
 
 /// As a user who may not write there (root may write everywhere, and so becomes somebody else).
+#[cfg(unix)] // by permission bits
 fn as_a_stranger(desk: &Desk, arguments: &[&str]) -> Ran {
     let mut command = desk.command(arguments);
     if rustix::process::geteuid().is_root() {
         fs::copy(command.get_program(), desk.path("program")).unwrap();
         let mut copied = Command::new(desk.path("program"));
-        copied.args(arguments).current_dir(desk.path(".")).uid(65_534).gid(65_534);
+        copied.args(arguments).current_dir(desk.path("."));
+        std::os::unix::process::CommandExt::uid(&mut copied, 65_534);
+        std::os::unix::process::CommandExt::gid(&mut copied, 65_534);
         copied.env("UNDER_SEAL_PASSWORD", crate::support::PASSWORD).env("UNDER_SEAL_DEBUG_CHEAP_KEYS", "1");
         copied.env("XDG_CONFIG_HOME", desk.path(".settings"));
-        fs::set_permissions(desk.path("."), fs::Permissions::from_mode(0o777)).unwrap();
+        set_mode(desk.path("."), 0o777);
         command = copied;
     }
     // A process that another test has just forked may still hold the copy as it was written, until it runs its own program.
@@ -223,6 +226,7 @@ fn as_a_stranger(desk: &Desk, arguments: &[&str]) -> Ran {
     panic!("the copied program stays busy");
 }
 
+#[cfg(unix)] // by permission bits
 #[rstest]
 #[case::pack(&["pack", "a", "--to", "closed/"], 7, "Choose a place where you may write")]
 #[case::open(&["open", "a.useal", "--into", "closed/in"], 7, "Choose a place where you may write")]
@@ -235,19 +239,20 @@ fn where_one_may_not_write_or_read_the_system_says_no(
     let desk = Desk::new();
     desk.file("a", b"1").file("secret", b"2").file("closed/x", b"3");
     desk.run(&["pack", "a"]).expect(0);
-    fs::set_permissions(desk.path("secret"), fs::Permissions::from_mode(0o000)).unwrap();
-    fs::set_permissions(desk.path("closed"), fs::Permissions::from_mode(0o555)).unwrap();
-    fs::set_permissions(desk.path("a.useal"), fs::Permissions::from_mode(0o644)).unwrap();
+    set_mode(desk.path("secret"), 0o000);
+    set_mode(desk.path("closed"), 0o555);
+    set_mode(desk.path("a.useal"), 0o644);
     let ran = as_a_stranger(&desk, arguments).expect(code);
     assert!(ran.err.contains(words), "{}", ran.err);
     assert_eq!(desk.names("closed"), ["x"]);
-    fs::set_permissions(desk.path("closed"), fs::Permissions::from_mode(0o755)).unwrap();
+    set_mode(desk.path("closed"), 0o755);
 }
 
 /// A limit on file sizes stands for a full disk: writing fails in the middle.
 #[rstest]
 #[case::pack(&["pack", "noise", "--to", "out/"], "out")]
 #[case::open(&["open", "sealed", "--into", "inbox"], "inbox")]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
 fn when_writing_fails_in_the_middle_nothing_half_written_stays(#[case] arguments: &[&str], #[case] folder: &str) {
     let desk = Desk::new();
     let noise: Vec<u8> = (0..2_000_000_u32).flat_map(|n| n.wrapping_mul(2_654_435_761).to_le_bytes()).collect();
@@ -264,6 +269,7 @@ fn when_writing_fails_in_the_middle_nothing_half_written_stays(#[case] arguments
     assert_eq!(fs::read(desk.path("noise")).unwrap(), noise);
 }
 
+#[cfg(unix)] // a pipe, a device or a socket is in it
 #[test]
 fn names_that_would_write_on_the_screen_are_shown_escaped() {
     let desk = Desk::new();
@@ -296,6 +302,7 @@ fn a_number_of_threads_is_refused_or_works(#[case] threads: &str) {
 
 /// The system gives few threads, which it does not do for root: it is told how many work.
 #[test]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
 fn threads_that_the_system_does_not_give_are_an_error_with_a_number() {
     let desk = Desk::new();
     desk.file("a", b"1");
@@ -307,6 +314,7 @@ fn threads_that_the_system_does_not_give_are_an_error_with_a_number() {
 
 /// Frames of the hardest squeeze take more than so much, however little is packed.
 #[test]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
 fn too_little_memory_is_an_error_and_leaves_nothing() {
     let desk = Desk::new();
     desk.file("a", &b"levels at the lantern\n".repeat(400_000));
@@ -332,6 +340,7 @@ fn a_defect_ends_with_words_and_leaves_nothing() {
 
 /// What cannot be told on standard error is not told, and nothing else is lost by it.
 #[rstest]
+#[cfg_attr(windows, ignore = "there is no such device")]
 fn a_log_that_cannot_be_written_loses_nothing(#[values("-v", "-vv", "-q")] option: &str) {
     let desk = Desk::new();
     desk.file("a", b"1");
@@ -343,6 +352,7 @@ fn a_log_that_cannot_be_written_loses_nothing(#[values("-v", "-vv", "-q")] optio
 
 /// A limit to the length of files is like a full disk, and not the end of the program.
 #[test]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
 fn a_file_that_may_not_grow_is_an_error_like_a_full_disk() {
     let desk = Desk::new();
     desk.file("a", &[7; 200_000]);
@@ -355,6 +365,7 @@ fn a_file_that_may_not_grow_is_an_error_like_a_full_disk() {
 #[rstest]
 #[case::ignored("trap '' HUP INT; ", 0)]
 #[case::heeded("", 130)]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
 fn a_signal_that_is_ignored_stays_so(#[case] before: &str, #[case] code: i32) {
     let desk = Desk::new();
     desk.file("a", &vec![7; 60_000_000]);
@@ -386,6 +397,7 @@ fn memory_with_a_password_in_it_is_kept_out_of_dumps() {
 #[case::message(&["--message-from", "/dev/zero"], 2)]
 #[case::patterns(&["--leave-out-from", "/dev/zero"], 2)]
 #[case::configuration(&["--config", "/dev/zero"], 2)]
+#[cfg_attr(windows, ignore = "there is no such device")]
 fn a_device_that_never_ends_is_no_file_of_an_option(#[case] options: &[&str], #[case] code: i32) {
     let desk = Desk::new();
     desk.file("a", b"1");
@@ -397,7 +409,7 @@ fn a_device_that_never_ends_is_no_file_of_an_option(#[case] options: &[&str], #[
 
 /// A ledger's name comes out of the archive: nothing is written through a link that has it, or waited for in a pipe.
 #[rstest]
-#[case::link(|path: &std::path::Path| symlink("theirs", path).unwrap())]
+#[case::link(|path: &std::path::Path| symlink("theirs", path))]
 #[case::pipe(|path: &std::path::Path| assert!(Command::new("mkfifo").arg(path).status().unwrap().success()))]
 fn a_ledger_is_a_file_of_its_own(#[case] make: fn(&std::path::Path)) {
     let desk = Desk::new();
@@ -430,7 +442,7 @@ fn followed_links_do_not_explode() {
     {
         fs::create_dir(desk.path(level)).unwrap();
         for name in ["one", "two", "three", "four"] {
-            symlink(format!("../{next}"), desk.path(level).join(name)).unwrap();
+            symlink(format!("../{next}"), desk.path(level).join(name));
         }
     }
     let packed = desk.run(&["pack", "s", "--follow", "--json"]).expect(1);
@@ -438,11 +450,12 @@ fn followed_links_do_not_explode() {
 }
 
 /// A configuration file of another user's is warned of, and used by nobody; one that is named is an error.
+#[cfg(unix)] // by permission bits
 #[test]
 fn a_configuration_that_may_not_be_read_is_passed_over() {
     let desk = Desk::new();
     desk.file("a", b"1").file(".settings/under-seal/config.toml", b"[profiles.a]\n");
-    fs::set_permissions(desk.path(".settings/under-seal/config.toml"), fs::Permissions::from_mode(0o0)).unwrap();
+    set_mode(desk.path(".settings/under-seal/config.toml"), 0o0);
     let ran = as_a_stranger(&desk, &["fits"]);
     assert!(ran.code == 0 && ran.err.contains("may not be read"), "{} {}", ran.code, ran.err);
     assert_eq!(as_a_stranger(&desk, &["fits", "--config", ".settings/under-seal/config.toml"]).code, 7);
@@ -450,6 +463,7 @@ fn a_configuration_that_may_not_be_read_is_passed_over() {
 
 /// A folder that gets another name while it is packed into is no damaged disk.
 #[test]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
 fn a_folder_that_is_renamed_meanwhile_is_told() {
     let desk = Desk::new();
     desk.file("a", &vec![7; 60_000_000]);

@@ -2,6 +2,8 @@
 
 #![allow(clippy::unwrap_used, clippy::panic, dead_code, reason = "each test file uses its part of this")]
 
+pub mod system;
+
 use assert_cmd::cargo::cargo_bin;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -94,6 +96,7 @@ impl Desk {
         }
         // Whoever runs the tests may have settings of their own.
         command.env("XDG_CONFIG_HOME", self.path(".settings")).env("XDG_STATE_HOME", self.path(".state"));
+        command.env("APPDATA", self.path(".settings")).env("LOCALAPPDATA", self.path(".state"));
         command
     }
 

@@ -1,5 +1,7 @@
 //! What the program's own reader is held to, held against the page's: lies under a right seal.
 
+// The browsers that it is tried in are driven as on Unix; the page itself is the same everywhere.
+#![cfg(unix)]
 #![allow(clippy::unwrap_used, clippy::panic, reason = "a test stops at the first thing that is not as it should be")]
 
 #[path = "../../../cli/tests/page/browser.rs"]

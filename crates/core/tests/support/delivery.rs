@@ -3,11 +3,11 @@
 
 use super::gather;
 use super::messages::{message, part};
+use super::system::{set_mode, symlink};
 use super::{Desk, PASSWORD, noise, tree};
 use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::OsStr;
 use std::fs;
-use std::os::unix::fs::{PermissionsExt as _, symlink};
 use std::path::{Path, PathBuf};
 use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::formats::archive::Archive;
@@ -272,12 +272,12 @@ fn laid_out(choices: &mut Choices) -> Desk {
         }
         if choices.below(4) == 0 {
             let path = desk.path("source").join(&name);
-            fs::set_permissions(&path, fs::Permissions::from_mode(0o750)).unwrap();
+            set_mode(&path, 0o750);
         }
     }
     if choices.below(2) == 0 {
         fs::create_dir(desk.path("source/nothing in here")).unwrap();
-        symlink("keeper.txt", desk.path("source/latest")).unwrap();
+        symlink("keeper.txt", desk.path("source/latest"));
     }
     desk
 }

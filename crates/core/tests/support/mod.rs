@@ -8,16 +8,17 @@ pub mod draft;
 pub mod iso;
 pub mod lies;
 pub mod messages;
+pub mod system;
 pub mod tar;
 pub mod zip;
 
 use std::collections::BTreeMap;
 use std::fs;
-use std::os::unix::fs::MetadataExt as _;
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use under_seal_core::Error;
 use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::disk::{mode_of, modified_of};
 use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::reader::Flaws;
@@ -262,7 +263,14 @@ pub fn tree(root: &Path) -> BTreeMap<PathBuf, String> {
         } else {
             blake3::hash(&fs::read(&path).unwrap()).to_string()
         };
-        let features = format!("{:o} {}.{} {content}", metadata.mode(), metadata.mtime(), metadata.mtime_nsec());
+        let Timestamp { seconds, nanoseconds } = modified_of(&metadata);
+        // A link's own bits mean nothing.
+        let mode = match (metadata.is_symlink(), metadata.is_dir()) {
+            (true, _) => 0o120_777,
+            (false, true) => 0o040_000 | mode_of(&metadata),
+            (false, false) => 0o100_000 | mode_of(&metadata),
+        };
+        let features = format!("{mode:o} {seconds}.{nanoseconds} {content}");
         found.insert(path.strip_prefix(root).unwrap().to_owned(), features);
     }
     found

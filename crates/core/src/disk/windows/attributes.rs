@@ -1,6 +1,7 @@
 //! What a file of Windows has beside its content: streams of other names, which NTFS keeps. None of them is packed; the one that says
 //! where a file came from is read and written by its name.
 
+use super::ORIGIN_MARKS;
 use std::fs::{self, File};
 use std::io;
 use std::path::{Path, PathBuf};
@@ -32,7 +33,9 @@ pub fn value_of(_: &File, path: &Path, name: &[u8], limit: usize) -> io::Result<
     }
 }
 
-/// Writes a stream; whether the file system has such.
+/// Writes the stream that says where a file came from; whether the file system has such. Attributes of an archive are no streams: their
+/// names could mean anything here.
 pub fn set(_: &File, path: &Path, name: &[u8], value: &[u8]) -> io::Result<bool> {
-    Ok(fs::write(stream(path, name), value).is_ok())
+    let is_mark = ORIGIN_MARKS.iter().any(|mark| mark.as_bytes() == name);
+    Ok(is_mark && fs::write(stream(path, name), value).is_ok())
 }

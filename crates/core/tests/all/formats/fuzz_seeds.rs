@@ -114,7 +114,7 @@ fn make_seeds() {
     };
     let desk = Desk::new();
     desk.source("letters/to the board.txt", &b"The lamp is lit. ".repeat(40)).source("plans/empty.svg", b"");
-    std::os::unix::fs::symlink("letters", desk.path("source/link")).unwrap();
+    crate::support::system::symlink("letters", desk.path("source/link"));
     let volumes = desk.pack("");
     let bytes = fs::read(&volumes[0]).unwrap();
     put("header", "volume", &bytes[..4_096]);

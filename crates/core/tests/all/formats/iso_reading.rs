@@ -1,6 +1,7 @@
 //! Disc images: what is read of them, and what is refused.
 
 use crate::support::iso::{BEYOND, Disc, Node, ROOT, SECTOR, both, field, file, folder, goes_on, mode, named};
+use crate::support::system::here;
 use crate::support::{Desk, tree, zip};
 use proptest::prelude::*;
 use rstest::rstest;
@@ -93,7 +94,11 @@ fn the_best_names_are_taken<T: AsRef<str>>(
 fn rock_ridge_describes_entries(#[case] root: Vec<Node>, #[case] name: &str, #[case] features: &str) {
     let disc = Disc { beyond: named("long lamp"), ..Disc::with_rock_ridge(root) };
     let landed = landed(&Desk::new(), &disc.bytes()).unwrap();
-    assert!(landed[name].starts_with(features), "{landed:?}");
+    if features.contains("link") && cfg!(windows) {
+        // There is none.
+        return;
+    }
+    assert!(landed[name].starts_with(&here(features)), "{landed:?}");
     assert!(landed.keys().all(|path| name.starts_with(path.as_str())), "{landed:?}");
     let content =
         if name == "A" && features == "100644 " { [&[b'l'; SECTOR][..], b"it"].concat() } else { b"lit".to_vec() };
@@ -261,7 +266,7 @@ fn expected(nodes: &[Node], above: &str, all: &mut BTreeMap<String, String>) {
             _ => blake3::hash(&node.contents.concat()).to_string(),
         };
         expected(&node.children, &format!("{path}/"), all);
-        all.insert(path, format!("{mode:o} 1930363567.0 {content}"));
+        all.insert(path, here(&format!("{mode:o} 1930363567.0 {content}")));
     }
 }
 

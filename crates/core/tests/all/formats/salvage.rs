@@ -1,11 +1,11 @@
 //! Property 6: with volumes missing, every file that lies wholly in those present can still be had.
 
+use crate::support::system::{set_mode, symlink};
 use crate::support::{Desk, PASSWORD, gather, tree};
 use proptest::prelude::*;
 use rstest::rstest;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
-use std::os::unix::fs::PermissionsExt as _;
 use std::path::{Path, PathBuf};
 use under_seal_core::formats::sealed::{CostLimit, Lost, Salvage, SealedError, unlock};
 use under_seal_core::ground::secrets::Password;
@@ -80,8 +80,8 @@ fn what_has_no_content_is_had_from_the_index() {
     let desk = Desk::new();
     desk.source("a/first", &noise(1, 300_000)).source("b/empty", b"").source("z/last", &noise(2, 300_000));
     fs::create_dir(desk.path("source/b/nothing inside")).unwrap();
-    std::os::unix::fs::symlink("../a/first", desk.path("source/b/link")).unwrap();
-    fs::set_permissions(desk.path("source/b"), fs::Permissions::from_mode(0o710)).unwrap();
+    symlink("../a/first", desk.path("source/b/link"));
+    set_mode(desk.path("source/b"), 0o710);
     let volumes = desk.pack("130KB");
     let sent = tree(&desk.path("source"));
     // The first half of what is packed goes with its volumes; b's records are in it.

@@ -1,11 +1,12 @@
 //! What a sender chooses is what is packed, under the paths that were meant.
 
 use crate::support::Desk;
+use crate::support::system::symlink;
 use rstest::rstest;
 use std::collections::HashSet;
 use std::fs;
-use std::os::unix::fs::{MetadataExt as _, symlink};
 use std::path::PathBuf;
+use under_seal_core::disk::{Links, identity_at};
 use under_seal_core::ground::passwords::{Guessing, judge, make_passphrase};
 use under_seal_core::ground::secrets::Password;
 use under_seal_core::source::{Catalogue, Choice, Naming, Patterns, SourceError, expand};
@@ -19,8 +20,8 @@ fn dossier() -> Desk {
         desk.source(file, file.as_bytes());
     }
     desk.source("../beside/tower.svg", b"<svg/>");
-    symlink("../beside", desk.path("source/drawings")).unwrap();
-    symlink("..", desk.path("source/survey/back")).unwrap();
+    symlink("../beside", desk.path("source/drawings"));
+    symlink("..", desk.path("source/survey/back"));
     desk
 }
 
@@ -70,6 +71,7 @@ fn patterns(patterns: &[&str]) -> Patterns {
     "letters letters/first.txt letters/first.txt~",
     7
 )]
+#[cfg_attr(windows, ignore = "there are no links in it")]
 fn the_choice_is_what_is_packed(#[case] choice: Choice, #[case] expected: &str, #[case] left_out: u64) {
     let desk = dossier();
     desk.source("own.useal", b"an old volume");
@@ -82,9 +84,10 @@ fn the_choice_is_what_is_packed(#[case] choice: Choice, #[case] expected: &str, 
 }
 
 #[test]
+#[cfg_attr(windows, ignore = "there are no links in it")]
 fn links_are_followed_where_that_is_wished_and_never_in_circles() {
     let desk = dossier();
-    symlink("nowhere", desk.path("source/dangling")).unwrap();
+    symlink("nowhere", desk.path("source/dangling"));
     let choice = Choice { follow: true, leave_out: patterns(&["letters", "raw", ".*"]), ..Choice::default() };
     let catalogue = gather(&desk, &[desk.path("source")], &choice).unwrap();
     assert_eq!(
@@ -100,6 +103,7 @@ fn links_are_followed_where_that_is_wished_and_never_in_circles() {
 #[case::folders_kept(&["x/../source/survey/raw", "x/../source/letters/first.txt"], "source source/letters source/letters/first.txt source/survey source/survey/raw source/survey/raw/north.pts")]
 #[case::one_within_the_other(&["x/../source/survey", "x/../source/survey/raw"], "source source/survey source/survey/.notes source/survey/back source/survey/levels.csv source/survey/raw source/survey/raw/north.pts")]
 #[case::absolute(&["source/letters"], "letters letters/first.txt letters/first.txt~")]
+#[cfg_attr(windows, ignore = "the way up from a drive is another")]
 fn paths_as_typed_keep_their_folders(#[case] typed: &[&str], #[case] expected: &str) {
     let desk = dossier();
     fs::create_dir(desk.path("x")).unwrap();
@@ -139,6 +143,7 @@ fn patterns_that_match_nothing_are_told() {
 #[case("source/survey/*", Ok(vec!["source/survey/back", "source/survey/levels.csv", "source/survey/raw"]))]
 #[case("source/letters/[", Ok(vec!["source/letters/["]))]
 #[case("source/*.tif", Err("matches nothing"))]
+#[cfg_attr(windows, ignore = "there are no links in it")]
 fn wildcards_are_expanded_where_no_shell_did(#[case] typed: &str, #[case] expected: Result<Vec<&str>, &str>) {
     let desk = dossier();
     if typed.ends_with('[') {
@@ -156,9 +161,13 @@ fn wildcards_are_expanded_where_no_shell_did(#[case] typed: &str, #[case] expect
 
 /// The system's own file systems are others than that of any folder.
 #[test]
+#[cfg_attr(windows, ignore = "there is no such folder")]
 fn another_file_system_is_left_out_where_that_is_wished() {
-    let device = |path: &str| fs::metadata(path).map(|metadata| metadata.dev());
-    let (Ok(outer), Ok(inner)) = (device("/dev"), device("/dev/shm")) else { return };
+    let device = |path: &str| {
+        let metadata = fs::metadata(path).ok()?;
+        Some(identity_at(path.as_ref(), &metadata, Links::Follow).ok()?.0.device)
+    };
+    let (Some(outer), Some(inner)) = (device("/dev"), device("/dev/shm")) else { return };
     let choice = Choice { one_system: true, only: patterns(&["shm"]), ..Choice::default() };
     let catalogue = gather(&Desk::new(), &[PathBuf::from("/dev")], &choice).unwrap();
     assert_eq!(catalogue.other_systems.iter().any(|path| path.as_bytes() == b"dev/shm"), outer != inner);

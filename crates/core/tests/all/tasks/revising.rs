@@ -7,6 +7,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use under_seal_core::Error;
 use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::disk::names::path_bytes_of;
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::reader::{ArchiveReader as _, Flaws};
 use under_seal_core::formats::registry::{SEALED, TAR_GZ, ZIP};
@@ -86,8 +87,8 @@ fn inside(desk: &Desk) -> Model {
     while let Some(folder) = waiting.pop() {
         for entry in fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {
             let content = if entry.is_dir() { None } else { Some(fs::read(&entry).unwrap()) };
-            let name = entry.strip_prefix(inbox.path()).unwrap().to_str().unwrap().to_owned();
-            found.insert(path(&name), content);
+            let name = path_bytes_of(entry.strip_prefix(inbox.path()).unwrap()).into_owned();
+            found.insert(EntryPath::new(name).unwrap(), content);
             waiting.extend(entry.is_dir().then_some(entry));
         }
     }

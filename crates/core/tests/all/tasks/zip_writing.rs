@@ -1,5 +1,6 @@
 //! ZIP archives that we write: they come back, others can read them, and no header is cut in two.
 
+use crate::support::system::{set_mode, set_time, symlink};
 use crate::support::zip::{CENTRAL, LOCAL};
 use crate::support::{Desk, PASSWORD, noise};
 use ctr::cipher::{KeyIvInit as _, StreamCipher as _};
@@ -7,12 +8,12 @@ use proptest::prelude::*;
 use ring::{hmac, pbkdf2};
 use rstest::rstest;
 use std::fs;
-use std::os::unix::ffi::OsStringExt as _;
-use std::os::unix::fs::{PermissionsExt as _, symlink};
-use std::path::PathBuf;
 use std::process::Command;
 use std::slice;
+use std::time::{Duration, SystemTime};
 use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::disk::NameRules;
+use under_seal_core::disk::names::name_of;
 use under_seal_core::formats::registry::{Format, TAR_GZ, ZIP};
 use under_seal_core::formats::zip::ZipWriteError;
 use under_seal_core::tasks::pack::PackError;
@@ -24,8 +25,8 @@ fn lay_out(desk: &Desk) {
     desk.source("survey/levels.csv", &text[..1_048_577]).source("photographs/noise.jpg", &noise(1_500_000));
     desk.source("Überblick – Laterne & Galerie.txt", "Die Laterne brennt.".as_bytes()).source("empty", b"");
     fs::create_dir_all(desk.path("source/nothing in here")).unwrap();
-    symlink("survey/levels.csv", desk.path("source/latest")).unwrap();
-    fs::set_permissions(desk.path("source/empty"), fs::Permissions::from_mode(0o751)).unwrap();
+    symlink("survey/levels.csv", desk.path("source/latest"));
+    set_mode(desk.path("source/empty"), 0o751);
 }
 
 fn zipping(squeeze: Squeeze) -> Desk {
@@ -63,15 +64,13 @@ fn same_for_any_number_of_threads(hide_names: bool) -> bool {
         lay_out(&desk);
         for path in desk.tree(&desk.path("source")).into_keys() {
             let path = desk.path("source").join(path);
-            let file = fs::File::open(&path).unwrap();
             if !path.is_symlink() {
-                file.set_modified(std::time::SystemTime::UNIX_EPOCH + std::time::Duration::from_secs(1_930_000_000))
-                    .unwrap();
+                set_time(path, SystemTime::UNIX_EPOCH + Duration::from_secs(1_930_000_000));
             }
         }
         // A link's own time cannot be set here.
-        fs::remove_file(desk.path("source/latest")).unwrap();
-        fs::File::open(desk.path("source")).unwrap().set_modified(std::time::SystemTime::UNIX_EPOCH).unwrap();
+        let _ = fs::remove_file(desk.path("source/latest"));
+        set_time(desk.path("source"), SystemTime::UNIX_EPOCH);
         fs::read(&desk.pack("")[0]).unwrap()
     });
     made[0] == made[1]
@@ -243,11 +242,11 @@ fn names_are_not_hidden_where_nothing_is_encrypted(#[case] format: &'static Form
 }
 
 #[test]
+#[cfg_attr(windows, ignore = "every name is text")]
 fn a_name_that_is_no_text_is_told() {
     let desk = zipping(Squeeze::Even);
     desk.source("a", b"1");
-    fs::write(desk.path("source").join(PathBuf::from(std::ffi::OsString::from_vec(b"not \xff text".to_vec()))), b"")
-        .unwrap();
+    fs::write(desk.path("source").join(name_of(b"not \xff text")), b"").unwrap();
     let error = desk.pack_until("", &|| false).unwrap_err();
     assert!(matches!(error, PackError::Zip(ZipWriteError::NotText(_))), "{error}");
     assert_eq!(fs::read_dir(desk.path("out")).map(Iterator::count).unwrap_or(0), 0);
@@ -265,7 +264,8 @@ proptest! {
     ) {
         let desk = Desk { hide_names, ..zipping(squeeze) };
         desk.source("keeper", b"1");
-        for (name, (length, is_text)) in &files {
+        let takes = |name: &str| name.split('/').all(|name| NameRules::here().take(name.as_bytes()));
+        for (name, (length, is_text)) in files.iter().filter(|(name, _)| takes(name)) {
             let mut content = noise(*length);
             if *is_text {
                 content.iter_mut().for_each(|byte| *byte %= 7);
