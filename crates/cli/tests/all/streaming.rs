@@ -3,7 +3,6 @@
 use crate::support::{Desk, PASSWORD, in_a_shell};
 use rstest::rstest;
 use std::fs;
-use std::process::Stdio;
 
 /// What no other program could have made shorter.
 fn noise(bytes: usize) -> Vec<u8> {
@@ -126,7 +125,7 @@ fn a_password_comes_in(#[case] way: &str) {
 fn waiting_for_what_comes_can_be_stopped() {
     let desk = Desk::new();
     let mut command = desk.command(&["pack", "-", "--to", "out/"]);
-    let mut child = command.stdin(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    let mut child = command.stdin(std::process::Stdio::piped()).stderr(std::process::Stdio::piped()).spawn().unwrap();
     // Held open, so that no end comes.
     let _input = child.stdin.take().unwrap();
     while desk.names("out").is_empty() {

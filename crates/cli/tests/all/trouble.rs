@@ -1,6 +1,8 @@
 //! Bad input: the right exit code, words that name the thing and the way out, and nothing lost.
 
-use crate::support::system::{is_private, set_mode, symlink};
+#[cfg(unix)]
+use crate::support::system::set_mode;
+use crate::support::system::{is_private, symlink};
 use crate::support::{Desk, Ran, in_a_shell};
 use rstest::rstest;
 use std::fs;

@@ -4,6 +4,16 @@ use std::fs;
 use std::path::Path;
 use under_seal_core::disk::{Links, bytes_in_holes, identity_at};
 
+/// A path as the program writes it here.
+pub fn as_written(path: &str) -> String {
+    path.replace('/', std::path::MAIN_SEPARATOR_STR)
+}
+
+/// How many links are there of so many that were to be made.
+pub fn links(made: u64) -> u64 {
+    if cfg!(unix) { made } else { 0 }
+}
+
 /// Makes a symbolic link. On Windows not everybody may, and what stands in for Windows makes none: there is none then.
 pub fn symlink(target: impl AsRef<Path>, at: impl AsRef<Path>) {
     #[cfg(unix)]

@@ -7,6 +7,7 @@ use proptest::prelude::*;
 use rstest::rstest;
 use std::collections::BTreeMap;
 use std::fs;
+use under_seal_core::disk::names::path_bytes_of;
 use under_seal_core::formats::archive::{Archive, recognise};
 use under_seal_core::formats::error::ArchiveError;
 use under_seal_core::formats::iso::{IsoError, IsoReader};
@@ -29,7 +30,9 @@ fn landed(desk: &Desk, bytes: &[u8]) -> Result<BTreeMap<String, String>, Error> 
     let mut archive = read(desk, bytes)?;
     let into = desk.path("inbox");
     desk.with_context(&|| false, |context| open(&mut *archive, into.as_path(), context))?;
-    let named = tree(&into).into_iter().map(|(path, features)| (path.to_string_lossy().into_owned(), features));
+    let named = tree(&into)
+        .into_iter()
+        .map(|(path, features)| (String::from_utf8_lossy(&path_bytes_of(&path)).into_owned(), features));
     Ok(named.filter(|(path, _)| !path.is_empty()).collect())
 }
 
