@@ -2,7 +2,7 @@
 
 use crate::disk::terms::Links;
 use crate::ground::entry::Timestamp;
-use rustix::fs::{Advice, Mode, OFlags, Timespec, Timestamps, UTIME_OMIT};
+use rustix::fs::{Mode, OFlags, RawMode, Timespec, Timestamps, UTIME_OMIT};
 use std::fs::File;
 use std::io;
 use std::num::NonZeroU64;
@@ -10,7 +10,7 @@ use std::os::unix::fs::FileExt as _;
 use std::path::Path;
 
 /// What a new file lets be done with it, before the user's own mask is applied.
-const NEW_FILE_MODE: u32 = 0o666;
+const NEW_FILE_MODE: RawMode = 0o666;
 
 /// Never waits on a pipe or device.
 pub fn open_to_read(path: &Path, links: Links) -> io::Result<File> {
@@ -35,9 +35,14 @@ pub fn write_at(file: &File, bytes: &[u8], offset: u64) -> io::Result<usize> {
 }
 
 /// A hint: the system may drop these pages from its cache, and begins to write out what it holds back of them.
+#[cfg(not(target_os = "macos"))]
 pub fn drop_cached(file: &File, from: u64, length: Option<NonZeroU64>) {
-    let _ = rustix::fs::fadvise(file, from, length, Advice::DontNeed);
+    let _ = rustix::fs::fadvise(file, from, length, rustix::fs::Advice::DontNeed);
 }
+
+/// There is no such hint.
+#[cfg(target_os = "macos")]
+pub fn drop_cached(_: &File, _from: u64, _length: Option<NonZeroU64>) {}
 
 /// Tells what the system says when it is closed: some tell only then that what was written is lost.
 pub fn close(file: File) -> io::Result<()> {
@@ -45,7 +50,8 @@ pub fn close(file: File) -> io::Result<()> {
 }
 
 pub fn set_mode_and_time(file: &File, mode: u32, modified: Timestamp) -> io::Result<()> {
-    rustix::fs::fchmod(file, Mode::from_raw_mode(mode))?;
+    // Bits beyond those of permission, which are all that a mode may be short of, are none.
+    rustix::fs::fchmod(file, Mode::from_bits_truncate(mode as RawMode))?;
     Ok(rustix::fs::futimens(file, &modified_only(modified))?)
 }
 

@@ -135,9 +135,10 @@ pub fn free_bytes(place: Place<'_>) -> Option<u64> {
 }
 
 pub fn sync(handle: &File) -> io::Result<()> {
-    match rustix::fs::fsync(handle) {
+    // On macOS this is a full sync (`F_FULLFSYNC`): a plain one ends when the disk's own memory has it.
+    match handle.sync_all() {
         // Some network file systems cannot sync a folder; they hold nothing back either.
-        Ok(()) | Err(Errno::INVAL | Errno::NOTSUP) => Ok(()),
-        Err(errno) => Err(errno.into()),
+        Err(error) if matches!(Errno::from_io_error(&error), Some(Errno::INVAL | Errno::NOTSUP)) => Ok(()),
+        outcome => outcome,
     }
 }

@@ -7,12 +7,23 @@ use std::fs;
 use std::io;
 use std::os::unix::ffi::{OsStrExt as _, OsStringExt as _};
 use std::path::{Path, PathBuf};
+use unicode_normalization::{UnicodeNormalization as _, is_nfc};
 
 /// Names of macOS are text.
 pub const SYSTEM: System = if cfg!(target_os = "macos") { System::MacOs } else { System::Unix };
 
+/// What macOS writes with its accents apart has them on their letters in an archive, as other systems write it: macOS finds it under
+/// either name.
 pub fn bytes_of(name: &OsStr) -> Cow<'_, [u8]> {
-    Cow::Borrowed(name.as_bytes())
+    if cfg!(target_os = "macos") { composed(name.as_bytes()) } else { Cow::Borrowed(name.as_bytes()) }
+}
+
+/// Text in Unicode's composed form (Standard Annex 15, NFC).
+fn composed(name: &[u8]) -> Cow<'_, [u8]> {
+    match std::str::from_utf8(name) {
+        Ok(text) if !is_nfc(text) => Cow::Owned(text.nfc().collect::<String>().into_bytes()),
+        _ => Cow::Borrowed(name),
+    }
 }
 
 pub fn path_bytes_of(path: &Path) -> Cow<'_, [u8]> {
@@ -33,4 +44,18 @@ pub fn is_good_with_halves(_: &[u8]) -> bool {
 
 pub fn resolved(path: &Path) -> io::Result<PathBuf> {
     fs::canonicalize(path)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case("K\u{fc}ste".as_bytes(), "K\u{fc}ste".as_bytes())]
+    #[case("Ku\u{308}ste".as_bytes(), "K\u{fc}ste".as_bytes())]
+    #[case(b"k\xfcste", b"k\xfcste")]
+    fn accents_stand_on_their_letters(#[case] name: &[u8], #[case] expected: &[u8]) {
+        assert_eq!(&*composed(name), expected);
+    }
 }
