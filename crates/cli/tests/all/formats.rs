@@ -154,6 +154,29 @@ fn cpio_entry(name: &str, mode: u32, content: &[u8]) -> Vec<u8> {
     [format!("{header}{name_bytes:06o}{:011o}{name}\0", content.len()).as_bytes(), content].concat()
 }
 
+/// Longer than any disk takes: it gets another name, and whoever wants none of that gets nothing.
+#[rstest]
+#[case::renamed("rename", 1, "These are called otherwise here")]
+#[case::refused("refuse", 6, "This cannot have its name here")]
+fn a_name_that_cannot_be_here_is_told(#[case] wish: &str, #[case] code: i32, #[case] words: &str) {
+    let desk = Desk::new().with_password(false);
+    let long = format!("{}.csv", "n".repeat(300));
+    let bytes = [cpio_entry(&long, 0o100_644, b"lit"), cpio_entry("TRAILER!!!", 0, b"")].concat();
+    desk.file("a.cpio", &bytes);
+    let open = ["open", "a.cpio", "--into", "in", "--on-unsafe-name", wish];
+    let foreseen = desk.run(&[&open[..], &["--dry-run"]].concat()).expect(code);
+    assert!(desk.names("in").is_empty());
+    let ran = desk.run(&open).expect(code);
+    let said = (ran.out.clone() + &ran.err).replace("\n  ", " ");
+    assert!(said.contains(words) && (foreseen.code, ran.code) == (code, code), "{said}");
+    let here = format!("{}.csv", "n".repeat(251));
+    assert_eq!(desk.names("in"), if wish == "rename" { vec![here.clone()] } else { Vec::new() });
+    if wish == "rename" {
+        assert!(said.contains(&format!("{here} is {long} in the archive")), "{said}");
+        desk.run(&["compare", "a.cpio", &format!("in/{here}")]).expect(0);
+    }
+}
+
 #[test]
 fn a_cpio_archive_is_taken_as_it_comes() {
     let name = "dossier.cpio";

@@ -40,7 +40,11 @@ impl NameRules {
 
     /// Whether a name can be there as it is.
     pub fn take(&self, name: &[u8]) -> bool {
-        is_good_on(self.system, name) || (self.system == System::Windows && names::is_good_with_halves(name))
+        match self.system {
+            System::Unix => name.len() <= LONGEST_NAME,
+            System::MacOs => is_good_on(self.system, name),
+            System::Windows => is_good_on(self.system, name) || names::is_good_with_halves(name),
+        }
     }
 
     /// By which two names are one.
