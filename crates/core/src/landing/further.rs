@@ -2,7 +2,8 @@
 //! has none it becomes a copy.
 
 use super::made_folder::RESTORED_MODE;
-use super::{FurtherName, Landing, LandingError, Waiting};
+use super::waiting::Waiting;
+use super::{FurtherName, Landing, LandingError};
 use crate::disk::FileError;
 use crate::ground::entry::{Content, Entry};
 
