@@ -2,8 +2,7 @@
 //! has none it becomes a copy.
 
 use super::made_folder::RESTORED_MODE;
-use super::waiting::Waiting;
-use super::{FurtherName, Landing, LandingError};
+use super::{FurtherName, Landing, LandingError, Waiting};
 use crate::disk::FileError;
 use crate::ground::entry::{Content, Entry};
 

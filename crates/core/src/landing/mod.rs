@@ -41,7 +41,6 @@ use std::collections::{HashMap, HashSet};
 use std::ffi::OsString;
 use std::path::Path;
 use std::rc::Rc;
-use waiting::Waiting;
 
 /// An extraction under way. Dropped before [`Landing::finish`], it removes what has no name of its own yet.
 pub struct Landing {
@@ -108,6 +107,18 @@ struct FurtherName {
     /// The file, as it is called in the archive.
     of: Entry,
     content: Content,
+}
+
+/// A file that only lacks its name.
+struct Waiting {
+    id: u64,
+    path: EntryPath,
+    /// A file of that name is there, and is to be replaced.
+    replaces: bool,
+    temporary: OsString,
+    bytes: u64,
+    /// Open until the disk holds it.
+    file: Option<NewFile>,
 }
 
 impl Landing {

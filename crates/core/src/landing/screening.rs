@@ -4,8 +4,7 @@
 //! What was looked at is compared with its digest once more before it lands: whoever looked may have changed it.
 
 use super::made_folder::{RESTORED_MODE, below};
-use super::waiting::Waiting;
-use super::{Attributes, Contents, Landing, LandingError};
+use super::{Attributes, Contents, Landing, LandingError, Waiting};
 use crate::disk::Folder;
 use crate::disk::names::name_of;
 use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry};

@@ -1,25 +1,11 @@
 //! Files that are complete and wait for the disk together: then each gets its name, without replacing anything that is not to be replaced.
 
-use super::Landing;
+use super::{Landing, Waiting};
 use crate::disk::{FileError, Folder, NewFile, ToSync, sync_all};
-use crate::ground::entry::EntryPath;
-use std::ffi::OsString;
 
 /// So many files, or so many bytes of them, wait for the disk together at the most. They are open as long as they wait.
 const WAITING_FILES: usize = 128;
 const WAITING_BYTES: u64 = 512 * 1024 * 1024;
-
-/// A file that only lacks its name.
-pub(super) struct Waiting {
-    pub id: u64,
-    pub path: EntryPath,
-    /// A file of that name is there, and is to be replaced.
-    pub replaces: bool,
-    pub temporary: OsString,
-    pub bytes: u64,
-    /// Open until the disk holds it.
-    pub file: Option<NewFile>,
-}
 
 impl Landing {
     pub(super) fn has_many_waiting(&self) -> bool {
