@@ -4,10 +4,8 @@
 //! is too long loses the end of its stem; and a name that is another's there gets a number, as in `notes (2).txt`.
 
 use super::names;
-use super::portability::{System, fold, forbidden_on_windows, is_device, is_good_on};
-
-/// The longest name, in the units that a system counts: UTF-16 code units on Windows and macOS, else bytes.
-const LONGEST_NAME: usize = 255;
+use super::portability::{LONGEST_NAME, System, fold, forbidden_on_windows, is_device, is_good_on};
+use crate::ground::entry::extension_at;
 
 /// What is behind a name's last dot counts as its extension up to this many bytes, and is kept where the name is cut.
 const LONGEST_EXTENSION: usize = 16;
@@ -58,7 +56,8 @@ impl NameRules {
     /// The name that stands for this one; with a number where it is given one.
     pub fn safe(&self, name: &[u8], number: Option<u32>) -> Vec<u8> {
         let name = if self.system == System::Unix { name.to_vec() } else { self.spelled(name).into_bytes() };
-        let (stem, extension) = name.split_at(extension_at(&name));
+        let at = extension_at(&name);
+        let (stem, extension) = name.split_at(if name.len() - at > LONGEST_EXTENSION { name.len() } else { at });
         let number = number.map(|number| format!(" ({number})")).unwrap_or_default();
         let behind = [number.as_bytes(), extension].concat();
         let room = LONGEST_NAME.saturating_sub(self.length_of(&behind));
@@ -113,13 +112,6 @@ impl NameRules {
         });
         &stem[..fits.map_or(stem.len(), |(at, _)| at)]
     }
-}
-
-/// Where a name's extension begins, with its dot.
-fn extension_at(name: &[u8]) -> usize {
-    // A dot at the beginning hides a name, and begins no extension.
-    let dot = name.iter().rposition(|byte| *byte == b'.').filter(|dot| *dot > 0);
-    dot.filter(|dot| name.len() - dot <= LONGEST_EXTENSION).unwrap_or(name.len())
 }
 
 #[cfg(test)]

@@ -51,9 +51,8 @@ pub struct Unportable {
 /// is left here for the folder that it is extracted into.
 const LONGEST_PATH_UNITS: usize = 200;
 
-/// The longest name on every system: 255 UTF-16 code units there, 255 bytes here.
-const LONGEST_NAME_UNITS: usize = 255;
-const LONGEST_NAME_BYTES: usize = 255;
+/// The longest name on every system, each in what it counts: UTF-16 code units on Windows and macOS, bytes elsewhere.
+pub(super) const LONGEST_NAME: usize = 255;
 
 /// Devices of old, which cannot be files on Windows; of two kinds there are some with a digit, which may be a small raised one (Windows
 /// documentation, "Naming Files, Paths, and Namespaces").
@@ -122,9 +121,10 @@ pub fn is_good_on(system: System, name: &[u8]) -> bool {
 fn in_name(name: &[u8]) -> Vec<(Trouble, &'static [System])> {
     let mut found: Vec<(Trouble, &'static [System])> = Vec::new();
     let Ok(text) = std::str::from_utf8(name) else {
-        let mut found: Vec<(Trouble, &'static [System])> =
-            vec![(Trouble::NotUnicode, &[System::Windows, System::MacOs])];
-        found.extend((name.len() > LONGEST_NAME_BYTES).then_some((Trouble::LongName, &[System::Unix] as _)));
+        found.push((Trouble::NotUnicode, &[System::Windows, System::MacOs]));
+        if name.len() > LONGEST_NAME {
+            found.push((Trouble::LongName, &[System::Unix]));
+        }
         return found;
     };
     if is_device(text) {
@@ -136,9 +136,9 @@ fn in_name(name: &[u8]) -> Vec<(Trouble, &'static [System])> {
     if text.ends_with(['.', ' ']) {
         found.push((Trouble::TrailingDotOrSpace, &[System::Windows]));
     }
-    if text.encode_utf16().count() > LONGEST_NAME_UNITS {
+    if text.encode_utf16().count() > LONGEST_NAME {
         found.push((Trouble::LongName, &[System::Windows, System::MacOs, System::Unix]));
-    } else if name.len() > LONGEST_NAME_BYTES {
+    } else if name.len() > LONGEST_NAME {
         found.push((Trouble::LongName, &[System::Unix]));
     }
     found

@@ -134,15 +134,19 @@ impl EntryPath {
     /// The first path like `notes (2).txt` beside this one that is not taken; `None` where very many are.
     pub fn free_beside(&self, mut taken: impl FnMut(&Self) -> bool) -> Option<Self> {
         let (parent, name) = self.parent_and_name();
-        // A dot at the beginning hides a name, and begins no extension.
-        let dot = name.iter().rposition(|byte| *byte == b'.').filter(|dot| *dot > 0).unwrap_or(name.len());
-        let (stem, extension) = name.split_at(dot);
+        let (stem, extension) = name.split_at(extension_at(name));
         (2..MOST_NUMBERS).find_map(|number| {
             let name = [stem, format!(" ({number})").as_bytes(), extension].concat();
             let path = Self::new(parent.map_or(name.clone(), |parent| [parent, b"/", &name].concat())).ok()?;
             (!taken(&path)).then_some(path)
         })
     }
+}
+
+/// Where a name's extension begins, with its dot; the name's end where it has none.
+pub(crate) fn extension_at(name: &[u8]) -> usize {
+    // A dot at the beginning hides a name, and begins no extension.
+    name.iter().rposition(|byte| *byte == b'.').filter(|dot| *dot > 0).unwrap_or(name.len())
 }
 
 /// Whether a path is that of this folder, or of something in it; both as bytes.

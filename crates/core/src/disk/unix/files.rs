@@ -50,8 +50,7 @@ pub fn close(file: File) -> io::Result<()> {
 }
 
 pub fn set_mode_and_time(file: &File, mode: u32, modified: Timestamp) -> io::Result<()> {
-    // Bits beyond those of permission, which are all that a mode may be short of, are none.
-    rustix::fs::fchmod(file, Mode::from_bits_truncate(mode as RawMode))?;
+    rustix::fs::fchmod(file, Mode::from_raw_mode(mode as RawMode))?;
     Ok(rustix::fs::futimens(file, &modified_only(modified))?)
 }
 
