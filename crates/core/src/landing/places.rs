@@ -68,8 +68,24 @@ impl Places {
             Some(flat) => flat.get(&entry.path).filter(|_| entry.kind == EntryKind::File)?.clone(),
             None => self.path_here(&entry.path),
         };
+        Some(Cow::Owned(self.moved_to(path, entry)))
+    }
+
+    /// An entry at its path here, leading where it leads here.
+    fn moved_to(&self, path: EntryPath, entry: &Entry) -> Entry {
         let link_target = self.targets.get(&entry.path).unwrap_or(&entry.link_target).clone();
-        Some(Cow::Owned(Entry { path, link_target, ..entry.clone() }))
+        Entry { path, link_target, ..entry.clone() }
+    }
+
+    /// Whether everything has the path here that it has in the archive.
+    pub fn are_those_of_the_archive(&self) -> bool {
+        self.in_archive.is_empty()
+    }
+
+    /// Whether there is anything to arrange for things with these paths: some place does not take what they are called, or could take
+    /// two for one.
+    pub(crate) fn matter<'a>(rules: NameRules, mut paths: impl Iterator<Item = &'a EntryPath>) -> bool {
+        rules.folds || paths.any(|path| !path.components().all(|name| rules.take(name)))
     }
 
     /// What has this path in the archive has this one here, where there are folders.
@@ -86,7 +102,7 @@ impl Places {
 
     /// What has this path here has this one in the archive, or would have it.
     pub fn path_in_archive(&self, path: &EntryPath) -> EntryPath {
-        if self.in_archive.is_empty() {
+        if self.are_those_of_the_archive() {
             return path.clone();
         }
         let whole_and_above = std::iter::once(path.clone()).chain(path.folders_above());
@@ -99,8 +115,7 @@ impl Places {
 
     /// Names everything that is in folders.
     fn rename(&mut self, all: &[ListedEntry]) {
-        let is_good = |listed: &ListedEntry| listed.entry.path.components().all(|name| self.rules.take(name));
-        if !self.rules.folds && all.iter().all(is_good) {
+        if !Self::matter(self.rules, all.iter().map(|listed| &listed.entry.path)) {
             return;
         }
         // Sorted, so that what a path shares with the one before has been seen.
@@ -203,8 +218,7 @@ impl Places {
             if path != entry.path {
                 self.in_archive.insert(path.clone(), entry.path.clone());
             }
-            let link_target = self.targets.get(&entry.path).unwrap_or(&entry.link_target).clone();
-            moved.push(ListedEntry { entry: Entry { path, link_target, ..entry.clone() }, content: *content });
+            moved.push(ListedEntry { entry: self.moved_to(path, entry), content: *content });
         }
         moved.sort_by(|one, other| one.entry.path.cmp(&other.entry.path));
         self.moved = Some(moved);

@@ -73,6 +73,9 @@ impl Comparison {
     }
 
     fn with_paths_of_the_archive(mut self, places: Places) -> Self {
+        if places.are_those_of_the_archive() {
+            return Self { places, ..self };
+        }
         let paths = self.added.iter_mut().chain(&mut self.removed);
         let both = self.both.iter_mut().map(|compared| &mut compared.path);
         let unreadable = self.unreadable.iter_mut().map(|(path, _)| path);

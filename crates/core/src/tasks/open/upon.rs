@@ -2,7 +2,7 @@
 //! replaced or removed, with consent; what the recipient has changed since is a clash like any other.
 
 use crate::disk::names::{name_of, path_of};
-use crate::disk::{FileError, Folder, Interruption};
+use crate::disk::{FileError, Folder, Interruption, NameRules};
 use crate::formats::sealed::{Base, BaseEntry, Becomes};
 use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
@@ -80,6 +80,11 @@ pub fn look(base: &Base, here: &[ListedEntry], folder: &Path, context: &Context<
 
 /// Where everything is here that the base or the new state has.
 fn places_of(base: &Base, here: &[ListedEntry]) -> Places {
+    let paths = base.entries.iter().map(|entry| &entry.listed).chain(here).map(|listed| &listed.entry.path);
+    // Nothing is copied where there is nothing to arrange.
+    if !Places::matter(NameRules::here(), paths) {
+        return Places::default();
+    }
     let mut all: Vec<ListedEntry> =
         base.entries.iter().map(|entry| entry.listed.clone()).chain(here.to_vec()).collect();
     all.sort_by(|one, other| one.entry.path.cmp(&other.entry.path));
