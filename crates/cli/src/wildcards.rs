@@ -16,10 +16,7 @@ pub fn expanded(
     all: &Command,
     matching: &dyn Fn(&Path) -> Option<Vec<PathBuf>>,
 ) -> Vec<OsString> {
-    let command = typed.get(1).and_then(|word| all.find_subcommand(word));
-    let Some(command) = command.filter(|_| typed.iter().any(|word| matching(Path::new(word)).is_some())) else {
-        return typed;
-    };
+    let Some(command) = typed.get(1).and_then(|word| all.find_subcommand(word)) else { return typed };
     let mut positions = command.get_positionals();
     let mut position = positions.next();
     let mut taking: Option<&Arg> = None;
