@@ -1,6 +1,12 @@
 //! A desk at which the real program is run: a temporary folder, and what came back from a run.
 
-#![allow(clippy::unwrap_used, clippy::panic, dead_code, reason = "each test file uses its part of this")]
+#![allow(
+    clippy::unwrap_used,
+    clippy::panic,
+    dead_code,
+    unused_imports,
+    reason = "each test file uses its part of this"
+)]
 
 pub mod system;
 

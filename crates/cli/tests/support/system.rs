@@ -4,32 +4,14 @@ use std::fs;
 use std::path::Path;
 use under_seal_core::disk::{Links, bytes_in_holes, identity_at};
 
+#[path = "../../../core/tests/support/system.rs"]
+mod of_core;
+
+pub use of_core::{links, set_mode, symlink};
+
 /// A path as the program writes it here.
 pub fn as_written(path: &str) -> String {
     path.replace('/', std::path::MAIN_SEPARATOR_STR)
-}
-
-/// How many links are there of so many that were to be made.
-pub fn links(made: u64) -> u64 {
-    if cfg!(unix) { made } else { 0 }
-}
-
-/// Makes a symbolic link. On Windows not everybody may, and what stands in for Windows makes none: there is none then.
-pub fn symlink(target: impl AsRef<Path>, at: impl AsRef<Path>) {
-    #[cfg(unix)]
-    std::os::unix::fs::symlink(target, at).unwrap();
-    #[cfg(windows)]
-    let _ = (target, at);
-}
-
-/// Sets permission bits; on Windows only whether a file may be written.
-pub fn set_mode(path: impl AsRef<Path>, mode: u32) {
-    let mut permissions = fs::metadata(&path).unwrap().permissions();
-    #[cfg(unix)]
-    std::os::unix::fs::PermissionsExt::set_mode(&mut permissions, mode);
-    #[cfg(windows)]
-    permissions.set_readonly(mode & 0o200 == 0 && path.as_ref().is_file());
-    fs::set_permissions(path, permissions).unwrap();
 }
 
 /// Whether only the user may read or write a file, as far as a mode tells that here.
@@ -50,23 +32,27 @@ pub fn bytes_on_disk(path: impl AsRef<Path>) -> u64 {
 }
 
 /// Whether an attribute could be set.
+#[cfg(unix)]
 pub fn set_attribute(path: &Path, name: &str, value: &[u8]) -> bool {
-    #[cfg(unix)]
-    let is_set = rustix::fs::setxattr(path, name, value, rustix::fs::XattrFlags::empty()).is_ok();
-    #[cfg(windows)]
-    let is_set = (path, name, value).2.is_empty();
-    is_set
+    rustix::fs::setxattr(path, name, value, rustix::fs::XattrFlags::empty()).is_ok()
+}
+
+/// There are none.
+#[cfg(windows)]
+pub fn set_attribute(_: &Path, _: &str, _: &[u8]) -> bool {
+    false
 }
 
 /// What an attribute says; nothing where there is none.
+#[cfg(unix)]
 pub fn attribute(path: &Path, name: &str) -> Option<Vec<u8>> {
-    #[cfg(unix)]
-    let value = {
-        let mut value = [0; 100];
-        let length = rustix::fs::getxattr(path, name, &mut value[..]).ok()?;
-        Some(value[..length].to_vec())
-    };
-    #[cfg(windows)]
-    let value = (path, name).1.is_empty().then(Vec::new);
-    value
+    let mut value = [0; 100];
+    let length = rustix::fs::getxattr(path, name, &mut value[..]).ok()?;
+    Some(value[..length].to_vec())
+}
+
+/// There is none.
+#[cfg(windows)]
+pub fn attribute(_: &Path, _: &str) -> Option<Vec<u8>> {
+    None
 }

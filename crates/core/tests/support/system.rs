@@ -50,7 +50,7 @@ pub fn has_mode(path: impl AsRef<Path>, mode: u32) -> bool {
     mode_of(&metadata) == mode_here(mode, kind)
 }
 
-/// What [`tree`](super::tree) says of something, mode first, as it becomes here.
+/// What `tree` says of something, mode first, as it becomes here.
 pub fn here(features: &str) -> String {
     let (mode, rest) = features.split_once(' ').unwrap();
     let mode = u32::from_str_radix(mode, 8).unwrap();
