@@ -7,6 +7,7 @@ use std::path::PathBuf;
 use under_seal_core::disk::FileError;
 use under_seal_core::formats::messages::structure::FlawedMessage;
 use under_seal_core::formats::registry::Format;
+use under_seal_core::formats::sealed::volume::SpareWishError;
 use under_seal_core::ground::codes::CodeError;
 use under_seal_core::ground::entry::PathError;
 use under_seal_core::ground::fit::FitError;
@@ -173,6 +174,13 @@ pub enum BadValue {
         why: FitError,
         /// The names that would be known: built in, then the user's own.
         known: Vec<String>,
+    },
+    /// How many spare volumes.
+    Spares {
+        /// What was written.
+        value: String,
+        /// What is wrong with it.
+        why: SpareWishError,
     },
     /// A pattern for the archive's name.
     Name(NamePatternError),

@@ -11,6 +11,7 @@ use std::time::{Duration, SystemTime};
 use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::formats::sealed::cells::CellSeal;
 use under_seal_core::formats::sealed::keys::{KeyPurpose, SecretBytes, keyhole_key, stretch};
+use under_seal_core::formats::sealed::volume::spares::reach::Beyond;
 use under_seal_core::formats::sealed::volume::supplement::Run;
 use under_seal_core::formats::sealed::volume::{Bound, CellLength, VolumeSet};
 use under_seal_core::formats::sealed::{ArchiveKey, CostLimit, KeyCost, SealedReader, unlock};
@@ -77,7 +78,9 @@ fn make() -> Made {
     let key = unlock(&set, &credentials[0], CostLimit::Bearable).unwrap();
     let mut archive = SealedReader::with_key(set.clone(), &key).unwrap();
     let receipt = Receipt::make(&mut archive, &key, &context).unwrap().code();
-    let lost = SetReport { volumes: Vec::new(), lost: vec![Run { first: 0, count: 1 }] };
+    let run = vec![Run { first: 0, count: 1 }];
+    let beyond = Beyond { cells: run.clone(), asked: run.clone() };
+    let lost = SetReport { lost: run, beyond, ..SetReport::default() };
     let slip = Slip::of(&set, &lost).unwrap();
     let resent = resend(&set, &slip, &place.path().join("again"), "lamp".as_ref(), &context).unwrap();
     let again = resent.supplement.map_or_else(|| resent.volumes[0].1.clone(), |(supplement, _)| supplement);

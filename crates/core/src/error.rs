@@ -11,6 +11,7 @@ use crate::ground::secrets::PasswordError;
 use crate::source::SourceError;
 use crate::tasks::check::collect::CollectError;
 use crate::tasks::handover::HandoverError;
+use crate::tasks::mend::MendError;
 use crate::tasks::open::OpenError;
 use crate::tasks::pack::parcels::ParcelError;
 use crate::tasks::pack::{PackError, TargetError};
@@ -77,6 +78,9 @@ pub enum Error {
     /// What a slip asks for cannot be made again.
     #[error(transparent)]
     Resend(#[from] ResendError),
+    /// Volumes were not recreated, or no spare ones made.
+    #[error(transparent)]
+    Mend(#[from] MendError),
     /// The volumes cannot be brought together.
     #[error(transparent)]
     Collect(#[from] CollectError),
@@ -126,6 +130,7 @@ impl Error {
             Self::Rehearsal(error) => error.class(),
             Self::Handover(error) => error.class(),
             Self::Resend(error) => error.class(),
+            Self::Mend(error) => error.class(),
             Self::Collect(error) => error.class(),
             Self::Portion(error) => error.class(),
             Self::Pieces(error) => error.class(),

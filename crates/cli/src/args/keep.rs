@@ -7,6 +7,7 @@ use super::send::{
     ChoiceArguments, ConfigurationArguments, MakingArguments, MessageArguments, SqueezeName, written_formats,
 };
 use clap::{ArgGroup, Args};
+use std::num::NonZeroU32;
 use std::path::PathBuf;
 use under_seal_core::formats::registry::Format;
 
@@ -141,6 +142,27 @@ pub struct RelockArguments {
     /// What unlocks it now.
     #[command(flatten)]
     pub unlock: UnlockArguments,
+    #[command(flatten)]
+    pub work: WorkArguments,
+}
+
+/// `mend`.
+#[derive(Debug, Args)]
+#[command(override_usage = "under-seal mend VOLUME|FOLDER... [--to FOLDER] [--add-spares COUNT]")]
+pub struct MendArguments {
+    /// Volumes, or the folders that they are in
+    #[arg(value_name = "VOLUME|FOLDER", required = true)]
+    pub places: Vec<PathBuf>,
+    /// The folder to write into; it is made if it does not exist
+    ///
+    /// Without this it is where the volumes are. Nothing is replaced, so what takes the place of a damaged volume needs another folder.
+    #[arg(long, value_name = "FOLDER", help_heading = WHERE)]
+    pub to: Option<PathBuf>,
+    /// Make so many spare volumes more
+    ///
+    /// They can be sent later: those that are with the recipient already need not be sent again.
+    #[arg(long, value_name = "COUNT", help_heading = SIZE)]
+    pub add_spares: Option<NonZeroU32>,
     #[command(flatten)]
     pub work: WorkArguments,
 }

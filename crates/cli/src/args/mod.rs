@@ -22,7 +22,7 @@ mod question {
 
 use question::OUTPUT;
 
-pub use keep::{NewPasswordArguments, RecastArguments, RelockArguments, ReviseArguments};
+pub use keep::{MendArguments, NewPasswordArguments, RecastArguments, RelockArguments, ReviseArguments};
 pub use learn::{CompletionsArguments, DemoArguments, GuideArguments, HelpArguments, ManualArguments};
 pub use pieces::{PortionArguments, ReuniteArguments};
 pub use prove::{
@@ -163,6 +163,12 @@ pub enum Command {
     /// elsewhere still open with the old password.
     #[command(before_help = "relock out\nrelock out --make-passphrase")]
     Relock(Box<RelockArguments>),
+    /// Recreate missing and damaged volumes from spare ones, or add some
+    ///
+    /// No password is needed. What is recreated is what it was, byte by byte, and is read back before it gets its name. Nothing that
+    /// is there is changed. "open", "list" and the other commands use spare volumes by themselves; this writes the lost volumes again.
+    #[command(before_help = "mend inbox --to mended\nmend out --add-spares 2")]
+    Mend(MendArguments),
     /// Cut any file into plain pieces that anybody can join
     ///
     /// Nothing is added to the pieces and nothing is encrypted. A text file beside them says how many there are, how large, with
@@ -222,6 +228,7 @@ impl Command {
             Self::Relock(relock) => ("relock", &relock.work.output),
             Self::Receipt(receipt) => ("receipt", &receipt.work.output),
             Self::Confirm(confirm) => ("confirm", &confirm.work.output),
+            Self::Mend(mend) => ("mend", &mend.work.output),
             Self::Resend(resend) => ("resend", &resend.work.output),
             Self::Handover(handover) => ("handover", &handover.work.output),
             Self::Rehearse(rehearse) => ("rehearse", &rehearse.work.output),

@@ -11,7 +11,7 @@ pub const GROUPS: [(&str, &[&str]); 6] = [
     ("Send", &["pack", "plan", "handover", "resend", "page"]),
     ("Receive", &["open", "check", "list", "peek", "about"]),
     ("Prove", &["rehearse", "receipt", "confirm", "compare"]),
-    ("Look after", &["revise", "recast", "relock"]),
+    ("Look after", &["revise", "recast", "relock", "mend"]),
     ("Plain files", &["portion", "reunite"]),
     ("Help", &["guide", "help", "fits", "demo", "completions", "manual"]),
 ];

@@ -179,6 +179,11 @@ pub struct ShapeArguments {
     /// MB is 1,000,000 bytes and MiB is 1,048,576. Without this option there is one volume.
     #[arg(long, value_name = "SIZE|NAME", value_parser = super::fit_text(), help_heading = SIZE)]
     pub fit: Option<String>,
+    /// How many spare volumes: 2, or 20% of the volumes
+    ///
+    /// Any volumes may be lost or damaged on the way, as many as there are spare ones: the recipient opens all the same.
+    #[arg(long, value_name = "COUNT|PERCENT", help_heading = SIZE, conflicts_with = "parcels")]
+    pub spares: Option<String>,
     /// How hard to compress
     #[arg(long, value_enum, value_name = "HOW", help_heading = SIZE)]
     pub squeeze: Option<SqueezeName>,

@@ -43,6 +43,7 @@ struct NamedFit {
 struct StoredProfile {
     name: String,
     fit: Option<String>,
+    spares: Option<String>,
     squeeze: Option<String>,
     format: Option<String>,
     hide_names: Option<bool>,
@@ -92,6 +93,7 @@ impl StoredProfile {
         Self {
             name: text::shown(name.as_bytes()),
             fit: profile.fit.as_ref().map(|fit| fit.text.clone()),
+            spares: profile.spares.map(|spares| spares.to_string()),
             squeeze: profile.squeeze.map(|squeeze| squeeze.to_string()),
             format: profile.format.map(|format| format.to_string()),
             hide_names: profile.hide_names,
@@ -173,6 +175,7 @@ fn profile_lines(report: &Report) -> Vec<String> {
         let cells = vec![
             profile.name.clone(),
             or_dash(&profile.fit),
+            or_dash(&profile.spares),
             or_dash(&profile.squeeze),
             or_dash(&profile.format),
             or_dash(&profile.archive_name),
@@ -183,6 +186,7 @@ fn profile_lines(report: &Report) -> Vec<String> {
     let columns = [
         Column::Text("profile"),
         Column::Text("fit"),
+        Column::Text("spares"),
         Column::Text("squeeze"),
         Column::Text("format"),
         Column::Path("name"),

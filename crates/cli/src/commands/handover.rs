@@ -41,7 +41,7 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
         Given::Volumes(set) => {
             let stem = super::resend::stem(&set);
             let secret = key_of_open_to_all(&set, credentials::expects_password(&arguments.unlock))?.is_none();
-            (Package::Volumes { set, secret }, stem)
+            (Package::Volumes { set: Box::new(set), secret }, stem)
         }
         file => {
             let is_given = credentials::is_given(&arguments.unlock) || password_note.is_some();

@@ -8,7 +8,8 @@ use crate::ui::paint::Tone;
 use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion::{self, Part};
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, count, grouped, shown};
+use crate::ui::text::{self, count, grouped, shown, size};
+use crate::words::survives;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use under_seal_core::formats::archive::Archive;
@@ -105,13 +106,33 @@ pub(super) fn hand_over(volumes: &[Volume], format: &Format) -> String {
     suggestion::command(&[Part::Word("handover"), Part::Named(path.as_ref()), Part::Word("--to to-send")])
 }
 
-/// A row a volume; of many, those in the middle share one.
-pub(super) fn volume_lines(volumes: &[Volume]) -> Vec<String> {
+/// What the spare volumes are good for; nothing where there are none.
+pub(super) fn spare_line(data_volumes: usize, spares: &[Volume]) -> Vec<String> {
+    let number = |count: usize| u32::try_from(count).unwrap_or(u32::MAX);
+    let bytes = spares.iter().map(|spare| spare.bytes).sum();
+    let told = || {
+        let survives = survives(number(data_volumes), number(spares.len()));
+        format!("{}, {}: {survives}", count(spares.len() as u64, "volume"), size(bytes))
+    };
+    (!spares.is_empty()).then(told).into_iter().collect()
+}
+
+/// Rows of a table for the spare volumes behind the others.
+pub(super) fn spare_rows(spares: &[Volume]) -> Vec<(Tone, Vec<String>)> {
+    let row = |(number, spare): (usize, &Volume)| {
+        (Tone::Plain, vec![format!("spare {number}"), spare.name.clone(), grouped(spare.bytes)])
+    };
+    (1..).zip(spares).map(row).collect()
+}
+
+/// A row a volume; of many, those in the middle share one. The spare ones come last.
+pub(super) fn volume_lines(volumes: &[Volume], spares: &[Volume]) -> Vec<String> {
     let row = |(number, volume): (usize, &Volume)| {
         (Tone::Plain, vec![number.to_string(), volume.name.clone(), grouped(volume.bytes)])
     };
     let mut rows: Vec<_> = (1..).zip(volumes).map(row).collect();
     let each = volumes.get(1).map(|volume| format!("{} each", grouped(volume.bytes))).unwrap_or_default();
     table::shorten(&mut rows, LISTED, |hidden| vec!["…".to_owned(), format!("{hidden} more"), each]);
+    rows.extend(spare_rows(spares));
     table::lines(&[Column::Number("volume"), Column::Path("file"), Column::Number("bytes")], &rows)
 }

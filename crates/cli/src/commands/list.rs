@@ -7,6 +7,7 @@ use crate::args::{ListArguments, OutputArguments, SortName};
 use crate::credentials::Wanted;
 use crate::failure::{BadValue, DONE, Failure, LOOK};
 use crate::places::{searched, tell_apart};
+use crate::system::terminal;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, contents, hexadecimal, shown, size};
@@ -91,7 +92,7 @@ fn print_paths(entries: &[ListedEntry], places: &[usize], end: u8) -> Result<(),
         output.flush()
     };
     match print() {
-        Err(error) if error.kind() != io::ErrorKind::BrokenPipe => Err(Failure::Output(error)),
+        Err(error) if !terminal::is_reader_gone(&error) => Err(Failure::Output(error)),
         _ => Ok(()),
     }
 }

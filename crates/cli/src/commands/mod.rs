@@ -15,6 +15,7 @@ pub mod help;
 mod in_place;
 pub mod list;
 pub mod manual;
+mod mend;
 pub mod open;
 pub mod pack;
 pub mod page;
@@ -33,9 +34,10 @@ mod standing;
 
 use crate::args::{Command, OutputArguments, WorkArguments};
 use crate::failure::{DONE, Failure};
+use crate::system::terminal;
 use crate::ui::text;
 use serde::Serialize;
-use std::io::{self, Write};
+use std::io::Write;
 
 /// Does what was typed; the exit code.
 pub fn run(command: &Command) -> Result<u8, Failure> {
@@ -55,6 +57,7 @@ pub fn run(command: &Command) -> Result<u8, Failure> {
         Command::Relock(arguments) => relock::run(arguments),
         Command::Receipt(arguments) => receipt::run(arguments),
         Command::Confirm(arguments) => confirm::run(arguments),
+        Command::Mend(arguments) => mend::run(arguments),
         Command::Resend(arguments) => resend::run(arguments),
         Command::Handover(arguments) => handover::run(arguments),
         Command::Rehearse(arguments) => rehearse::run(arguments),
@@ -81,7 +84,7 @@ fn print_lines_to(mut output: impl Write, lines: &[String]) -> Result<(), Failur
         output.flush()
     };
     match print() {
-        Err(error) if error.kind() != io::ErrorKind::BrokenPipe => Err(Failure::Output(error)),
+        Err(error) if !terminal::is_reader_gone(&error) => Err(Failure::Output(error)),
         _ => Ok(()),
     }
 }

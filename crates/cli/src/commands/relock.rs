@@ -1,6 +1,6 @@
 //! `relock`: a sealed archive gets other passwords, in its own place or elsewhere.
 
-use super::in_place::{Volume, hand_over, new_place, replaced, settled, target_folder, volume_lines};
+use super::in_place::{Volume, hand_over, new_place, replaced, settled, spare_line, target_folder, volume_lines};
 use super::show;
 use crate::args::RelockArguments;
 use crate::credentials::{self, Sealing};
@@ -20,7 +20,7 @@ use under_seal_core::formats::sealed::SealedReader;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::ground::passwords::{Guessing, guessable_words};
-use under_seal_core::tasks::in_place::placed;
+use under_seal_core::tasks::in_place::{placed, placed_spares};
 use under_seal_core::tasks::pack::Target;
 use under_seal_core::tasks::relock::{RelockRequest, Relocked, relock};
 
@@ -84,6 +84,7 @@ struct Report {
     passwords: usize,
     key_file: bool,
     volumes: Vec<Volume>,
+    spare_volumes: Vec<Volume>,
     replaced: Vec<String>,
     verified_files: u64,
     verified_bytes: u64,
@@ -107,6 +108,7 @@ impl Report {
             passwords: 0,
             key_file: false,
             volumes: Volume::all(placed(target, &old.geometry)),
+            spare_volumes: Volume::all(placed_spares(target, &old.geometry)),
             replaced: Vec::new(),
             verified_files: 0,
             verified_bytes: 0,
@@ -125,6 +127,7 @@ impl Report {
             passwords: opened_by.passwords,
             key_file: opened_by.key_file,
             volumes: Volume::all(relocked.volumes.clone()),
+            spare_volumes: Volume::all(relocked.spares.clone()),
             replaced: relocked.replaced.iter().map(|(path, _)| text::path(path)).collect(),
             verified_files: verified.files,
             verified_bytes: verified.content_bytes,
@@ -160,9 +163,10 @@ fn lines(report: &Report) -> Vec<String> {
         paint(Tone::Good, format!("The archive has its new passwords and is verified: {volumes}.")),
         String::new(),
     ];
-    lines.extend(volume_lines(&report.volumes));
+    lines.extend(volume_lines(&report.volumes, &report.spare_volumes));
     lines.push(String::new());
     lines.extend(table::summary(&[
+        ("spare", spare_line(report.volumes.len(), &report.spare_volumes)),
         ("opens by", vec![report.opened_by()]),
         ("verified", vec![report.verified.clone()]),
         ("replaced", replaced(&report.replaced, &SEALED)),

@@ -4,6 +4,7 @@ use crate::failure::Failure;
 use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::disk::Interruption;
 use under_seal_core::formats::reader::ArchiveReader;
+use under_seal_core::formats::sealed::volume::{SpareWish, VolumeSet};
 use under_seal_core::ground::entry::Totals;
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::ground::size::Size;
@@ -12,6 +13,8 @@ use under_seal_core::ground::size::Size;
 pub struct Standing {
     pub fit: Fit,
     pub squeeze: Squeeze,
+    /// As many spare volumes as it has.
+    pub spares: SpareWish,
     pub message: String,
     pub hides_names: bool,
     /// What it holds, and what it takes on disk.
@@ -43,6 +46,7 @@ impl Standing {
         Ok(Self {
             fit,
             squeeze: squeeze.unwrap_or_default(),
+            spares: SpareWish::Count(set.map_or(0, VolumeSet::spare_count)),
             message: facts.message,
             hides_names: facts.hides_names && set.is_none(),
             totals: reader.totals(),

@@ -15,6 +15,7 @@ use std::ops::Range;
 use std::path::{Path, PathBuf};
 use toml::Spanned;
 use under_seal_core::formats::registry::Format;
+use under_seal_core::formats::sealed::volume::SpareWish;
 use under_seal_core::ground::fit::{Fit, NAMED};
 use under_seal_core::ground::size::{Size, SizeError};
 use under_seal_core::source::Patterns;
@@ -48,6 +49,8 @@ pub struct OwnFit {
 pub struct Profile {
     /// What a volume must fit.
     pub fit: Option<WrittenFit>,
+    /// How many spare volumes.
+    pub spares: Option<SpareWish>,
     /// How hard to compress.
     pub squeeze: Option<SqueezeName>,
     /// The format.
@@ -91,6 +94,7 @@ struct FitText {
 #[serde(deny_unknown_fields, rename_all = "kebab-case", default)]
 struct ProfileText {
     fit: Option<Written>,
+    spares: Option<Spanned<SparesText>>,
     squeeze: Option<Written>,
     format: Option<Written>,
     hide_names: Option<bool>,
@@ -100,6 +104,14 @@ struct ProfileText {
     mail_to: Vec<String>,
     leave_out: Vec<Written>,
     no_litter: Option<bool>,
+}
+
+/// A count, or a text with a percentage or a count.
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum SparesText {
+    Count(u32),
+    Text(String),
 }
 
 /// A text and where in the file it stands.
@@ -202,6 +214,13 @@ impl Configuration {
 
     fn read_profile(&self, text: ProfileText, source: &Source<'_>) -> Result<Profile, Failure> {
         let fit = |written: &Written| self.known_fit(written.get_ref()).map_err(|error| source.bad(written, &error));
+        let spares = |written: &Spanned<SparesText>| {
+            let text = match written.get_ref() {
+                SparesText::Count(count) => count.to_string(),
+                SparesText::Text(text) => text.clone(),
+            };
+            super::spares(&text).map_err(|error| source.at(Some(written.span()), words::bad_value(&error)))
+        };
         let squeeze = |written: &Written| {
             let unknown = |_| source.at(Some(written.span()), words::unknown_squeeze(written.get_ref()));
             SqueezeName::from_str(written.get_ref(), false).map_err(unknown)
@@ -218,6 +237,7 @@ impl Configuration {
         let beside = source.path.parent().unwrap_or(Path::new(""));
         Ok(Profile {
             fit: text.fit.as_ref().map(fit).transpose()?,
+            spares: text.spares.as_ref().map(spares).transpose()?,
             squeeze: text.squeeze.as_ref().map(squeeze).transpose()?,
             format: text.format.as_ref().map(format).transpose()?,
             hide_names: text.hide_names,
@@ -271,6 +291,7 @@ mod tests {
             form = "50MB"
             [profiles.board]
             fit = "board-room"
+            spares = "20%"
             squeeze = "utmost"
             format = "zip"
             hide-names = true
@@ -288,6 +309,7 @@ mod tests {
         assert_eq!(board.note_template.as_deref(), Some(Path::new("/keeper/note.txt")));
         assert_eq!(board.mail_to, ["board@example.org"]);
         assert_eq!((board.format, board.hide_names), (Some(&ZIP), Some(true)));
+        assert_eq!(board.spares, Some(SpareWish::Percent(20)));
         assert_eq!((board.squeeze, board.no_litter), (Some(SqueezeName::Utmost), Some(false)));
         assert_eq!((configuration.leave_out, &board.leave_out), (vec!["*.part".to_owned()], &vec!["raw/".to_owned()]));
     }
@@ -305,6 +327,7 @@ mod tests {
     #[case::unknown_format("[profiles.a]\nformat = \"paper\"", 2, "there is no format 'paper'")]
     #[case::broken_name("[profiles.a]\nname = \"{\"", 2, "a brace without its other one")]
     #[case::broken_pattern("leave-out = [\n\"ok\",\n\"[\"]", 3, "The pattern '[' cannot be read")]
+    #[case::too_many_spares("[profiles.a]\nspares = 57", 2, "at most 56")]
     #[case::no_threads("[profiles.a]\nthreads = 0", 2, "a nonzero usize")]
     #[case::no_toml("leave-out", 1, "expected")]
     fn what_cannot_be_used_is_told_with_its_line(#[case] text: &str, #[case] line: usize, #[case] words: &str) {

@@ -14,6 +14,7 @@ use std::fmt;
 use std::num::NonZeroUsize;
 use std::path::PathBuf;
 use under_seal_core::formats::registry::Format;
+use under_seal_core::formats::sealed::volume::SpareWish;
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::source::{Choice, Naming, Patterns, UnsafeNames};
 
@@ -70,6 +71,8 @@ pub struct WrittenFit {
 pub struct Settings {
     /// What a volume must fit.
     pub fit: Chosen<WrittenFit>,
+    /// How many spare volumes.
+    pub spares: Chosen<SpareWish>,
     /// How hard to compress.
     pub squeeze: Chosen<SqueezeName>,
     /// The format, where it is said.
@@ -118,6 +121,12 @@ impl Settings {
             return Err(Failure::Value(BadValue::ParcelsWithoutFit));
         }
 
+        let spares = typed.shape.spares.as_ref().map(|text| spares(text)).transpose().map_err(Failure::Value)?;
+        let spares = spares.map(|wish| Chosen::new(wish, Origin::CommandLine));
+        let spares = spares.or_else(|| in_profile().find_map(|(from, p)| Some(Chosen::new(p.spares?, from))));
+        // Each parcel opens alone, and no other makes it good.
+        let spares = spares.filter(|spares| !typed.shape.parcels || spares.from == Origin::CommandLine);
+
         let squeeze = typed.shape.squeeze.map(|squeeze| Chosen::new(squeeze, Origin::CommandLine));
         let squeeze = squeeze.or_else(|| in_profile().find_map(|(from, p)| Some(Chosen::new(p.squeeze?, from))));
 
@@ -156,6 +165,7 @@ impl Settings {
 
         Ok(Self {
             fit: fit.unwrap_or_else(|| Chosen::new(one_volume(), Origin::BuiltIn)),
+            spares: spares.unwrap_or(Chosen::new(SpareWish::NONE, Origin::BuiltIn)),
             squeeze: squeeze.unwrap_or(Chosen::new(SqueezeName::Even, Origin::BuiltIn)),
             format,
             hide_names: hide_names.unwrap_or(Chosen::new(false, Origin::BuiltIn)),
@@ -227,6 +237,11 @@ impl Settings {
         };
         patterns.iter().filter(typed).cloned().collect()
     }
+}
+
+/// How many spare volumes a text means.
+pub fn spares(text: &str) -> Result<SpareWish, BadValue> {
+    text.parse().map_err(|why| BadValue::Spares { value: text.to_owned(), why })
 }
 
 /// The patterns of `--leave-out` and of the file of `--leave-out-from`.

@@ -1,6 +1,6 @@
 //! Long texts on a terminal: through the pager of `PAGER`, or the usual one, where they do not fit on the screen.
 
-use crate::system::programs;
+use crate::system::{programs, terminal};
 use std::io::{self, IsTerminal as _, Write as _};
 use std::process::{Command, Stdio};
 
@@ -18,7 +18,7 @@ pub fn show(text: &str, secret_variable: &str) -> io::Result<()> {
     }
     let mut output = anstream::stdout().lock();
     match writeln!(output, "{}", text.trim_end()).and_then(|()| output.flush()) {
-        Err(error) if error.kind() != io::ErrorKind::BrokenPipe => Err(error),
+        Err(error) if !terminal::is_reader_gone(&error) => Err(error),
         _ => Ok(()),
     }
 }
@@ -46,7 +46,7 @@ fn through_pager(text: &str, secret_variable: &str) -> io::Result<bool> {
         let styled = anstream::AutoStream::choice(&io::stdout()) != anstream::ColorChoice::Never;
         let text = if styled { text.to_owned() } else { anstream::adapter::strip_str(text).to_string() };
         match input.write_all(text.as_bytes()) {
-            Err(error) if error.kind() != io::ErrorKind::BrokenPipe => return Err(error),
+            Err(error) if !terminal::is_reader_gone(&error) => return Err(error),
             _ => {}
         }
     }

@@ -219,6 +219,8 @@ fn word(phase: Phase) -> &'static str {
         Phase::Sampling => "Sampling",
         Phase::Weighing => "Weighing",
         Phase::Packing => "Packing",
+        Phase::Sparing => "Sparing",
+        Phase::Mending => "Mending",
         Phase::Verifying => "Verifying",
         Phase::Inspecting => "Checking",
         Phase::Opening => "Opening",

@@ -207,6 +207,12 @@ pub fn missing_and_damaged(noun: &str, missing: &[u32], damaged: &[u32]) -> Stri
     wrong.join(", and ")
 }
 
+/// A sentence that begins with these words.
+pub fn capitalized(words: &str) -> String {
+    let mut letters = words.chars();
+    letters.next().map(|first| first.to_uppercase().chain(letters).collect()).unwrap_or_default()
+}
+
 /// A code of many groups, in lines of so many columns at most.
 pub fn in_lines(code: &str, columns: usize) -> Vec<String> {
     let mut lines: Vec<String> = Vec::new();

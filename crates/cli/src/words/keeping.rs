@@ -1,7 +1,7 @@
 //! Why an archive stays as it is: it was not cut, locked or made anew.
 
 use super::entries::no_path;
-use super::packing::{OWN_FAULT, head, other_than_written, pack, staging, taken, way, write};
+use super::packing::{OWN_FAULT, head, other_than_written, pack, spares, staging, taken, way, write};
 use super::receiving::{cell, sealed};
 use super::system::{TOO_LITTLE_MEMORY, interrupted};
 use crate::ui::text::{self, first_few, shown};
@@ -66,6 +66,7 @@ pub(super) fn recut(error: &RecutError) -> String {
         RecutError::Staging(error) => staging(error),
         RecutError::Cell(error) => cell(error),
         RecutError::Write(error) => write(error),
+        RecutError::Spares(error) => spares(error, "Nothing was cut anew."),
         RecutError::Regather(_) | RecutError::CellsDiffer => other_than_written(),
         RecutError::Interrupted(error) => interrupted(error, "Nothing was cut anew."),
     }
@@ -80,6 +81,7 @@ pub(super) fn relock(error: &RelockError) -> String {
         RelockError::Old(error) => sealed(error),
         RelockError::Head(error) => head(*error),
         RelockError::Write(error) => write(error),
+        RelockError::Spares(error) => spares(error, "Nothing was locked anew."),
         RelockError::Seal(_) => OWN_FAULT.to_owned(),
         RelockError::ReadBack(error) if error.is_lack_of_memory() => {
             format!("Nothing was locked anew. {TOO_LITTLE_MEMORY}")

@@ -3,6 +3,7 @@
 mod entries;
 mod formats;
 mod keeping;
+mod mending;
 mod packing;
 mod pieces;
 mod receiving;
@@ -25,6 +26,7 @@ use crate::ui::text::{self, grouped, path};
 use std::path::Path;
 use system::{file_error, interrupted};
 use under_seal_core::Error;
+use under_seal_core::formats::sealed::volume::Groups;
 use under_seal_core::ground::secrets::PasswordError;
 use under_seal_core::ground::secrets::password::MAX_PASSWORD_BYTES;
 use under_seal_core::tasks::check::collect::CollectError;
@@ -142,6 +144,20 @@ pub fn unreadable_configuration(file: &Path) -> String {
     )
 }
 
+/// How much of a set may be lost that has so many data and spare volumes.
+pub fn survives(data_volumes: u32, spares: u32) -> String {
+    let groups = Groups::of(data_volumes);
+    let volumes = |number: u32| text::count(number.into(), "volume");
+    match (groups.count(), groups.survives_any(spares)) {
+        (1, number) => format!("any {} may be lost or damaged", volumes(number)),
+        (groups, 0) => format!("one volume may be lost or damaged in {spares} of the {groups} groups of volumes"),
+        (groups, any) => format!(
+            "any {} may be lost or damaged, and up to {spares} if they are spread evenly over the {groups} groups of volumes",
+            volumes(any)
+        ),
+    }
+}
+
 fn core(error: &Error) -> String {
     match error {
         Error::Target(TargetError::NeedsName) => {
@@ -171,6 +187,7 @@ fn core(error: &Error) -> String {
         Error::Pieces(error) => pieces::find(error),
         Error::Reunite(error) => pieces::reunite(error),
         Error::Handover(error) => sending::handover(error),
+        Error::Mend(error) => mending::mend(error),
         Error::Resend(ResendError::OtherSet) => {
             "This slip is of another archive, or of this one cut otherwise. Name the volumes that were sent.".to_owned()
         }

@@ -1,6 +1,6 @@
 //! Why nothing was packed or cut anew, and what a format cannot do.
 
-use super::receiving::archive;
+use super::receiving::{archive, cell};
 use super::sending::{HIDING_NEEDS_PASSWORD, source, unpackable};
 use super::system::{TOO_LITTLE_MEMORY, file_error, interrupted};
 use crate::ui::text::{self, bytes, first_few, grouped, path, shown, size};
@@ -13,6 +13,7 @@ use under_seal_core::disk::{FileError, Interruption};
 use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::registry::Lacks;
 use under_seal_core::formats::sealed::head::KEYHOLES;
+use under_seal_core::formats::sealed::volume::spares::making::SpareError;
 use under_seal_core::formats::sealed::volume::{GatherError, MAX_VOLUMES, MIN_VOLUME_BYTES, WriteError};
 use under_seal_core::formats::sealed::{HeadError, SealError, TooFar};
 use under_seal_core::formats::zip::{MAX_PARTS, ZipWriteError};
@@ -89,8 +90,18 @@ pub(super) fn pack(error: &PackError) -> String {
             _ if why.is_lack_of_memory() => no_memory_to_pack(),
             _ => other_than_written(),
         },
+        PackError::Spares(error) => spares(error, "Nothing was packed."),
         PackError::Old(error) => archive(error),
         PackError::Regather(_) | PackError::ContentsDiffer => other_than_written(),
+    }
+}
+
+/// Spare volumes were not made. `outcome` is a sentence on what there is then.
+pub(super) fn spares(error: &SpareError, outcome: &str) -> String {
+    match error {
+        SpareError::Cell(error) => cell(error),
+        SpareError::Interrupted(error) => interrupted(error, outcome),
+        SpareError::Regather(_) | SpareError::Damaged(_) => other_than_written(),
     }
 }
 
@@ -294,6 +305,7 @@ pub fn lacks(lacks: &Lacks) -> String {
         Ability::HiddenNames => "hidden names",
         Ability::Changes => "changes alone",
         Ability::Attributes => "extended attributes",
+        Ability::Spares => "spare volumes",
         Ability::Streams => "contents of unknown length, such as standard input",
     };
     format!("An archive of the format {format} cannot have {what}. Leave that away, or pack it with --as sealed.")

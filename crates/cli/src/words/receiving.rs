@@ -71,12 +71,14 @@ pub fn gather(error: &GatherError) -> String {
                 sets(found)
             )
         }
-        GatherError::Incomplete { missing, count, unrecognised } => incomplete(missing, *count, unrecognised),
+        GatherError::Incomplete { missing, count, unrecognised, spares, needed } => {
+            incomplete(missing, *count, unrecognised, (*spares, *needed))
+        }
         GatherError::Interrupted(error) => interrupted(error, ""),
     }
 }
 
-fn incomplete(missing: &[u32], count: u32, unrecognised: &[PathBuf]) -> String {
+fn incomplete(missing: &[u32], count: u32, unrecognised: &[PathBuf], (spares, needed): (u32, u32)) -> String {
     let (volumes, them) = if missing.len() == 1 { ("Volume", "it") } else { ("Volumes", "them") };
     let verb = if missing.len() == 1 { "is" } else { "are" };
     let damaged = match unrecognised {
@@ -84,6 +86,17 @@ fn incomplete(missing: &[u32], count: u32, unrecognised: &[PathBuf]) -> String {
         [only] => format!(" ({} may be it, but is too damaged to tell.)", path(only)),
         several => format!(" ({} files here are too damaged to tell which they are.)", several.len()),
     };
+    if spares > 0 {
+        return format!(
+            "{volumes} {} of {count} {verb} missing, and {} {} too few to recreate {them}: {} more {} enough, whichever it is. Put what you \
+             have beside the others, or ask the sender.{damaged}",
+            number_list(missing),
+            text::count(spares.into(), "spare volume"),
+            if spares == 1 { "is" } else { "are" },
+            needed,
+            if needed == 1 { "is" } else { "are" },
+        );
+    }
     format!(
         "{volumes} {} of {count} {verb} missing. Put {them} beside the others, under any name, or ask the sender for \
          {them}.{damaged}",
@@ -185,6 +198,10 @@ pub(super) fn cell(error: &CellError) -> String {
             "Volume {volume} ({}) is damaged at byte {}. Ask the sender for this volume again.",
             path(file),
             grouped(*offset)
+        ),
+        CellError::Disputed(volume) => format!(
+            "The spare volumes contradict each other on volume {volume}: somebody changed one of them on purpose. With the password it \
+             shows which; without it, ask the sender for volume {volume} again."
         ),
         CellError::Interrupted(error) => interrupted(error, ""),
     }

@@ -7,6 +7,7 @@ use crate::failure::BadValue;
 use crate::settings::name::{FIELDS, NamePatternError};
 use crate::ui::text::{self, bytes, duration, first_few, grouped, listed, path, shown};
 use under_seal_core::disk::portability::{System, Trouble};
+use under_seal_core::formats::sealed::volume::{SpareWish, SpareWishError};
 use under_seal_core::ground::codes::CodeError;
 use under_seal_core::ground::fit::FitError;
 use under_seal_core::ground::passwords::{Guessing, Strength};
@@ -47,6 +48,15 @@ pub fn bad_value(value: &BadValue) -> String {
             "No size is called '{}'. There are {}; or write a size such as 10MB.",
             shown(value.as_bytes()),
             listed(known)
+        ),
+        BadValue::Spares { value, why: SpareWishError::NoNumber } => format!(
+            "'{}' is not a number of spare volumes. Write a count such as 2, or a percentage of the volumes such as 20%.",
+            shown(value.as_bytes())
+        ),
+        BadValue::Spares { value, why: SpareWishError::TooMany } => format!(
+            "'{}' is too many spare volumes: write at most {}, or at most 100%.",
+            shown(value.as_bytes()),
+            SpareWish::MAX_COUNT
         ),
         BadValue::Name(error) => name_pattern(error),
         BadValue::Pattern(error) => format!(

@@ -57,7 +57,8 @@ pub fn system(error: &io::Error) -> String {
         io::ErrorKind::InvalidData => "it is not UTF-8 text".to_owned(),
         _ => {
             let text = error.to_string();
-            text.split(" (os error").next().unwrap_or(&text).to_lowercase()
+            // Windows ends it as a sentence of its own.
+            text.split(" (os error").next().unwrap_or(&text).trim_end_matches('.').to_lowercase()
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use crate::mistyped::{Meant, Mistyped};
 use crate::ui::suggestion::quoted;
-use crate::ui::text::{listed, shown};
+use crate::ui::text::{self, listed, shown};
 use std::ffi::OsStr;
 use std::path::Path;
 
@@ -71,17 +71,12 @@ fn option_unknown(command: Option<&str>, option: &str, meant: &Meant) -> String 
         return format!("There is {what} `{option}`. `under-seal --help` lists the commands.");
     };
     match meant {
-        Meant::Known(says) => format!("`{command}` has {what} `{option}`. {}.", capitalized(says)),
+        Meant::Known(says) => format!("`{command}` has {what} `{option}`. {}.", text::capitalized(says)),
         Meant::Slip(known) => format!("`{command}` has {what} `{option}`. Did you mean `{known}`?"),
         Meant::Here(_) | Meant::Unknown => {
             format!("`{command}` has {what} `{option}`. `under-seal {command} --help` lists what it takes.")
         }
     }
-}
-
-fn capitalized(text: &str) -> String {
-    let mut letters = text.chars();
-    letters.next().map(|first| first.to_uppercase().chain(letters).collect()).unwrap_or_default()
 }
 
 /// An option without what it takes: `--fit <SIZE|NAME>` is `--fit`.

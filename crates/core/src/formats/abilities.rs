@@ -107,4 +107,6 @@ pub enum Ability {
     Attributes,
     /// Contents of which it is not known beforehand how long they are.
     Streams,
+    /// Spare volumes, out of which others are recreated.
+    Spares,
 }

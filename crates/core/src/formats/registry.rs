@@ -143,7 +143,7 @@ impl Format {
     pub const fn can(&self, what: Ability) -> bool {
         let Abilities { password, keyholes, hides_names, parts, message_bytes, .. } = self.abilities;
         match what {
-            Ability::Parcels => keyholes && parts,
+            Ability::Parcels | Ability::Spares => keyholes && parts,
             Ability::KeyFile | Ability::SeveralPasswords | Ability::Changes => keyholes,
             Ability::Streams => !matches!(self.writing, Some(Writing::Tar(_))),
             Ability::Attributes => self.abilities.attributes,

@@ -16,6 +16,10 @@ pub enum Phase {
     Weighing,
     /// Reading sources, sealing and writing volumes; counts content bytes.
     Packing,
+    /// Making spare volumes; counts bytes of the data volumes.
+    Sparing,
+    /// Recreating volumes; counts their bytes.
+    Mending,
     /// Reading finished volumes back and verifying them; counts content bytes.
     Verifying,
     /// Checking volumes without the password; counts volume bytes.

@@ -118,12 +118,12 @@ pub fn ordered<J: Send, R: Send, T: Send, E, W: FnMut(J) -> R>(
 
 /// Buffers that were used and can be used again: fresh memory for every job would cost a good part of the work. The one
 /// that was given back last comes first, since the processor's caches still hold it.
-pub struct Spares {
+pub struct Buffers {
     kept: Mutex<Vec<Vec<u8>>>,
     most: usize,
 }
 
-impl Spares {
+impl Buffers {
     /// Keeps as many buffers as a pipeline of so many threads has under way.
     pub fn new(threads: usize) -> Self {
         Self { kept: Mutex::default(), most: 2 * JOBS_AHEAD * threads.max(1) }

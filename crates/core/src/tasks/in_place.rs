@@ -4,6 +4,8 @@ use crate::disk::staging::{self, StagingError};
 use crate::disk::{Folder, folder_of};
 use crate::formats::archive::Archive;
 use crate::formats::registry::{Format, PAGE, SEALED};
+use crate::formats::sealed::volume::names::spare_suffix;
+use crate::formats::sealed::volume::spares::spare_bytes;
 use crate::formats::sealed::volume::{Geometry, VolumeFile, VolumeSet};
 use crate::formats::spot::Spot;
 use crate::ground::context::Context;
@@ -68,9 +70,15 @@ fn named(stem: &OsStr, format: &Format) -> OsString {
     name
 }
 
-/// Where the volumes of a set that is cut so have their names, in order, and their lengths in bytes.
+/// Where the data volumes of a set that is cut so have their names, in order, and their lengths in bytes.
 pub fn placed(target: &Target, geometry: &Geometry) -> Vec<(PathBuf, u64)> {
     let count = geometry.data_volumes;
     let volume = |number| (target.path_with(&SEALED.suffix(number, count)), geometry.volume_bytes(number));
     (1..=count).map(volume).collect()
+}
+
+/// The same of its spare volumes.
+pub fn placed_spares(target: &Target, geometry: &Geometry) -> Vec<(PathBuf, u64)> {
+    let count = geometry.spare_volumes;
+    (1..=count).map(|number| (target.path_with(&spare_suffix(number, count)), spare_bytes(geometry))).collect()
 }

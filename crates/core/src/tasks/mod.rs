@@ -12,6 +12,7 @@ pub mod confirm;
 pub mod handover;
 pub mod in_place;
 pub mod list;
+pub mod mend;
 pub mod open;
 pub mod pack;
 pub mod page;

@@ -9,17 +9,18 @@ use crate::formats::error::ArchiveError;
 use crate::formats::registry::SEALED;
 use crate::formats::sealed::cells::{CELL_OVERHEAD, CellSeal, NotAuthentic, PlainCells};
 use crate::formats::sealed::stream::CELLS_TOGETHER;
+use crate::formats::sealed::volume::spares::making::{SpareError, stage_spares};
 use crate::formats::sealed::volume::{
-    Bound, Cells, GatherError, Geometry, Ids, VolumeSet, VolumeWriter, WriteError, WrittenVolumes,
+    Bound, Cells, GatherError, Geometry, Ids, SpareWish, VolumeSet, VolumeWriter, WriteError, WrittenVolumes,
 };
 use crate::formats::sealed::{ArchiveKey, HeadError, KeyCost, SealedError, SealedReader, seal_head};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::Totals;
-use crate::ground::pipeline::{Spares, Stopped, ordered};
+use crate::ground::pipeline::{Buffers, Stopped, ordered};
 use crate::ground::secrets::Credentials;
 use crate::tasks::check::verify_contents;
-use crate::tasks::in_place::placed;
+use crate::tasks::in_place::{placed, placed_spares};
 use crate::tasks::pack::{Target, WayError};
 use std::path::PathBuf;
 
@@ -42,6 +43,8 @@ pub struct Relocked {
     pub ids: Ids,
     /// The new volumes in order, and their lengths in bytes.
     pub volumes: Vec<(PathBuf, u64)>,
+    /// As many spare volumes as there were, and their lengths.
+    pub spares: Vec<(PathBuf, u64)>,
     /// Old volumes that were replaced, and their lengths.
     pub replaced: Vec<(PathBuf, u64)>,
     /// What was read back from the new volumes and verified.
@@ -69,6 +72,9 @@ pub enum RelockError {
     /// The new volumes cannot be written.
     #[error(transparent)]
     Write(#[from] WriteError),
+    /// The spare volumes were not made.
+    #[error(transparent)]
+    Spares(#[from] SpareError),
     /// What was written cannot be found again.
     #[error("reading back: {0}")]
     Regather(#[source] GatherError),
@@ -93,6 +99,7 @@ impl Classed for RelockError {
             Self::Staging(error) => error.class(),
             Self::Old(error) => error.class(),
             Self::Write(error) => error.class(),
+            Self::Spares(error) => error.class(),
             Self::Head(HeadError::KeyholeCount(_)) => ErrorClass::Usage,
             Self::Head(_) | Self::Seal(_) => ErrorClass::System,
             Self::Regather(_) | Self::ContentsDiffer => ErrorClass::Damaged,
@@ -123,13 +130,16 @@ pub fn relock(
     let head = seal_head(&key, &bound, credentials, cost, context)?;
     let seal = CellSeal::new(&key, &bound)?;
     let limit = (geometry.data_volumes > 1).then(|| geometry.volume_bytes(1));
-    let mut writer = VolumeWriter::new(&staging, ids, geometry.cell_length, limit)?;
+    let spares = SpareWish::Count(old.set().spare_count());
+    let mut writer = VolumeWriter::new(&staging, ids, geometry.cell_length, limit)?.with_spares(spares);
     seal_anew(old, &seal, &mut writer, context)?;
-    let written = writer.finish(&head)?;
+    let mut written = writer.finish(&head)?;
+    stage_spares(&mut written, &staging, context)?;
     let verified = read_back(&staging, &written, (credentials, old.index_digest()), context)?;
     context.go_on()?;
-    staging.place(&written.placings, &way.files)?;
-    Ok(Relocked { ids, volumes: placed(target, &written.geometry), replaced: way.replaced(target), verified })
+    staging.place(&written.all_placings(), &way.files)?;
+    let (volumes, spares) = (placed(target, &written.geometry), placed_spares(target, &written.geometry));
+    Ok(Relocked { ids, volumes, spares, replaced: way.replaced(target), verified })
 }
 
 /// Opens every cell, and seals it in its place under the new key, some at a time beside each other.
@@ -141,17 +151,17 @@ fn seal_anew(
 ) -> Result<(), RelockError> {
     let cutting = writer.cutting();
     context.tell(Progress::Begin(Phase::Packing, old.set().geometry.total_bytes()));
-    let spares = Spares::new(2 * context.threads);
+    let buffers = Buffers::new(2 * context.threads);
     let (opened, written) = ordered(
         context.threads,
-        |cells| open_all(old, &spares, context, |plain| cells.submit(plain)),
+        |cells| open_all(old, &buffers, context, |plain| cells.submit(plain)),
         || |plain| seal.seal(plain, &cutting),
         |cells: Result<Cells, NotAuthentic>| -> Result<(), RelockError> {
             let cells = cells?;
             writer.write(&cells.bytes)?;
             context.tell(Progress::Volume(writer.volume()));
             context.tell(Progress::Advance(cells.bytes.len() as u64));
-            spares.give(cells.bytes);
+            buffers.give(cells.bytes);
             Ok(())
         },
     )?;
@@ -165,7 +175,7 @@ fn seal_anew(
 /// Opens all cells in order, and submits them ready to be sealed.
 fn open_all(
     old: &mut SealedReader,
-    spares: &Spares,
+    buffers: &Buffers,
     context: &Context<'_>,
     submit: impl Fn(PlainCells) -> Result<(), Stopped>,
 ) -> Result<(), RelockError> {
@@ -174,7 +184,7 @@ fn open_all(
     while first < cells {
         context.go_on()?;
         let end = cells.min(first + CELLS_TOGETHER as u64);
-        let mut bytes = spares.take();
+        let mut bytes = buffers.take();
         bytes.clear();
         for cell in first..end {
             bytes.extend_from_slice(old.plain_cell(cell)?);

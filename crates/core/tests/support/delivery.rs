@@ -12,13 +12,19 @@ use std::path::{Path, PathBuf};
 use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::reader::{ArchiveReader as _, Flaws};
-use under_seal_core::formats::sealed::volume::{CHECK_BYTES, GatherError, Geometry, HEADER_BYTES, VolumeSet};
+use under_seal_core::formats::sealed::volume::spares::spare_bytes;
+use under_seal_core::formats::sealed::volume::supplement::Run;
+use under_seal_core::formats::sealed::volume::{
+    CHECK_BYTES, GatherError, Geometry, HEADER_BYTES, SpareWish, VolumeKind, VolumeSet,
+};
 use under_seal_core::formats::sealed::{DeliveryReader, NotWhole, SealedReader};
 use under_seal_core::ground::secrets::Password;
 use under_seal_core::tasks::check::{SetReport, VolumeState, inspect};
 use under_seal_core::tasks::handover::NoteFields;
+use under_seal_core::tasks::mend::{Wanted, mend};
 use under_seal_core::tasks::open::open;
 use under_seal_core::tasks::open::streaming::as_tar;
+use under_seal_core::tasks::pack::Target;
 use under_seal_core::tasks::rehearse::carriers::{Carried, CarryError, Choices, Load, Sent, Way, carry};
 use under_seal_core::tasks::resend::{Resent, Slip, resend};
 use under_seal_core::{Error, ErrorClass};
@@ -94,8 +100,7 @@ pub fn play(seed: u64) -> Played {
         let refused: BTreeSet<u32> =
             carried.trips.iter().filter(|trip| trip.refused).flat_map(|trip| trip.volumes.clone()).collect();
         // Between the two a carrier may still take it: a fit leaves more room than every message needs.
-        let over =
-            |limit| (1..=sent.geometry.data_volumes).filter(move |number| sent.geometry.volume_bytes(*number) > limit);
+        let over = |limit| (1..=volumes.len() as u32).filter(move |number| bytes_of(&sent.geometry, *number) > limit);
         let may: BTreeSet<u32> = over(way.volume_limit().unwrap()).collect();
         let must: BTreeSet<u32> = over(limit).collect();
         assert!(must.is_subset(&refused) && refused.is_subset(&may) && !must.is_empty(), "{way:?} refused {refused:?}");
@@ -118,11 +123,17 @@ pub fn play(seed: u64) -> Played {
         Err(error) => panic!("{error}: {suffered:?}"),
     };
     let found = inspected(&desk, &set);
-    let named: BTreeSet<u64> = found.lost.iter().flat_map(|run| run.first..run.end()).collect();
-    assert_eq!(named, suffered.cells, "{fault:?}");
+    let single = |runs: &[Run]| runs.iter().flat_map(|run| run.first..run.end()).collect::<BTreeSet<u64>>();
+    assert_eq!(single(&found.lost), suffered.cells, "{fault:?}");
+    let beyond = suffered.beyond(&sent.geometry);
+    assert_eq!(single(&found.beyond.cells), beyond, "{fault:?}");
     assert_eq!(found.numbers(VolumeState::Missing), suffered.missing.iter().copied().collect::<Vec<_>>());
+    assert!(found.not_fitting.is_empty() && !found.disputed);
+    if beyond.is_empty() {
+        mended(&desk, &set, &found, &volumes);
+    }
     let opened = desk.open(&places, &desk.path("board"));
-    let end = if suffered.cells == suffered.checks {
+    let end = if beyond.is_subset(&suffered.checks) {
         // A damaged check of a cell whose seal is right stops nobody.
         opened.unwrap();
         End::Identical
@@ -141,6 +152,27 @@ pub fn play(seed: u64) -> Played {
         as_a_stream(&desk, &places);
     }
     played(end)
+}
+
+/// Everything that is lost is made again as it was.
+fn mended(desk: &Desk, set: &VolumeSet, found: &SetReport, volumes: &[PathBuf]) {
+    let wanted = Wanted::lost(set, found).unwrap();
+    let target = Target { folder: desk.path("mended"), stem: "set".into() };
+    let mended = desk.with_context(&|| false, |context| mend(set, found, &wanted, &target, context)).unwrap();
+    for volume in mended {
+        let at = match volume.kind {
+            VolumeKind::Spare => set.geometry.data_volumes + volume.number,
+            _ => volume.number,
+        };
+        let original = &volumes[at as usize - 1];
+        assert_eq!(fs::read(&volume.path).unwrap(), fs::read(original).unwrap(), "{volume:?}");
+        assert_eq!(volume.path.file_name(), original.file_name());
+    }
+}
+
+/// The length of the volume that was sent at this place, the spare ones behind the others.
+fn bytes_of(geometry: &Geometry, place: u32) -> u64 {
+    if place > geometry.data_volumes { spare_bytes(geometry) } else { geometry.volume_bytes(place) }
 }
 
 /// Leaves what came in the messages that brought it, one for each file or a mailbox for each folder, or in none; which.
@@ -235,8 +267,11 @@ pub fn play_parcels(seed: u64) -> Played {
 }
 
 fn refused_to_open(desk: &Desk, opened: Result<(), Error>, suffered: &Suffered) {
-    let class = if suffered.missing.is_empty() { ErrorClass::Damaged } else { ErrorClass::VolumesMissing };
-    assert_eq!(opened.unwrap_err().class(), class);
+    let class = opened.unwrap_err().class();
+    let is_missing = class == ErrorClass::VolumesMissing && !suffered.missing.is_empty();
+    // Where spare volumes make good what is missing, what is damaged as well can be too much.
+    let is_damaged = class == ErrorClass::Damaged && (suffered.missing.is_empty() || !suffered.spares.is_empty());
+    assert!(is_missing || is_damaged, "{class:?}");
     assert!(!desk.path("board/source").exists(), "something landed");
 }
 
@@ -246,7 +281,8 @@ fn one_of<'a, T>(all: &'a [T], choices: &mut Choices) -> &'a T {
 
 /// Packs a tree.
 fn packed(choices: &mut Choices) -> Desk {
-    let desk = laid_out(choices);
+    let mut desk = laid_out(choices);
+    desk.spares = *one_of(&[0, 0, 1, 2, 3].map(SpareWish::Count), choices);
     let fit: &&str = one_of(&["70KB", "100KB", "150KB", "300KB", ""], choices);
     desk.pack(fit);
     desk
@@ -284,7 +320,8 @@ fn laid_out(choices: &mut Choices) -> Desk {
 
 /// A way that the volumes fit, or, for that fault, do not.
 fn way(geometry: &Geometry, fault: Fault, choices: &mut Choices) -> (&'static str, Way, u64) {
-    let largest = (1..=geometry.data_volumes).map(|number| geometry.volume_bytes(number)).max().unwrap();
+    let all = 1..=geometry.data_volumes + geometry.spare_volumes;
+    let largest = all.map(|place| bytes_of(geometry, place)).max().unwrap();
     let name = match fault {
         Fault::TooLarge => *one_of(&["mail", "media", "upload"], choices),
         _ => *one_of(&["by hand", "mail", "media", "upload"], choices),
@@ -351,13 +388,25 @@ struct Suffered {
     cells: BTreeSet<u64>,
     /// Of those, the ones of which nothing but the check has changed.
     checks: BTreeSet<u64>,
-    /// Numbers of volumes of which nothing came.
+    /// Numbers of data volumes of which nothing came.
     missing: BTreeSet<u32>,
+    /// Of each spare volume the indices of the cells of which a good copy came.
+    spares: BTreeMap<u32, BTreeSet<u32>>,
     /// How many came whose header is right.
     known_by: u32,
 }
 
 impl Suffered {
+    /// The cells that spare volumes cannot make good: those at an index of which more are lost than there are spare cells.
+    fn beyond(&self, geometry: &Geometry) -> BTreeSet<u64> {
+        let index = |cell: &u64| geometry.locate(*cell).1;
+        let is_beyond = |cell: &u64| {
+            let lost = self.cells.iter().filter(|other| index(other) == index(cell)).count();
+            lost > self.spares.values().filter(|here| here.contains(&index(cell))).count()
+        };
+        self.cells.iter().copied().filter(is_beyond).collect()
+    }
+
     /// Does to a volume what the fault says, or leaves it alone: every third one suffers, and of everything a half.
     fn volume(&mut self, number: u32, path: &Path, fault: Fault, geometry: &Geometry, choices: &mut Choices) {
         let (spared, fault) = match fault {
@@ -368,7 +417,8 @@ impl Suffered {
         let mut bytes = fs::read(path).unwrap();
         let behind_header = HEADER_BYTES + choices.below((bytes.len() - HEADER_BYTES) as u64) as usize;
         let cell = ((behind_header - HEADER_BYTES) / geometry.cell_length.bytes()) as u32;
-        let all = geometry.cells_in(number);
+        let spare = number.checked_sub(geometry.data_volumes).filter(|spare| *spare > 0);
+        let all = if spare.is_some() { geometry.cells_per_volume } else { geometry.cells_in(number) };
         let lost = match fault {
             Fault::None | Fault::TooLarge | Fault::Everything => 0..0,
             Fault::Lost => 0..all,
@@ -394,13 +444,17 @@ impl Suffered {
                 0..0
             }
         };
+        self.known_by += u32::from(!matches!(fault, Fault::Lost | Fault::HeaderChanged));
+        if let Some(spare) = spare {
+            self.spares.insert(spare, (0..all).filter(|index| !lost.contains(index)).collect());
+            return if fault == Fault::Lost { fs::remove_file(path).unwrap() } else { fs::write(path, bytes).unwrap() };
+        }
         let of_set = |index: u32| geometry.first_cell(number) + u64::from(index);
         let end = geometry.cell_length.offset_of(cell) as usize + geometry.cell_bytes(of_set(cell));
         if fault == Fault::ByteChanged && behind_header >= end - CHECK_BYTES {
             self.checks.insert(of_set(cell));
         }
         self.cells.extend(lost.map(of_set));
-        self.known_by += u32::from(!matches!(fault, Fault::Lost | Fault::HeaderChanged));
         match fault {
             Fault::Lost => {
                 self.missing.insert(number);

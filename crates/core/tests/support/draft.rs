@@ -17,7 +17,7 @@ use under_seal_core::formats::sealed::volume::{Bound, CellLength, Ids, VolumeWri
 use under_seal_core::formats::sealed::{ArchiveKey, KeyCost, seal_head};
 use under_seal_core::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Timestamp};
 use under_seal_core::ground::holes::{ContentDigest, HOLE_UNIT};
-use under_seal_core::ground::pipeline::{Spares, Stopped};
+use under_seal_core::ground::pipeline::{Buffers, Stopped};
 use under_seal_core::ground::secrets::Password;
 
 /// An archive about to be sealed, honest until a test lays hand on it: a folder `home` and a file `home/a`.
@@ -130,8 +130,8 @@ impl Draft {
         });
         let mut volumes = VolumeWriter::new(&staging, ids, bound.cell_length, None).unwrap();
         let (seal, cutting) = (CellSeal::new(&key, &bound).unwrap(), volumes.cutting());
-        let spares = Spares::new(1);
-        let mut stream = StreamWriter::new(bound.cell_length, &spares, |plain| {
+        let buffers = Buffers::new(1);
+        let mut stream = StreamWriter::new(bound.cell_length, &buffers, |plain| {
             volumes.write(&seal.seal(plain, &cutting).unwrap().bytes).unwrap();
             Ok(())
         });

@@ -23,6 +23,7 @@ use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::reader::Flaws;
 use under_seal_core::formats::registry::{Format, SEALED, ZIP};
+use under_seal_core::formats::sealed::volume::SpareWish;
 use under_seal_core::formats::sealed::volume::header::CHECK_AT;
 use under_seal_core::formats::sealed::volume::{CellLength, GatherError, VolumeSet};
 use under_seal_core::formats::sealed::{KeyCost, SealedReader};
@@ -77,6 +78,7 @@ pub struct Desk {
     pub squeeze: Squeeze,
     pub format: &'static Format,
     pub hide_names: bool,
+    pub spares: SpareWish,
 }
 
 /// The set that these places speak of, while nobody watches.
@@ -101,6 +103,7 @@ impl Desk {
             squeeze: Squeeze::default(),
             format: &SEALED,
             hide_names: false,
+            spares: SpareWish::NONE,
         }
     }
 
@@ -164,6 +167,7 @@ impl Desk {
         let request = PackRequest {
             format: self.format,
             hide_names: self.hide_names,
+            spares: self.spares,
             fit,
             squeeze: self.squeeze,
             replace,
@@ -196,11 +200,11 @@ impl Desk {
         packed.unwrap().volumes.into_iter().map(|volume| volume.path).collect()
     }
 
-    /// The volumes that were packed, in order.
+    /// The volumes that were packed, in order, the spare ones last.
     pub fn volumes(&self) -> Vec<PathBuf> {
         let mut volumes: Vec<PathBuf> =
             fs::read_dir(self.path("out")).unwrap().map(|file| file.unwrap().path()).collect();
-        volumes.sort();
+        volumes.sort_by_key(|path| (path.to_string_lossy().contains("-spare"), path.clone()));
         volumes
     }
 
@@ -293,6 +297,13 @@ pub fn mend_checks(volume: &mut [u8]) {
         volume[end - 16..end].copy_from_slice(&check);
         index += 1;
     }
+}
+
+/// Changes what a file holds.
+pub fn edit(path: &Path, change: impl FnOnce(&mut Vec<u8>)) {
+    let mut bytes = fs::read(path).unwrap();
+    change(&mut bytes);
+    fs::write(path, bytes).unwrap();
 }
 
 /// Bytes that do not compress; longer ones begin with the shorter ones.

@@ -148,8 +148,15 @@ struct Report {
     complete: bool,
     secret: bool,
     volumes: Vec<Volume>,
+    spare_volumes: Vec<Volume>,
     missing: Vec<u32>,
     damaged: Vec<u32>,
+    made_good: Vec<u32>,
+    #[serde(rename = "spare_volumes_not_fitting")]
+    not_fitting: Vec<u32>,
+    #[serde(rename = "spare_volumes_disputed")]
+    disputed: bool,
+    foreign_spares: Vec<String>,
     unrecognised: Vec<String>,
     contradicting: Vec<String>,
     untried: Vec<String>,
@@ -222,12 +229,17 @@ impl Report {
     fn new(set: &VolumeSet, found: &SetReport, contents: Option<Contents>, secret: bool) -> Result<Self, Failure> {
         let (missing, damaged) = (found.numbers(VolumeState::Missing), found.numbers(VolumeState::Damaged));
         let volumes: Vec<Volume> = found.volumes.iter().map(Volume::new).collect();
-        let blemished = volumes.iter().flat_map(|volume| &volume.files).any(File::is_blemished);
+        let spare_volumes: Vec<Volume> = found.spares.iter().map(Volume::new).collect();
+        let good_by_itself = |volume: &Volume| matches!(volume.state, "intact" | "usable");
+        let spares_suffered = !spare_volumes.iter().all(good_by_itself) || !found.not_fitting.is_empty();
+        let all = volumes.iter().chain(&spare_volumes);
+        let blemished = spares_suffered || all.flat_map(|volume| &volume.files).any(File::is_blemished);
         let changed = contents.as_ref().is_some_and(|contents| !contents.changed_while_read.is_empty());
         let unfinished = unfinished_beside(set);
-        let aside = [&set.unrecognised, &set.contradicting, &set.untried, &unfinished];
+        let aside = [&set.unrecognised, &set.contradicting, &set.untried, &set.foreign_spares, &unfinished];
         let aside = aside.iter().any(|paths| !paths.is_empty());
         let exit_code = match () {
+            () if found.needs_spares() => LOOK,
             () if !missing.is_empty() => MISSING,
             () if !damaged.is_empty() => DAMAGED,
             () if blemished || changed || aside => LOOK,
@@ -239,7 +251,12 @@ impl Report {
             set: set.ids.set_text(),
             complete: found.is_complete(),
             secret,
+            made_good: found.volumes.iter().filter(|volume| volume.made_good).map(|volume| volume.number).collect(),
+            not_fitting: found.not_fitting.clone(),
+            disputed: found.disputed,
+            foreign_spares: set.foreign_spares.iter().map(|path| text::path(path)).collect(),
             volumes,
+            spare_volumes,
             missing,
             damaged,
             unrecognised: set.unrecognised.iter().map(|path| text::path(path)).collect(),
@@ -285,12 +302,17 @@ fn lines(set: &VolumeSet, found: &SetReport, report: &Report, typed: &CheckArgum
         None => format!("{volumes}, set {short}"),
     };
     let mut lines = vec![paint(Tone::Strong, heading), String::new()];
-    let rows = rows(found);
+    let rows = rows(found, &report.not_fitting);
     let columns = [Column::Number("volume"), Column::Path("file"), Column::Number("bytes"), Column::Text("state")];
     lines.extend(table::lines(&columns, &rows));
     let aside = [
         (&report.unrecognised, Tone::Bad, "too damaged to say which volume it is"),
         (&report.contradicting, Tone::Bad, "set aside, its header contradicts the others"),
+        (
+            &report.foreign_spares,
+            Tone::Look,
+            "set aside, a spare volume of another archive, or of this one cut otherwise",
+        ),
         (&report.untried, Tone::Look, "not compared further: there is too much to compare it with"),
         (&report.unfinished, Tone::Look, "a pack that is still at work here, or was interrupted"),
         (&report.other_pages, Tone::Look, NOT_OWN_PAGE),
@@ -339,16 +361,27 @@ fn name_on_files(set: &VolumeSet) -> Option<String> {
 }
 
 /// A row a file. In a large set, neighbours that are intact share one.
-fn rows(found: &SetReport) -> Vec<(Tone, Vec<String>)> {
+fn rows(found: &SetReport, not_fitting: &[u32]) -> Vec<(Tone, Vec<String>)> {
     let row = |run: &[VolumeReport]| match run {
         [first, .., last] => {
             let all = run.iter().flat_map(|volume| &volume.files).map(|file| file.bytes).sum();
             let numbers = format!("{} to {}", first.number, last.number);
             vec![(Tone::Plain, vec![numbers, count(run.len() as u64, "file"), grouped(all), "intact".into()])]
         }
-        run => run.iter().flat_map(volume_rows).collect(),
+        run => run.iter().flat_map(|volume| volume_rows(volume, volume.number.to_string())).collect(),
     };
-    drawn_together(found).flat_map(row).collect()
+    let spare = |volume: &VolumeReport| {
+        let mut rows = volume_rows(volume, format!("spare {}", volume.number));
+        if not_fitting.contains(&volume.number) {
+            rows.iter_mut().for_each(|(tone, cells)| {
+                *tone = Tone::Bad;
+                cells.pop();
+                cells.push("intact, but not made of these volumes; not used".to_owned());
+            });
+        }
+        rows
+    };
+    drawn_together(found).flat_map(row).chain(found.spares.iter().flat_map(spare)).collect()
 }
 
 /// The volumes in runs, each of which is drawn as one: in a large set, neighbours that are intact.
@@ -358,14 +391,21 @@ fn drawn_together(found: &SetReport) -> impl Iterator<Item = &[VolumeReport]> {
     found.volumes.chunk_by(move |one, other| is_plain(one) && is_plain(other))
 }
 
-fn volume_rows(volume: &VolumeReport) -> Vec<(Tone, Vec<String>)> {
+fn volume_rows(volume: &VolumeReport, number: String) -> Vec<(Tone, Vec<String>)> {
+    // What is made good has nothing bad about it.
+    let told = |tone: Tone, state: String| match (volume.made_good, tone) {
+        (true, Tone::Bad) => (Tone::Look, format!("{state}; made good")),
+        _ => (tone, state),
+    };
     if volume.files.is_empty() {
-        return vec![(Tone::Bad, vec![volume.number.to_string(), "-".into(), "-".into(), "missing".into()])];
+        let (tone, state) = told(Tone::Bad, "missing".to_owned());
+        return vec![(tone, vec![number, "-".into(), "-".into(), state])];
     }
     let row = |file: &FileReport| {
         let name = text::spot(&file.spot);
         let (tone, state) = file_state(file);
-        (tone, vec![volume.number.to_string(), name, grouped(file.bytes), state])
+        let (tone, state) = told(tone, state);
+        (tone, vec![number.clone(), name, grouped(file.bytes), state])
     };
     volume.files.iter().map(row).collect()
 }
@@ -406,8 +446,26 @@ impl CheckArguments {
 fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<String> {
     let all = set.geometry.data_volumes;
     let wrong = text::missing_and_damaged("volume", &report.missing, &report.damaged);
-    if !wrong.is_empty() {
-        let sentence = format!("Incomplete: {wrong}.");
+    if report.disputed {
+        return vec![
+            paint(
+                Tone::Bad,
+                format!(
+                    "Incomplete: {wrong}, and the spare volumes contradict each other: one was changed on purpose."
+                ),
+            ),
+            "Next: open it with the password, which tells the right spare volume from the wrong one:".to_owned(),
+            suggestion::open(typed.places().iter().map(PathBuf::as_path), typed.unlock.password.key_file.as_deref()),
+            "Without the password, ask the sender for what is missing.".to_owned(),
+        ];
+    }
+    if !wrong.is_empty() && !report.complete {
+        let too_few = match set.spares.len() {
+            0 => String::new(),
+            1 => " The spare volume does not make all of that good.".to_owned(),
+            _ => " The spare volumes do not make all of that good.".to_owned(),
+        };
+        let sentence = format!("Incomplete: {wrong}.{too_few}");
         if !report.unfinished.is_empty() {
             let next = "Next: wait for the packing that is at work, or pack again under this name. Then check again.";
             let why = "That completes what was interrupted, or clears it.";
@@ -419,8 +477,11 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
         let mut lines = vec![paint(Tone::Bad, sentence), next];
         if let Some(slip) = &report.slip {
             lines.push(
-                "Or tell the sender this resend slip, a short code from which exactly what is missing is made again:"
-                    .to_owned(),
+                match set.spares.is_empty() {
+                    true => "Or tell the sender this resend slip, a short code from which exactly what is missing is made again:",
+                    false => "Or tell the sender this resend slip, a short code from which exactly what the spare volumes lack is made again:",
+                }
+                .to_owned(),
             );
             lines.extend(
                 text::in_lines(slip, SLIP_COLUMNS).iter().map(|line| format!("  {}", paint(Tone::Strong, line))),
@@ -430,6 +491,12 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
     }
     let blemished = report.volumes.iter().flat_map(|volume| &volume.files).any(File::is_blemished);
     let here = match (all, blemished) {
+        _ if !wrong.is_empty() => {
+            let few = if set.spares.len() == 1 { "the spare volume makes" } else { "the spare volumes make" };
+            let good = if report.missing.len() + report.damaged.len() == 1 { "it" } else { "all of it" };
+            let wrong = text::capitalized(&wrong);
+            format!("{wrong}: {few} {good} good, and nothing need be sent again")
+        }
         (1, true) => "The volume can be read".to_owned(),
         (1, false) => "The volume is whole".to_owned(),
         (_, true) => format!("All {all} volumes can be read"),
@@ -438,7 +505,7 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
     let them = if all == 1 { "it" } else { "them" };
     let open = suggestion::open(typed.places().iter().map(PathBuf::as_path), typed.unlock.password.key_file.as_deref());
     let mut lines = Vec::new();
-    if blemished {
+    if blemished && wrong.is_empty() {
         lines.push(paint(Tone::Look, "A file is damaged, but everything needed can be read all the same."));
     }
     match &report.contents {

@@ -25,6 +25,7 @@ use std::ffi::OsString;
 use std::path::PathBuf;
 use under_seal_core::formats::abilities::{Ability, Hiding};
 use under_seal_core::formats::registry::{Format, SEALED};
+use under_seal_core::formats::sealed::volume::SpareWish;
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::ground::passwords::{Guessing, guessable_words};
 use under_seal_core::tasks::pack::since::Changes;
@@ -86,6 +87,7 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
         format,
         hide_names: settings.hide_names.value,
         fit: settings.fit.value.fit,
+        spares: settings.spares.value,
         squeeze: settings.squeeze.value.into(),
         message: typed_message.as_deref().unwrap_or_default(),
         parcels: arguments.delivery.shape.parcels,
@@ -173,6 +175,7 @@ fn refuse_what_it_lacks(
         (settings.fit.value.fit != Fit::OneVolume, Ability::Volumes),
         (arguments.message.message.is_some() || arguments.message.message_from.is_some(), Ability::Message),
         (hide_names, Ability::HiddenNames),
+        (settings.spares.value != SpareWish::NONE, Ability::Spares),
     ])?)
 }
 

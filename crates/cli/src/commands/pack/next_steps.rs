@@ -16,8 +16,10 @@ pub(super) fn next_steps(packed: &Packed, report: &Report) -> Vec<String> {
     }
     let one = what_it_is(packed, report);
     let what = match (packed.volumes.len(), packed.parcels) {
-        (1, _) => format!("send the {one}"),
-        (all, false) => format!("send all {all} {one}s"),
+        (1, _) if report.spare_volumes.is_empty() => format!("send the {one}"),
+        (1, _) => format!("send the {one} and its spare ones"),
+        (all, false) if report.spare_volumes.is_empty() => format!("send all {all} {one}s"),
+        (all, false) => format!("send all {all} {one}s and the spare ones"),
         (all, true) => format!("send the {all} parcels, together or one by one"),
     };
     let tell = match (report.secret, report.key_file) {

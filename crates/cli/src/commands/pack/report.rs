@@ -3,6 +3,7 @@
 use super::Packing;
 use crate::args::PackArguments;
 use crate::commands::extras::{self, Extra, extras};
+use crate::commands::in_place::{self, spare_line, spare_rows};
 use crate::commands::show;
 use crate::commands::since::ChangesReport;
 use crate::failure::{DONE, Failure, LOOK};
@@ -64,6 +65,7 @@ pub struct Report {
     verified_files: u64,
     verified_bytes: u64,
     volumes: Vec<Volume>,
+    pub(super) spare_volumes: Vec<in_place::Volume>,
     replaced: Vec<String>,
     replaced_bytes: u64,
     lost_with_replaced: Option<Vec<String>>,
@@ -202,6 +204,7 @@ impl Report {
             verified_files: packed.verified.files,
             verified_bytes: packed.verified.content_bytes,
             volumes: (1..).zip(&packed.volumes).map(volume).collect(),
+            spare_volumes: in_place::Volume::all(packed.spares.clone()),
             replaced: packed.replaced.iter().map(|(path, _)| text::path(path)).collect(),
             replaced_bytes: packed.replaced.iter().map(|(_, bytes)| bytes).sum(),
             lost_with_replaced: match &packing.loss {
@@ -277,7 +280,7 @@ pub fn nothing_changed(changes: Option<ChangesReport>, arguments: &PackArguments
 pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
     let volumes = count(packed.volumes.len() as u64, what_it_is(packed, report));
     let mut lines = vec![heading(report, &volumes), String::new()];
-    lines.extend(volume_lines(packed, what_it_is(packed, report)));
+    lines.extend(volume_lines(packed, report, what_it_is(packed, report)));
     lines.push(String::new());
     let verified = format!(
         "read back from disk{}; {} in {}, every digest compared",
@@ -301,6 +304,7 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
         ),
         ("changes", report.changes.iter().map(ChangesReport::line).collect()),
         ("after", vec![format!("{} in {volumes}; {}", size(report.after_bytes), report.saved())]),
+        ("spare", spare_line(packed.volumes.len(), &report.spare_volumes)),
         ("verified", vec![verified]),
         ("no gain", no_gain(report)),
         kept,
@@ -384,7 +388,7 @@ pub(super) fn what_it_is(packed: &Packed, report: &Report) -> &'static str {
     }
 }
 
-fn volume_lines(packed: &Packed, what: &'static str) -> Vec<String> {
+fn volume_lines(packed: &Packed, report: &Report, what: &'static str) -> Vec<String> {
     let row = |(number, volume): (usize, &PackedVolume)| {
         let name = volume.path.file_name().map(text::name).unwrap_or_default();
         let mut cells = vec![number.to_string(), name, grouped(volume.bytes)];
@@ -397,6 +401,7 @@ fn volume_lines(packed: &Packed, what: &'static str) -> Vec<String> {
         let each = if packed.parcels { String::new() } else { format!("{between} each") };
         vec!["…".to_owned(), format!("{hidden} more"), each]
     });
+    rows.extend(spare_rows(&report.spare_volumes));
     let mut columns = vec![Column::Number(what), Column::Path("file"), Column::Number("bytes")];
     columns.extend(packed.parcels.then_some(Column::Number("files")));
     table::lines(&columns, &rows)

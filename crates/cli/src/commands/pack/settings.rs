@@ -43,6 +43,7 @@ pub fn show(settings: &Settings, work: &WorkArguments) -> Result<u8, Failure> {
             Some(limit) => format!("{}, at most {} bytes a volume", fit.text, grouped(limit)),
             None => fit.text.clone(),
         }),
+        Setting::new("spare volumes", &settings.spares, ToString::to_string),
         Setting::new("squeeze", &settings.squeeze, ToString::to_string),
         Setting::optional("format", settings.format.as_ref(), ToString::to_string),
         Setting::new("hide names", &settings.hide_names, yes_or_no),

@@ -11,6 +11,7 @@ use crate::credentials::Wanted;
 use crate::failure::{DONE, Failure};
 use crate::places::tell_apart;
 use crate::session;
+use crate::system::terminal;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
 use std::io::{self, IsTerminal as _, Write};
@@ -113,9 +114,9 @@ impl<W: Write> Printer<W> {
     }
 
     fn printed(&mut self, outcome: io::Result<()>) -> Result<(), Cancelled> {
-        outcome.map_err(|error| match error.kind() {
-            io::ErrorKind::BrokenPipe => self.stop(Stop::Closed),
-            _ => self.stop(Stop::Failed(Failure::Output(error))),
+        outcome.map_err(|error| match terminal::is_reader_gone(&error) {
+            true => self.stop(Stop::Closed),
+            false => self.stop(Stop::Failed(Failure::Output(error))),
         })
     }
 }

@@ -29,6 +29,7 @@ use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::registry::{Format, PAGE, SEALED};
 use under_seal_core::formats::sealed::volume::Ids;
+use under_seal_core::formats::sealed::volume::SpareWish;
 use under_seal_core::formats::sealed::{KeyCost, SealedReader};
 use under_seal_core::ground::context::Context;
 use under_seal_core::ground::entry::Totals;
@@ -178,6 +179,7 @@ fn converted(
     let request = PackRequest {
         format,
         fit,
+        spares: if format.can(Ability::Spares) { standing.spares } else { SpareWish::NONE },
         squeeze,
         message,
         hide_names,
@@ -197,6 +199,7 @@ fn converted(
     one.written = true;
     one.after_bytes = Some(volumes.iter().map(|(_, bytes)| bytes).sum());
     one.volumes = Volume::all(volumes);
+    one.spare_volumes = Volume::all(packed.spares.clone());
     one.replaced = packed.replaced.iter().map(|(path, _)| text::path(path)).collect();
     (one.verified_files, one.verified_bytes) = (packed.verified.files, packed.verified.content_bytes);
     one.passwords = if secret { credentials.len() } else { 0 };
@@ -282,6 +285,7 @@ struct One {
     after_bytes: Option<u64>,
     not_kept: Vec<String>,
     volumes: Vec<Volume>,
+    spare_volumes: Vec<Volume>,
     replaced: Vec<String>,
     verified_files: u64,
     verified_bytes: u64,
@@ -348,7 +352,7 @@ fn one_lines(one: &One) -> Vec<String> {
     };
     let mut lines = vec![heading, String::new()];
     if one.written {
-        lines.extend(volume_lines(&one.volumes));
+        lines.extend(volume_lines(&one.volumes, &one.spare_volumes));
         lines.push(String::new());
     }
     let when_written = |line: String| one.written.then_some(line).into_iter().collect::<Vec<_>>();

@@ -1,7 +1,9 @@
 //! A sealed archive is cut to another size, in its own place or elsewhere, without the password.
 
 use crate::args::RecastArguments;
-use crate::commands::in_place::{Volume, hand_over, new_place, replaced, settled, target_folder, volume_lines};
+use crate::commands::in_place::{
+    Volume, hand_over, new_place, replaced, settled, spare_line, target_folder, volume_lines,
+};
 use crate::commands::show;
 use crate::failure::{DONE, Failure};
 use crate::places::gather;
@@ -16,7 +18,7 @@ use std::slice;
 use under_seal_core::formats::registry::SEALED;
 use under_seal_core::formats::sealed::volume::{Geometry, VolumeSet};
 use under_seal_core::ground::fit::Fit;
-use under_seal_core::tasks::in_place::placed;
+use under_seal_core::tasks::in_place::{placed, placed_spares};
 use under_seal_core::tasks::pack::Target;
 use under_seal_core::tasks::recast::{Recut, outline, recut};
 
@@ -52,6 +54,7 @@ struct Report {
     before: Cut,
     after: Cut,
     volumes: Vec<Volume>,
+    spare_volumes: Vec<Volume>,
     replaced: Vec<String>,
     folder: String,
     /// It is cut to that already.
@@ -86,6 +89,9 @@ impl Report {
             before: Cut::of(&set.geometry),
             after: Cut::of(planned),
             volumes: Volume::all(recut.map_or_else(|| placed(target, planned), |recut| recut.volumes.clone())),
+            spare_volumes: Volume::all(
+                recut.map_or_else(|| placed_spares(target, planned), |recut| recut.spares.clone()),
+            ),
             replaced: recut.iter().flat_map(|recut| &recut.replaced).map(|(path, _)| text::path(path)).collect(),
             folder: target_folder(target),
             is_cut_so,
@@ -101,12 +107,13 @@ fn lines(report: &Report) -> Vec<String> {
         (false, true) => format!("The archive is cut to the new size and verified: {volumes}."),
     };
     let mut lines = vec![paint(if report.written { Tone::Good } else { Tone::Strong }, heading), String::new()];
-    lines.extend(volume_lines(&report.volumes));
+    lines.extend(volume_lines(&report.volumes, &report.spare_volumes));
     lines.push(String::new());
     let when_written = |line: String| report.written.then_some(line).into_iter().collect::<Vec<_>>();
     lines.extend(table::summary(&[
         ("before", vec![report.before.told()]),
         ("after", vec![report.after.told()]),
+        ("spare", spare_line(report.volumes.len(), &report.spare_volumes)),
         ("kept", vec!["the password, and everything inside: nothing was decrypted".to_owned()]),
         ("verified", when_written("every cell read back from disk, and compared with the old one".to_owned())),
         ("replaced", replaced(&report.replaced, &SEALED)),

@@ -73,7 +73,7 @@ struct Played {
 impl Played {
     fn of_volumes(Tried { set, credentials, limit }: Tried) -> Self {
         let (stem, secret) = (stem(&set), credentials != Credentials::none());
-        Self { package: Package::Volumes { set, secret }, credentials, limit, stem }
+        Self { package: Package::Volumes { set: Box::new(set), secret }, credentials, limit, stem }
     }
 }
 

@@ -53,6 +53,7 @@ pub struct Report {
     before: Holding,
     after: Holding,
     volumes: Vec<Volume>,
+    spare_volumes: Vec<Volume>,
     replaced: Vec<String>,
     verified_files: u64,
     verified_bytes: u64,
@@ -151,6 +152,7 @@ impl Report {
             before: Holding::of(standing.totals, Some((standing.volumes, standing.bytes))),
             after: Holding::of(revision.totals, None),
             volumes: Vec::new(),
+            spare_volumes: Vec::new(),
             replaced: Vec::new(),
             verified_files: 0,
             verified_bytes: 0,
@@ -170,6 +172,7 @@ impl Report {
         self.set = revised.volumes.first().and_then(|volume| volume.ids).map(|ids| ids.set_text());
         self.after = Holding::of(revised.totals, Some((volumes.len() as u64, taken)));
         self.volumes = Volume::all(volumes);
+        self.spare_volumes = Volume::all(revised.spares.clone());
         self.replaced = revised.replaced.iter().map(|(path, _)| text::path(path)).collect();
         (self.verified_files, self.verified_bytes) = (revised.verified.files, revised.verified.content_bytes);
         let secret = credentials.iter().filter(|given| **given != Credentials::none());
@@ -209,7 +212,7 @@ pub fn lines(report: &Report) -> Vec<String> {
     let when_written = |line: String| (report.outcome == Outcome::Written).then_some(line).into_iter().collect();
     if report.outcome == Outcome::Written {
         lines.push(String::new());
-        lines.extend(volume_lines(&report.volumes));
+        lines.extend(volume_lines(&report.volumes, &report.spare_volumes));
     }
     lines.push(String::new());
     lines.extend(table::summary(&[

@@ -36,3 +36,8 @@ impl Settings {
 pub fn is_in_front() -> bool {
     tcgetpgrp(io::stdin()).is_ok_and(|front| front == rustix::process::getpgrp())
 }
+
+/// Whether nobody reads any more what is written, which is no failure: a reader has seen enough.
+pub fn is_reader_gone(error: &io::Error) -> bool {
+    error.kind() == io::ErrorKind::BrokenPipe
+}

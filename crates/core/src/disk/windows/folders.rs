@@ -82,18 +82,26 @@ pub fn link_target(dir: &Dir, name: &OsStr) -> io::Result<PathBuf> {
 
 /// Never replaces anything.
 pub fn rename_to_free((dir, from): Place<'_>, name: &OsStr, (_, to): Place<'_>, final_name: &OsStr) -> io::Result<()> {
-    let target = to.join(final_name);
-    if dir.symlink_metadata(name)?.is_dir() {
+    let (metadata, target) = (dir.symlink_metadata(name)?, to.join(final_name));
+    if metadata.is_dir() {
         // Folders replace nothing anyway.
         return fs::rename(from.join(name), target);
     }
+    let was_read_only = metadata.permissions().readonly();
     let path = TempPath::try_from_path(from.join(name))?;
-    path.persist_noclobber(target).map_err(|failed| {
+    path.persist_noclobber(&target).map_err(|failed| {
         let error = failed.error;
         // What was not renamed stays.
         let _ = failed.path.keep();
         error
-    })
+    })?;
+    // Renaming in this way takes all attributes off.
+    if was_read_only {
+        let mut permissions = fs::symlink_metadata(&target)?.permissions();
+        permissions.set_readonly(true);
+        fs::set_permissions(&target, permissions)?;
+    }
+    Ok(())
 }
 
 pub fn rename_over(dir: &Dir, name: &OsStr, to: &Dir, final_name: &OsStr) -> io::Result<()> {

@@ -17,7 +17,7 @@ use crate::codecs::block::{Block, Compressor, Decompressor, MAX_BLOCK_BYTES, Squ
 use crate::codecs::error::CodecError;
 use crate::ground::context::Context;
 use crate::ground::entry::{Content, Entry, EntryPath, ListedEntry};
-use crate::ground::pipeline::{Spares, Stopped};
+use crate::ground::pipeline::{Buffers, Stopped};
 use crate::ground::wire::Malformed;
 use std::collections::{HashMap, HashSet};
 
@@ -172,7 +172,7 @@ impl FrameSource<'_> {
     /// [`SealedError`], or [`Stopped`] where nobody takes them any more.
     pub fn carry(
         self,
-        spares: &Spares,
+        buffers: &Buffers,
         context: &Context<'_>,
         mut take: impl FnMut(OldFrame) -> Result<(), Stopped>,
     ) -> Result<Result<(), Stopped>, SealedError> {
@@ -181,7 +181,7 @@ impl FrameSource<'_> {
         order.sort_unstable_by_key(|place| places[*place]);
         let mut order = order.into_iter().peekable();
         let mut walk = FrameWalk::new(tail);
-        while let Some(stored) = walk.next(stream, spares)? {
+        while let Some(stored) = walk.next(stream, buffers)? {
             context.go_on()?;
             if stored.header.kind != FrameKind::Content {
                 continue;

@@ -6,7 +6,7 @@ use super::stream::StreamReader;
 use super::tail::{TAIL_BYTES, Tail};
 use crate::codecs::block::Decompressor;
 use crate::codecs::error::CodecError;
-use crate::ground::pipeline::Spares;
+use crate::ground::pipeline::Buffers;
 use crate::ground::wire::Malformed;
 
 /// Reads and decompresses the frame at a place of the inner stream.
@@ -65,7 +65,7 @@ impl<'a> FrameWalk<'a> {
         Self { tail, position: 0, marks_compared: 0 }
     }
 
-    pub fn next(&mut self, stream: &mut StreamReader, spares: &Spares) -> Result<Option<StoredFrame>, SealedError> {
+    pub fn next(&mut self, stream: &mut StreamReader, buffers: &Buffers) -> Result<Option<StoredFrame>, SealedError> {
         if self.position == self.tail.inner_bytes {
             return Ok(None);
         }
@@ -79,7 +79,7 @@ impl<'a> FrameWalk<'a> {
             }
             self.marks_compared = cell + 1;
         }
-        let frame = read_stored_frame(stream, frame_at, self.tail, spares.take())?;
+        let frame = read_stored_frame(stream, frame_at, self.tail, buffers.take())?;
         self.position += FRAME_HEADER_BYTES as u64 + u64::from(frame.header.stored_bytes);
         Ok(Some(frame))
     }

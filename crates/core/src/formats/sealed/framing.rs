@@ -13,7 +13,7 @@ use crate::codecs::lzma::Filter;
 use crate::ground::attributes::Attribute;
 use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Totals};
 use crate::ground::holes::{ContentDigest, Hole};
-use crate::ground::pipeline::{Spares, Stopped};
+use crate::ground::pipeline::{Buffers, Stopped};
 
 /// An entry that was framed.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -101,7 +101,7 @@ const AROUND_FILE_BYTES: u64 = 64;
 /// Takes entries one after another and hands over full frames.
 pub struct Framer<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> {
     submit: F,
-    spares: &'a Spares,
+    buffers: &'a Buffers,
     room: FrameRoom,
     frame: FrameDraft,
     /// What the frame so far is expected to come to, in parts of a byte.
@@ -127,11 +127,11 @@ struct OpenEntry {
 }
 
 impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
-    /// A framer that hands frames of about this length, in order, to `submit`, and takes its buffers from `spares`.
-    pub fn new(room: FrameRoom, spares: &'a Spares, submit: F) -> Self {
+    /// A framer that hands frames of about this length, in order, to `submit`, and takes its buffers from `buffers`.
+    pub fn new(room: FrameRoom, buffers: &'a Buffers, submit: F) -> Self {
         Self {
             submit,
-            spares,
+            buffers,
             room,
             frame: FrameDraft::default(),
             stored_parts: 0,
@@ -170,7 +170,7 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
     /// Puts an entry's record; the frame, and where in that it begins.
     fn begin_record(&mut self, entry: &Entry, expected: Expected) -> Result<(u64, u32), Stopped> {
         if self.frame.records.capacity() == 0 {
-            self.frame.records = self.spares.take_with_room(self.room.raw_bytes)?;
+            self.frame.records = self.buffers.take_with_room(self.room.raw_bytes)?;
         }
         let kept_parts = kept_parts(expected.kept);
         let expected_parts = expected.bytes.saturating_mul(kept_parts);
@@ -334,7 +334,7 @@ impl<'a, F: Fn(FrameDraft) -> Result<(), Stopped>> Framer<'a, F> {
     /// Hands over what the frame holds, so that the next entry begins another.
     pub fn flush(&mut self) -> Result<(), Stopped> {
         if !self.frame.records.is_empty() {
-            let records = self.spares.take_with_room(self.room.raw_bytes)?;
+            let records = self.buffers.take_with_room(self.room.raw_bytes)?;
             let next = FrameDraft { records, completed: Vec::new() };
             let frame = std::mem::replace(&mut self.frame, next);
             self.number += 1;

@@ -25,7 +25,7 @@ use crate::formats::reader::{ArchiveReader, Facts};
 use crate::formats::spot::Spot;
 use crate::ground::context::{Context, Progress};
 use crate::ground::entry::ListedEntry;
-use crate::ground::pipeline::{Jobs, Spares, ordered};
+use crate::ground::pipeline::{Buffers, Jobs, ordered};
 use crate::ground::secrets::Credentials;
 use crate::ground::sink::EntrySink;
 use crate::ground::wire::Malformed;
@@ -134,11 +134,11 @@ impl SealedReader {
         let mut extraction = Extraction { sink, context, next: expected.next(), open: Open::Nothing, selective: false };
         let (stream, tail) = (&mut self.stream, &self.tail);
         let (geometry, per_cell) = (stream.cells().set().geometry, stream.inner_per_cell());
-        let spares = Spares::new(context.threads);
+        let buffers = Buffers::new(context.threads);
         let (read, delivered) = ordered(
             context.threads,
-            |jobs| read_all_frames(stream, tail, &spares, jobs),
-            || decompressing(&spares),
+            |jobs| read_all_frames(stream, tail, &buffers, jobs),
+            || decompressing(&buffers),
             |frame: Result<RawFrame, CodecError>| -> Result<(), SealedError> {
                 let frame = frame?;
                 context.go_on()?;
@@ -150,7 +150,7 @@ impl SealedReader {
                         extraction.take(place, record, || expected.next())?;
                     }
                 }
-                spares.give(frame.bytes);
+                buffers.give(frame.bytes);
                 Ok(())
             },
         )?;
@@ -322,11 +322,11 @@ type FrameJobs = Jobs<StoredFrame, Result<RawFrame, CodecError>>;
 fn read_all_frames(
     stream: &mut StreamReader,
     tail: &Tail,
-    spares: &Spares,
+    buffers: &Buffers,
     jobs: &FrameJobs,
 ) -> Result<(), SealedError> {
     let mut frames = FrameWalk::new(tail);
-    while let Some(frame) = frames.next(stream, spares)? {
+    while let Some(frame) = frames.next(stream, buffers)? {
         if jobs.submit(frame).is_err() {
             return Ok(());
         }
@@ -335,14 +335,14 @@ fn read_all_frames(
 }
 
 /// A worker with a decompressor of its own.
-fn decompressing(spares: &Spares) -> impl FnMut(StoredFrame) -> Result<RawFrame, CodecError> {
+fn decompressing(buffers: &Buffers) -> impl FnMut(StoredFrame) -> Result<RawFrame, CodecError> {
     let mut decompressor = Decompressor::new();
     move |frame| {
         let decompressor = decompressor.as_mut().map_err(|error| *error)?;
         let FrameHeader { codec, raw_bytes, kind, .. } = frame.header;
         let (bytes, left_over) =
-            decompressor.decompress_owned(codec, frame.stored, raw_bytes as usize, spares.take())?;
-        spares.give(left_over);
+            decompressor.decompress_owned(codec, frame.stored, raw_bytes as usize, buffers.take())?;
+        buffers.give(left_over);
         Ok(RawFrame { at: frame.at, kind, bytes })
     }
 }

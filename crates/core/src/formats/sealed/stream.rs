@@ -8,7 +8,7 @@ use super::tail::{TAIL_BYTES, Tail};
 use crate::formats::sealed::volume::{
     CellError, CellLength, CellReader, Cells, Geometry, HEADER_BYTES, LAST_CELL_STEP, MAX_VOLUMES,
 };
-use crate::ground::pipeline::{Spares, Stopped};
+use crate::ground::pipeline::{Buffers, Stopped};
 use crate::ground::wire::Malformed;
 use std::collections::HashMap;
 use std::path::PathBuf;
@@ -58,7 +58,7 @@ pub fn inner_within(volume_limit: u64) -> Option<u64> {
 pub struct StreamWriter<'a, H> {
     submit: H,
     cell_length: CellLength,
-    spares: &'a Spares,
+    buffers: &'a Buffers,
     /// Finished cells, then the one that is being filled.
     cells: Cells,
     /// Where the cell that is being filled begins in `cells`.
@@ -70,12 +70,12 @@ pub struct StreamWriter<'a, H> {
 }
 
 impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> StreamWriter<'a, H> {
-    /// A writer of cells of this length, that hands them to `submit`, and takes its buffers from `spares`.
-    pub fn new(cell_length: CellLength, spares: &'a Spares, submit: H) -> Self {
+    /// A writer of cells of this length, that hands them to `submit`, and takes its buffers from `buffers`.
+    pub fn new(cell_length: CellLength, buffers: &'a Buffers, submit: H) -> Self {
         let mut writer = Self {
             submit,
             cell_length,
-            spares,
+            buffers,
             cells: Cells::default(),
             current: 0,
             number: 0,
@@ -101,7 +101,7 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> StreamWriter<'a, H> {
     }
 
     fn start_together(&mut self) {
-        let mut bytes = self.spares.take();
+        let mut bytes = self.buffers.take();
         bytes.clear();
         bytes.reserve(CELLS_TOGETHER * self.cell_length.bytes());
         self.cells = Cells { first: self.number, cell_length: self.cell_length, bytes };

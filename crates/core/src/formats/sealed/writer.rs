@@ -15,7 +15,7 @@ use super::volume::CellLength;
 use crate::codecs::block::{Block, Compressor, Squeeze};
 use crate::ground::context::Context;
 use crate::ground::entry::{ListedEntry, Totals};
-use crate::ground::pipeline::{Spares, Stopped};
+use crate::ground::pipeline::{Buffers, Stopped};
 use std::collections::VecDeque;
 
 /// A compressed content frame, and the entries that are complete with it.
@@ -73,11 +73,11 @@ impl<'a, H: FnMut(PlainCells) -> Result<(), Stopped>> SealedWriter<'a, H> {
         cell_length: CellLength,
         make_scratch: &'a MakeScratch<'a>,
         context: Context<'a>,
-        spares: &'a Spares,
+        buffers: &'a Buffers,
         submit: H,
     ) -> Result<Self, SealError> {
         Ok(Self {
-            stream: StreamWriter::new(cell_length, spares, submit),
+            stream: StreamWriter::new(cell_length, buffers, submit),
             pages: PageStore::new(make_scratch, context)?,
             group: Vec::new(),
             about,

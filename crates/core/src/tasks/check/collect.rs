@@ -2,7 +2,7 @@
 //! missing is copied aside, verified cell by cell, and only then gets its name.
 
 use crate::disk::{FileError, Folder, Interruption, Unfinished, interruptible, is_own_name, own_name, read_on};
-use crate::formats::sealed::volume::{CellReader, GatherError, Geometry, Ids, VolumeFile, VolumeSet};
+use crate::formats::sealed::volume::{CellReader, GatherError, Geometry, Ids, VolumeFile, VolumeKind, VolumeSet};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Cancelled, Context};
 use std::collections::BTreeMap;
@@ -160,5 +160,6 @@ fn is_intact(set: &VolumeSet, number: u32, file: &VolumeFile) -> bool {
     let volumes = BTreeMap::from([(number, vec![file.clone()])]);
     let mut reader = CellReader::new(VolumeSet { volumes, ..set.clone() });
     !file.header_damaged
-        && (0..set.geometry.cells_in(number)).all(|index| matches!(reader.read_copy(number, 0, index), Ok(Some(_))))
+        && (0..set.geometry.cells_in(number))
+            .all(|index| matches!(reader.read_copy(VolumeKind::Data, number, 0, index), Ok(Some(_))))
 }

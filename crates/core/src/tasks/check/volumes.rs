@@ -1,10 +1,14 @@
 //! Checking volumes without the password: which are here, which are missing, which are damaged and where.
 
 use crate::disk::Interruption;
+use crate::formats::sealed::volume::spares::column::Verdict;
+use crate::formats::sealed::volume::spares::reach::{Beyond, beyond};
+use crate::formats::sealed::volume::spares::{cells_in_spare, spare_bytes};
 use crate::formats::sealed::volume::supplement::{Run, push_run, without};
-use crate::formats::sealed::volume::{CellReader, VolumeFile, VolumeSet};
+use crate::formats::sealed::volume::{CellReader, Geometry, VolumeFile, VolumeKind, VolumeSet};
 use crate::formats::spot::Spot;
 use crate::ground::context::{Context, Phase, Progress};
+use std::collections::{BTreeMap, BTreeSet};
 
 /// A run of damaged cells in one file.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -66,84 +70,171 @@ pub struct VolumeReport {
     pub number: u32,
     /// What can be said of it.
     pub state: VolumeState,
+    /// Spare volumes make good what is lost of it.
+    pub made_good: bool,
     /// Its files; more than one where there are copies.
     pub files: Vec<FileReport>,
 }
 
 /// What was found of a whole set.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct SetReport {
-    /// Every volume that should be here, in order.
+    /// Every data volume that should be here, in order.
     pub volumes: Vec<VolumeReport>,
-    /// The cells that cannot be had from any file, in order.
+    /// Every spare volume that was made with them or is here, in order.
+    pub spares: Vec<VolumeReport>,
+    /// The data cells that cannot be had from any file that has them, in order.
     pub lost: Vec<Run>,
+    /// What of these the spare volumes cannot make good, and what of that is enough.
+    pub beyond: Beyond,
+    /// Spare volumes that are intact, but were not made of these data volumes: somebody changed one or the other on purpose. They are
+    /// not used.
+    pub not_fitting: Vec<u32>,
+    /// Some spare volumes contradict each other, and only the password can tell which are right.
+    pub disputed: bool,
 }
 
 impl SetReport {
-    /// The numbers of the volumes in this state.
+    /// The numbers of the data volumes in this state.
     pub fn numbers(&self, state: VolumeState) -> Vec<u32> {
         self.volumes.iter().filter(|volume| volume.state == state).map(|volume| volume.number).collect()
     }
 
     /// Whether everything that was packed can be had from what is here.
     pub fn is_complete(&self) -> bool {
-        self.volumes.iter().all(|volume| matches!(volume.state, VolumeState::Intact | VolumeState::Usable))
+        self.beyond.cells.is_empty() && !self.disputed
+    }
+
+    /// Whether it can be had only with the spare volumes.
+    pub fn needs_spares(&self) -> bool {
+        self.is_complete() && !self.lost.is_empty()
     }
 }
 
-/// Reads every cell of every file of the set and compares its check.
+/// Reads every cell of every file of the set and compares its check, and finds what spare volumes make good.
 ///
 /// # Errors
 /// [`Interruption`]; damage is no error but a finding.
 pub fn inspect(set: &VolumeSet, context: &Context<'_>) -> Result<SetReport, Interruption> {
-    let total = set.volumes.values().flatten().map(|file| file.length).sum();
-    context.tell(Progress::Begin(Phase::Inspecting, total));
+    let read = |files: &mut dyn Iterator<Item = &VolumeFile>| files.map(|file| file.length).sum::<u64>();
+    // Beside spare volumes everything is read once more, to compare it with them.
+    let times = if set.spares.is_empty() { 1 } else { 2 };
+    context.tell(Progress::Begin(Phase::Inspecting, read(&mut set.files()).saturating_mul(times)));
     let mut reader = CellReader::new(set.clone());
-    let (mut volumes, mut lost) = (Vec::new(), Vec::new());
+    let mut report = SetReport::default();
     for number in 1..=set.geometry.data_volumes {
         context.tell(Progress::Volume(number));
-        let files = set.volumes.get(&number).map(Vec::as_slice).unwrap_or_default();
-        let (report, lost_here) = inspect_volume(number, files, &mut reader, context)?;
-        volumes.push(report);
-        lost_here.into_iter().for_each(|run| push_run(&mut lost, run));
+        let (volume, lost_here) = inspect_volume(VolumeKind::Data, number, &mut reader, context)?;
+        report.volumes.push(volume);
+        lost_here.into_iter().for_each(|run| push_run(&mut report.lost, run));
+    }
+    let mut held = BTreeMap::new();
+    let made_with_them = 1..=set.geometry.spare_volumes.min(set.groups().most_spares());
+    for number in made_with_them.chain(set.spares.keys().copied()).collect::<BTreeSet<u32>>() {
+        let (volume, lost_here) = inspect_volume(VolumeKind::Spare, number, &mut reader, context)?;
+        let index = |cell: u64| u32::try_from(cell).unwrap_or(u32::MAX);
+        let here = without(&[all_of(&set.geometry, VolumeKind::Spare, number)], &lost_here);
+        held.insert(number, here.iter().map(|run| index(run.first)..index(run.end())).collect::<Vec<_>>());
+        report.spares.push(volume);
+    }
+    held.retain(|_, columns| !columns.is_empty());
+    let judged = judge_spares(&mut reader, context)?;
+    held.retain(|number, _| !judged.not_fitting.contains(number));
+    report.beyond = beyond(&set.geometry, &report.lost, &held);
+    report.not_fitting = judged.not_fitting.into_iter().collect();
+    report.disputed = judged.disputed;
+    for volume in &mut report.volumes {
+        let lost = matches!(volume.state, VolumeState::Missing | VolumeState::Damaged);
+        let all = [Run::of_volume(&set.geometry, volume.number)];
+        volume.made_good = lost && !report.disputed && without(&all, &report.beyond.cells) == all;
     }
     context.tell(Progress::End);
-    Ok(SetReport { volumes, lost })
+    Ok(report)
 }
 
-/// Looks at every cell that a volume's files can hold. What a header says of cells that no file has room for costs nothing.
+/// What comparing spare volumes with each other and with the data volumes came to.
+#[derive(Default)]
+struct Judged {
+    not_fitting: BTreeSet<u32>,
+    disputed: bool,
+}
+
+/// Compares all spare cells that are here with what the others of their columns say.
+fn judge_spares(reader: &mut CellReader, context: &Context<'_>) -> Result<Judged, Interruption> {
+    let (groups, geometry) = (reader.set().groups(), reader.set().geometry);
+    let mut judged = Judged::default();
+    for group in 0..groups.count() {
+        let of_group = |number: &u32| groups.of_spare(*number).is_some_and(|(of, _)| of == group);
+        let files = reader.set().spares.iter().filter(|(number, _)| of_group(number)).flat_map(|(_, files)| files);
+        // Columns of which there is no spare cell are claims.
+        let columns = files.map(|file| file.held_of_spare(&geometry)).max().unwrap_or(0);
+        for index in 0..columns {
+            context.go_on()?;
+            let before = reader.bytes_read();
+            if let Some(column) = reader.read_column(group, index, None)? {
+                match column.verdict() {
+                    Verdict::TooFew => {}
+                    Verdict::Enough(others) => judged.not_fitting.extend(others),
+                    Verdict::Disputed => judged.disputed = true,
+                }
+                reader.give_back(column);
+            }
+            context.tell(Progress::Advance(reader.bytes_read() - before));
+        }
+    }
+    Ok(judged)
+}
+
+/// All cells of a volume: those of a data volume by their numbers in the stream, those of a spare one by their indices.
+fn all_of(geometry: &Geometry, kind: VolumeKind, number: u32) -> Run {
+    match kind {
+        VolumeKind::Spare => Run { first: 0, count: cells_in_spare(geometry) },
+        _ => Run::of_volume(geometry, number),
+    }
+}
+
+/// Looks at every cell that a volume's files can hold, and tells which are lost. What a header says of cells that no file has room for
+/// costs nothing.
 fn inspect_volume(
+    kind: VolumeKind,
     number: u32,
-    files: &[VolumeFile],
     reader: &mut CellReader,
     context: &Context<'_>,
 ) -> Result<(VolumeReport, Vec<Run>), Interruption> {
-    let geometry = reader.set().geometry;
-    let all = vec![Run::of_volume(&geometry, number)];
-    let mut lost_everywhere = all.clone();
+    let (geometry, files) = (reader.set().geometry, reader.set().copies_of(kind, number).to_vec());
+    let all = all_of(&geometry, kind, number);
+    let index_of = |cell: u64| u32::try_from(cell - all.first).unwrap_or(u32::MAX);
+    let mut lost_everywhere = vec![all];
     let mut reports = Vec::new();
     for (copy, file) in files.iter().enumerate() {
-        let held = file.held(&geometry, number);
+        let held = match kind {
+            VolumeKind::Spare => Run::between(0, file.held_of_spare(&geometry).into()).into_iter().collect(),
+            _ => file.held(&geometry, number),
+        };
         let (mut intact, mut damaged) = (Vec::new(), Vec::new());
         for cell in held.iter().flat_map(|run| run.first..run.end()) {
             context.go_on()?;
-            let index = u32::try_from(cell - geometry.first_cell(number)).unwrap_or(u32::MAX);
-            let read = reader.read_copy(number, copy, index)?;
-            context.tell(Progress::Advance(geometry.cell_bytes(cell) as u64));
+            let index = index_of(cell);
+            let before = reader.bytes_read();
+            let read = reader.read_copy(kind, number, copy, index)?;
+            context.tell(Progress::Advance(reader.bytes_read() - before));
             match read {
                 Some(_) => push_run(&mut intact, Run { first: cell, count: 1 }),
                 None => damaged.extend(file.offset_of(&geometry, number, index)),
             }
         }
-        let whole = if file.runs.is_none() { geometry.volume_bytes(number) } else { file.length };
+        let whole = match kind {
+            _ if file.runs.is_some() => file.length,
+            VolumeKind::Spare => spare_bytes(&geometry),
+            _ => geometry.volume_bytes(number),
+        };
         let mut damage = stretches(&damaged, geometry.cell_length.bytes() as u64, whole);
         if file.length < whole {
             // What is missing at the end, in one stretch with what is damaged before it.
-            let end =
-                held.last().map_or(0, |run| u32::try_from(run.end() - geometry.first_cell(number)).unwrap_or(u32::MAX));
+            let end = held.last().map_or(0, |run| index_of(run.end()));
             join(&mut damage, Damage { from: geometry.cell_length.offset_of(end).min(whole), to: whole });
         }
-        let lost = without(&all, &intact);
+        let lost = without(&[all], &intact);
         reports.push(FileReport {
             spot: file.spot.clone(),
             bytes: file.length,
@@ -161,7 +252,7 @@ fn inspect_volume(
         [] if reports.iter().any(|file| file.is_intact() && file.has_all) => VolumeState::Intact,
         [] => VolumeState::Usable,
     };
-    Ok((VolumeReport { number, state, files: reports }, lost_everywhere))
+    Ok((VolumeReport { number, state, made_good: false, files: reports }, lost_everywhere))
 }
 
 /// Puts a stretch behind others, as one with the last where they touch.

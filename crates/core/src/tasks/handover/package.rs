@@ -11,7 +11,7 @@ pub enum Package {
     /// Sealed volumes, which need not be unlocked for that.
     Volumes {
         /// The volumes.
-        set: VolumeSet,
+        set: Box<VolumeSet>,
         /// Whether they need a password.
         secret: bool,
     },

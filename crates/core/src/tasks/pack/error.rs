@@ -8,6 +8,7 @@ use crate::formats::error::ArchiveError;
 use crate::formats::registry::Lacks;
 use crate::formats::sealed::SealError;
 use crate::formats::sealed::volume::GatherError;
+use crate::formats::sealed::volume::spares::making::SpareError;
 use crate::formats::zip::ZipWriteError;
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Cancelled;
@@ -55,6 +56,9 @@ pub enum PackError {
     /// The archive that it is made from cannot be read.
     #[error(transparent)]
     Old(#[from] ArchiveError),
+    /// The spare volumes were not made.
+    #[error(transparent)]
+    Spares(#[from] SpareError),
     /// What was written cannot be found again.
     #[error("reading back: {0}")]
     Regather(#[source] GatherError),
@@ -80,6 +84,7 @@ impl Classed for PackError {
             Self::Staging(error) => error.class(),
             Self::Seal(error) => error.class(),
             Self::Old(error) => error.class(),
+            Self::Spares(error) => error.class(),
             Self::Parcels(error) => error.class(),
             Self::Zip(ZipWriteError::Interrupted(error)) => error.class(),
             Self::Zip(_) | Self::Lacks(_) | Self::HidingNeedsPassword | Self::ParcelTooLarge => ErrorClass::Usage,

@@ -32,7 +32,9 @@ use crate::disk::{Folder, resolved};
 use crate::formats::abilities::Ability;
 use crate::formats::reader::ArchiveReader;
 use crate::formats::registry::{Format, SEALED, Writing};
-use crate::formats::sealed::volume::{CellLength, VolumeSet, WriteError};
+use crate::formats::sealed::volume::spares::making::stage_spares;
+use crate::formats::sealed::volume::spares::spare_bytes;
+use crate::formats::sealed::volume::{CellLength, SpareWish, VolumeSet, WriteError};
 use crate::formats::sealed::{Fates, KeyCost, OldEntries, ParcelOf, SealError, SealedReader};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{Content, EntryPath, Totals};
@@ -75,6 +77,8 @@ pub struct PackRequest<'a> {
     pub hide_names: bool,
     /// Whether several archives are made that each open alone and are one volume of this fit, instead of one that is cut.
     pub parcels: bool,
+    /// How many spare volumes there are to be beside the others.
+    pub spares: SpareWish,
     /// Whether volumes that have the target's name already are replaced.
     pub replace: bool,
 }
@@ -88,6 +92,7 @@ pub struct Delivery {
     squeeze: Squeeze,
     message: String,
     hide_names: bool,
+    spares: SpareWish,
     catalogue: Catalogue,
     /// What files were found to have beside their content.
     extras: Extras,
@@ -160,6 +165,7 @@ impl<'a> PackRequest<'a> {
             message: "",
             hide_names: false,
             parcels: false,
+            spares: SpareWish::NONE,
             replace: false,
         }
     }
@@ -221,6 +227,7 @@ impl Delivery {
             (request.fit != Fit::OneVolume, Ability::Volumes),
             (!request.message.is_empty(), Ability::Message),
             (request.hide_names, Ability::HiddenNames),
+            (request.spares != SpareWish::NONE, Ability::Spares),
         ])?;
         Ok(request.target.make_way(request.replace, request.format, context)?)
     }
@@ -267,6 +274,7 @@ impl Delivery {
             squeeze: request.squeeze,
             message: request.message.to_owned(),
             hide_names: request.hide_names,
+            spares: request.spares,
             catalogue,
             extras,
             parcel: None,
@@ -358,7 +366,7 @@ impl Delivery {
             }
         }
         context.go_on()?;
-        let placings: Vec<Placing> = archives.iter().flat_map(|archive| archive.written.placings.clone()).collect();
+        let placings: Vec<Placing> = archives.iter().flat_map(|archive| archive.written.all_placings()).collect();
         staging.place(&placings, &old.files)?;
         let volumes = |archive: &Sealed| {
             let Sealed { ids, totals, written, in_page, .. } = archive;
@@ -371,11 +379,17 @@ impl Delivery {
             };
             (1..).zip(&written.placings).map(volume).collect::<Vec<_>>()
         };
+        let spares = |archive: &Sealed| {
+            let bytes = spare_bytes(&archive.written.geometry);
+            let spare = |placing: &Placing| (target.path_with(&placing.suffix), bytes);
+            archive.written.spares.iter().map(spare).collect::<Vec<_>>()
+        };
         Ok(Packed {
             parcels,
             totals,
             verified,
             volumes: archives.iter().flat_map(volumes).collect(),
+            spares: archives.iter().flat_map(spares).collect(),
             replaced: old.replaced(&target),
             not_replaced: old.left,
             passed_over,
@@ -408,6 +422,7 @@ impl Delivery {
             squeeze: self.squeeze,
             message: &self.message,
             volume_limit: self.fit.volume_limit(),
+            spares: self.spares,
             first_staged: 1,
             opening: &[],
             credentials,
@@ -436,6 +451,7 @@ impl Delivery {
             paging::complete(&mut sealed, &staging, context)?;
         }
         context.tell(Progress::End);
+        stage_spares(&mut sealed.written, &staging, context)?;
         Ok((staging, vec![sealed]))
     }
 }

@@ -9,7 +9,7 @@ use crate::disk::{FileError, Folder, absolute};
 use crate::formats::archive::{Archive, recognise};
 use crate::formats::reader::Flaws;
 use crate::formats::registry::Format;
-use crate::formats::sealed::volume::{Ids, VolumeSet, header_of, names};
+use crate::formats::sealed::volume::{Ids, VolumeKind, VolumeSet, header_of, names};
 use crate::formats::sealed::{CostLimit, SealedReader, key_of_open_to_all, unlock};
 use crate::formats::zip::open_parts;
 use crate::ground::context::Context;
@@ -168,7 +168,11 @@ fn sealed(target: &Target, format: &Format, there: &[OsString]) -> Result<Vec<Ve
         let path = absolute(&target.folder).join(name);
         let Some(header) = header_of(&path)? else { continue };
         let suffix = format.suffix_of(name, &target.stem).unwrap_or_default();
-        if suffix == format.suffix(header.number, header.geometry.data_volumes) {
+        let is_its_own = match header.kind {
+            VolumeKind::Spare => names::spare_named(suffix).is_some_and(|(number, _)| number == header.number),
+            _ => suffix == format.suffix(header.number, header.geometry.data_volumes),
+        };
+        if is_its_own {
             sets.entry(header.ids).or_default().push(path);
         } else if header.geometry.data_volumes == 1 && names::is_parcel_suffix(suffix) {
             parcels.push(vec![path]);

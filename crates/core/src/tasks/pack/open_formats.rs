@@ -122,6 +122,7 @@ impl Delivery {
             totals: fed.totals,
             verified,
             volumes: files.iter().map(volume).collect(),
+            spares: Vec::new(),
             replaced: self.old.replaced(&self.target),
             not_replaced: self.old.left,
             passed_over,

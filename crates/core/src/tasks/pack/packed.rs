@@ -35,6 +35,8 @@ pub struct Packed {
     pub verified: Totals,
     /// The volumes in order.
     pub volumes: Vec<PackedVolume>,
+    /// The spare volumes in order, and their lengths in bytes.
+    pub spares: Vec<(PathBuf, u64)>,
     /// Old volumes that were replaced: where they were, and their bytes.
     pub replaced: Vec<(PathBuf, u64)>,
     /// Files of such names that were not recognised, and stay.

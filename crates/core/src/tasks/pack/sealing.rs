@@ -11,14 +11,16 @@ use crate::formats::error::ArchiveError;
 use crate::formats::sealed::cells::{CellSeal, NotAuthentic, PlainCells};
 use crate::formats::sealed::further_names::has_room;
 use crate::formats::sealed::volume::in_page::InPage;
-use crate::formats::sealed::volume::{Bound, CellLength, Cells, Ids, VolumeWriter, WriteError, WrittenVolumes};
+use crate::formats::sealed::volume::{
+    Bound, CellLength, Cells, Ids, SpareWish, VolumeWriter, WriteError, WrittenVolumes,
+};
 use crate::formats::sealed::{
     About, ArchiveKey, Base, CarriedFrame, Carrier, CompressedFrame, Expected, FrameDraft, FrameSource, Framer,
     KeyCost, OldEntries, OldFrame, ParcelOf, SealError, SealedArchive, SealedError, SealedWriter, seal_head,
 };
 use crate::ground::context::{Context, Progress};
 use crate::ground::entry::{Content, Entry, EntryPath, ListedEntry, Totals};
-use crate::ground::pipeline::{Spares, Stopped, ordered};
+use crate::ground::pipeline::{Buffers, Stopped, ordered};
 use crate::ground::secrets::Credentials;
 use crate::source::feed::{Fed, ReadOnce, SourceSink, Taken, feed, feed_piped};
 use crate::source::piped::Pipe;
@@ -41,6 +43,7 @@ pub(super) struct Job<'a> {
     pub squeeze: Squeeze,
     pub message: &'a str,
     pub volume_limit: Option<u64>,
+    pub spares: SpareWish,
     /// The number under which its first volume is staged.
     pub first_staged: u32,
     /// What stands in front of each volume in its file.
@@ -141,17 +144,17 @@ pub(super) fn seal(
     let bound = Bound { set: ids.set, cell_length };
     let head = seal_head(&key, &bound, job.credentials, job.cost, context).map_err(SealError::from)?;
     let volumes = VolumeWriter::new(staging, ids, cell_length, job.volume_limit).map_err(SealError::from)?;
-    let mut volumes = volumes.staged_from(job.first_staged).behind(job.opening);
+    let mut volumes = volumes.staged_from(job.first_staged).behind(job.opening).with_spares(job.spares);
     let (seal, cutting) = (CellSeal::new(&key, &bound).map_err(SealError::from)?, volumes.cutting());
-    let spares = Spares::new(2 * context.threads);
+    let buffers = Buffers::new(2 * context.threads);
     let (produced, written) = ordered(
         context.threads,
-        |cells| compress_all(job, carried, cell_length, staging, &spares, context, |plain| cells.submit(plain)),
+        |cells| compress_all(job, carried, cell_length, staging, &buffers, context, |plain| cells.submit(plain)),
         || |plain| seal.seal(plain, &cutting),
         |cells: Result<Cells, NotAuthentic>| -> Result<(), SealError> {
             let cells = cells?;
             volumes.write(&cells.bytes)?;
-            spares.give(cells.bytes);
+            buffers.give(cells.bytes);
             context.tell(Progress::Volume(volumes.volume() + job.first_staged - 1));
             Ok(())
         },
@@ -178,7 +181,7 @@ fn compress_all(
     carried: Carried<'_>,
     cell_length: CellLength,
     staging: &Staging,
-    spares: &Spares,
+    buffers: &Buffers,
     context: &Context<'_>,
     submit: impl FnMut(PlainCells) -> Result<(), Stopped>,
 ) -> Result<(Fed, SealedArchive, SoFar), PackError> {
@@ -193,7 +196,7 @@ fn compress_all(
     };
     let before = job.before;
     let make_scratch = || staging.create_scratch();
-    let mut writer = SealedWriter::new(about, cell_length, &make_scratch, *context, spares, submit)?;
+    let mut writer = SealedWriter::new(about, cell_length, &make_scratch, *context, buffers, submit)?;
     if !matches!(carried, Carried::Nothing) || job.changes.is_some() {
         writer = writer.in_any_order();
     }
@@ -207,14 +210,14 @@ fn compress_all(
     let carrier = || Some(Carrier::new(old?, job.squeeze));
     let (read, compressed) = ordered(
         context.threads,
-        |frames| read_all(job, carried, spares, context, |frame| frames.submit(frame)),
-        || compressing(job.squeeze, spares, &carrier),
+        |frames| read_all(job, carried, buffers, context, |frame| frames.submit(frame)),
+        || compressing(job.squeeze, buffers, &carrier),
         |frame: Result<FrameDone, PackError>| -> Result<(), PackError> {
             match frame? {
-                FrameDone::Compressed(frame) => spares.give(writer.write_content(frame)?),
+                FrameDone::Compressed(frame) => buffers.give(writer.write_content(frame)?),
                 FrameDone::Carried(frames) => {
                     for frame in frames {
-                        spares.give(writer.write_carried(frame)?);
+                        buffers.give(writer.write_carried(frame)?);
                     }
                 }
             }
@@ -247,7 +250,7 @@ enum FrameDone {
 /// A worker with a compressor of its own, and a carrier where there is something to carry.
 fn compressing<'a>(
     squeeze: Squeeze,
-    spares: &Spares,
+    buffers: &Buffers,
     carrier: impl FnOnce() -> Option<Result<Carrier<'a>, SealedError>>,
 ) -> impl FnMut(FrameJob) -> Result<FrameDone, PackError> {
     let mut compressor = Compressor::new(squeeze);
@@ -256,8 +259,8 @@ fn compressing<'a>(
         let compressor = compressor.as_mut().map_err(|error| SealError::from(*error))?;
         match job {
             FrameJob::Draft(frame) => {
-                let (block, left_over) = compressor.compress(frame.records, spares.take()).map_err(SealError::from)?;
-                spares.give(left_over);
+                let (block, left_over) = compressor.compress(frame.records, buffers.take()).map_err(SealError::from)?;
+                buffers.give(left_over);
                 Ok(FrameDone::Compressed(CompressedFrame { block, completed: frame.completed }))
             }
             FrameJob::Old(frame) => match &mut carrier {
@@ -274,11 +277,12 @@ fn compressing<'a>(
 fn read_all(
     job: &Job<'_>,
     carried: Carried<'_>,
-    spares: &Spares,
+    buffers: &Buffers,
     context: &Context<'_>,
     submit: impl Fn(FrameJob) -> Result<(), Stopped>,
 ) -> Result<Fed, PackError> {
-    let framer = Framer::new(frame_room(job.squeeze, job.volume_limit), spares, |frame| submit(FrameJob::Draft(frame)));
+    let framer =
+        Framer::new(frame_room(job.squeeze, job.volume_limit), buffers, |frame| submit(FrameJob::Draft(frame)));
     let further_names = match &carried {
         Carried::Frames(frames) => frames.old.further_names(),
         Carried::Nothing | Carried::Piped(_) => 0,
@@ -303,7 +307,7 @@ fn read_all(
                 context.tell(Progress::Advance(frame.raw_bytes()));
                 submit(FrameJob::Old(frame))
             };
-            frames.source.carry(spares, context, carry).map_err(ArchiveError::from)??;
+            frames.source.carry(buffers, context, carry).map_err(ArchiveError::from)??;
             feed(job.catalogue, others, &mut framing, context)?
         }
     };

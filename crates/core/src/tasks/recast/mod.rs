@@ -7,14 +7,15 @@ pub mod converting;
 use crate::disk::staging::{Staging, StagingError};
 use crate::disk::{Folder, Interruption, interruptible};
 use crate::formats::registry::SEALED;
+use crate::formats::sealed::volume::spares::making::{SpareError, stage_spares};
 use crate::formats::sealed::volume::{
-    CellError, CellReader, GatherError, Geometry, Ids, MAX_VOLUMES, VolumeSet, VolumeWriter, WriteError,
+    CellError, CellReader, GatherError, Geometry, Ids, MAX_VOLUMES, SpareWish, VolumeSet, VolumeWriter, WriteError,
     WrittenVolumes, cells_per_volume,
 };
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::fit::Fit;
-use crate::tasks::in_place::placed;
+use crate::tasks::in_place::{placed, placed_spares};
 use crate::tasks::pack::{Target, WayError};
 use std::path::PathBuf;
 
@@ -25,6 +26,8 @@ pub struct Recut {
     pub ids: Ids,
     /// The new volumes in order, and their lengths in bytes.
     pub volumes: Vec<(PathBuf, u64)>,
+    /// As many spare volumes as there were, and their lengths.
+    pub spares: Vec<(PathBuf, u64)>,
     /// Old volumes of the target's name that were replaced, and their lengths.
     pub replaced: Vec<(PathBuf, u64)>,
 }
@@ -47,6 +50,9 @@ pub enum RecutError {
     /// The new volumes cannot be written.
     #[error(transparent)]
     Write(#[from] WriteError),
+    /// The spare volumes were not made.
+    #[error(transparent)]
+    Spares(#[from] SpareError),
     /// What was written cannot be found again.
     #[error("reading back: {0}")]
     Regather(#[source] GatherError),
@@ -68,6 +74,7 @@ impl Classed for RecutError {
             Self::Staging(error) => error.class(),
             Self::Cell(error) => error.class(),
             Self::Write(error) => error.class(),
+            Self::Spares(error) => error.class(),
             Self::Regather(_) | Self::CellsDiffer | Self::Contradicting(_) => ErrorClass::Damaged,
         }
     }
@@ -81,8 +88,10 @@ pub fn outline(set: &VolumeSet, fit: Fit) -> Result<Geometry, RecutError> {
     let Geometry { cells, cell_length, .. } = set.geometry;
     let per_volume = u64::from(cells_per_volume(cell_length, fit.volume_limit())?).min(cells);
     let data_volumes = u32::try_from(cells.div_ceil(per_volume)).ok().filter(|count| *count <= MAX_VOLUMES);
+    let data_volumes = data_volumes.ok_or(WriteError::TooManyVolumes)?;
     Ok(Geometry {
-        data_volumes: data_volumes.ok_or(WriteError::TooManyVolumes)?,
+        data_volumes,
+        spare_volumes: SpareWish::Count(set.spare_count()).count(data_volumes),
         cells_per_volume: u32::try_from(per_volume).unwrap_or(u32::MAX),
         ..set.geometry
     })
@@ -106,20 +115,24 @@ pub fn recut(
     let old = target.make_way(replace, &SEALED, context)?;
     let ids = Ids { set: set.ids.set, cut: context.random()? };
     let staging = Staging::begin(Folder::open_or_create(&target.folder)?, &target.stem, context)?;
-    let mut writer = VolumeWriter::new(&staging, ids, set.geometry.cell_length, fit.volume_limit())?;
+    let spares = SpareWish::Count(set.spare_count());
+    let mut writer =
+        VolumeWriter::new(&staging, ids, set.geometry.cell_length, fit.volume_limit())?.with_spares(spares);
     let cutting = writer.cutting();
     let mut cell = Vec::with_capacity(set.geometry.cell_length.bytes());
     let carried = digest_of_cells(set, Phase::Packing, context, |number, sealed, digest| {
         cutting.put_whole(number, sealed, digest, &mut cell);
         Ok(writer.write(&cell)?)
     })?;
-    let written = writer.finish(&set.head)?;
+    let mut written = writer.finish(&set.head)?;
+    stage_spares(&mut written, &staging, context)?;
     if read_back(&staging, &written, context)? != carried {
         return Err(RecutError::CellsDiffer);
     }
     context.go_on()?;
-    staging.place(&written.placings, &old.files)?;
-    Ok(Recut { ids, volumes: placed(target, &written.geometry), replaced: old.replaced(target) })
+    staging.place(&written.all_placings(), &old.files)?;
+    let (volumes, spares) = (placed(target, &written.geometry), placed_spares(target, &written.geometry));
+    Ok(Recut { ids, volumes, spares, replaced: old.replaced(target) })
 }
 
 fn read_back(staging: &Staging, written: &WrittenVolumes, context: &Context<'_>) -> Result<blake3::Hash, RecutError> {

@@ -24,9 +24,9 @@ pub struct Slip {
 }
 
 impl Slip {
-    /// The slip for what is missing or damaged; `None` where nothing is.
+    /// The slip for what is missing or damaged, as far as spare volumes do not make it good; `None` where nothing is.
     pub fn of(set: &VolumeSet, found: &SetReport) -> Option<Self> {
-        let mut runs = found.lost.clone();
+        let mut runs = found.beyond.asked.clone();
         if runs.is_empty() {
             return None;
         }

@@ -1,6 +1,6 @@
 //! Finding sets and placing damage, without the password.
 
-use crate::support::{Desk, PASSWORD, gather, mend_checks, noise};
+use crate::support::{Desk, PASSWORD, edit, gather, mend_checks, noise};
 use proptest::prelude::*;
 use rstest::rstest;
 use std::collections::BTreeSet;
@@ -19,12 +19,6 @@ fn three_volumes() -> (Desk, Vec<PathBuf>) {
     let volumes = desk.source("noise", &noise(350_000)).pack("150KB");
     assert_eq!(volumes.len(), 3);
     (desk, volumes)
-}
-
-fn edit(path: &Path, change: impl FnOnce(&mut Vec<u8>)) {
-    let mut bytes = fs::read(path).unwrap();
-    change(&mut bytes);
-    fs::write(path, bytes).unwrap();
 }
 
 /// Changes the second volume's header and makes its check right again.

@@ -8,5 +8,6 @@ mod planning;
 mod recut;
 mod revising;
 mod round_trip;
+mod spares;
 mod tar_writing;
 mod zip_writing;

@@ -235,6 +235,9 @@ impl Candidates {
         if let (1, Some(only)) = (wanted.len(), wanted.first().copied()) {
             wanted.extend(self.named_folders.iter().filter(|sets| !sets.contains(&only)).flatten());
         }
+        if self.named_sets.is_empty() && !wanted.iter().all(|ids| self.is_of_spares_only(ids)) {
+            wanted.retain(|ids| !self.is_of_spares_only(ids));
+        }
         let mut wanted: Vec<Ids> = wanted.into_iter().collect();
         wanted.sort_by_cached_key(|ids| self.summary(*ids).map(|summary| summary.example));
         match (wanted.first(), &self.named_damaged) {
@@ -250,10 +253,27 @@ impl Candidates {
         }
     }
 
+    /// Whether of this set there are spare volumes and nothing else, beside other sets: nobody means them.
+    fn is_of_spares_only(&self, ids: &Ids) -> bool {
+        let only_spares =
+            |files: &Vec<(Header, VolumeFile)>| files.iter().all(|(header, _)| header.kind == VolumeKind::Spare);
+        self.sets.get(ids).is_some_and(only_spares)
+    }
+
+    /// The spare volumes of other sets, of which nothing else is here.
+    fn foreign_spares(&self, ids: Ids) -> Vec<PathBuf> {
+        let others = self.sets.iter().filter(|(other, _)| **other != ids && self.is_of_spares_only(other));
+        let mut paths: Vec<PathBuf> =
+            others.flat_map(|(_, files)| files).map(|(_, file)| file.spot.path.clone()).collect();
+        paths.sort();
+        paths
+    }
+
     fn summary(&self, ids: Ids) -> Option<SetSummary> {
         let files = self.sets.get(&ids)?;
         let (header, example) = files.iter().min_by(|one, other| one.1.spot.path.cmp(&other.1.spot.path))?;
-        let numbers: BTreeSet<u32> = files.iter().map(|(header, _)| header.number).collect();
+        let data = files.iter().filter(|(header, _)| header.kind == VolumeKind::Data);
+        let numbers: BTreeSet<u32> = data.map(|(header, _)| header.number).collect();
         Some(SetSummary {
             ids,
             example: example.spot.path.clone(),
@@ -287,6 +307,8 @@ impl Candidates {
                 geometry: one.0,
                 head: one.1.clone(),
                 volumes: BTreeMap::new(),
+                spares: BTreeMap::new(),
+                foreign_spares: self.foreign_spares(ids),
                 contradicting: Vec::new(),
                 unrecognised: Vec::new(),
                 untried: Vec::new(),
@@ -302,7 +324,7 @@ impl Candidates {
                     }
                     VolumeKind::Data => set.volumes.entry(header.number).or_default().push(file.clone()),
                     VolumeKind::Supplement => set.supplement(file.clone()),
-                    VolumeKind::Spare => {}
+                    VolumeKind::Spare => set.spares.entry(header.number).or_default().push(file.clone()),
                 }
             }
             set.contradicting.sort();

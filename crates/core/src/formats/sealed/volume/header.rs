@@ -1,5 +1,6 @@
 //! The header with which every volume describes itself, and the order in which it is believed.
 
+use super::spares::Groups;
 use super::{CellLength, Geometry, HEADER_BYTES};
 use crate::ground::codes::hexadecimal;
 use std::fmt;
@@ -29,7 +30,7 @@ const CELL_LENGTH_AT: usize = 76;
 const GEOMETRY_END: usize = 80;
 
 /// What a volume holds.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub enum VolumeKind {
     /// Cells of the stream.
     Data = 0,
@@ -213,7 +214,8 @@ impl Header {
         let number = number_at(48);
         let highest = match kind {
             VolumeKind::Data => geometry.data_volumes,
-            VolumeKind::Spare => geometry.spare_volumes,
+            // Some may have been added since.
+            VolumeKind::Spare => Groups::of(geometry.data_volumes).most_spares(),
             VolumeKind::Supplement => 1,
         };
         let zeros = bytes[GEOMETRY_END..HEAD_AT].iter().all(|byte| *byte == 0);

@@ -13,14 +13,16 @@ pub mod names;
 pub mod reader;
 mod recognising;
 pub mod set;
+pub mod spares;
 pub mod supplement;
 pub mod writer;
 
 pub use cell::{Cells, Cutting};
 pub use cell_length::{CellLength, MIN_VOLUME_BYTES};
-pub use header::{Bound, Head, Header, HeaderError, Ids};
+pub use header::{Bound, Head, Header, HeaderError, Ids, VolumeKind};
 pub use reader::{CellError, CellReader};
 pub use set::{GatherError, SetSummary, VolumeFile, VolumeSet, header_of};
+pub use spares::{Groups, SpareWish, SpareWishError};
 pub use writer::{VolumeWriter, WriteError, WrittenVolumes, cells_per_volume};
 
 /// Bytes of a volume's header.
@@ -43,7 +45,7 @@ pub const MAX_CELLS: u64 = 1 << 32;
 pub struct Geometry {
     /// Volumes that hold the stream.
     pub data_volumes: u32,
-    /// Volumes that hold parity.
+    /// Spare volumes that were made with them. More may have been added since.
     pub spare_volumes: u32,
     /// Cells in every data volume but the last.
     pub cells_per_volume: u32,
@@ -92,6 +94,15 @@ impl Geometry {
     /// Bytes of a cell, its check included.
     pub fn cell_bytes(&self, cell: u64) -> usize {
         if cell + 1 == self.cells { self.last_cell_bytes as usize } else { self.cell_length.bytes() }
+    }
+
+    /// Bytes of the cell of this index in a volume, its check included; `None` where the volume has no such cell.
+    pub fn cell_bytes_in(&self, kind: VolumeKind, volume: u32, index: u32) -> Option<usize> {
+        match kind {
+            VolumeKind::Spare => (index < spares::cells_in_spare(self)).then(|| self.cell_length.bytes()),
+            _ if index >= self.cells_in(volume) => None,
+            _ => Some(self.cell_bytes(self.first_cell(volume) + u64::from(index))),
+        }
     }
 
     /// Bytes of all data volumes.

@@ -13,6 +13,9 @@ pub const PAGE_EXTENSION: &str = ".html";
 /// What stands before a parcel's number.
 const PARCEL: &str = "-parcel";
 
+/// What stands before a spare volume's number.
+const SPARE: &str = "-spare";
+
 /// What follows the archive's name in the name of volume `number` of `count`: `.useal` for a single
 /// one, else like `-03of07.useal`, with numbers of at least two digits and of one length.
 pub fn suffix(number: u32, count: u32) -> String {
@@ -23,11 +26,20 @@ pub fn suffix(number: u32, count: u32) -> String {
     format!("-{number:0width$}of{count:0width$}{EXTENSION}")
 }
 
+/// What follows the archive's name in the name of spare volume `number` of `count`: like `-spare1of2.useal`, with numbers of one length.
+pub fn spare_suffix(number: u32, count: u32) -> String {
+    numbered(SPARE, number, count)
+}
+
 /// What follows the delivery's name in the name of parcel `number` of `count`: like `-parcel1of4.useal`, with numbers of
 /// one length.
 pub fn parcel_suffix(number: u32, count: u32) -> String {
+    numbered(PARCEL, number, count)
+}
+
+fn numbered(what: &str, number: u32, count: u32) -> String {
     let width = count.to_string().len();
-    format!("{PARCEL}{number:0width$}of{count}{EXTENSION}")
+    format!("{what}{number:0width$}of{count}{EXTENSION}")
 }
 
 /// The archive's name without the extension, whatever was typed: once or several times, in small letters or capitals.
@@ -42,11 +54,12 @@ pub fn without_extension(name: &OsStr) -> OsString {
     name_of(bytes)
 }
 
-/// The suffix, if `name` is a volume name of the archive `stem`, or that of one of its parcels.
+/// The suffix, if `name` is a volume name of the archive `stem`, or that of one of its spare volumes or parcels.
 pub fn suffix_of<'a>(name: &'a OsStr, stem: &OsStr) -> Option<&'a str> {
     let suffix = std::str::from_utf8(name.as_encoded_bytes().strip_prefix(stem.as_encoded_bytes())?).ok()?;
     let numbers = suffix.strip_suffix(EXTENSION)?;
-    let numbers = numbers.strip_prefix(PARCEL).map_or(numbers.to_owned(), |numbers| format!("-{numbers}"));
+    let behind_word = [PARCEL, SPARE].iter().find_map(|word| numbers.strip_prefix(word));
+    let numbers = behind_word.map_or(numbers.to_owned(), |numbers| format!("-{numbers}"));
     let ours = numbers.is_empty() || split_numbers(numbers.as_bytes()).is_some_and(|(front, _)| front.is_empty());
     ours.then_some(suffix)
 }
@@ -83,6 +96,12 @@ pub fn is_parcel_suffix(suffix: &str) -> bool {
     suffix.starts_with(PARCEL)
 }
 
+/// Which spare volume a suffix is that of, and of how many; `None` for any other.
+pub fn spare_named(suffix: &str) -> Option<(u32, u32)> {
+    let numbers = suffix.strip_prefix(SPARE)?.strip_suffix(EXTENSION)?;
+    split_numbers(format!("-{numbers}").as_bytes()).filter(|(front, _)| front.is_empty()).map(|(_, numbers)| numbers)
+}
+
 /// Splits `name-03of07` into `name` and its numbers.
 fn split_numbers(stem: &[u8]) -> Option<(&[u8], (u32, u32))> {
     let dash = stem.iter().rposition(|byte| *byte == b'-')?;
@@ -104,6 +123,16 @@ mod tests {
     fn numbers_are_padded_to_one_length(#[case] number: u32, #[case] count: u32, #[case] expected: &str) {
         assert_eq!(suffix(number, count), expected);
         assert_eq!(suffix_of(format!("dossier{expected}").as_ref(), "dossier".as_ref()), Some(expected));
+    }
+
+    #[rstest]
+    #[case(1, 2, "-spare1of2.useal")]
+    #[case(3, 12, "-spare03of12.useal")]
+    fn spare_volumes_are_known_again(#[case] number: u32, #[case] count: u32, #[case] expected: &str) {
+        assert_eq!(spare_suffix(number, count), expected);
+        assert_eq!(suffix_of(format!("dossier{expected}").as_ref(), "dossier".as_ref()), Some(expected));
+        assert_eq!(spare_named(expected), Some((number, count)));
+        assert_eq!(spare_named(&suffix(number, count)), None);
     }
 
     #[rstest]

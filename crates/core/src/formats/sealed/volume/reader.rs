@@ -4,9 +4,11 @@ use super::CHECK_BYTES;
 use super::cell::{CellPlace, Sealed};
 use super::header::VolumeKind;
 use super::in_page::VolumeBytes;
-use super::set::{VolumeFile, VolumeSet};
+use super::set::VolumeSet;
+use super::spares::column::{Column, Verdict};
 use crate::disk::{FileError, Interruption, interruptible};
 use crate::ground::class::{Classed, ErrorClass};
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 /// Why a cell cannot be had.
@@ -25,6 +27,9 @@ pub enum CellError {
         /// Where the cell begins in the volume, in bytes.
         offset: u64,
     },
+    /// Spare volumes contradict each other on what a cell of it was, and only the password can tell which are right.
+    #[error("spare volumes contradict each other on volume {0}")]
+    Disputed(u32),
     /// Something that can end any work.
     #[error(transparent)]
     Interrupted(Interruption),
@@ -37,27 +42,43 @@ impl Classed for CellError {
         match self {
             Self::Interrupted(error) => error.class(),
             Self::Missing(_) => ErrorClass::VolumesMissing,
-            Self::Damaged { .. } => ErrorClass::Damaged,
+            Self::Damaged { .. } | Self::Disputed(_) => ErrorClass::Damaged,
         }
     }
 }
 
-/// Reads cells; keeps one file open at a time.
+/// So many files are kept open at most.
+const MAX_OPEN: usize = 32;
+
+/// One file of a set: the kind and the number of its volume, and which copy of that, counted from 0.
+type Copy = (VolumeKind, u32, usize);
+
+/// Reads cells; keeps a few files open. A cell of which no copy is right is recreated from spare volumes.
 #[derive(Debug)]
 pub struct CellReader {
     set: VolumeSet,
-    /// Which file of the set is open: the number of its volume, and which copy of that.
-    open: Option<((u32, usize), VolumeBytes)>,
+    open: BTreeMap<Copy, VolumeBytes>,
     buffer: Vec<u8>,
     held: usize,
     bytes_read: u64,
+    column: Column,
+    /// How often a spare volume gave something that was not taken: those are asked last.
+    distrusted: BTreeMap<u32, u32>,
 }
 
 impl CellReader {
     /// A reader of this set.
     pub fn new(set: VolumeSet) -> Self {
         let buffer = vec![0; set.geometry.cell_length.bytes()];
-        Self { set, open: None, buffer, held: 0, bytes_read: 0 }
+        Self {
+            set,
+            open: BTreeMap::new(),
+            buffer,
+            held: 0,
+            bytes_read: 0,
+            column: Column::default(),
+            distrusted: BTreeMap::new(),
+        }
     }
 
     /// The set that is read.
@@ -75,53 +96,66 @@ impl CellReader {
         &self.buffer[..self.held]
     }
 
-    /// Reads the sealed bytes of a cell, from the first copy whose check is right and which `accept` takes. `accept`
-    /// may change them in place, and says how many of them are held then. Whether it took any copy.
+    /// Reads the sealed bytes of a cell, from the first copy whose check is right and which `accept` takes, or recreated from spare
+    /// volumes so that it does. `accept` may change them in place, and says how many of them are held then. Whether it took any.
     ///
     /// # Errors
-    /// [`CellError`] where no copy's check is right.
+    /// [`CellError`] where no copy's check is right, and the spare volumes are too few.
     pub fn read(&mut self, cell: u64, mut accept: impl FnMut(&mut [u8]) -> Option<usize>) -> Result<bool, CellError> {
-        self.read_checked(cell, |sealed, _| accept(sealed))
-    }
-
-    /// Reads the sealed bytes of a cell without the password: from the first copy whose check is right, as they are held then.
-    /// Their BLAKE3, which [`Cutting::put_whole`](super::Cutting::put_whole) takes.
-    ///
-    /// # Errors
-    /// [`CellError`] where no copy's check is right.
-    pub fn read_intact(&mut self, cell: u64) -> Result<blake3::Hash, CellError> {
-        let mut digest = blake3::Hash::from_bytes([0; 32]);
-        self.read_checked(cell, |sealed, found| {
-            digest = found;
-            Some(sealed.len())
-        })?;
-        Ok(digest)
-    }
-
-    fn read_checked(
-        &mut self,
-        cell: u64,
-        mut accept: impl FnMut(&mut [u8], blake3::Hash) -> Option<usize>,
-    ) -> Result<bool, CellError> {
         self.held = 0;
         let (volume, index) = self.set.geometry.locate(cell);
-        let copies = self.set.volumes.get(&volume).map_or(0, Vec::len);
         let mut any_checked = false;
-        for copy in 0..copies {
-            if let Some((length, digest)) = self.read_copy(volume, copy, index)? {
+        for copy in 0..self.set.copies_of(VolumeKind::Data, volume).len() {
+            if let Some((length, _)) = self.read_copy(VolumeKind::Data, volume, copy, index)? {
                 any_checked = true;
-                if let Some(held) = accept(&mut self.buffer[..length], digest) {
+                if let Some(held) = accept(&mut self.buffer[..length]) {
                     self.held = held.min(length);
                     return Ok(true);
                 }
             }
         }
-        match self.copy_of(volume, 0) {
-            None => Err(CellError::Missing(volume)),
-            Some(_) if any_checked => Ok(false),
+        if self.recreate(volume, index, &mut accept)? {
+            return Ok(true);
+        }
+        if any_checked { Ok(false) } else { Err(self.lost(volume, index)) }
+    }
+
+    /// Reads the sealed bytes of a cell without the password: from the first copy whose check is right, or recreated from spare volumes
+    /// that do not contradict each other, as they are held then. Their BLAKE3, which [`Cutting::put_whole`](super::Cutting::put_whole)
+    /// takes.
+    ///
+    /// # Errors
+    /// [`CellError`] where no copy's check is right, and the spare volumes are too few or contradict each other.
+    pub fn read_intact(&mut self, cell: u64) -> Result<blake3::Hash, CellError> {
+        let (volume, index) = self.set.geometry.locate(cell);
+        for copy in 0..self.set.copies_of(VolumeKind::Data, volume).len() {
+            if let Some((length, digest)) = self.read_copy(VolumeKind::Data, volume, copy, index)? {
+                self.held = length;
+                return Ok(digest);
+            }
+        }
+        self.held = 0;
+        let (group, member) = self.member(volume);
+        let Some(column) = self.read_column(group, index, Some(volume))? else { return Err(self.lost(volume, index)) };
+        let verdict = column.recreate_unproven(member, &mut self.buffer);
+        self.column = column;
+        match verdict {
+            Verdict::TooFew => Err(self.lost(volume, index)),
+            Verdict::Disputed => Err(CellError::Disputed(volume)),
+            Verdict::Enough(_) => {
+                self.held = self.sealed_bytes(VolumeKind::Data, volume, index).unwrap_or(0);
+                Ok(blake3::hash(self.held()))
+            }
+        }
+    }
+
+    /// Why a cell cannot be had of which no copy's check is right.
+    fn lost(&self, volume: u32, index: u32) -> CellError {
+        match self.set.copies_of(VolumeKind::Data, volume).first() {
+            None => CellError::Missing(volume),
             Some(first) => {
                 let offset = self.set.geometry.cell_length.offset_of(index);
-                Err(CellError::Damaged { volume, path: first.spot.path.clone(), offset })
+                CellError::Damaged { volume, path: first.spot.path.clone(), offset }
             }
         }
     }
@@ -137,8 +171,8 @@ impl CellReader {
         mut open: impl FnMut(&mut [u8]) -> Option<usize>,
     ) -> Result<bool, CellError> {
         let (volume, index) = self.set.geometry.locate(cell);
-        for copy in 0..self.set.volumes.get(&volume).map_or(0, Vec::len) {
-            if let Some(length) = self.fetch(volume, copy, index)?
+        for copy in 0..self.set.copies_of(VolumeKind::Data, volume).len() {
+            if let Some(length) = self.fetch((VolumeKind::Data, volume, copy), index)?
                 && let Some(held) = open(&mut self.buffer[..length - CHECK_BYTES])
             {
                 self.held = held.min(length);
@@ -148,42 +182,137 @@ impl CellReader {
         self.read(cell, open)
     }
 
-    fn copy_of(&self, volume: u32, copy: usize) -> Option<&VolumeFile> {
-        self.set.volumes.get(&volume)?.get(copy)
-    }
-
-    /// Reads one copy (counted from 0) of a cell. The length of its sealed bytes and their BLAKE3, or `None` where the check is
+    /// Reads one copy (counted from 0) of a volume's cell. The length of its sealed bytes and their BLAKE3, or `None` where the check is
     /// wrong or the bytes cannot be read.
     ///
     /// # Errors
     /// [`FileError`] where the file cannot be opened.
     pub fn read_copy(
         &mut self,
+        kind: VolumeKind,
         volume: u32,
         copy: usize,
         index: u32,
     ) -> Result<Option<(usize, blake3::Hash)>, FileError> {
-        let Some(length) = self.fetch(volume, copy, index)? else { return Ok(None) };
-        let place = CellPlace { ids: &self.set.ids, kind: VolumeKind::Data, volume, index };
+        let Some(length) = self.fetch((kind, volume, copy), index)? else { return Ok(None) };
+        let place = CellPlace { ids: &self.set.ids, kind, volume, index };
         let intact = Sealed::of(&self.buffer[..length]).filter(|sealed| sealed.is_intact_at(&place));
         Ok(intact.map(|sealed| (length - CHECK_BYTES, sealed.digest)))
     }
 
     /// Reads one copy of a cell into the buffer, whatever it is; its length, or `None` where it cannot be read.
-    fn fetch(&mut self, volume: u32, copy: usize, index: u32) -> Result<Option<usize>, FileError> {
-        let which = (volume, copy);
-        let Some(copy) = self.copy_of(volume, copy) else { return Ok(None) };
-        let length = self.set.geometry.cell_bytes(self.set.geometry.first_cell(volume) + u64::from(index));
+    fn fetch(&mut self, which: Copy, index: u32) -> Result<Option<usize>, FileError> {
+        let (kind, volume, copy) = which;
+        let Some(copy) = self.set.copies_of(kind, volume).get(copy) else { return Ok(None) };
+        let Some(length) = self.set.geometry.cell_bytes_in(kind, volume, index) else { return Ok(None) };
         let Some(offset) = copy.offset_of(&self.set.geometry, volume, index) else { return Ok(None) };
-        if self.open.as_ref().is_none_or(|(open, _)| *open != which) {
-            self.open = Some((which, copy.open()?));
+        if !self.open.contains_key(&which) {
+            if self.open.len() >= MAX_OPEN {
+                self.open.clear();
+            }
+            self.open.insert(which, copy.open()?);
         }
-        let Some((_, file)) = &self.open else { return Ok(None) };
+        let Some(file) = self.open.get(&which) else { return Ok(None) };
+        self.buffer.resize(self.set.geometry.cell_length.bytes(), 0);
         // A disc that cannot be read there, or a file that ends before, is as bad as a wrong check.
         if file.read_exact_at(&mut self.buffer[..length], offset).is_err() {
             return Ok(None);
         }
         self.bytes_read += length as u64;
         Ok(Some(length))
+    }
+
+    fn sealed_bytes(&self, kind: VolumeKind, volume: u32, index: u32) -> Option<usize> {
+        self.set.geometry.cell_bytes_in(kind, volume, index)?.checked_sub(CHECK_BYTES)
+    }
+
+    /// The group of a data volume, and which member of that it is.
+    fn member(&self, volume: u32) -> (u32, u8) {
+        let groups = self.set.groups();
+        let group = groups.of_volume(volume);
+        (group, u8::try_from(volume.saturating_sub(*groups.members(group).start())).unwrap_or(u8::MAX))
+    }
+
+    /// Recreates a cell so that `accept` takes it; whether that came about. No copy of the cell is believed.
+    fn recreate(
+        &mut self,
+        volume: u32,
+        index: u32,
+        accept: &mut impl FnMut(&mut [u8]) -> Option<usize>,
+    ) -> Result<bool, CellError> {
+        let (group, member) = self.member(volume);
+        let Some(column) = self.read_column(group, index, Some(volume))? else { return Ok(false) };
+        let length = self.sealed_bytes(VolumeKind::Data, volume, index).unwrap_or(0);
+        let mut held = None;
+        let used = column.recreate(member, &mut self.buffer, |recreated| {
+            held = accept(&mut recreated[..length]);
+            held.is_some()
+        });
+        if let Some(used) = &used {
+            for number in column.passed_over(used) {
+                *self.distrusted.entry(number).or_default() += 1;
+            }
+        }
+        self.column = column;
+        self.held = held.unwrap_or(0).min(length);
+        Ok(used.is_some())
+    }
+
+    /// The column of an index in a group, with the cells whose checks are right; `untrusted` counts as unknown. `None` where the spare
+    /// volumes are too few.
+    ///
+    /// # Errors
+    /// [`FileError`] where a file cannot be opened.
+    pub fn read_column(&mut self, group: u32, index: u32, untrusted: Option<u32>) -> Result<Option<Column>, FileError> {
+        let (groups, geometry) = (self.set.groups(), self.set.geometry);
+        let mut spares: Vec<(u32, u8)> = Vec::new();
+        for number in self.set.spares.keys() {
+            spares.extend(groups.of_spare(*number).filter(|(of, _)| *of == group).map(|(_, place)| (*number, place)));
+        }
+        spares.sort_by_key(|(number, _)| self.distrusted.get(number).copied().unwrap_or(0));
+        let members = groups.members(group).filter(|number| index < geometry.cells_in(*number));
+        let is_gone = |number: &u32| Some(*number) == untrusted || !self.set.volumes.contains_key(number);
+        // What cannot succeed is not begun.
+        if members.clone().filter(is_gone).count() > spares.len() {
+            return Ok(None);
+        }
+        let mut column = std::mem::take(&mut self.column);
+        column.begin(geometry.cell_length.bytes() - CHECK_BYTES);
+        for number in members {
+            let member = self.member(number).1;
+            column.take_member(member, |into| {
+                if Some(number) == untrusted { Ok(None) } else { self.read_into(VolumeKind::Data, number, index, into) }
+            })?;
+        }
+        for (number, place) in spares {
+            column.take_spare(number, place, |into| self.read_into(VolumeKind::Spare, number, index, into))?;
+        }
+        if column.has_too_few() {
+            self.column = column;
+            return Ok(None);
+        }
+        Ok(Some(column))
+    }
+
+    /// Gives the memory of a column back, for the next.
+    pub fn give_back(&mut self, column: Column) {
+        self.column = column;
+    }
+
+    /// Reads the sealed bytes of a volume's cell from the first copy whose check is right; their length.
+    fn read_into(
+        &mut self,
+        kind: VolumeKind,
+        volume: u32,
+        index: u32,
+        into: &mut [u8],
+    ) -> Result<Option<usize>, FileError> {
+        for copy in 0..self.set.copies_of(kind, volume).len() {
+            if let Some((length, _)) = self.read_copy(kind, volume, copy, index)? {
+                into[..length].copy_from_slice(&self.buffer[..length]);
+                return Ok(Some(length));
+            }
+        }
+        Ok(None)
     }
 }

@@ -34,8 +34,8 @@ impl Trying {
 /// What trying came to for one file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Tried {
-    /// It is the volume of this number.
-    Is(u32),
+    /// It is the volume of this kind and number.
+    Is(VolumeKind, u32),
     /// It is none that was tried, and all were.
     IsNone,
     /// The limit was reached before all were tried.
@@ -46,7 +46,8 @@ impl VolumeSet {
     /// Adds a file whose header is not believed, as the volume that its cells say it is.
     pub(super) fn add_damaged(&mut self, file: VolumeFile, trying: &mut Trying) {
         match recognise(self, &file, trying) {
-            Tried::Is(number) => self.volumes.entry(number).or_default().push(file),
+            Tried::Is(VolumeKind::Spare, number) => self.spares.entry(number).or_default().push(file),
+            Tried::Is(_, number) => self.volumes.entry(number).or_default().push(file),
             Tried::IsNone => self.unrecognised.push(file.spot.path),
             Tried::GivenUp => self.untried.push(file.spot.path),
         }
@@ -60,7 +61,11 @@ const PLACE_BYTES: u64 = 128;
 /// is hashed once, and its place for each number.
 fn recognise(set: &VolumeSet, file: &VolumeFile, trying: &mut Trying) -> Tried {
     let Ok(open) = file.open() else { return Tried::IsNone };
-    let numbers: Vec<u32> = set.missing().into_iter().chain(set.volumes.keys().copied()).collect();
+    let data = set.missing().into_iter().chain(set.volumes.keys().copied());
+    // Where nothing says how many spare volumes there are, those that were made together with this one may say it.
+    let spares = 1..=set.spare_count().max(set.geometry.spare_volumes);
+    let volumes: Vec<(VolumeKind, u32)> =
+        data.map(|number| (VolumeKind::Data, number)).chain(spares.map(|number| (VolumeKind::Spare, number))).collect();
     let mut buffer = vec![0; set.geometry.cell_length.bytes()];
     for index in 0..CELLS_TRIED.min(set.geometry.cells_per_volume) {
         let Ok(filled) = open.read_up_to(&mut buffer, set.geometry.cell_length.offset_of(index)) else {
@@ -68,8 +73,8 @@ fn recognise(set: &VolumeSet, file: &VolumeFile, trying: &mut Trying) -> Tried {
         };
         // The stream's last cell may be shorter than the others.
         let mut hashed: Option<(usize, Option<Sealed>)> = None;
-        for &number in numbers.iter().filter(|number| index < set.geometry.cells_in(**number)) {
-            let length = set.geometry.cell_bytes(set.geometry.first_cell(number) + u64::from(index));
+        for &(kind, number) in &volumes {
+            let Some(length) = set.geometry.cell_bytes_in(kind, number, index) else { continue };
             let Some(bytes) = buffer[..filled].get(..length) else { continue };
             let sealed = match hashed {
                 Some((hashed, sealed)) if hashed == length => sealed,
@@ -84,9 +89,9 @@ fn recognise(set: &VolumeSet, file: &VolumeFile, trying: &mut Trying) -> Tried {
             if !trying.may_hash(PLACE_BYTES) {
                 return Tried::GivenUp;
             }
-            let place = CellPlace { ids: &set.ids, kind: VolumeKind::Data, volume: number, index };
+            let place = CellPlace { ids: &set.ids, kind, volume: number, index };
             if sealed.is_some_and(|sealed| sealed.is_intact_at(&place)) {
-                return Tried::Is(number);
+                return Tried::Is(kind, number);
             }
         }
     }

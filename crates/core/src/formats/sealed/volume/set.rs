@@ -2,8 +2,9 @@
 //!
 //! What was found is told here; [`super::gathering`] finds it.
 
-use super::header::{Bound, Head, Header, HeaderError, Ids};
+use super::header::{Bound, Head, Header, HeaderError, Ids, VolumeKind};
 use super::in_page::{InPage, VolumeBytes, was_moved_as_text};
+use super::spares::{Groups, cells_in_spare};
 use super::supplement::{PAGE_BYTES, Run, decode_page, offset_in};
 use super::{Cutting, Geometry, HEADER_BYTES, names};
 use crate::disk::names::name_of;
@@ -31,6 +32,11 @@ pub struct VolumeFile {
 }
 
 impl VolumeFile {
+    /// A file that holds a whole volume of so many bytes, and nothing else.
+    pub fn whole(path: &Path, length: u64) -> Self {
+        Self { spot: path.into(), length, in_page: None, header_damaged: false, runs: None }
+    }
+
     /// Bytes of a file that holds nothing but a whole volume of so many, in the way in which this one does.
     pub fn file_bytes(&self, volume_bytes: u64) -> u64 {
         self.in_page.map_or(volume_bytes, |inside| inside.file_bytes())
@@ -60,7 +66,8 @@ impl VolumeFile {
         self.in_page.map_or(HEADER_BYTES as u64, |inside| inside.place_of(HEADER_BYTES as u64))
     }
 
-    /// Where a cell of volume `number` begins in the volume that this file holds, in bytes; `None` where it is not in it.
+    /// Where a cell of volume `number` begins in the volume that this file holds, in bytes; `None` where it is not in it. A spare volume
+    /// has no runs.
     pub fn offset_of(&self, geometry: &Geometry, number: u32, index: u32) -> Option<u64> {
         match &self.runs {
             None => Some(geometry.cell_length.offset_of(index)),
@@ -68,14 +75,23 @@ impl VolumeFile {
         }
     }
 
-    /// The cells of volume `number` that begin within this file, in order.
+    /// How many cells at most begin within this file, where it is no supplement.
+    fn room(&self, geometry: &Geometry) -> u64 {
+        self.length.saturating_sub(HEADER_BYTES as u64).div_ceil(geometry.cell_length.bytes() as u64)
+    }
+
+    /// How many cells of a spare volume begin within this file.
+    pub fn held_of_spare(&self, geometry: &Geometry) -> u32 {
+        u32::try_from(self.room(geometry)).unwrap_or(u32::MAX).min(cells_in_spare(geometry))
+    }
+
+    /// The cells of data volume `number` that begin within this file, in order.
     pub fn held(&self, geometry: &Geometry, number: u32) -> Vec<Run> {
         let all = Run::of_volume(geometry, number);
         let (first, end) = (all.first, all.end());
         match &self.runs {
             None => {
-                let room =
-                    self.length.saturating_sub(HEADER_BYTES as u64).div_ceil(geometry.cell_length.bytes() as u64);
+                let room = self.room(geometry);
                 Run::between(first, end.min(first.saturating_add(room))).into_iter().collect()
             }
             Some(runs) => {
@@ -96,6 +112,10 @@ pub struct VolumeSet {
     pub head: Head,
     /// The data volumes by number, each with at least one file.
     pub volumes: BTreeMap<u32, Vec<VolumeFile>>,
+    /// The spare volumes by number, each with at least one file.
+    pub spares: BTreeMap<u32, Vec<VolumeFile>>,
+    /// Spare volumes beside it that are of another set or another cutting, and of no use.
+    pub foreign_spares: Vec<PathBuf>,
     /// Files whose headers contradict those of the others, so that they are not believed.
     pub contradicting: Vec<PathBuf>,
     /// Files with damaged headers beside the set that could not be recognised by their cells either.
@@ -160,6 +180,10 @@ pub enum GatherError {
         missing: Vec<u32>,
         /// How many volumes the set has.
         count: u32,
+        /// So many spare volumes are here, which are too few.
+        spares: u32,
+        /// So many volumes more, of those that are missing or spare ones, are enough.
+        needed: u32,
         /// Files beside it that may be some of them, but whose headers are damaged.
         unrecognised: Vec<PathBuf>,
     },
@@ -204,14 +228,36 @@ impl VolumeSet {
         Cutting { ids: self.ids, cells_per_volume, cell_length }
     }
 
+    /// All that holds a volume of it, the data volumes first.
+    pub fn files(&self) -> impl Iterator<Item = &VolumeFile> {
+        self.volumes.values().chain(self.spares.values()).flatten()
+    }
+
     /// Where all of it lies.
     pub fn spots(&self) -> Vec<Spot> {
-        self.volumes.values().flatten().map(|file| file.spot.clone()).collect()
+        self.files().map(|file| file.spot.clone()).collect()
     }
 
     /// All files of it.
     pub fn paths(&self) -> Vec<PathBuf> {
-        self.volumes.values().flatten().map(|file| file.spot.path.clone()).collect()
+        self.files().map(|file| file.spot.path.clone()).collect()
+    }
+
+    /// The files of one volume; none where it is not here.
+    pub fn copies_of(&self, kind: VolumeKind, number: u32) -> &[VolumeFile] {
+        let all = if kind == VolumeKind::Spare { &self.spares } else { &self.volumes };
+        all.get(&number).map(Vec::as_slice).unwrap_or_default()
+    }
+
+    /// How many spare volumes there are, as far as is known here: with those that were added later, if one of them or of those behind
+    /// it is here.
+    pub fn spare_count(&self) -> u32 {
+        self.spares.last_key_value().map_or(0, |(last, _)| *last).max(self.geometry.spare_volumes)
+    }
+
+    /// How the data volumes are grouped, which spare volumes make good.
+    pub const fn groups(&self) -> Groups {
+        Groups::of(self.geometry.data_volumes)
     }
 
     /// The numbers of the data volumes that are not here.
@@ -219,13 +265,27 @@ impl VolumeSet {
         (1..=self.geometry.data_volumes).filter(|number| !self.volumes.contains_key(number)).collect()
     }
 
-    /// This set, if no volume of it is missing.
+    /// How many volumes more are needed, of those that are missing or spare ones, for the spare volumes that are here to make good the
+    /// rest.
+    pub fn needed(&self) -> u32 {
+        let groups = self.groups();
+        let mut lacking = BTreeMap::<u32, (u32, u32)>::new();
+        self.missing().iter().for_each(|number| lacking.entry(groups.of_volume(*number)).or_default().0 += 1);
+        for (group, _) in self.spares.keys().filter_map(|number| groups.of_spare(*number)) {
+            lacking.entry(group).or_default().1 += 1;
+        }
+        lacking.values().map(|(missing, spares)| missing.saturating_sub(*spares)).sum()
+    }
+
+    /// This set, if no volume of it is missing that its spare volumes cannot make good.
     pub fn complete(self) -> Result<Self, GatherError> {
-        let missing = self.missing();
-        if missing.is_empty() {
+        let needed = self.needed();
+        if needed == 0 {
             return Ok(self);
         }
-        Err(GatherError::Incomplete { missing, count: self.geometry.data_volumes, unrecognised: self.unrecognised })
+        let (missing, count) = (self.missing(), self.geometry.data_volumes);
+        let spares = u32::try_from(self.spares.len()).unwrap_or(u32::MAX);
+        Err(GatherError::Incomplete { missing, count, spares, needed, unrecognised: self.unrecognised })
     }
 
     /// A supplement is a further copy of each volume that it holds cells of.
@@ -247,7 +307,7 @@ impl VolumeSet {
 
     /// The best copies first. A supplement holds little, and is asked last.
     pub(super) fn sort_copies(&mut self) {
-        for copies in self.volumes.values_mut() {
+        for copies in self.volumes.values_mut().chain(self.spares.values_mut()) {
             copies.sort_by_key(|file| {
                 let place = file.spot.attached.as_ref().map(|attached| attached.begins_at());
                 (file.runs.is_some(), file.header_damaged, file.spot.path.clone(), place)
@@ -262,7 +322,7 @@ impl VolumeSet {
 
     /// A file of the set's first volume that is here.
     pub fn any_file(&self) -> Option<&VolumeFile> {
-        self.volumes.values().flatten().next()
+        self.files().next()
     }
 }
 

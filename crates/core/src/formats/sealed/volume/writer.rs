@@ -1,6 +1,7 @@
 //! Cutting a stream of sealed cells into staged volume files, and writing their headers last.
 
 use super::header::{Head, Header, Ids, VolumeKind};
+use super::spares::SpareWish;
 use super::{CellLength, Cutting, Geometry, HEADER_BYTES, MAX_CELLS, MAX_VOLUMES, MIN_VOLUME_BYTES, names};
 use crate::disk::staging::{Placing, Staging};
 use crate::disk::{FileError, Interruption, NewFile, interruptible};
@@ -51,6 +52,7 @@ pub struct VolumeWriter<'a> {
     first_staged: u32,
     /// What stands in front of each volume in its file.
     opening: &'a [u8],
+    spares: SpareWish,
     index: u32,
     file: Option<NewFile>,
     cells: u64,
@@ -62,8 +64,10 @@ pub struct VolumeWriter<'a> {
 pub struct WrittenVolumes {
     /// How the stream is cut.
     pub geometry: Geometry,
-    /// The way from each staged file to its final name, in order.
+    /// The way from each staged file of a data volume to its final name, in order.
     pub placings: Vec<Placing>,
+    /// The same of the spare volumes, once they are made.
+    pub spares: Vec<Placing>,
 }
 
 /// How many cells of a length a volume of at most `volume_limit` bytes has.
@@ -75,6 +79,13 @@ pub fn cells_per_volume(cell_length: CellLength, volume_limit: Option<u64>) -> R
     match volume_limit {
         Some(limit) => cell_length.cells_within(limit).ok_or(WriteError::FitTooSmall { least }),
         None => Ok(u32::MAX),
+    }
+}
+
+impl WrittenVolumes {
+    /// The way from each staged file to its final name.
+    pub fn all_placings(&self) -> Vec<Placing> {
+        self.placings.iter().chain(&self.spares).cloned().collect()
     }
 }
 
@@ -93,6 +104,7 @@ impl<'a> VolumeWriter<'a> {
             volume: 0,
             first_staged: 1,
             opening: &[],
+            spares: SpareWish::NONE,
             index: 0,
             file: None,
             cells: 0,
@@ -110,6 +122,12 @@ impl<'a> VolumeWriter<'a> {
     #[must_use]
     pub fn behind(self, opening: &'a [u8]) -> Self {
         Self { opening, ..self }
+    }
+
+    /// Says in the headers how many spare volumes there are to be. [`stage_spares`](super::spares::making::stage_spares) makes them.
+    #[must_use]
+    pub fn with_spares(self, spares: SpareWish) -> Self {
+        Self { spares, ..self }
     }
 
     fn staged_number(&self, volume: u32) -> u32 {
@@ -174,7 +192,7 @@ impl<'a> VolumeWriter<'a> {
         let single = self.volume == 1;
         let geometry = Geometry {
             data_volumes: self.volume,
-            spare_volumes: 0,
+            spare_volumes: self.spares.count(self.volume),
             cells_per_volume: if single { self.index } else { self.cutting.cells_per_volume },
             cells: self.cells,
             last_cell_bytes: self.last_cell_bytes,
@@ -189,6 +207,6 @@ impl<'a> VolumeWriter<'a> {
             file.finish()?;
             placings.push(Placing { number: staged, suffix: names::suffix(number, self.volume) });
         }
-        Ok(WrittenVolumes { geometry, placings })
+        Ok(WrittenVolumes { geometry, placings, spares: Vec::new() })
     }
 }

@@ -1,0 +1,132 @@
+//! `mend`: what is missing or damaged is recreated from spare volumes; or spare volumes are added. No password is needed for either.
+
+use super::in_place::settled;
+use super::{resend, show};
+use crate::args::MendArguments;
+use crate::failure::{DONE, Failure};
+use crate::places::gather_in;
+use crate::session;
+use crate::ui::paint::{Tone, paint};
+use crate::ui::progress::ProgressLine;
+use crate::ui::suggestion::{self, Part};
+use crate::ui::table::{self, Column};
+use crate::ui::text::{self, count, grouped, size};
+use crate::words::survives;
+use serde::Serialize;
+use std::path::Path;
+use under_seal_core::disk::folder_of;
+use under_seal_core::formats::sealed::volume::{VolumeKind, VolumeSet};
+use under_seal_core::tasks::check::inspect;
+use under_seal_core::tasks::mend::{MendedVolume, Wanted, mend};
+use under_seal_core::tasks::pack::Target;
+
+/// Runs the command; the exit code.
+pub fn run(arguments: &MendArguments) -> Result<u8, Failure> {
+    for place in &arguments.places {
+        settled(place, &arguments.work)?;
+    }
+    let progress = ProgressLine::for_reading(None, &arguments.work);
+    let context = session::context(&progress, arguments.work.threads);
+    let set = gather_in(&arguments.places, &context)?;
+    let found = inspect(&set, &context)?;
+    let wanted = match arguments.add_spares {
+        Some(more) => Wanted::added_spares(&set, more.get())?,
+        None => Wanted::lost(&set, &found)?,
+    };
+    let beside = set.any_file().map(|file| folder_of(&file.spot.path));
+    let folder = arguments.to.as_deref().or(beside).unwrap_or(Path::new("."));
+    let target = Target { folder: folder.to_owned(), stem: resend::stem(&set) };
+    let made = match wanted.is_nothing() {
+        true => Vec::new(),
+        false => mend(&set, &found, &wanted, &target, &context)?,
+    };
+    drop(progress);
+    let report = Report::new(&set, made, arguments.add_spares.is_some());
+    show(&report, &arguments.work, || lines(&set, &report, &target))?;
+    Ok(DONE)
+}
+
+/// The JSON object (docs/json.md).
+#[derive(Serialize)]
+struct Report {
+    command: &'static str,
+    exit_code: u8,
+    set: String,
+    #[serde(rename = "made_files")]
+    files: Vec<File>,
+    bytes: u64,
+    #[serde(skip)]
+    only_added: bool,
+}
+
+#[derive(Serialize)]
+struct File {
+    path: String,
+    volume: Option<u32>,
+    spare_volume: Option<u32>,
+    bytes: u64,
+}
+
+impl From<MendedVolume> for File {
+    fn from(MendedVolume { kind, number, path, bytes }: MendedVolume) -> Self {
+        let is_spare = kind == VolumeKind::Spare;
+        Self {
+            path: text::path(&path),
+            volume: (!is_spare).then_some(number),
+            spare_volume: is_spare.then_some(number),
+            bytes,
+        }
+    }
+}
+
+impl Report {
+    fn new(set: &VolumeSet, made: Vec<MendedVolume>, only_added: bool) -> Self {
+        let files: Vec<File> = made.into_iter().map(File::from).collect();
+        let bytes = files.iter().map(|file| file.bytes).sum();
+        Self { command: "mend", exit_code: DONE, set: set.ids.set_text(), files, bytes, only_added }
+    }
+}
+
+fn lines(set: &VolumeSet, report: &Report, target: &Target) -> Vec<String> {
+    if report.files.is_empty() {
+        return vec![paint(Tone::Good, "Nothing is missing or damaged, so nothing was written.")];
+    }
+    let made = report.files.len();
+    let heading = match report.only_added {
+        true => format!("Added and verified: {}, {}.", count(made as u64, "spare volume"), size(report.bytes)),
+        false => format!("Recreated and verified: {}, {}.", count(made as u64, "volume"), size(report.bytes)),
+    };
+    let mut lines = vec![paint(Tone::Good, heading), String::new()];
+    let row = |file: &File| {
+        let spare = file.spare_volume.map(|number| format!("spare {number}"));
+        let number = file.volume.map(|number| number.to_string()).or(spare).unwrap_or_default();
+        (Tone::Plain, vec![number, file.path.clone(), grouped(file.bytes)])
+    };
+    let columns = [Column::Number("volume"), Column::Path("file"), Column::Number("bytes")];
+    lines.extend(table::lines(&columns, &report.files.iter().map(row).collect::<Vec<_>>()));
+    lines.push(String::new());
+    if report.only_added {
+        let spares = set.spare_count() + u32::try_from(made).unwrap_or(0);
+        let survives = survives(set.geometry.data_volumes, spares);
+        let them = if made == 1 { "it" } else { "them" };
+        lines.push(format!("With all {spares} spare volumes, {survives} on the way."));
+        lines.push(format!(
+            "Next: send {them} with the others. The recipient puts {them} beside the others, under any name."
+        ));
+        return lines;
+    }
+    lines.push(
+        "Without the password nobody can tell whether somebody changed a volume on purpose. Opening tells it."
+            .to_owned(),
+    );
+    let is_beside = set.files().any(|file| folder_of(&file.spot.path) == target.folder);
+    if is_beside {
+        lines.push("Next: check all of them with".to_owned());
+        lines.push(suggestion::command(&[Part::Word("check"), Part::Named(target.folder.as_os_str())]));
+    } else {
+        let them = if made == 1 { "it" } else { "them" };
+        lines
+            .push(format!("Next: put {them} beside the others, in place of those that are damaged. Then check again."));
+    }
+    lines
+}

@@ -1,0 +1,251 @@
+//! Mending: without the password, volumes that are missing or damaged are written again out of those that are here and the spare ones,
+//! byte by byte as they were; and spare volumes are added to a set that was made without, or with fewer.
+//!
+//! Nothing that is there is changed or replaced. All new volumes are complete, read back and on the disk before any of them has its name.
+
+use crate::disk::staging::{Placing, Staging, StagingError};
+use crate::disk::{Folder, Interruption, NewFile, interruptible};
+use crate::formats::sealed::volume::header::Header;
+use crate::formats::sealed::volume::names::{spare_suffix, suffix};
+use crate::formats::sealed::volume::spares::making::{SpareError, make_spares, verify_volumes};
+use crate::formats::sealed::volume::spares::spare_bytes;
+use crate::formats::sealed::volume::{CellError, CellReader, VolumeFile, VolumeKind, VolumeSet};
+use crate::ground::class::{Classed, ErrorClass};
+use crate::ground::context::{Context, Phase, Progress};
+use crate::ground::pipeline::ordered;
+use crate::tasks::check::{SetReport, VolumeReport, VolumeState};
+use crate::tasks::pack::Target;
+use std::path::PathBuf;
+
+/// A volume that was written.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct MendedVolume {
+    /// Data or spare.
+    pub kind: VolumeKind,
+    /// From 1.
+    pub number: u32,
+    /// Where it is.
+    pub path: PathBuf,
+    /// Its length in bytes.
+    pub bytes: u64,
+}
+
+/// Why nothing was written.
+#[derive(Debug, thiserror::Error)]
+pub enum MendError {
+    /// Headers contradict each other, and only the password can tell which of them are right.
+    #[error("headers contradict each other")]
+    Contradicting(Vec<PathBuf>),
+    /// The spare volumes contradict each other, and only the password can tell which are right.
+    #[error("spare volumes contradict each other")]
+    Disputed,
+    /// More is lost than the spare volumes make good.
+    #[error("the spare volumes are too few")]
+    TooFew,
+    /// A file of a name that is needed is there.
+    #[error("{} is there", .0.display())]
+    Taken(PathBuf),
+    /// No more spare volumes can be added.
+    #[error("a set of so many volumes has at most {0} spare volumes")]
+    TooManySpares(u32),
+    /// The staging folder cannot be used.
+    #[error(transparent)]
+    Staging(#[from] StagingError),
+    /// A cell cannot be had.
+    #[error(transparent)]
+    Cell(#[from] CellError),
+    /// A spare volume cannot be made.
+    #[error(transparent)]
+    Spares(#[from] SpareError),
+    /// Something that can end any work.
+    #[error(transparent)]
+    Interrupted(Interruption),
+}
+
+interruptible!(MendError);
+
+impl Classed for MendError {
+    fn class(&self) -> ErrorClass {
+        match self {
+            Self::Interrupted(error) => error.class(),
+            Self::Cell(error) => error.class(),
+            Self::Spares(error) => error.class(),
+            Self::Staging(error) => error.class(),
+            Self::TooFew => ErrorClass::VolumesMissing,
+            Self::Taken(_) | Self::TooManySpares(_) => ErrorClass::Usage,
+            Self::Contradicting(_) | Self::Disputed => ErrorClass::Damaged,
+        }
+    }
+}
+
+/// What is written, and under which names.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Wanted {
+    /// Numbers, and what follows the archive's name in their names.
+    data: Vec<(u32, String)>,
+    spares: Vec<(u32, String)>,
+}
+
+impl Wanted {
+    /// What is missing or damaged of a set; nothing where nothing is.
+    ///
+    /// # Errors
+    /// [`MendError::TooFew`] where not all of it can be recreated, [`MendError::Disputed`] or [`MendError::Contradicting`] where the
+    /// password is needed for that.
+    pub fn lost(set: &VolumeSet, found: &SetReport) -> Result<Self, MendError> {
+        if !set.rivals.is_empty() {
+            return Err(MendError::Contradicting(set.contradicting.clone()));
+        }
+        if found.disputed {
+            return Err(MendError::Disputed);
+        }
+        if !found.beyond.cells.is_empty() {
+            return Err(MendError::TooFew);
+        }
+        let is_lost = |volume: &&VolumeReport| volume.state != VolumeState::Intact;
+        let numbers = |volumes: &[VolumeReport]| volumes.iter().filter(is_lost).map(|volume| volume.number).collect();
+        let (data, mut spares): (Vec<u32>, Vec<u32>) = (numbers(&found.volumes), numbers(&found.spares));
+        spares.extend(&found.not_fitting);
+        spares.sort_unstable();
+        Ok(Self {
+            data: data.into_iter().map(|number| (number, suffix(number, set.geometry.data_volumes))).collect(),
+            spares: spares.into_iter().map(|number| (number, spare_suffix(number, set.spare_count()))).collect(),
+        })
+    }
+
+    /// So many spare volumes more than there are.
+    ///
+    /// # Errors
+    /// [`MendError::TooManySpares`].
+    pub fn added_spares(set: &VolumeSet, more: u32) -> Result<Self, MendError> {
+        let (there, most) = (set.spare_count(), set.groups().most_spares());
+        let count = there.checked_add(more).filter(|count| *count <= most).ok_or(MendError::TooManySpares(most))?;
+        let named = |number| (number, spare_suffix(number, count));
+        Ok(Self { data: Vec::new(), spares: (there + 1..=count).map(named).collect() })
+    }
+
+    /// Whether it is nothing.
+    pub fn is_nothing(&self) -> bool {
+        self.data.is_empty() && self.spares.is_empty()
+    }
+
+    /// Data and spare volumes, by their numbers.
+    pub fn numbers(&self) -> (Vec<u32>, Vec<u32>) {
+        let numbers = |named: &[(u32, String)]| named.iter().map(|(number, _)| *number).collect();
+        (numbers(&self.data), numbers(&self.spares))
+    }
+}
+
+/// Writes these volumes into a folder; files there are never replaced. All of them get their names, or none does.
+///
+/// # Errors
+/// [`MendError`].
+pub fn mend(
+    set: &VolumeSet,
+    found: &SetReport,
+    wanted: &Wanted,
+    target: &Target,
+    context: &Context<'_>,
+) -> Result<Vec<MendedVolume>, MendError> {
+    // Nothing is taken from spare volumes that the others contradict.
+    let mut set = set.clone();
+    set.spares.retain(|number, _| !found.not_fitting.contains(number));
+    let folder = Folder::open_or_create(&target.folder)?;
+    for suffix in wanted.data.iter().chain(&wanted.spares).map(|(_, suffix)| suffix) {
+        let path = target.path_with(suffix);
+        if folder.kind_of(path.file_name().unwrap_or_default())?.is_some() {
+            return Err(MendError::Taken(path));
+        }
+    }
+    let staging = Staging::begin(folder, &target.stem, context)?;
+    // Spare volumes are staged behind all data volumes.
+    let staged = |kind, number| if kind == VolumeKind::Spare { set.geometry.data_volumes + number } else { number };
+    context.tell(Progress::Begin(
+        Phase::Mending,
+        wanted.data.iter().map(|(number, _)| set.geometry.volume_bytes(*number)).sum(),
+    ));
+    for (number, _) in &wanted.data {
+        context.tell(Progress::Volume(*number));
+        let file = staging.create(staged(VolumeKind::Data, *number))?;
+        write_volume(&set, *number, file, context)?;
+    }
+    context.tell(Progress::End);
+    let copy = |kind, number| staging.path_of(staged(kind, number));
+    let (data, spares) = wanted.numbers();
+    let recreated: Vec<PathBuf> = data.iter().map(|number| copy(VolumeKind::Data, *number)).collect();
+    verify_volumes(&recreated, VolumeKind::Data, &data, context)?;
+    // What has been recreated need not be again.
+    let whole = with_copies(&set, &recreated, &data);
+    make_spares(
+        &whole,
+        &spares,
+        |number| staging.create(staged(VolumeKind::Spare, number)),
+        |_, file| file.finish(),
+        context,
+    )?;
+    let made: Vec<PathBuf> = spares.iter().map(|number| copy(VolumeKind::Spare, *number)).collect();
+    verify_volumes(&made, VolumeKind::Spare, &spares, context)?;
+    context.go_on()?;
+    let kinds = [(VolumeKind::Data, &wanted.data), (VolumeKind::Spare, &wanted.spares)];
+    let all = || {
+        kinds.iter().flat_map(|(kind, volumes)| volumes.iter().map(move |(number, suffix)| (*kind, *number, suffix)))
+    };
+    let placings: Vec<Placing> =
+        all().map(|(kind, number, suffix)| Placing { number: staged(kind, number), suffix: suffix.clone() }).collect();
+    staging.place(&placings, &[])?;
+    let bytes = |kind, number| match kind {
+        VolumeKind::Spare => spare_bytes(&set.geometry),
+        _ => set.geometry.volume_bytes(number),
+    };
+    Ok(all()
+        .map(|(kind, number, suffix)| MendedVolume {
+            kind,
+            number,
+            path: target.path_with(suffix),
+            bytes: bytes(kind, number),
+        })
+        .collect())
+}
+
+/// Writes a data volume as it was: its cells as far as they are here, and the others recreated. Each worker reads and recreates one cell
+/// at a time.
+fn write_volume(set: &VolumeSet, number: u32, mut file: NewFile, context: &Context<'_>) -> Result<(), MendError> {
+    let (ids, geometry, head) = (set.ids, set.geometry, set.head.clone());
+    file.write(&Header { kind: VolumeKind::Data, ids, number, geometry, head }.encode())?;
+    let first = geometry.first_cell(number);
+    let cutting = set.cutting();
+    let (produced, written) = ordered(
+        context.threads,
+        |cells| (first..first + u64::from(geometry.cells_in(number))).try_for_each(|cell| cells.submit(cell)),
+        || {
+            let mut reader = CellReader::new(set.clone());
+            move |cell| {
+                context.go_on()?;
+                let digest = reader.read_intact(cell)?;
+                let mut whole = Vec::with_capacity(geometry.cell_length.bytes());
+                cutting.put_whole(cell, reader.held(), &digest, &mut whole);
+                Ok::<_, CellError>(whole)
+            }
+        },
+        |cell: Result<Vec<u8>, CellError>| -> Result<(), MendError> {
+            let cell = cell?;
+            file.write(&cell)?;
+            context.tell(Progress::Advance(cell.len() as u64));
+            Ok(())
+        },
+    )?;
+    // Where writing failed, the rest was only stopped by that.
+    written?;
+    produced?;
+    Ok(file.finish()?)
+}
+
+/// The set with these files as further copies of its data volumes, which are asked first.
+fn with_copies(set: &VolumeSet, files: &[PathBuf], numbers: &[u32]) -> VolumeSet {
+    let mut set = set.clone();
+    for (path, number) in files.iter().zip(numbers) {
+        let file = VolumeFile::whole(path, set.geometry.volume_bytes(*number));
+        set.volumes.entry(*number).or_default().insert(0, file);
+    }
+    set
+}
