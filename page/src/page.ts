@@ -163,7 +163,9 @@ class Page {
     this.checking?.stop();
     try {
       const list = await this.crew.reader.call<ListTold>('open', [told.number, keys]);
-      const isLacking = told.missing.length > 0 || (this.checked?.damaged.length ?? 0) > 0;
+      // What spare volumes make good is recreated as it is read.
+      const isLost = told.missing.length > 0 || (this.checked?.damaged.length ?? 0) > 0;
+      const isLacking = isLost && (this.checked ? this.checked.slip !== undefined : told.spares < told.missing.length);
       this.showList(list, keys, isLacking ? this.lacking(keys) : undefined);
     } catch (error) {
       const { reason } = error as Refusal;

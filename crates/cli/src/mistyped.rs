@@ -108,8 +108,8 @@ const WORDS: [(&[&str], &str); 25] = [
     (&["convert", "transform", "recompress"], "`recast` does that"),
     (&["resize", "resplit", "recut"], "`recast --fit SIZE` does that"),
     (
-        &["repair", "fix", "recover", "mend", "salvage", "rescue"],
-        "`check` shows the sender's way to help, a resend slip; `open --salvage` extracts what is whole",
+        &["repair", "fix", "recover", "salvage", "rescue"],
+        "`mend` recreates volumes from spare ones; else `check` shows a resend slip for the sender, and `open --salvage` extracts what is whole",
     ),
     (&["password", "passwd", "rekey", "lock"], "`relock` does that"),
     (&["unlock"], "`open` extracts an archive, `relock` gives it other passwords"),

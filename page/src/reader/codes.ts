@@ -55,12 +55,8 @@ export class Receipt {
 }
 
 /** A slip that asks for these cells again. */
-export function slip(header: Header, damaged: Damage[], missing: number[]): string {
-  const lost = missing.map(number => {
-    const first = (number - 1) * header.cellsAVolume;
-    return { first, last: Math.min(first + header.cellsAVolume, header.cells) - 1 };
-  });
-  let runs = touching([...damaged, ...lost].map(({ first, last }) => ({ first, last })).sort((one, other) => one.first - other.first));
+export function slip(header: Header, asked: Damage[]): string {
+  let runs = touching(asked.map(({ first, last }) => ({ first, last })).sort((one, other) => one.first - other.first));
   for (let bytes = slipBytes(header, runs); ; bytes = slipBytes(header, runs)) {
     if (runs.length <= MAX_RUNS && bytes.length <= MAX_SLIP_BYTES) return inGroups(bytes);
     runs = nearestJoined(runs);

@@ -3,6 +3,7 @@
 import type { Engine } from '../engine';
 import { Fields, areEqual, areZeros, hex } from './bytes';
 import { Refusal } from './refusal';
+import { Groups } from './spares';
 
 export const HEADER_BYTES = 4096;
 const MAGIC = [0xf5, 0x55, 0x53, 0x4c, 0x0d, 0x0a, 0x1a, 0x0a];
@@ -11,7 +12,7 @@ const MAX_CELL_BYTES = 65536;
 const MAX_VOLUMES = 65535;
 
 export const DATA = 0;
-const SPARE = 1;
+export const SPARE = 1;
 export const SUPPLEMENT = 2;
 
 export interface Header {
@@ -48,7 +49,8 @@ export function readHeader(bytes: Uint8Array, engine: Engine): Header {
   const [spares, cellsAVolume, cells, lastCellBytes, cellBytes] = [fields.u32(), fields.u32(), fields.length64(), fields.u32(), fields.u32()];
   if (cellBytes === 0) throw new Refusal('unpublished draft');
   const isPermitted = (bytes: number) => bytes >= 4096 && bytes <= MAX_CELL_BYTES;
-  const most = kind === SPARE ? spares : kind === SUPPLEMENT ? 1 : volumes;
+  // Some spare volumes may have been added since.
+  const most = kind === SPARE ? new Groups(volumes).most : kind === SUPPLEMENT ? 1 : volumes;
   const agrees = kind <= SUPPLEMENT && length === HEADER_BYTES && areZeros(fields.take(48))
     && isPermitted(cellBytes) && cellBytes % 64 === 0
     && (lastCellBytes === cellBytes || (lastCellBytes >= 4096 && lastCellBytes < cellBytes && lastCellBytes % 4096 === 0))

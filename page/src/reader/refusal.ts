@@ -3,7 +3,7 @@
 export type Reason =
   | 'not a volume' | 'moved as text' | 'damaged header' | 'newer version' | 'unpublished draft' | 'contradicts itself'
   | 'volumes missing' | 'too costly' | 'wrong password' | 'tampered' | 'damaged' | 'changed on purpose' | 'malformed'
-  | 'unsafe path' | 'impossible password' | 'cancelled' | 'unreadable' | 'no memory' | 'not saved';
+  | 'unsafe path' | 'impossible password' | 'cancelled' | 'unreadable' | 'no memory' | 'not saved' | 'of another archive';
 
 /** Where something is wrong: the volume's number and a cell's number in the stream, where they are known. */
 export interface Place {

@@ -3,8 +3,9 @@
 
 import type { Engine } from '../engine';
 import { Fields, areEqual, areZeros, hex, joined, numbers } from './bytes';
-import { DATA, HEADER_BYTES, SUPPLEMENT, agreement, bytesOfCell, cellsIn, looksLikeVolume, readHeader, type Header } from './header';
+import { DATA, HEADER_BYTES, SPARE, SUPPLEMENT, agreement, bytesOfCell, cellsIn, looksLikeVolume, readHeader, type Header } from './header';
 import { Refusal, type Reason } from './refusal';
+import { Groups, beyond, cellsInSpare, has, recreated, type Column, type Held } from './spares';
 
 /** A supplement's table of runs (1.4). */
 const RUNS_BYTES = 4096;
@@ -42,6 +43,7 @@ export interface Found {
   number?: number;
   wrong?: Reason;
   supplement?: boolean;
+  spare?: number;
   again?: boolean;
   byCells?: boolean;
 }
@@ -65,6 +67,7 @@ export class VolumeSet {
   rivals: VolumeSet[] = [];
   private readonly runs: Run[] = [];
   private readonly present = new Set<number>();
+  private readonly spares = new Map<number, Given[]>();
 
   constructor(readonly header: Header, private readonly engine: Engine) {}
 
@@ -81,6 +84,16 @@ export class VolumeSet {
     this.found.push({ name: file.name, bytes: file.blob.size, number, again: this.present.has(number), byCells });
     this.present.add(number);
     this.runs.push({ first: (number - 1) * this.header.cellsAVolume, count: cellsIn(this.header, number), file, at: HEADER_BYTES });
+  }
+
+  addSpare(file: Given, number: number): void {
+    this.found.push({ name: file.name, bytes: file.blob.size, spare: number });
+    this.spares.set(number, [...(this.spares.get(number) ?? []), file]);
+  }
+
+  /** The numbers of the spare volumes that are here. */
+  get spareNumbers(): number[] {
+    return [...this.spares.keys()];
   }
 
   async addSupplement(file: Given): Promise<void> {
@@ -148,6 +161,80 @@ export class VolumeSet {
     return copies;
   }
 
+  /** What a cell may be by the spare volumes. Only its seal tells which is right. */
+  async *recreated(cell: number): AsyncGenerator<Uint8Array> {
+    if (this.spares.size === 0) return;
+    const { volume, index } = this.placeOf(cell);
+    const { group, members, spares } = this.groupOf(volume);
+    const column: Column = { known: [], unknown: [], spares: [] };
+    const isGone = (number: number) => number === volume || !this.present.has(number);
+    if (members.filter(number => has(this.header, number, index) && isGone(number)).length > spares.length) return;
+    for (const [member, number] of members.entries()) {
+      if (!has(this.header, number, index)) continue;
+      const bytes = number === volume ? undefined : await this.intact((number - 1) * this.header.cellsAVolume + index);
+      if (bytes) column.known.push({ member, bytes });
+      else column.unknown.push(member);
+    }
+    for (const number of spares) {
+      const bytes = await this.spareCell(number, index);
+      if (bytes) column.spares.push({ place: group.ofSpare(number).place, bytes });
+    }
+    const length = bytesOfCell(this.header, cell) - 16;
+    for (const whole of recreated(column, members.indexOf(volume), this.header.cellBytes - 16)) yield whole.slice(0, length);
+  }
+
+  private groupOf(volume: number): { group: Groups; members: number[]; spares: number[] } {
+    const group = new Groups(this.header.volumes);
+    const which = group.ofVolume(volume);
+    return { group, members: group.members(which), spares: this.spareNumbers.filter(number => group.ofSpare(number).group === which) };
+  }
+
+  /** A cell of which a copy is intact, without its check. */
+  private async intact(cell: number): Promise<Uint8Array | undefined> {
+    return (await this.copies(cell)).find(copy => this.isIntact(cell, copy))?.ciphertext;
+  }
+
+  private async spareCell(number: number, index: number): Promise<Uint8Array | undefined> {
+    const { cellBytes } = this.header;
+    for (const file of this.spares.get(number) ?? []) {
+      const bytes = await readBytes(file.blob, HEADER_BYTES + index * cellBytes, cellBytes);
+      const sealed = bytes?.subarray(0, cellBytes - 16);
+      if (bytes?.length === cellBytes && checkMatches(this.engine, this.header, SPARE, number, index, this.engine.blake3(sealed!), bytes.subarray(cellBytes - 16))) return sealed;
+    }
+    return undefined;
+  }
+
+  /** How many intact spare cells each group has at each index. */
+  private async held(told: (bytes: number) => void, goOn: () => void): Promise<Held> {
+    const groups = new Groups(this.header.volumes);
+    const held: Held = new Map();
+    for (const [number, files] of this.spares) {
+      const { group } = groups.ofSpare(number);
+      const room = Math.max(...files.map(file => Math.floor((file.blob.size - HEADER_BYTES) / this.header.cellBytes)));
+      const cells = Math.max(0, Math.min(cellsInSpare(this.header), room));
+      const before = held.get(group) ?? new Uint16Array(0);
+      const counts = new Uint16Array(Math.max(before.length, cells));
+      counts.set(before);
+      held.set(group, counts);
+      for (let index = 0; index < cells; index += 1) {
+        goOn();
+        if (await this.spareCell(number, index)) counts[index]! += 1;
+        told(this.header.cellBytes);
+      }
+    }
+    return held;
+  }
+
+  /** What has to be asked for of what is missing and damaged. */
+  async asked(damaged: Damage[], told: (bytes: number) => void, goOn: () => void): Promise<Damage[]> {
+    const lost = this.missing.map(volume => {
+      const first = (volume - 1) * this.header.cellsAVolume;
+      return { volume, first, last: first + cellsIn(this.header, volume) - 1 };
+    });
+    const all = [...damaged, ...lost];
+    return this.spares.size === 0 || all.length === 0 ? all : beyond(this.header, all, await this.held(told, goOn));
+  }
+
   private divided(bytes: Uint8Array, first: number, last: number): CellCopy[] {
     const cells: CellCopy[] = [];
     for (let cell = first, at = 0; cell <= last; cell += 1) {
@@ -162,7 +249,7 @@ export class VolumeSet {
   /** Whether a cell is intact where it stands. What passes is intact, and not proved to be genuine. */
   isIntact(cell: number, copy: CellCopy): boolean {
     const { volume, index } = this.placeOf(cell);
-    return checkMatches(this.engine, this.header, volume, index, this.engine.blake3(copy.ciphertext), copy.check);
+    return checkMatches(this.engine, this.header, DATA, volume, index, this.engine.blake3(copy.ciphertext), copy.check);
   }
 
   /** Looks at every cell that should be here, and gives the runs of those that are damaged in every copy. */
@@ -193,8 +280,8 @@ function put(damaged: Damage[], volume: number, cell: number): void {
   else damaged.push({ volume, first: cell, last: cell });
 }
 
-function checkMatches(engine: Engine, header: Header, volume: number, index: number, digest: Uint8Array, check: Uint8Array): boolean {
-  const place = numbers([DATA, 1], [volume, 4], [index, 4]);
+function checkMatches(engine: Engine, header: Header, kind: number, volume: number, index: number, digest: Uint8Array, check: Uint8Array): boolean {
+  const place = numbers([kind, 1], [volume, 4], [index, 4]);
   return areEqual(engine.blake3(joined(header.setId, header.cutId, place, digest)).subarray(0, 16), check);
 }
 
@@ -231,8 +318,13 @@ export async function gather(files: Given[], engine: Engine): Promise<Gathered> 
   }
   const sets: VolumeSet[] = [];
   const tried = { left: MAX_TRIED_BYTES };
+  const all = sidesOfSets(headers);
+  // Of a set of which there are spare volumes only, beside another, nobody speaks.
+  const isSpare = (sides: Member[][]) => sides.flat().every(({ header }) => header.kind === SPARE);
+  const spoken = all.some(sides => !isSpare(sides)) ? all.filter(sides => !isSpare(sides)) : all;
+  for (const { file } of all.filter(sides => !spoken.includes(sides)).flat(2)) others.push({ name: file.name, bytes: file.blob.size, wrong: 'of another archive' });
   const rivals: { set: VolumeSet; files: Given[] }[] = [];
-  for (const [most, ...fewer] of sidesOfSets(headers)) {
+  for (const [most, ...fewer] of spoken) {
     const set = await setOf(most!, engine);
     sets.push(set);
     for (const side of fewer) side.forEach(({ file }) => damaged.push({ file, reason: 'contradicts itself' }));
@@ -267,6 +359,7 @@ async function setOf(members: Member[], engine: Engine): Promise<VolumeSet> {
   const inOrder = members.toSorted((one, other) => one.header.number - other.header.number);
   for (const { file, header } of inOrder) {
     if (header.kind === DATA) set.addVolume(file, header.number, false);
+    if (header.kind === SPARE) set.addSpare(file, header.number);
   }
   for (const { file, header } of inOrder) {
     if (header.kind === SUPPLEMENT) await set.addSupplement(file);
@@ -302,7 +395,7 @@ class Recogniser {
         const cell = bytes.subarray(index * header.cellBytes, index * header.cellBytes + length);
         this.tried.left -= TRY_BYTES;
         if (cell.length < length || this.tried.left < 0) continue;
-        if (checkMatches(this.engine, header, number, index, this.digestOf(cell), cell.subarray(length - 16))) return number;
+        if (checkMatches(this.engine, header, DATA, number, index, this.digestOf(cell), cell.subarray(length - 16))) return number;
       }
     }
     return undefined;

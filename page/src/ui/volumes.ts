@@ -17,7 +17,7 @@ export function showVolumes(crew: Crew, set: SetTold, others: Found[]): { checke
   const here = header.volumes - missing.length;
   byId('volumes-told').textContent = missing.length === 0
     ? `${header.volumes === 1 ? 'The one volume is' : `All ${header.volumes} volumes are`} here, ${size(set.bytes)}.`
-    : `${here} of ${count(header.volumes, 'volume')} ${here === 1 ? 'is' : 'are'} here. Missing: ${numbers(missing)}.`;
+    : `${here} of ${count(header.volumes, 'volume')} ${here === 1 ? 'is' : 'are'} here${set.spares > 0 ? `, and ${count(set.spares, 'spare volume')}` : ''}. Missing: ${numbers(missing)}.`;
   draw(set, new Set());
   const told = [...others, ...set.found.filter(file => file.wrong && file.wrong !== 'damaged')].filter(file => file.wrong).map(ofFile);
   told.push(...set.found.filter(file => file.byCells).map(file => `${shown(file.name)} is damaged at its beginning. Its content shows that it is volume ${file.number}.`));
@@ -26,7 +26,7 @@ export function showVolumes(crew: Crew, set: SetTold, others: Found[]): { checke
   byId('volumes-notes').replaceChildren(...told.map(textContent => element('li', { textContent })));
   const state = byId('volumes-state');
   const check = crew.reader.call<CheckTold>('check', [set.number], bytes => bar.advance(bytes));
-  const bar = new ProgressBar('Checking every byte', header.cells * header.cellBytes, () => check.cancel());
+  const bar = new ProgressBar('Checking every byte', (header.cells + set.spares * header.cellsAVolume) * header.cellBytes, () => check.cancel());
   state.replaceChildren(bar.element);
   const checked = check.then(
     outcome => {
@@ -56,6 +56,11 @@ function showCheck(set: SetTold, { damaged, slip }: CheckTold): void {
   const volumes = [...new Set(damaged.map(run => run.volume))];
   draw(set, new Set(volumes));
   const state = byId('volumes-state');
+  if (!slip && (volumes.length > 0 || set.missing.length > 0)) {
+    const words = 'The spare volumes make good what is missing or damaged. Nothing need be sent again.';
+    state.replaceChildren(element('p', { className: 'good', textContent: words }));
+    return;
+  }
   if (!slip) {
     state.replaceChildren(element('p', { className: 'good', textContent: 'Every byte is intact.' }));
     return;

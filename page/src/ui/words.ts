@@ -63,6 +63,7 @@ const OF_FILES: Partial<Record<Reason, string>> = {
   'newer version': 'was made by a newer version than this page knows. Ask for a newer page',
   'unpublished draft': 'was made by an unpublished draft of this format, which no program opens any more. Ask the sender to pack the files again',
   'contradicts itself': 'contradicts itself. Ask the sender for it again',
+  'of another archive': 'is a spare volume of another archive and is not used',
   unreadable: 'cannot be read. Copy it to this computer first, then choose it again',
 };
 
@@ -72,6 +73,7 @@ export function ofFile(file: Found): string {
 
 /** What happened, and the next step. */
 const OF_REASONS: Record<Reason, [string, string]> = {
+  'of another archive': ['This belongs to another archive.', 'Choose the files that were sent together with it.'],
   'not a volume': ['These are not sealed files.', 'Choose the files that you were sent.'],
   'moved as text': ['A file was changed on its way.', 'Ask the sender for it again.'],
   'damaged header': ['A file is damaged.', 'Ask the sender for it again.'],

@@ -23,6 +23,8 @@ export interface SetTold {
   header: Header;
   found: Found[];
   missing: number[];
+  /** How many spare volumes are here. */
+  spares: number;
   bytes: number;
   /** Its place among the sets, by which it is asked for. */
   number: number;
@@ -32,7 +34,7 @@ export interface SetTold {
 
 export interface CheckTold {
   damaged: Damage[];
-  /** What asks the sender for what is missing and damaged. */
+  /** What asks the sender for what is missing and damaged, as far as spare volumes do not make it good. */
   slip?: string;
 }
 
@@ -88,15 +90,16 @@ export class Desk {
 
   private told(set: VolumeSet): SetTold {
     const { header, found, missing, bytes } = set;
+    const spares = set.spareNumbers.length;
     const number = this.sets.push(set) - 1;
-    return { header, found, missing, bytes, number, rivals: set.rivals.map(rival => this.told(rival)) };
+    return { header, found, missing, bytes, spares, number, rivals: set.rivals.map(rival => this.told(rival)) };
   }
 
   private async check(ways: Ways, number: number): Promise<CheckTold> {
     const set = this.sets[number]!;
     const damaged = await set.check(bytes => ways.told(bytes), ways.goOn);
-    const isWhole = damaged.length === 0 && set.missing.length === 0;
-    return { damaged, slip: isWhole ? undefined : slip(set.header, damaged, set.missing) };
+    const asked = await set.asked(damaged, bytes => ways.told(bytes), ways.goOn);
+    return { damaged, slip: asked.length === 0 ? undefined : slip(set.header, asked) };
   }
 
   private async open(ways: Ways, number: number, keys: Keys): Promise<ListTold> {

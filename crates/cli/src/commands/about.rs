@@ -11,7 +11,7 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::section::listed;
 use crate::ui::table;
 use crate::ui::text::{self, bytes, contents, count, grouped, shown, shown_lines, size};
-use crate::words::{NOT_OWN_PAGE, as_name, notes};
+use crate::words::{NOT_OWN_PAGE, as_name, notes, survives};
 use serde::Serialize;
 use std::cmp::Reverse;
 use under_seal_core::codecs::block::Squeeze;
@@ -78,6 +78,7 @@ enum Lies {
         #[serde(rename = "volume_count")]
         volumes: u32,
         missing: Vec<u32>,
+        spare_volumes: Vec<u32>,
         volume_bytes: u64,
         last_volume_bytes: u64,
     },
@@ -149,6 +150,7 @@ impl Lies {
                 set: ids.set_text(),
                 volumes: geometry.data_volumes,
                 missing: set.missing(),
+                spare_volumes: set.spares.keys().copied().collect(),
                 volume_bytes: geometry.volume_bytes(1),
                 last_volume_bytes: geometry.volume_bytes(geometry.data_volumes),
             },
@@ -268,7 +270,7 @@ impl Report {
 impl Lies {
     fn rows(&self) -> Vec<(&'static str, Vec<String>)> {
         match self {
-            Self::InVolumes { set, volumes, missing, volume_bytes, last_volume_bytes, .. } => {
+            Self::InVolumes { set, volumes, missing, spare_volumes, volume_bytes, last_volume_bytes, .. } => {
                 let all = match volumes {
                     1 => format!("one of {}", bytes(*volume_bytes)),
                     several => format!(
@@ -280,7 +282,19 @@ impl Lies {
                     ),
                 };
                 let not_here = (!missing.is_empty()).then(|| format!("not here: {}", text::number_list(missing)));
-                vec![("set", vec![set.clone()]), ("volumes", [all].into_iter().chain(not_here).collect())]
+                let spare = match spare_volumes.len() {
+                    0 => Vec::new(),
+                    here => vec![format!(
+                        "{} here: of all volumes, {}",
+                        count(here as u64, "volume"),
+                        survives(*volumes, u32::try_from(here).unwrap_or(u32::MAX))
+                    )],
+                };
+                vec![
+                    ("set", vec![set.clone()]),
+                    ("volumes", [all].into_iter().chain(not_here).collect()),
+                    ("spare", spare),
+                ]
             }
             Self::InFiles { parts, bytes_in_front } => {
                 let files = match parts.as_slice() {

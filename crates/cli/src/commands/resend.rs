@@ -44,7 +44,9 @@ fn slip(typed: &[String], set: &VolumeSet, context: &Context<'_>) -> Result<Slip
 pub(super) fn stem(set: &VolumeSet) -> OsString {
     let count = set.geometry.data_volumes;
     let named = set.volumes.iter().flat_map(|(number, files)| files.iter().map(move |file| (*number, file)));
-    let mut stems = named.filter_map(|(number, file)| file.archive_name(number, count));
+    let spares = set.spares.iter().flat_map(|(number, files)| files.iter().map(move |file| (*number, file)));
+    let spares = spares.filter_map(|(number, file)| file.spare_archive_name(number));
+    let mut stems = named.filter_map(|(number, file)| file.archive_name(number, count)).chain(spares);
     stems.next().unwrap_or_else(|| set.ids.set_text().into())
 }
 

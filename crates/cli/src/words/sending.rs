@@ -336,9 +336,13 @@ pub(super) fn handover(error: &HandoverError) -> String {
             "{} is there already, and nothing is mixed into it. Name another folder with --to.",
             path(folder)
         ),
-        HandoverError::NotWhole { missing, damaged } => {
+        HandoverError::NotWhole { missing, damaged, made_good } => {
             let wrong = text::missing_and_damaged("volume", missing, damaged);
-            format!("This cannot be handed over: {wrong}. Pack it again.")
+            let next = match made_good {
+                true => "The spare volumes can recreate it: see \"under-seal help mend\"",
+                false => "Pack it again",
+            };
+            format!("This cannot be handed over: {wrong}. {next}.")
         }
         HandoverError::DamagedEntries(names) => format!(
             "This cannot be handed over. These are damaged in it: {}. Pack it again.",

@@ -35,6 +35,7 @@ fn fields_told(heading: &str) -> BTreeSet<String> {
 #[case::recast("recast", &["recast", "out", "--one-volume", "--json"])]
 #[case::recast_otherwise("recast: another format", &["recast", "out", "--as", "zip", "--to", "made/", "--json"])]
 #[case::relock("relock", &["relock", "out", "--new-password-from", "new", "--json"])]
+#[case::mend("mend", &["mend", "out", "--add-spares", "1", "--json"])]
 #[case::receipt("receipt", &["receipt", "out", "--json"])]
 #[case::rehearse("rehearse", &["rehearse", "out", "--against", "wrenfall-light", "--json"])]
 #[case::portion("portion", &["portion", "wrenfall-light/costs/cost-table.csv", "--fit", "5KB", "--json"])]
@@ -77,6 +78,7 @@ fn the_documents_name_every_option(
         "rehearse",
         "handover",
         "resend",
+        "mend",
         "receipt",
         "confirm",
         "portion",

@@ -4,7 +4,7 @@ use crate::support::{Desk, in_a_shell};
 use rstest::rstest;
 use std::fs;
 
-const COMMANDS: [&str; 25] = [
+const COMMANDS: [&str; 26] = [
     "pack",
     "plan",
     "handover",
@@ -22,6 +22,7 @@ const COMMANDS: [&str; 25] = [
     "revise",
     "recast",
     "relock",
+    "mend",
     "portion",
     "reunite",
     "guide",

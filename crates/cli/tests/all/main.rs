@@ -19,6 +19,7 @@ mod proving;
 mod recasting;
 mod revising;
 mod sending;
+mod spares;
 mod story;
 mod streaming;
 mod taking;

@@ -13,10 +13,13 @@ mod support;
 use browser::{Browser, Device};
 use support::draft::Draft;
 use support::lies::LIES;
-use support::{Desk, PASSWORD, mend_checks, noise};
+use support::{Desk, PASSWORD, edit, gather, mend_checks, noise};
 use under_seal_core::ErrorClass;
 use under_seal_core::formats::sealed::volume::in_page::{Form, InPage};
+use under_seal_core::formats::sealed::volume::{HEADER_BYTES, SpareWish};
+use under_seal_core::tasks::check::inspect;
 use under_seal_core::tasks::page::PAGE;
+use under_seal_core::tasks::resend::Slip;
 
 /// A long volume stands behind the page as it is: a browser asks for the file once more, and takes no other.
 #[test]
@@ -57,6 +60,40 @@ fn the_password_tells_which_of_contradicting_headers_is_genuine() {
     browser.unlock(PASSWORD);
     browser.wait_for("#list-sums", &["1 file, 150 KB"]);
     browser.save_everything().unwrap();
+}
+
+/// Two volumes are lost, one of them in part, and one spare volume is forged: the page recreates all of it, and where that is too much,
+/// asks for the same as the program.
+#[test]
+fn spare_volumes_make_good_what_is_lost_in_the_page_too() {
+    let mut desk = Desk::new();
+    desk.spares = SpareWish::Count(3);
+    desk.source("noise", &noise(650_000));
+    let volumes = desk.pack("150KB");
+    std::fs::remove_file(&volumes[1]).unwrap();
+    edit(&volumes[3], |bytes| bytes[HEADER_BYTES + 70_000] ^= 1);
+    edit(&desk.path("out/set-spare1of3.useal"), |bytes| {
+        bytes[HEADER_BYTES..].iter_mut().step_by(999).for_each(|byte| *byte ^= 1);
+        mend_checks(bytes);
+    });
+    let Some(browser) = Browser::with_page(&desk.path("."), Device::Computer) else { return };
+    browser.give("files", &desk.volumes());
+    browser.wait_for("#volumes-told", &["4 of 5 volumes are here, and 3 spare volumes. Missing: 2."]);
+    browser.wait_for("#volumes-state", &["The spare volumes make good what is missing or damaged."]);
+    browser.unlock(PASSWORD);
+    browser.wait_for("#list-sums", &["1 file, 650 KB"]);
+    browser.save_everything().unwrap();
+
+    for lost in [&volumes[0], &volumes[2]] {
+        std::fs::remove_file(lost).unwrap();
+    }
+    let set = gather(&[desk.path("out")]).unwrap();
+    let found = desk.with_context(&|| false, |context| inspect(&set, context)).unwrap();
+    let slip = Slip::of(&set, &found).unwrap().code();
+    browser.go_to(&desk.path("open-me.html"));
+    browser.give("files", &desk.volumes());
+    let said = browser.wait_for("#volumes-state", &["Otherwise send this code"]);
+    assert!(said.contains(&slip), "{slip}: {said}");
 }
 
 /// Each is refused by both, and by the page in words of the same class; where there is no lie, all is saved.

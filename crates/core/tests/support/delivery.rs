@@ -368,6 +368,7 @@ pub fn carried_until(
         archive: "source".into(),
         sets: vec!["0".into()],
         volumes: listed,
+        spares: None,
         secret: true,
         key_file: None,
         how: String::new(),

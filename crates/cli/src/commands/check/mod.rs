@@ -472,8 +472,15 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
             return vec![paint(Tone::Bad, sentence), next.to_owned(), why.to_owned()];
         }
         let again = if report.missing.len() + report.damaged.len() == 1 { "it" } else { "them" };
-        let next =
-            format!("Next: ask the sender for {again} again, and put {again} beside the others, under any name.");
+        let next = match set.needed() {
+            needed if !set.spares.is_empty() && report.damaged.is_empty() && needed < set.missing_count() => {
+                let any = if needed == 1 { "any one".to_owned() } else { format!("any {needed}") };
+                format!(
+                    "Next: ask the sender for {any} of {again} again, and put it beside the others, under any name."
+                )
+            }
+            _ => format!("Next: ask the sender for {again} again, and put {again} beside the others, under any name."),
+        };
         let mut lines = vec![paint(Tone::Bad, sentence), next];
         if let Some(slip) = &report.slip {
             lines.push(
@@ -493,9 +500,13 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
     let here = match (all, blemished) {
         _ if !wrong.is_empty() => {
             let few = if set.spares.len() == 1 { "the spare volume makes" } else { "the spare volumes make" };
-            let good = if report.missing.len() + report.damaged.len() == 1 { "it" } else { "all of it" };
+            let good = match report.missing.len() + report.damaged.len() {
+                1 => "it",
+                2 => "both",
+                _ => "all of them",
+            };
             let wrong = text::capitalized(&wrong);
-            format!("{wrong}: {few} {good} good, and nothing need be sent again")
+            format!("{wrong}: {few} {good} good. Nothing need be sent again")
         }
         (1, true) => "The volume can be read".to_owned(),
         (1, false) => "The volume is whole".to_owned(),
@@ -514,7 +525,13 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
                 true => "everything inside is genuine and complete",
                 false => "everything inside is complete. It has no password, so anybody can have made it",
             };
-            lines.push(paint(Tone::Good, format!("{here}; {inside_is}.")));
+            match wrong.is_empty() {
+                true => lines.push(paint(Tone::Good, format!("{here}; {inside_is}."))),
+                false => {
+                    lines.push(paint(Tone::Good, format!("{here}.")));
+                    lines.push(paint(Tone::Good, format!("{}.", text::capitalized(inside_is))));
+                }
+            }
             let what = contents(inside.files, inside.folders, inside.links);
             lines.push(format!("Inside: {what}, {}, every digest compared.", size(inside.bytes)));
             if !inside.changed_while_read.is_empty() {

@@ -430,7 +430,15 @@ fn from(report: &Report) -> String {
     let part = if report.format.abilities.volumes { "volume" } else { "file" };
     match report.missing.as_slice() {
         [] => count(report.volumes.into(), part),
-        missing => format!("{}, without {}", count(report.volumes.into(), "volume"), text::number_list(missing)),
+        missing if report.salvaged => {
+            format!("{}, without {}", count(report.volumes.into(), "volume"), text::number_list(missing))
+        }
+        missing => format!(
+            "{}; {} {} missing and recreated from spare volumes",
+            count(report.volumes.into(), "volume"),
+            text::number_list(missing),
+            if missing.len() == 1 { "is" } else { "are" }
+        ),
     }
 }
 

@@ -17,6 +17,7 @@ use std::path::PathBuf;
 use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::registry::{Format, SEALED};
+use under_seal_core::formats::sealed::volume::SpareWish;
 use under_seal_core::ground::fit::{Fit, NAMED};
 use under_seal_core::source::{Catalogue, Extras};
 use under_seal_core::tasks::pack::parcels::{Parcel, Weights};
@@ -76,6 +77,7 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     format.refuse_what_it_lacks(&[
         (parcels_wished, Ability::Parcels),
         (hide_names, Ability::HiddenNames),
+        (settings.spares.value != SpareWish::NONE, Ability::Spares),
         // Others are planned all the same, and told to be too long.
         (cut, Ability::Volumes),
     ])?;

@@ -232,11 +232,13 @@ impl Report {
             }
         });
         let (missing, damaged) = match &rehearsal.failed {
-            Some(Failed::NotWhole { missing, damaged }) => (missing.clone(), damaged.clone()),
+            Some(Failed::NotWhole { missing, damaged, .. }) => (missing.clone(), damaged.clone()),
             _ => (Vec::new(), Vec::new()),
         };
         let (lost_on_request, damaged_on_request) = rehearsal.done_to.clone();
-        let as_requested = missing == lost_on_request && damaged == damaged_on_request;
+        let data =
+            |numbers: &[u32]| numbers.iter().copied().filter(|number| *number <= package.count()).collect::<Vec<_>>();
+        let as_requested = missing == data(&lost_on_request) && damaged == data(&damaged_on_request);
         Self {
             command: "rehearse",
             exit_code: if rehearsal.failed.is_none() { DONE } else { LOOK },
@@ -283,7 +285,10 @@ fn name(step: Step) -> &'static str {
 }
 
 fn verdict(step: Step, package: &Package, rehearsal: &Rehearsal, (way, browser): (Way, Option<&Browser>)) -> String {
-    let volumes = count(package.count().into(), noun(package));
+    let mut volumes = count(package.count().into(), noun(package));
+    if let spares @ 1.. = spares_of(package) {
+        volumes.push_str(&format!(" and {}", count(spares.into(), "spare volume")));
+    }
     let sealed = package.format().abilities.volumes;
     let keeps_names = package.needs_names();
     let (lost, damaged) = &rehearsal.done_to;
@@ -294,14 +299,19 @@ fn verdict(step: Step, package: &Package, rehearsal: &Rehearsal, (way, browser):
             delivered(&volumes, keeps_names, &rehearsal.trips, way)
         }
         Step::Deliver => {
-            let some =
-                |numbers: &[u32], what: &str| (!numbers.is_empty()).then(|| format!("{what} {}", number_list(numbers)));
+            let some = |numbers: &[u32], what: &str| {
+                (!numbers.is_empty()).then(|| format!("{what} {}", listed_volumes(numbers, package)))
+            };
             let done = [some(lost, "lost"), some(damaged, "damaged")];
             format!("on request: {}", done.into_iter().flatten().collect::<Vec<_>>().join("; "))
         }
         Step::Gather if sealed => "found by their headers".to_owned(),
         Step::Gather if keeps_names => "found by their names, and known by what they hold".to_owned(),
         Step::Gather => "known by what it holds".to_owned(),
+        Step::Check if !rehearsal.made_good.is_empty() => {
+            let (made_good, one) = (number_list(&rehearsal.made_good), rehearsal.made_good.len() == 1);
+            format!("volume{} {made_good} made good by spare volumes", if one { "" } else { "s" })
+        }
         Step::Check if sealed => "all here, every check right".to_owned(),
         Step::Check if package.format().abilities.checks == Checks::Checksums => {
             "every entry read to its end, every checksum right".to_owned()
@@ -330,6 +340,25 @@ fn verdict(step: Step, package: &Package, rehearsal: &Rehearsal, (way, browser):
     }
 }
 
+/// How many spare volumes go with it.
+fn spares_of(package: &Package) -> u32 {
+    match package {
+        Package::Volumes { set, .. } => u32::try_from(set.spares.len()).unwrap_or(u32::MAX),
+        Package::Archive(_) => 0,
+    }
+}
+
+/// Numbers of volumes; those of spare ones follow those of the data volumes.
+fn listed_volumes(numbers: &[u32], package: &Package) -> String {
+    let (data, spares): (Vec<u32>, Vec<u32>) = numbers.iter().partition(|number| **number <= package.count());
+    let spares: Vec<u32> = spares.iter().map(|number| number - package.count()).collect();
+    match (data.as_slice(), spares.as_slice()) {
+        (data, []) => number_list(data),
+        ([], spares) => format!("spare {}", number_list(spares)),
+        (data, spares) => format!("{} and spare {}", number_list(data), number_list(spares)),
+    }
+}
+
 /// What came through, and how.
 fn delivered(volumes: &str, keeps_names: bool, trips: &[Trip], way: Way) -> String {
     let named = |other: &'static str| if keeps_names { "the names that they need" } else { other };
@@ -353,12 +382,12 @@ fn delivered(volumes: &str, keeps_names: bool, trips: &[Trip], way: Way) -> Stri
 }
 
 /// What was refused, where a volume, in what it travels, is longer than the way takes.
-fn refused(trips: &[Trip], way: Way) -> String {
+fn refused(trips: &[Trip], package: &Package, way: Way) -> String {
     let mut numbers: Vec<u32> = trips.iter().flat_map(|trip| trip.volumes.clone()).collect();
     numbers.sort_unstable();
     let longest = bytes(trips.iter().map(|trip| trip.bytes).max().unwrap_or(0));
     let limit = bytes(through(way).map_or(0, |(_, limit)| limit));
-    let which = number_list(&numbers);
+    let which = listed_volumes(&numbers, package);
     match way {
         Way::Mail { .. } => format!("the mailbox takes {limit}, and refused {which}: as messages up to {longest}"),
         Way::Upload { .. } => format!("the form takes {limit}, and refused {which}: as requests up to {longest}"),
@@ -368,9 +397,16 @@ fn refused(trips: &[Trip], way: Way) -> String {
 
 fn why(failed: &Failed, package: &Package, way: Way) -> String {
     match failed {
-        Failed::Refused(trips) => refused(trips, way),
+        Failed::Refused(trips) => refused(trips, package, way),
         Failed::Gather(error) => words::gather(error),
-        Failed::NotWhole { missing, damaged } => text::missing_and_damaged(noun(package), missing, damaged),
+        Failed::NotWhole { missing, damaged, spares } => {
+            let wrong = text::missing_and_damaged(noun(package), missing, damaged);
+            match spares {
+                0 => wrong,
+                1 => format!("{wrong}; the spare volume that arrived does not make all of that good"),
+                spares => format!("{wrong}; the {spares} spare volumes that arrived do not make all of that good"),
+            }
+        }
         Failed::Archive(error) => words::archive(error),
         Failed::Unknown => "what arrived is of no known format".to_owned(),
         Failed::Unlock(error) => words::sealed(error),

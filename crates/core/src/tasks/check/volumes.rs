@@ -105,6 +105,12 @@ impl SetReport {
         self.beyond.cells.is_empty() && !self.disputed
     }
 
+    /// Whether of every volume, data and spare, a file is intact.
+    pub fn is_whole(&self) -> bool {
+        let mut all = self.volumes.iter().chain(&self.spares);
+        all.all(|volume| volume.state == VolumeState::Intact) && self.not_fitting.is_empty()
+    }
+
     /// Whether it can be had only with the spare volumes.
     pub fn needs_spares(&self) -> bool {
         self.is_complete() && !self.lost.is_empty()

@@ -1,12 +1,14 @@
 //! What is handed over, of whatever format: files that were found whole, each with the name that it gets; and whether
 //! copies of them are what they were.
 
-use super::note::NoteFields;
+use super::note::{NoteFields, Spares};
 use super::package::Package;
 use super::request::{HandoverError, HandoverRequest};
 use crate::disk::{Sha256Sum, sum_of};
 use crate::formats::archive::Archive;
-use crate::formats::sealed::volume::VolumeSet;
+use crate::formats::sealed::volume::names::spare_suffix;
+use crate::formats::sealed::volume::spares::spare_bytes;
+use crate::formats::sealed::volume::{VolumeKind, VolumeSet};
 use crate::formats::spot::Spot;
 use crate::ground::codes::hexadecimal;
 use crate::ground::context::Context;
@@ -47,12 +49,16 @@ impl Bundle {
             parts.extend(volumes(set, stem, context)?);
             sets.push(set.ids.set_text());
         }
+        let spares = match package {
+            Package::Volumes { set, .. } if request.together_with.is_empty() => spares_of(set, parts.len()),
+            _ => None,
+        };
         let (how, key_file) = (how.to_owned(), key_file.map(str::to_owned));
         let in_page = package.is_in_page();
         let page = request.page.then(|| hexadecimal(&page_sum())).filter(|_| !sets.is_empty() && !in_page);
         let archive = request.title.unwrap_or(stem).to_string_lossy().into_owned();
         let volumes = parts.iter().map(|part| (part.name.to_string_lossy().into_owned(), part.bytes)).collect();
-        Ok(Self { parts, fields: NoteFields { archive, sets, volumes, secret, key_file, how, page, in_page } })
+        Ok(Self { parts, fields: NoteFields { archive, sets, volumes, spares, secret, key_file, how, page, in_page } })
     }
 
     /// What a note may name, once the copies' SHA-256 are known.
@@ -70,14 +76,14 @@ impl Bundle {
             let copied = VolumeSet::each_from_files(copies).map_err(HandoverError::Regather)?;
             let all_are = copied
                 .iter()
-                .try_fold(true, |so_far, set| Ok::<_, HandoverError>(so_far && inspect(set, context)?.is_complete()))?;
+                .try_fold(true, |so_far, set| Ok::<_, HandoverError>(so_far && inspect(set, context)?.is_whole()))?;
             all_are && copied.len() == self.fields.sets.len()
         };
         if same { Ok(()) } else { Err(HandoverError::Differ) }
     }
 }
 
-/// Of every volume a file that has nothing wrong with it.
+/// Of every data volume a file that has nothing wrong with it, and of every spare one that has such a file.
 fn volumes(set: &VolumeSet, stem: &OsStr, context: &Context<'_>) -> Result<Vec<Part>, HandoverError> {
     let found = inspect(set, context)?;
     let (mut missing, mut damaged, mut whole) = (Vec::new(), Vec::new(), Vec::new());
@@ -95,7 +101,27 @@ fn volumes(set: &VolumeSet, stem: &OsStr, context: &Context<'_>) -> Result<Vec<P
             None => damaged.push(volume.number),
         }
     }
-    if missing.is_empty() && damaged.is_empty() { Ok(whole) } else { Err(HandoverError::NotWhole { missing, damaged }) }
+    let spares = found.spares.iter().filter(|spare| !found.not_fitting.contains(&spare.number));
+    for spare in spares {
+        let files = set.copies_of(VolumeKind::Spare, spare.number);
+        if let Some((file, _)) = files.iter().zip(&spare.files).find(|(_, report)| report.is_intact()) {
+            let mut name = stem.to_owned();
+            name.push(spare_suffix(spare.number, set.spare_count()));
+            whole.push(Part { spot: file.spot.clone(), name, bytes: spare_bytes(&set.geometry) });
+        }
+    }
+    if missing.is_empty() && damaged.is_empty() {
+        Ok(whole)
+    } else {
+        Err(HandoverError::NotWhole { missing, damaged, made_good: found.needs_spares() })
+    }
+}
+
+/// How many spare volumes of a set go along, where all of its data volumes do and so many files.
+fn spares_of(set: &VolumeSet, files: usize) -> Option<Spares> {
+    let data_volumes = set.geometry.data_volumes;
+    let count = u32::try_from(files).ok()?.checked_sub(data_volumes).filter(|count| *count > 0)?;
+    Some(Spares { count, may_be_lost: set.groups().survives_any(count) })
 }
 
 /// The files of an archive that is whole, as far as that can be seen.

@@ -15,7 +15,7 @@ const TEMPLATE_IN_PAGE: &str = include_str!("note-in-page.txt");
 pub const OPEN_TEMPLATE: &str = include_str!("note-open.txt");
 
 /// What a template may name.
-pub const FIELDS: [&str; 9] = ["archive", "volumes", "set", "password", "list", "how", "page", "key", "all"];
+pub const FIELDS: [&str; 10] = ["archive", "volumes", "set", "password", "list", "how", "page", "key", "all", "spares"];
 
 /// What the fields of a template stand for.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -27,6 +27,8 @@ pub struct NoteFields {
     pub sets: Vec<String>,
     /// `{list}`: each volume's name and bytes, a line each; `{volumes}`: how many there are, with the word.
     pub volumes: Vec<(String, u64)>,
+    /// `{spares}`: a sentence that says how many of the files may be lost, behind a space; nothing where none may.
+    pub spares: Option<Spares>,
     /// `{password}`: a sentence that says where the password comes from, or that none is needed.
     pub secret: bool,
     /// The name of the key file without which the password does not open it. `{password}` names it then, and `{key}` is the option
@@ -38,6 +40,15 @@ pub struct NoteFields {
     pub page: Option<String>,
     /// Whether it is in that page.
     pub in_page: bool,
+}
+
+/// Spare volumes among those that are handed over.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Spares {
+    /// How many there are.
+    pub count: u32,
+    /// So many volumes may be lost or damaged, whichever they are.
+    pub may_be_lost: u32,
 }
 
 /// A template that cannot be used.
@@ -72,14 +83,33 @@ impl NoteFields {
             "page" => self.page.clone().unwrap_or_else(|| "none".to_owned()),
             "volumes" => {
                 let what = if !self.sets.is_empty() && !self.in_page { "volume" } else { "file" };
-                let plural = if self.volumes.len() == 1 { "" } else { "s" };
-                format!("{} {what}{plural}", self.volumes.len())
+                let counted = |count: usize, what: &str| format!("{count} {what}{}", if count == 1 { "" } else { "s" });
+                match self.spares.map_or(0, |spares| spares.count as usize) {
+                    0 => counted(self.volumes.len(), what),
+                    spares => {
+                        let others = counted(self.volumes.len().saturating_sub(spares), what);
+                        format!("{others} and {}", counted(spares, "spare volume"))
+                    }
+                }
             }
+            "spares" => self.spares_told(),
             "password" => self.password(),
             "key" => self.key_file.as_ref().map(|name| format!(" --key-file {}", as_typed(name))).unwrap_or_default(),
             "list" => self.lines().join("\n"),
             _ => return None,
         })
+    }
+
+    fn spares_told(&self) -> String {
+        match self.spares.map_or(0, |spares| spares.may_be_lost) {
+            0 => String::new(),
+            1 => " If one file is missing or damaged, whichever it is, you can open it all the same.".to_owned(),
+            any => {
+                format!(
+                    " If up to {any} files are missing or damaged, whichever they are, you can open it all the same."
+                )
+            }
+        }
     }
 
     fn password(&self) -> String {
@@ -199,6 +229,7 @@ mod tests {
             archive: "tower & <lamp>".to_owned(),
             sets: vec!["00ff".to_owned()],
             volumes: vec![("tower-1of2.useal".to_owned(), 10_240), ("tower-2of2.useal".to_owned(), 5)],
+            spares: None,
             secret: true,
             key_file: None,
             how: "Open it.".to_owned(),
@@ -218,6 +249,18 @@ mod tests {
     #[case::open("{archive", Err(NoteError::OpenBrace))]
     fn a_template_is_filled_in(#[case] template: &str, #[case] expected: Result<&str, NoteError>) {
         assert_eq!(text(template, &fields()), expected.map(str::to_owned));
+    }
+
+    #[rstest]
+    #[case::none(None, "in 2 volumes\n", "save the attachment.\n")]
+    #[case::one(Some((1, 1)), "in 1 volume and 1 spare volume\n", "If one file is missing or damaged")]
+    #[case::too_few_for_all_groups(Some((1, 0)), "in 1 volume and 1 spare volume\n", "save the attachment.\n")]
+    fn how_much_may_be_lost_is_told(#[case] spares: Option<(u32, u32)>, #[case] head: &str, #[case] words: &str) {
+        let spares = spares.map(|(count, may_be_lost)| Spares { count, may_be_lost });
+        for template in [TEMPLATE, TEMPLATE_WITH_PAGE] {
+            let note = text(template, &NoteFields { spares, ..fields() }).unwrap();
+            assert!(note.contains(head) && note.contains(words), "{note}");
+        }
     }
 
     #[rstest]

@@ -48,6 +48,8 @@ pub enum HandoverError {
         missing: Vec<u32>,
         /// Numbers of volumes of which no file is whole.
         damaged: Vec<u32>,
+        /// Spare volumes make all of that good.
+        made_good: bool,
     },
     /// Entries of an archive in an open format are damaged.
     #[error("{} entries are damaged", .0.len())]

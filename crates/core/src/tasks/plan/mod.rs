@@ -24,6 +24,7 @@ use crate::disk::portability::{Unportable, unportable};
 use crate::disk::{Interruption, interruptible};
 use crate::formats::registry::{Format, Writing};
 use crate::formats::sealed::stream::geometry_of;
+use crate::formats::sealed::volume::spares::spare_bytes;
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, EntryPath, Totals};
@@ -84,6 +85,8 @@ pub struct Outline {
     pub last_bytes: u64,
     /// The most bytes that one may have, where there is a limit.
     pub limit: Option<u64>,
+    /// Bytes of a spare volume, where there is one.
+    pub spare_bytes: u64,
 }
 
 impl Outline {
@@ -98,7 +101,13 @@ impl Outline {
             Some(Writing::Page) => carrying(bytes).file_bytes(),
             _ => bytes,
         };
-        Some(Self { volumes: geometry.data_volumes, bytes: in_file(bytes), last_bytes: in_file(last), limit })
+        Some(Self {
+            volumes: geometry.data_volumes,
+            bytes: in_file(bytes),
+            last_bytes: in_file(last),
+            limit,
+            spare_bytes: spare_bytes(&geometry),
+        })
     }
 
     /// How full the last volume is, where there is a limit: 0 to 1.

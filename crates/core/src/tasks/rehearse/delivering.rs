@@ -45,6 +45,8 @@ fn carried(
         archive: request.stem.to_owned(),
         sets: request.package.set_text().into_iter().collect(),
         volumes: files.iter().map(|file| (file.name(), file.bytes)).collect(),
+        // It is only known when the recipient has looked.
+        spares: None,
         secret: request.package.is_secret(),
         key_file: request.credentials.key_file.is_some().then(|| "KEY-FILE".to_owned()),
         how: request.how.to_owned(),

@@ -109,6 +109,8 @@ pub enum Failed {
         missing: Vec<u32>,
         /// Numbers of the damaged ones.
         damaged: Vec<u32>,
+        /// So many spare volumes arrived, and were too few.
+        spares: usize,
     },
     /// What arrived of an archive in an open format is none, or not whole.
     #[error(transparent)]
@@ -145,8 +147,10 @@ pub struct Rehearsal {
     pub failed: Option<Failed>,
     /// Each message, medium or upload.
     pub trips: Vec<Trip>,
-    /// Numbers of the volumes that were lost, and damaged, on request.
+    /// Numbers of the volumes that were lost, and damaged, on request; those of spare volumes follow those of the data volumes.
     pub done_to: (Vec<u32>, Vec<u32>),
+    /// Numbers of the data volumes that were missing or damaged, and made good by spare ones.
+    pub made_good: Vec<u32>,
     /// What was extracted.
     pub totals: Totals,
     /// How the sources compare with what is inside.
@@ -206,6 +210,7 @@ pub fn rehearse(request: &RehearsalRequest<'_>, context: &Context<'_>) -> Result
         failed: None,
         trips: Vec::new(),
         done_to: (Vec::new(), Vec::new()),
+        made_good: Vec::new(),
         totals: Totals::default(),
         sources: Comparison::default(),
     };

@@ -155,9 +155,10 @@ fn volumes(
         Err(error) => return Ok(Err(error.into())),
     };
     let found = timed(Step::Check, rehearsal, context, || inspect(&set, context))?;
+    rehearsal.made_good = found.volumes.iter().filter(|one| one.made_good).map(|one| one.number).collect();
     if !found.is_complete() {
         let (missing, damaged) = (found.numbers(VolumeState::Missing), found.numbers(VolumeState::Damaged));
-        return Ok(Err(Failed::NotWhole { missing, damaged }));
+        return Ok(Err(Failed::NotWhole { missing, damaged, spares: set.spares.len() }));
     }
     let unlocked = timed(Step::Unlock, rehearsal, context, || {
         unlock(&set, request.credentials, request.limit).and_then(|key| SealedReader::with_key(set.clone(), &key))
@@ -177,7 +178,7 @@ fn file(
     context: &Context<'_>,
 ) -> Result<Unlocked, Failed> {
     let Some((_, any)) = carried.arrived.first() else {
-        return Err(Failed::NotWhole { missing: rehearsal.done_to.0.clone(), damaged: Vec::new() });
+        return Err(Failed::NotWhole { missing: rehearsal.done_to.0.clone(), damaged: Vec::new(), spares: 0 });
     };
     let mut archive = timed(Step::Gather, rehearsal, context, || gathered(any, context))?;
     if archive.is_secret() {
@@ -192,7 +193,7 @@ fn gathered(any: &Path, context: &Context<'_>) -> Result<Archive, Failed> {
     match Archive::open(any, Flaws::Refused, context) {
         Ok(archive) => archive.ok_or(Failed::Unknown),
         Err(ArchiveError::Zip(ZipError::MissingParts { missing, .. })) if !missing.is_empty() => {
-            Err(Failed::NotWhole { missing, damaged: Vec::new() })
+            Err(Failed::NotWhole { missing, damaged: Vec::new(), spares: 0 })
         }
         Err(error) => Err(error.into()),
     }
@@ -208,7 +209,10 @@ fn sent(package: &Package) -> Result<Vec<Sent>, RehearsalError> {
                 let volumes = || files.iter().filter(|file| file.runs.is_none());
                 volumes().find(is_file).or_else(|| volumes().next()).map(|file| file.spot.clone())
             };
-            set.volumes.iter().filter_map(|(number, files)| Some((*number, whole(files)?))).collect()
+            // Spare volumes are numbered behind the others.
+            let spares = set.spares.iter().map(|(number, files)| (set.geometry.data_volumes + number, files));
+            let data = set.volumes.iter().map(|(number, files)| (*number, files));
+            data.chain(spares).filter_map(|(number, files)| Some((number, whole(files)?))).collect()
         }
     };
     let one = |(number, spot): (u32, Spot)| match spot {

@@ -39,6 +39,7 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     }
     lines.push(paint(Tone::Strong, heading));
     lines.extend(answer(report));
+    lines.extend(report.spares.as_ref().and_then(|spares| spares.answer()));
     lines.extend(words::mail_hint(planning.settings.fit.value.fit));
     let mut section = |heading: &str, body: Vec<String>| lines.extend(headed(Tone::Strong, heading, body));
     section("What has changed", change_lines(report));
@@ -55,6 +56,9 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     }
     section(&format!("Volumes by fit, at {}", report.squeeze), fit_lines(report));
     section(&format!("Parcels, at {}", report.squeeze), parcel_lines(report));
+    if let Some(spares) = &report.spares {
+        section("Spare volumes: what --spares would cost", spares.lines());
+    }
     section("On the way", way_lines(planning, report));
     section("What would save volumes", advice_lines(report));
     section("Would not be packed", failing_lines(report));

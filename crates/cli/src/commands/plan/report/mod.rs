@@ -1,6 +1,7 @@
 //! What `plan` says, as JSON; for people: [`lines`].
 
 mod lines;
+mod spares;
 
 pub use lines::lines;
 
@@ -48,6 +49,7 @@ pub struct Report {
     estimates: Vec<Estimated>,
     fits: Vec<Fitted>,
     parcels: Vec<Divided>,
+    pub(super) spares: Option<spares::Spares>,
     messages: Option<u32>,
     #[serde(skip)]
     by_mail: Option<ByMail>,
@@ -152,6 +154,7 @@ impl Report {
         let outline = chosen
             .and_then(|estimate| Outline::new(estimate.stream_bytes.likely, fit, planning.format))
             .filter(|_| sealed);
+        let wished = outline.map_or(0, |outline| settings.spares.value.count(outline.volumes));
         let by_mail = outline.and_then(|outline| page_by_mail(&outline, fit));
         let unmatched = settings.typed_among(&catalogue.unmatched);
         let escaped = catalogue.text_names.escaped();
@@ -203,12 +206,18 @@ impl Report {
             parcels: planning.parcels.iter().map(|parcel| Divided::new(parcel, catalogue, fit)).collect(),
             messages: outline
                 .filter(|_| by_mail.is_some())
-                .map(|outline| outline.volumes + u32::from(by_mail == Some(ByMail::Alone))),
+                .map(|outline| outline.volumes + wished + u32::from(by_mail == Some(ByMail::Alone))),
+            spares: outline
+                .filter(|outline| is_cut && planning.parcels.is_empty() && (outline.volumes > 1 || wished > 0))
+                .map(|outline| {
+                    let page_alone = by_mail == Some(ByMail::Alone);
+                    spares::Spares::of(&outline, settings.spares.value, (fit, u32::from(page_alone)))
+                }),
             by_mail,
             sending_seconds: planning
                 .line_bits_a_second
                 .zip(outline)
-                .map(|(speed, outline)| on_the_line(&outline, by_mail) as f64 * 8.0 / speed),
+                .map(|(speed, outline)| on_the_line(&outline, wished, by_mail) as f64 * 8.0 / speed),
             advice: plan.advice(catalogue, squeeze.into(), fit).iter().filter(|_| is_cut).map(Advised::new).collect(),
             passed_over: catalogue
                 .passed_over
@@ -311,9 +320,10 @@ fn full_volume(outline: &Outline) -> u64 {
 }
 
 /// Bytes that travel: volumes, or the messages that carry them and the page.
-fn on_the_line(outline: &Outline, by_mail: Option<ByMail>) -> u64 {
-    let Some(by_mail) = by_mail else { return outline.bytes };
+fn on_the_line(outline: &Outline, spares: u32, by_mail: Option<ByMail>) -> u64 {
+    let spares = u64::from(spares);
+    let Some(by_mail) = by_mail else { return outline.bytes + spares * outline.spare_bytes };
     let page = if by_mail == ByMail::NotAtAll { 0 } else { message_bytes(PAGE.len() as u64) };
     let full = u64::from(outline.volumes - 1) * message_bytes(full_volume(outline));
-    page + full + message_bytes(outline.last_bytes)
+    page + full + message_bytes(outline.last_bytes) + spares * message_bytes(outline.spare_bytes)
 }

@@ -102,6 +102,14 @@ pub fn spare_named(suffix: &str) -> Option<(u32, u32)> {
     split_numbers(format!("-{numbers}").as_bytes()).filter(|(front, _)| front.is_empty()).map(|(_, numbers)| numbers)
 }
 
+/// The archive's name and the number, where a name is one that spare volumes are written under.
+pub fn spare_parts(name: &OsStr) -> Option<(OsString, u32)> {
+    let bytes = name.as_encoded_bytes();
+    let at = (0..bytes.len()).rev().find(|at| bytes[*at..].starts_with(SPARE.as_bytes()))?;
+    let (number, _) = spare_named(std::str::from_utf8(&bytes[at..]).ok()?)?;
+    Some((name_of(&bytes[..at]), number))
+}
+
 /// Splits `name-03of07` into `name` and its numbers.
 fn split_numbers(stem: &[u8]) -> Option<(&[u8], (u32, u32))> {
     let dash = stem.iter().rposition(|byte| *byte == b'-')?;
@@ -133,6 +141,7 @@ mod tests {
         assert_eq!(suffix_of(format!("dossier{expected}").as_ref(), "dossier".as_ref()), Some(expected));
         assert_eq!(spare_named(expected), Some((number, count)));
         assert_eq!(spare_named(&suffix(number, count)), None);
+        assert_eq!(spare_parts(format!("dossier{expected}").as_ref()), Some(("dossier".into(), number)));
     }
 
     #[rstest]

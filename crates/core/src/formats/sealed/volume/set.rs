@@ -61,6 +61,12 @@ impl VolumeFile {
         Some(name_of(stem))
     }
 
+    /// The archive's name, if this file has the name that spare volumes of this number are written under.
+    pub fn spare_archive_name(&self, number: u32) -> Option<OsString> {
+        let (stem, named) = names::spare_parts(self.spot.own_name()?)?;
+        (named == number).then_some(stem)
+    }
+
     /// Where what stands behind a volume's header begins in this file, in bytes.
     pub fn cells_at(&self) -> u64 {
         self.in_page.map_or(HEADER_BYTES as u64, |inside| inside.place_of(HEADER_BYTES as u64))
@@ -263,6 +269,11 @@ impl VolumeSet {
     /// The numbers of the data volumes that are not here.
     pub fn missing(&self) -> Vec<u32> {
         (1..=self.geometry.data_volumes).filter(|number| !self.volumes.contains_key(number)).collect()
+    }
+
+    /// How many data volumes are not here.
+    pub fn missing_count(&self) -> u32 {
+        u32::try_from(self.missing().len()).unwrap_or(u32::MAX)
     }
 
     /// How many volumes more are needed, of those that are missing or spare ones, for the spare volumes that are here to make good the
