@@ -116,6 +116,9 @@ fn collect(places: &[PathBuf], aside: &Path, context: &Context<'_>) -> Result<Vo
         }
         match collection.take(places, context) {
             Ok(taken) => {
+                for number in &taken.spares {
+                    say(format!("Spare volume {number} is copied to {} and verified.", text::path(aside)))?;
+                }
                 for number in &taken.copied {
                     say(format!("Volume {number} is copied to {} and verified.", text::path(aside)))?;
                 }

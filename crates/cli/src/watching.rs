@@ -11,6 +11,7 @@ use std::time::{Duration, Instant, SystemTime};
 use under_seal_core::Error;
 use under_seal_core::formats::messages::mailboxes::files_in;
 use under_seal_core::formats::sealed::volume::names::parcel_named;
+use under_seal_core::formats::sealed::volume::spares::spare_bytes;
 use under_seal_core::formats::sealed::volume::{GatherError, VolumeFile, VolumeSet};
 use under_seal_core::ground::context::{Cancelled, Context};
 use under_seal_core::tasks::reunite::{Pieces, PiecesError};
@@ -38,6 +39,8 @@ struct InFiles {
     /// How many there are to be, where that is known.
     count: Option<u32>,
     missing: Vec<u32>,
+    /// Those that need not come, since spare volumes make them good.
+    made_good: Vec<u32>,
     /// Those that are shorter than they will be.
     short: Vec<u32>,
 }
@@ -49,9 +52,16 @@ impl InFiles {
             // A supplement may make up for what a file lacks: that is seen when all is checked.
             files.iter().all(|file| file.runs.is_none() && !is_whole(**number, file.length))
         };
+        let is_whole_spare = |file: &VolumeFile| file.length >= spare_bytes(&set.geometry);
+        let spares = set.spares.iter().filter(|(_, files)| files.iter().any(is_whole_spare));
+        let (missing, made_good) = match set.groups().needed(set.missing(), spares.map(|(number, _)| *number)) {
+            0 => (Vec::new(), set.missing()),
+            _ => (set.missing(), Vec::new()),
+        };
         Self {
             count: Some(set.geometry.data_volumes),
-            missing: set.missing(),
+            missing,
+            made_good,
             short: set.volumes.iter().filter(is_short).map(|(number, _)| *number).collect(),
         }
     }
@@ -62,11 +72,14 @@ impl InFiles {
 
     fn told(&self, noun: &str) -> String {
         let Some(count) = self.count else { return format!("No {noun} has come yet.") };
-        let here = count as usize - self.missing.len();
+        let here = count as usize - self.missing.len() - self.made_good.len();
         let mut told =
             format!("{here} of {} {} here.", text::count(count.into(), noun), if here == 1 { "is" } else { "are" });
         if !self.missing.is_empty() {
             told.push_str(&format!(" Missing: {}.", text::number_list(&self.missing)));
+        }
+        if !self.made_good.is_empty() {
+            told.push_str(&format!(" Spare volumes make good: {}.", text::number_list(&self.made_good)));
         }
         if !self.short.is_empty() {
             told.push_str(&format!(" Still coming: {}.", text::number_list(&self.short)));
@@ -117,7 +130,12 @@ impl Watching<'_> {
         self.wait(|| match Pieces::find(self.places, self.context) {
             Ok(pieces) => {
                 let paths = pieces.files.values().flatten().map(|spot| spot.path.clone()).collect();
-                let come = InFiles { count: pieces.count, missing: pieces.missing(), short: pieces.short() };
+                let come = InFiles {
+                    count: pieces.count,
+                    missing: pieces.missing(),
+                    short: pieces.short(),
+                    ..InFiles::default()
+                };
                 Ok(come.come("piece", paths))
             }
             // The list may still grow, too.
@@ -214,7 +232,7 @@ fn parcels_come(sets: &[VolumeSet]) -> Vec<InFiles> {
     let one = |((_, count), here): ((Vec<u8>, u32), BTreeSet<u32>)| InFiles {
         count: Some(count),
         missing: (1..=count).filter(|number| !here.contains(number)).collect(),
-        short: Vec::new(),
+        ..InFiles::default()
     };
     here.into_iter().map(one).collect()
 }

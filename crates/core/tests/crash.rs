@@ -6,6 +6,7 @@
 mod support;
 
 use rstest::rstest;
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
@@ -17,15 +18,17 @@ use under_seal_core::disk::FileAction;
 use under_seal_core::disk::faults::{Fault, plan};
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::registry::{Format, PAGE, SEALED, TAR_GZ, ZIP};
-use under_seal_core::formats::sealed::volume::names;
+use under_seal_core::formats::sealed::volume::{SpareWish, names};
 use under_seal_core::formats::sealed::{CostLimit, KeyCost, SealedReader, unlock_given};
 use under_seal_core::ground::entry::EntryPath;
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::ground::secrets::Password;
 use under_seal_core::landing::{Destination, OnClash, Screen};
 use under_seal_core::source::{Catalogue, Choice, Patterns};
+use under_seal_core::tasks::check::inspect;
 use under_seal_core::tasks::in_place::{complete_earlier, own_place};
-use under_seal_core::tasks::pack::{PackError, PackRequest, WayError};
+use under_seal_core::tasks::mend::{Wanted, mend};
+use under_seal_core::tasks::pack::{PackError, PackRequest, Target, WayError};
 use under_seal_core::tasks::portion::{PortionRequest, portion};
 use under_seal_core::tasks::recast::{converting, recut};
 use under_seal_core::tasks::relock::{RelockRequest, relock};
@@ -248,6 +251,7 @@ fn child() {
         "relock" => relock_in_place(&desk).unwrap(),
         "revise" => revise_in_place(&desk).unwrap(),
         "squeeze" => squeeze_in_place(&desk).unwrap(),
+        "mend" => mend_in_place(&desk).unwrap(),
         "replace" => {
             let into = desk.path("inbox");
             let into = Destination { on_clash: OnClash::Replace, ..Destination::from(&into) };
@@ -393,6 +397,68 @@ fn squeeze_in_place(desk: &Desk) -> Result<(), Error> {
         let delivery = converting::prepare(&old, &request, context)?;
         Ok(converting::convert(&mut old, delivery, &credentials, KeyCost::CHEAPEST, context).map(drop)?)
     })
+}
+
+/// Recreates what is missing in `out`, beside the rest.
+fn mend_in_place(desk: &Desk) -> Result<(), Error> {
+    desk.with_context(&|| false, |context| {
+        complete_earlier(&desk.path("out"), context)?;
+        let set = gather(&[desk.path("out")])?;
+        let found = inspect(&set, context)?;
+        let wanted = Wanted::lost(&set, &found)?;
+        let target = Target { folder: desk.path("out"), stem: "set".into() };
+        match wanted.is_nothing() {
+            true => Ok(()),
+            false => Ok(mend(&set, &found, &wanted, &target, context).map(drop)?),
+        }
+    })
+}
+
+#[rstest]
+fn mending_that_fails_or_dies_at_any_operation_leaves_all_or_nothing(
+    #[values(Some(Fault::Full), Some(Fault::Broken), None)] fault: Option<Fault>,
+) {
+    let _alone = alone();
+    for number in 0.. {
+        let mut desk = Desk::new();
+        desk.spares = SpareWish::Count(2);
+        lay_out(&desk, false);
+        desk.pack(FIT);
+        let all = tree(&desk.path("out"));
+        let lost = ["set-02of03.useal", "set-spare1of2.useal"];
+        lost.iter().for_each(|name| fs::remove_file(desk.path("out").join(name)).unwrap());
+        let before = volumes(&desk).0;
+        let (is_done, operations) = match fault {
+            Some(fault) => {
+                plan(Some((number, fault)), None);
+                let outcome = mend_in_place(&desk);
+                let operations = plan(None, None);
+                if let Err(error) = &outcome {
+                    assert_eq!(error.class(), ErrorClass::System, "operation {number}: {error}");
+                    assert_eq!(volumes(&desk), (before, false), "operation {number}");
+                }
+                (outcome.is_ok(), operations)
+            }
+            None => {
+                let alive = survives(&desk, "mend", number);
+                let (left, unfinished) = volumes(&desk);
+                assert!(alive || unfinished || left == before, "operation {number}: {left:?} look finished");
+                (alive, 0)
+            }
+        };
+        mend_in_place(&desk).unwrap();
+        let names = |tree: &BTreeMap<PathBuf, String>| {
+            // A folder that could not be cleared goes with the next run.
+            let files = tree.iter().filter(|(_, told)| !told.ends_with("folder"));
+            let contents = files.map(|(path, told)| (path.clone(), told.rsplit(' ').next().unwrap().to_owned()));
+            contents.collect::<Vec<_>>()
+        };
+        assert_eq!(names(&tree(&desk.path("out"))), names(&all), "operation {number}");
+        if is_done && number >= operations {
+            assert!(number > 10, "only {number} operations");
+            break;
+        }
+    }
 }
 
 /// Whatever happens, one whole set is there once the same is tried again, the old one or the new one, and nothing else.

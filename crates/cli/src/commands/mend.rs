@@ -1,6 +1,6 @@
 //! `mend`: what is missing or damaged is recreated from spare volumes; or spare volumes are added. No password is needed for either.
 
-use super::in_place::settled;
+use super::in_place::{settled, target_folder};
 use super::{resend, show};
 use crate::args::MendArguments;
 use crate::failure::{DONE, Failure};
@@ -65,6 +65,8 @@ struct File {
     volume: Option<u32>,
     spare_volume: Option<u32>,
     bytes: u64,
+    #[serde(skip)]
+    name: String,
 }
 
 impl From<MendedVolume> for File {
@@ -75,6 +77,7 @@ impl From<MendedVolume> for File {
             volume: (!is_spare).then_some(number),
             spare_volume: is_spare.then_some(number),
             bytes,
+            name: path.file_name().map(text::name).unwrap_or_default(),
         }
     }
 }
@@ -100,10 +103,12 @@ fn lines(set: &VolumeSet, report: &Report, target: &Target) -> Vec<String> {
     let row = |file: &File| {
         let spare = file.spare_volume.map(|number| format!("spare {number}"));
         let number = file.volume.map(|number| number.to_string()).or(spare).unwrap_or_default();
-        (Tone::Plain, vec![number, file.path.clone(), grouped(file.bytes)])
+        (Tone::Plain, vec![number, file.name.clone(), grouped(file.bytes)])
     };
     let columns = [Column::Number("volume"), Column::Path("file"), Column::Number("bytes")];
     lines.extend(table::lines(&columns, &report.files.iter().map(row).collect::<Vec<_>>()));
+    lines.push(String::new());
+    lines.extend(table::summary(&[("where", vec![target_folder(target)])]));
     lines.push(String::new());
     if report.only_added {
         let spares = set.spare_count() + u32::try_from(made).unwrap_or(0);

@@ -97,6 +97,9 @@ pub trait ArchiveReader: Any + Send {
         self.extract_some(&all, sink, context)
     }
 
+    /// Closes the files that are kept open, since nothing is read from it for now: on some systems what is open cannot be removed.
+    fn close_files(&mut self) {}
+
     /// What is in it and cannot be extracted.
     fn refused(&self) -> &[Refused] {
         &[]

@@ -3,7 +3,7 @@
 //!
 //! Nothing that is there is changed or replaced. All new volumes are complete, read back and on the disk before any of them has its name.
 
-use crate::disk::staging::{Placing, Staging, StagingError};
+use crate::disk::staging::{Placing, Staging, StagingError, settle};
 use crate::disk::{Folder, Interruption, NewFile, interruptible};
 use crate::formats::sealed::volume::header::Header;
 use crate::formats::sealed::volume::names::{spare_suffix, suffix};
@@ -151,6 +151,8 @@ pub fn mend(
     let mut set = set.clone();
     set.spares.retain(|number, _| !found.not_fitting.contains(number));
     let folder = Folder::open_or_create(&target.folder)?;
+    // What an interrupted run left there is completed or cleared.
+    settle(&folder, &target.stem, context)?;
     for suffix in wanted.data.iter().chain(&wanted.spares).map(|(_, suffix)| suffix) {
         let path = target.path_with(suffix);
         if folder.kind_of(path.file_name().unwrap_or_default())?.is_some() {

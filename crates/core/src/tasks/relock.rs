@@ -6,6 +6,7 @@
 use crate::disk::staging::{Staging, StagingError};
 use crate::disk::{Folder, Interruption, interruptible};
 use crate::formats::error::ArchiveError;
+use crate::formats::reader::ArchiveReader as _;
 use crate::formats::registry::SEALED;
 use crate::formats::sealed::cells::{CELL_OVERHEAD, CellSeal, NotAuthentic, PlainCells};
 use crate::formats::sealed::stream::CELLS_TOGETHER;
@@ -137,6 +138,7 @@ pub fn relock(
     stage_spares(&mut written, &staging, context)?;
     let verified = read_back(&staging, &written, (credentials, old.index_digest()), context)?;
     context.go_on()?;
+    old.close_files();
     staging.place(&written.all_placings(), &way.files)?;
     let (volumes, spares) = (placed(target, &written.geometry), placed_spares(target, &written.geometry));
     Ok(Relocked { ids, volumes, spares, replaced: way.replaced(target), verified })

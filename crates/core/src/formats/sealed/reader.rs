@@ -251,6 +251,10 @@ impl ArchiveReader for SealedReader {
         self.set().spots()
     }
 
+    fn close_files(&mut self) {
+        self.stream.close_files();
+    }
+
     /// Reads the whole stream once, from its first byte to its last.
     fn extract(&mut self, sink: &mut dyn EntrySink, context: &Context<'_>) -> Result<(), ArchiveError> {
         Ok(self.read_all(sink, context)?)

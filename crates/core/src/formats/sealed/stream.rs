@@ -220,6 +220,11 @@ impl StreamReader {
         (self.compare_checks, self.current) = (true, None);
     }
 
+    /// Closes the files that are kept open; what is read later opens them again.
+    pub fn close_files(&mut self) {
+        self.cells.close_files();
+    }
+
     /// The cells that are read.
     pub fn cells(&self) -> &CellReader {
         &self.cells

@@ -2,7 +2,10 @@
 //! missing is copied aside, verified cell by cell, and only then gets its name.
 
 use crate::disk::{FileError, Folder, Interruption, Unfinished, interruptible, is_own_name, own_name, read_on};
-use crate::formats::sealed::volume::{CellReader, GatherError, Geometry, Ids, VolumeFile, VolumeKind, VolumeSet};
+use crate::formats::sealed::volume::names::spare_suffix;
+use crate::formats::sealed::volume::{
+    CellReader, GatherError, Geometry, Groups, Ids, VolumeFile, VolumeKind, VolumeSet,
+};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Cancelled, Context};
 use std::collections::BTreeMap;
@@ -39,6 +42,8 @@ impl Classed for CollectError {
 pub struct Taken {
     /// The numbers of the volumes that were copied.
     pub copied: Vec<u32>,
+    /// The numbers of spare volumes that were copied.
+    pub spares: Vec<u32>,
     /// The numbers of those that are damaged there, or cannot be read.
     pub damaged: Vec<u32>,
 }
@@ -47,7 +52,8 @@ pub struct Taken {
 pub struct Collection {
     folder: Folder,
     set: Option<(Ids, Geometry)>,
-    here: BTreeMap<u32, PathBuf>,
+    /// By kind and number.
+    here: BTreeMap<(VolumeKind, u32), PathBuf>,
 }
 
 impl Collection {
@@ -66,9 +72,9 @@ impl Collection {
         match VolumeSet::gather(&[collection.folder.path().to_owned()], context) {
             Ok(set) => {
                 collection.set = Some((set.ids, set.geometry));
-                let files = set.volumes.iter().filter_map(|(number, files)| Some((*number, files.first()?)));
-                let intact = files.filter(|(number, file)| is_intact(&set, *number, file));
-                collection.here = intact.map(|(number, file)| (number, file.spot.path.clone())).collect();
+                let files = volumes_of(&set).filter_map(|(volume, files)| Some((volume, files.first()?)));
+                let intact = files.filter(|(volume, file)| is_intact(&set, *volume, file));
+                collection.here = intact.map(|(volume, file)| (volume, file.spot.path.clone())).collect();
             }
             Err(GatherError::NoVolumes { .. }) => {}
             Err(error) => return Err(error.into()),
@@ -76,10 +82,15 @@ impl Collection {
         Ok(collection)
     }
 
-    /// The numbers that are still missing, of how many; `None` before the first volume was found.
+    /// The numbers that are still missing, of how many; none where the spare volumes that are here make them good. `None` before the
+    /// first volume was found.
     pub fn missing(&self) -> Option<(Vec<u32>, u32)> {
         let count = self.set?.1.data_volumes;
-        Some(((1..=count).filter(|number| !self.here.contains_key(number)).collect(), count))
+        let is_missing = |number: &u32| !self.here.contains_key(&(VolumeKind::Data, *number));
+        let missing: Vec<u32> = (1..=count).filter(is_missing).collect();
+        let spares = self.here.keys().filter(|(kind, _)| *kind == VolumeKind::Spare).map(|(_, number)| *number);
+        let needed = Groups::of(count).needed(missing.iter().copied(), spares);
+        Some((if needed == 0 { Vec::new() } else { missing }, count))
     }
 
     /// Copies what is still missing from these places. Nothing there is no error: the disc may not be in yet.
@@ -95,16 +106,21 @@ impl Collection {
         };
         self.set = Some((found.ids, found.geometry));
         let mut taken = Taken::default();
-        for (number, files) in &found.volumes {
-            if self.here.contains_key(number) {
+        for (volume, files) in volumes_of(&found) {
+            if self.here.contains_key(&volume) {
                 continue;
             }
             let mut copied = false;
             // A supplement holds no volume of its own.
             for file in files.iter().filter(|file| file.runs.is_none()) {
-                copied = copied || self.copy(&found, *number, file, context)?;
+                copied = copied || self.copy(&found, volume, file, context)?;
             }
-            if copied { taken.copied.push(*number) } else { taken.damaged.push(*number) }
+            match volume {
+                (VolumeKind::Spare, number) if copied => taken.spares.push(number),
+                (VolumeKind::Spare, _) => {}
+                (_, number) if copied => taken.copied.push(number),
+                (_, number) => taken.damaged.push(number),
+            }
         }
         Ok(taken)
     }
@@ -113,7 +129,7 @@ impl Collection {
     fn copy(
         &mut self,
         set: &VolumeSet,
-        number: u32,
+        volume: (VolumeKind, u32),
         file: &VolumeFile,
         context: &Context<'_>,
     ) -> Result<bool, CollectError> {
@@ -135,31 +151,46 @@ impl Collection {
         copy.sync()?;
         copy.close()?;
         let copied = VolumeFile { spot: unfinished.path().into(), ..file.clone() };
-        if file.header_damaged || !is_intact(set, number, &copied) {
+        if file.header_damaged || !is_intact(set, volume, &copied) {
             return Ok(false);
         }
-        let name = self.free_name(set, number, file)?;
+        let name = self.free_name(set, volume, file)?;
         unfinished.publish(&name)?;
-        self.here.insert(number, self.folder.path().join(name));
+        self.here.insert(volume, self.folder.path().join(name));
         Ok(true)
     }
 
     /// The name that the file has, or, where that is taken here, one after its set.
-    fn free_name(&self, set: &VolumeSet, number: u32, file: &VolumeFile) -> Result<OsString, FileError> {
+    fn free_name(
+        &self,
+        set: &VolumeSet,
+        (kind, number): (VolumeKind, u32),
+        file: &VolumeFile,
+    ) -> Result<OsString, FileError> {
         let own = file.spot.own_name().unwrap_or_default();
         if !own.is_empty() && self.folder.kind_of(own)?.is_none() {
             return Ok(own.to_owned());
         }
-        let suffix = file.suffix(number, set.geometry.data_volumes);
+        let suffix = match kind {
+            VolumeKind::Spare => spare_suffix(number, set.spare_count()),
+            _ => file.suffix(number, set.geometry.data_volumes),
+        };
         Ok(OsString::from(format!("{}{suffix}", set.ids.set_text())))
     }
 }
 
+/// All volumes of a set that are here, the spare ones last.
+fn volumes_of(set: &VolumeSet) -> impl Iterator<Item = ((VolumeKind, u32), &Vec<VolumeFile>)> {
+    let data = set.volumes.iter().map(|(number, files)| ((VolumeKind::Data, *number), files));
+    data.chain(set.spares.iter().map(|(number, files)| ((VolumeKind::Spare, *number), files)))
+}
+
 /// Whether every cell of a volume's file passes its check.
-fn is_intact(set: &VolumeSet, number: u32, file: &VolumeFile) -> bool {
-    let volumes = BTreeMap::from([(number, vec![file.clone()])]);
-    let mut reader = CellReader::new(VolumeSet { volumes, ..set.clone() });
-    !file.header_damaged
-        && (0..set.geometry.cells_in(number))
-            .all(|index| matches!(reader.read_copy(VolumeKind::Data, number, 0, index), Ok(Some(_))))
+fn is_intact(set: &VolumeSet, (kind, number): (VolumeKind, u32), file: &VolumeFile) -> bool {
+    let only = BTreeMap::from([(number, vec![file.clone()])]);
+    let (volumes, spares) = if kind == VolumeKind::Spare { (BTreeMap::new(), only) } else { (only, BTreeMap::new()) };
+    let mut reader = CellReader::new(VolumeSet { volumes, spares, ..set.clone() });
+    let is_cell = |index: &u32| set.geometry.cell_bytes_in(kind, number, *index).is_some();
+    let mut cells = (0..set.geometry.cells_per_volume).take_while(is_cell);
+    !file.header_damaged && cells.all(|index| matches!(reader.read_copy(kind, number, 0, index), Ok(Some(_))))
 }

@@ -338,12 +338,16 @@ impl Delivery {
                 let last_id = listed.iter().map(|listed| listed.entry.id).max().unwrap_or(0);
                 let old = OldEntries::new(listed, fates).map_err(SealError::from)?;
                 let frames = FramesToCarry { source, old: &old, last_id, ids, first };
-                self.seal_whole(Carried::Frames(frames), &outlook, locks, context)?
+                let sealed = self.seal_whole(Carried::Frames(frames), &outlook, locks, context)?;
+                reader.close_files();
+                sealed
             }
             OldContents::Entries { archive, .. } => {
-                extracting(archive, &self.catalogue, self.format, context, |pipe| {
+                let sealed = extracting(&mut *archive, &self.catalogue, self.format, context, |pipe| {
                     self.seal_whole(Carried::Piped(pipe), &outlook, locks, context)
-                })?
+                })?;
+                archive.close_files();
+                sealed
             }
         };
         let (target, old, parcels) = (self.target, self.old, self.parcels.is_some());

@@ -2,7 +2,7 @@
 //! written, and a change of the format that the page does not tell breaks this test.
 
 use crate::support::system::{links, symlink};
-use crate::support::{Desk, PASSWORD};
+use crate::support::{Desk, PASSWORD, noise};
 use argon2::{Algorithm, Argon2, Params, Version};
 use hkdf::Hkdf;
 use ring::aead::{AES_256_GCM, Aad, LessSafeKey, Nonce, UnboundKey};
@@ -14,6 +14,7 @@ use std::fs;
 use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::disk::{mode_of, modified_of};
 use under_seal_core::formats::registry::{Format, PAGE, SEALED};
+use under_seal_core::formats::sealed::volume::SpareWish;
 use under_seal_core::ground::entry::Timestamp;
 
 fn number<const N: usize>(bytes: &[u8], at: usize) -> u64 {
@@ -224,6 +225,67 @@ fn the_page_is_enough_to_read_an_archive(#[case] squeeze: Squeeze, #[case] codec
     let (mode, Timestamp { seconds, nanoseconds }) = (mode_of(&metadata), modified_of(&metadata));
     assert_eq!(told[&format!("1 {mode:o} {seconds}.{nanoseconds} source/noise")], noise);
     assert_eq!(told.keys().any(|text| text.ends_with("source/linktext")), links(1) == 1);
+}
+
+/// A product in the field of section 1.6, bit by bit.
+fn product(mut one: u32, mut other: u32) -> u32 {
+    let mut product = 0;
+    while other > 0 {
+        product ^= if other & 1 == 1 { one } else { 0 };
+        one <<= 1;
+        one ^= if one > 255 { 0x11D } else { 0 };
+        other >>= 1;
+    }
+    product
+}
+
+/// Section 1.6: every byte of a spare volume, out of the data volumes of its group. More than 200 of them are two groups.
+#[rstest]
+#[case::one_group("150KB", 700_000, 2)]
+#[case::two_groups("16KB", 2_500_000, 3)]
+fn a_spare_volume_is_what_the_page_says(#[case] fit: &str, #[case] bytes: usize, #[case] count: usize) {
+    let mut desk = Desk::new();
+    desk.spares = SpareWish::Count(count as u32);
+    desk.squeeze = Squeeze::None;
+    desk.source("noise", &noise(bytes));
+    let data: Vec<Vec<u8>> = desk.pack(fit).iter().map(|path| fs::read(path).unwrap()).collect();
+    let groups = data.len().div_ceil(200);
+    assert_eq!(groups > 1, fit == "16KB");
+    let length = u32_at(&data[0], 76);
+    for s in 1..=count {
+        let spare = fs::read(desk.path(&format!("out/set-spare{s}of{count}.useal"))).unwrap();
+        assert_eq!((spare[11], u32_at(&spare, 48), u32_at(&spare, 56)), (1, s, count));
+        assert_eq!((&spare[12..48], &spare[52..4064]), (&data[0][12..48], &data[0][52..4064]));
+        assert_eq!(spare.len(), 4096 + u32_at(&spare, 60) * length);
+        let (group, i) = ((s - 1) % groups, (s - 1) / groups);
+        let (each, larger) = (data.len() / groups, data.len() % groups);
+        let first = group * each + group.min(larger);
+        let members = &data[first..first + each + usize::from(group < larger)];
+        let inverse = |of: u32| (1..256).find(|other| product(of, *other) == 1).unwrap();
+        let multipliers: Vec<u32> = (0..members.len()).map(|j| inverse((255 - i as u32) ^ j as u32)).collect();
+        for (index, cell) in spare[4096..].chunks(length).enumerate() {
+            let (sums, check) = cell.split_at(length - 16);
+            for (at, sum) in sums.iter().enumerate().step_by(if groups > 1 { 501 } else { 7 }) {
+                let byte = |volume: &Vec<u8>| {
+                    // The last volume's last cell is shorter, and its check no part of the sum.
+                    let end = volume.len().min(4096 + (index + 1) * length).saturating_sub(16);
+                    let place = 4096 + index * length + at;
+                    if place < end { u32::from(volume[place]) } else { 0 }
+                };
+                let expected =
+                    members.iter().zip(&multipliers).fold(0, |sum, (volume, by)| sum ^ product(*by, byte(volume)));
+                assert_eq!(u32::from(*sum), expected, "spare volume {s}, cell {index}, byte {at}");
+            }
+            let mut hasher = blake3::Hasher::new();
+            hasher
+                .update(&spare[16..48])
+                .update(&[1])
+                .update(&(s as u32).to_le_bytes())
+                .update(&(index as u32).to_le_bytes());
+            hasher.update(blake3::hash(sums).as_bytes());
+            assert_eq!(check, &hasher.finalize().as_bytes()[..16]);
+        }
+    }
 }
 
 /// Section 3.3: the records of one entry, from its place on, through as many frames as it takes.

@@ -80,7 +80,7 @@ fn only_whole_volumes_are_taken(#[case] change: fn(&mut Vec<u8>), #[case] taken:
     put_in(&desk, &[&volumes[1], &volumes[2]]);
     let outcome = take(&desk, &mut collection).unwrap();
     let (copied, damaged) = if taken { (vec![2, 3], vec![]) } else { (vec![3], vec![2]) };
-    assert_eq!(outcome, Taken { copied, damaged });
+    assert_eq!(outcome, Taken { copied, damaged, spares: Vec::new() });
     let temporary = |name: &String| name.starts_with('.');
     let names =
         fs::read_dir(desk.path("aside")).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap());

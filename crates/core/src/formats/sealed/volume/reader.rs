@@ -86,6 +86,11 @@ impl CellReader {
         &self.set
     }
 
+    /// Closes the files that are kept open; what is read later opens them again.
+    pub fn close_files(&mut self) {
+        self.open.clear();
+    }
+
     /// Bytes of cells read so far.
     pub fn bytes_read(&self) -> u64 {
         self.bytes_read
@@ -194,14 +199,37 @@ impl CellReader {
         copy: usize,
         index: u32,
     ) -> Result<Option<(usize, blake3::Hash)>, FileError> {
-        let Some(length) = self.fetch((kind, volume, copy), index)? else { return Ok(None) };
-        let place = CellPlace { ids: &self.set.ids, kind, volume, index };
-        let intact = Sealed::of(&self.buffer[..length]).filter(|sealed| sealed.is_intact_at(&place));
+        let mut buffer = std::mem::take(&mut self.buffer);
+        buffer.resize(self.set.geometry.cell_length.bytes(), 0);
+        let read = self.read_copy_into((kind, volume, copy), index, &mut buffer);
+        self.buffer = buffer;
+        read
+    }
+
+    /// The same, into a buffer that has room for a whole cell.
+    fn read_copy_into(
+        &mut self,
+        which: Copy,
+        index: u32,
+        into: &mut [u8],
+    ) -> Result<Option<(usize, blake3::Hash)>, FileError> {
+        let Some(length) = self.fetch_into(which, index, into)? else { return Ok(None) };
+        let place = CellPlace { ids: &self.set.ids, kind: which.0, volume: which.1, index };
+        let intact = Sealed::of(&into[..length]).filter(|sealed| sealed.is_intact_at(&place));
         Ok(intact.map(|sealed| (length - CHECK_BYTES, sealed.digest)))
     }
 
     /// Reads one copy of a cell into the buffer, whatever it is; its length, or `None` where it cannot be read.
     fn fetch(&mut self, which: Copy, index: u32) -> Result<Option<usize>, FileError> {
+        let mut buffer = std::mem::take(&mut self.buffer);
+        buffer.resize(self.set.geometry.cell_length.bytes(), 0);
+        let fetched = self.fetch_into(which, index, &mut buffer);
+        self.buffer = buffer;
+        fetched
+    }
+
+    /// The same, into a buffer that has room for a whole cell.
+    fn fetch_into(&mut self, which: Copy, index: u32, into: &mut [u8]) -> Result<Option<usize>, FileError> {
         let (kind, volume, copy) = which;
         let Some(copy) = self.set.copies_of(kind, volume).get(copy) else { return Ok(None) };
         let Some(length) = self.set.geometry.cell_bytes_in(kind, volume, index) else { return Ok(None) };
@@ -213,9 +241,8 @@ impl CellReader {
             self.open.insert(which, copy.open()?);
         }
         let Some(file) = self.open.get(&which) else { return Ok(None) };
-        self.buffer.resize(self.set.geometry.cell_length.bytes(), 0);
         // A disc that cannot be read there, or a file that ends before, is as bad as a wrong check.
-        if file.read_exact_at(&mut self.buffer[..length], offset).is_err() {
+        if file.read_exact_at(&mut into[..length], offset).is_err() {
             return Ok(None);
         }
         self.bytes_read += length as u64;
@@ -277,7 +304,7 @@ impl CellReader {
             return Ok(None);
         }
         let mut column = std::mem::take(&mut self.column);
-        column.begin(geometry.cell_length.bytes() - CHECK_BYTES);
+        column.begin(geometry.cell_length.bytes());
         for number in members {
             let member = self.member(number).1;
             column.take_member(member, |into| {
@@ -299,7 +326,7 @@ impl CellReader {
         self.column = column;
     }
 
-    /// Reads the sealed bytes of a volume's cell from the first copy whose check is right; their length.
+    /// Reads a volume's cell from the first copy whose check is right; the length of its sealed bytes.
     fn read_into(
         &mut self,
         kind: VolumeKind,
@@ -308,8 +335,7 @@ impl CellReader {
         into: &mut [u8],
     ) -> Result<Option<usize>, FileError> {
         for copy in 0..self.set.copies_of(kind, volume).len() {
-            if let Some((length, _)) = self.read_copy(kind, volume, copy, index)? {
-                into[..length].copy_from_slice(&self.buffer[..length]);
+            if let Some((length, _)) = self.read_copy_into((kind, volume, copy), index, into)? {
                 return Ok(Some(length));
             }
         }

@@ -279,13 +279,7 @@ impl VolumeSet {
     /// How many volumes more are needed, of those that are missing or spare ones, for the spare volumes that are here to make good the
     /// rest.
     pub fn needed(&self) -> u32 {
-        let groups = self.groups();
-        let mut lacking = BTreeMap::<u32, (u32, u32)>::new();
-        self.missing().iter().for_each(|number| lacking.entry(groups.of_volume(*number)).or_default().0 += 1);
-        for (group, _) in self.spares.keys().filter_map(|number| groups.of_spare(*number)) {
-            lacking.entry(group).or_default().1 += 1;
-        }
-        lacking.values().map(|(missing, spares)| missing.saturating_sub(*spares)).sum()
+        self.groups().needed(self.missing(), self.spares.keys().copied())
     }
 
     /// This set, if no volume of it is missing that its spare volumes cannot make good.

@@ -15,7 +15,7 @@ type Way = Vec<usize>;
 /// The cells of a column that are here. What a volume does not have, since it is shorter, counts as zeros and is left out.
 #[derive(Debug, Default)]
 pub struct Column {
-    /// The cells: those of the known members, then the spare ones, each as long as the others.
+    /// The cells: those of the known members, then the spare ones, each as long as the others. Zeros stand for their checks.
     bytes: Vec<u8>,
     cell_bytes: usize,
     known: Vec<u8>,
@@ -36,7 +36,7 @@ pub enum Verdict {
 }
 
 impl Column {
-    /// Begins anew, for cells of so many bytes without their checks.
+    /// Begins anew, for cells of so many bytes, room for their checks counted.
     pub fn begin(&mut self, cell_bytes: usize) {
         self.cell_bytes = cell_bytes;
         self.bytes.clear();

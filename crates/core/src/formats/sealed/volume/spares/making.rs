@@ -171,7 +171,7 @@ fn write_cells(
 /// The data cells of an index in a group; how many bytes they have.
 fn read_members(reader: &mut CellReader, group: u32, index: u32, column: &mut Column) -> Result<u64, CellError> {
     let (groups, geometry) = (reader.set().groups(), reader.set().geometry);
-    column.begin(geometry.cell_length.bytes() - CHECK_BYTES);
+    column.begin(geometry.cell_length.bytes());
     let mut read = 0;
     for (member, number) in (0..).zip(groups.members(group)).filter(|(_, number)| index < geometry.cells_in(*number)) {
         let cell = geometry.first_cell(number) + u64::from(index);
@@ -191,8 +191,8 @@ fn spare_cells(set: &VolumeSet, sums: &Sums, spares: &[(u32, u8)], index: u32, c
     let cell_bytes = set.geometry.cell_length.bytes();
     let mut cells = vec![0; cell_bytes * spares.len()];
     for ((sum, (number, _)), cell) in spares.iter().enumerate().zip(cells.chunks_exact_mut(cell_bytes)) {
+        sums.work_out(sum, &members, cell);
         let (sealed, check) = cell.split_last_chunk_mut::<CHECK_BYTES>()?;
-        sums.work_out(sum, &members, sealed);
         let place = CellPlace { ids: &set.ids, kind: VolumeKind::Spare, volume: *number, index };
         *check = place.check(&blake3::hash(sealed));
     }

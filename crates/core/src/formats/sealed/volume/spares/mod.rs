@@ -11,6 +11,7 @@ pub mod reach;
 
 use super::Geometry;
 use code::{MAX_MEMBERS, MAX_PLACES};
+use std::collections::BTreeMap;
 use std::fmt;
 use std::ops::RangeInclusive;
 use std::str::FromStr;
@@ -132,6 +133,16 @@ impl Groups {
         let at = number.checked_sub(1)?;
         let place = u8::try_from(at / self.count()).ok().filter(|place| u32::from(*place) < MAX_PLACES)?;
         Some((at % self.count(), place))
+    }
+
+    /// How many volumes more are needed, where these data volumes are missing and these spare ones are here.
+    pub fn needed(self, missing: impl IntoIterator<Item = u32>, spares: impl IntoIterator<Item = u32>) -> u32 {
+        let mut lacking = BTreeMap::<u32, (u32, u32)>::new();
+        missing.into_iter().for_each(|number| lacking.entry(self.of_volume(number)).or_default().0 += 1);
+        for (group, _) in spares.into_iter().filter_map(|number| self.of_spare(number)) {
+            lacking.entry(group).or_default().1 += 1;
+        }
+        lacking.values().map(|(missing, spares)| missing.saturating_sub(*spares)).sum()
     }
 
     /// How many volumes of the set may be lost in any case, where it has so many spare ones; more, where they are of several groups.
