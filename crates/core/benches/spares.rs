@@ -34,6 +34,17 @@ struct Took {
     read_back: f64,
 }
 
+/// One round.
+struct Round {
+    without: Took,
+    with: Took,
+    /// Seconds that mending took, and the bare primitives.
+    mended: f64,
+    bare: f64,
+    /// The lost volume's length.
+    bytes: f64,
+}
+
 /// Packs into a new folder.
 fn pack(place: &Path, source: &Path, spares: u32, threads: usize) -> (Packed, Took) {
     let target = Target { folder: place.to_owned(), stem: "set".into() };
@@ -98,20 +109,18 @@ fn main() {
         let desk = |name: &str| place.path().join(format!("{name}-{round}"));
         let (_, without) = pack(&desk("without"), &source, 0, threads);
         let (packed, with) = pack(&desk("with"), &source, 2, threads);
-        let mended = mend_one(&packed, &desk("mended"), threads);
+        let (mended, bare) = mend_one(&packed, &desk("mended"), threads);
         println!("  {} volumes, round {round}", packed.volumes.len());
-        rounds.push((without, with, mended, packed.volumes[4].bytes as f64));
+        rounds.push(Round { without, with, mended, bare, bytes: packed.volumes[4].bytes as f64 });
     }
-    let show = |what: &str, figure: &dyn Fn(&(Took, Took, (f64, f64), f64)) -> f64| {
+    let show = |what: &str, figure: fn(&Round) -> f64| {
         println!("{what:64} {:.3}", median(rounds.iter().map(figure).collect()));
     };
-    show("packing with two spare volumes, time against packing without", &|(without, with, ..)| {
-        with.wall / without.wall
-    });
-    show("the same of processor time", &|(without, with, ..)| with.cpu / without.cpu);
-    show("making them, time against packing without reading back", &|(_, with, ..)| {
+    show("packing with two spare volumes, time against packing without", |round| round.with.wall / round.without.wall);
+    show("the same of processor time", |round| round.with.cpu / round.without.cpu);
+    show("making them, time against packing without reading back", |Round { with, .. }| {
         with.spares / (with.wall - with.spares - with.read_back)
     });
-    show("mending a volume, speed against bare reading, hashing, writing  ", &|(.., (took, bare), _)| bare / took);
-    show("here and now MB/s of a lost volume", &|(.., (took, _), bytes)| bytes / took / 1e6);
+    show("mending a volume, speed against bare reading, hashing, writing", |round| round.bare / round.mended);
+    show("here and now MB/s of a lost volume", |round| round.bytes / round.mended / 1e6);
 }

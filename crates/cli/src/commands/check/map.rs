@@ -1,6 +1,6 @@
 //! The map of a set: a strip for each file, on which damage is seen where it lies.
 
-use super::drawn_together;
+use super::rows::drawn_together;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::text::size;
 use under_seal_core::formats::sealed::volume::{Geometry, HEADER_BYTES};

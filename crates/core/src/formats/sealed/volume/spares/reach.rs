@@ -155,7 +155,8 @@ mod tests {
             cell_length: CellLength::LONGEST,
         };
         let lost = [Run { first: 10, count: 10 }, Run { first: 40, count: 7 }];
-        let asked = beyond(&geometry, &lost, &BTreeMap::from([(1, vec![0..10])])).asked;
+        let spares = BTreeMap::from([(1, Vec::from([Range { start: 0, end: 10 }]))]);
+        let asked = beyond(&geometry, &lost, &spares).asked;
         assert_eq!(asked, [Run { first: 40, count: 7 }]);
     }
 }
