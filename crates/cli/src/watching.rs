@@ -54,10 +54,9 @@ impl InFiles {
         };
         let is_whole_spare = |file: &VolumeFile| file.length >= spare_bytes(&set.geometry);
         let spares = set.spares.iter().filter(|(_, files)| files.iter().any(is_whole_spare));
-        let (missing, made_good) = match set.groups().needed(set.missing(), spares.map(|(number, _)| *number)) {
-            0 => (Vec::new(), set.missing()),
-            _ => (set.missing(), Vec::new()),
-        };
+        let missing = set.missing();
+        let needed = set.groups().needed(missing.iter().copied(), spares.map(|(number, _)| *number));
+        let (missing, made_good) = if needed == 0 { (Vec::new(), missing) } else { (missing, Vec::new()) };
         Self {
             count: Some(set.geometry.data_volumes),
             missing,

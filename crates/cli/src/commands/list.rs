@@ -7,7 +7,7 @@ use crate::args::{ListArguments, OutputArguments, SortName};
 use crate::credentials::Wanted;
 use crate::failure::{BadValue, DONE, Failure, LOOK};
 use crate::places::{searched, tell_apart};
-use crate::system::terminal;
+use crate::system::unless_reader_gone;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, contents, hexadecimal, shown, size};
@@ -91,10 +91,7 @@ fn print_paths(entries: &[ListedEntry], places: &[usize], end: u8) -> Result<(),
         }
         output.flush()
     };
-    match print() {
-        Err(error) if !terminal::is_reader_gone(&error) => Err(Failure::Output(error)),
-        _ => Ok(()),
-    }
+    unless_reader_gone(print()).map_err(Failure::Output)
 }
 
 fn sort_by(name: Option<SortName>) -> SortBy {

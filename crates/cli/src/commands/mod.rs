@@ -34,7 +34,7 @@ mod standing;
 
 use crate::args::{Command, OutputArguments, WorkArguments};
 use crate::failure::{DONE, Failure};
-use crate::system::terminal;
+use crate::system::unless_reader_gone;
 use crate::ui::text;
 use serde::Serialize;
 use std::io::Write;
@@ -83,10 +83,7 @@ fn print_lines_to(mut output: impl Write, lines: &[String]) -> Result<(), Failur
         all.try_for_each(|line| writeln!(output, "{}", text::within_terminal(line)))?;
         output.flush()
     };
-    match print() {
-        Err(error) if !terminal::is_reader_gone(&error) => Err(Failure::Output(error)),
-        _ => Ok(()),
-    }
+    unless_reader_gone(print()).map_err(Failure::Output)
 }
 
 /// Prints a text that was asked for, such as help.

@@ -3,7 +3,9 @@
 use crate::failure::Failure;
 use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::disk::Interruption;
+use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::reader::ArchiveReader;
+use under_seal_core::formats::registry::Format;
 use under_seal_core::formats::sealed::volume::{SpareWish, VolumeSet};
 use under_seal_core::ground::entry::Totals;
 use under_seal_core::ground::fit::Fit;
@@ -14,7 +16,7 @@ pub struct Standing {
     pub fit: Fit,
     pub squeeze: Squeeze,
     /// As many spare volumes as it has.
-    pub spares: SpareWish,
+    spares: SpareWish,
     pub message: String,
     pub hides_names: bool,
     /// What it holds, and what it takes on disk.
@@ -25,6 +27,11 @@ pub struct Standing {
 }
 
 impl Standing {
+    /// How many spare volumes an archive of this format gets: as many, where it can have any.
+    pub fn spares_in(&self, format: &Format) -> SpareWish {
+        if format.can(Ability::Spares) { self.spares } else { SpareWish::NONE }
+    }
+
     pub fn of(reader: &dyn ArchiveReader) -> Result<Self, Failure> {
         let squeeze = reader.about().and_then(|about| about.squeeze).and_then(Squeeze::from_number);
         let mut lengths = Vec::new();

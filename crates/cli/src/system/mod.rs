@@ -3,6 +3,8 @@
 //!
 //! [`unix`] and [`windows`] have the same functions.
 
+use std::io;
+
 #[cfg(unix)]
 mod unix;
 #[cfg(windows)]
@@ -12,3 +14,11 @@ mod windows;
 pub use unix::{inflow, privacy, programs, signals, terminal};
 #[cfg(windows)]
 pub use windows::{inflow, privacy, programs, signals, terminal};
+
+/// What printing came to. A reader who has seen enough, and is gone, is no failure.
+pub fn unless_reader_gone(printed: io::Result<()>) -> io::Result<()> {
+    match printed {
+        Err(error) if terminal::is_reader_gone(&error) => Ok(()),
+        outcome => outcome,
+    }
+}

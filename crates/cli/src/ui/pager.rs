@@ -1,6 +1,6 @@
 //! Long texts on a terminal: through the pager of `PAGER`, or the usual one, where they do not fit on the screen.
 
-use crate::system::{programs, terminal};
+use crate::system::{programs, unless_reader_gone};
 use std::io::{self, IsTerminal as _, Write as _};
 use std::process::{Command, Stdio};
 
@@ -17,10 +17,7 @@ pub fn show(text: &str, secret_variable: &str) -> io::Result<()> {
         return Ok(());
     }
     let mut output = anstream::stdout().lock();
-    match writeln!(output, "{}", text.trim_end()).and_then(|()| output.flush()) {
-        Err(error) if !terminal::is_reader_gone(&error) => Err(error),
-        _ => Ok(()),
-    }
+    unless_reader_gone(writeln!(output, "{}", text.trim_end()).and_then(|()| output.flush()))
 }
 
 /// Whether there was a pager to show it.
@@ -45,10 +42,7 @@ fn through_pager(text: &str, secret_variable: &str) -> io::Result<bool> {
     if let Some(mut input) = child.stdin.take() {
         let styled = anstream::AutoStream::choice(&io::stdout()) != anstream::ColorChoice::Never;
         let text = if styled { text.to_owned() } else { anstream::adapter::strip_str(text).to_string() };
-        match input.write_all(text.as_bytes()) {
-            Err(error) if !terminal::is_reader_gone(&error) => return Err(error),
-            _ => {}
-        }
+        unless_reader_gone(input.write_all(text.as_bytes()))?;
     }
     // 127: the shell found no such program (POSIX.1-2024 XCU section 2.8.2).
     Ok(child.wait()?.code() != Some(127))

@@ -178,13 +178,7 @@ pub fn mend(
     verify_volumes(&recreated, VolumeKind::Data, &data, context)?;
     // What has been recreated need not be again.
     let whole = with_copies(&set, &recreated, &data);
-    make_spares(
-        &whole,
-        &spares,
-        |number| staging.create(staged(VolumeKind::Spare, number)),
-        |_, file| file.finish(),
-        context,
-    )?;
+    make_spares(&whole, &spares, |number| staging.create(staged(VolumeKind::Spare, number)), context)?;
     let made: Vec<PathBuf> = spares.iter().map(|number| copy(VolumeKind::Spare, *number)).collect();
     verify_volumes(&made, VolumeKind::Spare, &spares, context)?;
     context.go_on()?;

@@ -228,8 +228,7 @@ impl Report {
         let (missing, damaged) = (found.numbers(VolumeState::Missing), found.numbers(VolumeState::Damaged));
         let volumes: Vec<Volume> = found.volumes.iter().map(Volume::new).collect();
         let spare_volumes: Vec<Volume> = found.spares.iter().map(Volume::new).collect();
-        let good_by_itself = |volume: &Volume| matches!(volume.state, "intact" | "usable");
-        let spares_suffered = !spare_volumes.iter().all(good_by_itself) || !found.not_fitting.is_empty();
+        let spares_suffered = found.spares.iter().any(VolumeReport::is_lost) || !found.not_fitting.is_empty();
         let all = volumes.iter().chain(&spare_volumes);
         let blemished = spares_suffered || all.flat_map(|volume| &volume.files).any(File::is_blemished);
         let changed = contents.as_ref().is_some_and(|contents| !contents.changed_while_read.is_empty());
@@ -399,7 +398,9 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
         }
         let again = if report.missing.len() + report.damaged.len() == 1 { "it" } else { "them" };
         let next = match set.needed() {
-            needed if !set.spares.is_empty() && report.damaged.is_empty() && needed < set.missing_count() => {
+            needed
+                if !set.spares.is_empty() && report.damaged.is_empty() && (needed as usize) < report.missing.len() =>
+            {
                 let any = if needed == 1 { "any one".to_owned() } else { format!("any {needed}") };
                 format!(
                     "Next: ask the sender for {any} of {again} again, and put it beside the others, under any name."

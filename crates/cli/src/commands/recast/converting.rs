@@ -29,7 +29,6 @@ use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::registry::{Format, PAGE, SEALED};
 use under_seal_core::formats::sealed::volume::Ids;
-use under_seal_core::formats::sealed::volume::SpareWish;
 use under_seal_core::formats::sealed::{KeyCost, SealedReader};
 use under_seal_core::ground::context::Context;
 use under_seal_core::ground::entry::Totals;
@@ -179,7 +178,7 @@ fn converted(
     let request = PackRequest {
         format,
         fit,
-        spares: if format.can(Ability::Spares) { standing.spares } else { SpareWish::NONE },
+        spares: standing.spares_in(format),
         squeeze,
         message,
         hide_names,

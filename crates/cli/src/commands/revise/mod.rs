@@ -17,9 +17,7 @@ use crate::ui::text::{entries, first_few, shown};
 use place::Place;
 use report::{Outcome, Report, lines};
 use std::slice;
-use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::sealed::SealedReader;
-use under_seal_core::formats::sealed::volume::SpareWish;
 use under_seal_core::ground::entry::EntryPath;
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::ground::passwords::{Guessing, guessable_words};
@@ -70,7 +68,7 @@ pub fn run(arguments: &ReviseArguments) -> Result<u8, Failure> {
         format: place.format,
         fit: fit.unwrap_or(standing.fit),
         squeeze: standing.squeeze,
-        spares: if place.format.can(Ability::Spares) { standing.spares } else { SpareWish::NONE },
+        spares: standing.spares_in(place.format),
         message: &message,
         hide_names: standing.hides_names,
         replace: place.replaces,

@@ -5,7 +5,7 @@ use crate::formats::sealed::volume::spares::column::Verdict;
 use crate::formats::sealed::volume::spares::reach::{Beyond, beyond};
 use crate::formats::sealed::volume::spares::{cells_in_spare, spare_bytes};
 use crate::formats::sealed::volume::supplement::{Run, push_run, without};
-use crate::formats::sealed::volume::{CellReader, Geometry, VolumeFile, VolumeKind, VolumeSet};
+use crate::formats::sealed::volume::{CellReader, Geometry, VolumeKind, VolumeSet};
 use crate::formats::spot::Spot;
 use crate::ground::context::{Context, Phase, Progress};
 use std::collections::{BTreeMap, BTreeSet};
@@ -76,6 +76,13 @@ pub struct VolumeReport {
     pub files: Vec<FileReport>,
 }
 
+impl VolumeReport {
+    /// Whether some of it cannot be had from any of its files.
+    pub const fn is_lost(&self) -> bool {
+        matches!(self.state, VolumeState::Missing | VolumeState::Damaged)
+    }
+}
+
 /// What was found of a whole set.
 #[derive(Debug, Clone, PartialEq, Eq, Default)]
 pub struct SetReport {
@@ -122,10 +129,10 @@ impl SetReport {
 /// # Errors
 /// [`Interruption`]; damage is no error but a finding.
 pub fn inspect(set: &VolumeSet, context: &Context<'_>) -> Result<SetReport, Interruption> {
-    let read = |files: &mut dyn Iterator<Item = &VolumeFile>| files.map(|file| file.length).sum::<u64>();
+    let bytes: u64 = set.files().map(|file| file.length).sum();
     // Beside spare volumes everything is read once more, to compare it with them.
     let times = if set.spares.is_empty() { 1 } else { 2 };
-    context.tell(Progress::Begin(Phase::Inspecting, read(&mut set.files()).saturating_mul(times)));
+    context.tell(Progress::Begin(Phase::Inspecting, bytes.saturating_mul(times)));
     let mut reader = CellReader::new(set.clone());
     let mut report = SetReport::default();
     for number in 1..=set.geometry.data_volumes {
@@ -150,9 +157,8 @@ pub fn inspect(set: &VolumeSet, context: &Context<'_>) -> Result<SetReport, Inte
     report.not_fitting = judged.not_fitting.into_iter().collect();
     report.disputed = judged.disputed;
     for volume in &mut report.volumes {
-        let lost = matches!(volume.state, VolumeState::Missing | VolumeState::Damaged);
         let all = [Run::of_volume(&set.geometry, volume.number)];
-        volume.made_good = lost && !report.disputed && without(&all, &report.beyond.cells) == all;
+        volume.made_good = volume.is_lost() && !report.disputed && without(&all, &report.beyond.cells) == all;
     }
     context.tell(Progress::End);
     Ok(report)
@@ -170,8 +176,12 @@ fn judge_spares(reader: &mut CellReader, context: &Context<'_>) -> Result<Judged
     let (groups, geometry) = (reader.set().groups(), reader.set().geometry);
     let mut judged = Judged::default();
     for group in 0..groups.count() {
-        let of_group = |number: &u32| groups.of_spare(*number).is_some_and(|(of, _)| of == group);
-        let files = reader.set().spares.iter().filter(|(number, _)| of_group(number)).flat_map(|(_, files)| files);
+        let files = reader
+            .set()
+            .spares
+            .iter()
+            .filter(|(number, _)| groups.has_spare(group, **number))
+            .flat_map(|(_, files)| files);
         // Columns of which there is no spare cell are claims.
         let columns = files.map(|file| file.held_of_spare(&geometry)).max().unwrap_or(0);
         for index in 0..columns {

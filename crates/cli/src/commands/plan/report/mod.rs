@@ -211,7 +211,7 @@ impl Report {
                 .filter(|outline| is_cut && planning.parcels.is_empty() && (outline.volumes > 1 || wished > 0))
                 .map(|outline| {
                     let page_alone = by_mail == Some(ByMail::Alone);
-                    spares::Spares::of(&outline, settings.spares.value, (fit, u32::from(page_alone)))
+                    spares::Spares::of(&outline, wished, (fit, u32::from(page_alone)))
                 }),
             by_mail,
             sending_seconds: planning

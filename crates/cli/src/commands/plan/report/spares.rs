@@ -6,7 +6,7 @@ use crate::ui::text::{count, size};
 use crate::words::survives;
 use serde::Serialize;
 use std::collections::BTreeSet;
-use under_seal_core::formats::sealed::volume::{Groups, SpareWish};
+use under_seal_core::formats::sealed::volume::Groups;
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::tasks::plan::Outline;
 
@@ -39,8 +39,7 @@ struct Choice {
 
 impl Spares {
     /// `beside` goes along in as many messages of its own.
-    pub fn of(outline: &Outline, wish: SpareWish, (fit, beside): (Fit, u32)) -> Self {
-        let wished = wish.count(outline.volumes);
+    pub fn of(outline: &Outline, wished: u32, (fit, beside): (Fit, u32)) -> Self {
         let groups = Groups::of(outline.volumes);
         let all: BTreeSet<u32> = SHOWN.into_iter().chain((wished > 0).then_some(wished)).collect();
         let choice = |number: u32| Choice {

@@ -79,11 +79,16 @@ pub struct NamedParcel<'a> {
 
 /// What a name says of the parcel that it is the name of, also where something was added behind.
 pub fn parcel_named(name: &[u8]) -> Option<NamedParcel<'_>> {
-    let at = (0..name.len()).rev().find(|at| name[*at..].starts_with(PARCEL.as_bytes()))?;
+    let at = last(PARCEL, name)?;
     let (delivery, behind) = (&name[..at], &name[at + PARCEL.len()..]);
     let (number, behind) = leading_number(behind)?;
     let (count, rest) = leading_number(behind.strip_prefix(b"of")?)?;
     (count <= MAX_PIECES && (1..=count).contains(&number)).then_some(NamedParcel { delivery, number, count, rest })
+}
+
+/// Where a word stands last in a name.
+fn last(word: &str, name: &[u8]) -> Option<usize> {
+    (0..name.len()).rev().find(|at| name[*at..].starts_with(word.as_bytes()))
 }
 
 fn leading_number(text: &[u8]) -> Option<(u32, &[u8])> {
@@ -105,7 +110,7 @@ pub fn spare_named(suffix: &str) -> Option<(u32, u32)> {
 /// The archive's name and the number, where a name is one that spare volumes are written under.
 pub fn spare_parts(name: &OsStr) -> Option<(OsString, u32)> {
     let bytes = name.as_encoded_bytes();
-    let at = (0..bytes.len()).rev().find(|at| bytes[*at..].starts_with(SPARE.as_bytes()))?;
+    let at = last(SPARE, bytes)?;
     let (number, _) = spare_named(std::str::from_utf8(&bytes[at..]).ok()?)?;
     Some((name_of(&bytes[..at]), number))
 }

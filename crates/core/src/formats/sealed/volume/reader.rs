@@ -177,7 +177,8 @@ impl CellReader {
     ) -> Result<bool, CellError> {
         let (volume, index) = self.set.geometry.locate(cell);
         for copy in 0..self.set.copies_of(VolumeKind::Data, volume).len() {
-            if let Some(length) = self.fetch((VolumeKind::Data, volume, copy), index)?
+            let which = (VolumeKind::Data, volume, copy);
+            if let Some(length) = self.in_buffer(|reader, buffer| reader.fetch_into(which, index, buffer))?
                 && let Some(held) = open(&mut self.buffer[..length - CHECK_BYTES])
             {
                 self.held = held.min(length);
@@ -199,11 +200,16 @@ impl CellReader {
         copy: usize,
         index: u32,
     ) -> Result<Option<(usize, blake3::Hash)>, FileError> {
+        self.in_buffer(|reader, buffer| reader.read_copy_into((kind, volume, copy), index, buffer))
+    }
+
+    /// Reads something into this reader's own buffer, which has room for a whole cell.
+    fn in_buffer<T>(&mut self, read: impl FnOnce(&mut Self, &mut [u8]) -> T) -> T {
         let mut buffer = std::mem::take(&mut self.buffer);
         buffer.resize(self.set.geometry.cell_length.bytes(), 0);
-        let read = self.read_copy_into((kind, volume, copy), index, &mut buffer);
+        let outcome = read(self, &mut buffer);
         self.buffer = buffer;
-        read
+        outcome
     }
 
     /// The same, into a buffer that has room for a whole cell.
@@ -219,16 +225,8 @@ impl CellReader {
         Ok(intact.map(|sealed| (length - CHECK_BYTES, sealed.digest)))
     }
 
-    /// Reads one copy of a cell into the buffer, whatever it is; its length, or `None` where it cannot be read.
-    fn fetch(&mut self, which: Copy, index: u32) -> Result<Option<usize>, FileError> {
-        let mut buffer = std::mem::take(&mut self.buffer);
-        buffer.resize(self.set.geometry.cell_length.bytes(), 0);
-        let fetched = self.fetch_into(which, index, &mut buffer);
-        self.buffer = buffer;
-        fetched
-    }
-
-    /// The same, into a buffer that has room for a whole cell.
+    /// Reads one copy of a cell, whatever it is, into a buffer that has room for a whole one; its length, or `None` where it cannot be
+    /// read.
     fn fetch_into(&mut self, which: Copy, index: u32, into: &mut [u8]) -> Result<Option<usize>, FileError> {
         let (kind, volume, copy) = which;
         let Some(copy) = self.set.copies_of(kind, volume).get(copy) else { return Ok(None) };

@@ -271,11 +271,6 @@ impl VolumeSet {
         (1..=self.geometry.data_volumes).filter(|number| !self.volumes.contains_key(number)).collect()
     }
 
-    /// How many data volumes are not here.
-    pub fn missing_count(&self) -> u32 {
-        u32::try_from(self.missing().len()).unwrap_or(u32::MAX)
-    }
-
     /// How many volumes more are needed, of those that are missing or spare ones, for the spare volumes that are here to make good the
     /// rest.
     pub fn needed(&self) -> u32 {

@@ -1,6 +1,6 @@
 //! The arithmetic of spare volumes: every cell of one is a sum of multiples of data cells, byte by byte, in the field of 256 elements.
 //! The multipliers are a Cauchy matrix, of which every square part can be inverted: any cells of a column can be recreated from as many
-//! spare ones. docs/format.md (7.4) gives the field and the matrix.
+//! spare ones. docs/format.md (1.6) gives the field and the matrix.
 
 /// x^8 + x^4 + x^3 + x^2 + 1 without its highest power: what a byte that is doubled beyond 255 is reduced by.
 const POLYNOMIAL: u8 = 0x1D;
@@ -98,11 +98,6 @@ impl Sums {
             rows.push(row);
         }
         Some(Self(rows))
-    }
-
-    /// How many sums.
-    pub fn count(&self) -> usize {
-        self.0.len()
     }
 
     /// Works out one sum of these cells, which are as long as it is.
@@ -207,7 +202,7 @@ mod tests {
             let (unknown, known): (Vec<u8>, Vec<u8>) = (0..members).partition(|member| lost.contains(member));
             let (used, foretold) = places.split_at(unknown.len());
             let sums = Sums::recreating(&known, used, &unknown, foretold).unwrap();
-            prop_assert_eq!(sums.count(), places.len());
+            prop_assert_eq!(sums.0.len(), places.len());
             let inputs: Vec<&[u8]> = known.iter().map(|member| all[usize::from(*member)]).chain(spares.iter().take(used.len()).map(Vec::as_slice)).collect();
             let expected = unknown.iter().map(|member| &cells[usize::from(*member)]).chain(&spares[used.len()..]);
             for (sum, expected) in expected.enumerate() {

@@ -61,12 +61,6 @@ impl Column {
         Ok(())
     }
 
-    /// The spare volumes that were tried before others that a way uses, and not taken.
-    pub fn passed_over(&self, used: &[u32]) -> Vec<u32> {
-        let last = self.spares.iter().rposition(|(number, _)| used.contains(number)).unwrap_or(0);
-        self.spares[..last].iter().map(|(number, _)| *number).filter(|number| !used.contains(number)).collect()
-    }
-
     /// The same for the spare cell of a volume, and its place in the group.
     pub fn take_spare<E>(
         &mut self,
@@ -124,6 +118,12 @@ impl Column {
             self.sums(&way, &[])?.work_out(wanted, &self.inputs(&way), into);
             accept(into).then(|| self.numbers(&way))
         })
+    }
+
+    /// The spare volumes that were tried before others that a way uses, and not taken.
+    pub fn passed_over(&self, used: &[u32]) -> Vec<u32> {
+        let last = self.spares.iter().rposition(|(number, _)| used.contains(number)).unwrap_or(0);
+        self.spares[..last].iter().map(|(number, _)| *number).filter(|number| !used.contains(number)).collect()
     }
 
     /// Recreates the cell of an unknown member where nothing proves what comes of it: the way in which most of the spare cells agree.

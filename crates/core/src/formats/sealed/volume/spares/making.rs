@@ -57,7 +57,7 @@ pub fn stage_spares(written: &mut WrittenVolumes, staging: &Staging, context: &C
     let files: Vec<_> = written.placings.iter().map(|placing| staging.path_of(placing.number)).collect();
     let set = VolumeSet::from_files(&files).map_err(SpareError::Regather)?;
     let numbers: Vec<u32> = (1..=count).collect();
-    make_spares(&set, &numbers, |number| staging.create(staged_number(number)), |_, file| file.finish(), context)?;
+    make_spares(&set, &numbers, |number| staging.create(staged_number(number)), context)?;
     let made: Vec<_> = numbers.iter().map(|number| staging.path_of(staged_number(*number))).collect();
     verify_volumes(&made, VolumeKind::Spare, &numbers, context)?;
     written.spares = numbers
@@ -95,7 +95,7 @@ pub fn verify_volumes(
     Ok(())
 }
 
-/// Makes the spare volumes of these numbers, in files that `create` gives, and hands each file over when all is written in it.
+/// Makes the spare volumes of these numbers, in files that `create` gives, and waits until the disk holds them.
 ///
 /// # Errors
 /// [`CellError`] where a data cell cannot be had, not even from other spare volumes, or where a file cannot be written.
@@ -103,7 +103,6 @@ pub fn make_spares(
     set: &VolumeSet,
     numbers: &[u32],
     mut create: impl FnMut(u32) -> Result<NewFile, FileError>,
-    mut finish: impl FnMut(u32, NewFile) -> Result<(), FileError>,
     context: &Context<'_>,
 ) -> Result<(), CellError> {
     let groups = set.groups();
@@ -123,9 +122,7 @@ pub fn make_spares(
             files.push(file);
         }
         write_cells(set, group, &spares, &mut files, context)?;
-        for ((number, _), file) in spares.into_iter().zip(files) {
-            finish(number, file)?;
-        }
+        files.into_iter().try_for_each(NewFile::finish)?;
     }
     context.tell(Progress::End);
     Ok(())

@@ -2,7 +2,7 @@
 //!
 //! [`Groups`] says which data volumes a spare volume stands for; [`code`] is the arithmetic; [`column`] works on the cells that have the
 //! same index in the volumes of a group. A spare volume depends on nothing but the data cells and its number, so spare volumes can be
-//! added to a set at any time. They prove nothing: what is recreated has to pass the seals. docs/format.md (7.4) gives every byte.
+//! added to a set at any time. They prove nothing: what is recreated has to pass the seals. docs/format.md (1.6) gives every byte.
 
 pub mod code;
 pub mod column;
@@ -133,6 +133,11 @@ impl Groups {
         let at = number.checked_sub(1)?;
         let place = u8::try_from(at / self.count()).ok().filter(|place| u32::from(*place) < MAX_PLACES)?;
         Some((at % self.count(), place))
+    }
+
+    /// Whether a spare volume belongs to a group.
+    pub fn has_spare(self, group: u32, number: u32) -> bool {
+        self.of_spare(number).is_some_and(|(of, _)| of == group)
     }
 
     /// How many volumes more are needed, where these data volumes are missing and these spare ones are here.

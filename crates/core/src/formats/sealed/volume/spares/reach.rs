@@ -36,8 +36,10 @@ pub fn beyond(geometry: &Geometry, lost: &[Run], spares: &BTreeMap<u32, Vec<Rang
     }
     let (mut cells, mut asked) = (Vec::new(), Vec::new());
     for (group, lost) in by_group {
-        let of_group = |number: &u32| groups.of_spare(*number).is_some_and(|(of, _)| of == group);
-        let here = spares.iter().filter(|(number, _)| of_group(number)).flat_map(|(_, columns)| columns.clone());
+        let here = spares
+            .iter()
+            .filter(|(number, _)| groups.has_spare(group, **number))
+            .flat_map(|(_, columns)| columns.clone());
         let stretches = stretches(&lost, &here.collect::<Vec<_>>());
         // The same volumes are asked for all along, the one with the most such columns first, so that the runs are few. Of equal ones
         // that is the last, whose last cell may be shorter.
