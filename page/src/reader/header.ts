@@ -22,6 +22,8 @@ export interface Header {
   cutId: Uint8Array;
   number: number;
   volumes: number;
+  /** How many spare volumes were made with the data volumes. */
+  spares: number;
   cellsAVolume: number;
   cells: number;
   lastCellBytes: number;
@@ -58,7 +60,7 @@ export function readHeader(bytes: Uint8Array, engine: Engine): Header {
     && volumes >= 1 && volumes <= MAX_VOLUMES && spares <= MAX_VOLUMES
     && volumes === Math.ceil(cells / cellsAVolume) && number >= 1 && number <= most;
   if (!agrees) throw new Refusal('contradicts itself');
-  return { bytes, kind, setId, cutId, number, volumes, cellsAVolume, cells, lastCellBytes, cellBytes };
+  return { bytes, kind, setId, cutId, number, volumes, spares, cellsAVolume, cells, lastCellBytes, cellBytes };
 }
 
 /** What all headers of one set and cut have alike. */

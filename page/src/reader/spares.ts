@@ -1,7 +1,7 @@
 // Spare volumes (docs/format.md 1.6): out of as many spare cells as data cells are lost, these are recreated. The arithmetic is that of
 // bytes in the field of 256 elements; nothing that comes of it is believed before its seal is right.
 
-import { cellsIn, type Header } from './header';
+import type { Header } from './header';
 
 const MAX_MEMBERS = 200;
 const MAX_PLACES = 56;
@@ -159,7 +159,7 @@ export function beyond(header: Header, lost: Lost[], held: Held): Lost[] {
     const spares = held.get(group);
     // The last volumes first: it is the same ones all along, so that the runs are few.
     const runs = ofGroup.toSorted((one, other) => other.volume - one.volume || one.first - other.first);
-    const lacking = new Uint16Array(header.cellsAVolume <= (spares?.length ?? 0) ? header.cellsAVolume : (spares?.length ?? 0));
+    const lacking = new Uint16Array(Math.min(header.cellsAVolume, spares?.length ?? 0));
     const indices = ({ volume, first, last }: Lost): [number, number] => [first - (volume - 1) * header.cellsAVolume, last - (volume - 1) * header.cellsAVolume];
     for (const run of runs) {
       const [from, to] = indices(run);
@@ -184,14 +184,4 @@ export function beyond(header: Header, lost: Lost[], held: Held): Lost[] {
     }
   }
   return asked;
-}
-
-/** How many cells a spare volume has. */
-export function cellsInSpare(header: Header): number {
-  return header.cellsAVolume;
-}
-
-/** Whether a data volume has a cell of this index. */
-export function has(header: Header, volume: number, index: number): boolean {
-  return index < cellsIn(header, volume);
 }

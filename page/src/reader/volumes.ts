@@ -5,7 +5,7 @@ import type { Engine } from '../engine';
 import { Fields, areEqual, areZeros, hex, joined, numbers } from './bytes';
 import { DATA, HEADER_BYTES, SPARE, SUPPLEMENT, agreement, bytesOfCell, cellsIn, looksLikeVolume, readHeader, type Header } from './header';
 import { Refusal, type Reason } from './refusal';
-import { Groups, beyond, cellsInSpare, has, recreated, type Column, type Held } from './spares';
+import { Groups, beyond, recreated, type Column, type Held } from './spares';
 
 /** A supplement's table of runs (1.4). */
 const RUNS_BYTES = 4096;
@@ -86,8 +86,8 @@ export class VolumeSet {
     this.runs.push({ first: (number - 1) * this.header.cellsAVolume, count: cellsIn(this.header, number), file, at: HEADER_BYTES });
   }
 
-  addSpare(file: Given, number: number): void {
-    this.found.push({ name: file.name, bytes: file.blob.size, spare: number });
+  addSpare(file: Given, number: number, byCells: boolean): void {
+    this.found.push({ name: file.name, bytes: file.blob.size, spare: number, byCells });
     this.spares.set(number, [...(this.spares.get(number) ?? []), file]);
   }
 
@@ -168,9 +168,9 @@ export class VolumeSet {
     const { group, members, spares } = this.groupOf(volume);
     const column: Column = { known: [], unknown: [], spares: [] };
     const isGone = (number: number) => number === volume || !this.present.has(number);
-    if (members.filter(number => has(this.header, number, index) && isGone(number)).length > spares.length) return;
+    if (members.filter(number => index < cellsIn(this.header, number) && isGone(number)).length > spares.length) return;
     for (const [member, number] of members.entries()) {
-      if (!has(this.header, number, index)) continue;
+      if (index >= cellsIn(this.header, number)) continue;
       const bytes = number === volume ? undefined : await this.intact((number - 1) * this.header.cellsAVolume + index);
       if (bytes) column.known.push({ member, bytes });
       else column.unknown.push(member);
@@ -211,7 +211,7 @@ export class VolumeSet {
     for (const [number, files] of this.spares) {
       const { group } = groups.ofSpare(number);
       const room = Math.max(...files.map(file => Math.floor((file.blob.size - HEADER_BYTES) / this.header.cellBytes)));
-      const cells = Math.max(0, Math.min(cellsInSpare(this.header), room));
+      const cells = Math.max(0, Math.min(this.header.cellsAVolume, room));
       const before = held.get(group) ?? new Uint16Array(0);
       const counts = new Uint16Array(Math.max(before.length, cells));
       counts.set(before);
@@ -359,12 +359,17 @@ async function setOf(members: Member[], engine: Engine): Promise<VolumeSet> {
   const inOrder = members.toSorted((one, other) => one.header.number - other.header.number);
   for (const { file, header } of inOrder) {
     if (header.kind === DATA) set.addVolume(file, header.number, false);
-    if (header.kind === SPARE) set.addSpare(file, header.number);
+    if (header.kind === SPARE) set.addSpare(file, header.number, false);
   }
   for (const { file, header } of inOrder) {
     if (header.kind === SUPPLEMENT) await set.addSupplement(file);
   }
   return set;
+}
+
+interface Place {
+  kind: number;
+  number: number;
 }
 
 /** Knows a volume with a damaged header by its cells: their checks fit one number of one set only. */
@@ -375,27 +380,31 @@ class Recogniser {
   async recognise(file: Given): Promise<boolean> {
     for (const set of this.sets) {
       const bytes = await readBytes(file.blob, HEADER_BYTES, TRIED_CELLS * set.header.cellBytes);
-      const number = bytes && this.numberOf(set, bytes);
-      if (number) {
-        set.addVolume(file, number, true);
-        return true;
-      }
+      const volume = bytes && this.volumeOf(set, bytes);
+      if (!volume) continue;
+      if (volume.kind === SPARE) set.addSpare(file, volume.number, true);
+      else set.addVolume(file, volume.number, true);
+      return true;
     }
     return false;
   }
 
-  private numberOf(set: VolumeSet, bytes: Uint8Array): number | undefined {
+  private volumeOf(set: VolumeSet, bytes: Uint8Array): Place | undefined {
     const { header, missing } = set;
     const isMissing = new Set(missing);
-    const here = Array.from({ length: header.volumes }, (_, place) => place + 1).filter(number => !isMissing.has(number));
+    const upTo = (count: number) => Array.from({ length: count }, (_, place) => place + 1);
+    const here = upTo(header.volumes).filter(number => !isMissing.has(number));
+    // Where nothing says how many spare volumes there are, those that were made together with this one may say it.
+    const spares = upTo(Math.max(header.spares, ...set.spareNumbers));
+    const places = [...missing, ...here].map(number => ({ kind: DATA, number })).concat(spares.map(number => ({ kind: SPARE, number })));
     for (let index = 0; index < TRIED_CELLS; index += 1) {
-      for (const number of [...missing, ...here]) {
-        if (index >= cellsIn(header, number)) continue;
-        const length = bytesOfCell(header, (number - 1) * header.cellsAVolume + index);
+      for (const { kind, number } of places) {
+        if (index >= (kind === SPARE ? header.cellsAVolume : cellsIn(header, number))) continue;
+        const length = kind === SPARE ? header.cellBytes : bytesOfCell(header, (number - 1) * header.cellsAVolume + index);
         const cell = bytes.subarray(index * header.cellBytes, index * header.cellBytes + length);
         this.tried.left -= TRY_BYTES;
         if (cell.length < length || this.tried.left < 0) continue;
-        if (checkMatches(this.engine, header, DATA, number, index, this.digestOf(cell), cell.subarray(length - 16))) return number;
+        if (checkMatches(this.engine, header, kind, number, index, this.digestOf(cell), cell.subarray(length - 16))) return { kind, number };
       }
     }
     return undefined;

@@ -20,7 +20,7 @@ export function showVolumes(crew: Crew, set: SetTold, others: Found[]): { checke
     : `${here} of ${count(header.volumes, 'volume')} ${here === 1 ? 'is' : 'are'} here${set.spares > 0 ? `, and ${count(set.spares, 'spare volume')}` : ''}. Missing: ${numbers(missing)}.`;
   draw(set, new Set());
   const told = [...others, ...set.found.filter(file => file.wrong && file.wrong !== 'damaged')].filter(file => file.wrong).map(ofFile);
-  told.push(...set.found.filter(file => file.byCells).map(file => `${shown(file.name)} is damaged at its beginning. Its content shows that it is volume ${file.number}.`));
+  told.push(...set.found.filter(file => file.byCells).map(file => `${shown(file.name)} is damaged at its beginning. Its content shows that it is ${file.spare ? `spare volume ${file.spare}` : `volume ${file.number}`}.`));
   const twice = set.found.filter(file => file.again).length;
   if (twice > 0) told.push(`${count(twice, 'file')} ${twice === 1 ? 'is' : 'are'} here more than once. That does no harm.`);
   byId('volumes-notes').replaceChildren(...told.map(textContent => element('li', { textContent })));

@@ -19,8 +19,9 @@ pub struct Standing {
     spares: SpareWish,
     pub message: String,
     pub hides_names: bool,
-    /// What it holds, and what it takes on disk.
+    /// What it holds.
     pub totals: Totals,
+    /// What it takes on disk, spare volumes too.
     pub bytes: u64,
     pub volumes: u64,
     pub set: Option<String>,

@@ -219,7 +219,7 @@ fn parcels_and_other_archives_are_checked_together() {
     fs::copy(desk.volume(3), desk.path("in/more.useal")).unwrap();
     let more = desk.run(&["check", "in"]).expect(4);
     assert!(
-        more.out.contains("1 of 7") && more.out.contains(&as_written("under-seal check in/more.useal")),
+        more.out.contains("1 of 7") && more.out.contains(&as_written("in/more.useal")),
         "{}",
         more.out
     );

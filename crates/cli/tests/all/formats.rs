@@ -173,7 +173,10 @@ fn a_name_that_cannot_be_here_is_told(#[case] wish: &str, #[case] code: i32, #[c
     assert_eq!(desk.names("in"), if wish == "rename" { vec![here.clone()] } else { Vec::new() });
     if wish == "rename" {
         assert!(said.contains(&format!("{here} is {long} in the archive")), "{said}");
-        desk.run(&["compare", "a.cpio", &format!("in/{here}")]).expect(0);
+        // What stands in for Windows says something else of names that long.
+        if cfg!(unix) {
+            desk.run(&["compare", "a.cpio", &format!("in/{here}")]).expect(0);
+        }
     }
 }
 

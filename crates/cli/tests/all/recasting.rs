@@ -75,9 +75,10 @@ fn what_is_not_kept_is_told_before(#[case] to: &str, #[case] options: &[&str], #
     desk.run(&["pack", "box", "--message", "Mind the step."]).expect(0);
     let ran = desk.run(&[&["recast", "box.useal", "--as", to, "--dry-run", "--json"], options].concat()).expect(0);
     let lost = ran.json("/archives/0/not_kept").to_string();
-    // Tar keeps names as they are; ZIP does not.
+    // Tar keeps names as they are; ZIP does not. On Windows each is text.
     let told = told.iter().filter(|what| **what != "%XX");
-    assert!(told.clone().all(|what| lost.contains(what)) && lost.contains("%XX") == (to == "zip"), "{lost}");
+    let is_escaped = to == "zip" && cfg!(unix);
+    assert!(told.clone().all(|what| lost.contains(what)) && lost.contains("%XX") == is_escaped, "{lost}");
     assert_eq!(
         fs::read_dir(desk.path("")).unwrap().filter(|entry| entry.as_ref().unwrap().path().is_file()).count(),
         1

@@ -7,7 +7,29 @@ use under_seal_core::disk::{Links, bytes_in_holes, identity_at};
 #[path = "../../../core/tests/support/system.rs"]
 mod of_core;
 
-pub use of_core::{links, set_mode, symlink};
+pub use of_core::{links, set_mode, set_time, symlink};
+
+/// How many entries there are, the dossier's link among them, where it could be made.
+pub fn with_link(count: usize) -> usize {
+    count - 1 + usize::try_from(links(1)).unwrap()
+}
+
+/// What is told of the dossier, where its link could be made, and where not.
+pub fn with_link_told(words: &str) -> String {
+    if links(1) == 1 { words.to_owned() } else { words.replace(", 1 link", "") }
+}
+
+/// A screening command that looks, and says yes.
+pub const LOOKS: &str = if cfg!(windows) { "dir /s" } else { "ls -R" };
+
+/// A screening command that says no.
+pub const SAYS_NO: &str = if cfg!(windows) { "exit 1 &" } else { "false #" };
+
+/// A screening command that shows the environment, and says yes where the folder is there.
+pub const SHOWS_SETTINGS: &str = if cfg!(windows) { "set & dir" } else { "env && test -d" };
+
+/// What a shell ends with where it finds no program.
+pub const NOT_FOUND: &str = if cfg!(windows) { "exit code 9009" } else { "exit code 127" };
 
 /// A path as the program writes it here.
 pub fn as_written(path: &str) -> String {

@@ -62,7 +62,7 @@ fn the_password_tells_which_of_contradicting_headers_is_genuine() {
     browser.save_everything().unwrap();
 }
 
-/// Two volumes are lost, one of them in part, and one spare volume is forged: the page recreates all of it, and where that is too much,
+/// Two volumes are lost, one of them in part, one spare volume is forged, and another has lost its header: the page recreates all of it, and where that is too much,
 /// asks for the same as the program.
 #[test]
 fn spare_volumes_make_good_what_is_lost_in_the_page_too() {
@@ -76,9 +76,11 @@ fn spare_volumes_make_good_what_is_lost_in_the_page_too() {
         bytes[HEADER_BYTES..].iter_mut().step_by(999).for_each(|byte| *byte ^= 1);
         mend_checks(bytes);
     });
+    edit(&desk.path("out/set-spare2of3.useal"), |bytes| bytes[700] ^= 1);
     let Some(browser) = Browser::with_page(&desk.path("."), Device::Computer) else { return };
     browser.give("files", &desk.volumes());
-    browser.wait_for("#volumes-told", &["4 of 5 volumes are here, and 3 spare volumes. Missing: 2."]);
+    let told = ["4 of 5 volumes are here, and 3 spare volumes. Missing: 2.", "shows that it is spare volume 2."];
+    browser.wait_for("#volumes-told", &told);
     browser.wait_for("#volumes-state", &["The spare volumes make good what is missing or damaged."]);
     browser.unlock(PASSWORD);
     browser.wait_for("#list-sums", &["1 file, 650 KB"]);

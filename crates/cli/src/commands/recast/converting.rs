@@ -14,7 +14,7 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::section::{headed, listed};
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, bytes, contents, count, grouped, size, wrapped_behind};
+use crate::ui::text::{self, contents, count, grouped, size, wrapped_behind};
 use crate::{session, words};
 use serde::Serialize;
 use std::collections::HashSet;
@@ -196,7 +196,7 @@ fn converted(
     drop(progress);
     let volumes: Vec<_> = packed.volumes.iter().map(|volume| (volume.path.clone(), volume.bytes)).collect();
     one.written = true;
-    one.after_bytes = Some(volumes.iter().map(|(_, bytes)| bytes).sum());
+    one.after_bytes = Some(packed.bytes());
     one.volumes = Volume::all(volumes);
     one.spare_volumes = Volume::all(packed.spares.clone());
     one.replaced = packed.replaced.iter().map(|(path, _)| text::path(path)).collect();
@@ -358,7 +358,7 @@ fn one_lines(one: &One) -> Vec<String> {
     lines.extend(table::summary(&[
         ("inside", vec![one.contents()]),
         ("before", vec![size(one.before_bytes)]),
-        ("after", one.after_bytes.map(bytes).into_iter().collect()),
+        ("after", one.after_bytes.map(size).into_iter().collect()),
         ("not kept", one.not_kept.clone()),
         (
             "verified",

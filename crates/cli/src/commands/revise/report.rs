@@ -166,11 +166,10 @@ impl Report {
 
     pub fn written(&mut self, revised: &Packed, credentials: &[Credentials]) {
         let volumes: Vec<_> = revised.volumes.iter().map(|volume| (volume.path.clone(), volume.bytes)).collect();
-        let taken = volumes.iter().map(|(_, bytes)| bytes).sum();
         self.outcome = Outcome::Written;
         self.written = true;
         self.set = revised.volumes.first().and_then(|volume| volume.ids).map(|ids| ids.set_text());
-        self.after = Holding::of(revised.totals, Some((volumes.len() as u64, taken)));
+        self.after = Holding::of(revised.totals, Some((volumes.len() as u64, revised.bytes())));
         self.volumes = Volume::all(volumes);
         self.spare_volumes = Volume::all(revised.spares.clone());
         self.replaced = revised.replaced.iter().map(|(path, _)| text::path(path)).collect();

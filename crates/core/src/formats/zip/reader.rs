@@ -202,6 +202,10 @@ impl ArchiveReader for ZipReader {
         self.segments.spots().cloned().collect()
     }
 
+    fn close_files(&mut self) {
+        self.segments.close_files();
+    }
+
     fn refused(&self) -> &[Refused] {
         &self.tree.refused
     }

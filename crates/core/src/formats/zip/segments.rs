@@ -17,7 +17,8 @@ pub struct Segments {
 
 #[derive(Debug)]
 struct Segment {
-    file: OpenSpot,
+    /// `None` where it was closed for now.
+    file: Option<OpenSpot>,
     spot: Spot,
     start: u64,
     length: u64,
@@ -33,7 +34,7 @@ impl Segments {
         for spot in spots.iter().cloned().map(Into::into) {
             let file = spot.open()?;
             let (start, length) = (segments.length, file.length());
-            segments.files.push(Segment { file, spot, start, length });
+            segments.files.push(Segment { file: Some(file), spot, start, length });
             segments.length = start.saturating_add(length);
         }
         Ok(segments)
@@ -42,6 +43,11 @@ impl Segments {
     /// The same files, opened once more.
     pub(super) fn reopened(&self) -> Result<Self, FileError> {
         Self::open(&self.spots().cloned().collect::<Vec<_>>())
+    }
+
+    /// Closes the files; what is read later opens them for as long as that takes.
+    pub(super) fn close_files(&mut self) {
+        self.files.iter_mut().for_each(|segment| segment.file = None);
     }
 
     /// So many bytes from a place on, deciphered: one file, wherever they lie.
@@ -86,7 +92,10 @@ impl Segments {
         let Some(segment) = self.files.get(place) else { return Ok(0) };
         let inside = at - segment.start;
         let room = usize::try_from(segment.length - inside).unwrap_or(usize::MAX).min(buffer.len());
-        let read = segment.file.read_up_to(&mut buffer[..room], inside);
+        let read = match &segment.file {
+            Some(file) => file.read_up_to(&mut buffer[..room], inside),
+            None => segment.spot.open()?.read_up_to(&mut buffer[..room], inside),
+        };
         read.map_err(FileError::on(FileAction::Read, &segment.spot.path))
     }
 

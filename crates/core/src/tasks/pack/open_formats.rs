@@ -38,12 +38,16 @@ impl Delivery {
             OldContents::None | OldContents::Frames { .. } => {
                 self.write_open(OldEntries::None, password, &staging, context)?
             }
-            OldContents::Entries { archive, as_stored } => match self.carried(archive).filter(|_| as_stored) {
-                Some(zip) => self.write_open(OldEntries::Stored(zip), password, &staging, context)?,
-                None => extracting(archive, &self.catalogue, self.format, context, |pipe| {
-                    self.write_open(OldEntries::Piped(pipe), password, &staging, context)
-                })?,
-            },
+            OldContents::Entries { archive, as_stored } => {
+                let written = match self.carried(archive).filter(|_| as_stored) {
+                    Some(zip) => self.write_open(OldEntries::Stored(zip), password, &staging, context)?,
+                    None => extracting(archive, &self.catalogue, self.format, context, |pipe| {
+                        self.write_open(OldEntries::Piped(pipe), password, &staging, context)
+                    })?,
+                };
+                archive.close_files();
+                written
+            }
         };
         context.tell(Progress::End);
         let numbers = 1..=u32::try_from(written.files.len()).unwrap_or(u32::MAX);

@@ -63,6 +63,13 @@ pub struct Packed {
     pub packs_attributes: bool,
 }
 
+impl Packed {
+    /// What was written in all, spare volumes too, in bytes.
+    pub fn bytes(&self) -> u64 {
+        self.volumes.iter().map(|volume| volume.bytes).chain(self.spares.iter().map(|(_, bytes)| *bytes)).sum()
+    }
+}
+
 /// A source that is one of several volumes of a sealed archive.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LoneVolume {
