@@ -12,7 +12,10 @@ fn files_can_be_taken_out_without_their_folders() {
     let told = desk.run(&["open", "out", "--into", "in", "--flat", "--dry-run"]).expect(0).out;
     assert!(told.contains(" MB in 20 files\n") && !desk.path("in").exists(), "{told}");
     let ran = desk.run(&["open", "out", "--into", "in", "--flat", "--json"]).expect(0);
-    assert_eq!((ran.json("/files"), ran.json("/folders"), ran.json("/flat_links")), (20.into(), 0.into(), links(1).into()));
+    assert_eq!(
+        (ran.json("/files"), ran.json("/folders"), ran.json("/flat_links")),
+        (20.into(), 0.into(), links(1).into())
+    );
     assert_eq!(desk.names("in").len(), 20);
 }
 
