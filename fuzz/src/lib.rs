@@ -17,6 +17,8 @@ use under_seal_core::formats::sealed::record::{
     Record, Records, begin_data, grow_data, put_attribute, put_end, put_entry, put_hole,
 };
 use under_seal_core::formats::sealed::volume::header::{Bound, CHECK_AT, HEAD_BYTES, Head, Header};
+use under_seal_core::formats::sealed::volume::spares::code::Sums;
+use under_seal_core::formats::sealed::volume::spares::column::{Column, Verdict};
 use under_seal_core::formats::sealed::volume::supplement::{PAGE_BYTES, decode_page, encode_page};
 use under_seal_core::formats::sealed::volume::{CHECK_BYTES, CellLength, Geometry, HEADER_BYTES, Ids};
 use under_seal_core::formats::sealed::{ArchiveKey, CostLimit, KeyCost, seal_head};
@@ -41,6 +43,56 @@ pub fn header(data: &[u8]) {
     bytes[CHECK_AT..].copy_from_slice(check.as_bytes());
     if let Ok(header) = Header::decode(&bytes) {
         assert_eq!(header.encode(), bytes);
+    }
+}
+
+/// A column of cells, of which some are lost and some spare ones forged. Where as many right ones are there as are lost, what was there
+/// comes back.
+pub fn spares(data: &[u8]) {
+    const PLACES: [u8; 7] = [0, 1, 2, 7, 31, 54, 55];
+    const CELL_BYTES: usize = 80;
+    let Some((&[members, lost, here, forged], rest)) = data.split_first_chunk() else { return };
+    let members = 1 + members % 7;
+    let is_set = |mask: u8, at: usize| mask >> at & 1 == 1;
+    let byte = |at: usize| rest.get(at % rest.len().max(1)).copied().unwrap_or(0);
+    let cells: Vec<Vec<u8>> = (0..usize::from(members))
+        .map(|member| (0..CELL_BYTES).map(|at| byte(member * CELL_BYTES + at) ^ (member * at) as u8).collect())
+        .collect();
+    let refs: Vec<&[u8]> = cells.iter().map(Vec::as_slice).collect();
+    let given = |cell: Option<&[u8]>, into: &mut [u8]| {
+        into.iter_mut().zip(cell.unwrap_or_default()).for_each(|(to, from)| *to = *from);
+        Ok::<_, Cancelled>(cell.map(<[u8]>::len))
+    };
+    let mut column = Column::default();
+    column.begin(CELL_BYTES);
+    for member in 0..members {
+        let cell = refs[usize::from(member)];
+        column.take_member(member, |into| given((!is_set(lost, member.into())).then_some(cell), into)).unwrap();
+    }
+    let mut right = 0;
+    for (at, place) in PLACES.into_iter().enumerate().filter(|(at, _)| is_set(here, *at)) {
+        let mut cell = vec![0; CELL_BYTES];
+        Sums::of_spares(&[place], members).work_out(0, &refs, &mut cell);
+        if is_set(forged, at) {
+            cell[usize::from(byte(at)) % CELL_BYTES] ^= 1 | byte(at + 7);
+        } else {
+            right += 1;
+        }
+        column.take_spare(at as u32 + 1, place, |into| given(Some(&cell), into)).unwrap();
+    }
+    let lost: Vec<u8> = (0..members).filter(|member| is_set(lost, (*member).into())).collect();
+    let spares = (0..PLACES.len()).filter(|at| is_set(here, *at)).count();
+    let verdict = column.verdict();
+    assert_eq!(verdict == Verdict::TooFew, spares < lost.len());
+    let mut recreated = Vec::new();
+    for member in &lost {
+        let truth = &cells[usize::from(*member)];
+        let used = column.recreate(*member, &mut recreated, |bytes| *bytes == truth[..]);
+        assert!(used.is_some() || right < lost.len());
+        assert_eq!(column.recreate_unproven(*member, &mut recreated), verdict);
+        if right == spares && right >= lost.len() {
+            assert_eq!((&verdict, &recreated), (&Verdict::Enough(Vec::new()), truth));
+        }
     }
 }
 

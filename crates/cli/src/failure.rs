@@ -272,6 +272,8 @@ pub enum BadValue {
     PiecesWithoutFit,
     /// Parcels are wanted, and nothing says how large.
     ParcelsWithoutFit,
+    /// Parcels are wanted, and spare volumes, which make good what is lost of one archive only.
+    ParcelsWithSpares,
     /// An archive's name was typed twice, with `--to` and with `--name`.
     TwoNames,
 }

@@ -1,15 +1,15 @@
 //! What spare volumes cost, in one run: `cargo bench --bench spares`. Packing with two spare volumes in ten against packing without, and
-//! mending a lost volume against reading and hashing all that is read for it, and writing and syncing as much.
+//! mending a lost volume of 100 MB in ten against reading and hashing all that is read for it, and writing and syncing as much.
 
 #![allow(clippy::unwrap_used, missing_docs, reason = "a bench stops at the first thing that is not as it should be")]
 
 mod support;
 
 use std::fs;
-use std::io::Write as _;
+use std::io::{Read as _, Write as _};
 use std::path::{Path, PathBuf};
 use std::time::Instant;
-use support::{cpu_seconds, lay_out_corpus, median, with_context};
+use support::{cpu_seconds, lay_out_corpus, median, noise, with_context};
 use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::formats::sealed::KeyCost;
 use under_seal_core::formats::sealed::volume::{SpareWish, VolumeSet};
@@ -25,6 +25,10 @@ const ROUNDS: usize = 5;
 /// About ten volumes of the corpus.
 const FIT: &str = "16MB";
 
+/// What mending is measured with: so many bytes that nothing compresses, in ten volumes.
+const LARGE_BYTES: usize = 990_000_000;
+const LARGE_FIT: &str = "100MB";
+
 /// What packing took, in seconds.
 struct Took {
     wall: f64,
@@ -34,24 +38,31 @@ struct Took {
     read_back: f64,
 }
 
-/// One round.
+/// One round of packing.
 struct Round {
     without: Took,
     with: Took,
-    /// Seconds that mending took, and the bare primitives.
-    mended: f64,
+}
+
+/// What mending a volume took, in seconds.
+struct Mended {
+    wall: f64,
+    /// Of that, recreating it.
+    recreating: f64,
+    /// The bare primitives on one thread, and on as many as mending has.
     bare: f64,
+    bare_threads: f64,
     /// The lost volume's length.
     bytes: f64,
 }
 
 /// Packs into a new folder.
-fn pack(place: &Path, source: &Path, spares: u32, threads: usize) -> (Packed, Took) {
+fn pack(place: &Path, source: &Path, (squeeze, fit, spares): (Squeeze, &str, u32), threads: usize) -> (Packed, Took) {
     let target = Target { folder: place.to_owned(), stem: "set".into() };
     let (sources, choice) = ([source.to_owned()], Choice::default());
     let request = PackRequest {
-        squeeze: Squeeze::Even,
-        fit: FIT.parse().unwrap(),
+        squeeze,
+        fit: fit.parse().unwrap(),
         spares: SpareWish::Count(spares),
         ..PackRequest::new(&sources, &choice, &target)
     };
@@ -69,34 +80,45 @@ fn pack(place: &Path, source: &Path, spares: u32, threads: usize) -> (Packed, To
     (packed, took)
 }
 
-/// Recreates a volume; how long that took, and how long it takes to read and hash the files that it is recreated from, and to write as
-/// much and wait for the disk.
-fn mend_one(packed: &Packed, place: &Path, threads: usize) -> (f64, f64) {
+/// Recreates a volume, and does the same with bare primitives: reads and hashes the files that it is recreated from, writes as much, and
+/// waits for the disk.
+fn mend_one(packed: &Packed, place: &Path, threads: usize) -> Mended {
     let lost = &packed.volumes[4];
     let here: Vec<PathBuf> =
         packed.volumes.iter().filter(|volume| volume.path != lost.path).map(|one| one.path.clone()).collect();
-    let all: Vec<PathBuf> =
-        here.iter().cloned().chain(packed.spares.iter().take(1).map(|(path, _)| path.clone())).collect();
+    let all: Vec<PathBuf> = here.iter().cloned().chain(packed.spares.iter().map(|(path, _)| path.clone())).collect();
     let set = VolumeSet::from_files(&all).unwrap();
     let target = Target { folder: place.to_owned(), stem: "set".into() };
-    with_context(threads, |context| {
+    let ((wanted, found), _) = with_context(threads, |context| {
         let found = inspect(&set, context).unwrap();
-        // Of the spare volumes that are not here none is to be made again.
-        let found = under_seal_core::tasks::check::SetReport { spares: Vec::new(), ..found };
-        let wanted = Wanted::lost(&set, &found).unwrap();
+        (Wanted::lost(&set, &found).unwrap(), found)
+    });
+    let watch = Instant::now();
+    let (_, phases) = with_context(threads, |context| mend(&set, &found, &wanted, &target, context).unwrap());
+    let wall = watch.elapsed().as_secs_f64();
+    let bare = |threads: usize| {
         let watch = Instant::now();
-        mend(&set, &found, &wanted, &target, context).unwrap();
-        let mended = watch.elapsed().as_secs_f64();
-        let watch = Instant::now();
-        for path in &all {
-            std::hint::black_box(blake3::hash(&fs::read(path).unwrap()));
-        }
+        std::thread::scope(|scope| {
+            for share in all.chunks(all.len().div_ceil(threads)) {
+                scope.spawn(move || {
+                    let mut buffer = vec![0; 1 << 20];
+                    for path in share {
+                        let (mut file, mut hasher) = (fs::File::open(path).unwrap(), blake3::Hasher::new());
+                        while let Some(read) = Some(file.read(&mut buffer).unwrap()).filter(|read| *read > 0) {
+                            hasher.update(&buffer[..read]);
+                        }
+                        std::hint::black_box(hasher.finalize());
+                    }
+                });
+            }
+        });
         let mut file = fs::File::create(place.join("bare")).unwrap();
         file.write_all(&fs::read(&all[0]).unwrap()).unwrap();
         file.sync_all().unwrap();
-        (mended, watch.elapsed().as_secs_f64())
-    })
-    .0
+        watch.elapsed().as_secs_f64()
+    };
+    let recreating = phases.of(Phase::Mending).as_secs_f64();
+    Mended { wall, recreating, bare: bare(1), bare_threads: bare(threads), bytes: lost.bytes as f64 }
 }
 
 fn main() {
@@ -107,20 +129,33 @@ fn main() {
     let mut rounds = Vec::new();
     for round in 0..ROUNDS {
         let desk = |name: &str| place.path().join(format!("{name}-{round}"));
-        let (_, without) = pack(&desk("without"), &source, 0, threads);
-        let (packed, with) = pack(&desk("with"), &source, 2, threads);
-        let (mended, bare) = mend_one(&packed, &desk("mended"), threads);
+        let (_, without) = pack(&desk("without"), &source, (Squeeze::Even, FIT, 0), threads);
+        let (packed, with) = pack(&desk("with"), &source, (Squeeze::Even, FIT, 2), threads);
         println!("  {} volumes, round {round}", packed.volumes.len());
-        rounds.push(Round { without, with, mended, bare, bytes: packed.volumes[4].bytes as f64 });
+        rounds.push(Round { without, with });
+        fs::remove_dir_all(desk("without")).unwrap();
+        fs::remove_dir_all(desk("with")).unwrap();
     }
-    let show = |what: &str, figure: fn(&Round) -> f64| {
-        println!("{what:64} {:.3}", median(rounds.iter().map(figure).collect()));
-    };
-    show("packing with two spare volumes, time against packing without", |round| round.with.wall / round.without.wall);
-    show("the same of processor time", |round| round.with.cpu / round.without.cpu);
-    show("making them, time against packing without reading back", |Round { with, .. }| {
+    let show = |what: &str, figures: Vec<f64>| println!("{what:64} {:.3}", median(figures));
+    let packing = |what, figure: fn(&Round) -> f64| show(what, rounds.iter().map(figure).collect());
+    packing("packing with two spare volumes, time against packing without", |round| {
+        round.with.wall / round.without.wall
+    });
+    packing("the same of processor time", |round| round.with.cpu / round.without.cpu);
+    packing("making them, time against packing without reading back", |Round { with, .. }| {
         with.spares / (with.wall - with.spares - with.read_back)
     });
-    show("mending a volume, speed against bare reading, hashing, writing", |round| round.bare / round.mended);
-    show("here and now MB/s of a lost volume", |round| round.bytes / round.mended / 1e6);
+
+    let large = place.path().join("large");
+    fs::write(&large, noise(1, LARGE_BYTES)).unwrap();
+    let (packed, _) = pack(&place.path().join("lost"), &large, (Squeeze::None, LARGE_FIT, 1), threads);
+    println!("  {} volumes of {} bytes", packed.volumes.len(), packed.volumes[0].bytes);
+    let mended: Vec<Mended> =
+        (0..ROUNDS).map(|round| mend_one(&packed, &place.path().join(format!("mended-{round}")), threads)).collect();
+    let mending = |what, figure: fn(&Mended) -> f64| show(what, mended.iter().map(figure).collect());
+    mending("mending a volume, speed against bare primitives on one thread", |one| one.bare / one.wall);
+    mending("the same against as many threads", |one| one.bare_threads / one.wall);
+    mending("recreating it, share of the time", |one| one.recreating / one.wall);
+    mending("here and now MB/s of the lost volume", |one| one.bytes / one.wall / 1e6);
+    mending("here and now MB/s of what is read", |one| one.bytes * 10.0 / one.wall / 1e6);
 }

@@ -182,7 +182,7 @@ pub struct ShapeArguments {
     /// How many spare volumes: 2, or 20% of the volumes
     ///
     /// Any volumes may be lost or damaged on the way, as many as there are spare ones: the recipient opens all the same.
-    #[arg(long, value_name = "COUNT|PERCENT", help_heading = SIZE, conflicts_with = "parcels")]
+    #[arg(long, value_name = "COUNT|PERCENT", help_heading = SIZE)]
     pub spares: Option<String>,
     /// How hard to compress
     #[arg(long, value_enum, value_name = "HOW", help_heading = SIZE)]

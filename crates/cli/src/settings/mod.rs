@@ -124,8 +124,9 @@ impl Settings {
         let spares = typed.shape.spares.as_ref().map(|text| spares(text)).transpose().map_err(Failure::Value)?;
         let spares = spares.map(|wish| Chosen::new(wish, Origin::CommandLine));
         let spares = spares.or_else(|| in_profile().find_map(|(from, p)| Some(Chosen::new(p.spares?, from))));
-        // Each parcel opens alone, and no other makes it good.
-        let spares = spares.filter(|spares| !typed.shape.parcels || spares.from == Origin::CommandLine);
+        if typed.shape.parcels && spares.as_ref().is_some_and(|spares| spares.value != SpareWish::NONE) {
+            return Err(Failure::Value(BadValue::ParcelsWithSpares));
+        }
 
         let squeeze = typed.shape.squeeze.map(|squeeze| Chosen::new(squeeze, Origin::CommandLine));
         let squeeze = squeeze.or_else(|| in_profile().find_map(|(from, p)| Some(Chosen::new(p.squeeze?, from))));

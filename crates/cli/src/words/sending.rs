@@ -176,6 +176,10 @@ pub fn bad_value(value: &BadValue) -> String {
         BadValue::ParcelsWithoutFit => {
             "Parcels need a fit that says how large each may be. Add --fit, such as --fit mail-10.".to_owned()
         }
+        BadValue::ParcelsWithSpares => {
+            "Parcels cannot have spare volumes, since each is an archive of its own. Leave --parcels out, or add --spares 0."
+                .to_owned()
+        }
         BadValue::TwoNames => {
             "The archive is named twice, with --to and with --name. Give --to a folder (ending in /), or leave --name out."
                 .to_owned()

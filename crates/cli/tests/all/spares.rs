@@ -96,7 +96,7 @@ fn what_is_too_much_is_asked_for_and_no_more() {
 #[case::too_many(&["--spares", "57"], "at most 56")]
 #[case::in_zip(&["--spares", "1", "--as", "zip"], "spare volumes")]
 #[case::in_a_page(&["--spares", "1", "--as", "page"], "spare volumes")]
-#[case::in_parcels(&["--spares", "1", "--parcels", "--fit", "500KB"], "--parcels")]
+#[case::in_parcels(&["--spares", "1", "--parcels", "--fit", "500KB"], "add --spares 0")]
 fn what_cannot_have_spare_volumes_is_refused(#[case] options: &[&str], #[case] words: &str) {
     let desk = Desk::new();
     desk.file("letter.txt", b"The lamp is lit.");
@@ -120,6 +120,8 @@ fn a_profile_and_a_plan_know_them() {
     assert_eq!(packed.json("/spare_volumes").as_array().unwrap().len(), 2);
     assert_eq!(packed.json("/spare_volumes/0/bytes"), plan.json("/spares/each_bytes"));
     has_all(&desk.run(&["fits", "--profiles", "--config", "config.toml"]).expect(0), &["20%"]);
+    with(&["pack", "wrenfall-light", "--parcels", "--fit", "500KB", "--to", "parcels/"]).expect(2);
+    with(&["pack", "wrenfall-light", "--parcels", "--fit", "500KB", "--to", "parcels/", "--spares", "0"]).expect(0);
     // Another pack under this name replaces them too.
     with(&["pack", "wrenfall-light", "--to", "out/", "--replace", "--spares", "0"]).expect(0);
     assert_eq!(desk.names("out").len(), 7);

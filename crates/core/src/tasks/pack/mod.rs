@@ -13,6 +13,7 @@ mod open_formats;
 mod packed;
 mod paging;
 pub mod parcels;
+mod reading_back;
 mod sealing;
 mod sealing_parcels;
 pub mod since;
@@ -34,19 +35,19 @@ use crate::formats::reader::ArchiveReader;
 use crate::formats::registry::{Format, SEALED, Writing};
 use crate::formats::sealed::volume::spares::making::stage_spares;
 use crate::formats::sealed::volume::spares::spare_bytes;
-use crate::formats::sealed::volume::{CellLength, SpareWish, VolumeSet, WriteError};
+use crate::formats::sealed::volume::{CellLength, SpareWish, WriteError};
 use crate::formats::sealed::{Fates, KeyCost, OldEntries, ParcelOf, SealError, SealedReader};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::entry::{Content, EntryPath, Totals};
 use crate::ground::fit::Fit;
 use crate::ground::secrets::Credentials;
 use crate::source::{Catalogue, Choice, Extras, PassedOver, SourceEntry, StreamSource, UnsafeNames};
-use crate::tasks::check::verify_contents;
 use crate::tasks::pack::parcels::{Parcel, Weights};
 use arranging::Outlook;
 use extracting::extracting;
 use kinds::kinds;
 use packed::{lone_volumes, summary_of};
+use reading_back::read_back;
 use sealing::{Carried, FramesToCarry, Job, Sealed, SoFar};
 use since::{Changes, State};
 use std::collections::{HashMap, HashSet};
@@ -492,28 +493,4 @@ pub fn check_fit(fit: Fit, format: &Format) -> Result<(), PackError> {
         CellLength::within(fit.volume_limit()).ok_or(SealError::from(WriteError::NO_ROOM))?;
     }
     Ok(())
-}
-
-/// Reads everything back from disk, with nothing but the staged files and the credentials, and counts it.
-fn read_back(
-    sealed: &Sealed,
-    credentials: &[Credentials],
-    staging: &Staging,
-    context: &Context<'_>,
-) -> Result<Totals, PackError> {
-    let files: Vec<_> = sealed.written.placings.iter().map(|placing| staging.path_of(placing.number)).collect();
-    let set = VolumeSet::from_files(&files).map_err(PackError::Regather)?;
-    let mut verified = Totals::default();
-    for (place, credentials) in credentials.iter().enumerate() {
-        let unlocked = SealedReader::unlock(set.clone(), credentials);
-        let mut archive = unlocked.map_err(|error| PackError::ReadBack(error.into()))?;
-        if archive.index_digest() != sealed.index_digest {
-            return Err(PackError::ContentsDiffer);
-        }
-        // All keyholes lead to the same contents; once is enough.
-        if place == 0 {
-            verified = verify_contents(&mut archive, context).map_err(PackError::reading_back)?;
-        }
-    }
-    if verified == sealed.totals { Ok(verified) } else { Err(PackError::ContentsDiffer) }
 }

@@ -16,7 +16,7 @@ use under_seal_core::formats::sealed::frame::{FRAME_HEADER_BYTES, FrameHeader, F
 use under_seal_core::formats::sealed::head::open_head;
 use under_seal_core::formats::sealed::stream::StreamReader;
 use under_seal_core::formats::sealed::volume::supplement::{Run, encode_page};
-use under_seal_core::formats::sealed::volume::{CellReader, Ids, VolumeSet};
+use under_seal_core::formats::sealed::volume::{CellReader, Ids, SpareWish, VolumeSet};
 use under_seal_core::ground::codes::decode;
 use under_seal_core::ground::secrets::Password;
 
@@ -32,6 +32,7 @@ fn seeds(target: &str) -> PathBuf {
 #[case("index", parts::index)]
 #[case("codes", parts::codes)]
 #[case("supplement", parts::supplement)]
+#[case("spares", parts::spares)]
 #[case("zip", parts::zip)]
 #[case("tar", parts::tar)]
 #[case("cpio", parts::cpio)]
@@ -112,17 +113,20 @@ fn make_seeds() {
         fs::create_dir_all(seeds(target)).unwrap();
         fs::write(seeds(target).join(name), bytes).unwrap();
     };
-    let desk = Desk::new();
+    let desk = Desk { spares: SpareWish::Count(1), ..Desk::new() };
     desk.source("letters/to the board.txt", &b"The lamp is lit. ".repeat(40)).source("plans/empty.svg", b"");
     crate::support::system::symlink("letters", desk.path("source/link"));
     let volumes = desk.pack("");
     let bytes = fs::read(&volumes[0]).unwrap();
     put("header", "volume", &bytes[..4_096]);
+    put("header", "spare volume", &fs::read(desk.path("out/set-spare1of1.useal")).unwrap()[..4_096]);
     put("head", "volume", &bytes[128..4_064]);
     put("head", "extension", &[6, 0, 0, 0, 7, 0, 2, 0, 1, 2]);
     let set = gather(&volumes).unwrap();
     let runs = [Run { first: 3, count: 2 }, Run { first: 9, count: 1 }];
     put("supplement", "page", &encode_page(&Ids { set: [1; 16], cut: [2; 16] }, &runs));
+    put("spares", "two of five are lost", b"\x04\x12\x07\x01The lamp is lit.");
+    put("spares", "nothing is lost", b"\x04\0\x07\x02The lamp is lit.");
     put("codes", "slip", b"AD576-6RMD3-0480N-6000J");
     put("codes", "receipt", b"A957T-6RRHK-AXESQ-GWV4K");
     put("codes", "what a slip carries", &decode("AD576-6RMD3-0480N-6000J").unwrap());

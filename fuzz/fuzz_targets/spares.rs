@@ -1,0 +1,2 @@
+#![no_main]
+libfuzzer_sys::fuzz_target!(|data: &[u8]| under_seal_fuzz::spares(data));
