@@ -1,13 +1,14 @@
 //! Checking volumes without the password: which are here, which are missing, which are damaged and where.
 
 use crate::disk::Interruption;
-use crate::formats::sealed::volume::spares::column::Verdict;
+use crate::formats::sealed::volume::spares::column::{Column, Verdict};
 use crate::formats::sealed::volume::spares::reach::{Beyond, beyond};
 use crate::formats::sealed::volume::spares::{cells_in_spare, spare_bytes};
 use crate::formats::sealed::volume::supplement::{Run, push_run, without};
 use crate::formats::sealed::volume::{CellReader, Geometry, VolumeKind, VolumeSet};
 use crate::formats::spot::Spot;
 use crate::ground::context::{Context, Phase, Progress};
+use crate::ground::pipeline::ordered;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// A run of damaged cells in one file.
@@ -130,8 +131,9 @@ impl SetReport {
 /// [`Interruption`]; damage is no error but a finding.
 pub fn inspect(set: &VolumeSet, context: &Context<'_>) -> Result<SetReport, Interruption> {
     let bytes: u64 = set.files().map(|file| file.length).sum();
-    // Beside spare volumes everything is read once more, to compare it with them.
-    let times = if set.spares.is_empty() { 1 } else { 2 };
+    // Where spare volumes can be compared with the others, everything is read once more.
+    let is_compared = (0..set.groups().count()).any(|group| has_spares_to_compare(set, group));
+    let times = if is_compared { 2 } else { 1 };
     context.tell(Progress::Begin(Phase::Inspecting, bytes.saturating_mul(times)));
     let mut reader = CellReader::new(set.clone());
     let mut report = SetReport::default();
@@ -151,7 +153,7 @@ pub fn inspect(set: &VolumeSet, context: &Context<'_>) -> Result<SetReport, Inte
         report.spares.push(volume);
     }
     held.retain(|_, columns| !columns.is_empty());
-    let judged = judge_spares(&mut reader, context)?;
+    let judged = judge_spares(set, context)?;
     held.retain(|number, _| !judged.not_fitting.contains(number));
     report.beyond = beyond(&set.geometry, &report.lost, &held);
     report.not_fitting = judged.not_fitting.into_iter().collect();
@@ -171,34 +173,54 @@ struct Judged {
     disputed: bool,
 }
 
-/// Compares all spare cells that are here with what the others of their columns say.
-fn judge_spares(reader: &mut CellReader, context: &Context<'_>) -> Result<Judged, Interruption> {
-    let (groups, geometry) = (reader.set().groups(), reader.set().geometry);
+/// Compares all spare cells that are here with what the others of their columns say. Each worker reads and compares one column at a time.
+fn judge_spares(set: &VolumeSet, context: &Context<'_>) -> Result<Judged, Interruption> {
+    let groups = set.groups();
     let mut judged = Judged::default();
-    for group in 0..groups.count() {
-        let files = reader
-            .set()
-            .spares
-            .iter()
-            .filter(|(number, _)| groups.has_spare(group, **number))
-            .flat_map(|(_, files)| files);
-        // Columns of which there is no spare cell are claims.
-        let columns = files.map(|file| file.held_of_spare(&geometry)).max().unwrap_or(0);
-        for index in 0..columns {
-            context.go_on()?;
-            let before = reader.bytes_read();
-            if let Some(column) = reader.read_column(group, index, None)? {
-                match column.verdict() {
-                    Verdict::TooFew => {}
-                    Verdict::Enough(others) => judged.not_fitting.extend(others),
-                    Verdict::Disputed => judged.disputed = true,
+    for group in (0..groups.count()).filter(|group| has_spares_to_compare(set, *group)) {
+        let (produced, compared) = ordered(
+            context.threads,
+            |columns| (0..columns_with_spares(set, group)).try_for_each(|index| columns.submit(index)),
+            || {
+                let mut reader = CellReader::new(set.clone());
+                move |index| {
+                    context.go_on()?;
+                    let before = reader.bytes_read();
+                    let column = reader.read_column(group, index, None)?;
+                    let verdict = column.as_ref().map(Column::verdict);
+                    column.into_iter().for_each(|column| reader.give_back(column));
+                    Ok::<_, Interruption>((verdict, reader.bytes_read() - before))
                 }
-                reader.give_back(column);
-            }
-            context.tell(Progress::Advance(reader.bytes_read() - before));
-        }
+            },
+            |compared: Result<_, Interruption>| -> Result<(), Interruption> {
+                let (verdict, bytes) = compared?;
+                match verdict {
+                    None | Some(Verdict::TooFew) => {}
+                    Some(Verdict::Enough(others)) => judged.not_fitting.extend(others),
+                    Some(Verdict::Disputed) => judged.disputed = true,
+                }
+                context.tell(Progress::Advance(bytes));
+                Ok(())
+            },
+        )?;
+        compared?;
+        produced?;
     }
     Ok(judged)
+}
+
+/// Whether there are more spare volumes in a group than volumes are missing: otherwise all of them are needed, and none is left to compare
+/// anything with.
+fn has_spares_to_compare(set: &VolumeSet, group: u32) -> bool {
+    let groups = set.groups();
+    let missing = groups.members(group).filter(|number| !set.volumes.contains_key(number)).count();
+    set.spares.keys().filter(|number| groups.has_spare(group, **number)).count() > missing
+}
+
+/// In how many columns of a group there may be spare cells; others are claims.
+fn columns_with_spares(set: &VolumeSet, group: u32) -> u32 {
+    let spares = set.spares.iter().filter(|(number, _)| set.groups().has_spare(group, **number));
+    spares.flat_map(|(_, files)| files).map(|file| file.held_of_spare(&set.geometry)).max().unwrap_or(0)
 }
 
 /// All cells of a volume: those of a data volume by their numbers in the stream, those of a spare one by their indices.
