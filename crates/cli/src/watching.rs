@@ -54,9 +54,9 @@ impl InFiles {
         };
         let is_whole_spare = |file: &VolumeFile| file.length >= spare_bytes(&set.geometry);
         let spares = set.spares.iter().filter(|(_, files)| files.iter().any(is_whole_spare));
-        let missing = set.missing();
-        let needed = set.groups().needed(missing.iter().copied(), spares.map(|(number, _)| *number));
-        let (missing, made_good) = if needed == 0 { (Vec::new(), missing) } else { (missing, Vec::new()) };
+        let shortfalls = set.groups().shortfalls(set.missing(), spares.map(|(number, _)| *number));
+        let missing: Vec<u32> = shortfalls.into_iter().flat_map(|short| short.missing).collect();
+        let made_good = set.missing().into_iter().filter(|number| !missing.contains(number)).collect();
         Self {
             count: Some(set.geometry.data_volumes),
             missing,

@@ -26,7 +26,7 @@ use crate::ui::text::{self, grouped, path};
 use std::path::Path;
 use system::{file_error, interrupted};
 use under_seal_core::Error;
-use under_seal_core::formats::sealed::volume::Groups;
+use under_seal_core::formats::sealed::volume::{Groups, Shortfall};
 use under_seal_core::ground::secrets::PasswordError;
 use under_seal_core::ground::secrets::password::MAX_PASSWORD_BYTES;
 use under_seal_core::tasks::check::collect::CollectError;
@@ -158,6 +158,17 @@ pub fn survives(data_volumes: u32, spares: u32) -> String {
     }
 }
 
+/// Volumes that are to be sent again, as few as are enough.
+pub fn enough_of(shortfalls: &[Shortfall]) -> String {
+    let of_group = |Shortfall { missing, needed }: &Shortfall| match (needed, missing.as_slice()) {
+        (1, [only]) => format!("volume {only}"),
+        (needed, all) if *needed == all.len() => format!("volumes {}", text::number_list(all)),
+        (1, all) => format!("any one of volumes {}", text::number_list(all)),
+        (needed, all) => format!("any {needed} of volumes {}", text::number_list(all)),
+    };
+    shortfalls.iter().map(of_group).collect::<Vec<_>>().join(", and ")
+}
+
 fn core(error: &Error) -> String {
     match error {
         Error::Target(TargetError::NeedsName) => {
@@ -215,5 +226,24 @@ fn password_error(error: PasswordError) -> String {
                 .to_owned()
         }
         PasswordError::TooLong => format!("The password is longer than {} bytes.", grouped(MAX_PASSWORD_BYTES as u64)),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::all(&[(&[3], 1)], "volume 3")]
+    #[case::all_of_several(&[(&[3, 5], 2)], "volumes 3 and 5")]
+    #[case::some(&[(&[1, 4, 51], 1)], "any one of volumes 1, 4 and 51")]
+    #[case::of_two_groups(&[(&[1, 4, 51], 2), (&[171], 1)], "any 2 of volumes 1, 4 and 51, and volume 171")]
+    fn what_is_enough_is_told_by_groups(#[case] shortfalls: &[(&[u32], usize)], #[case] expected: &str) {
+        let shortfalls: Vec<Shortfall> = shortfalls
+            .iter()
+            .map(|(missing, needed)| Shortfall { missing: missing.to_vec(), needed: *needed })
+            .collect();
+        assert_eq!(enough_of(&shortfalls), expected);
     }
 }

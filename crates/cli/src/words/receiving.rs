@@ -1,5 +1,6 @@
 //! What can go wrong for a recipient, in words.
 
+use super::enough_of;
 use super::entries::no_path;
 use super::formats::read_here;
 use super::system::{TOO_LITTLE_MEMORY, interrupted, missing_path};
@@ -13,7 +14,7 @@ use under_seal_core::formats::iso::IsoError;
 use under_seal_core::formats::messages::structure::{Flaw, FlawedMessage};
 use under_seal_core::formats::sealed::record::RecordError;
 use under_seal_core::formats::sealed::stream::StreamError;
-use under_seal_core::formats::sealed::volume::{CellError, GatherError, HeaderError, SetSummary};
+use under_seal_core::formats::sealed::volume::{CellError, GatherError, HeaderError, SetSummary, Shortfall};
 use under_seal_core::formats::sealed::{HeadError, KeyCost, SealedError};
 use under_seal_core::formats::streamed::StreamedError;
 use under_seal_core::formats::zip::ZipError;
@@ -71,14 +72,19 @@ pub fn gather(error: &GatherError) -> String {
                 sets(found)
             )
         }
-        GatherError::Incomplete { missing, count, unrecognised, spares, needed } => {
-            incomplete(missing, *count, unrecognised, (*spares, *needed))
+        GatherError::Incomplete { missing, count, unrecognised, spares, shortfalls } => {
+            incomplete(missing, *count, unrecognised, (*spares, shortfalls))
         }
         GatherError::Interrupted(error) => interrupted(error, ""),
     }
 }
 
-fn incomplete(missing: &[u32], count: u32, unrecognised: &[PathBuf], (spares, needed): (u32, u32)) -> String {
+fn incomplete(
+    missing: &[u32],
+    count: u32,
+    unrecognised: &[PathBuf],
+    (spares, shortfalls): (u32, &[Shortfall]),
+) -> String {
     let (volumes, them) = if missing.len() == 1 { ("Volume", "it") } else { ("Volumes", "them") };
     let verb = if missing.len() == 1 { "is" } else { "are" };
     let damaged = match unrecognised {
@@ -88,13 +94,12 @@ fn incomplete(missing: &[u32], count: u32, unrecognised: &[PathBuf], (spares, ne
     };
     if spares > 0 {
         return format!(
-            "{volumes} {} of {count} {verb} missing, and {} {} too few to recreate {them}: {} more {} enough, whichever it is. Put what you \
-             have beside the others, or ask the sender.{damaged}",
+            "{volumes} {} of {count} {verb} missing, and {} {} too few to recreate {them}. With {} everything can be recreated. Put what \
+             you have beside the others, or ask the sender.{damaged}",
             number_list(missing),
             text::count(spares.into(), "spare volume"),
             if spares == 1 { "is" } else { "are" },
-            needed,
-            if needed == 1 { "is" } else { "are" },
+            enough_of(shortfalls),
         );
     }
     format!(

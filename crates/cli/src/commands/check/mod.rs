@@ -17,7 +17,7 @@ use crate::ui::suggestion;
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, contents, count, shown, size};
 use crate::watching::Watching;
-use crate::words::{NOT_OWN_PAGE, NOT_SECRET, message_flaw};
+use crate::words::{NOT_OWN_PAGE, NOT_SECRET, enough_of, message_flaw};
 use crate::{credentials, session};
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -26,7 +26,7 @@ use under_seal_core::Error;
 use under_seal_core::disk::staging;
 use under_seal_core::formats::messages::structure::FlawedMessage;
 use under_seal_core::formats::reader::ArchiveReader as _;
-use under_seal_core::formats::sealed::volume::{VolumeFile, VolumeSet};
+use under_seal_core::formats::sealed::volume::{Shortfall, VolumeFile, VolumeSet};
 use under_seal_core::formats::sealed::{HeadError, SealedError, SealedReader, UnlockedSet};
 use under_seal_core::ground::context::Context;
 use under_seal_core::tasks::check::{
@@ -147,6 +147,8 @@ struct Report {
     secret: bool,
     volumes: Vec<Volume>,
     spare_volumes: Vec<Volume>,
+    #[serde(skip)]
+    shortfalls: Vec<Shortfall>,
     missing: Vec<u32>,
     damaged: Vec<u32>,
     made_good: Vec<u32>,
@@ -254,6 +256,7 @@ impl Report {
             foreign_spares: set.foreign_spares.iter().map(|path| text::path(path)).collect(),
             volumes,
             spare_volumes,
+            shortfalls: found.shortfalls(set.groups()),
             missing,
             damaged,
             unrecognised: set.unrecognised.iter().map(|path| text::path(path)).collect(),
@@ -397,17 +400,14 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
             return vec![paint(Tone::Bad, sentence), next.to_owned(), why.to_owned()];
         }
         let again = if report.missing.len() + report.damaged.len() == 1 { "it" } else { "them" };
-        let next = match set.needed() {
-            needed
-                if !set.spares.is_empty() && report.damaged.is_empty() && (needed as usize) < report.missing.len() =>
-            {
-                let any = if needed == 1 { "any one".to_owned() } else { format!("any {needed}") };
-                format!(
-                    "Next: ask the sender for {any} of {again} again, and put it beside the others, under any name."
-                )
-            }
-            _ => format!("Next: ask the sender for {again} again, and put {again} beside the others, under any name."),
+        let needed: usize = report.shortfalls.iter().map(|short| short.needed).sum();
+        let asked = if needed == report.missing.len() + report.damaged.len() {
+            again.to_owned()
+        } else {
+            enough_of(&report.shortfalls)
         };
+        let put = if needed == 1 { "it" } else { "them" };
+        let next = format!("Next: ask the sender for {asked} again, and put {put} beside the others, under any name.");
         let mut lines = vec![paint(Tone::Bad, sentence), next];
         if let Some(slip) = &report.slip {
             lines.push(

@@ -82,15 +82,15 @@ impl Collection {
         Ok(collection)
     }
 
-    /// The numbers that are still missing, of how many; none where the spare volumes that are here make them good. `None` before the
+    /// The numbers that are still missing, of how many, without those that the spare volumes that are here make good. `None` before the
     /// first volume was found.
     pub fn missing(&self) -> Option<(Vec<u32>, u32)> {
         let count = self.set?.1.data_volumes;
         let is_missing = |number: &u32| !self.here.contains_key(&(VolumeKind::Data, *number));
-        let missing: Vec<u32> = (1..=count).filter(is_missing).collect();
+        let missing = (1..=count).filter(is_missing);
         let spares = self.here.keys().filter(|(kind, _)| *kind == VolumeKind::Spare).map(|(_, number)| *number);
-        let needed = Groups::of(count).needed(missing.iter().copied(), spares);
-        Some((if needed == 0 { Vec::new() } else { missing }, count))
+        let shortfalls = Groups::of(count).shortfalls(missing, spares);
+        Some((shortfalls.into_iter().flat_map(|short| short.missing).collect(), count))
     }
 
     /// Copies what is still missing from these places. Nothing there is no error: the disc may not be in yet.

@@ -5,7 +5,7 @@ use crate::formats::sealed::volume::spares::column::{Column, Verdict};
 use crate::formats::sealed::volume::spares::reach::{Beyond, beyond};
 use crate::formats::sealed::volume::spares::{cells_in_spare, spare_bytes};
 use crate::formats::sealed::volume::supplement::{Run, push_run, without};
-use crate::formats::sealed::volume::{CellReader, Geometry, VolumeKind, VolumeSet};
+use crate::formats::sealed::volume::{CellReader, Geometry, Groups, Shortfall, VolumeKind, VolumeSet};
 use crate::formats::spot::Spot;
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::pipeline::ordered;
@@ -106,6 +106,13 @@ impl SetReport {
     /// The numbers of the data volumes in this state.
     pub fn numbers(&self, state: VolumeState) -> Vec<u32> {
         self.volumes.iter().filter(|volume| volume.state == state).map(|volume| volume.number).collect()
+    }
+
+    /// Which volumes are enough so that the spare volumes that are intact make good the rest, whatever cells are damaged.
+    pub fn shortfalls(&self, groups: Groups) -> Vec<Shortfall> {
+        let lost = self.volumes.iter().filter(|volume| volume.is_lost()).map(|volume| volume.number);
+        let fits = |volume: &&VolumeReport| !volume.is_lost() && !self.not_fitting.contains(&volume.number);
+        groups.shortfalls(lost, self.spares.iter().filter(fits).map(|volume| volume.number))
     }
 
     /// Whether everything that was packed can be had from what is here.

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use under_seal_core::ErrorClass;
 use under_seal_core::formats::sealed::volume::spares::reach::Beyond;
 use under_seal_core::formats::sealed::volume::supplement::Run;
-use under_seal_core::formats::sealed::volume::{HEADER_BYTES, SpareWish, VolumeSet};
+use under_seal_core::formats::sealed::volume::{HEADER_BYTES, Shortfall, SpareWish, VolumeSet};
 use under_seal_core::ground::class::Classed as _;
 use under_seal_core::tasks::check::{SetReport, VolumeState, inspect};
 use under_seal_core::tasks::mend::{MendError, MendedVolume, Wanted, mend};
@@ -73,14 +73,15 @@ fn as_many_volumes_may_be_lost_as_there_are_spare_ones(#[case] spares: u32, #[ca
 #[case::one_more_than_there_are(2, &[1, 3, 4], 1)]
 #[case::with_a_spare_volume(1, &[2, 6], 1)]
 #[case::all(2, &[1, 2, 3, 4, 5], 3)]
-fn what_is_too_much_is_told(#[case] spares: u32, #[case] lost: &[usize], #[case] needed: u32) {
+fn what_is_too_much_is_told(#[case] spares: u32, #[case] lost: &[usize], #[case] needed: usize) {
     let desk = five_volumes(spares);
     let volumes = desk.volumes();
     lost.iter().for_each(|number| fs::remove_file(&volumes[number - 1]).unwrap());
     let set = gather(&[desk.path("out")]).unwrap();
-    assert_eq!(set.needed(), needed);
     let data = lost.iter().filter(|number| **number <= 5);
-    assert_eq!(set.missing(), data.map(|number| *number as u32).collect::<Vec<_>>());
+    let missing: Vec<u32> = data.map(|number| *number as u32).collect();
+    assert_eq!(set.shortfalls(), [Shortfall { missing: missing.clone(), needed }]);
+    assert_eq!(set.missing(), missing);
     assert_eq!(inspected(&desk, &set).numbers(VolumeState::Missing), set.missing());
     assert!(matches!(mend_into(&desk, &set, "mended"), Err(MendError::TooFew)));
     assert_eq!(set.complete().unwrap_err().class(), ErrorClass::VolumesMissing);
@@ -172,7 +173,7 @@ fn spare_volumes_of_others_are_named_and_set_aside() {
     fs::copy(&other.volumes()[5], &foreign).unwrap();
     fs::remove_file(&desk.volumes()[1]).unwrap();
     let set = gather(&[desk.path("out")]).unwrap();
-    assert_eq!((set.foreign_spares.as_slice(), set.needed()), (&[foreign][..], 0));
+    assert_eq!((set.foreign_spares.as_slice(), set.shortfalls()), (&[foreign][..], Vec::new()));
     assert!(opens(&desk));
 }
 
@@ -211,7 +212,10 @@ fn many_volumes_are_mended_in_groups() {
     assert!(opens(&desk));
     fs::remove_file(&packed[packed.len() - 2]).unwrap();
     let set = gather(&[desk.path("out")]).unwrap();
-    assert_eq!((set.missing().len(), set.needed()), (4, 1));
+    // What is made good in the other group is not asked for.
+    let of_second: Vec<u32> = (packed.len() as u32 - 1..=packed.len() as u32).collect();
+    assert_eq!(set.shortfalls(), [Shortfall { missing: of_second, needed: 1 }]);
+    assert_eq!(set.missing().len(), 4);
 }
 
 #[rstest]

@@ -22,7 +22,7 @@ pub use cell_length::{CellLength, MIN_VOLUME_BYTES};
 pub use header::{Bound, Head, Header, HeaderError, Ids, VolumeKind};
 pub use reader::{CellError, CellReader};
 pub use set::{GatherError, SetSummary, VolumeFile, VolumeSet, header_of};
-pub use spares::{Groups, SpareWish, SpareWishError};
+pub use spares::{Groups, Shortfall, SpareWish, SpareWishError};
 pub use writer::{VolumeWriter, WriteError, WrittenVolumes, cells_per_volume};
 
 /// Bytes of a volume's header.

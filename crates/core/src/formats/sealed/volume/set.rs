@@ -4,7 +4,7 @@
 
 use super::header::{Bound, Head, Header, HeaderError, Ids, VolumeKind};
 use super::in_page::{InPage, VolumeBytes, was_moved_as_text};
-use super::spares::{Groups, cells_in_spare};
+use super::spares::{Groups, Shortfall, cells_in_spare};
 use super::supplement::{PAGE_BYTES, Run, decode_page, offset_in};
 use super::{Cutting, Geometry, HEADER_BYTES, names};
 use crate::disk::names::name_of;
@@ -188,8 +188,8 @@ pub enum GatherError {
         count: u32,
         /// So many spare volumes are here, which are too few.
         spares: u32,
-        /// So many volumes more, of those that are missing or spare ones, are enough.
-        needed: u32,
+        /// What would be enough.
+        shortfalls: Vec<Shortfall>,
         /// Files beside it that may be some of them, but whose headers are damaged.
         unrecognised: Vec<PathBuf>,
     },
@@ -271,21 +271,20 @@ impl VolumeSet {
         (1..=self.geometry.data_volumes).filter(|number| !self.volumes.contains_key(number)).collect()
     }
 
-    /// How many volumes more are needed, of those that are missing or spare ones, for the spare volumes that are here to make good the
-    /// rest.
-    pub fn needed(&self) -> u32 {
-        self.groups().needed(self.missing(), self.spares.keys().copied())
+    /// Which volumes are needed so that the spare volumes that are here make good the rest.
+    pub fn shortfalls(&self) -> Vec<Shortfall> {
+        self.groups().shortfalls(self.missing(), self.spares.keys().copied())
     }
 
     /// This set, if no volume of it is missing that its spare volumes cannot make good.
     pub fn complete(self) -> Result<Self, GatherError> {
-        let needed = self.needed();
-        if needed == 0 {
+        let shortfalls = self.shortfalls();
+        if shortfalls.is_empty() {
             return Ok(self);
         }
         let (missing, count) = (self.missing(), self.geometry.data_volumes);
         let spares = u32::try_from(self.spares.len()).unwrap_or(u32::MAX);
-        Err(GatherError::Incomplete { missing, count, spares, needed, unrecognised: self.unrecognised })
+        Err(GatherError::Incomplete { missing, count, spares, shortfalls, unrecognised: self.unrecognised })
     }
 
     /// A supplement is a further copy of each volume that it holds cells of.

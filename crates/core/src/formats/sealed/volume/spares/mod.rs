@@ -140,20 +140,34 @@ impl Groups {
         self.of_spare(number).is_some_and(|(of, _)| of == group)
     }
 
-    /// How many volumes more are needed, where these data volumes are missing and these spare ones are here.
-    pub fn needed(self, missing: impl IntoIterator<Item = u32>, spares: impl IntoIterator<Item = u32>) -> u32 {
-        let mut lacking = BTreeMap::<u32, (u32, u32)>::new();
-        missing.into_iter().for_each(|number| lacking.entry(self.of_volume(number)).or_default().0 += 1);
+    /// The groups in which the spare volumes are too few, where these data volumes are missing and these spare ones are here.
+    pub fn shortfalls(
+        self,
+        missing: impl IntoIterator<Item = u32>,
+        spares: impl IntoIterator<Item = u32>,
+    ) -> Vec<Shortfall> {
+        let mut by_group = BTreeMap::<u32, (Vec<u32>, usize)>::new();
+        missing.into_iter().for_each(|number| by_group.entry(self.of_volume(number)).or_default().0.push(number));
         for (group, _) in spares.into_iter().filter_map(|number| self.of_spare(number)) {
-            lacking.entry(group).or_default().1 += 1;
+            by_group.entry(group).or_default().1 += 1;
         }
-        lacking.values().map(|(missing, spares)| missing.saturating_sub(*spares)).sum()
+        let short = by_group.into_values().filter(|(missing, spares)| missing.len() > *spares);
+        short.map(|(missing, spares)| Shortfall { needed: missing.len() - spares, missing }).collect()
     }
 
     /// How many volumes of the set may be lost in any case, where it has so many spare ones; more, where they are of several groups.
     pub const fn survives_any(self, spares: u32) -> u32 {
         spares / self.count()
     }
+}
+
+/// A group in which more volumes are missing than there are spare ones.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Shortfall {
+    /// The numbers of the data volumes that are missing.
+    pub missing: Vec<u32>,
+    /// So many of them are enough, whichever; or as many spare volumes of the group.
+    pub needed: usize,
 }
 
 /// Cells in a spare volume: as many as in a volume before the last.
