@@ -17,6 +17,8 @@ pub(super) struct Line<'a> {
     pub at: u64,
     /// Its length in bytes, its end included.
     pub bytes: u64,
+    /// Of these its end, as CRLF or LF; none at the end of the file.
+    pub end_bytes: u64,
     /// How it begins, without its end; at most [`HEAD_BYTES`].
     pub head: &'a [u8],
 }
@@ -53,7 +55,8 @@ impl<R: Read> Lines<R> {
             let line = self.left.start..self.left.start + bytes;
             self.left.start = line.end;
             self.at += bytes as u64;
-            return Ok(Some(Line { at, bytes: bytes as u64, head: head_of(&self.buffer[line]) }));
+            let line = &self.buffer[line];
+            return Ok(Some(Line { at, bytes: bytes as u64, end_bytes: end_of(line), head: head_of(line) }));
         }
         if self.left.is_empty() {
             return Ok(None);
@@ -61,23 +64,26 @@ impl<R: Read> Lines<R> {
         // The line is longer than what is kept of it, or the file's last one.
         self.long.clear();
         self.long.extend_from_slice(head_of(&self.buffer[self.left.clone()]));
-        let bytes = self.skip_line()?;
+        let (bytes, end_bytes) = self.skip_line()?;
         self.at += bytes;
-        Ok(Some(Line { at, bytes, head: &self.long }))
+        Ok(Some(Line { at, bytes, end_bytes, head: &self.long }))
     }
 
-    /// Goes to the end of the line that begins here; how long it is.
-    fn skip_line(&mut self) -> io::Result<u64> {
-        let mut bytes = 0;
+    /// Goes to the end of the line that begins here; how long it is, and how long its end is.
+    fn skip_line(&mut self) -> io::Result<(u64, u64)> {
+        let (mut bytes, mut is_after_return) = (0, false);
         loop {
-            if let Some(end) = memchr::memchr(b'\n', &self.buffer[self.left.clone()]) {
+            let left = &self.buffer[self.left.clone()];
+            if let Some(end) = memchr::memchr(b'\n', left) {
+                let end_bytes = if end == 0 { 1 + u64::from(is_after_return) } else { end_of(&left[..=end]) };
                 self.left.start += end + 1;
-                return Ok(bytes + end as u64 + 1);
+                return Ok((bytes + end as u64 + 1, end_bytes));
             }
-            bytes += self.left.len() as u64;
+            is_after_return = left.ends_with(b"\r");
+            bytes += left.len() as u64;
             self.left = 0..0;
             if self.fill()? == 0 {
-                return Ok(bytes);
+                return Ok((bytes, 0));
             }
         }
     }
@@ -90,6 +96,15 @@ impl<R: Read> Lines<R> {
         let count = uninterrupted(|| self.from.read(&mut self.buffer[room.clone()]))?;
         self.left.end += count;
         Ok(count)
+    }
+}
+
+/// How long a line's end is.
+fn end_of(line: &[u8]) -> u64 {
+    match line {
+        [.., b'\r', b'\n'] => 2,
+        [.., b'\n'] => 1,
+        _ => 0,
     }
 }
 
@@ -121,7 +136,8 @@ mod tests {
             let mut at = 0;
             for expected in text.split_inclusive(|byte| *byte == b'\n') {
                 let line = lines.next().unwrap().unwrap();
-                prop_assert_eq!((line.at, line.bytes), (at, expected.len() as u64));
+                let end = expected.len() - expected.trim_ascii_end().len();
+                prop_assert_eq!((line.at, line.bytes, line.end_bytes), (at, expected.len() as u64, end as u64));
                 prop_assert_eq!(line.head, head_of(expected));
                 at += line.bytes;
             }

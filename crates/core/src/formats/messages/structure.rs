@@ -122,6 +122,8 @@ struct Scanner<'a> {
     state: State,
     header: Vec<u8>,
     was_blank: bool,
+    /// How long the end of the line before is, in bytes.
+    end_before: u64,
     /// Is given every leaf.
     leaf: &'a mut dyn FnMut(Leaf) -> io::Result<()>,
     flaws: Vec<FlawedMessage>,
@@ -147,6 +149,7 @@ pub fn scan(
         state: if kind == Kind::Message { State::Header } else { State::Between },
         header: Vec::new(),
         was_blank: true,
+        end_before: 0,
         leaf,
         flaws: Vec::new(),
     };
@@ -172,7 +175,8 @@ impl Scanner<'_> {
         } else if line.head.starts_with(b"--")
             && let Some((depth, is_last)) = self.boundary_of(line.head)
         {
-            self.end_part(line.at)?;
+            // The end of the line before belongs to the boundary (RFC 2046 section 5.1.1).
+            self.end_part(line.at - self.end_before)?;
             // An outer boundary ends whatever is in it (RFC 2046 section 5.1.2).
             self.levels.truncate(depth + 1);
             if is_last {
@@ -185,6 +189,7 @@ impl Scanner<'_> {
             self.take_header_line(line);
         }
         self.was_blank = is_blank;
+        self.end_before = line.end_bytes;
         Ok(())
     }
 
@@ -255,7 +260,8 @@ impl Scanner<'_> {
     fn end_part(&mut self, at: u64) -> io::Result<()> {
         self.header.clear();
         match std::mem::replace(&mut self.state, State::Between) {
-            State::Content(leaf) => (self.leaf)(Leaf { place: leaf.place.start..at, ..leaf }),
+            // A part in which there is nothing ends before its content begins.
+            State::Content(leaf) => (self.leaf)(Leaf { place: leaf.place.start..at.max(leaf.place.start), ..leaf }),
             State::Header | State::Between => Ok(()),
         }
     }

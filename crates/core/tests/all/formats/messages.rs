@@ -81,6 +81,9 @@ fn volumes_are_read_where_they_are_attached(#[case] encoding: &str, #[values(fal
     written(&desk, "mail/other.eml", b"From: a@example.invalid\n\nNothing is attached.\n");
     let set = gathered(&desk, &["mail"]).unwrap();
     assert!(set.missing().is_empty() && set.flawed_messages.is_empty());
+    // The end of the line before a boundary is no part of what is attached.
+    let attached: u64 = set.files().map(|file| file.length).sum();
+    assert_eq!(attached as usize, volumes.iter().map(Vec::len).sum::<usize>());
     comes_out(&desk, set);
     // Any of the messages stands for all, and one without volumes does no harm.
     for names in [&["mail/one.eml"][..], &["mail/other.eml", "mail/no ending"]] {
