@@ -234,16 +234,16 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
+    fn short(missing: &[u32], needed: usize) -> Shortfall {
+        Shortfall { missing: missing.to_vec(), needed }
+    }
+
     #[rstest]
-    #[case::all(&[(&[3], 1)], "volume 3")]
-    #[case::all_of_several(&[(&[3, 5], 2)], "volumes 3 and 5")]
-    #[case::some(&[(&[1, 4, 51], 1)], "any one of volumes 1, 4 and 51")]
-    #[case::of_two_groups(&[(&[1, 4, 51], 2), (&[171], 1)], "any 2 of volumes 1, 4 and 51, and volume 171")]
-    fn what_is_enough_is_told_by_groups(#[case] shortfalls: &[(&[u32], usize)], #[case] expected: &str) {
-        let shortfalls: Vec<Shortfall> = shortfalls
-            .iter()
-            .map(|(missing, needed)| Shortfall { missing: missing.to_vec(), needed: *needed })
-            .collect();
-        assert_eq!(enough_of(&shortfalls), expected);
+    #[case::all(&[short(&[3], 1)], "volume 3")]
+    #[case::all_of_several(&[short(&[3, 5], 2)], "volumes 3 and 5")]
+    #[case::some(&[short(&[1, 4, 51], 1)], "any one of volumes 1, 4 and 51")]
+    #[case::of_two_groups(&[short(&[1, 4, 51], 2), short(&[171], 1)], "any 2 of volumes 1, 4 and 51, and volume 171")]
+    fn what_is_enough_is_told_by_groups(#[case] shortfalls: &[Shortfall], #[case] expected: &str) {
+        assert_eq!(enough_of(shortfalls), expected);
     }
 }
