@@ -9,7 +9,7 @@ use std::fs;
 #[rstest]
 #[case::nothing(|_: &Desk| {}, 0, "Nothing has changed since wrenfall-light was packed", "/same", with_link(29))]
 #[case::added(|desk: &Desk| { desk.file("wrenfall-light/costs/new.csv", b"1"); }, 1, "Added since:\n  wrenfall-light/costs/new.csv", "/differing/0/differs_in/0", "time")]
-#[case::counted_as_listed(|desk: &Desk| { desk.file("wrenfall-light/costs/new.csv", b"1"); }, 1, " the same, 1 added, 0 removed, 0 changed, 1 only in time or mode\n", "/differing/0/path", "wrenfall-light/costs")]
+#[case::counted_as_listed(|desk: &Desk| { desk.file("wrenfall-light/costs/new.csv", b"1"); }, 1, &format!("{} the same, 1 added, 0 removed, 0 changed, 1 only in time or mode\n", with_link(28)), "/differing/0/path", "wrenfall-light/costs")]
 #[case::removed(|desk: &Desk| fs::remove_file(desk.path("wrenfall-light/costs/cost-table.csv")).unwrap(), 1, "Removed since:\n  wrenfall-light/costs/cost-table.csv", "/removed/0", "wrenfall-light/costs/cost-table.csv")]
 #[case::content_behind_the_same_length_and_time(|desk: &Desk| {
     let path = desk.path("wrenfall-light/costs/cost-table.csv");

@@ -1,7 +1,7 @@
 //! Changing what is in an archive: it opens to what was wished, and where it cannot be, it is as it was.
 
 use crate::support::Desk;
-use crate::support::system::with_link;
+use crate::support::system::{links, with_link};
 use rstest::rstest;
 use std::fs;
 
@@ -58,6 +58,7 @@ fn an_archive_is_changed(#[case] archive: &str, #[case] options: &[&str]) {
     assert_eq!(here("letters/new/für den Beirat.txt").unwrap(), b"new");
     assert_eq!(here("letters/new/nothing").unwrap(), b"");
     assert!(here("plans/old/first design.svg").is_some() && here("survey/levels.csv").is_none());
+    assert_eq!(here("plans/old/current.svg").is_some(), links(1) == 1);
     assert!(here("a/costs/signed copy, pending.txt").is_some() && !desk.path("in/wrenfall-light/drawings").exists());
     assert_eq!(
         here("photographs/03 weather side.jpg"),

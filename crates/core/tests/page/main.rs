@@ -62,8 +62,8 @@ fn the_password_tells_which_of_contradicting_headers_is_genuine() {
     browser.save_everything().unwrap();
 }
 
-/// Two volumes are lost, one of them in part, one spare volume is forged, and another has lost its header: the page recreates all of it, and where that is too much,
-/// asks for the same as the program.
+/// Two volumes are lost, one of them in part, one spare volume is forged, and another has lost its header: the page recreates all of it,
+/// and where that is too much, asks for the same as the program.
 #[test]
 fn spare_volumes_make_good_what_is_lost_in_the_page_too() {
     let mut desk = Desk::new();
