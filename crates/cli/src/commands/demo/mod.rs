@@ -10,6 +10,7 @@ use crate::system::privacy;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::suggestion::as_typed;
 use crate::ui::text;
+use crate::words;
 use comparison::differences;
 use std::fs;
 use std::io;
@@ -34,6 +35,10 @@ pub fn run(arguments: &DemoArguments) -> Result<u8, Failure> {
         .map_err(|error| file_failure(FileAction::Create, Path::new("a temporary folder"), error))?;
     Story { place: place.path() }.tell()?;
     Ok(DONE)
+}
+
+fn cannot_start(error: io::Error) -> Failure {
+    Failure::Demonstration(format!("this program cannot be started once more: {}", words::system(&error)))
 }
 
 fn file_failure(action: FileAction, path: &Path, error: io::Error) -> Failure {
@@ -133,20 +138,19 @@ impl Story<'_> {
         print_lines(&[paint(Tone::Strong, sentence), String::new()])
     }
 
+    /// This program, as it would be started by the user.
+    fn program(&self, arguments: &[&str]) -> Result<Command, Failure> {
+        let mut command = Command::new(std::env::current_exe().map_err(cannot_start)?);
+        command.args(arguments).current_dir(self.place).env_remove(PASSWORD_VARIABLE).stdin(Stdio::null());
+        Ok(command)
+    }
+
     /// Runs this program as the user would, with this exit code expected.
     fn run(&self, arguments: &[&str], expected: u8) -> Result<(), Failure> {
         let typed: Vec<String> = arguments.iter().map(|argument| as_typed(argument.as_ref())).collect();
         print_lines(&[paint(Tone::Look, format!("$ under-seal {}", typed.join(" "))), String::new()])?;
-        let program = std::env::current_exe().map_err(Failure::Output)?;
         // Standard error joins standard output, so that the story stays in order.
-        let status = Command::new(program)
-            .args(arguments)
-            .current_dir(self.place)
-            .env_remove(PASSWORD_VARIABLE)
-            .stdin(Stdio::null())
-            .stderr(io::stdout())
-            .status()
-            .map_err(Failure::Output)?;
+        let status = self.program(arguments)?.stderr(io::stdout()).status().map_err(cannot_start)?;
         print_lines(&[String::new()])?;
         if status.code() == Some(expected.into()) {
             return Ok(());
@@ -164,10 +168,7 @@ impl Story<'_> {
 
     /// What this program's JSON says at a place.
     fn value_at(&self, arguments: &[&str], pointer: &str) -> Result<String, Failure> {
-        let program = std::env::current_exe().map_err(Failure::Output)?;
-        let mut command = Command::new(program);
-        command.args(arguments).current_dir(self.place).env_remove(PASSWORD_VARIABLE).stdin(Stdio::null());
-        let output = command.output().map_err(Failure::Output)?;
+        let output = self.program(arguments)?.output().map_err(cannot_start)?;
         let told = serde_json::from_slice::<serde_json::Value>(&output.stdout).ok();
         let value = told.and_then(|told| Some(told.pointer(pointer)?.as_str()?.to_owned()));
         value.ok_or_else(|| Failure::Demonstration(format!("'under-seal {}' told no {pointer}", arguments.join(" "))))
