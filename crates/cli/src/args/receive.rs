@@ -57,6 +57,13 @@ pub struct ComingArguments {
     pub aside: PathBuf,
 }
 
+impl ComingArguments {
+    /// Where the volumes are in the end: where they were found, or where they were copied to one by one.
+    pub fn in_the_end(&self, found: Vec<PathBuf>) -> Vec<PathBuf> {
+        if self.one_by_one { vec![self.aside.clone()] } else { found }
+    }
+}
+
 /// A folder that is watched until everything is there.
 #[derive(Debug, Default, Args)]
 #[command(next_help_heading = "Waiting")]

@@ -8,7 +8,7 @@ use crate::places::gather_in;
 use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
-use crate::ui::suggestion::{self, Part};
+use crate::ui::suggestion;
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, count, grouped, size};
 use crate::words::survives;
@@ -127,7 +127,7 @@ fn lines(set: &VolumeSet, report: &Report, target: &Target) -> Vec<String> {
     let is_beside = set.files().any(|file| folder_of(&file.spot.path) == target.folder);
     if is_beside {
         lines.push("Next: check all of them with".to_owned());
-        lines.push(suggestion::command(&[Part::Word("check"), Part::Named(target.folder.as_os_str())]));
+        lines.push(suggestion::check([target.folder.as_path()]));
     } else {
         let them = if made == 1 { "it" } else { "them" };
         lines

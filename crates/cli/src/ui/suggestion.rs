@@ -53,6 +53,12 @@ pub fn open<'a>(places: impl IntoIterator<Item = &'a Path>, key_file: Option<&'a
     command(&parts)
 }
 
+/// `check` of these places.
+pub fn check<'a>(places: impl IntoIterator<Item = &'a Path>) -> String {
+    let places = places.into_iter().map(|place| Part::Named(place.as_os_str()));
+    command(&std::iter::once(Part::Word("check")).chain(places).collect::<Vec<_>>())
+}
+
 /// A path as a shell takes it, never for an option.
 pub fn quoted(path: &OsStr) -> String {
     let in_front: &[u8] = if path.as_encoded_bytes().first() == Some(&b'-') { b"./" } else { b"" };

@@ -204,6 +204,11 @@ pub(super) fn cell(error: &CellError) -> String {
             path(file),
             grouped(*offset)
         ),
+        CellError::BeyondSpares { volume, is_here } => format!(
+            "Volume {volume} is {}, and the spare volumes do not make all of it good. \"under-seal check\" says how little is enough, and how \
+             to ask the sender for it.",
+            if *is_here { "damaged" } else { "missing" }
+        ),
         CellError::Disputed(volume) => format!(
             "The spare volumes contradict each other on volume {volume}: somebody changed one of them on purpose. With the password it \
              shows which; without it, ask the sender for volume {volume} again."
@@ -417,7 +422,7 @@ fn stopped(stopped: &Stopped) -> String {
     };
     let salvage = match &stopped.why {
         StopReason::Archive(ArchiveError::Sealed(SealedError::Stream(StreamError::Cell(error)))) => {
-            matches!(error, CellError::Missing(_) | CellError::Damaged { .. })
+            matches!(error, CellError::Missing(_) | CellError::Damaged { .. } | CellError::BeyondSpares { .. })
         }
         StopReason::Archive(ArchiveError::Zip(ZipError::Damaged { .. })) => true,
         StopReason::Archive(ArchiveError::Iso(IsoError::BeyondEnd { .. })) => true,

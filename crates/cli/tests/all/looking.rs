@@ -159,6 +159,20 @@ fn with_volumes_missing_whatever_is_whole_is_taken_out_and_the_rest_named() {
     desk.run(&["open", "out", "costs", "--into", "part"]).expect(0);
 }
 
+#[test]
+fn a_salvage_tells_what_the_archive_says_of_itself() {
+    let desk = desk();
+    desk.file("wrenfall-light/storm log.txt", b"Force 10, and the lamp is lit.");
+    let since =
+        ["pack", "wrenfall-light", "--since", "out", "--name", "later", "--to", "c/", "--message", "Read the log."];
+    desk.run(&since).expect(0);
+    let ran = desk.run(&["open", "c", "--into", "in", "--salvage"]).expect(0).out;
+    assert!(ran.contains("every change is here") && ran.contains("It holds only what has changed since"), "{ran}");
+    assert!(ran.contains("Read the log."), "{ran}");
+    let told = desk.run(&["open", "c", "--into", "again", "--salvage", "--json"]).expect(0);
+    assert_eq!(told.json("/archive"), "later");
+}
+
 /// The cost table is there, of another year; what is in its place then, and what stands beside it.
 #[rstest]
 #[case::refused("refuse", 2040, 6, "mine", "cost-table.csv")]

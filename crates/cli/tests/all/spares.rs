@@ -51,7 +51,7 @@ fn what_spare_volumes_make_good_is_told_and_opened_and_mended() {
     has_all(&inside, &["none"]);
     has_all(
         &desk.run(&["open", "out", "--into", "inbox"]).expect(0),
-        &["3 is missing and recreated from spare volumes"],
+        &["3 is missing, and made good by spare volumes"],
     );
     desk.run(&["compare", "out", "wrenfall-light"]).expect(0);
     desk.run(&["receipt", "out"]).expect(0);
@@ -92,6 +92,22 @@ fn what_is_too_much_is_asked_for_and_no_more() {
     let other = desk.run_bare(&["resend", "out", slip.as_str().unwrap(), "--to", "again"]);
     // Whoever lacks it too cannot make it.
     other.expect(4);
+}
+
+#[test]
+fn what_spare_volumes_do_not_make_good_is_not_asked_for_as_a_whole() {
+    let desk = spared("2");
+    lose(&desk, &[volume(3), volume(6)]);
+    desk.flip(&desk.path(&volume(5)), 100_000);
+    let refused = desk.run(&["open", "out", "--into", "inbox"]).expect(4);
+    has_all(&refused, &["Volume 3 is missing, and the spare volumes do not make all of it good", "--salvage"]);
+    let salvaged = desk.run(&["open", "out", "--into", "inbox", "--salvage"]).expect(4);
+    has_all(&salvaged, &["7 volumes, without 3 and 6; 2 spare volumes", "needs volume 5", "  under-seal check out"]);
+    assert!(!salvaged.out.contains("ask the sender for volumes"), "{}", salvaged.out);
+    // What is not touched by that needs no spare volume, and nothing is said of one where there is none.
+    lose(&desk, &[1, 2].map(|spare| format!("out/Küste 2-spare{spare}of2.useal")));
+    let part = desk.run(&["open", "out", "wrenfall-light/costs/*", "--into", "costs"]).expect(0);
+    has_all(&part, &["7 volumes, without 3 and 6\n"]);
 }
 
 #[rstest]

@@ -361,12 +361,9 @@ fn name_on_files(set: &VolumeSet) -> Option<String> {
 }
 
 impl CheckArguments {
-    /// Where the volumes are when this is done: where they were found, or where they were copied to one by one.
+    /// Where the volumes are when this is done.
     fn places(&self) -> Vec<PathBuf> {
-        match self.coming.one_by_one {
-            true => vec![self.coming.aside.clone()],
-            false => self.watch.and(&self.places),
-        }
+        self.coming.in_the_end(self.watch.and(&self.places))
     }
 }
 

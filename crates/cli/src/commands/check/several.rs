@@ -118,7 +118,7 @@ fn lines(report: &SeveralReport, arguments: &CheckArguments) -> Vec<String> {
     }
     if let Some((_, first)) = both().find(|one| !is_good(one)) {
         lines.push(format!("Next: see what {} lacks with", first.name));
-        lines.push(suggestion::command(&[Part::Word("check"), Part::Named(first.example.as_os_str())]));
+        lines.push(suggestion::check([first.example.as_ref()]));
     } else if !arguments.places.is_empty() {
         let all = if deliveries::are_whole(&report.deliveries) { "all of them" } else { "those that are here" };
         lines.push(format!("Next: open {all} with"));

@@ -48,6 +48,7 @@ use under_seal_core::tasks::open::{OpenError, foresee, open, open_some};
 pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
     // The folder that is watched stands first, where volumes are named; what was typed may be patterns alone.
     let mut typed = tell_apart(&arguments.watch.and(&arguments.typed), &arguments.work);
+    let places = arguments.coming.in_the_end(typed.places.clone());
     typed.places = searched(&typed.places, arguments.search);
     let silent = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&silent, arguments.work.threads);
@@ -72,7 +73,7 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
         };
         return streaming::run(arguments, &typed, given);
     }
-    let report = match (arguments.salvage, given) {
+    let mut report = match (arguments.salvage, given) {
         (true, _) if !typed.inside.is_empty() => return Err(Failure::Value(BadValue::SalvageOfSome)),
         (true, Given::Volumes(set)) => salvage(arguments, set)?,
         (true, given) => salvage_open(arguments, given)?,
@@ -80,6 +81,7 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
         (false, Given::Volumes(set)) if !part => extract(arguments, &typed, Given::Volumes(set.complete()?))?,
         (false, given) => extract(arguments, &typed, given)?,
     };
+    report.places = places;
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
 }
@@ -300,8 +302,7 @@ fn salvage_open(arguments: &OpenArguments, given: Given) -> Result<Report, Failu
 fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure> {
     let unlocked = credentials::to_unlock(&set, &arguments.unlock)?;
     let set = unlocked.set;
-    let (volumes, missing, id) = (set.geometry.data_volumes, set.missing(), set.ids.set_text());
-    let progress = ProgressLine::for_reading(Some(volumes), &arguments.work);
+    let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let mut archive = Salvage::survey(set, &unlocked.key, &context)?;
     let wishes = Wishes::new(arguments, &archive.paths())?;
@@ -309,20 +310,20 @@ fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure>
         wishes.destination(&arguments.into, arguments, None, (archive.entries(), archive.entries()), &context)?;
     let opened = open(&mut archive, into, &context)?;
     drop(progress);
-    let lost = archive.lost();
+    let (lost, about) = (archive.lost(), archive.about());
     let mut report = Report {
         command: "open",
+        archive: about.map(|about| shown(&about.name)).unwrap_or_default(),
+        message: about.map(|about| about.message.clone()).unwrap_or_default(),
+        builds_upon: archive.base_name().as_ref().map(BuildsUpon::from),
         format: &SEALED,
-        set: Some(id),
-        volumes,
-        missing,
         secret: unlocked.secret,
         notes: if unlocked.secret { Vec::new() } else { vec![NOT_SECRET] },
         destination: absolute(&arguments.into),
         changed_while_read: changed(archive.entries().iter()),
         salvaged: true,
         lost: lost.map(|lost| lost.iter().map(NotWhole::from).collect()),
-        ..Report::default()
+        ..Report::of_volumes(archive.set())
     };
     wishes.tell(&mut report);
     report.has_landed(&opened.landed);

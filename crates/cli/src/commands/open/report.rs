@@ -7,6 +7,7 @@ use crate::failure::Failure;
 use crate::failure::{DAMAGED, DONE, LOOK, MISSING, UNSAFE};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::section::{first_listed, listed};
+use crate::ui::suggestion;
 use crate::ui::table;
 use crate::ui::text::{self, contents, count, shown, shown_lines, size};
 use crate::words::{as_name, notes, verifies_contents};
@@ -50,6 +51,14 @@ pub(super) struct Report {
     #[serde(rename = "volume_count")]
     pub volumes: u32,
     pub missing: Vec<u32>,
+    /// How many spare volumes are here, and whether that is enough for what is missing.
+    #[serde(skip)]
+    pub spares: u32,
+    #[serde(skip)]
+    pub spares_are_enough: bool,
+    /// Where the volumes are.
+    #[serde(skip)]
+    pub places: Vec<PathBuf>,
     pub secret: bool,
     pub message: String,
     pub part: bool,
@@ -179,20 +188,30 @@ impl Report {
     }
 
     pub fn new(archive: &Archive, into: &Path) -> Self {
-        let (set, facts) = (archive.volumes(), archive.facts());
+        let facts = archive.facts();
         Self {
             command: "open",
             archive: shown(&archive.name()),
             format: archive.format,
-            set: set.map(|set| set.ids.set_text()),
             volumes: archive.file_count(),
-            missing: set.map(VolumeSet::missing).unwrap_or_default(),
             secret: archive.is_secret(),
             notes: notes(archive, &facts),
             message: facts.message,
             not_extracted: not_extracted(archive),
             builds_upon: archive.base().map(BuildsUpon::from),
             destination: absolute(into),
+            ..archive.volumes().map(Self::of_volumes).unwrap_or_default()
+        }
+    }
+
+    /// What is told of the volumes that an archive is read from.
+    pub fn of_volumes(set: &VolumeSet) -> Self {
+        Self {
+            set: Some(set.ids.set_text()),
+            volumes: set.geometry.data_volumes,
+            missing: set.missing(),
+            spares: u32::try_from(set.spares.len()).unwrap_or(u32::MAX),
+            spares_are_enough: set.shortfalls().is_empty(),
             ..Self::default()
         }
     }
@@ -262,6 +281,9 @@ impl Report {
             (true, ..) => format!("{} can be opened here; nothing was extracted.", self.archive),
             (_, true, Some([])) if !self.format.abilities.volumes && self.exit_code != DONE => {
                 "Incomplete: what is whole was extracted; the archive does not say whether that is all.".to_owned()
+            }
+            (_, true, Some([])) if self.builds_upon.is_some() => {
+                "Nothing is lost: every change is here, complete and verified.".to_owned()
             }
             (_, true, Some([])) => "Nothing is lost: every file is here, complete and verified.".to_owned(),
             (_, true, Some(lost)) => {
@@ -352,12 +374,18 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
         lines.push(String::new());
         lines.extend(report.notes.iter().map(|note| paint(Tone::Look, note)));
     }
-    if let Some(upon) = report.builds_upon.as_ref().filter(|_| report.dry_run) {
+    if let Some(upon) = report.builds_upon.as_ref().filter(|_| report.dry_run || report.salvaged) {
         lines.extend([String::new(), paint(Tone::Look, upon.sentence())]);
     }
     let needed = needed(report);
-    if !needed.is_empty() {
-        lines.extend([String::new(), format!("Next: ask the sender for {} again.", volumes(&needed))]);
+    match report.spares {
+        _ if needed.is_empty() => {}
+        0 => lines.extend([String::new(), format!("Next: ask the sender for {} again.", volumes(&needed))]),
+        _ => lines.extend([
+            String::new(),
+            "Next: see how little of that is enough beside the spare volumes, and ask the sender for it:".to_owned(),
+            suggestion::check(report.places.iter().map(PathBuf::as_path)),
+        ]),
     }
     lines
 }
@@ -428,17 +456,20 @@ fn clashes(report: &Report) -> Vec<String> {
 
 fn from(report: &Report) -> String {
     let part = if report.format.abilities.volumes { "volume" } else { "file" };
+    let all = count(report.volumes.into(), part);
+    // The list of what is lost is lost too where a salvage has none.
+    let nothing_lost = report.lost.as_ref().map_or(!report.salvaged, Vec::is_empty);
     match report.missing.as_slice() {
-        [] => count(report.volumes.into(), part),
-        missing if report.salvaged => {
-            format!("{}, without {}", count(report.volumes.into(), "volume"), text::number_list(missing))
-        }
-        missing => format!(
-            "{}; {} {} missing and recreated from spare volumes",
-            count(report.volumes.into(), "volume"),
+        [] => all,
+        missing if report.spares_are_enough && nothing_lost => format!(
+            "{all}; {} {} missing, and made good by spare volumes",
             text::number_list(missing),
             if missing.len() == 1 { "is" } else { "are" }
         ),
+        missing if report.spares > 0 => {
+            format!("{all}, without {}; {}", text::number_list(missing), count(report.spares.into(), "spare volume"))
+        }
+        missing => format!("{all}, without {}", text::number_list(missing)),
     }
 }
 

@@ -4,11 +4,12 @@
 //! is as authentic as ever, cell by cell, and each file's digest is right. After a gap the next cell's mark tells where
 //! a frame begins. Two passes: the first finds what is whole, the second delivers that and nothing else.
 
+use super::base::{BaseName, BaseRef};
 use super::error::SealedError;
 use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
 use super::frame_reading::read_stored_frame;
 use super::further_names::{FurtherName, FurtherNames, hand_over};
-use super::index::{Place, check_order};
+use super::index::{About, Place, check_order};
 use super::index_reading::{Index, read_index};
 use super::keys::ArchiveKey;
 use super::reader::stream_of;
@@ -24,13 +25,15 @@ use crate::ground::context::{Context, Progress};
 use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry};
 use crate::ground::holes::ContentDigest;
 use crate::ground::sink::EntrySink;
-use crate::ground::wire::Malformed;
+use crate::ground::wire::{Cursor, Malformed};
 use std::collections::{HashMap, HashSet};
 
 /// An archive of which parts may be lost.
 pub struct Salvage {
     stream: StreamReader,
     tail: Tail,
+    /// What the archive says of itself, where its index can be read.
+    about: Option<About>,
     whole: Vec<ListedEntry>,
     /// Where the records of what is whole begin, and its place in that.
     places: HashMap<Place, usize>,
@@ -108,7 +111,14 @@ impl Salvage {
             }
         }
         let whole = whole.into_iter().map(|(listed, _)| listed).collect();
-        Ok(Self { stream, tail, whole, places, from_index, further, lost })
+        let about = index.map(|index| index.about);
+        Ok(Self { stream, tail, about, whole, places, from_index, further, lost })
+    }
+
+    /// What an archive of changes builds upon, where that can be read.
+    pub fn base_name(&self) -> Option<BaseName> {
+        let property = self.about.as_ref()?.base.as_ref()?;
+        Some(BaseRef::decode(Cursor::new(property, "base")).ok()?.name)
     }
 
     /// The volumes that it is read from.
@@ -224,6 +234,10 @@ impl ArchiveReader for Salvage {
 
     fn spots(&self) -> Vec<Spot> {
         self.set().spots()
+    }
+
+    fn about(&self) -> Option<&About> {
+        self.about.as_ref()
     }
 
     fn extract_some(

@@ -27,6 +27,14 @@ pub enum CellError {
         /// Where the cell begins in the volume, in bytes.
         offset: u64,
     },
+    /// It is not here, or damaged, and so much of the same column is too that the spare volumes do not make all of it good.
+    #[error("spare volumes are too few to recreate all of volume {volume}")]
+    BeyondSpares {
+        /// The volume.
+        volume: u32,
+        /// Whether it is here, and damaged.
+        is_here: bool,
+    },
     /// Spare volumes contradict each other on what a cell of it was, and only the password can tell which are right.
     #[error("spare volumes contradict each other on volume {0}")]
     Disputed(u32),
@@ -41,8 +49,8 @@ impl Classed for CellError {
     fn class(&self) -> ErrorClass {
         match self {
             Self::Interrupted(error) => error.class(),
-            Self::Missing(_) => ErrorClass::VolumesMissing,
-            Self::Damaged { .. } | Self::Disputed(_) => ErrorClass::Damaged,
+            Self::Missing(_) | Self::BeyondSpares { is_here: false, .. } => ErrorClass::VolumesMissing,
+            Self::Damaged { .. } | Self::BeyondSpares { .. } | Self::Disputed(_) => ErrorClass::Damaged,
         }
     }
 }
@@ -156,7 +164,12 @@ impl CellReader {
 
     /// Why a cell cannot be had of which no copy's check is right.
     fn lost(&self, volume: u32, index: u32) -> CellError {
-        match self.set.copies_of(VolumeKind::Data, volume).first() {
+        let (groups, first) = (self.set.groups(), self.set.copies_of(VolumeKind::Data, volume).first());
+        let group = groups.of_volume(volume);
+        match first {
+            _ if self.set.spares.keys().any(|spare| groups.has_spare(group, *spare)) => {
+                CellError::BeyondSpares { volume, is_here: first.is_some() }
+            }
             None => CellError::Missing(volume),
             Some(first) => {
                 let offset = self.set.geometry.cell_length.offset_of(index);
