@@ -285,7 +285,7 @@ impl Lies {
                 let spare = match spare_volumes.len() {
                     0 => Vec::new(),
                     here => vec![format!(
-                        "{} here: of all volumes, {}",
+                        "{} here: of the whole set, {}",
                         count(here as u64, "volume"),
                         survives(*volumes, u32::try_from(here).unwrap_or(u32::MAX))
                     )],

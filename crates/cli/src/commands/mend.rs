@@ -129,9 +129,17 @@ fn lines(set: &VolumeSet, report: &Report, target: &Target) -> Vec<String> {
         lines.push("Next: check all of them with".to_owned());
         lines.push(suggestion::check([target.folder.as_path()]));
     } else {
+        let is_here = |file: &&File| {
+            let data = file.volume.is_some_and(|number| set.volumes.contains_key(&number));
+            data || file.spare_volume.is_some_and(|number| set.spares.contains_key(&number))
+        };
         let them = if made == 1 { "it" } else { "them" };
-        lines
-            .push(format!("Next: put {them} beside the others, in place of those that are damaged. Then check again."));
+        let instead = match report.files.iter().filter(is_here).count() {
+            0 => "",
+            1 => ", in place of the one that is damaged",
+            _ => ", in place of those that are damaged",
+        };
+        lines.push(format!("Next: put {them} beside the others{instead}. Then check again."));
     }
     lines
 }

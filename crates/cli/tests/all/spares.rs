@@ -51,7 +51,7 @@ fn what_spare_volumes_make_good_is_told_and_opened_and_mended() {
     has_all(&inside, &["none"]);
     has_all(
         &desk.run(&["open", "out", "--into", "inbox"]).expect(0),
-        &["3 is missing, and made good by spare volumes"],
+        &["volume 3 is missing, and made good by spare volumes"],
     );
     desk.run(&["compare", "out", "wrenfall-light"]).expect(0);
     desk.run(&["receipt", "out"]).expect(0);
@@ -65,6 +65,8 @@ fn what_spare_volumes_make_good_is_told_and_opened_and_mended() {
     // What is damaged has its name, and is not replaced.
     has_all(&desk.run_bare(&["mend", "out"]).expect(2), &["exists already", "Name another folder with --to"]);
     assert!(desk.names("out").len() == 8);
+    let mended = desk.run_bare(&["mend", "out", "--to", "aside"]).expect(0);
+    has_all(&mended, &["put them beside the others, in place of the one that is damaged."]);
     let mended = desk.run_bare(&["mend", "out", "--to", "again", "--json"]).expect(0);
     assert_eq!([mended.json("/made_files/0/volume"), mended.json("/made_files/1/volume")], [json!(3), json!(5)]);
     assert_eq!(fs::read(desk.path("again/Küste 2-03of07.useal")).unwrap(), before);

@@ -463,7 +463,7 @@ fn from(report: &Report) -> String {
         [] => all,
         missing if report.spares_are_enough && nothing_lost => format!(
             "{all}; {} {} missing, and made good by spare volumes",
-            text::number_list(missing),
+            volumes(missing),
             if missing.len() == 1 { "is" } else { "are" }
         ),
         missing if report.spares > 0 => {
