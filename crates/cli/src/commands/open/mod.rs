@@ -73,7 +73,7 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
         };
         return streaming::run(arguments, &typed, given);
     }
-    let mut report = match (arguments.salvage, given) {
+    let report = match (arguments.salvage, given) {
         (true, _) if !typed.inside.is_empty() => return Err(Failure::Value(BadValue::SalvageOfSome)),
         (true, Given::Volumes(set)) => salvage(arguments, set)?,
         (true, given) => salvage_open(arguments, given)?,
@@ -81,8 +81,7 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
         (false, Given::Volumes(set)) if !part => extract(arguments, &typed, Given::Volumes(set.complete()?))?,
         (false, given) => extract(arguments, &typed, given)?,
     };
-    report.places = places;
-    show(&report, &arguments.work, || lines(&report))?;
+    show(&report, &arguments.work, || lines(&report, &places))?;
     Ok(report.exit_code)
 }
 

@@ -56,9 +56,6 @@ pub(super) struct Report {
     pub spares: u32,
     #[serde(skip)]
     pub spares_are_enough: bool,
-    /// Where the volumes are.
-    #[serde(skip)]
-    pub places: Vec<PathBuf>,
     pub secret: bool,
     pub message: String,
     pub part: bool,
@@ -315,7 +312,8 @@ impl Report {
     }
 }
 
-pub(super) fn lines(report: &Report) -> Vec<String> {
+/// The report for people, of an archive whose volumes are in these places.
+pub(super) fn lines(report: &Report, places: &[PathBuf]) -> Vec<String> {
     let tone = if report.exit_code == DONE { Tone::Good } else { Tone::Look };
     let mut lines = vec![paint(tone, report.heading()), String::new()];
     let (would, verified) = match report.dry_run {
@@ -384,7 +382,7 @@ pub(super) fn lines(report: &Report) -> Vec<String> {
         _ => lines.extend([
             String::new(),
             "Next: see how little of that is enough beside the spare volumes, and ask the sender for it:".to_owned(),
-            suggestion::check(report.places.iter().map(PathBuf::as_path)),
+            suggestion::check(places.iter().map(PathBuf::as_path)),
         ]),
     }
     lines
