@@ -94,7 +94,7 @@ fn mend_one(packed: &Packed, place: &Path, threads: usize) -> Mended {
         (Wanted::lost(&set, &found).unwrap(), found)
     });
     let watch = Instant::now();
-    let (_, phases) = with_context(threads, |context| mend(&set, &found, &wanted, &target, context).unwrap());
+    let (_, phases) = with_context(threads, |context| mend(&set, &wanted, &target, context).unwrap());
     let wall = watch.elapsed().as_secs_f64();
     let bare = |threads: usize| {
         let watch = Instant::now();

@@ -409,7 +409,7 @@ fn mend_in_place(desk: &Desk) -> Result<(), Error> {
         let target = Target { folder: desk.path("out"), stem: "set".into() };
         match wanted.is_nothing() {
             true => Ok(()),
-            false => Ok(mend(&set, &found, &wanted, &target, context).map(drop)?),
+            false => Ok(mend(&set, &wanted, &target, context).map(drop)?),
         }
     })
 }

@@ -148,7 +148,7 @@ pub struct RelockArguments {
 
 /// `mend`.
 #[derive(Debug, Args)]
-#[command(override_usage = "under-seal mend VOLUME|FOLDER... [--to FOLDER] [--add-spares COUNT]")]
+#[command(override_usage = "under-seal mend VOLUME|FOLDER... [--to FOLDER] [--add-spares COUNT] [--ask-password]")]
 pub struct MendArguments {
     /// Volumes, or the folders that they are in
     #[arg(value_name = "VOLUME|FOLDER", required = true)]
@@ -163,6 +163,13 @@ pub struct MendArguments {
     /// They can be sent later: those that are with the recipient already need not be sent again.
     #[arg(long, value_name = "COUNT", help_heading = SIZE)]
     pub add_spares: Option<NonZeroU32>,
+    /// Ask for the password, which tells what was changed on purpose
+    ///
+    /// It is needed only where volumes and spare volumes contradict each other.
+    #[arg(long, help_heading = PASSWORD)]
+    pub ask_password: bool,
+    #[command(flatten)]
+    pub unlock: UnlockArguments,
     #[command(flatten)]
     pub work: WorkArguments,
 }

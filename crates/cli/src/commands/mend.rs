@@ -1,22 +1,23 @@
-//! `mend`: what is missing or damaged is recreated from spare volumes; or spare volumes are added. No password is needed for either.
+//! `mend`: what is missing or damaged is recreated from spare volumes; or spare volumes are added. A password is needed only where volumes
+//! and spare volumes contradict each other.
 
 use super::in_place::{settled, target_folder};
 use super::{resend, show};
 use crate::args::MendArguments;
 use crate::failure::{DONE, Failure};
 use crate::places::gather_in;
-use crate::session;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::suggestion;
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, count, grouped, size};
 use crate::words::survives;
+use crate::{credentials, session};
 use serde::Serialize;
 use std::path::Path;
 use under_seal_core::disk::folder_of;
 use under_seal_core::formats::sealed::volume::{VolumeKind, VolumeSet};
-use under_seal_core::tasks::check::inspect;
+use under_seal_core::tasks::check::{SetReport, inspect};
 use under_seal_core::tasks::mend::{MendedVolume, Wanted, mend};
 use under_seal_core::tasks::pack::Target;
 
@@ -27,10 +28,10 @@ pub fn run(arguments: &MendArguments) -> Result<u8, Failure> {
     }
     let progress = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let set = gather_in(&arguments.places, &context)?;
+    let set = judged(gather_in(&arguments.places, &context)?, arguments)?;
     let found = inspect(&set, &context)?;
     let wanted = match arguments.add_spares {
-        Some(more) => Wanted::added_spares(&set, more.get())?,
+        Some(more) => Wanted::added_spares(&set, &found, more.get())?,
         None => Wanted::lost(&set, &found)?,
     };
     let beside = set.any_file().map(|file| folder_of(&file.spot.path));
@@ -38,12 +39,22 @@ pub fn run(arguments: &MendArguments) -> Result<u8, Failure> {
     let target = Target { folder: folder.to_owned(), stem: resend::stem(&set) };
     let made = match wanted.is_nothing() {
         true => Vec::new(),
-        false => mend(&set, &found, &wanted, &target, &context)?,
+        false => mend(&set, &wanted, &target, &context)?,
     };
     drop(progress);
-    let report = Report::new(&set, made, arguments.add_spares.is_some());
+    let report = Report::new(&set, &found, made, arguments.add_spares.is_some());
     show(&report, &arguments.work, || lines(&set, &report, &target))?;
     Ok(DONE)
+}
+
+/// The set with its seals judged, where a password is given or asked for. The seals of an archive without one prove nothing: anybody can
+/// have made them.
+fn judged(set: VolumeSet, arguments: &MendArguments) -> Result<VolumeSet, Failure> {
+    let unlocked = match arguments.ask_password {
+        true => Some(credentials::to_unlock(&set, &arguments.unlock)?),
+        false => credentials::unasked(&set, &arguments.unlock, credentials::expects_password(&arguments.unlock))?,
+    };
+    Ok(unlocked.filter(|unlocked| unlocked.secret).map_or(set, |unlocked| unlocked.set))
 }
 
 /// The JSON object (docs/json.md).
@@ -55,6 +66,8 @@ struct Report {
     #[serde(rename = "made_files")]
     files: Vec<File>,
     bytes: u64,
+    /// Whether the password told what was changed on purpose.
+    seals_judged: bool,
     #[serde(skip)]
     only_added: bool,
 }
@@ -83,10 +96,18 @@ impl From<MendedVolume> for File {
 }
 
 impl Report {
-    fn new(set: &VolumeSet, made: Vec<MendedVolume>, only_added: bool) -> Self {
+    fn new(set: &VolumeSet, found: &SetReport, made: Vec<MendedVolume>, only_added: bool) -> Self {
         let files: Vec<File> = made.into_iter().map(File::from).collect();
         let bytes = files.iter().map(|file| file.bytes).sum();
-        Self { command: "mend", exit_code: DONE, set: set.ids.set_text(), files, bytes, only_added }
+        Self {
+            command: "mend",
+            exit_code: DONE,
+            set: set.ids.set_text(),
+            files,
+            bytes,
+            seals_judged: found.seals_judged,
+            only_added,
+        }
     }
 }
 
@@ -120,10 +141,11 @@ fn lines(set: &VolumeSet, report: &Report, target: &Target) -> Vec<String> {
         ));
         return lines;
     }
-    lines.push(
-        "Without the password nobody can tell whether somebody changed a volume on purpose. Opening tells it."
+    lines.push(match report.seals_judged {
+        true => "Every cell that they are made of is genuine: the password proves it.".to_owned(),
+        false => "Without the password nobody can tell whether somebody changed a volume on purpose. Opening tells it."
             .to_owned(),
-    );
+    });
     let is_beside = set.files().any(|file| folder_of(&file.spot.path) == target.folder);
     if is_beside {
         lines.push("Next: check all of them with".to_owned());

@@ -53,6 +53,15 @@ pub fn open<'a>(places: impl IntoIterator<Item = &'a Path>, key_file: Option<&'a
     command(&parts)
 }
 
+/// `mend` of these places into a folder of their own, with the password.
+pub fn mend<'a>(places: impl IntoIterator<Item = &'a Path>, key_file: Option<&'a Path>) -> String {
+    let places = places.into_iter().map(|place| Part::Named(place.as_os_str()));
+    let key_file = key_file.map(|file| [Part::Word("--key-file"), Part::Named(file.as_os_str())]);
+    let options = ["--to", "mended", "--ask-password"].map(Part::Word);
+    let parts = std::iter::once(Part::Word("mend")).chain(places).chain(options);
+    command(&parts.chain(key_file.into_iter().flatten()).collect::<Vec<_>>())
+}
+
 /// `check` of these places.
 pub fn check<'a>(places: impl IntoIterator<Item = &'a Path>) -> String {
     let places = places.into_iter().map(|place| Part::Named(place.as_os_str()));

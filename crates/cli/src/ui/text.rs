@@ -198,13 +198,17 @@ pub fn number_list(numbers: &[u32]) -> String {
 
 /// `volume 3 is missing, and volumes 4 and 5 are damaged`, of whatever this noun names; nothing where nothing is wrong.
 pub fn missing_and_damaged(noun: &str, missing: &[u32], damaged: &[u32]) -> String {
-    let some = |numbers: &[u32], word: &str| match numbers {
+    numbers_with_words(noun, &[(missing, "is missing", "are missing"), (damaged, "is damaged", "are damaged")])
+}
+
+/// The same with any words, for one and for several.
+pub fn numbers_with_words(noun: &str, all: &[(&[u32], &str, &str)]) -> String {
+    let some = |(numbers, one_is, several_are): &(&[u32], &str, &str)| match *numbers {
         [] => None,
-        [one] => Some(format!("{noun} {one} is {word}")),
-        several => Some(format!("{noun}s {} are {word}", number_list(several))),
+        [one] => Some(format!("{noun} {one} {one_is}")),
+        several => Some(format!("{noun}s {} {several_are}", number_list(several))),
     };
-    let wrong: Vec<String> = [some(missing, "missing"), some(damaged, "damaged")].into_iter().flatten().collect();
-    wrong.join(", and ")
+    all.iter().filter_map(some).collect::<Vec<_>>().join(", and ")
 }
 
 /// A sentence that begins with these words.

@@ -9,13 +9,13 @@ use under_seal_core::tasks::mend::MendError;
 pub(super) fn mend(error: &MendError) -> String {
     match error {
         MendError::Contradicting(paths) => format!(
-            "Headers contradict each other, and only the password tells which of them are genuine: {}. Nothing was recreated. Move those \
-             aside that do not open.",
+            "Headers contradict each other, and only the password tells which of them are genuine: {}. Nothing was written. Run the same \
+             command with --ask-password, and --to FOLDER.",
             first_few(&paths.iter().map(|one| path(one)).collect::<Vec<_>>())
         ),
         MendError::Disputed => {
-            "The spare volumes contradict each other: somebody changed one of them on purpose, and only the password \
-                                tells which. Nothing was recreated. \"under-seal open\" uses the right ones."
+            "The volumes and the spare volumes contradict each other: somebody changed one or the other on purpose, and only the password \
+             tells which. Nothing was written. Run the same command with --ask-password, and --to FOLDER."
                 .to_owned()
         }
         MendError::TooFew => {

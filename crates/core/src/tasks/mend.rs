@@ -1,5 +1,7 @@
-//! Mending: without the password, volumes that are missing or damaged are written again out of those that are here and the spare ones,
-//! byte by byte as they were; and spare volumes are added to a set that was made without, or with fewer.
+//! Mending: volumes that are missing or damaged are written again out of those that are here and the spare ones, byte by byte as they were;
+//! and spare volumes are added to a set that was made without, or with fewer. No password is needed, unless volumes and spare volumes
+//! contradict each other: then somebody changed one or the other on purpose, and only the seals tell which. Without a judge nothing is
+//! written then, since it would take one side's place.
 //!
 //! Nothing that is there is changed or replaced. All new volumes are complete, read back and on the disk before any of them has its name.
 
@@ -36,8 +38,8 @@ pub enum MendError {
     /// Headers contradict each other, and only the password can tell which of them are right.
     #[error("headers contradict each other")]
     Contradicting(Vec<PathBuf>),
-    /// The spare volumes contradict each other, and only the password can tell which are right.
-    #[error("spare volumes contradict each other")]
+    /// Volumes and spare volumes contradict each other, and only the password can tell which are right.
+    #[error("volumes and spare volumes contradict each other")]
     Disputed,
     /// More is lost than the spare volumes make good.
     #[error("the spare volumes are too few")]
@@ -93,12 +95,7 @@ impl Wanted {
     /// [`MendError::TooFew`] where not all of it can be recreated, [`MendError::Disputed`] or [`MendError::Contradicting`] where the
     /// password is needed for that.
     pub fn lost(set: &VolumeSet, found: &SetReport) -> Result<Self, MendError> {
-        if !set.rivals.is_empty() {
-            return Err(MendError::Contradicting(set.contradicting.clone()));
-        }
-        if found.disputed {
-            return Err(MendError::Disputed);
-        }
+        undisputed(set, found)?;
         if !found.beyond.cells.is_empty() {
             return Err(MendError::TooFew);
         }
@@ -116,8 +113,10 @@ impl Wanted {
     /// So many spare volumes more than there are.
     ///
     /// # Errors
-    /// [`MendError::TooManySpares`].
-    pub fn added_spares(set: &VolumeSet, more: u32) -> Result<Self, MendError> {
+    /// [`MendError::TooManySpares`]; [`MendError::Disputed`] or [`MendError::Contradicting`] where nobody knows out of what they would be
+    /// made.
+    pub fn added_spares(set: &VolumeSet, found: &SetReport, more: u32) -> Result<Self, MendError> {
+        undisputed(set, found)?;
         let (there, most) = (set.spare_count(), set.groups().most_spares());
         let count = there.checked_add(more).filter(|count| *count <= most).ok_or(MendError::TooManySpares(most))?;
         let named = |number| (number, spare_suffix(number, count));
@@ -136,20 +135,25 @@ impl Wanted {
     }
 }
 
+/// Whether nothing contradicts anything, or seals have been judged.
+fn undisputed(set: &VolumeSet, found: &SetReport) -> Result<(), MendError> {
+    match () {
+        () if !found.seals_judged && !set.rivals.is_empty() => Err(MendError::Contradicting(set.contradicting.clone())),
+        () if found.is_contradictory() => Err(MendError::Disputed),
+        () => Ok(()),
+    }
+}
+
 /// Writes these volumes into a folder; files there are never replaced. All of them get their names, or none does.
 ///
 /// # Errors
 /// [`MendError`].
 pub fn mend(
     set: &VolumeSet,
-    found: &SetReport,
     wanted: &Wanted,
     target: &Target,
     context: &Context<'_>,
 ) -> Result<Vec<MendedVolume>, MendError> {
-    // Nothing is taken from spare volumes that the others contradict.
-    let mut set = set.clone();
-    set.spares.retain(|number, _| !found.not_fitting.contains(number));
     let folder = Folder::open_or_create(&target.folder)?;
     // What an interrupted run left there is completed or cleared.
     settle(&folder, &target.stem, context)?;
@@ -169,7 +173,7 @@ pub fn mend(
     for (number, _) in &wanted.data {
         context.tell(Progress::Volume(*number));
         let file = staging.create(staged(VolumeKind::Data, *number))?;
-        write_volume(&set, *number, file, context)?;
+        write_volume(set, *number, file, context)?;
     }
     context.tell(Progress::End);
     let copy = |kind, number| staging.path_of(staged(kind, number));
@@ -177,7 +181,7 @@ pub fn mend(
     let recreated: Vec<PathBuf> = data.iter().map(|number| copy(VolumeKind::Data, *number)).collect();
     verify_volumes(&recreated, VolumeKind::Data, &data, context)?;
     // What has been recreated need not be again.
-    let whole = with_copies(&set, &recreated, &data);
+    let whole = with_copies(set, &recreated, &data);
     make_spares(&whole, &spares, |number| staging.create(staged(VolumeKind::Spare, number)), context)?;
     let made: Vec<PathBuf> = spares.iter().map(|number| copy(VolumeKind::Spare, *number)).collect();
     verify_volumes(&made, VolumeKind::Spare, &spares, context)?;

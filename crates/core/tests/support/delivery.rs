@@ -158,7 +158,7 @@ pub fn play(seed: u64) -> Played {
 fn mended(desk: &Desk, set: &VolumeSet, found: &SetReport, volumes: &[PathBuf]) {
     let wanted = Wanted::lost(set, found).unwrap();
     let target = Target { folder: desk.path("mended"), stem: "set".into() };
-    let mended = desk.with_context(&|| false, |context| mend(set, found, &wanted, &target, context)).unwrap();
+    let mended = desk.with_context(&|| false, |context| mend(set, &wanted, &target, context)).unwrap();
     for volume in mended {
         let at = match volume.kind {
             VolumeKind::Spare => set.geometry.data_volumes + volume.number,

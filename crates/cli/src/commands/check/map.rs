@@ -73,7 +73,7 @@ fn stretches(file: Option<&FileReport>, length: u64, sign_bytes: u64) -> Vec<Str
         let (from, to) = (place * sign_bytes, ((place + 1) * sign_bytes).min(length));
         let Some(file) = file.filter(|file| from < file.bytes) else { return Stretch::Absent };
         let header = file.header_damaged && from < HEADER_BYTES as u64;
-        let damaged = file.damage.iter().any(|damage| damage.from < to && from < damage.to);
+        let damaged = file.damage.iter().chain(&file.forged).any(|damage| damage.from < to && from < damage.to);
         if header || damaged { Stretch::Damaged } else { Stretch::Whole }
     };
     (0..length.div_ceil(sign_bytes)).map(sign).collect()
@@ -108,7 +108,16 @@ mod tests {
     ) {
         let damage = damage.iter().map(|&(from, to)| Damage { from, to }).collect();
         let (spot, supplement) = ("x".into(), false);
-        let file = FileReport { spot, bytes, expected_bytes: 120, header_damaged, supplement, has_all: false, damage };
+        let file = FileReport {
+            spot,
+            bytes,
+            expected_bytes: 120,
+            header_damaged,
+            supplement,
+            has_all: false,
+            damage,
+            forged: Vec::new(),
+        };
         let strip: String = stretches(Some(&file), 120, 10).into_iter().map(Stretch::sign).collect();
         assert_eq!(strip, expected);
     }

@@ -151,6 +151,9 @@ struct Report {
     shortfalls: Vec<Shortfall>,
     missing: Vec<u32>,
     damaged: Vec<u32>,
+    /// Those of the damaged ones whose seals are wrong, where the password was given.
+    #[serde(rename = "changed_on_purpose")]
+    forged: Vec<u32>,
     made_good: Vec<u32>,
     #[serde(rename = "spare_volumes_not_fitting")]
     not_fitting: Vec<u32>,
@@ -185,11 +188,13 @@ struct File {
     header_damaged: bool,
     supplement: bool,
     damage: Vec<Range>,
+    #[serde(rename = "changed_on_purpose")]
+    forged: Vec<Range>,
 }
 
 impl File {
     fn is_blemished(&self) -> bool {
-        self.header_damaged || !self.damage.is_empty()
+        self.header_damaged || !self.damage.is_empty() || !self.forged.is_empty()
     }
 }
 
@@ -259,6 +264,7 @@ impl Report {
             shortfalls: found.shortfalls(set.groups()),
             missing,
             damaged,
+            forged: found.forged(),
             unrecognised: set.unrecognised.iter().map(|path| text::path(path)).collect(),
             contradicting: set.contradicting.iter().map(|path| text::path(path)).collect(),
             untried: set.untried.iter().map(|path| text::path(path)).collect(),
@@ -268,6 +274,22 @@ impl Report {
             slip: Slip::of(set, found).map(|slip| slip.code()),
             contents,
         })
+    }
+}
+
+impl Report {
+    /// What is wrong with data volumes; nothing where nothing is.
+    fn wrong(&self) -> String {
+        let by_accident: Vec<u32> =
+            self.damaged.iter().copied().filter(|number| !self.forged.contains(number)).collect();
+        text::numbers_with_words(
+            "volume",
+            &[
+                (&self.missing, "is missing", "are missing"),
+                (&by_accident, "is damaged", "are damaged"),
+                (&self.forged, "was changed on purpose", "were changed on purpose"),
+            ],
+        )
     }
 }
 
@@ -289,6 +311,7 @@ impl Volume {
             header_damaged: file.header_damaged,
             supplement: file.supplement,
             damage: file.damage.iter().map(range).collect(),
+            forged: file.forged.iter().map(range).collect(),
         };
         Self { number: report.number, state, files: report.files.iter().map(file).collect() }
     }
@@ -367,16 +390,22 @@ impl CheckArguments {
     }
 }
 
+/// Spare volumes that were not made of these volumes, where nobody judged which of them were changed.
+fn contradiction(not_fitting: &[u32]) -> String {
+    let spares = text::numbers_with_words("spare volume", &[(not_fitting, "and the volumes", "and the volumes")]);
+    format!("{} contradict each other: somebody changed one or the other on purpose.", text::capitalized(&spares))
+}
+
 /// One verdict that a layman understands, and the next step.
 fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<String> {
     let all = set.geometry.data_volumes;
-    let wrong = text::missing_and_damaged("volume", &report.missing, &report.damaged);
+    let wrong = report.wrong();
     if report.disputed {
         return vec![
             paint(
                 Tone::Bad,
                 format!(
-                    "Incomplete: {wrong}, and the spare volumes contradict each other: one was changed on purpose."
+                    "Incomplete: {wrong}, and the spare volumes contradict each other: somebody changed one on purpose."
                 ),
             ),
             "Next: open it with the password, which tells the right spare volume from the wrong one:".to_owned(),
@@ -471,11 +500,22 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
             lines.extend(inside.builds_upon.iter().map(|upon| paint(Tone::Look, upon.sentence())));
             lines.push("Next: open it with".to_owned());
         }
+        None if !report.not_fitting.is_empty() => {
+            lines.push(paint(Tone::Bad, contradiction(&report.not_fitting)));
+            lines.push("Next: add --ask-password to see which of them. Or open it with".to_owned());
+        }
         None => {
             lines.push(paint(Tone::Good, format!("{here}. Add --ask-password to check that nobody changed {them}.")));
             lines.push("Next: open it with".to_owned());
         }
     }
     lines.push(open);
+    if report.contents.is_some() && (!report.forged.is_empty() || !report.not_fitting.is_empty()) {
+        lines.push("To write again what was changed on purpose, as it was:".to_owned());
+        lines.push(suggestion::mend(
+            typed.places().iter().map(PathBuf::as_path),
+            typed.unlock.password.key_file.as_deref(),
+        ));
+    }
     lines
 }

@@ -2,7 +2,7 @@
 
 use crate::ui::paint::Tone;
 use crate::ui::text::{self, bytes, count, grouped};
-use under_seal_core::tasks::check::{FileReport, SetReport, VolumeReport};
+use under_seal_core::tasks::check::{Damage, FileReport, SetReport, VolumeReport};
 
 /// Sets of more volumes than this have their intact volumes drawn together.
 const VOLUMES_LISTED: usize = 24;
@@ -23,7 +23,13 @@ pub(super) fn rows(found: &SetReport, not_fitting: &[u32]) -> Vec<(Tone, Vec<Str
             rows.iter_mut().for_each(|(tone, cells)| {
                 *tone = Tone::Bad;
                 cells.pop();
-                cells.push("intact, but not made of these volumes; not used".to_owned());
+                cells.push(
+                    match found.seals_judged {
+                        true => "changed on purpose; not used",
+                        false => "intact, but not made of these volumes; not used",
+                    }
+                    .to_owned(),
+                );
             });
         }
         rows
@@ -71,10 +77,16 @@ fn file_state(file: &FileReport) -> (Tone, String) {
     if file.is_cut_short() {
         return (Tone::Bad, format!("cut short: {} of {}", grouped(file.bytes), bytes(file.expected_bytes)));
     }
-    if file.damage.is_empty() {
-        return (Tone::Look, "header damaged, contents intact".to_owned());
+    let places = |all: &[Damage]| {
+        let place = |one: &Damage| format!("{} to {}", grouped(one.from), grouped(one.to - 1));
+        text::first_few(&all.iter().map(place).collect::<Vec<_>>())
+    };
+    match (file.damage.as_slice(), file.forged.as_slice()) {
+        ([], []) => (Tone::Look, "header damaged, contents intact".to_owned()),
+        (damage, []) => (Tone::Bad, format!("damaged: bytes {}", places(damage))),
+        ([], forged) => (Tone::Bad, format!("changed on purpose: bytes {}", places(forged))),
+        (damage, forged) => {
+            (Tone::Bad, format!("damaged: bytes {}; changed on purpose: bytes {}", places(damage), places(forged)))
+        }
     }
-    let places: Vec<String> =
-        file.damage.iter().map(|damage| format!("{} to {}", grouped(damage.from), grouped(damage.to - 1))).collect();
-    (Tone::Bad, format!("damaged: bytes {}", text::first_few(&places)))
 }

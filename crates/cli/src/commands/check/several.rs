@@ -81,7 +81,7 @@ fn tell_apart(told: &mut [Told]) {
 fn lines(report: &SeveralReport, arguments: &CheckArguments) -> Vec<String> {
     let both = || report.archives.iter().zip(&report.told);
     let row = |(archive, told): (&Report, &Told)| {
-        let wrong = text::missing_and_damaged("volume", &archive.missing, &archive.damaged);
+        let wrong = archive.wrong();
         let (tone, state) = match (&archive.contents, &told.locked) {
             _ if !wrong.is_empty() => (Tone::Bad, format!("incomplete: {wrong}")),
             (_, Some(_)) => (Tone::Bad, "here, and not opened".to_owned()),

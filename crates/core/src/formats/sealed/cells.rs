@@ -2,8 +2,10 @@
 
 use super::keys::{ArchiveKey, KeyPurpose};
 use crate::formats::sealed::volume::header::BOUND_BYTES;
-use crate::formats::sealed::volume::{Bound, CHECK_BYTES, Cells, Cutting};
+use crate::formats::sealed::volume::{Bound, CHECK_BYTES, Cells, Cutting, SealJudge};
 use ring::aead::{AES_256_GCM, Aad, LessSafeKey, Nonce, UnboundKey};
+use std::fmt;
+use zeroize::Zeroizing;
 
 /// Bytes of a GCM tag.
 pub const TAG_BYTES: usize = 16;
@@ -69,6 +71,19 @@ impl CellSeal {
     pub fn open(&self, cell: u64, is_last: bool, sealed: &mut [u8]) -> Result<usize, NotAuthentic> {
         let plain = self.key.open_in_place(nonce(cell, is_last), Aad::from(self.bound), sealed);
         plain.map(|plain| plain.len()).map_err(|_| NotAuthentic)
+    }
+}
+
+impl SealJudge for CellSeal {
+    fn is_genuine(&self, cell: u64, is_last: bool, sealed: &[u8]) -> bool {
+        let mut opened = Zeroizing::new(sealed.to_vec());
+        self.open(cell, is_last, &mut opened).is_ok()
+    }
+}
+
+impl fmt::Debug for CellSeal {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        formatter.write_str("CellSeal")
     }
 }
 

@@ -30,6 +30,7 @@ use crate::ground::secrets::Credentials;
 use crate::ground::sink::EntrySink;
 use crate::ground::wire::Malformed;
 use std::collections::HashMap;
+use std::sync::Arc;
 
 /// An unlocked archive.
 pub struct SealedReader {
@@ -309,8 +310,8 @@ impl ArchiveReader for SealedReader {
 
 /// The stream of cells of a set that is unlocked.
 pub(super) fn stream_of(set: VolumeSet, key: &ArchiveKey) -> Result<StreamReader, SealedError> {
-    let seal = CellSeal::new(key, &set.bound()).map_err(|_| Malformed("key"))?;
-    Ok(StreamReader::new(seal, CellReader::new(set)))
+    let seal = Arc::new(CellSeal::new(key, &set.bound()).map_err(|_| Malformed("key"))?);
+    Ok(StreamReader::new(Arc::clone(&seal), CellReader::new(set.judged_by(seal))))
 }
 
 /// A decompressed frame.

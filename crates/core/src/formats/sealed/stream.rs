@@ -12,6 +12,7 @@ use crate::ground::pipeline::{Buffers, Stopped};
 use crate::ground::wire::Malformed;
 use std::collections::HashMap;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 /// Bytes before the inner stream's part in a cell: the mark and two zeros.
 const MARK_BYTES: usize = 4;
@@ -200,7 +201,7 @@ const MARKS_KEPT: usize = 1_024;
 
 /// Reads the inner stream from any place; keeps one cell.
 pub struct StreamReader {
-    seal: CellSeal,
+    seal: Arc<CellSeal>,
     cells: CellReader,
     /// The cell whose plaintext the cell reader holds.
     current: Option<u64>,
@@ -210,8 +211,8 @@ pub struct StreamReader {
 
 impl StreamReader {
     /// A reader of this set's stream.
-    pub fn new(seal: CellSeal, cells: CellReader) -> Self {
-        Self { seal, cells, current: None, marks: HashMap::new(), compare_checks: false }
+    pub fn new(seal: impl Into<Arc<CellSeal>>, cells: CellReader) -> Self {
+        Self { seal: seal.into(), cells, current: None, marks: HashMap::new(), compare_checks: false }
     }
 
     /// From now on the checks of cells are compared too, though a seal that is right says more: for proving that

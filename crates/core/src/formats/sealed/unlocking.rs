@@ -1,10 +1,13 @@
 //! Unlocking a set: its key, for whoever has the right credentials, or, where it has no password, for everybody.
 
+use super::cells::CellSeal;
 use super::error::SealedError;
 use super::head::{HeadError, open_head, open_head_by, open_to_all};
 use super::keys::{ArchiveKey, CostLimit};
 use super::volume::VolumeSet;
 use crate::ground::secrets::Credentials;
+use crate::ground::wire::Malformed;
+use std::sync::Arc;
 
 /// The key of a set, for whoever has the right credentials: the one costly step of unlocking.
 pub fn unlock(set: &VolumeSet, credentials: &Credentials, limit: CostLimit) -> Result<ArchiveKey, SealedError> {
@@ -14,7 +17,7 @@ pub fn unlock(set: &VolumeSet, credentials: &Credentials, limit: CostLimit) -> R
 /// A set that is unlocked: as those of its headers describe it that the key proves genuine.
 #[derive(Debug)]
 pub struct UnlockedSet {
-    /// The volumes.
+    /// The volumes, of which cells that the key did not seal count as damaged.
     pub set: VolumeSet,
     /// Their key.
     pub key: ArchiveKey,
@@ -41,16 +44,22 @@ pub fn unlock_given(
         for candidate in std::iter::once(set).chain(&set.rivals) {
             match open_head_by(&candidate.head, &candidate.bound(), given, limit) {
                 Ok((key, key_file)) => {
-                    return Ok(Some(UnlockedSet { set: candidate.clone(), key, secret: true, key_file }));
+                    return Ok(Some(UnlockedSet { set: judged(candidate, &key)?, key, secret: true, key_file }));
                 }
                 Err(error) => first_error = first_error.or(Some(error.into())),
             }
         }
     }
     if let Some(key) = key_of_open_to_all(set, password_expected)? {
-        return Ok(Some(UnlockedSet { set: set.clone(), key, secret: false, key_file: false }));
+        return Ok(Some(UnlockedSet { set: judged(set, &key)?, key, secret: false, key_file: false }));
     }
     first_error.map_or(Ok(None), Err)
+}
+
+/// A set whose cells are judged with its key.
+fn judged(set: &VolumeSet, key: &ArchiveKey) -> Result<VolumeSet, SealedError> {
+    let seal = CellSeal::new(key, &set.bound()).map_err(|_| Malformed("key"))?;
+    Ok(set.clone().judged_by(Arc::new(seal)))
 }
 
 /// The key of a set that is open to all, since it has no password; `None` for one that has. Whoever was given a password

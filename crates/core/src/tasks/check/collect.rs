@@ -4,7 +4,7 @@
 use crate::disk::{FileError, Folder, Interruption, Unfinished, interruptible, is_own_name, own_name, read_on};
 use crate::formats::sealed::volume::names::spare_suffix;
 use crate::formats::sealed::volume::{
-    CellReader, GatherError, Geometry, Groups, Ids, VolumeFile, VolumeKind, VolumeSet,
+    CellCopy, CellReader, GatherError, Geometry, Groups, Ids, VolumeFile, VolumeKind, VolumeSet,
 };
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Cancelled, Context};
@@ -192,5 +192,6 @@ fn is_intact(set: &VolumeSet, (kind, number): (VolumeKind, u32), file: &VolumeFi
     let mut reader = CellReader::new(VolumeSet { volumes, spares, ..set.clone() });
     let is_cell = |index: &u32| set.geometry.cell_bytes_in(kind, number, *index).is_some();
     let mut cells = (0..set.geometry.cells_per_volume).take_while(is_cell);
-    !file.header_damaged && cells.all(|index| matches!(reader.read_copy(kind, number, 0, index), Ok(Some(_))))
+    !file.header_damaged
+        && cells.all(|index| matches!(reader.read_copy(kind, number, 0, index), Ok(CellCopy::Intact { .. })))
 }

@@ -1,15 +1,19 @@
-//! Checking volumes without the password: which are here, which are missing, which are damaged and where.
+//! Checking volumes: which are here, which are missing, which are damaged and where. No password is needed for that; a set that is
+//! unlocked has its seals judged too, so that what was changed on purpose counts as damaged, and spare volumes as far as they make it good.
 
 use crate::disk::Interruption;
 use crate::formats::sealed::volume::spares::column::{Column, Verdict};
 use crate::formats::sealed::volume::spares::reach::{Beyond, beyond};
 use crate::formats::sealed::volume::spares::{cells_in_spare, spare_bytes};
 use crate::formats::sealed::volume::supplement::{Run, push_run, without};
-use crate::formats::sealed::volume::{CellReader, Geometry, Groups, Shortfall, VolumeKind, VolumeSet};
+use crate::formats::sealed::volume::{
+    CHECK_BYTES, CellCopy, CellReader, Geometry, Groups, SealJudge, Shortfall, VolumeKind, VolumeSet,
+};
 use crate::formats::spot::Spot;
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::pipeline::ordered;
 use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
 
 /// A run of damaged cells in one file.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -37,12 +41,14 @@ pub struct FileReport {
     pub has_all: bool,
     /// Damaged stretches, in order; what is missing at the end counts among them.
     pub damage: Vec<Damage>,
+    /// Stretches that were changed on purpose: their checks are right and their seals are not. Known only where seals are judged.
+    pub forged: Vec<Damage>,
 }
 
 impl FileReport {
     /// Whether nothing is wrong with it. Bytes behind its end do no harm.
     pub fn is_intact(&self) -> bool {
-        !self.header_damaged && self.damage.is_empty()
+        !self.header_damaged && self.damage.is_empty() && self.forged.is_empty()
     }
 
     /// Whether the file ends too early.
@@ -82,6 +88,11 @@ impl VolumeReport {
     pub const fn is_lost(&self) -> bool {
         matches!(self.state, VolumeState::Missing | VolumeState::Damaged)
     }
+
+    /// Whether some of it was changed on purpose, and cannot be had from another copy.
+    pub fn is_forged(&self) -> bool {
+        self.is_lost() && self.files.iter().any(|file| !file.forged.is_empty())
+    }
 }
 
 /// What was found of a whole set.
@@ -95,14 +106,27 @@ pub struct SetReport {
     pub lost: Vec<Run>,
     /// What of these the spare volumes cannot make good, and what of that is enough.
     pub beyond: Beyond,
-    /// Spare volumes that are intact, but were not made of these data volumes: somebody changed one or the other on purpose. They are
-    /// not used.
+    /// Spare volumes that are intact, but were not made of these data volumes: somebody changed one or the other on purpose. Without the
+    /// password they are not used; where seals are judged, it was these.
     pub not_fitting: Vec<u32>,
     /// Some spare volumes contradict each other, and only the password can tell which are right.
     pub disputed: bool,
+    /// Seals were judged, since the set is unlocked.
+    pub seals_judged: bool,
 }
 
 impl SetReport {
+    /// Whether volumes and spare volumes contradict each other, and nothing tells which of them were changed on purpose: nobody judged
+    /// their seals.
+    pub fn is_contradictory(&self) -> bool {
+        self.disputed || (!self.seals_judged && !self.not_fitting.is_empty())
+    }
+
+    /// The numbers of the data volumes that were changed on purpose.
+    pub fn forged(&self) -> Vec<u32> {
+        self.volumes.iter().filter(|volume| volume.is_forged()).map(|volume| volume.number).collect()
+    }
+
     /// The numbers of the data volumes in this state.
     pub fn numbers(&self, state: VolumeState) -> Vec<u32> {
         self.volumes.iter().filter(|volume| volume.state == state).map(|volume| volume.number).collect()
@@ -132,18 +156,19 @@ impl SetReport {
     }
 }
 
-/// Reads every cell of every file of the set and compares its check, and finds what spare volumes make good.
+/// Reads every cell of every file of the set and compares its check, and its seal where the set is unlocked; and finds what spare volumes
+/// make good.
 ///
 /// # Errors
 /// [`Interruption`]; damage is no error but a finding.
 pub fn inspect(set: &VolumeSet, context: &Context<'_>) -> Result<SetReport, Interruption> {
     let bytes: u64 = set.files().map(|file| file.length).sum();
     // Where spare volumes can be compared with the others, everything is read once more.
-    let is_compared = (0..set.groups().count()).any(|group| has_spares_to_compare(set, group));
+    let is_compared = (0..set.groups().count()).any(|group| is_compared(set, group));
     let times = if is_compared { 2 } else { 1 };
     context.tell(Progress::Begin(Phase::Inspecting, bytes.saturating_mul(times)));
     let mut reader = CellReader::new(set.clone());
-    let mut report = SetReport::default();
+    let mut report = SetReport { seals_judged: set.judge.is_some(), ..SetReport::default() };
     for number in 1..=set.geometry.data_volumes {
         context.tell(Progress::Volume(number));
         let (volume, lost_here) = inspect_volume(VolumeKind::Data, number, &mut reader, context)?;
@@ -161,7 +186,14 @@ pub fn inspect(set: &VolumeSet, context: &Context<'_>) -> Result<SetReport, Inte
     }
     held.retain(|_, columns| !columns.is_empty());
     let judged = judge_spares(set, context)?;
-    held.retain(|number, _| !judged.not_fitting.contains(number));
+    for (number, columns) in &judged.unused {
+        match held.get_mut(number) {
+            // Where seals are judged, each cell of a spare volume is good or bad by itself.
+            Some(held) if report.seals_judged => *held = without_columns(held, columns),
+            _ => drop(held.remove(number)),
+        }
+    }
+    held.retain(|_, columns| !columns.is_empty());
     report.beyond = beyond(&set.geometry, &report.lost, &held);
     report.not_fitting = judged.not_fitting.into_iter().collect();
     report.disputed = judged.disputed;
@@ -178,13 +210,78 @@ pub fn inspect(set: &VolumeSet, context: &Context<'_>) -> Result<SetReport, Inte
 struct Judged {
     not_fitting: BTreeSet<u32>,
     disputed: bool,
+    /// Columns in which a spare volume's cell makes nothing good, in order.
+    unused: BTreeMap<u32, Vec<Run>>,
+}
+
+impl Judged {
+    /// Notes what came of a column, of which these spare volumes have cells.
+    fn note(&mut self, index: u32, outcome: ColumnOutcome) {
+        match outcome {
+            ColumnOutcome::TooFew => {}
+            ColumnOutcome::Disputed => self.disputed = true,
+            ColumnOutcome::Contradicted(spares) => {
+                self.leave(index, &spares);
+                self.not_fitting.extend(spares);
+            }
+            ColumnOutcome::Unproven(spares) => self.leave(index, &spares),
+        }
+    }
+
+    fn leave(&mut self, index: u32, spares: &[u32]) {
+        for number in spares {
+            push_run(self.unused.entry(*number).or_default(), Run { first: index.into(), count: 1 });
+        }
+    }
+}
+
+/// What comparing the cells of a column came to.
+enum ColumnOutcome {
+    /// There are too few spare cells to compare anything.
+    TooFew,
+    /// All agree but those of these spare volumes.
+    Contradicted(Vec<u32>),
+    /// They contradict each other, and nobody judges.
+    Disputed,
+    /// No choice among the cells of these spare volumes gives what was sealed.
+    Unproven(Vec<u32>),
+}
+
+/// Judges a column of a group: by its seals where there is a judge, else by what most of its cells say.
+fn judge_column(column: &Column, set: &VolumeSet, (group, index): (u32, u32)) -> ColumnOutcome {
+    let Some(judge) = &set.judge else {
+        return match column.verdict() {
+            Verdict::TooFew => ColumnOutcome::TooFew,
+            Verdict::Disputed => ColumnOutcome::Disputed,
+            Verdict::Enough(others) => ColumnOutcome::Contradicted(others),
+        };
+    };
+    let first = *set.groups().members(group).start();
+    let is_genuine = |member: u8, bytes: &[u8]| is_genuine(&**judge, set, (first + u32::from(member), index), bytes);
+    column.proven(is_genuine).map_or_else(|| ColumnOutcome::Unproven(column.spares()), ColumnOutcome::Contradicted)
+}
+
+/// Whether these bytes, and zeros behind them, are what was sealed as the cell of an index in a volume.
+fn is_genuine(judge: &dyn SealJudge, set: &VolumeSet, (volume, index): (u32, u32), bytes: &[u8]) -> bool {
+    let geometry = &set.geometry;
+    let cell = geometry.first_cell(volume) + u64::from(index);
+    let length = geometry.cell_bytes_in(VolumeKind::Data, volume, index).and_then(|cell| cell.checked_sub(CHECK_BYTES));
+    let sealed = length.and_then(|length| bytes.get(..length));
+    sealed.is_some_and(|sealed| judge.is_genuine(cell, cell + 1 == geometry.cells, sealed))
+}
+
+/// These columns without those.
+fn without_columns(held: &[Range<u32>], unused: &[Run]) -> Vec<Range<u32>> {
+    let index = |cell: u64| u32::try_from(cell).unwrap_or(u32::MAX);
+    let held: Vec<Run> = held.iter().filter_map(|range| Run::between(range.start.into(), range.end.into())).collect();
+    without(&held, unused).iter().map(|run| index(run.first)..index(run.end())).collect()
 }
 
 /// Compares all spare cells that are here with what the others of their columns say. Each worker reads and compares one column at a time.
 fn judge_spares(set: &VolumeSet, context: &Context<'_>) -> Result<Judged, Interruption> {
     let groups = set.groups();
     let mut judged = Judged::default();
-    for group in (0..groups.count()).filter(|group| has_spares_to_compare(set, *group)) {
+    for group in (0..groups.count()).filter(|group| is_compared(set, *group)) {
         let (produced, compared) = ordered(
             context.threads,
             |columns| (0..columns_with_spares(set, group)).try_for_each(|index| columns.submit(index)),
@@ -194,18 +291,15 @@ fn judge_spares(set: &VolumeSet, context: &Context<'_>) -> Result<Judged, Interr
                     context.go_on()?;
                     let before = reader.bytes_read();
                     let column = reader.read_column(group, index, None)?;
-                    let verdict = column.as_ref().map(Column::verdict);
+                    let judged = |column: &Column| judge_column(column, set, (group, index));
+                    let outcome = column.as_ref().map_or(ColumnOutcome::TooFew, judged);
                     column.into_iter().for_each(|column| reader.give_back(column));
-                    Ok::<_, Interruption>((verdict, reader.bytes_read() - before))
+                    Ok::<_, Interruption>((index, outcome, reader.bytes_read() - before))
                 }
             },
             |compared: Result<_, Interruption>| -> Result<(), Interruption> {
-                let (verdict, bytes) = compared?;
-                match verdict {
-                    None | Some(Verdict::TooFew) => {}
-                    Some(Verdict::Enough(others)) => judged.not_fitting.extend(others),
-                    Some(Verdict::Disputed) => judged.disputed = true,
-                }
+                let (index, outcome, bytes) = compared?;
+                judged.note(index, outcome);
                 context.tell(Progress::Advance(bytes));
                 Ok(())
             },
@@ -216,12 +310,13 @@ fn judge_spares(set: &VolumeSet, context: &Context<'_>) -> Result<Judged, Interr
     Ok(judged)
 }
 
-/// Whether there are more spare volumes in a group than volumes are missing: otherwise all of them are needed, and none is left to compare
-/// anything with.
-fn has_spares_to_compare(set: &VolumeSet, group: u32) -> bool {
+/// Whether spare volumes of a group are compared with the others: where there are more than volumes are missing, since otherwise all of
+/// them are needed, and none is left to compare anything with. What they give can be judged in any case where there is a judge.
+fn is_compared(set: &VolumeSet, group: u32) -> bool {
     let groups = set.groups();
     let missing = groups.members(group).filter(|number| !set.volumes.contains_key(number)).count();
-    set.spares.keys().filter(|number| groups.has_spare(group, **number)).count() > missing
+    let spares = set.spares.keys().filter(|number| groups.has_spare(group, **number)).count();
+    spares > missing || (spares == missing && spares > 0 && set.judge.is_some())
 }
 
 /// In how many columns of a group there may be spare cells; others are claims.
@@ -256,7 +351,7 @@ fn inspect_volume(
             VolumeKind::Spare => Run::between(0, file.held_of_spare(&geometry).into()).into_iter().collect(),
             _ => file.held(&geometry, number),
         };
-        let (mut intact, mut damaged) = (Vec::new(), Vec::new());
+        let (mut intact, mut damaged, mut forged) = (Vec::new(), Vec::new(), Vec::new());
         for cell in held.iter().flat_map(|run| run.first..run.end()) {
             context.go_on()?;
             let index = index_of(cell);
@@ -264,8 +359,9 @@ fn inspect_volume(
             let read = reader.read_copy(kind, number, copy, index)?;
             context.tell(Progress::Advance(reader.bytes_read() - before));
             match read {
-                Some(_) => push_run(&mut intact, Run { first: cell, count: 1 }),
-                None => damaged.extend(file.offset_of(&geometry, number, index)),
+                CellCopy::Intact { .. } => push_run(&mut intact, Run { first: cell, count: 1 }),
+                CellCopy::Forged => forged.extend(file.offset_of(&geometry, number, index)),
+                CellCopy::Damaged => damaged.extend(file.offset_of(&geometry, number, index)),
             }
         }
         let whole = match kind {
@@ -288,6 +384,7 @@ fn inspect_volume(
             supplement: file.runs.is_some(),
             has_all: lost.is_empty(),
             damage,
+            forged: stretches(&forged, geometry.cell_length.bytes() as u64, whole),
         });
         lost_everywhere = without(&lost_everywhere, &intact);
     }

@@ -1,7 +1,7 @@
 //! Spare volumes: any volumes may be lost, as many as there are spare ones; more are added at any time; nobody's forgery makes good data
 //! bad.
 
-use crate::support::{Desk, edit, gather, mend_checks, noise, tree};
+use crate::support::{Desk, PASSWORD, edit, gather, mend_checks, noise, tree};
 use rstest::rstest;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -9,7 +9,9 @@ use under_seal_core::ErrorClass;
 use under_seal_core::formats::sealed::volume::spares::reach::Beyond;
 use under_seal_core::formats::sealed::volume::supplement::Run;
 use under_seal_core::formats::sealed::volume::{HEADER_BYTES, Shortfall, SpareWish, VolumeSet};
+use under_seal_core::formats::sealed::{CostLimit, unlock_given};
 use under_seal_core::ground::class::Classed as _;
+use under_seal_core::ground::secrets::Password;
 use under_seal_core::tasks::check::{SetReport, VolumeState, inspect};
 use under_seal_core::tasks::mend::{MendError, MendedVolume, Wanted, mend};
 use under_seal_core::tasks::pack::Target;
@@ -32,7 +34,12 @@ fn mend_into(desk: &Desk, set: &VolumeSet, folder: &str) -> Result<Vec<MendedVol
     let found = inspected(desk, set);
     let wanted = Wanted::lost(set, &found)?;
     let target = Target { folder: desk.path(folder), stem: "set".into() };
-    desk.with_context(&|| false, |context| mend(set, &found, &wanted, &target, context))
+    desk.with_context(&|| false, |context| mend(set, &wanted, &target, context))
+}
+
+/// The set with its seals judged.
+fn unlocked(set: &VolumeSet) -> VolumeSet {
+    unlock_given(set, Some(&Password::new(PASSWORD).unwrap().into()), CostLimit::Bearable, true).unwrap().unwrap().set
 }
 
 fn opens(desk: &Desk) -> bool {
@@ -112,9 +119,9 @@ fn volumes_that_are_each_damaged_elsewhere_count_as_whole() {
 fn spare_volumes_are_added_to_what_was_sent_without() {
     let desk = five_volumes(0);
     let add = |more, set: &VolumeSet| {
-        let wanted = Wanted::added_spares(set, more)?;
+        let wanted = Wanted::added_spares(set, &inspected(&desk, set), more)?;
         let target = Target { folder: desk.path("out"), stem: "set".into() };
-        desk.with_context(&|| false, |context| mend(set, &inspected(&desk, set), &wanted, &target, context))
+        desk.with_context(&|| false, |context| mend(set, &wanted, &target, context))
     };
     let data = desk.volumes();
     let sent: Vec<Vec<u8>> = data.iter().map(|path| fs::read(path).unwrap()).collect();
@@ -156,10 +163,60 @@ fn a_forged_spare_volume_is_named_and_never_makes_good_data_bad(
         (found.disputed, found.not_fitting.as_slice()),
         (not_fitting.is_none(), not_fitting.unwrap_or_default())
     );
-    let mended = mend_into(&desk, &set, "mended");
-    assert_eq!(mended.is_ok(), not_fitting.is_some(), "{mended:?}");
+    // Without the password neither side is written anew, nor anything made of it.
+    assert!(matches!(mend_into(&desk, &set, "mended"), Err(MendError::Disputed)));
+    let added = Wanted::added_spares(&set, &found, 1);
+    assert!(matches!(added, Err(MendError::Disputed)), "{added:?}");
     // With the password the right one is told from the forged one, whatever the others say.
     assert!(opens(&desk));
+    let mended = mend_into(&desk, &unlocked(&set), "mended").unwrap();
+    assert_eq!(mended.len(), lost.len() + 1);
+}
+
+/// Of these data volumes bytes are changed and the checks made right, of these spare ones too.
+#[rstest]
+#[case::one_of_five(3, &[3], &[], Some(&[3][..]))]
+#[case::the_last_which_is_shorter(1, &[5], &[], Some(&[5][..]))]
+#[case::two(2, &[1, 4], &[], Some(&[1, 4][..]))]
+#[case::a_spare_volume_too(2, &[2], &[1], Some(&[2, 6][..]))]
+#[case::spare_volumes_alone(3, &[], &[1, 3], Some(&[6, 8][..]))]
+#[case::more_than_they_make_good(2, &[1, 2, 3], &[], None)]
+fn with_the_password_what_was_changed_on_purpose_is_lost_and_made_good(
+    #[case] spares: u32,
+    #[case] forged: &[usize],
+    #[case] forged_spares: &[usize],
+    #[case] expected: Option<&[usize]>,
+) {
+    let desk = five_volumes(spares);
+    let volumes = desk.volumes();
+    let sent: Vec<Vec<u8>> = volumes.iter().map(|path| fs::read(path).unwrap()).collect();
+    for number in forged.iter().copied().chain(forged_spares.iter().map(|number| number + 5)) {
+        edit(&volumes[number - 1], |bytes| {
+            bytes[HEADER_BYTES..].iter_mut().step_by(999).for_each(|byte| *byte ^= 1);
+            mend_checks(bytes);
+        });
+    }
+    let set = gather(&[desk.path("out")]).unwrap();
+    // Without it the two sides contradict each other, and none is taken for the right one.
+    assert!(inspected(&desk, &set).is_contradictory());
+    assert!(matches!(mend_into(&desk, &set, "mended"), Err(MendError::Disputed)));
+    let judged = unlocked(&set);
+    let found = inspected(&desk, &judged);
+    let numbers: Vec<u32> = forged.iter().map(|number| *number as u32).collect();
+    assert_eq!((found.forged(), found.is_complete()), (numbers, expected.is_some()));
+    let opened = desk.open(&[desk.path("out")], &desk.path("board"));
+    assert_eq!(opened.is_ok(), expected.is_some());
+    let mended = mend_into(&desk, &judged, "mended");
+    let Some(expected) = expected else {
+        assert!(matches!(mended, Err(MendError::TooFew)), "{mended:?}");
+        return;
+    };
+    // Byte by byte what they were, and nothing else.
+    assert_eq!(mended.unwrap().len(), expected.len());
+    for number in expected {
+        let again = desk.path("mended").join(volumes[number - 1].file_name().unwrap());
+        assert!(fs::read(again).unwrap() == sent[number - 1], "{number}");
+    }
 }
 
 #[test]

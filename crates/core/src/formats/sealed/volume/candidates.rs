@@ -314,6 +314,7 @@ impl Candidates {
                 untried: Vec::new(),
                 flawed_messages: self.flawed_messages.clone(),
                 rivals: Vec::new(),
+                judge: None,
             };
             let mut damaged: Vec<VolumeFile> = self.damaged.iter().map(|(file, _)| file.clone()).collect();
             for (header, file) in files {

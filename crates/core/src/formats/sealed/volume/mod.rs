@@ -1,7 +1,8 @@
 //! Volumes: fixed-length cells in files that tell, each by itself, which part of which set they are.
 //!
 //! This layer is transport. It moves sealed cells and an opaque head, finds accidental damage, and
-//! knows no key; nothing keyed depends on how a set is cut. docs/format.md gives every byte.
+//! knows no key; nothing keyed depends on how a set is cut. Whoever has the key hands in a judge ([`SealJudge`]), and cells that it does
+//! not take count as damaged wherever cells are taken. docs/format.md gives every byte.
 
 mod candidates;
 pub mod cell;
@@ -20,8 +21,8 @@ pub mod writer;
 pub use cell::{Cells, Cutting};
 pub use cell_length::{CellLength, MIN_VOLUME_BYTES};
 pub use header::{Bound, Head, Header, HeaderError, Ids, VolumeKind};
-pub use reader::{CellError, CellReader};
-pub use set::{GatherError, SetSummary, VolumeFile, VolumeSet, header_of};
+pub use reader::{CellCopy, CellError, CellReader};
+pub use set::{GatherError, SealJudge, SetSummary, VolumeFile, VolumeSet, header_of};
 pub use spares::{Groups, Shortfall, SpareWish, SpareWishError};
 pub use writer::{VolumeWriter, WriteError, WrittenVolumes, cells_per_volume};
 

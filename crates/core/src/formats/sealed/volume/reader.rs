@@ -61,6 +61,22 @@ const MAX_OPEN: usize = 32;
 /// One file of a set: the kind and the number of its volume, and which copy of that, counted from 0.
 type Copy = (VolumeKind, u32, usize);
 
+/// What a copy of a cell turned out to be.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum CellCopy {
+    /// Its check is right, and so is its seal, as far as anybody can judge that.
+    Intact {
+        /// Bytes without the check.
+        length: usize,
+        /// BLAKE3 of these.
+        digest: blake3::Hash,
+    },
+    /// Its check is right and its seal is wrong: somebody changed it on purpose.
+    Forged,
+    /// Its check is wrong, or it cannot be read.
+    Damaged,
+}
+
 /// Reads cells; keeps a few files open. A cell of which no copy is right is recreated from spare volumes.
 #[derive(Debug)]
 pub struct CellReader {
@@ -119,7 +135,9 @@ impl CellReader {
         let (volume, index) = self.set.geometry.locate(cell);
         let mut any_checked = false;
         for copy in 0..self.set.copies_of(VolumeKind::Data, volume).len() {
-            if let Some((length, _)) = self.read_copy(VolumeKind::Data, volume, copy, index)? {
+            let which = (VolumeKind::Data, volume, copy);
+            // Whoever takes it judges the seal too.
+            if let Some((length, _)) = self.in_buffer(|reader, buffer| reader.read_checked(which, index, buffer))? {
                 any_checked = true;
                 if let Some(held) = accept(&mut self.buffer[..length]) {
                     self.held = held.min(length);
@@ -133,21 +151,29 @@ impl CellReader {
         if any_checked { Ok(false) } else { Err(self.lost(volume, index)) }
     }
 
-    /// Reads the sealed bytes of a cell without the password: from the first copy whose check is right, or recreated from spare volumes
-    /// that do not contradict each other, as they are held then. Their BLAKE3, which [`Cutting::put_whole`](super::Cutting::put_whole)
-    /// takes.
+    /// Reads the sealed bytes of a cell: from the first copy that is intact, or recreated from spare volumes, as they are held then. Where
+    /// nobody judges seals, those must not contradict each other. Their BLAKE3, which
+    /// [`Cutting::put_whole`](super::Cutting::put_whole) takes.
     ///
     /// # Errors
     /// [`CellError`] where no copy's check is right, and the spare volumes are too few or contradict each other.
     pub fn read_intact(&mut self, cell: u64) -> Result<blake3::Hash, CellError> {
         let (volume, index) = self.set.geometry.locate(cell);
         for copy in 0..self.set.copies_of(VolumeKind::Data, volume).len() {
-            if let Some((length, digest)) = self.read_copy(VolumeKind::Data, volume, copy, index)? {
+            if let CellCopy::Intact { length, digest } = self.read_copy(VolumeKind::Data, volume, copy, index)? {
                 self.held = length;
                 return Ok(digest);
             }
         }
         self.held = 0;
+        if let Some(judge) = self.set.judge.clone() {
+            let is_last = cell + 1 == self.set.geometry.cells;
+            let mut genuine = |sealed: &mut [u8]| judge.is_genuine(cell, is_last, sealed).then_some(sealed.len());
+            return match self.recreate(volume, index, &mut genuine)? {
+                true => Ok(blake3::hash(self.held())),
+                false => Err(self.lost(volume, index)),
+            };
+        }
         let (group, member) = self.member(volume);
         let Some(column) = self.read_column(group, index, Some(volume))? else { return Err(self.lost(volume, index)) };
         let verdict = column.recreate_unproven(member, &mut self.buffer);
@@ -201,18 +227,11 @@ impl CellReader {
         self.read(cell, open)
     }
 
-    /// Reads one copy (counted from 0) of a volume's cell. The length of its sealed bytes and their BLAKE3, or `None` where the check is
-    /// wrong or the bytes cannot be read.
+    /// Reads one copy (counted from 0) of a volume's cell.
     ///
     /// # Errors
     /// [`FileError`] where the file cannot be opened.
-    pub fn read_copy(
-        &mut self,
-        kind: VolumeKind,
-        volume: u32,
-        copy: usize,
-        index: u32,
-    ) -> Result<Option<(usize, blake3::Hash)>, FileError> {
+    pub fn read_copy(&mut self, kind: VolumeKind, volume: u32, copy: usize, index: u32) -> Result<CellCopy, FileError> {
         self.in_buffer(|reader, buffer| reader.read_copy_into((kind, volume, copy), index, buffer))
     }
 
@@ -225,8 +244,21 @@ impl CellReader {
         outcome
     }
 
-    /// The same, into a buffer that has room for a whole cell.
-    fn read_copy_into(
+    /// The same, into a buffer that has room for a whole cell. The seal of a spare cell cannot be judged.
+    fn read_copy_into(&mut self, which: Copy, index: u32, into: &mut [u8]) -> Result<CellCopy, FileError> {
+        let Some((length, digest)) = self.read_checked(which, index, into)? else { return Ok(CellCopy::Damaged) };
+        let (kind, volume, _) = which;
+        if let Some(judge) = self.set.judge.as_ref().filter(|_| kind == VolumeKind::Data) {
+            let cell = self.set.geometry.first_cell(volume) + u64::from(index);
+            if !judge.is_genuine(cell, cell + 1 == self.set.geometry.cells, &into[..length]) {
+                return Ok(CellCopy::Forged);
+            }
+        }
+        Ok(CellCopy::Intact { length, digest })
+    }
+
+    /// Reads one copy of a cell whose check is right, whatever its seal; the length of its sealed bytes and their BLAKE3.
+    fn read_checked(
         &mut self,
         which: Copy,
         index: u32,
@@ -296,7 +328,7 @@ impl CellReader {
         Ok(used.is_some())
     }
 
-    /// The column of an index in a group, with the cells whose checks are right; `untrusted` counts as unknown. `None` where the spare
+    /// The column of an index in a group, with the cells that are intact; `untrusted` counts as unknown. `None` where the spare
     /// volumes are too few.
     ///
     /// # Errors
@@ -337,7 +369,7 @@ impl CellReader {
         self.column = column;
     }
 
-    /// Reads a volume's cell from the first copy whose check is right; the length of its sealed bytes.
+    /// Reads a volume's cell from the first copy that is intact; the length of its sealed bytes.
     fn read_into(
         &mut self,
         kind: VolumeKind,
@@ -346,7 +378,7 @@ impl CellReader {
         into: &mut [u8],
     ) -> Result<Option<usize>, FileError> {
         for copy in 0..self.set.copies_of(kind, volume).len() {
-            if let Some((length, _)) = self.read_copy_into((kind, volume, copy), index, into)? {
+            if let CellCopy::Intact { length, .. } = self.read_copy_into((kind, volume, copy), index, into)? {
                 return Ok(Some(length));
             }
         }

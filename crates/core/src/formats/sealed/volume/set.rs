@@ -14,7 +14,9 @@ use crate::formats::spot::Spot;
 use crate::ground::class::{Classed, ErrorClass};
 use std::collections::BTreeMap;
 use std::ffi::OsString;
+use std::fmt::Debug;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// One file that holds a volume, or a copy of it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -107,6 +109,12 @@ impl VolumeFile {
     }
 }
 
+/// Tells a cell that was sealed from one that was forged. Volumes know no key: whoever has it hands this in.
+pub trait SealJudge: Debug + Send + Sync {
+    /// Whether these bytes, without their check, are what was sealed as this cell of the stream.
+    fn is_genuine(&self, cell: u64, is_last: bool, sealed: &[u8]) -> bool;
+}
+
 /// A set's volumes as far as they are here.
 #[derive(Debug, Clone)]
 pub struct VolumeSet {
@@ -132,6 +140,8 @@ pub struct VolumeSet {
     pub flawed_messages: Vec<(PathBuf, FlawedMessage)>,
     /// The same set as headers describe it that contradict these; the password tells which is genuine.
     pub rivals: Vec<VolumeSet>,
+    /// Where the set is unlocked: whatever reads its cells takes those that are forged for damaged ones.
+    pub judge: Option<Arc<dyn SealJudge>>,
 }
 
 /// A set that was found among others, for the choice.
@@ -226,6 +236,11 @@ impl VolumeSet {
     /// Whether nothing was found beside its volumes of which it is not known whether it belongs to it.
     pub const fn is_certain(&self) -> bool {
         self.unrecognised.is_empty() && self.untried.is_empty() && self.contradicting.is_empty()
+    }
+
+    /// This set, of which cells that this judge does not take count as damaged.
+    pub fn judged_by(self, judge: Arc<dyn SealJudge>) -> Self {
+        Self { judge: Some(judge), ..self }
     }
 
     /// How its cells are cut.

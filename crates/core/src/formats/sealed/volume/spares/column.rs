@@ -139,6 +139,27 @@ impl Column {
         verdict
     }
 
+    /// Recreates every unknown member in each way that there is until `genuine` takes all of them. The spare volumes whose cells that way
+    /// contradicts; `None` where no way is taken.
+    pub fn proven(&self, mut genuine: impl FnMut(u8, &[u8]) -> bool) -> Option<Vec<u32>> {
+        let mut cell = vec![0; self.cell_bytes];
+        let way = self.ways().find(|way| {
+            let Some(sums) = self.sums(way, &[]) else { return false };
+            let inputs = self.inputs(way);
+            self.unknown.iter().enumerate().all(|(at, member)| {
+                sums.work_out(at, &inputs, &mut cell);
+                genuine(*member, &cell)
+            })
+        })?;
+        let agreeing = self.agreeing(&way);
+        Some((0..self.spares.len()).filter(|at| !agreeing.contains(at)).map(|at| self.spares[at].0).collect())
+    }
+
+    /// The spare volumes that have a cell in it.
+    pub fn spares(&self) -> Vec<u32> {
+        self.spares.iter().map(|(number, _)| *number).collect()
+    }
+
     /// What the spare cells come to without the password.
     pub fn verdict(&self) -> Verdict {
         self.best_way().0

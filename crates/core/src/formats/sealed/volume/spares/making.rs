@@ -9,7 +9,7 @@ use crate::formats::sealed::volume::cell::CellPlace;
 use crate::formats::sealed::volume::header::Header;
 use crate::formats::sealed::volume::names::spare_suffix;
 use crate::formats::sealed::volume::{
-    CHECK_BYTES, CellError, CellReader, GatherError, VolumeKind, VolumeSet, WrittenVolumes,
+    CHECK_BYTES, CellCopy, CellError, CellReader, GatherError, VolumeKind, VolumeSet, WrittenVolumes,
 };
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Context, Phase, Progress};
@@ -87,7 +87,7 @@ pub fn verify_volumes(
         for index in 0..geometry.cells_per_volume {
             context.go_on()?;
             let is_cell = geometry.cell_bytes_in(kind, *number, index).is_some();
-            if is_cell && reader.read_copy(kind, *number, 0, index)?.is_none() {
+            if is_cell && !matches!(reader.read_copy(kind, *number, 0, index)?, CellCopy::Intact { .. }) {
                 return Err(SpareError::Damaged(*number));
             }
         }
