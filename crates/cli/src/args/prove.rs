@@ -165,7 +165,7 @@ pub struct RehearseArguments {
     /// For an archive of changes: the archives that the recipient has opened before
     ///
     /// The oldest first.
-    #[arg(long, value_name = "ARCHIVE", conflicts_with = "in_browser", hide_short_help = true)]
+    #[arg(long, value_name = "ARCHIVE", hide_short_help = true)]
     pub after: Vec<PathBuf>,
     /// How it goes to the recipient: mail, media or upload
     ///

@@ -1,5 +1,6 @@
 //! Why an entry of an archive is not extracted, in words.
 
+use crate::ui::text;
 use under_seal_core::formats::members::RefusedReason;
 use under_seal_core::ground::entry::{MAX_DEPTH, MAX_PATH_BYTES, PathError};
 use under_seal_core::landing::NotLandedWhy;
@@ -39,11 +40,21 @@ pub fn refused(why: RefusedReason) -> String {
     fixed.to_owned()
 }
 
+/// Above a list of links that no opening makes.
+pub const OUTWARD_LINKS: &str = "These links lead outside what is packed. Opening will not make them:";
+
+/// What does not come out of an archive, of everything in it, as a headline has it: `all but 1 link`; `None` where everything does.
+pub fn all_but(links: usize, others: usize) -> Option<String> {
+    let some = |number: usize, noun| (number > 0).then(|| text::count(number as u64, noun));
+    let counted: Vec<String> = [some(links, "link"), some(others, "thing")].into_iter().flatten().collect();
+    (!counted.is_empty()).then(|| format!("all but {}", counted.join(" and ")))
+}
+
 /// Why something is not landed.
 pub const fn not_landed(why: NotLandedWhy) -> &'static str {
     match why {
-        NotLandedWhy::LooksUnfinished => {
-            "it is named like unfinished work of this program, which its next run would clear up"
+        NotLandedWhy::AmongUnfinished => {
+            "it would lie among unfinished work of this program, which its next run clears up"
         }
         NotLandedWhy::NoLinks => "it is a link, and the system lets no links be made there",
     }

@@ -12,7 +12,7 @@ mod sending;
 mod system;
 mod typing;
 
-pub use entries::{not_landed, refused};
+pub use entries::{OUTWARD_LINKS, all_but, not_landed, refused};
 pub use formats::{NOT_OWN_PAGE, NOT_SECRET, as_name, how_to_open, notes, proof, structure, verifies_contents};
 pub use keeping::not_kept;
 pub use packing::{lacks, loss, mail_hint};

@@ -50,7 +50,7 @@ pub use interruption::Interruption;
 pub(crate) use interruption::interruptible;
 pub use name_rules::NameRules;
 pub use origin::{OriginMark, origin_marks};
-pub use own_name::{is_own_name, own_name};
+pub use own_name::{begins_with_own_name, is_own_name, own_name};
 pub use syncing::{ToSync, sync_all};
 pub use terms::{FileIdentity, Links, NEW_FOLDER_MODE};
 pub use unfinished::Unfinished;

@@ -15,11 +15,20 @@ pub fn own_name(folder: &Folder, prefix: &str, number: u64, key: &OwnerKey) -> R
 
 /// Whether a name in a folder is one that [`own_name`] gives there.
 pub fn is_own_name(folder: &Folder, prefix: &str, name: &OsStr, key: &OwnerKey) -> Result<bool, FileError> {
+    Ok(own_name_in(folder, prefix, name, key)?.is_some_and(|own| own == name))
+}
+
+/// Whether a name begins with one that [`own_name`] gives in a folder.
+pub fn begins_with_own_name(folder: &Folder, prefix: &str, name: &OsStr, key: &OwnerKey) -> Result<bool, FileError> {
+    let own = own_name_in(folder, prefix, name, key)?;
+    Ok(own.is_some_and(|own| name.as_encoded_bytes().starts_with(own.as_encoded_bytes())))
+}
+
+/// The own name with the number that a name has in it.
+fn own_name_in(folder: &Folder, prefix: &str, name: &OsStr, key: &OwnerKey) -> Result<Option<OsString>, FileError> {
     let rest = name.to_str().and_then(|name| name.strip_prefix(prefix));
-    match rest.and_then(|rest| rest.get(..NUMBER_DIGITS)) {
-        Some(number) => Ok(named(folder, prefix, number, key)? == name),
-        None => Ok(false),
-    }
+    let number = rest.and_then(|rest| rest.get(..NUMBER_DIGITS));
+    number.map(|number| named(folder, prefix, number, key)).transpose()
 }
 
 fn named(folder: &Folder, prefix: &str, number: &str, key: &OwnerKey) -> Result<OsString, FileError> {

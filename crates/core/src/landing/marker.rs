@@ -11,7 +11,7 @@
 
 use super::made_folder::{MadeFolder, below};
 use crate::disk::names::name_of;
-use crate::disk::{FileError, Folder, NewFile, is_own_name, own_name};
+use crate::disk::{FileError, Folder, NewFile, begins_with_own_name, is_own_name, own_name};
 use crate::ground::entry::{EntryPath, Timestamp};
 use crate::ground::ownership::OwnerKey;
 use std::ffi::{OsStr, OsString};
@@ -124,9 +124,12 @@ impl Marker {
     }
 }
 
-/// Whether a file of this name could be taken for a marker, or for what one speaks of.
-pub(super) fn looks_arriving(name: &[u8]) -> bool {
-    name.starts_with(PREFIX.as_bytes())
+/// Whether a file of this name is a marker that a run of this user gives in this folder, or what one speaks of.
+pub(super) fn is_arriving(root: &Folder, name: &[u8], key: &OwnerKey) -> Result<bool, FileError> {
+    match name.starts_with(PREFIX.as_bytes()) {
+        true => begins_with_own_name(root, PREFIX, &name_of(name), key),
+        false => Ok(false),
+    }
 }
 
 fn note_of(marker: &OsStr) -> OsString {

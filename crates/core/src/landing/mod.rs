@@ -167,7 +167,8 @@ impl Landing {
         let Destination { folder, keep_partial, origin_marks, .. } = destination;
         let left = Folder::open(folder).map(|root| marker::clear_leftovers(&root, &(context.owner_key)()));
         let left_folders = left.unwrap_or_default().into_iter().map(|made| made.path).collect();
-        let Foreseen { resolutions, not_landed, renamed } = survey(destination, places, entries, context)?;
+        let Foreseen { resolutions, not_landed, renamed, refused_links } =
+            survey(destination, places, entries, context)?;
         let run = u64::from_le_bytes(context.random()?);
         let root = Folder::open_or_create(folder)?;
         let marker = Marker::begin(&root, run, &(context.owner_key)())?;
@@ -183,7 +184,7 @@ impl Landing {
             made_folders: Vec::new(),
             left_folders,
             touched: HashSet::new(),
-            landed: Landed { not_landed, renamed, flat_links: places.flat_links, ..Landed::default() },
+            landed: Landed { not_landed, renamed, refused_links, flat_links: places.flat_links, ..Landed::default() },
             numbered: places.numbered.clone(),
             landed_files: HashMap::new(),
             keep_partial,
@@ -215,10 +216,9 @@ impl Landing {
         self.name_waiting()?;
         self.name_further()?;
         for link in std::mem::take(&mut self.links) {
+            // Those that are refused were found before anything was written.
             if link_stays_inside(&link.path, &link.link_target) {
                 self.make_link(&link)?;
-            } else {
-                self.landed.refused_links.push(RefusedLink { path: link.path, target: link.link_target });
             }
         }
         self.remove_staging()?;

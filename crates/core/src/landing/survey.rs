@@ -1,9 +1,9 @@
 //! What could be in the way of an extraction, found before a byte is written.
 
 use super::clash::{Clash, KnownThere, OnClash, Resolution, Resolutions};
-use super::destination::{Destination, OnUnsafeName};
+use super::destination::{Destination, OnUnsafeName, RefusedLink};
 use super::places::Places;
-use super::unlandable::{NotLanded, not_landed};
+use super::unlandable::{NotLanded, not_landed, refused_links};
 use crate::disk::names::{name_of, path_of};
 use crate::disk::{FileError, Folder, Interruption, absolute, interruptible};
 use crate::ground::class::{Classed, ErrorClass};
@@ -69,24 +69,26 @@ pub fn survey(
         return Err(LandingError::UnsafeNames(renamed.into_iter().map(|(_, path)| path).collect()));
     }
     let destination = into.folder;
-    let not_landed = not_landed(absolute(destination).file_name(), entries);
-    let left = not_landed.iter().map(|left| (left.path.clone(), Resolution::Leave)).collect();
     let root = match Folder::open(destination) {
         Ok(root) => root,
         // What is not there has nothing in it; making it comes later, and tells if it cannot be made.
         Err(error) if error.source.kind() == std::io::ErrorKind::NotFound => {
             let above = absolute(destination).ancestors().skip(1).find_map(|above| Folder::open(above).ok());
             let room = above.map_or(Ok(()), |above| check_room(&above, destination, entries));
-            return room.map(|()| Foreseen { resolutions: left, not_landed, renamed });
+            let refused_links = refused_links(entries, &Resolutions::default());
+            return room.map(|()| Foreseen { renamed, refused_links, ..Foreseen::default() });
         }
         Err(error) => return Err(error.into()),
     };
+    let not_landed = not_landed(&root, absolute(destination).file_name(), entries, &(context.owner_key)())?;
+    let left = not_landed.iter().map(|left| (left.path.clone(), Resolution::Leave)).collect();
     let (clashes, resolutions) = find_clashes((&root, places), entries, into, left, context)?;
     if !clashes.is_empty() {
         return Err(LandingError::Clashes(clashes));
     }
     check_room(&root, destination, entries)?;
-    Ok(Foreseen { resolutions, not_landed, renamed })
+    let refused_links = refused_links(entries, &resolutions);
+    Ok(Foreseen { resolutions, not_landed, renamed, refused_links })
 }
 
 /// What was decided for the files that meet others.
@@ -97,6 +99,8 @@ pub struct Foreseen {
     pub not_landed: Vec<NotLanded>,
     /// What gets another name, since its own cannot be there: the path there, and that in the archive.
     pub renamed: Vec<(EntryPath, EntryPath)>,
+    /// Links that are not made, since they could lead outside.
+    pub refused_links: Vec<RefusedLink>,
 }
 
 impl Foreseen {

@@ -1,17 +1,23 @@
-//! What is not landed, whatever its archive: what has a name by which the program knows its own unfinished work, with all that is in it,
-//! and links where there can be none. It is named and left; the rest lands.
+//! What is not landed, whatever its archive: links that could lead outside, links where there can be none, and what would come to lie
+//! among unfinished work that a run of this user has provably left, which the next one clears. It is named and left; the rest lands.
+//! Names alone are nobody's: what is only called like such work lands like any other.
 
-use super::marker::looks_arriving;
+use super::clash::{Resolution, Resolutions};
+use super::destination::RefusedLink;
+use super::made_folder::below;
+use super::marker::is_arriving;
 use crate::disk::names::name_of;
-use crate::disk::staging::looks_staged;
-use crate::ground::entry::{EntryPath, ListedEntry};
+use crate::disk::staging::{is_own_folder, looks_staged};
+use crate::disk::{FileError, Folder};
+use crate::ground::entry::{EntryKind, EntryPath, ListedEntry, link_stays_inside};
+use crate::ground::ownership::OwnerKey;
 use std::ffi::OsStr;
 
 /// Why something is not landed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum NotLandedWhy {
-    /// It, or a folder above it, is called like unfinished work of this program.
-    LooksUnfinished,
+    /// It would come to lie among unfinished work of this user's, which the next run clears.
+    AmongUnfinished,
     /// It is a link, and the system, or the file system, lets none be made.
     NoLinks,
 }
@@ -25,44 +31,126 @@ pub struct NotLanded {
     pub why: NotLandedWhy,
 }
 
-/// What of these entries is not landed in a folder of this name, in their order.
-pub(super) fn not_landed(destination: Option<&OsStr>, entries: &[ListedEntry]) -> Vec<NotLanded> {
-    let one = |listed: &ListedEntry| {
-        let why = why_not(destination, &listed.entry.path)?;
-        Some(NotLanded { path: listed.entry.path.clone(), why })
-    };
-    entries.iter().filter_map(one).collect()
+/// The links of these entries that are not made, since they could lead outside; those that are not extracted anyway do not count.
+pub(super) fn refused_links(entries: &[ListedEntry], resolutions: &Resolutions) -> Vec<RefusedLink> {
+    let is_extracted = |path| !matches!(resolutions.get(path), Some(Resolution::Leave | Resolution::Keep));
+    let refused = entries.iter().map(|listed| &listed.entry).filter(|entry| {
+        entry.kind == EntryKind::Link
+            && !link_stays_inside(&entry.path, &entry.link_target)
+            && is_extracted(&entry.path)
+    });
+    refused.map(|entry| RefusedLink { path: entry.path.clone(), target: entry.link_target.clone() }).collect()
 }
 
-fn why_not(destination: Option<&OsStr>, path: &EntryPath) -> Option<NotLandedWhy> {
-    let mut folder = destination.unwrap_or_default().to_owned();
-    for name in path.components() {
-        let name_here = name_of(name);
-        if looks_arriving(name) || looks_staged(&folder, &name_here) {
-            return Some(NotLandedWhy::LooksUnfinished);
+/// What of these entries is not landed in a folder, which has this name, in their order.
+///
+/// # Errors
+/// [`FileError`] where it cannot be seen whose something is that looks like unfinished work.
+pub(super) fn not_landed(
+    root: &Folder,
+    name: Option<&OsStr>,
+    entries: &[ListedEntry],
+    key: &OwnerKey,
+) -> Result<Vec<NotLanded>, FileError> {
+    let mut found = Vec::new();
+    for listed in entries {
+        let path = &listed.entry.path;
+        if is_among_unfinished(root, name, path, key)? {
+            found.push(NotLanded { path: path.clone(), why: NotLandedWhy::AmongUnfinished });
         }
-        folder = name_here;
     }
-    None
+    Ok(found)
+}
+
+fn is_among_unfinished(
+    root: &Folder,
+    name: Option<&OsStr>,
+    path: &EntryPath,
+    key: &OwnerKey,
+) -> Result<bool, FileError> {
+    let mut folder_name = name.unwrap_or_default().to_owned();
+    let mut above: Vec<u8> = Vec::new();
+    for component in path.components() {
+        let name_here = name_of(component);
+        if is_arriving(root, component, key)? {
+            return Ok(true);
+        }
+        // What is not there yet nobody has left anything in.
+        if looks_staged(&folder_name, &name_here)
+            && let Ok(folder) = below(root, &above)
+            && is_own_folder(&folder, &folder_name, key)?
+        {
+            return Ok(true);
+        }
+        if !above.is_empty() {
+            above.push(b'/');
+        }
+        above.extend_from_slice(component);
+        folder_name = name_here;
+    }
+    Ok(false)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::disk::own_name;
+    use crate::disk::staging::Staging;
+    use crate::ground::context::{Context, NoRandomness, Observer, Progress, Randomness};
+    use crate::ground::entry::Timestamp;
     use rstest::rstest;
+    use std::fs;
 
+    struct Nobody;
+    impl Observer for Nobody {
+        fn told(&self, _: Progress<'_>) {}
+    }
+    impl Randomness for Nobody {
+        fn fill(&self, buffer: &mut [u8]) -> Result<(), NoRandomness> {
+            buffer.fill(7);
+            Ok(())
+        }
+    }
+
+    /// In a folder where this user packs `form` right now, and others seem to have left work.
     #[rstest]
-    #[case::plain("out", "a/steps", None)]
-    #[case::folder_alone("out", "form.unfinished/notes", None)]
-    #[case::steps("out", "form.unfinished/steps", Some(NotLandedWhy::LooksUnfinished))]
-    #[case::below_a_lock("out", "a/form.unfinished/in-use-0/x", Some(NotLandedWhy::LooksUnfinished))]
-    #[case::opened_into_one("form.unfinished", "volume-00001", Some(NotLandedWhy::LooksUnfinished))]
-    #[case::marker("out", "a/.arriving-0123456789abcdef", Some(NotLandedWhy::LooksUnfinished))]
-    fn names_of_unfinished_work_are_known(
-        #[case] destination: &str,
-        #[case] path: &str,
-        #[case] expected: Option<NotLandedWhy>,
-    ) {
-        assert_eq!(why_not(Some(destination.as_ref()), &EntryPath::new(path).unwrap()), expected);
+    #[case::plain("a/steps", false)]
+    #[case::called_like_a_step("theirs.unfinished/steps", false)]
+    #[case::called_like_a_volume("theirs.unfinished/volume-00001", false)]
+    #[case::called_like_a_marker(".arriving-0123456789abcdef", false)]
+    #[case::in_what_is_not_there("new.unfinished/in-use-0", false)]
+    #[case::the_folder_itself("form.unfinished", false)]
+    #[case::beside_what_is_staged("form.unfinished/notes", false)]
+    #[case::among_what_is_staged("form.unfinished/volume-00001", true)]
+    #[case::below_a_lock("form.unfinished/in-use-0/x", true)]
+    fn only_what_is_provably_unfinished_is_kept_clear(#[case] path: &str, #[case] expected: bool) {
+        let place = tempfile::tempdir().unwrap();
+        fs::create_dir(place.path().join("theirs.unfinished")).unwrap();
+        fs::write(place.path().join("theirs.unfinished/in-use-0123"), "").unwrap();
+        let (clock, owner_key) = (Timestamp::default, || OwnerKey::new(&[7; 32]));
+        let context = Context {
+            observer: &Nobody,
+            cancel: &|| false,
+            randomness: &Nobody,
+            clock: &clock,
+            owner_key: &owner_key,
+            threads: 1,
+        };
+        let open = || Folder::open(place.path()).unwrap();
+        let _staging = Staging::begin(open(), "form".as_ref(), &context).unwrap();
+        let found = is_among_unfinished(&open(), None, &EntryPath::new(path).unwrap(), &owner_key());
+        assert_eq!(found.unwrap(), expected);
+    }
+
+    #[test]
+    fn a_marker_of_this_users_is_known_by_its_proof() {
+        let place = tempfile::tempdir().unwrap();
+        let (root, key) = (Folder::open(place.path()).unwrap(), OwnerKey::new(&[7; 32]));
+        let marker = own_name(&root, ".arriving-", 3, &key).unwrap().into_string().unwrap();
+        for (path, expected) in
+            [(marker.clone(), true), (format!("a/{marker}-1"), true), (marker.replace('3', "4"), false)]
+        {
+            assert_eq!(is_among_unfinished(&root, None, &EntryPath::new(path).unwrap(), &key).unwrap(), expected);
+        }
     }
 }

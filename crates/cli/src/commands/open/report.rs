@@ -4,13 +4,13 @@ use crate::archives::{NotExtracted, not_extracted, not_extracted_lines};
 use crate::args::OpenArguments;
 use crate::commands::since::BuildsUpon;
 use crate::failure::Failure;
-use crate::failure::{DAMAGED, DONE, LOOK, MISSING, UNSAFE};
+use crate::failure::{DAMAGED, DONE, LOOK, MISSING};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::section::{first_listed, listed};
 use crate::ui::suggestion;
 use crate::ui::table;
 use crate::ui::text::{self, contents, count, shown, shown_lines, size};
-use crate::words::{as_name, notes, verifies_contents};
+use crate::words::{self, as_name, notes, verifies_contents};
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -23,6 +23,7 @@ use under_seal_core::ground::context::Context;
 use under_seal_core::ground::entry::{EntryPath, ListedEntry, Totals};
 use under_seal_core::landing::{Foreseen, Landed, RefusedLink};
 use under_seal_core::tasks::check::DamagedEntry;
+use under_seal_core::tasks::open::Opened;
 use under_seal_core::tasks::open::upon::{Found, remove_gone};
 
 /// Of what is lost so many paths are shown.
@@ -41,7 +42,7 @@ pub(super) fn changed<'a>(entries: impl Iterator<Item = &'a ListedEntry>) -> Vec
 
 /// The JSON object (docs/json.md).
 #[derive(Serialize, Default)]
-pub(super) struct Report {
+pub(in crate::commands) struct Report {
     pub command: &'static str,
     pub exit_code: u8,
     pub archive: String,
@@ -97,14 +98,14 @@ pub(super) struct Report {
 }
 
 #[derive(Serialize)]
-pub(super) struct Beside {
+pub(in crate::commands) struct Beside {
     path: String,
     instead_of: String,
 }
 
 /// Something that is called otherwise here.
 #[derive(Serialize)]
-pub(super) struct Renamed {
+pub(in crate::commands) struct Renamed {
     path: String,
     path_in_archive: String,
 }
@@ -117,14 +118,14 @@ impl From<&(EntryPath, EntryPath)> for Renamed {
 
 /// The marks of where the volumes came from.
 #[derive(Serialize)]
-pub(super) struct OriginMarks {
+pub(in crate::commands) struct OriginMarks {
     pub volumes_have_them: bool,
     pub marked_files: u64,
 }
 
 /// What could not be salvaged.
 #[derive(Serialize)]
-pub(super) struct NotWhole {
+pub(in crate::commands) struct NotWhole {
     path: String,
     needs_volumes: Vec<u32>,
 }
@@ -142,9 +143,15 @@ impl From<&DamagedEntry> for NotWhole {
 }
 
 #[derive(Serialize)]
-pub(super) struct LinkNotMade {
+pub(in crate::commands) struct LinkNotMade {
     path: String,
     target: String,
+}
+
+impl From<&RefusedLink> for LinkNotMade {
+    fn from(link: &RefusedLink) -> Self {
+        Self { path: shown(link.path.as_bytes()), target: shown(&link.target) }
+    }
 }
 
 /// What is known of the end of an archive that may have lost it.
@@ -174,11 +181,10 @@ impl Report {
     pub fn settle(&mut self, end: End) {
         let is_lost = self.salvaged && !self.lost.as_ref().is_some_and(Vec::is_empty);
         self.exit_code = match () {
-            () if !self.links_not_made.is_empty() => UNSAFE,
             () if is_lost && !self.missing.is_empty() => MISSING,
             () if is_lost || end == End::Damaged => DAMAGED,
             () if !self.still_here_changed.is_empty() => LOOK,
-            () if !self.unmatched_patterns.is_empty() || !self.not_extracted.is_empty() => LOOK,
+            () if !self.unmatched_patterns.is_empty() || self.all_but().is_some() => LOOK,
             () if end == End::Unsure || !self.renamed.is_empty() => LOOK,
             () => DONE,
         };
@@ -199,6 +205,15 @@ impl Report {
             destination: absolute(into),
             ..archive.volumes().map(Self::of_volumes).unwrap_or_default()
         }
+    }
+
+    /// The report of an archive that was opened as a whole, into a folder that held nothing: that of a recipient who is played.
+    pub fn of_opened(archive: &Archive, opened: &Opened) -> Self {
+        let mut report = Self::new(archive, &opened.destination);
+        report.changed_while_read = changed(archive.entries().iter());
+        report.has_landed(&opened.landed);
+        report.settle(End::of(archive));
+        report
     }
 
     /// What is told of the volumes that an archive is read from.
@@ -245,10 +260,11 @@ impl Report {
         self.files = self.files.saturating_sub(kept);
         self.not_extracted.extend(foreseen.not_landed.iter().map(NotExtracted::from));
         self.renamed = foreseen.renamed.iter().map(Renamed::from).collect();
+        self.links_not_made = foreseen.refused_links.iter().map(LinkNotMade::from).collect();
+        self.links = self.links.saturating_sub(self.links_not_made.len() as u64);
     }
 
     pub fn has_landed(&mut self, landed: &Landed) {
-        let link = |link: &RefusedLink| LinkNotMade { path: shown(link.path.as_bytes()), target: shown(&link.target) };
         (self.files, self.folders, self.links, self.bytes) = (landed.files, landed.folders, landed.links, landed.bytes);
         self.further_names = landed.further_names;
         (self.attributes_set, self.attributes_not_set) = (landed.attributes.set, landed.attributes.left);
@@ -265,17 +281,34 @@ impl Report {
         self.beside = landed.beside.iter().map(beside).collect();
         self.not_extracted.extend(landed.not_landed.iter().map(NotExtracted::from));
         self.renamed = landed.renamed.iter().map(Renamed::from).collect();
-        self.links_not_made = landed.refused_links.iter().map(link).collect();
+        self.links_not_made = landed.refused_links.iter().map(LinkNotMade::from).collect();
     }
 
-    /// How much of the archive is not extracted, since it could do harm or cannot be held here.
-    fn left_behind(&self) -> u64 {
-        (self.not_extracted.len() + self.links_not_made.len()) as u64
+    /// What of the archive is not extracted, since it could do harm or cannot be held here, as headlines have it.
+    pub fn all_but(&self) -> Option<String> {
+        let (links, others) = self.left_behind();
+        words::all_but(links, others)
+    }
+
+    /// How many links, and how many other things, are not extracted.
+    pub fn left_behind(&self) -> (usize, usize) {
+        (self.links_not_made.len(), self.not_extracted.len())
+    }
+
+    /// What is not extracted, one by one, for people.
+    pub fn left_behind_lines(&self) -> Vec<String> {
+        let link = |link: &LinkNotMade| format!("{} -> {}", link.path, link.target);
+        let links: Vec<String> = self.links_not_made.iter().map(link).collect();
+        let heading = "These links are not made, because they could lead outside the folder:";
+        let mut lines = listed(Tone::Bad, heading, &links);
+        lines.extend(not_extracted_lines(&self.not_extracted));
+        lines
     }
 
     fn heading(&self) -> String {
+        let all_but = self.all_but().map(|all_but| format!(", {all_but}")).unwrap_or_default();
         match (self.dry_run, self.salvaged, self.lost.as_deref()) {
-            (true, ..) => format!("{} can be opened here; nothing was extracted.", self.archive),
+            (true, ..) => format!("{} can be opened here{all_but}; nothing was extracted.", self.archive),
             (_, true, Some([])) if !self.format.abilities.volumes && self.exit_code != DONE => {
                 "Incomplete: what is whole was extracted; the archive does not say whether that is all.".to_owned()
             }
@@ -298,16 +331,12 @@ impl Report {
                 };
                 format!("Nothing was extracted from {}: {files} {are} there already, and {were} kept.", self.archive)
             }
-            _ if self.left_behind() > 0 => format!(
-                "{} is open, but {} of it {} not extracted.",
+            _ if self.part => format!(
+                "The files you asked for were extracted from {}{all_but}: {}.",
                 self.archive,
-                count(self.left_behind(), "thing"),
-                if self.left_behind() == 1 { "was" } else { "were" }
+                how_whole(self.format)
             ),
-            _ if self.part => {
-                format!("The files you asked for were extracted from {}: {}.", self.archive, how_whole(self.format))
-            }
-            _ => format!("{} is open: {}.", self.archive, how_whole(self.format)),
+            _ => format!("{} is open{all_but}: {}.", self.archive, how_whole(self.format)),
         }
     }
 }
@@ -362,12 +391,9 @@ pub(super) fn lines(report: &Report, places: &[PathBuf]) -> Vec<String> {
     note(Tone::Strong, "The sender says:", shown_lines(&report.message));
     let changed = "These changed while they were packed. Ask the sender whether they are good:";
     note(Tone::Look, changed, report.changed_while_read.clone());
-    let link = |link: &LinkNotMade| format!("{} -> {}", link.path, link.target);
-    let links = report.links_not_made.iter().map(link).collect();
-    note(Tone::Bad, "These links were not made, because they could lead outside this folder:", links);
     note(Tone::Look, "These patterns matched nothing:", report.unmatched_patterns.clone());
     lines.extend(first_listed(Tone::Bad, "These files are not whole in what is here:", &lost(report), LOST_LISTED));
-    lines.extend(not_extracted_lines(&report.not_extracted));
+    lines.extend(report.left_behind_lines());
     if !report.notes.is_empty() {
         lines.push(String::new());
         lines.extend(report.notes.iter().map(|note| paint(Tone::Look, note)));

@@ -104,10 +104,9 @@ fn lines(report: &SeveralReport) -> Vec<String> {
     lines.push(String::new());
     lines.extend(report.deliveries.iter().map(|delivery| delivery.line("were opened")));
     lines.extend(report.not_opened.iter().map(|one| format!("{}: {}", one.path, one.reason)));
-    let left = |one: &&Report| !one.not_extracted.is_empty() || !one.links_not_made.is_empty();
-    for one in report.archives.iter().filter(left) {
-        let told = format!("{}: something in it was not extracted. Open it by itself to see what.", one.archive);
-        lines.push(paint(Tone::Look, told));
+    for (one, all_but) in report.archives.iter().filter_map(|one| Some((one, one.all_but()?))) {
+        lines.push(paint(Tone::Look, format!("{} was extracted, {all_but}:", one.archive)));
+        lines.extend(one.left_behind_lines());
     }
     lines
 }

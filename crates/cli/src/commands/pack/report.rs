@@ -338,7 +338,9 @@ fn heading(report: &Report, volumes: &str) -> String {
     match (missing, changed) {
         (0, 0) => {
             let tone = if report.exit_code == DONE { Tone::Good } else { Tone::Look };
-            paint(tone, format!("{} is packed and verified: {volumes}.", report.archive))
+            let all_but = words::all_but(report.links_leading_outside.len(), 0);
+            let all_but = all_but.map(|all_but| format!(" The recipient can open it, {all_but}.")).unwrap_or_default();
+            paint(tone, format!("{} is packed and verified: {volumes}.{all_but}", report.archive))
         }
         (0, _) => {
             let changed = count(changed, "file");
@@ -426,7 +428,7 @@ fn notes(report: &Report) -> Vec<String> {
         report.filled_with_zeros.iter().map(filled).collect(),
     );
     note("These changed while they were read, twice. What was read is packed:", report.changed_while_read.clone());
-    note("These links lead outside what is packed. Opening will not make them:", report.links_leading_outside.clone());
+    note(words::OUTWARD_LINKS, report.links_leading_outside.clone());
     note("These patterns matched nothing:", report.unmatched_patterns.clone());
     note(
         "These names are not text (UTF-8), which ZIP needs:",

@@ -5,11 +5,12 @@ mod several;
 use crate::archives::{Given, each_given, given};
 use crate::args::{DeliveryArguments, RehearseArguments, ShapeArguments, Through};
 use crate::browsers::Browser;
+use crate::commands::open::Report as OpenReport;
 use crate::commands::resend::stem;
 use crate::commands::show;
 use crate::commands::since::BuildsUpon;
 use crate::credentials::{self, Tried, Wanted};
-use crate::failure::{BadValue, DONE, Failure, LOOK};
+use crate::failure::{BadValue, Failure, LOOK};
 use crate::places::gather;
 use crate::settings::{Origin, Settings};
 use crate::system::privacy;
@@ -28,9 +29,9 @@ use under_seal_core::formats::abilities::{Checks, TimesKept};
 use under_seal_core::formats::registry::Format;
 use under_seal_core::formats::sealed::CostLimit;
 use under_seal_core::ground::context::Context;
-use under_seal_core::ground::entry::Totals;
 use under_seal_core::ground::fit::NAMED;
 use under_seal_core::ground::secrets::Credentials;
+use under_seal_core::landing::Landed;
 use under_seal_core::source::{Catalogue, Choice, expand};
 use under_seal_core::tasks::handover::Package;
 use under_seal_core::tasks::page::PAGE_NAME;
@@ -177,6 +178,8 @@ struct Report {
     #[serde(rename = "volume_count")]
     volumes: u32,
     passed: bool,
+    /// What the recipient's own opening reports.
+    opened: Option<OpenReport>,
     through: Option<&'static str>,
     limit: Option<u64>,
     browser: Option<String>,
@@ -238,10 +241,15 @@ impl Report {
         let (lost_on_request, damaged_on_request) = rehearsal.done_to.clone();
         let data =
             |numbers: &[u32]| numbers.iter().copied().filter(|number| *number <= package.count()).collect::<Vec<_>>();
+        let opened =
+            rehearsal.received.as_ref().map(|received| OpenReport::of_opened(&received.archive, &received.opened));
         let as_requested = missing == data(&lost_on_request) && damaged == data(&damaged_on_request);
         Self {
             command: "rehearse",
-            exit_code: if rehearsal.failed.is_none() { DONE } else { LOOK },
+            exit_code: match &opened {
+                Some(opened) if rehearsal.failed.is_none() => opened.exit_code,
+                _ => LOOK,
+            },
             format: package.format(),
             set: package.set_text(),
             volumes: package.count(),
@@ -252,7 +260,13 @@ impl Report {
             browser: browser.map(Browser::name),
             trips: rehearsal.trips.iter().map(TripLine::new).collect(),
             steps: steps.collect(),
-            next: next(rehearsal, as_requested && !(missing.is_empty() && damaged.is_empty()), package, way),
+            next: next(
+                rehearsal,
+                (as_requested && !(missing.is_empty() && damaged.is_empty()), opened.as_ref()),
+                package,
+                way,
+            ),
+            opened,
             lost_on_request,
             damaged_on_request,
             missing,
@@ -292,8 +306,10 @@ fn verdict(step: Step, package: &Package, rehearsal: &Rehearsal, (way, browser):
     let sealed = package.format().abilities.volumes;
     let keeps_names = package.needs_names();
     let (lost, damaged) = &rehearsal.done_to;
-    let totals = rehearsal.totals;
-    let is_lone = matches!(totals, Totals { files: 1, folders: 0, links: 0, .. });
+    let received = rehearsal.received.as_ref();
+    let landed = received.map(|received| received.opened.landed.clone()).unwrap_or_default();
+    let is_lone = matches!(landed, Landed { files: 1, folders: 0, links: 0, .. });
+    let all_but = received.and_then(|received| OpenReport::of_opened(&received.archive, &received.opened).all_but());
     match step {
         Step::Deliver if lost.is_empty() && damaged.is_empty() => {
             delivered(&volumes, keeps_names, &rehearsal.trips, way)
@@ -325,21 +341,29 @@ fn verdict(step: Step, package: &Package, rehearsal: &Rehearsal, (way, browser):
             format!("{page} in {browser} unlocked it and {saved}")
         }
         Step::Open => {
-            format!("{}, {}", contents(totals.files, totals.folders, totals.links), size(totals.content_bytes))
+            let all_but = all_but.map(|all_but| format!(", {all_but}")).unwrap_or_default();
+            format!("{}, {}{all_but}", contents(landed.files, landed.folders, landed.links), size(landed.bytes))
         }
-        Step::Compare if package.format().abilities.times == TimesKept::Neither => {
-            "the same as the source, in every byte".to_owned()
+        Step::Compare => {
+            let but = if all_but.is_some() { ", but for what is not extracted" } else { "" };
+            format!("{}{but}", same_as(package, browser.is_some(), is_lone))
         }
-        Step::Compare if browser.is_some() && is_lone => {
-            "the same as the source, in every byte; a browser saves a lone file without its mode and time".to_owned()
-        }
-        Step::Compare if !sealed || browser.is_some() => {
-            "the same as the sources, in every byte and mode, and in times to the second".to_owned()
-        }
-        Step::Compare => "the same as the sources, in every byte, time and mode".to_owned(),
     }
 }
 
+/// In what a recipient's files are the same as the sources.
+fn same_as(package: &Package, in_browser: bool, is_lone: bool) -> &'static str {
+    match package.format().abilities {
+        abilities if abilities.times == TimesKept::Neither => "the same as the source, in every byte",
+        _ if in_browser && is_lone => {
+            "the same as the source, in every byte; a browser saves a lone file without its mode and time"
+        }
+        abilities if !abilities.volumes || in_browser => {
+            "the same as the sources, in every byte and mode, and in times to the second"
+        }
+        _ => "the same as the sources, in every byte, time and mode",
+    }
+}
 /// How many spare volumes go with it.
 fn spares_of(package: &Package) -> u32 {
     match package {
@@ -423,7 +447,12 @@ fn why(failed: &Failed, package: &Package, way: Way) -> String {
     }
 }
 
-fn next(rehearsal: &Rehearsal, as_requested: bool, package: &Package, way: Way) -> String {
+fn next(
+    rehearsal: &Rehearsal,
+    (as_requested, opened): (bool, Option<&OpenReport>),
+    package: &Package,
+    way: Way,
+) -> String {
     let failed = rehearsal.failed.as_ref();
     if let Some(Failed::Refused(_)) = failed {
         return smaller(way);
@@ -431,6 +460,9 @@ fn next(rehearsal: &Rehearsal, as_requested: bool, package: &Package, way: Way) 
     let sealed = package.format().abilities.volumes;
     let (lost, damaged) = &rehearsal.done_to;
     let next = match failed {
+        None if opened.is_some_and(|opened| opened.all_but().is_some()) => {
+            "Next: leave out or replace what the recipient will not get, and pack again. Or send it as it is, and tell the recipient."
+        }
         None if sealed && package.is_secret() => {
             "Next: send the volumes, and share the password another way, for example by phone."
         }
@@ -466,12 +498,16 @@ fn smaller(way: Way) -> String {
 fn lines(report: &Report) -> Vec<String> {
     let volumes = count(report.volumes.into(), report.noun);
     let by = report.through.map_or_else(String::new, |way| format!(" by {way}"));
+    let all_but = report.opened.as_ref().and_then(OpenReport::all_but);
     let heading = match report.passed {
         true => {
             let were = if report.volumes == 1 { "was" } else { "were" };
             paint(
-                Tone::Good,
-                format!("The recipient can open it: {volumes} {were} delivered{by}, opened and compared."),
+                if all_but.is_some() { Tone::Look } else { Tone::Good },
+                format!(
+                    "The recipient can open it{}: {volumes} {were} delivered{by}, opened and compared.",
+                    all_but.map(|all_but| format!(", {all_but}")).unwrap_or_default()
+                ),
             )
         }
         false => paint(Tone::Bad, "The rehearsal failed.".to_owned()),
@@ -487,6 +523,7 @@ fn lines(report: &Report) -> Vec<String> {
         .collect();
     let mut lines = vec![heading, String::new()];
     lines.extend(table::lines(&[Column::Text("step"), Column::Number("took"), Column::Text("verdict")], &rows));
+    lines.extend(report.opened.iter().flat_map(OpenReport::left_behind_lines));
     lines.extend([String::new(), report.next.clone()]);
     lines
 }

@@ -4,6 +4,7 @@
 use super::{Played, Report, rehearse_one, sources};
 use crate::args::RehearseArguments;
 use crate::commands::deliveries::{self, Delivery, Parcel};
+use crate::commands::open::Report as OpenReport;
 use crate::commands::show;
 use crate::credentials::{Keyring, NO_PASSWORD};
 use crate::failure::{DONE, Failure, LOOK};
@@ -14,6 +15,7 @@ use crate::ui::prompt;
 use crate::ui::section::first_listed;
 use crate::ui::table::{self, Column};
 use crate::ui::text::{count, shown};
+use crate::words;
 use serde::Serialize;
 use std::collections::HashSet;
 use under_seal_core::formats::reader::ArchiveReader as _;
@@ -78,10 +80,21 @@ pub(super) fn run(
 fn lines(report: &SeveralReport) -> Vec<String> {
     let all = count(report.archives.len() as u64, "archive");
     let passed = report.archives.iter().filter(|one| one.passed).count();
+    let all_here = report.in_none.is_empty() && deliveries::are_whole(&report.deliveries);
+    let opened = report.archives.iter().filter_map(|one| one.opened.as_ref()).map(OpenReport::left_behind);
+    let (links, others) = opened.fold((0, 0), |(links, others), (more, further)| (links + more, others + further));
+    let all_but = words::all_but(links, others);
     let heading = match (report.exit_code, passed == report.archives.len()) {
         (DONE, _) => {
             paint(Tone::Good, format!("The recipient can open all of it: {all} were delivered, opened and compared."))
         }
+        (_, true) if all_here && all_but.is_some() => paint(
+            Tone::Look,
+            format!(
+                "The recipient can open it, {}: {all} were delivered, opened and compared.",
+                all_but.unwrap_or_default()
+            ),
+        ),
         (_, true) => paint(Tone::Bad, format!("Incomplete: {all} can be opened, and that is not all.")),
         (_, false) => paint(
             Tone::Bad,
@@ -97,6 +110,7 @@ fn lines(report: &SeveralReport) -> Vec<String> {
     let rows: Vec<_> = report.archives.iter().zip(&report.names).map(row).collect();
     let mut lines = vec![heading, String::new()];
     lines.extend(table::lines(&[Column::Path("archive"), Column::Number("took"), Column::Text("verdict")], &rows));
+    lines.extend(report.archives.iter().filter_map(|one| one.opened.as_ref()).flat_map(OpenReport::left_behind_lines));
     lines.push(String::new());
     lines.extend(report.deliveries.iter().map(|delivery| delivery.own_line("were rehearsed")));
     lines.extend(first_listed(Tone::Bad, "These sources are in none of them:", &report.in_none, LISTED));

@@ -20,7 +20,8 @@ pub use steps::{Placing, Replaced};
 use super::names::{bytes_of, name_of};
 use super::{FileError, Folder, NewFile, ScratchFile};
 use crate::ground::context::Context;
-use own_folder::{FOLDER_SUFFIX, OwnFolder, SCRATCH, folder_name, is_staging_name, staged_name};
+use crate::ground::ownership::OwnerKey;
+use own_folder::{FOLDER_SUFFIX, OwnFolder, SCRATCH, folder_name, is_staging_name, lock_name, staged_name};
 use std::ffi::{OsStr, OsString};
 use std::path::{Path, PathBuf};
 use steps::Steps;
@@ -175,6 +176,15 @@ pub fn may_be_of(folder: &Path, volume: &OsStr) -> bool {
 /// Whether a file of this name, in a folder of that name, could be taken for one that a run of ours left.
 pub fn looks_staged(folder: &OsStr, name: &OsStr) -> bool {
     folder.as_encoded_bytes().ends_with(FOLDER_SUFFIX.as_bytes()) && is_staging_name(name)
+}
+
+/// Whether a folder, which has this name, is a staging folder that a run of this user has provably made.
+///
+/// # Errors
+/// [`FileError`] where that cannot be seen.
+pub fn is_own_folder(folder: &Folder, name: &OsStr, key: &OwnerKey) -> Result<bool, FileError> {
+    let Some(stem) = bytes_of(name).strip_suffix(FOLDER_SUFFIX.as_bytes()).map(name_of) else { return Ok(false) };
+    Ok(folder.kind_of(&lock_name(folder, &stem, key)?)?.is_some())
 }
 
 #[cfg(test)]

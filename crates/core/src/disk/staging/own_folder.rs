@@ -56,13 +56,12 @@ pub(super) struct OwnFolder {
 impl OwnFolder {
     /// The name of the file in it that is locked while a run lives, and that proves who made the folder.
     pub(super) fn lock_name(&self) -> Result<OsString, FileError> {
-        Ok(OsString::from(format!("{LOCK}{}", self.proof("staging folder", b"")?)))
+        lock_name(&self.folder, &self.stem, &self.key)
     }
 
     /// The proof that this user's run wrote something into this very folder, for this target.
     pub(super) fn proof(&self, what: &str, content: &[u8]) -> Result<String, FileError> {
-        let number = self.folder.number()?.to_le_bytes();
-        Ok(self.key.proof(what, &[&number, &bytes_of(&self.stem), content]))
+        proof(&self.folder, &self.stem, &self.key, what, content)
     }
 
     pub(super) fn lock(&self) -> Result<NewFile, StagingError> {
@@ -70,6 +69,16 @@ impl OwnFolder {
         // Where a file system cannot tell of another run, the folder itself still stands for one.
         if lock.try_lock() { Ok(lock) } else { Err(StagingError::InUse(self.folder.path().to_owned())) }
     }
+}
+
+/// The name of the lock in this folder, which is the staging folder of the archive `stem`.
+pub(super) fn lock_name(folder: &Folder, stem: &OsStr, key: &OwnerKey) -> Result<OsString, FileError> {
+    Ok(OsString::from(format!("{LOCK}{}", proof(folder, stem, key, "staging folder", b"")?)))
+}
+
+fn proof(folder: &Folder, stem: &OsStr, key: &OwnerKey, what: &str, content: &[u8]) -> Result<String, FileError> {
+    let number = folder.number()?.to_le_bytes();
+    Ok(key.proof(what, &[&number, &bytes_of(stem), content]))
 }
 
 pub(super) fn folder_name(stem: &OsStr) -> OsString {

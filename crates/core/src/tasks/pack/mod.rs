@@ -23,7 +23,7 @@ mod zipping;
 
 pub use error::PackError;
 pub use old::{Loss, OldArchive};
-pub use packed::{LeftOut, LoneVolume, Packed, PackedVolume};
+pub use packed::{LeftOut, LoneVolume, Packed, PackedVolume, outward_links};
 pub use target::{Target, TargetError, TargetWish, WayError};
 pub(crate) use zipping::zip_headers_bytes;
 

@@ -110,11 +110,16 @@ pub(super) fn lone_volumes(sources: &[PathBuf]) -> Vec<LoneVolume> {
     sets.into_values().filter(incomplete).flatten().collect()
 }
 
+/// The links that an opening will not make, since they lead outside what is packed.
+pub fn outward_links(catalogue: &Catalogue) -> Vec<EntryPath> {
+    let outward = |entry: &&SourceEntry| !link_stays_inside(&entry.path, &entry.link_target);
+    catalogue.entries.iter().filter(outward).map(|entry| entry.path.clone()).collect()
+}
+
 /// What the sender is told of a catalogue, when it is not needed any more: links that lead outside, what was left out, and
 /// what could not be read.
 pub(super) fn summary_of(catalogue: Catalogue) -> (Vec<EntryPath>, LeftOut, Vec<PassedOver>) {
-    let outward = |entry: &&SourceEntry| !link_stays_inside(&entry.path, &entry.link_target);
-    let outward_links = catalogue.entries.iter().filter(outward).map(|entry| entry.path.clone()).collect();
+    let outward_links = outward_links(&catalogue);
     let left_out = LeftOut {
         chosen: catalogue.left_out,
         other_systems: catalogue.other_systems,

@@ -8,22 +8,24 @@ mod delivering;
 mod loopback;
 mod playing;
 
-use crate::disk::{Interruption, interruptible};
+use crate::disk::{Interruption, NameRules, interruptible};
 use crate::formats::abilities::TimesKept;
+use crate::formats::archive::Archive;
 use crate::formats::error::ArchiveError;
 use crate::formats::sealed::volume::{GatherError, VolumeSet};
 use crate::formats::sealed::{BaseName, CostLimit, SealedError};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
-use crate::ground::entry::{EntryKind, ListedEntry, Totals};
+use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
 use crate::ground::secrets::Credentials;
-use crate::landing::RefusedLink;
+use crate::landing::Places;
 use crate::source::{Catalogue, Choice, Naming, SourceError};
 use crate::tasks::compare::{Comparison, compare};
 use crate::tasks::handover::Package;
-use crate::tasks::open::OpenError;
+use crate::tasks::open::{OpenError, Opened};
 use crate::tasks::rehearse::carriers::{CarryError, Trip, Way};
 use browser::{BrowserError, InBrowser};
+use std::collections::BTreeSet;
 use std::path::Path;
 use std::time::Duration;
 
@@ -138,8 +140,15 @@ pub enum Failed {
     SourcesChanged,
 }
 
+/// What the recipient has in the end, as opening itself reports it.
+pub struct Received {
+    /// What was opened: the archive that arrived, or the one that the page saved of it.
+    pub archive: Archive,
+    /// What has landed of it, and what has not.
+    pub opened: Opened,
+}
+
 /// How it went.
-#[derive(Debug)]
 pub struct Rehearsal {
     /// The steps that were taken, each with how long it took; the last one failed, if one did.
     pub steps: Vec<(Step, Duration)>,
@@ -151,8 +160,8 @@ pub struct Rehearsal {
     pub done_to: (Vec<u32>, Vec<u32>),
     /// Numbers of the data volumes that were missing or damaged, and made good by spare ones.
     pub made_good: Vec<u32>,
-    /// What was extracted.
-    pub totals: Totals,
+    /// What the recipient has, once it was opened. What is told of it comes from here, and never from the sources.
+    pub received: Option<Received>,
     /// How the sources compare with what is inside.
     pub sources: Comparison,
 }
@@ -211,7 +220,7 @@ pub fn rehearse(request: &RehearsalRequest<'_>, context: &Context<'_>) -> Result
         trips: Vec::new(),
         done_to: (Vec::new(), Vec::new()),
         made_good: Vec::new(),
-        totals: Totals::default(),
+        received: None,
         sources: Comparison::default(),
     };
     let played = playing::play(request, &mut rehearsal, context)?;
@@ -221,25 +230,31 @@ pub fn rehearse(request: &RehearsalRequest<'_>, context: &Context<'_>) -> Result
     Ok(rehearsal)
 }
 
-/// What both kinds of archives end with: what was extracted is compared with what is inside, and that with the sources. A
-/// link that leads outside was not made, and a bit that gives rights away not restored: both are meant so.
+/// What both kinds of archives end with: what was extracted is compared with what is inside, and that with the sources. What the
+/// recipient's own report says is not extracted is not looked for, and a bit that gives rights away not restored: both are meant so.
 fn compared(
-    (inside, refused_links): (&[ListedEntry], &[RefusedLink]),
+    (inside, left_behind): (&[ListedEntry], &BTreeSet<EntryPath>),
     (outcome, landed_times, source_times): (&Path, TimesKept, TimesKept),
     request: &RehearsalRequest<'_>,
     rehearsal: &mut Rehearsal,
     context: &Context<'_>,
 ) -> Result<Result<(), Failed>, RehearsalError> {
-    let refused = |listed: &&ListedEntry| !refused_links.iter().any(|link| link.path == listed.entry.path);
-    let mut expected: Vec<ListedEntry> = inside.iter().filter(refused).cloned().collect();
-    expected
-        .iter_mut()
-        .filter(|listed| listed.entry.kind != EntryKind::Link)
-        .for_each(|listed| listed.entry.mode &= 0o777);
-    if request.browser.is_some() {
-        expected.iter_mut().for_each(|listed| listed.entry.path = browser::saved_as(&listed.entry.path));
-        expected.sort_by(|one, other| one.entry.path.cmp(&other.entry.path));
+    let places = match Places::matter(NameRules::here(), inside.iter().map(|listed| &listed.entry.path)) {
+        true => Places::here(inside),
+        false => Places::default(),
+    };
+    let mut expected: Vec<ListedEntry> = inside.to_vec();
+    for listed in &mut expected {
+        listed.entry.path = places.path_here(&listed.entry.path);
+        if listed.entry.kind != EntryKind::Link {
+            listed.entry.mode &= 0o777;
+        }
+        if request.browser.is_some() {
+            listed.entry.path = browser::saved_as(&listed.entry.path);
+        }
     }
+    expected.retain(|listed| !left_behind.contains(&listed.entry.path));
+    expected.sort_by(|one, other| one.entry.path.cmp(&other.entry.path));
     let compared = timed(Step::Compare, rehearsal, context, || -> Result<_, RehearsalError> {
         let choice = Choice { naming: Naming::Contents, ..Choice::default() };
         let there = match expected.is_empty() {

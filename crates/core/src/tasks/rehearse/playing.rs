@@ -3,9 +3,9 @@
 use super::browser;
 use super::carriers::{Carried, Sent};
 use super::delivering::deliver;
-use super::{Earlier, Failed, Rehearsal, RehearsalError, RehearsalRequest, Step, compared, timed};
+use super::{Earlier, Failed, Received, Rehearsal, RehearsalError, RehearsalRequest, Step, compared, timed};
 use crate::disk::names::name_of;
-use crate::disk::{FileAction, FileError, Interruption};
+use crate::disk::{FileAction, FileError, Interruption, folder_of};
 use crate::formats::abilities::TimesKept;
 use crate::formats::archive::Archive;
 use crate::formats::error::ArchiveError;
@@ -16,12 +16,13 @@ use crate::formats::spot::Spot;
 use crate::formats::zip::ZipError;
 use crate::ground::context::Context;
 use crate::ground::entry::{Entry, EntryKind, EntryPath, ListedEntry};
-use crate::landing::{Destination, RefusedLink};
+use crate::landing::{Destination, Landed};
 use crate::tasks::check::{VolumeState, inspect};
 use crate::tasks::handover::Package;
-use crate::tasks::open::open;
 use crate::tasks::open::upon::{Found, look, remove_gone};
+use crate::tasks::open::{Opened, open};
 use crate::tasks::pack::since::state_of;
+use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -42,9 +43,15 @@ pub(super) fn play(request: &RehearsalRequest<'_>, rehearsal: &mut Rehearsal, co
         Ok(unlocked) => unlocked,
         Err(failed) => return Ok(Err(failed)),
     };
-    if let (Some(base), true) = (archive.base(), request.browser.is_some() || request.earlier.is_empty()) {
+    if let (Some(base), true) = (archive.base(), request.earlier.is_empty()) {
         return Ok(Err(Failed::NoBase(base.name.clone())));
     }
+    let mut left_behind = BTreeSet::new();
+    if let Err(failed) = in_turn(request.earlier, (&outcome, &mut left_behind), context)? {
+        return Ok(Err(failed));
+    }
+    // Of what the page saved, the archive itself tells what it builds upon.
+    let mut sealed = None;
     if let Some(with) = &request.browser {
         let password = request.package.is_secret().then(|| request.credentials.password.clone());
         let given = (carried.arrived.as_slice(), password);
@@ -55,69 +62,71 @@ pub(super) fn play(request: &RehearsalRequest<'_>, rehearsal: &mut Rehearsal, co
             Err(said) => return Ok(Err(Failed::Page(said))),
         };
         if let [ListedEntry { entry: Entry { kind: EntryKind::File, path, .. }, .. }] = inside.as_slice() {
-            rehearsal.totals = archive.totals();
-            take_as_it_is(&saved, path, &outcome)?;
+            let bytes = take_as_it_is(&saved, path, &outcome)?;
+            let landed = Landed { files: 1, bytes, ..Landed::default() };
+            let opened = Opened { destination: outcome.clone(), landed };
+            let inside = if archive.base().is_some() { state_of(&*archive).0 } else { inside };
+            rehearsal.received = Some(Received { archive, opened });
             return compared(
-                (&inside, &[]),
+                (&inside, &left_behind),
                 (&outcome, TimesKept::Neither, TimesKept::Nanoseconds),
                 request,
                 rehearsal,
                 context,
             );
         }
-        archive = match gathered(&saved, context) {
-            Ok(saved) => saved,
+        sealed = Some(match gathered(&saved, context) {
+            Ok(saved) => std::mem::replace(&mut archive, saved),
             Err(failed) => return Ok(Err(failed)),
-        };
+        });
     }
-    rehearsal.totals = archive.totals();
-    if archive.base().is_some() {
-        let updated =
-            timed(Step::Open, rehearsal, context, || in_turn(&mut *archive, request.earlier, &outcome, context));
-        // Times are not among what changes; that of a folder tells when something in it was changed here.
-        let (inside, times) = (state_of(&*archive).0, TimesKept::Neither);
-        return match updated? {
-            Ok(refused_links) => {
-                compared((&inside, &refused_links), (&outcome, times, times), request, rehearsal, context)
-            }
-            Err(failed) => Ok(Err(failed)),
-        };
-    }
-    let opened = match timed(Step::Open, rehearsal, context, || open(&mut *archive, outcome.as_path(), context)) {
+    let opened = timed(Step::Open, rehearsal, context, || {
+        update(&mut *archive, sealed.as_deref(), (&outcome, &mut left_behind), context)
+    });
+    let opened = match opened? {
         Ok(opened) => opened,
-        Err(error) => return Ok(Err(error.into())),
+        Err(failed) => return Ok(Err(failed)),
     };
-    let times = archive.format.abilities.times;
-    compared((&inside, &opened.landed.refused_links), (&outcome, times, times), request, rehearsal, context)
+    let told = sealed.as_deref().unwrap_or(&*archive);
+    let (inside, times) = match told.base() {
+        None => (inside, archive.format.abilities.times),
+        // Times are not among what changes; that of a folder tells when something in it was changed here.
+        Some(_) => (state_of(told).0, TimesKept::Neither),
+    };
+    rehearsal.received = Some(Received { archive, opened });
+    compared((&inside, &left_behind), (&outcome, times, times), request, rehearsal, context)
 }
 
-/// Opens what the recipient has had before, and then what has changed since, into one folder; the links that were not made.
+/// Opens what the recipient has had before, one after the other. Paths that are not extracted are noted beside the folder.
 fn in_turn(
-    archive: &mut dyn ArchiveReader,
     earlier: &[Earlier],
-    outcome: &Path,
+    (outcome, left_behind): (&Path, &mut BTreeSet<EntryPath>),
     context: &Context<'_>,
-) -> Played<Vec<RefusedLink>> {
-    let mut refused_links = Vec::new();
+) -> Played<()> {
     for Earlier { set, credentials, limit } in earlier {
         let unlocked = unlock(set, credentials, *limit).and_then(|key| SealedReader::with_key(set.clone(), &key));
-        match unlocked.map(|mut reader| update(&mut reader, outcome, context)) {
-            Ok(Ok(Ok(refused))) => refused_links.extend(refused),
-            Ok(other) => return other,
+        let mut reader = match unlocked {
+            Ok(reader) => reader,
             Err(error) => return Ok(Err(Failed::Unlock(error))),
+        };
+        if let Err(failed) = update(&mut reader, None, (outcome, &mut *left_behind), context)? {
+            return Ok(Err(failed));
         }
     }
-    match update(archive, outcome, context)? {
-        Ok(refused) => refused_links.extend(refused),
-        Err(failed) => return Ok(Err(failed)),
-    }
-    Ok(Ok(refused_links))
+    Ok(Ok(()))
 }
 
-/// Opens an archive into a folder, and where it holds only changes, removes what is gone.
-fn update(archive: &mut dyn ArchiveReader, outcome: &Path, context: &Context<'_>) -> Played<Vec<RefusedLink>> {
-    let found = archive.base().map(|base| look(base, archive.entries(), outcome, context)).transpose()?;
-    if let (Some(Found { lacks_base: true, .. }), Some(base)) = (&found, archive.base()) {
+/// Opens an archive into a folder, and where it holds only changes, removes what is gone. What it builds upon is told by `sealed`, where
+/// that was saved as something else.
+fn update(
+    archive: &mut dyn ArchiveReader,
+    sealed: Option<&dyn ArchiveReader>,
+    (outcome, left_behind): (&Path, &mut BTreeSet<EntryPath>),
+    context: &Context<'_>,
+) -> Played<Opened> {
+    let told = sealed.unwrap_or(archive);
+    let found = told.base().map(|base| look(base, told.entries(), outcome, context)).transpose()?;
+    if let (Some(Found { lacks_base: true, .. }), Some(base)) = (&found, told.base()) {
         return Ok(Err(Failed::NoBase(base.name.clone())));
     }
     let into = Destination { known: found.as_ref().map(|found| &found.known), ..Destination::from(outcome) };
@@ -125,17 +134,21 @@ fn update(archive: &mut dyn ArchiveReader, outcome: &Path, context: &Context<'_>
         Ok(opened) => opened,
         Err(error) => return Ok(Err(error.into())),
     };
-    if let (Some(found), Some(base)) = (&found, archive.base()) {
+    if let (Some(found), Some(base)) = (&found, sealed.map_or_else(|| archive.base(), ArchiveReader::base)) {
         remove_gone(base, found, outcome, context)?;
     }
-    Ok(Ok(opened.landed.refused_links))
+    left_behind.extend(opened.landed.refused_links.iter().map(|link| link.path.clone()));
+    left_behind.extend(opened.landed.not_landed.iter().map(|left| left.path.clone()));
+    Ok(Ok(opened))
 }
 
-/// A lone file was saved as it is, and has nothing but its name and its content.
-fn take_as_it_is(saved: &Path, path: &EntryPath, outcome: &Path) -> Result<(), FileError> {
+/// A lone file was saved as it is, and has nothing but its name and its content; how many bytes that is.
+fn take_as_it_is(saved: &Path, path: &EntryPath, outcome: &Path) -> Result<u64, FileError> {
     fs::create_dir_all(outcome).map_err(FileError::on(FileAction::Create, outcome))?;
     let to = outcome.join(name_of(browser::saved_as(path).as_bytes()));
-    fs::rename(saved, &to).map_err(FileError::on(FileAction::Create, &to))
+    fs::create_dir_all(folder_of(&to)).map_err(FileError::on(FileAction::Create, &to))?;
+    fs::rename(saved, &to).map_err(FileError::on(FileAction::Create, &to))?;
+    Ok(to.metadata().map_err(FileError::on(FileAction::Read, &to))?.len())
 }
 
 /// An archive that was unlocked, and what is in it, with digests.

@@ -39,6 +39,9 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     }
     lines.push(paint(Tone::Strong, heading));
     lines.extend(answer(report));
+    if let Some(all_but) = words::all_but(report.links_leading_outside.len(), 0) {
+        lines.push(paint(Tone::Look, format!("The recipient can open it, {all_but}.")));
+    }
     lines.extend(report.spares.as_ref().and_then(|spares| spares.answer()));
     lines.extend(words::mail_hint(planning.settings.fit.value.fit));
     let mut section = |heading: &str, body: Vec<String>| lines.extend(headed(Tone::Strong, heading, body));
@@ -62,6 +65,8 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     section("On the way", way_lines(planning, report));
     section("What would save volumes", advice_lines(report));
     section("Would not be packed", failing_lines(report));
+    let outward = report.links_leading_outside.iter().map(|link| format!("  {link}")).collect();
+    section(words::OUTWARD_LINKS.trim_end_matches(':'), outward);
     section("Worth knowing", note_lines(report));
     lines.extend([String::new()]);
     lines.extend(["Next: pack it with".to_owned(), suggestion_of_packing(planning.typed)]);

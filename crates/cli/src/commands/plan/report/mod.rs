@@ -21,6 +21,7 @@ use under_seal_core::formats::registry::{Format, SEALED};
 use under_seal_core::ground::entry::{EntryKind, EntryPath};
 use under_seal_core::ground::fit::{Fit, message_bytes};
 use under_seal_core::source::Catalogue;
+use under_seal_core::tasks::pack::outward_links;
 use under_seal_core::tasks::pack::parcels::Parcel;
 use under_seal_core::tasks::page::{ByMail, PAGE};
 use under_seal_core::tasks::plan::{Advice, Estimate, Outline};
@@ -55,6 +56,7 @@ pub struct Report {
     by_mail: Option<ByMail>,
     sending_seconds: Option<f64>,
     advice: Vec<Advised>,
+    links_leading_outside: Vec<String>,
     passed_over: Vec<Passed>,
     in_the_way: Vec<String>,
     #[serde(rename = "unreadable_paths")]
@@ -159,8 +161,11 @@ impl Report {
         let unmatched = settings.typed_among(&catalogue.unmatched);
         let escaped = catalogue.text_names.escaped();
         // What is only worth knowing is no failure.
-        let all_can_be_packed =
-            catalogue.passed_over.is_empty() && plan.unreadable.is_empty() && planning.in_the_way.is_empty();
+        let outward = outward_links(catalogue);
+        let all_can_be_packed = catalogue.passed_over.is_empty()
+            && plan.unreadable.is_empty()
+            && planning.in_the_way.is_empty()
+            && outward.is_empty();
         let folders = plan.folders.iter().take(CHARTED).map(|folder| Weight {
             name: folder.path.as_ref().map_or_else(|| ".".to_owned(), entry),
             files: folder.files,
@@ -219,6 +224,7 @@ impl Report {
                 .zip(outline)
                 .map(|(speed, outline)| on_the_line(&outline, wished, by_mail) as f64 * 8.0 / speed),
             advice: plan.advice(catalogue, squeeze.into(), fit).iter().filter(|_| is_cut).map(Advised::new).collect(),
+            links_leading_outside: outward.iter().map(entry).collect(),
             passed_over: catalogue
                 .passed_over
                 .iter()
