@@ -352,10 +352,20 @@ fn limit(arguments: &UnlockArguments) -> CostLimit {
 }
 
 /// Writes a message with the password into a new file that only the user may read.
-pub fn write_password_note(path: &Path, password: &Password, archive: &str) -> Result<(), Failure> {
+pub fn write_password_note(
+    path: &Path,
+    password: &Password,
+    archive: &str,
+    key_file: Option<&str>,
+) -> Result<(), Failure> {
     let failed = |source| Failure::PassphraseFile { path: path.to_owned(), source };
     let mut file = privacy::create_file(path).map_err(failed)?;
-    let before = format!("This is the password for {archive}. The archive itself comes to you another way.\n\n");
+    let key_file = key_file
+        .map(|name| format!(" The key file {name} comes to you in yet another way: the password alone opens nothing."));
+    let before = format!(
+        "This is the password for {archive}. The archive itself comes to you another way.{}\n\n",
+        key_file.unwrap_or_default()
+    );
     file.write_all(before.as_bytes()).map_err(failed)?;
     file.write_all(password.as_bytes()).and_then(|()| file.write_all(b"\n")).map_err(failed)?;
     file.sync_all().map_err(failed)

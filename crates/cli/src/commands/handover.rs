@@ -1,16 +1,18 @@
 //! `handover`: everything that goes to the recipient, in one folder; and, apart from it, the password for another way.
 
 use super::show;
-use crate::archives::{Given, each_given, given};
+use crate::archives::{Given, NotExtracted, each_given, given, not_extracted, not_extracted_lines};
 use crate::args::{HandoverArguments, UnlockArguments};
-use crate::credentials::{self, Wanted};
-use crate::failure::{BadValue, DONE, Failure};
+use crate::commands::since::BuildsUpon;
+use crate::credentials::{self, Keyring, Wanted};
+use crate::failure::{BadValue, DONE, Failure, LOOK};
 use crate::settings::Settings;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
+use crate::ui::section::listed;
 use crate::ui::table;
 use crate::ui::text::{self, bytes, count, size};
-use crate::words::{as_name, how_to_open};
+use crate::words::{self, as_name, how_to_open};
 use crate::{named_file, session};
 use serde::Serialize;
 use std::ffi::{OsStr, OsString};
@@ -18,13 +20,17 @@ use std::path::{Path, PathBuf};
 use std::slice;
 use under_seal_core::disk::names::name_of;
 use under_seal_core::formats::abilities::Checks;
+use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::registry::Format;
-use under_seal_core::formats::sealed::key_of_open_to_all;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::formats::sealed::volume::names::parcel_named;
+use under_seal_core::formats::sealed::{SealedReader, UnlockedSet};
+use under_seal_core::ground::entry::ListedEntry;
 use under_seal_core::ground::secrets::Password;
+use under_seal_core::landing::outward_links;
+use under_seal_core::tasks::handover::dividing::{Losses, Share};
 use under_seal_core::tasks::handover::{
-    HandedFile, HandedOver, HandoverRequest, NOTE_PAGE, NOTE_TEXT, Package, SUMS, hand_over,
+    HandedFile, HandedOver, HandoverRequest, NOTE_PAGE, NOTE_TEXT, Package, SUMS, Upon, hand_over,
 };
 
 /// Runs the command; the exit code.
@@ -37,10 +43,12 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
         lies_apart(note, &arguments.to)?;
     }
     let (first, others) = given_all(arguments)?;
+    let mut keyring = Keyring::given(&arguments.unlock, false)?;
+    let mut looked = Looked::default();
     let (mut package, stem) = match first {
         Given::Volumes(set) => {
             let stem = super::resend::stem(&set);
-            let secret = key_of_open_to_all(&set, credentials::expects_password(&arguments.unlock))?.is_none();
+            let (set, secret) = looked.look(set, &mut keyring, arguments)?;
             (Package::Volumes { set: Box::new(set), secret }, stem)
         }
         file => {
@@ -48,17 +56,22 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
             let wanted = if is_given { Wanted::Content } else { Wanted::Outside };
             let archive = file.load(&arguments.unlock, wanted, &arguments.work)?;
             let stem = name_of(&archive.name());
+            looked.note(&archive);
             (Package::Archive(archive), stem)
         }
     };
-    let key_file = arguments.unlock.password.key_file.as_ref().and_then(|file| file.file_name()).map(text::name);
+    let look = |(stem, set)| Ok((stem, looked.look(set, &mut keyring, arguments)?.0));
+    let others = others.into_iter().map(look).collect::<Result<Vec<_>, Failure>>()?;
+    let given_key_file = arguments.unlock.password.key_file.as_ref().and_then(|file| file.file_name()).map(text::name);
+    // An archive that the password alone opens needs none, whatever was named.
+    let key_file = given_key_file.clone().filter(|_| looked.key_file != Some(false));
     let password = password_note.map(|note| Ok::<_, Failure>((note, password(&package, &arguments.unlock)?)));
     let password = password.transpose()?;
     let all = || others.iter().map(|(_, set)| set.geometry.data_volumes).fold(package.count(), u32::saturating_add);
     let volumes = package.format().abilities.volumes.then(all);
     let progress = ProgressLine::for_reading(volumes, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let how = how_to_open(&package, !arguments.no_page, !others.is_empty());
+    let how = how_to_open(&package, !arguments.no_page, !others.is_empty() || looked.upon.is_some());
     let title = (!others.is_empty()).then(|| title(&stem, &others));
     let request = HandoverRequest {
         stem: &stem,
@@ -68,6 +81,7 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
         template: template.as_deref(),
         key_file: key_file.as_deref(),
         how: &how,
+        upon: looked.upon.as_ref(),
         page: !arguments.no_page,
         together_with: &others,
         mail_to: &settings.mail_to,
@@ -76,11 +90,63 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
     drop(progress);
     if let Some((note, password)) = &password {
         let name = title.as_deref().unwrap_or(&stem);
-        credentials::write_password_note(note, password, &name.to_string_lossy())?;
+        credentials::write_password_note(note, password, &name.to_string_lossy(), key_file.as_deref())?;
     }
-    let report = Report::new(&package, &others, &made, password_note);
+    looked.key_file_not_needed = given_key_file.filter(|_| key_file.is_none());
+    let report = Report::new(&package, &others, &made, password_note, looked);
     show(&report, &arguments.work, || lines(&report))?;
-    Ok(DONE)
+    Ok(report.exit_code)
+}
+
+/// What was seen inside, where that can be read with what is given.
+#[derive(Default)]
+struct Looked {
+    /// Whether anything was.
+    inside: bool,
+    /// Whether a key file is needed beside the password, where that is known.
+    key_file: Option<bool>,
+    /// The name of a key file that was given for an archive that opens without it.
+    key_file_not_needed: Option<String>,
+    /// What it builds upon, where it holds only changes.
+    upon: Option<Upon>,
+    links_leading_outside: Vec<String>,
+    not_extracted: Vec<NotExtracted>,
+}
+
+impl Looked {
+    /// Looks into a set, as far as it opens with what is given; the set, with its seals judged then, and whether it needs a password. One
+    /// without a password is refused where one was given: anybody can have put it beside the others.
+    fn look(
+        &mut self,
+        set: VolumeSet,
+        keyring: &mut Keyring<'_>,
+        arguments: &HandoverArguments,
+    ) -> Result<(VolumeSet, bool), Failure> {
+        let Some(unlocked) = keyring.unlock(&set)? else { return Ok((set, true)) };
+        let UnlockedSet { secret, key_file, .. } = unlocked;
+        self.key_file = self.key_file.max(Some(key_file));
+        let judged = unlocked.set.clone();
+        // What is missing is told with everything else that is.
+        if judged.missing().is_empty() {
+            let progress = ProgressLine::for_reading(None, &arguments.work);
+            let archive = Archive::from(SealedReader::of(unlocked)?);
+            drop(progress);
+            self.note(&archive);
+        }
+        Ok((judged, secret))
+    }
+
+    fn note(&mut self, archive: &Archive) {
+        // Of what is hidden the list of entries is not known.
+        self.inside |= !archive.facts().is_covered;
+        let link = |listed: &ListedEntry| text::shown(listed.entry.path.as_bytes());
+        self.links_leading_outside.extend(outward_links(archive.entries()).map(link));
+        self.not_extracted.extend(not_extracted(archive));
+        if let Some(base) = archive.base() {
+            let BuildsUpon { archive, made, .. } = base.into();
+            self.upon = Some(Upon { archive, made });
+        }
+    }
 }
 
 /// What is named, and with `--all` what else is there.
@@ -94,13 +160,7 @@ fn given_all(arguments: &HandoverArguments) -> Result<(Given, Vec<(OsString, Vol
         Given::Volumes(mut sets) => {
             let others = sets.split_off(1.min(sets.len()));
             let first = sets.pop().map(Given::Volumes).map_or_else(|| given(place, &arguments.work), Ok)?;
-            let expected = credentials::expects_password(&arguments.unlock);
-            let named = |set: VolumeSet| {
-                // Beside what needs a password there is nothing that needs none, where one was given.
-                key_of_open_to_all(&set, expected)?;
-                Ok((super::resend::stem(&set), set))
-            };
-            Ok((first, others.into_iter().map(named).collect::<Result<_, Failure>>()?))
+            Ok((first, others.into_iter().map(|set| (super::resend::stem(&set), set)).collect()))
         }
     }
 }
@@ -164,6 +224,17 @@ struct Report {
     drafts: Vec<File>,
     labels: Vec<File>,
     password_note: Option<String>,
+    contents_seen: bool,
+    messages_to_spare: Option<usize>,
+    links_leading_outside: Vec<String>,
+    not_extracted: Vec<NotExtracted>,
+    builds_upon: Option<String>,
+    #[serde(skip)]
+    key_file_not_needed: Option<String>,
+    #[serde(skip)]
+    losses: Option<Losses>,
+    #[serde(skip)]
+    spares: usize,
 }
 
 #[derive(Serialize)]
@@ -178,12 +249,16 @@ impl Report {
         others: &[(OsString, VolumeSet)],
         made: &HandedOver,
         password_note: Option<&Path>,
+        looked: Looked,
     ) -> Self {
         let file = |file: &HandedFile| File { name: text::name(&file.name), bytes: file.bytes };
         let files = |files: &[HandedFile]| files.iter().map(file).collect();
         Self {
             command: "handover",
-            exit_code: DONE,
+            exit_code: match looked.links_leading_outside.is_empty() && looked.not_extracted.is_empty() {
+                true => DONE,
+                false => LOOK,
+            },
             format: package.format(),
             set: package.set_text(),
             further_sets: others.iter().map(|(_, set)| set.ids.set_text()).collect(),
@@ -198,6 +273,14 @@ impl Report {
             drafts: files(&made.drafts),
             labels: files(&made.labels),
             password_note: password_note.map(text::path),
+            contents_seen: looked.inside,
+            messages_to_spare: made.losses.map(|losses| losses.any),
+            links_leading_outside: looked.links_leading_outside,
+            not_extracted: looked.not_extracted,
+            builds_upon: looked.upon.map(|upon| upon.archive),
+            key_file_not_needed: looked.key_file_not_needed,
+            losses: made.losses,
+            spares: made.volumes.iter().filter(|file| file.share.is_some_and(Share::is_spare)).count(),
         }
     }
 }
@@ -226,7 +309,13 @@ fn lines(report: &Report) -> Vec<String> {
             vec![format!("{}: {} to {}, {}", count(files.len() as u64, noun), first.name, last.name, total(files))]
         }
     };
-    let mut lines = vec![paint(Tone::Good, "Everything for the recipient is in one folder."), String::new()];
+    let all_but = words::all_but(report.links_leading_outside.len(), report.not_extracted.len());
+    let (tone, all_but) = match all_but {
+        None => (Tone::Good, String::new()),
+        Some(all_but) => (Tone::Look, format!(" The recipient can open it, {all_but}.")),
+    };
+    let heading = format!("Everything for the recipient is in one folder.{all_but}");
+    let mut lines = vec![paint(tone, heading), String::new()];
     let largest = report.drafts.iter().map(|file| file.bytes).max();
     let mut drafts = several(&report.drafts, "draft");
     drafts.extend(
@@ -234,12 +323,22 @@ fn lines(report: &Report) -> Vec<String> {
             .filter(|_| report.drafts.len() > 1)
             .map(|largest| format!("the largest message has {}", bytes(largest))),
     );
+    drafts.extend(report.losses.map(|losses| words::losses(losses, ("message", "messages"))));
+    let builds_upon = report
+        .builds_upon
+        .iter()
+        .map(|base| format!("only what has changed since {base}; the note says into which folder it goes"));
+    let (key_file, spares) = (report.key_file_not_needed.iter(), report.spares);
     lines.extend(table::summary(&[
         if report.set.is_some() {
-            ("volumes", several(&report.volumes, "volume"))
+            let (data, spare) = report.volumes.split_at(report.volumes.len() - spares);
+            let mut volumes = several(data, "volume");
+            volumes.extend(several(spare, "spare volume"));
+            ("volumes", volumes)
         } else {
             ("archive", several(&report.volumes, "file"))
         },
+        ("changes", builds_upon.collect()),
         ("checked", vec![checked(report).to_owned()]),
         ("note", vec![note(report)]),
         ("page", report.page.iter().map(|page| format!("{}, which opens them in a browser", page.name)).collect()),
@@ -248,7 +347,10 @@ fn lines(report: &Report) -> Vec<String> {
         ("labels", several(&report.labels, "label")),
         ("where", vec![report.folder.clone()]),
         ("password", report.password_note.iter().cloned().collect()),
+        ("key file", key_file.map(|file| format!("{file} is not needed: the password alone opens it")).collect()),
     ]));
+    lines.extend(listed(Tone::Look, words::OUTWARD_LINKS, &report.links_leading_outside));
+    lines.extend(not_extracted_lines(&report.not_extracted));
     let next = match report.drafts.as_slice() {
         [] => "Next: give all of it to the recipient",
         _ => "Next: open the drafts in your mail program and send them",

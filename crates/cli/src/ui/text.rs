@@ -196,6 +196,11 @@ pub fn number_list(numbers: &[u32]) -> String {
     listed(&parts.collect::<Vec<_>>())
 }
 
+/// `1 medium`, `2 media`: a number with the word for one or for several.
+pub fn count_of(number: u64, (one, several): (&str, &str)) -> String {
+    format!("{} {}", grouped(number), if number == 1 { one } else { several })
+}
+
 /// `volume 3 is missing, and volumes 4 and 5 are damaged`, of whatever this noun names; nothing where nothing is wrong.
 pub fn missing_and_damaged(noun: &str, missing: &[u32], damaged: &[u32]) -> String {
     numbers_with_words(noun, &[(missing, "is missing", "are missing"), (damaged, "is damaged", "are damaged")])

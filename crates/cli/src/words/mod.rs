@@ -30,6 +30,7 @@ use under_seal_core::formats::sealed::volume::{Groups, Shortfall};
 use under_seal_core::ground::secrets::PasswordError;
 use under_seal_core::ground::secrets::password::MAX_PASSWORD_BYTES;
 use under_seal_core::tasks::check::collect::CollectError;
+use under_seal_core::tasks::handover::dividing::Losses;
 use under_seal_core::tasks::pack::TargetError;
 use under_seal_core::tasks::plan::PlanError;
 use under_seal_core::tasks::recast::converting::ConvertError;
@@ -155,6 +156,21 @@ pub fn survives(data_volumes: u32, spares: u32) -> String {
             "any {} may be lost or damaged, and up to {spares} if they are spread evenly over the {groups} groups of volumes",
             volumes(any)
         ),
+    }
+}
+
+/// What losing messages, media or files comes to, which one and several are called so.
+pub fn losses(losses: Losses, (one, several): (&str, &str)) -> String {
+    match losses {
+        Losses { any: 0, worst: Some((lost, spares)) } => format!(
+            "losing any {one} can lose {}; there {} {} spare {}",
+            text::count(lost as u64, "volume"),
+            if spares == 1 { "is" } else { "are" },
+            if spares == 0 { "no".to_owned() } else { spares.to_string() },
+            if spares == 1 { "one" } else { "ones" },
+        ),
+        Losses { any: 1, .. } => format!("any {one} may be lost"),
+        Losses { any, .. } => format!("any {any} {several} may be lost"),
     }
 }
 

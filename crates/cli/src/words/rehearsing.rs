@@ -26,6 +26,10 @@ pub(super) fn rehearsal(error: &RehearsalError) -> String {
              them out of the messages with handover first."
                 .to_owned()
         }
+        RehearsalError::Carry(CarryError::NotSoMany { wished, there }) => format!(
+            "{wished} were to be lost on the way, and there {} only {there}. Give --lose a smaller number.",
+            if *there == 1 { "is" } else { "are" }
+        ),
         RehearsalError::Carry(CarryError::NoServer(error)) => format!(
             "This machine does not let a program listen to itself: {}. Rehearse it without --through upload.",
             system(error)

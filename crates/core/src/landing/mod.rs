@@ -27,7 +27,7 @@ pub use destination::{Attributes, Destination, Landed, OnUnsafeName, RefusedLink
 pub use places::Places;
 pub(crate) use survey::survey;
 pub use survey::{Foreseen, LandingError};
-pub use unlandable::{NotLanded, NotLandedWhy};
+pub use unlandable::{NotLanded, NotLandedWhy, outward_links};
 
 use crate::disk::names::path_of;
 use crate::disk::{FileError, Folder, NameRules, NewFile, OriginMark};

@@ -9,7 +9,7 @@ use super::marker::is_arriving;
 use crate::disk::names::name_of;
 use crate::disk::staging::{is_own_folder, looks_staged};
 use crate::disk::{FileError, Folder};
-use crate::ground::entry::{EntryKind, EntryPath, ListedEntry, link_stays_inside};
+use crate::ground::entry::{Entry, EntryKind, EntryPath, ListedEntry, link_stays_inside};
 use crate::ground::ownership::OwnerKey;
 use std::ffi::OsStr;
 
@@ -34,12 +34,14 @@ pub struct NotLanded {
 /// The links of these entries that are not made, since they could lead outside; those that are not extracted anyway do not count.
 pub(super) fn refused_links(entries: &[ListedEntry], resolutions: &Resolutions) -> Vec<RefusedLink> {
     let is_extracted = |path| !matches!(resolutions.get(path), Some(Resolution::Leave | Resolution::Keep));
-    let refused = entries.iter().map(|listed| &listed.entry).filter(|entry| {
-        entry.kind == EntryKind::Link
-            && !link_stays_inside(&entry.path, &entry.link_target)
-            && is_extracted(&entry.path)
-    });
+    let refused = outward_links(entries).map(|listed| &listed.entry).filter(|entry| is_extracted(&entry.path));
     refused.map(|entry| RefusedLink { path: entry.path.clone(), target: entry.link_target.clone() }).collect()
+}
+
+/// The links of these entries that are made nowhere, since they could lead outside.
+pub fn outward_links(entries: &[ListedEntry]) -> impl Iterator<Item = &ListedEntry> {
+    let leads_outside = |entry: &Entry| !link_stays_inside(&entry.path, &entry.link_target);
+    entries.iter().filter(move |listed| listed.entry.kind == EntryKind::Link && leads_outside(&listed.entry))
 }
 
 /// What of these entries is not landed in a folder, which has this name, in their order.

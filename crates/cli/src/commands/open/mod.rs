@@ -107,8 +107,9 @@ fn extract_from(arguments: &OpenArguments, mut archive: Archive, patterns: &Patt
     let folder = match found {
         Some(_) => arguments.into.clone(),
         None => {
+            // What was sent in parcels belongs together, and so does what changes build upon.
             let is_parcel = arguments.all && archive.about().is_some_and(|about| about.parcel.is_some());
-            destination(arguments, &archive.name(), &entries, is_parcel)
+            destination(arguments, &archive.name(), &entries, is_parcel || arguments.update)
         }
     };
     let mut report = Report::new(&archive, &folder);

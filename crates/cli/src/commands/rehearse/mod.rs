@@ -210,12 +210,13 @@ struct TripLine {
     bytes: u64,
     refused: bool,
     broken_off: u32,
+    lost: bool,
 }
 
 impl TripLine {
     fn new(trip: &Trip) -> Self {
-        let Trip { volumes, bytes, refused, broken_off } = trip.clone();
-        Self { volumes, bytes, refused, broken_off }
+        let Trip { volumes, bytes, refused, broken_off, lost } = trip.clone();
+        Self { volumes, bytes, refused, broken_off, lost }
     }
 }
 
@@ -312,13 +313,21 @@ fn verdict(step: Step, package: &Package, rehearsal: &Rehearsal, (way, browser):
     let all_but = received.and_then(|received| OpenReport::of_opened(&received.archive, &received.opened).all_but());
     match step {
         Step::Deliver if lost.is_empty() && damaged.is_empty() => {
-            delivered(&volumes, keeps_names, &rehearsal.trips, way)
+            let delivered = delivered(&volumes, keeps_names, &rehearsal.trips, way);
+            let losses = rehearsal.losses.filter(|_| way != Way::ByHand);
+            losses
+                .map_or(delivered.clone(), |losses| format!("{delivered}; {}", words::losses(losses, trip_nouns(way))))
         }
         Step::Deliver => {
-            let some = |numbers: &[u32], what: &str| {
+            let trips = rehearsal.trips.iter().filter(|trip| trip.lost).count();
+            let some = |numbers: &[u32], what: String| {
                 (!numbers.is_empty()).then(|| format!("{what} {}", listed_volumes(numbers, package)))
             };
-            let done = [some(lost, "lost"), some(damaged, "damaged")];
+            let of_all = match way {
+                Way::ByHand => "lost".to_owned(),
+                _ => format!("lost {trips} of {}, with", text::count_of(rehearsal.trips.len() as u64, trip_nouns(way))),
+            };
+            let done = [some(lost, of_all), some(damaged, "damaged".to_owned())];
             format!("on request: {}", done.into_iter().flatten().collect::<Vec<_>>().join("; "))
         }
         Step::Gather if sealed => "found by their headers".to_owned(),
@@ -380,6 +389,16 @@ fn listed_volumes(numbers: &[u32], package: &Package) -> String {
         (data, []) => number_list(data),
         ([], spares) => format!("spare {}", number_list(spares)),
         (data, spares) => format!("{} and spare {}", number_list(data), number_list(spares)),
+    }
+}
+
+/// What goes this way at once, one and several.
+const fn trip_nouns(way: Way) -> (&'static str, &'static str) {
+    match way {
+        Way::ByHand => ("volume", "volumes"),
+        Way::Mail { .. } => ("message", "messages"),
+        Way::Media { .. } => ("medium", "media"),
+        Way::Upload { .. } => ("upload", "uploads"),
     }
 }
 
@@ -473,6 +492,9 @@ fn next(
         }
         Some(_) if !(sealed || lost.is_empty() && damaged.is_empty()) => {
             "The losses and damage that you asked for were noticed. Rehearse without them to see the rest."
+        }
+        Some(Failed::Gather(_) | Failed::NotWhole { .. }) if !lost.is_empty() => {
+            "What you asked to be lost is more than the recipient can do without. Rehearse with less to see what is."
         }
         Some(Failed::NoBase(_)) => "Next: add --after with what the recipient has opened before, the oldest first.",
         Some(Failed::SourcesChanged) => {

@@ -1,6 +1,7 @@
 //! What is handed over, of whatever format: files that were found whole, each with the name that it gets; and whether
 //! copies of them are what they were.
 
+use super::dividing::Share;
 use super::note::{NoteFields, Spares};
 use super::package::Package;
 use super::request::{HandoverError, HandoverRequest};
@@ -23,6 +24,7 @@ pub(super) struct Part {
     pub spot: Spot,
     pub name: OsString,
     pub bytes: u64,
+    pub share: Option<Share>,
 }
 
 /// What was found whole.
@@ -38,15 +40,15 @@ impl Bundle {
         request: &HandoverRequest<'_>,
         context: &Context<'_>,
     ) -> Result<Self, HandoverError> {
-        let HandoverRequest { stem, key_file, how, .. } = *request;
+        let HandoverRequest { stem, key_file, how, upon, .. } = *request;
         let (secret, is_readable) = (package.is_secret(), package.is_readable());
         let mut sets: Vec<String> = package.set_text().into_iter().collect();
         let mut parts = match package {
-            Package::Volumes { set, .. } => volumes(set, stem, context)?,
+            Package::Volumes { set, .. } => volumes((0, set), stem, context)?,
             Package::Archive(archive) => files(archive, is_readable, context)?,
         };
-        for (stem, set) in request.together_with {
-            parts.extend(volumes(set, stem, context)?);
+        for (at, (stem, set)) in (1..).zip(request.together_with) {
+            parts.extend(volumes((at, set), stem, context)?);
             sets.push(set.ids.set_text());
         }
         let spares = match package {
@@ -58,7 +60,20 @@ impl Bundle {
         let page = request.page.then(|| hexadecimal(&page_sum())).filter(|_| !sets.is_empty() && !in_page);
         let archive = request.title.unwrap_or(stem).to_string_lossy().into_owned();
         let volumes = parts.iter().map(|part| (part.name.to_string_lossy().into_owned(), part.bytes)).collect();
-        Ok(Self { parts, fields: NoteFields { archive, sets, volumes, spares, secret, key_file, how, page, in_page } })
+        let fields = NoteFields {
+            archive,
+            sets,
+            volumes,
+            spares,
+            messages_to_spare: 0,
+            upon: upon.cloned(),
+            secret,
+            key_file,
+            how,
+            page,
+            in_page,
+        };
+        Ok(Self { parts, fields })
     }
 
     /// What a note may name, once the copies' SHA-256 are known.
@@ -84,7 +99,8 @@ impl Bundle {
 }
 
 /// Of every data volume a file that has nothing wrong with it, and of every spare one that has such a file.
-fn volumes(set: &VolumeSet, stem: &OsStr, context: &Context<'_>) -> Result<Vec<Part>, HandoverError> {
+fn volumes((at, set): (usize, &VolumeSet), stem: &OsStr, context: &Context<'_>) -> Result<Vec<Part>, HandoverError> {
+    let share = |kind, number| Some(Share::of(at, set.groups(), kind, number));
     let found = inspect(set, context)?;
     let (mut missing, mut damaged, mut whole) = (Vec::new(), Vec::new(), Vec::new());
     for volume in &found.volumes {
@@ -95,7 +111,8 @@ fn volumes(set: &VolumeSet, stem: &OsStr, context: &Context<'_>) -> Result<Vec<P
                 let mut name = stem.to_owned();
                 name.push(file.suffix(volume.number, set.geometry.data_volumes));
                 let bytes = file.file_bytes(set.geometry.volume_bytes(volume.number));
-                whole.push(Part { spot: file.spot.clone(), name, bytes });
+                let share = share(VolumeKind::Data, volume.number);
+                whole.push(Part { spot: file.spot.clone(), name, bytes, share });
             }
             None if files.is_empty() => missing.push(volume.number),
             None => damaged.push(volume.number),
@@ -107,7 +124,8 @@ fn volumes(set: &VolumeSet, stem: &OsStr, context: &Context<'_>) -> Result<Vec<P
         if let Some((file, _)) = files.iter().zip(&spare.files).find(|(_, report)| report.is_intact()) {
             let mut name = stem.to_owned();
             name.push(spare_suffix(spare.number, set.spare_count()));
-            whole.push(Part { spot: file.spot.clone(), name, bytes: spare_bytes(&set.geometry) });
+            let (bytes, share) = (spare_bytes(&set.geometry), share(VolumeKind::Spare, spare.number));
+            whole.push(Part { spot: file.spot.clone(), name, bytes, share });
         }
     }
     if missing.is_empty() && damaged.is_empty() {
@@ -134,7 +152,7 @@ fn files(archive: &mut Archive, is_readable: bool, context: &Context<'_>) -> Res
     }
     let part = |spot: Spot| {
         let bytes = spot.length()?;
-        Ok(Part { name: spot.own_name().unwrap_or_default().to_owned(), spot, bytes })
+        Ok(Part { name: spot.own_name().unwrap_or_default().to_owned(), spot, bytes, share: None })
     };
     archive.spots().into_iter().map(part).collect()
 }

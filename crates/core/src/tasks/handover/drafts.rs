@@ -1,5 +1,6 @@
 //! Drafts of messages (RFC 5322), numbered, each within the mailbox's limit with its volumes attached.
 
+use super::dividing::{self, Item, Share};
 use super::note::NoteFields;
 use super::package::HandedFile;
 use crate::disk::{FileAction, FileError, Folder, Interruption, Links, interruptible, open_regular};
@@ -52,6 +53,13 @@ pub struct Attachment {
     pub path: PathBuf,
     /// Its length in bytes.
     pub bytes: u64,
+    /// What it is of a set with spare volumes.
+    pub share: Option<Share>,
+}
+
+/// The room that an attachment of so many bytes takes of a message.
+pub(super) fn item(bytes: u64, share: Option<Share>) -> Item {
+    Item { bytes: message_bytes(bytes), share }
 }
 
 /// What all drafts have in common.
@@ -92,22 +100,16 @@ impl Drafts<'_> {
             file.write(&message)?;
             file.sync()?;
             file.close()?;
-            written.push(HandedFile { name, bytes: message.len() as u64 });
+            written.push(HandedFile { name, bytes: message.len() as u64, share: None });
         }
         Ok(written)
     }
 
-    /// Which files go together: in order, as many as a message holds. One that is too large for any goes alone.
+    /// Which files go together in a message (see [`dividing::divide`]).
     pub fn divide<'f>(&self, files: &'f [Attachment]) -> Vec<Vec<&'f Attachment>> {
-        let mut messages: Vec<Vec<&Attachment>> = Vec::new();
-        for file in files {
-            let with = |attached: &Vec<&Attachment>| self.holds(&[attached, &[file][..]].concat());
-            match messages.last_mut().filter(|last| with(last)) {
-                Some(last) => last.push(file),
-                None => messages.push(vec![file]),
-            }
-        }
-        messages
+        let items: Vec<Item> = files.iter().map(|file| item(file.bytes, file.share)).collect();
+        let messages = dividing::divide(&items, self.limit);
+        messages.iter().map(|message| message.iter().map(|at| &files[*at]).collect()).collect()
     }
 
     fn holds(&self, attached: &[&Attachment]) -> bool {
@@ -177,5 +179,5 @@ impl Drafts<'_> {
 
 fn attachment(file: &HandedFile, folder: &Folder) -> Attachment {
     let (name, path) = (file.name.to_string_lossy().into_owned(), folder.path().join(&file.name));
-    Attachment { name, path, bytes: file.bytes }
+    Attachment { name, path, bytes: file.bytes, share: file.share }
 }

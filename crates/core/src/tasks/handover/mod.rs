@@ -7,13 +7,14 @@
 //! volumes in it have been checked.
 
 mod bundle;
+pub mod dividing;
 mod drafts;
 pub mod note;
 mod package;
 mod request;
 
 pub use drafts::{Attachment, DraftError, Drafts};
-pub use note::{NoteError, NoteFields};
+pub use note::{NoteError, NoteFields, Upon};
 pub use package::{HandedFile, HandedOver, Package};
 pub use request::{HandoverError, HandoverRequest};
 
@@ -23,6 +24,7 @@ use crate::ground::context::Context;
 use crate::ground::fit::Fit;
 use crate::tasks::page::{ByMail, PAGE, PAGE_NAME, page_sum};
 use bundle::{Bundle, Part};
+use dividing::{Losses, losses};
 use sha2::{Digest as _, Sha256};
 use std::ffi::{OsStr, OsString};
 
@@ -70,31 +72,34 @@ fn fill(
 ) -> Result<HandedOver, HandoverError> {
     let mut made = HandedOver::default();
     let (mut sums, mut copies) = (Vec::new(), Vec::new());
-    for part @ Part { name, bytes, .. } in &bundle.parts {
+    for part @ Part { name, bytes, share, .. } in &bundle.parts {
         sums.push(copy(part, folder, context)?);
         copies.push(folder.path().join(name));
-        made.volumes.push(HandedFile { name: name.clone(), bytes: *bytes });
+        made.volumes.push(HandedFile { name: name.clone(), bytes: *bytes, share: *share });
     }
     bundle.compare(&copies, &sums, context)?;
-    let fields = &bundle.fields_with(&sums);
+    let mut fields = bundle.fields_with(&sums);
+    if fields.page.is_some() && !fields.in_page {
+        let bytes = write(folder, OsStr::new(PAGE_NAME), PAGE)?;
+        made.page = Some(HandedFile { name: PAGE_NAME.into(), bytes, share: None });
+        sums.push(page_sum());
+    }
+    if let Fit::Message(limit) = request.fit {
+        made.losses = losses_of(&attached(&made, limit.bytes()), limit.bytes());
+        fields.messages_to_spare = made.losses.map_or(0, |losses| losses.any);
+        made.drafts = drafts(request, &fields, &made, limit.bytes(), folder, context)?;
+    }
+    let fields = &fields;
     let template = request.template.unwrap_or(fields.built_in());
     let text = note::text(template, fields)?;
     write(folder, OsStr::new(NOTE_TEXT), text.as_bytes())?;
     write(folder, OsStr::new(NOTE_PAGE), note::page(template, fields)?.as_bytes())?;
-    if fields.page.is_some() && !fields.in_page {
-        let bytes = write(folder, OsStr::new(PAGE_NAME), PAGE)?;
-        made.page = Some(HandedFile { name: PAGE_NAME.into(), bytes });
-        sums.push(page_sum());
-    }
-    if let Fit::Message(limit) = request.fit {
-        made.drafts = drafts(request, fields, &made, limit.bytes(), folder, context)?;
-    }
     if let Fit::Disc { .. } = request.fit {
         let count = made.volumes.len();
         for number in 1..=count {
             let name = OsString::from(format!("label-{number}of{count}.txt"));
             let bytes = write(folder, &name, note::label(fields, number).as_bytes())?;
-            made.labels.push(HandedFile { name, bytes });
+            made.labels.push(HandedFile { name, bytes, share: None });
         }
     }
     let lines: String =
@@ -112,14 +117,25 @@ fn drafts(
     folder: &Folder,
     context: &Context<'_>,
 ) -> Result<Vec<HandedFile>, HandoverError> {
-    let first = made.volumes.first().map_or(0, |volume| volume.bytes);
-    let page = made.page.as_ref().filter(|_| ByMail::of(first, limit) != ByMail::NotAtAll);
-    let told = fields.page.clone().filter(|_| page.is_some() || fields.in_page);
+    let attached = attached(made, limit);
+    let told = fields.page.clone().filter(|_| attached.len() > made.volumes.len() || fields.in_page);
     let fields = NoteFields { page: told, ..fields.clone() };
     let text = note::text(request.template.unwrap_or(fields.built_in()), &fields)?;
-    let attached: Vec<HandedFile> = page.into_iter().chain(&made.volumes).cloned().collect();
     let drafts = Drafts { limit, text: &text, fields: &fields, mail_to: request.mail_to };
     Ok(drafts.write(&attached, folder, context)?)
+}
+
+/// What is attached to messages of this limit, the page first; it goes with none where no message has room for it.
+fn attached(made: &HandedOver, limit: u64) -> Vec<HandedFile> {
+    let first = made.volumes.first().map_or(0, |volume| volume.bytes);
+    let page = made.page.as_ref().filter(|_| ByMail::of(first, limit) != ByMail::NotAtAll);
+    page.into_iter().chain(&made.volumes).cloned().collect()
+}
+
+/// What losing messages of this limit comes to.
+fn losses_of(attached: &[HandedFile], limit: u64) -> Option<Losses> {
+    let items: Vec<_> = attached.iter().map(|file| drafts::item(file.bytes, file.share)).collect();
+    losses(&items, &dividing::divide(&items, limit))
 }
 
 /// A line as checksum tools write and read it; a name with a backslash or a line break is escaped and marked, as they do.

@@ -15,7 +15,10 @@ const TEMPLATE_IN_PAGE: &str = include_str!("note-in-page.txt");
 pub const OPEN_TEMPLATE: &str = include_str!("note-open.txt");
 
 /// What a template may name.
-pub const FIELDS: [&str; 10] = ["archive", "volumes", "set", "password", "list", "how", "page", "key", "all", "spares"];
+pub const FIELDS: [&str; 14] = [
+    "archive", "volumes", "set", "password", "list", "how", "page", "key", "all", "spares", "upon", "place", "then",
+    "update",
+];
 
 /// What the fields of a template stand for.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -29,6 +32,12 @@ pub struct NoteFields {
     pub volumes: Vec<(String, u64)>,
     /// `{spares}`: a sentence that says how many of the files may be lost, behind a space; nothing where none may.
     pub spares: Option<Spares>,
+    /// So many messages may be lost, whichever they are, since spare volumes make good what was in them; `{spares}` says it too.
+    pub messages_to_spare: usize,
+    /// What it builds upon, where it holds only changes, as far as that is known. `{upon}` is a sentence that says it, behind a space;
+    /// `{place}` where the files are to be saved, `{then}` what is to be done with what the page has saved, and `{update}` the
+    /// option that a command needs. Else they are nothing, or one folder.
+    pub upon: Option<Upon>,
     /// `{password}`: a sentence that says where the password comes from, or that none is needed.
     pub secret: bool,
     /// The name of the key file without which the password does not open it. `{password}` names it then, and `{key}` is the option
@@ -40,6 +49,15 @@ pub struct NoteFields {
     pub page: Option<String>,
     /// Whether it is in that page.
     pub in_page: bool,
+}
+
+/// The archive that one of changes builds upon.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Upon {
+    /// What it is called.
+    pub archive: String,
+    /// When it was made, for people.
+    pub made: String,
 }
 
 /// Spare volumes among those that are handed over.
@@ -78,7 +96,26 @@ impl NoteFields {
             "archive" => self.archive.clone(),
             "set" if self.sets.is_empty() => "none".to_owned(),
             "set" => self.sets.join(", "),
-            "all" => if self.sets.len() > 1 { " --all" } else { "" }.to_owned(),
+            "all" => if self.sets.len() > 1 || self.upon.is_some() { " --all" } else { "" }.to_owned(),
+            "upon" => self
+                .upon
+                .as_ref()
+                .map(|Upon { archive, made }| format!(" It holds only what has changed since {archive} of {made}."))
+                .unwrap_or_default(),
+            "place" => self.upon.as_ref().map_or_else(
+                || "into one folder".to_owned(),
+                |Upon { archive, .. }| format!("into the folder in which the files of {archive} are"),
+            ),
+            "then" => self
+                .upon
+                .as_ref()
+                .map(|Upon { archive, .. }| {
+                    format!(
+                        " Put what is saved over the files of {archive}, and delete what the page says was removed."
+                    )
+                })
+                .unwrap_or_default(),
+            "update" => if self.upon.is_some() { " --update" } else { "" }.to_owned(),
             "how" => self.how.clone(),
             "page" => self.page.clone().unwrap_or_else(|| "none".to_owned()),
             "volumes" => {
@@ -101,7 +138,12 @@ impl NoteFields {
     }
 
     fn spares_told(&self) -> String {
-        match self.spares.map_or(0, |spares| spares.may_be_lost) {
+        let messages = match self.messages_to_spare {
+            0 => String::new(),
+            1 => " You can do without any one of the messages.".to_owned(),
+            any => format!(" You can do without any {any} of the messages."),
+        };
+        let volumes = match self.spares.map_or(0, |spares| spares.may_be_lost) {
             0 => String::new(),
             1 => " If one file is missing or damaged, whichever it is, you can open it all the same.".to_owned(),
             any => {
@@ -109,7 +151,8 @@ impl NoteFields {
                     " If up to {any} files are missing or damaged, whichever they are, you can open it all the same."
                 )
             }
-        }
+        };
+        format!("{volumes}{messages}")
     }
 
     fn password(&self) -> String {
@@ -230,6 +273,8 @@ mod tests {
             sets: vec!["00ff".to_owned()],
             volumes: vec![("tower-1of2.useal".to_owned(), 10_240), ("tower-2of2.useal".to_owned(), 5)],
             spares: None,
+            messages_to_spare: 0,
+            upon: None,
             secret: true,
             key_file: None,
             how: "Open it.".to_owned(),

@@ -1,5 +1,6 @@
 //! What goes to a recipient, of whatever format, and what is made of it.
 
+use super::dividing::{Losses, Share};
 use crate::formats::archive::Archive;
 use crate::formats::registry::{Format, SEALED};
 use crate::formats::sealed::volume::VolumeSet;
@@ -82,6 +83,8 @@ pub struct HandedFile {
     pub name: OsString,
     /// Its length in bytes.
     pub bytes: u64,
+    /// What it is of a set with spare volumes.
+    pub share: Option<Share>,
 }
 
 /// What was made.
@@ -97,4 +100,6 @@ pub struct HandedOver {
     pub drafts: Vec<HandedFile>,
     /// The labels in order.
     pub labels: Vec<HandedFile>,
+    /// What losing messages comes to, where there are spare volumes and drafts.
+    pub losses: Option<Losses>,
 }

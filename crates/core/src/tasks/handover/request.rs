@@ -1,7 +1,7 @@
 //! What is asked of a handover, and why it may come to nothing.
 
 use super::drafts::DraftError;
-use super::note::NoteError;
+use super::note::{NoteError, Upon};
 use crate::disk::{Interruption, interruptible};
 use crate::formats::error::ArchiveError;
 use crate::formats::sealed::volume::{GatherError, VolumeSet};
@@ -27,6 +27,8 @@ pub struct HandoverRequest<'a> {
     pub key_file: Option<&'a str>,
     /// What the recipient is told about opening it.
     pub how: &'a str,
+    /// What it builds upon, where it holds only changes, as far as that is known.
+    pub upon: Option<&'a Upon>,
     /// Whether the page that opens sealed volumes in a browser goes with them.
     pub page: bool,
     /// Further sets that go along, such as the other parcels of a delivery, each with what its volumes are called.

@@ -22,6 +22,7 @@ pub(super) fn deliver(
 ) -> Result<Result<Carried, Vec<Trip>>, RehearsalError> {
     let (carried, done_to) = timed(Step::Deliver, rehearsal, context, || carried(files, request, inbox, context))?;
     rehearsal.trips.clone_from(&carried.trips);
+    rehearsal.losses = carried.losses;
     rehearsal.done_to = done_to;
     let refused: Vec<Trip> = carried.trips.iter().filter(|trip| trip.refused).cloned().collect();
     Ok(if refused.is_empty() { Ok(carried) } else { Err(refused) })
@@ -30,9 +31,9 @@ pub(super) fn deliver(
 /// Numbers of the volumes that were lost, and damaged.
 type DoneTo = (Vec<u32>, Vec<u32>);
 
-/// Has the files carried, without those that were to be lost, and does to the others what was asked for.
+/// Has the files carried, but for what is to be lost, and does to the others what was asked for.
 fn carried(
-    mut files: Vec<Sent>,
+    files: Vec<Sent>,
     request: &RehearsalRequest<'_>,
     inbox: &Path,
     context: &Context<'_>,
@@ -47,6 +48,8 @@ fn carried(
         volumes: files.iter().map(|file| (file.name(), file.bytes)).collect(),
         // It is only known when the recipient has looked.
         spares: None,
+        messages_to_spare: 0,
+        upon: None,
         secret: request.package.is_secret(),
         key_file: request.credentials.key_file.is_some().then(|| "KEY-FILE".to_owned()),
         how: request.how.to_owned(),
@@ -54,16 +57,16 @@ fn carried(
         in_page: request.package.is_in_page(),
     };
     let mut choices = Choices::new(request.faults.seed);
-    let lost = (0..request.faults.lost).filter_map(|_| choices.take(&mut files)).map(|volume| volume.number);
-    let lost = lost.collect();
     let load = Load {
         volumes: &files,
         fields: &fields,
         inbox,
         under_way: &under_way,
         keep_names: request.package.needs_names(),
+        lost: request.faults.lost,
     };
     let carried = carry(request.way, &load, &mut choices, context)?;
+    let lost = carried.trips.iter().filter(|trip| trip.lost).flat_map(|trip| trip.volumes.clone()).collect();
     // A volume whose header is damaged would be no volume of the set any more.
     let unchanged = match request.package {
         Package::Volumes { set, .. } => set.any_file().map_or(0, VolumeFile::cells_at),

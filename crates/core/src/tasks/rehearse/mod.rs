@@ -22,6 +22,7 @@ use crate::landing::Places;
 use crate::source::{Catalogue, Choice, Naming, SourceError};
 use crate::tasks::compare::{Comparison, compare};
 use crate::tasks::handover::Package;
+use crate::tasks::handover::dividing::Losses;
 use crate::tasks::open::{OpenError, Opened};
 use crate::tasks::rehearse::carriers::{CarryError, Trip, Way};
 use browser::{BrowserError, InBrowser};
@@ -68,7 +69,7 @@ pub struct Earlier {
 /// What goes wrong on the way, on request.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
 pub struct Faults {
-    /// So many volumes are lost.
+    /// So many messages, media or files are lost, with all that is in them.
     pub lost: u32,
     /// In so many places a byte is changed.
     pub damaged: u32,
@@ -156,7 +157,10 @@ pub struct Rehearsal {
     pub failed: Option<Failed>,
     /// Each message, medium or upload.
     pub trips: Vec<Trip>,
-    /// Numbers of the volumes that were lost, and damaged, on request; those of spare volumes follow those of the data volumes.
+    /// What losing any of these comes to, where there are spare volumes.
+    pub losses: Option<Losses>,
+    /// Numbers of the volumes that were lost with their messages or media, and damaged, on request; those of spare volumes follow those of
+    /// the data volumes.
     pub done_to: (Vec<u32>, Vec<u32>),
     /// Numbers of the data volumes that were missing or damaged, and made good by spare ones.
     pub made_good: Vec<u32>,
@@ -218,6 +222,7 @@ pub fn rehearse(request: &RehearsalRequest<'_>, context: &Context<'_>) -> Result
         steps: Vec::new(),
         failed: None,
         trips: Vec::new(),
+        losses: None,
         done_to: (Vec::new(), Vec::new()),
         made_good: Vec::new(),
         received: None,

@@ -10,7 +10,7 @@ use crate::formats::abilities::TimesKept;
 use crate::formats::archive::Archive;
 use crate::formats::error::ArchiveError;
 use crate::formats::reader::{ArchiveReader, Flaws};
-use crate::formats::sealed::volume::{GatherError, VolumeFile, VolumeSet};
+use crate::formats::sealed::volume::{GatherError, VolumeFile, VolumeKind, VolumeSet};
 use crate::formats::sealed::{SealedReader, unlock};
 use crate::formats::spot::Spot;
 use crate::formats::zip::ZipError;
@@ -19,6 +19,7 @@ use crate::ground::entry::{Entry, EntryKind, EntryPath, ListedEntry};
 use crate::landing::{Destination, Landed};
 use crate::tasks::check::{VolumeState, inspect};
 use crate::tasks::handover::Package;
+use crate::tasks::handover::dividing::Share;
 use crate::tasks::open::upon::{Found, look, remove_gone};
 use crate::tasks::open::{Opened, open};
 use crate::tasks::pack::since::state_of;
@@ -214,8 +215,8 @@ fn gathered(any: &Path, context: &Context<'_>) -> Result<Archive, Failed> {
 
 /// What the sender has. Of each volume the best copy comes first; a supplement of the sender's own is no volume.
 fn sent(package: &Package) -> Result<Vec<Sent>, RehearsalError> {
-    let numbered: Vec<(u32, Spot)> = match package {
-        Package::Archive(archive) => (1..).zip(archive.spots()).collect(),
+    let numbered: Vec<(u32, Spot, Option<Share>)> = match package {
+        Package::Archive(archive) => (1..).zip(archive.spots()).map(|(number, spot)| (number, spot, None)).collect(),
         Package::Volumes { set, .. } => {
             let is_file = |file: &&VolumeFile| file.spot.attached.is_none();
             let whole = |files: &Vec<VolumeFile>| {
@@ -223,16 +224,20 @@ fn sent(package: &Package) -> Result<Vec<Sent>, RehearsalError> {
                 volumes().find(is_file).or_else(|| volumes().next()).map(|file| file.spot.clone())
             };
             // Spare volumes are numbered behind the others.
-            let spares = set.spares.iter().map(|(number, files)| (set.geometry.data_volumes + number, files));
-            let data = set.volumes.iter().map(|(number, files)| (*number, files));
-            data.chain(spares).filter_map(|(number, files)| Some((number, whole(files)?))).collect()
+            let share = |kind, number| Some(Share::of(0, set.groups(), kind, number));
+            let spares = set
+                .spares
+                .iter()
+                .map(|(number, files)| (set.geometry.data_volumes + number, files, share(VolumeKind::Spare, *number)));
+            let data = set.volumes.iter().map(|(number, files)| (*number, files, share(VolumeKind::Data, *number)));
+            data.chain(spares).filter_map(|(number, files, share)| Some((number, whole(files)?, share))).collect()
         }
     };
-    let one = |(number, spot): (u32, Spot)| match spot {
+    let one = |(number, spot, share): (u32, Spot, Option<Share>)| match spot {
         Spot { attached: Some(_), .. } => Err(RehearsalError::InMessages),
         Spot { path, attached: None } => {
             let bytes = fs::metadata(&path).map_err(FileError::on(FileAction::Read, &path))?.len();
-            Ok(Sent { number, path, bytes })
+            Ok(Sent { number, path, bytes, share })
         }
     };
     numbered.into_iter().map(one).collect()

@@ -16,7 +16,7 @@ fn sent(desk: &Desk) -> Vec<Sent> {
     let sent = (1..).zip(LENGTHS).map(|(number, length)| {
         let path = desk.path(&format!("a long name – {number}.useal"));
         fs::write(&path, noise(length)).unwrap();
-        Sent { number, path, bytes: length as u64 }
+        Sent { number, path, bytes: length as u64, share: None }
     });
     sent.collect()
 }

@@ -2,9 +2,10 @@
 //! it is too long, and read again by the recipient's side, which saves attachments under names of its own. Messages
 //! arrive in another order.
 
-use super::{Carried, CarryError, Choices, Load, Sent, Trip, carried_one, free_name};
+use super::{Carried, CarryError, Choices, Load, Sent, Trip, carried_one, free_name, lose};
 use crate::disk::{FileAction, FileError};
 use crate::ground::context::Context;
+use crate::ground::fit::message_bytes;
 use crate::tasks::handover::{Attachment, Drafts, note};
 use crate::tasks::page::{PAGE, PAGE_NAME};
 use mail_parser::{MessageParser, MimeHeaders as _};
@@ -28,13 +29,16 @@ pub(super) fn carry(
     let drafts = Drafts { limit, text: &text, fields: load.fields, mail_to: &["recipient@example.invalid".to_owned()] };
     let attachments: Vec<Attachment> = page(load)?.into_iter().chain(load.volumes.iter().map(attachment)).collect();
     let messages = drafts.divide(&attachments);
-    let mut carried = Carried::default();
-    let numbered: Vec<_> = messages.iter().enumerate().collect();
-    for (place, attached) in choices.shuffled(numbered) {
+    let volumes_of =
+        |attached: &[&Attachment]| attached.iter().filter_map(|file| volume_of(load, file)).collect::<Vec<_>>();
+    let (kept, lost) = lose(messages.iter().enumerate().collect(), load.lost, choices)?;
+    let bytes_of = |attached: &[&Attachment]| attached.iter().map(|file| message_bytes(file.bytes)).sum();
+    let lost = lost.into_iter().map(|(_, attached)| Trip::of(volumes_of(attached), bytes_of(attached)));
+    let mut carried = Carried::without(lost);
+    for (place, attached) in choices.shuffled(kept) {
         context.go_on()?;
         let message = relayed(&drafts.message(place + 1, messages.len(), attached, context)?);
         let volumes: Vec<Option<&Sent>> = attached.iter().map(|file| volume_of(load, file)).collect();
-        let numbers: Vec<u32> = volumes.iter().flatten().map(|volume| volume.number).collect();
         let bytes = message.len() as u64;
         let refused = bytes > limit;
         if !refused {
@@ -42,7 +46,7 @@ pub(super) fn carry(
             let arrived = volumes.iter().zip(saved).filter_map(|(volume, path)| Some((volume.as_ref()?.number, path)));
             carried.arrived.extend(arrived);
         }
-        carried.trips.push(Trip { volumes: numbers, bytes, refused, broken_off: 0 });
+        carried.trips.push(Trip { refused, ..Trip::of(volumes.iter().copied().flatten(), bytes) });
         volumes.into_iter().flatten().for_each(|volume| carried_one(volume, context));
     }
     Ok(carried)
@@ -55,11 +59,11 @@ fn page(load: &Load<'_>) -> Result<Option<Attachment>, CarryError> {
     }
     let path = load.under_way.join(PAGE_NAME);
     fs::write(&path, PAGE).map_err(FileError::on(FileAction::Write, &path))?;
-    Ok(Some(Attachment { name: PAGE_NAME.to_owned(), path, bytes: PAGE.len() as u64 }))
+    Ok(Some(Attachment { name: PAGE_NAME.to_owned(), path, bytes: PAGE.len() as u64, share: None }))
 }
 
 fn attachment(volume: &Sent) -> Attachment {
-    Attachment { name: volume.name(), path: volume.path.clone(), bytes: volume.bytes }
+    Attachment { name: volume.name(), path: volume.path.clone(), bytes: volume.bytes, share: volume.share }
 }
 
 fn volume_of<'a>(load: &Load<'a>, file: &Attachment) -> Option<&'a Sent> {

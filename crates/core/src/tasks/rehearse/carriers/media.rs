@@ -1,9 +1,10 @@
 //! Media: folders that stand for discs or sticks, with a capacity and a largest file. Names are shortened as old file
 //! systems do, and one medium is in the drive at a time: the recipient copies it before the next one goes in.
 
-use super::{Carried, CarryError, Choices, Load, Sent, Trip, carried_one, copy, free_name};
+use super::{Carried, CarryError, Choices, Load, Sent, Trip, carried_one, copy, free_name, lose};
 use crate::disk::{FileAction, FileError};
 use crate::ground::context::Context;
+use crate::tasks::handover::dividing::{self, Item};
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -19,10 +20,11 @@ pub(super) fn carry(
     choices: &mut Choices,
     context: &Context<'_>,
 ) -> Result<Carried, CarryError> {
-    let mut carried = Carried::default();
     let (fitting, too_large): (Vec<&Sent>, Vec<&Sent>) =
         load.volumes.iter().partition(|volume| volume.bytes <= largest_file && on_disc(volume.bytes) <= capacity);
-    for medium in choices.shuffled(divide(&fitting, capacity)) {
+    let (kept, lost) = lose(divide(&fitting, capacity), load.lost, choices)?;
+    let mut carried = Carried::without(lost.iter().map(|medium| trip(medium, false)));
+    for medium in choices.shuffled(kept) {
         let drive = load.under_way.join("drive");
         fs::create_dir(&drive).map_err(FileError::on(FileAction::Create, &drive))?;
         let mut recorded = Vec::new();
@@ -55,22 +57,16 @@ const fn on_disc(bytes: u64) -> u64 {
 }
 
 fn trip(volumes: &[&Sent], refused: bool) -> Trip {
-    let (numbers, bytes) =
-        (volumes.iter().map(|volume| volume.number), volumes.iter().map(|volume| volume.bytes).sum());
-    Trip { volumes: numbers.collect(), bytes, refused, broken_off: 0 }
+    let bytes = volumes.iter().map(|volume| volume.bytes).sum();
+    Trip { refused, ..Trip::of(volumes.iter().copied(), bytes) }
 }
 
-/// Which volumes go on which medium: in order, as many as it holds.
+/// Which volumes go on which medium (see [`dividing::divide`]).
 fn divide<'v>(volumes: &[&'v Sent], capacity: u64) -> Vec<Vec<&'v Sent>> {
-    let mut media: Vec<Vec<&Sent>> = Vec::new();
-    for volume in volumes {
-        let taken = |medium: &Vec<&Sent>| medium.iter().map(|file| on_disc(file.bytes)).sum::<u64>();
-        match media.last_mut().filter(|last| taken(last) + on_disc(volume.bytes) <= capacity) {
-            Some(last) => last.push(volume),
-            None => media.push(vec![volume]),
-        }
-    }
-    media
+    let items: Vec<Item> =
+        volumes.iter().map(|volume| Item { bytes: on_disc(volume.bytes), share: volume.share }).collect();
+    let media = dividing::divide(&items, capacity);
+    media.iter().map(|medium| medium.iter().map(|at| volumes[*at]).collect()).collect()
 }
 
 /// The name that the medium's file system keeps: a few capital letters and digits, the last of them numbers where that

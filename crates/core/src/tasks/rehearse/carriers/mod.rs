@@ -16,6 +16,7 @@ use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Context, Phase, Progress};
 use crate::ground::fit::{DISC_OVERHEAD_BYTES, FORM_OVERHEAD_BYTES, Fit, MESSAGE_OVERHEAD_BYTES};
 use crate::ground::size::Size;
+use crate::tasks::handover::dividing::{Item, Losses, Share, losses};
 use crate::tasks::handover::{DraftError, NoteError, NoteFields};
 use std::fs::File;
 use std::io::{self, Write as _};
@@ -139,6 +140,8 @@ pub struct Sent {
     pub path: PathBuf,
     /// Its length in bytes.
     pub bytes: u64,
+    /// What it is of a set with spare volumes.
+    pub share: Option<Share>,
 }
 
 impl Sent {
@@ -160,6 +163,8 @@ pub struct Load<'a> {
     pub under_way: &'a Path,
     /// Everything keeps its name, since it is of no use under another.
     pub keep_names: bool,
+    /// So many messages, media or files are lost on the way.
+    pub lost: u32,
 }
 
 /// A message, a medium or an upload.
@@ -173,6 +178,16 @@ pub struct Trip {
     pub refused: bool,
     /// How often it broke off and went on.
     pub broken_off: u32,
+    /// Whether it was lost on the way, as was asked for.
+    pub lost: bool,
+}
+
+impl Trip {
+    /// One with these volumes, of so many bytes, that came through.
+    fn of<'v>(volumes: impl IntoIterator<Item = &'v Sent>, bytes: u64) -> Self {
+        let volumes = volumes.into_iter().map(|volume| volume.number).collect();
+        Self { volumes, bytes, refused: false, broken_off: 0, lost: false }
+    }
 }
 
 /// What came of it.
@@ -182,6 +197,16 @@ pub struct Carried {
     pub arrived: Vec<(u32, PathBuf)>,
     /// Each trip.
     pub trips: Vec<Trip>,
+    /// What losing trips comes to, where there are spare volumes.
+    pub losses: Option<Losses>,
+}
+
+impl Carried {
+    /// Nothing yet, but for trips that are lost.
+    fn without(lost: impl IntoIterator<Item = Trip>) -> Self {
+        let trips = lost.into_iter().map(|trip| Trip { lost: true, ..trip }).collect();
+        Self { trips, ..Self::default() }
+    }
 }
 
 /// Why nothing could be carried.
@@ -199,6 +224,14 @@ pub enum CarryError {
     /// This machine does not let a program listen to itself.
     #[error("no server on this machine: {0}")]
     NoServer(#[source] io::Error),
+    /// More was to be lost than is sent.
+    #[error("{there} are sent, and {wished} were to be lost")]
+    NotSoMany {
+        /// How many were to be lost.
+        wished: u32,
+        /// How many messages, media or files there are.
+        there: usize,
+    },
     /// An upload did not come to its end.
     #[error("the upload did not come to its end: {0}")]
     Upload(String),
@@ -213,6 +246,7 @@ impl Classed for CarryError {
     fn class(&self) -> ErrorClass {
         match self {
             Self::Interrupted(error) => error.class(),
+            Self::NotSoMany { .. } => ErrorClass::Usage,
             _ => ErrorClass::System,
         }
     }
@@ -225,13 +259,13 @@ impl Classed for CarryError {
 pub fn carry(way: Way, load: &Load<'_>, choices: &mut Choices, context: &Context<'_>) -> Result<Carried, CarryError> {
     context.tell(Progress::Begin(Phase::Delivering, load.volumes.iter().map(|volume| volume.bytes).sum()));
     let carried = match way {
-        Way::ByHand => by_hand(load, context),
+        Way::ByHand => by_hand(load, choices, context),
         Way::Mail { limit } => mail::carry(limit, load, choices, context),
         Way::Media { capacity, largest_file } => media::carry(capacity, largest_file, load, choices, context),
         Way::Upload { limit } => upload::carry(limit, load, choices, context),
     }?;
     context.tell(Progress::End);
-    Ok(carried)
+    Ok(Carried { losses: losses_of(load, &carried.trips), ..carried })
 }
 
 /// Tells that a volume has come through, or been refused.
@@ -241,16 +275,37 @@ fn carried_one(volume: &Sent, context: &Context<'_>) {
 }
 
 /// Copies under names that tell nothing, the last first.
-fn by_hand(load: &Load<'_>, context: &Context<'_>) -> Result<Carried, CarryError> {
-    let mut carried = Carried::default();
-    for (place, volume) in load.volumes.iter().rev().enumerate() {
+fn by_hand(load: &Load<'_>, choices: &mut Choices, context: &Context<'_>) -> Result<Carried, CarryError> {
+    let (kept, lost) = lose(load.volumes.iter().collect(), load.lost, choices)?;
+    let mut carried = Carried::without(lost.into_iter().map(|volume| Trip::of([volume], volume.bytes)));
+    for (place, volume) in kept.into_iter().rev().enumerate() {
         let to = load.inbox.join(if load.keep_names { volume.name() } else { format!("ATT{place:05}.bin") });
         let bytes = copy(&volume.path, &to, context)?;
-        carried.trips.push(Trip { volumes: vec![volume.number], bytes, refused: false, broken_off: 0 });
+        carried.trips.push(Trip::of([volume], bytes));
         carried.arrived.push((volume.number, to));
         carried_one(volume, context);
     }
     Ok(carried)
+}
+
+/// What losing any of these trips comes to.
+fn losses_of(load: &Load<'_>, trips: &[Trip]) -> Option<Losses> {
+    let items: Vec<Item> =
+        load.volumes.iter().map(|volume| Item { bytes: volume.bytes, share: volume.share }).collect();
+    let places = |trip: &Trip| {
+        let is_in = |at: &usize| trip.volumes.contains(&load.volumes[*at].number);
+        (0..items.len()).filter(is_in).collect()
+    };
+    losses(&items, &trips.iter().map(places).collect::<Vec<_>>())
+}
+
+/// Takes out what is lost; what is left, in its order, and that.
+fn lose<T>(mut all: Vec<T>, count: u32, choices: &mut Choices) -> Result<(Vec<T>, Vec<T>), CarryError> {
+    if count as usize > all.len() {
+        return Err(CarryError::NotSoMany { wished: count, there: all.len() });
+    }
+    let lost = (0..count).filter_map(|_| choices.take(&mut all)).collect();
+    Ok((all, lost))
 }
 
 /// Copies a file; how many bytes.

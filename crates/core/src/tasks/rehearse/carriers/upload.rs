@@ -3,7 +3,7 @@
 
 mod server;
 
-use super::{COPIED_BYTES, Carried, CarryError, Choices, Load, Sent, Trip, carried_one};
+use super::{COPIED_BYTES, Carried, CarryError, Choices, Load, Sent, Trip, carried_one, lose};
 use crate::disk::{FileAction, FileError, Links, open_regular};
 use crate::ground::context::Context;
 use server::{Breaks, OFFSET_FIELD, Server};
@@ -33,11 +33,12 @@ pub(super) fn carry(
     choices: &mut Choices,
     context: &Context<'_>,
 ) -> Result<Carried, CarryError> {
-    let order = choices.shuffled(load.volumes.iter().collect());
+    let (kept, lost) = lose(load.volumes.iter().collect(), load.lost, choices)?;
+    let order = choices.shuffled(kept);
     let breaks = order.iter().enumerate().map(|(place, volume)| (id_of(place), breaks_of(volume, choices))).collect();
     let server = Server::start(limit, load.inbox, breaks).map_err(CarryError::NoServer)?;
     let client = Client::to(&server);
-    let mut carried = Carried::default();
+    let mut carried = Carried::without(lost.into_iter().map(|volume| Trip::of([volume], volume.bytes)));
     for (place, volume) in order.into_iter().enumerate() {
         let id = id_of(place);
         let trip = client.upload(&id, volume, context)?;
@@ -100,7 +101,7 @@ impl<'a> Client<'a> {
     }
 
     fn upload(&self, id: &str, volume: &Sent, context: &Context<'_>) -> Result<Trip, CarryError> {
-        let mut trip = Trip { volumes: vec![volume.number], bytes: 0, refused: false, broken_off: 0 };
+        let mut trip = Trip::of([volume], 0);
         let (mut offset, mut stuck) = (0, 0);
         loop {
             let (answer, sent) = self.request(id, volume, offset, context)?;
