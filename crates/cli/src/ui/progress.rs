@@ -248,7 +248,7 @@ impl Observer for ProgressLine {
         }
         let Some(state) = guard.as_mut() else { return };
         match progress {
-            Progress::Begin(..) => {}
+            Progress::Begin(..) | Progress::Staged => {}
             Progress::Advance(bytes) => state.done += bytes,
             Progress::Written { stream, raw } => (state.written, state.raw) = (stream, raw),
             Progress::Entry(_) => state.entries += 1,

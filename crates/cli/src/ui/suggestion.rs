@@ -62,6 +62,12 @@ pub fn mend<'a>(places: impl IntoIterator<Item = &'a Path>, key_file: Option<&'a
     command(&parts.chain(key_file.into_iter().flatten()).collect::<Vec<_>>())
 }
 
+/// The same for an archive of changes, into the folder in which what it builds upon was opened, as a note calls it.
+pub fn open_changes<'a>(places: impl IntoIterator<Item = &'a Path>, key_file: Option<&'a Path>) -> String {
+    let opening = open(places, key_file);
+    format!("{opening} --into opened --update --remove-gone")
+}
+
 /// `check` of these places.
 pub fn check<'a>(places: impl IntoIterator<Item = &'a Path>) -> String {
     let places = places.into_iter().map(|place| Part::Named(place.as_os_str()));

@@ -218,6 +218,9 @@ fn core(error: &Error) -> String {
         Error::Resend(ResendError::OtherSet) => {
             "This slip is of another archive, or of this one cut otherwise. Name the volumes that were sent.".to_owned()
         }
+        Error::Resend(ResendError::Differs) => {
+            "What was written reads back differently, so nothing was kept of it. Try another disk.".to_owned()
+        }
         Error::Resend(ResendError::Cell(error)) => receiving::cell(error),
         Error::Resend(ResendError::Interrupted(error)) => interrupted(error, ""),
         Error::Collect(CollectError::Gather(error)) | Error::Gather(error) => receiving::gather(error),

@@ -79,6 +79,9 @@ pub(super) fn pack(error: &PackError) -> String {
         PackError::Zip(ZipWriteError::Interrupted(error)) => interrupted(error, "Nothing was packed."),
         PackError::Lacks(lacks) => self::lacks(lacks),
         PackError::HidingNeedsPassword => HIDING_NEEDS_PASSWORD.to_owned(),
+        PackError::NotWritten(format) => {
+            format!("{} archives are read here, and not written. Name another format with --as.", format.title)
+        }
         PackError::Regather(GatherError::Interrupted(Interruption::File(error))) => not_there_any_more(error),
         PackError::Compressor | PackError::Seal(SealError::Codec(CodecError::Compressor)) => no_memory_to_pack(),
         PackError::Interrupted(error) | PackError::Seal(SealError::Interrupted(error)) => {

@@ -54,6 +54,19 @@ pub fn read_through<E: From<Interruption>>(
     read_on(file, path, u64::MAX, context, take)
 }
 
+/// A file's BLAKE3, read from its beginning to its end: whether something of the program's own is what was written.
+///
+/// # Errors
+/// [`Interruption`].
+pub(crate) fn digest_of(path: &Path, context: &Context<'_>) -> Result<blake3::Hash, Interruption> {
+    let mut digest = blake3::Hasher::new();
+    read_through(path, context, |bytes| {
+        digest.update(bytes);
+        Ok::<_, Interruption>(())
+    })?;
+    Ok(digest.finalize())
+}
+
 /// A file's SHA-256, read from its beginning to its end.
 pub(crate) fn sum_of(path: &Path, context: &Context<'_>) -> Result<Sha256Sum, Interruption> {
     let (file, _) = open_regular(path, Links::Follow)?;

@@ -58,6 +58,8 @@ pub enum Progress<'a> {
     Volume(u32),
     /// The phase is over.
     End,
+    /// Everything is written, and nothing has its name: it is read back next.
+    Staged,
 }
 
 /// Told how far the work is, from several threads. Calls are frequent; an observer limits its own drawing.

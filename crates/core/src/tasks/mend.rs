@@ -9,7 +9,7 @@ use crate::disk::staging::{Placing, Staging, StagingError, settle};
 use crate::disk::{Folder, Interruption, NewFile, interruptible};
 use crate::formats::sealed::volume::header::Header;
 use crate::formats::sealed::volume::names::{spare_suffix, suffix};
-use crate::formats::sealed::volume::spares::making::{SpareError, make_spares, verify_volumes};
+use crate::formats::sealed::volume::spares::making::{SpareError, make_spares, prove_files};
 use crate::formats::sealed::volume::spares::spare_bytes;
 use crate::formats::sealed::volume::{CellError, CellReader, VolumeFile, VolumeKind, VolumeSet};
 use crate::ground::class::{Classed, ErrorClass};
@@ -170,21 +170,23 @@ pub fn mend(
         Phase::Mending,
         wanted.data.iter().map(|(number, _)| set.geometry.volume_bytes(*number)).sum(),
     ));
+    let mut written = Vec::new();
     for (number, _) in &wanted.data {
         context.tell(Progress::Volume(*number));
         let file = staging.create(staged(VolumeKind::Data, *number))?;
-        write_volume(set, *number, file, context)?;
+        let digest = write_volume(set, *number, file, context)?;
+        written.push((*number, staging.path_of(staged(VolumeKind::Data, *number)), digest));
     }
     context.tell(Progress::End);
     let copy = |kind, number| staging.path_of(staged(kind, number));
     let (data, spares) = wanted.numbers();
     let recreated: Vec<PathBuf> = data.iter().map(|number| copy(VolumeKind::Data, *number)).collect();
-    verify_volumes(&recreated, VolumeKind::Data, &data, context)?;
     // What has been recreated need not be again.
     let whole = with_copies(set, &recreated, &data);
-    make_spares(&whole, &spares, |number| staging.create(staged(VolumeKind::Spare, number)), context)?;
-    let made: Vec<PathBuf> = spares.iter().map(|number| copy(VolumeKind::Spare, *number)).collect();
-    verify_volumes(&made, VolumeKind::Spare, &spares, context)?;
+    let made = make_spares(&whole, &spares, |number| staging.create(staged(VolumeKind::Spare, number)), context)?;
+    written.extend(made.into_iter().map(|(number, digest)| (number, copy(VolumeKind::Spare, number), digest)));
+    context.tell(Progress::Staged);
+    prove_files(&written, context)?;
     context.go_on()?;
     let kinds = [(VolumeKind::Data, &wanted.data), (VolumeKind::Spare, &wanted.spares)];
     let all = || {
@@ -207,11 +209,19 @@ pub fn mend(
         .collect())
 }
 
-/// Writes a data volume as it was: its cells as far as they are here, and the others recreated. Each worker reads and recreates one cell
-/// at a time.
-fn write_volume(set: &VolumeSet, number: u32, mut file: NewFile, context: &Context<'_>) -> Result<(), MendError> {
+/// Writes a data volume as it was: its cells as far as they are here, and the others recreated; its BLAKE3. Each worker reads and
+/// recreates one cell at a time.
+fn write_volume(
+    set: &VolumeSet,
+    number: u32,
+    mut file: NewFile,
+    context: &Context<'_>,
+) -> Result<blake3::Hash, MendError> {
+    let mut digest = blake3::Hasher::new();
     let (ids, geometry, head) = (set.ids, set.geometry, set.head.clone());
-    file.write(&Header { kind: VolumeKind::Data, ids, number, geometry, head }.encode())?;
+    let header = Header { kind: VolumeKind::Data, ids, number, geometry, head }.encode();
+    digest.update(&header);
+    file.write(&header)?;
     let first = geometry.first_cell(number);
     let cutting = set.cutting();
     let (produced, written) = ordered(
@@ -229,6 +239,7 @@ fn write_volume(set: &VolumeSet, number: u32, mut file: NewFile, context: &Conte
         },
         |cell: Result<Vec<u8>, CellError>| -> Result<(), MendError> {
             let cell = cell?;
+            digest.update(&cell);
             file.write(&cell)?;
             context.tell(Progress::Advance(cell.len() as u64));
             Ok(())
@@ -237,7 +248,8 @@ fn write_volume(set: &VolumeSet, number: u32, mut file: NewFile, context: &Conte
     // Where writing failed, the rest was only stopped by that.
     written?;
     produced?;
-    Ok(file.finish()?)
+    file.finish()?;
+    Ok(digest.finalize())
 }
 
 /// The set with these files as further copies of its data volumes, which are asked first.

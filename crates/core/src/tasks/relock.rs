@@ -10,7 +10,7 @@ use crate::formats::reader::ArchiveReader as _;
 use crate::formats::registry::SEALED;
 use crate::formats::sealed::cells::{CELL_OVERHEAD, CellSeal, NotAuthentic, PlainCells};
 use crate::formats::sealed::stream::CELLS_TOGETHER;
-use crate::formats::sealed::volume::spares::making::{SpareError, stage_spares};
+use crate::formats::sealed::volume::spares::making::{SpareError, prove_staged, stage_spares};
 use crate::formats::sealed::volume::{
     Bound, Cells, GatherError, Geometry, Ids, SpareWish, VolumeSet, VolumeWriter, WriteError, WrittenVolumes,
 };
@@ -122,7 +122,7 @@ pub fn relock(
     context: &Context<'_>,
 ) -> Result<Relocked, RelockError> {
     let RelockRequest { target, replace, credentials, cost } = *request;
-    let geometry = old.set().geometry;
+    let (geometry, totals) = (old.set().geometry, old.totals());
     let way = target.make_way(replace, &SEALED, context)?;
     let staging = Staging::begin(Folder::open_or_create(&target.folder)?, &target.stem, context)?;
     let ids = Ids { set: context.random()?, cut: context.random()? };
@@ -136,7 +136,8 @@ pub fn relock(
     seal_anew(old, &seal, &mut writer, context)?;
     let mut written = writer.finish(&head)?;
     stage_spares(&mut written, &staging, context)?;
-    let verified = read_back(&staging, &written, (credentials, old.index_digest()), context)?;
+    context.tell(Progress::Staged);
+    let verified = read_back(&staging, &written, (credentials, old.index_digest(), totals), context)?;
     context.go_on()?;
     old.close_files();
     staging.place(&written.all_placings(), &way.files)?;
@@ -202,9 +203,10 @@ fn open_all(
 fn read_back(
     staging: &Staging,
     written: &WrittenVolumes,
-    (credentials, index_digest): (&[Credentials], [u8; 32]),
+    (credentials, index_digest, totals): (&[Credentials], [u8; 32], Totals),
     context: &Context<'_>,
 ) -> Result<Totals, RelockError> {
+    prove_staged(written, staging, context)?;
     let files: Vec<_> = written.placings.iter().map(|placing| staging.path_of(placing.number)).collect();
     let set = VolumeSet::from_files(&files).map_err(RelockError::Regather)?;
     let mut verified = None;
@@ -218,5 +220,5 @@ fn read_back(
             verified = Some(verify_contents(&mut archive, context).map_err(RelockError::ReadBack)?);
         }
     }
-    verified.ok_or(RelockError::ContentsDiffer)
+    verified.filter(|verified| *verified == totals).ok_or(RelockError::ContentsDiffer)
 }

@@ -349,7 +349,7 @@ fn way(geometry: &Geometry, fault: Fault, choices: &mut Choices) -> (&'static st
 fn carried(desk: &Desk, way: Way, volumes: &[PathBuf], inbox: &Path, choices: &mut Choices) -> Carried {
     let sent = (1..).zip(volumes).map(|(number, path)| {
         let bytes = fs::metadata(path).unwrap().len();
-        Sent { number, path: path.clone(), bytes }
+        Sent { number, path: path.clone(), bytes, share: None }
     });
     let sent: Vec<Sent> = sent.collect();
     carried_until(desk, way, &sent, (inbox, choices), &|| false).unwrap()
@@ -369,6 +369,8 @@ pub fn carried_until(
         sets: vec!["0".into()],
         volumes: listed,
         spares: None,
+        messages_to_spare: 0,
+        upon: None,
         secret: true,
         key_file: None,
         how: String::new(),
@@ -378,7 +380,7 @@ pub fn carried_until(
     let under_way = desk.path("under way");
     fs::create_dir(inbox).unwrap();
     fs::create_dir(&under_way).unwrap();
-    let load = Load { volumes: sent, fields: &fields, inbox, under_way: &under_way, keep_names: false };
+    let load = Load { volumes: sent, fields: &fields, inbox, under_way: &under_way, keep_names: false, lost: 0 };
     desk.with_context(cancel, |context| carry(way, &load, choices, context))
 }
 

@@ -42,6 +42,13 @@ pub const PASSWORD: &str = "twelve panes of salted glass";
 /// Bytes that look random and are the same in every run.
 pub struct Repeatable(AtomicU64);
 
+impl From<u64> for Repeatable {
+    /// Other bytes than from another number on.
+    fn from(first: u64) -> Self {
+        Self(AtomicU64::new(first))
+    }
+}
+
 impl Randomness for Repeatable {
     fn fill(&self, buffer: &mut [u8]) -> Result<(), NoRandomness> {
         let call = self.0.fetch_add(1, Ordering::Relaxed) + 1;
@@ -120,9 +127,19 @@ impl Desk {
     }
 
     pub fn with_context<T>(&self, cancel: &(dyn Fn() -> bool + Sync), work: impl FnOnce(&Context<'_>) -> T) -> T {
+        self.watched_by(&NobodyWatches, cancel, work)
+    }
+
+    /// The same, where somebody is told how far the work is.
+    pub fn watched_by<T>(
+        &self,
+        observer: &dyn Observer,
+        cancel: &(dyn Fn() -> bool + Sync),
+        work: impl FnOnce(&Context<'_>) -> T,
+    ) -> T {
         let now = || Timestamp { seconds: 1_700_000_000, nanoseconds: 0 };
         work(&Context {
-            observer: &NobodyWatches,
+            observer,
             cancel,
             randomness: &self.randomness,
             clock: &now,

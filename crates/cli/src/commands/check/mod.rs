@@ -467,7 +467,8 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
         (_, false) => format!("All {all} volumes are here and whole"),
     };
     let them = if all == 1 { "it" } else { "them" };
-    let open = suggestion::open(typed.places().iter().map(PathBuf::as_path), typed.unlock.password.key_file.as_deref());
+    let mut open =
+        suggestion::open(typed.places().iter().map(PathBuf::as_path), typed.unlock.password.key_file.as_deref());
     let mut lines = Vec::new();
     if blemished && wrong.is_empty() {
         lines.push(paint(Tone::Look, "A file is damaged, but everything needed can be read all the same."));
@@ -497,8 +498,18 @@ fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) -> Vec<Stri
                 );
                 lines.push(paint(Tone::Look, told));
             }
-            lines.extend(inside.builds_upon.iter().map(|upon| paint(Tone::Look, upon.sentence())));
-            lines.push("Next: open it with".to_owned());
+            match &inside.builds_upon {
+                None => lines.push("Next: open it with".to_owned()),
+                Some(upon) => {
+                    lines.push(paint(Tone::Look, upon.sentence()));
+                    let into = format!("the folder in which {} was opened, here called opened", upon.archive);
+                    lines.push(format!("Next: open it into {into}, with"));
+                    open = suggestion::open_changes(
+                        typed.places().iter().map(PathBuf::as_path),
+                        typed.unlock.password.key_file.as_deref(),
+                    );
+                }
+            }
         }
         None if !report.not_fitting.is_empty() => {
             lines.push(paint(Tone::Bad, contradiction(&report.not_fitting)));

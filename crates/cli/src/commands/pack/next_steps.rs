@@ -38,6 +38,17 @@ pub(super) fn next_steps(packed: &Packed, report: &Report) -> Vec<String> {
     let shown = packed.volumes.last().filter(|_| !report.format.abilities.volumes).unwrap_or(first);
     let name = shown.path.file_name().map(std::path::Path::new).unwrap_or(&shown.path);
     let key_file = report.key_file.then_some(std::path::Path::new("KEY-FILE"));
+    if let Some(base) = report.builds_upon() {
+        let opens =
+            format!("The recipient opens it into the folder in which {base} was opened, here called opened, and runs");
+        return vec![
+            format!("Next: {what}{tell}. {opens}"),
+            suggestion::open_changes([name], key_file),
+            format!(
+                "\"handover\" writes a note that says so, and puts a page beside it that needs nothing installed. \"rehearse --after\" with {base} proves it first."
+            ),
+        ];
+    }
     let mut lines = vec![format!("Next: {what}{tell}. {opens}"), suggestion::open([name], key_file)];
     lines.extend(match report.format.writing {
         Some(Writing::Tar(_)) => Some("or opens it with any program for tar.".to_owned()),

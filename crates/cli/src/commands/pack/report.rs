@@ -234,6 +234,11 @@ impl Report {
         }
     }
 
+    /// The archive that this one builds upon, where it holds only changes.
+    pub(super) fn builds_upon(&self) -> Option<&str> {
+        self.changes.as_ref().map(|changes| changes.since.archive.as_str())
+    }
+
     /// Whether something could not be read, so that the archive does not hold everything.
     pub(super) fn is_incomplete(&self) -> bool {
         !self.passed_over.is_empty() || !self.filled_with_zeros.is_empty()

@@ -1,5 +1,6 @@
 //! `rehearse`: playing the recipient before the sender lets go.
 
+mod note;
 mod several;
 
 use crate::archives::{Given, each_given, given};
@@ -20,15 +21,17 @@ use crate::ui::table::{self, Column};
 use crate::ui::text::{self, bytes, contents, count, number_list, shown, size};
 use crate::words::{self, as_name, how_to_open};
 use crate::{leftover, session};
+use note::Note;
 use serde::Serialize;
 use std::ffi::OsString;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::slice;
 use under_seal_core::disk::names::name_of;
 use under_seal_core::formats::abilities::{Checks, TimesKept};
 use under_seal_core::formats::registry::Format;
 use under_seal_core::formats::sealed::CostLimit;
 use under_seal_core::ground::context::Context;
+use under_seal_core::ground::entry::ListedEntry;
 use under_seal_core::ground::fit::NAMED;
 use under_seal_core::ground::secrets::Credentials;
 use under_seal_core::landing::Landed;
@@ -37,18 +40,22 @@ use under_seal_core::tasks::handover::Package;
 use under_seal_core::tasks::page::PAGE_NAME;
 use under_seal_core::tasks::rehearse::browser::InBrowser;
 use under_seal_core::tasks::rehearse::carriers::{Carrier, Trip, Way};
-use under_seal_core::tasks::rehearse::{Earlier, Failed, Faults, Rehearsal, RehearsalRequest, Step, rehearse};
+use under_seal_core::tasks::rehearse::note::is_handover;
+use under_seal_core::tasks::rehearse::{
+    Earlier, Failed, Faults, Received, Rehearsal, RehearsalRequest, Step, rehearse,
+};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
     let settings = settings(arguments)?;
     let (choice, way) = (settings.choice(&arguments.choice)?, way(arguments, &settings)?);
     let place = slice::from_ref(&arguments.archive);
-    if arguments.all
+    let is_handover = is_handover(&arguments.archive) && arguments.lose == 0 && arguments.damage == 0;
+    if (arguments.all || is_handover)
         && let Given::Volumes(sets) = each_given(place, &arguments.work)?
         && sets.len() > 1
     {
-        return several::run(sets, arguments, &choice, way);
+        return several::run(sets, arguments, &choice, way, is_handover);
     }
     let played = match given(place, &arguments.work)? {
         Given::Volumes(set) => Played::of_volumes(credentials::tried(&set, &arguments.unlock)?),
@@ -58,7 +65,16 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
             Played { package: Package::Archive(archive), credentials, limit: CostLimit::Bearable, stem }
         }
     };
-    let report = rehearse_one(&played, arguments, way, |context| sources(arguments, &choice, context))?;
+    let (mut report, received) = rehearse_one(&played, arguments, way, |context| sources(arguments, &choice, context))?;
+    if let (true, Some(Received { expected, times, .. })) = (is_handover && report.passed, received) {
+        let open_by = match &played.package {
+            Package::Archive(archive) => archive.spots().last().map(|spot| spot.name().into()),
+            Package::Volumes { .. } => None,
+        };
+        let credentials = played.package.is_secret().then_some(&played.credentials);
+        let steps = play_note(arguments, credentials, (&expected, times), open_by)?;
+        report.note_was_played(steps);
+    }
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
 }
@@ -89,7 +105,7 @@ fn rehearse_one(
     arguments: &RehearseArguments,
     way: Way,
     sources: impl FnOnce(&Context<'_>) -> Result<Catalogue, Failure>,
-) -> Result<Report, Failure> {
+) -> Result<(Report, Option<Received>), Failure> {
     let Played { package, credentials, limit, stem } = played;
     let earlier = arguments.after.iter().map(|archive| earlier(archive, arguments)).collect::<Result<Vec<_>, _>>()?;
     let how = how_to_open(package, false, false);
@@ -116,7 +132,22 @@ fn rehearse_one(
             .map(|start| InBrowser { start, key_file: arguments.unlock.password.key_file.as_deref() }),
     };
     let rehearsal = rehearse(&request, &context)?;
-    Ok(Report::new(package, &rehearsal, way, browser.as_ref()))
+    let report = Report::new(package, &rehearsal, way, browser.as_ref());
+    Ok((report, rehearsal.received))
+}
+
+/// Plays the note of the handover folder that was named, of which these entries come.
+fn play_note(
+    arguments: &RehearseArguments,
+    credentials: Option<&Credentials>,
+    (expected, times): (&[ListedEntry], TimesKept),
+    open_by: Option<PathBuf>,
+) -> Result<Vec<StepLine>, Failure> {
+    let place = leftover::remove_at_the_end(privacy::temporary_folder().map_err(Failure::Temporary)?);
+    let progress = ProgressLine::for_reading(None, &arguments.work);
+    let context = session::context(&progress, arguments.work.threads);
+    let handover = &arguments.archive;
+    note::play(&Note { handover, arguments, credentials, expected, times, place: place.path(), open_by }, &context)
 }
 
 /// What the recipient has opened before.
@@ -274,6 +305,17 @@ impl Report {
             damaged,
             why: rehearsal.failed.as_ref().map(|failed| why(failed, package, way)),
         }
+    }
+}
+
+impl Report {
+    /// Adds what came of the note, as the recipient follows it.
+    fn note_was_played(&mut self, steps: Vec<StepLine>) {
+        if let Some(failed) = steps.iter().find(|step| !step.passed) {
+            (self.passed, self.exit_code, self.why) = (false, LOOK, Some(failed.verdict.clone()));
+            self.next = "Next: do not hand this over as it is. The note leads the recipient astray.".to_owned();
+        }
+        self.steps.extend(steps);
     }
 }
 

@@ -1,7 +1,7 @@
 //! A rehearsal of several archives, such as the parcels of a delivery: each is played by itself, against what of the sources it holds, and
 //! in the end nothing of the sources may be in none of them.
 
-use super::{Played, Report, rehearse_one, sources};
+use super::{Played, Report, StepLine, rehearse_one, sources};
 use crate::args::RehearseArguments;
 use crate::commands::deliveries::{self, Delivery, Parcel};
 use crate::commands::open::Report as OpenReport;
@@ -17,7 +17,8 @@ use crate::ui::table::{self, Column};
 use crate::ui::text::{count, shown};
 use crate::words;
 use serde::Serialize;
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
+use under_seal_core::formats::abilities::TimesKept;
 use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::formats::sealed::SealedReader;
 use under_seal_core::formats::sealed::volume::VolumeSet;
@@ -35,6 +36,8 @@ struct SeveralReport {
     command: &'static str,
     exit_code: u8,
     archives: Vec<Report>,
+    /// What came of the note of a handover, as the recipient follows it.
+    note: Vec<StepLine>,
     deliveries: Vec<Delivery>,
     /// What of the sources is in none of them.
     in_none: Vec<String>,
@@ -48,9 +51,11 @@ pub(super) fn run(
     arguments: &RehearseArguments,
     choice: &Choice,
     way: Way,
+    is_handover: bool,
 ) -> Result<u8, Failure> {
     let mut keyring = Keyring::given(&arguments.unlock, prompt::can_ask())?;
     let (mut archives, mut parcels, mut names) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut expected, mut credentials) = (BTreeMap::new(), None);
     let mut inside: HashSet<EntryPath> = HashSet::new();
     for set in sets {
         let tried = keyring.tried(&set)?.ok_or(NO_PASSWORD)?;
@@ -60,7 +65,13 @@ pub(super) fn run(
         names.push(shown(&reader.about().name));
         drop(reader);
         let of_it = |context: &Context<'_>| Ok(sources(arguments, choice, context)?.only(&here));
-        archives.push(rehearse_one(&Played::of_volumes(tried), arguments, way, of_it)?);
+        let played = Played::of_volumes(tried);
+        let (report, received) = rehearse_one(&played, arguments, way, of_it)?;
+        archives.push(report);
+        for listed in received.into_iter().flat_map(|received| received.expected) {
+            expected.insert(listed.entry.path.clone(), listed);
+        }
+        credentials = credentials.or_else(|| played.package.is_secret().then(|| played.credentials.clone()));
         inside.extend(here);
     }
     let progress = ProgressLine::for_reading(None, &arguments.work);
@@ -69,10 +80,19 @@ pub(super) fn run(
     let in_none = all.entries.iter().map(|entry| &entry.path).filter(|path| !inside.contains(*path));
     let in_none: Vec<String> = in_none.map(|path| shown(path.as_bytes())).collect();
     drop(progress);
+    let note = match is_handover && archives.iter().all(|one| one.passed) {
+        true => {
+            let expected: Vec<_> = expected.into_values().collect();
+            super::play_note(arguments, credentials.as_ref(), (&expected, TimesKept::Nanoseconds), None)?
+        }
+        false => Vec::new(),
+    };
     let deliveries = deliveries::of(parcels.iter());
-    let worst = archives.iter().map(|report| report.exit_code).chain((!in_none.is_empty()).then_some(LOOK));
+    let led_astray = note.iter().any(|step| !step.passed);
+    let worst =
+        archives.iter().map(|report| report.exit_code).chain((!in_none.is_empty() || led_astray).then_some(LOOK));
     let exit_code = deliveries::exit_code(worst, &deliveries);
-    let report = SeveralReport { command: "rehearse", exit_code, archives, deliveries, in_none, names };
+    let report = SeveralReport { command: "rehearse", exit_code, archives, note, deliveries, in_none, names };
     show(&report, &arguments.work, || lines(&report))?;
     Ok(exit_code)
 }
@@ -80,7 +100,8 @@ pub(super) fn run(
 fn lines(report: &SeveralReport) -> Vec<String> {
     let all = count(report.archives.len() as u64, "archive");
     let passed = report.archives.iter().filter(|one| one.passed).count();
-    let all_here = report.in_none.is_empty() && deliveries::are_whole(&report.deliveries);
+    let led_astray = report.note.iter().any(|step| !step.passed);
+    let all_here = !led_astray && report.in_none.is_empty() && deliveries::are_whole(&report.deliveries);
     let opened = report.archives.iter().filter_map(|one| one.opened.as_ref()).map(OpenReport::left_behind);
     let (links, others) = opened.fold((0, 0), |(links, others), (more, further)| (links + more, others + further));
     let all_but = words::all_but(links, others);
@@ -95,6 +116,9 @@ fn lines(report: &SeveralReport) -> Vec<String> {
                 all_but.unwrap_or_default()
             ),
         ),
+        (_, true) if led_astray => {
+            paint(Tone::Bad, format!("The rehearsal failed: {all} can be opened, but not by the note."))
+        }
         (_, true) => paint(Tone::Bad, format!("Incomplete: {all} can be opened, and that is not all.")),
         (_, false) => paint(
             Tone::Bad,
@@ -107,7 +131,11 @@ fn lines(report: &SeveralReport) -> Vec<String> {
         let tone = if one.passed { Tone::Plain } else { Tone::Bad };
         (tone, vec![name.clone(), format!("{seconds:.1} s"), verdict])
     };
-    let rows: Vec<_> = report.archives.iter().zip(&report.names).map(row).collect();
+    let mut rows: Vec<_> = report.archives.iter().zip(&report.names).map(row).collect();
+    rows.extend(report.note.iter().map(|step| {
+        let tone = if step.passed { Tone::Plain } else { Tone::Bad };
+        (tone, vec![format!("({})", step.step), format!("{:.1} s", step.seconds), step.verdict.clone()])
+    }));
     let mut lines = vec![heading, String::new()];
     lines.extend(table::lines(&[Column::Path("archive"), Column::Number("took"), Column::Text("verdict")], &rows));
     lines.extend(report.archives.iter().filter_map(|one| one.opened.as_ref()).flat_map(OpenReport::left_behind_lines));

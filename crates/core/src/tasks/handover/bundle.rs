@@ -84,16 +84,15 @@ impl Bundle {
 
     /// Whether copies are what they were, as they stand on disk.
     pub fn compare(&self, copies: &[PathBuf], sums: &[Sha256Sum], context: &Context<'_>) -> Result<(), HandoverError> {
-        let same = if self.fields.sets.is_empty() {
-            let found = copies.iter().map(|copy| sum_of(copy, context)).collect::<Result<Vec<_>, _>>()?;
-            found == sums
-        } else {
+        let found = copies.iter().map(|copy| sum_of(copy, context)).collect::<Result<Vec<_>, _>>()?;
+        let mut same = found == sums;
+        if !self.fields.sets.is_empty() {
             let copied = VolumeSet::each_from_files(copies).map_err(HandoverError::Regather)?;
-            let all_are = copied
-                .iter()
-                .try_fold(true, |so_far, set| Ok::<_, HandoverError>(so_far && inspect(set, context)?.is_whole()))?;
-            all_are && copied.len() == self.fields.sets.len()
-        };
+            same &= copied.len() == self.fields.sets.len();
+            for set in &copied {
+                same &= inspect(set, context)?.is_whole();
+            }
+        }
         if same { Ok(()) } else { Err(HandoverError::Differ) }
     }
 }

@@ -169,7 +169,7 @@ mod tests {
     #[case::as_many_as_the_size_allows((35, 7), 0, 300, 14, Some(2))]
     #[case::each_alone_by_its_size((5, 2), 0, 100, 7, Some(2))]
     #[case::beside_a_page((3, 1), 150, 200, 5, Some(1))]
-    #[case::groups_of_which_one_has_none((401, 2), 0, 1_000_000, 201, Some(0))]
+    #[case::groups_of_which_one_has_none((401, 2), 0, 1_000_000, 135, Some(0))]
     #[case::one_too_large((2, 1), 0, 50, 3, Some(1))]
     fn a_lost_message_is_made_good(
         #[case] (data, spares): (u32, u32),

@@ -20,7 +20,7 @@ pub use request::{HandoverError, HandoverRequest};
 
 use crate::disk::{FileError, Folder, Sha256Sum, Unfinished, absolute, read_on};
 use crate::ground::codes::hexadecimal;
-use crate::ground::context::Context;
+use crate::ground::context::{Context, Progress};
 use crate::ground::fit::Fit;
 use crate::tasks::page::{ByMail, PAGE, PAGE_NAME, page_sum};
 use bundle::{Bundle, Part};
@@ -77,6 +77,7 @@ fn fill(
         copies.push(folder.path().join(name));
         made.volumes.push(HandedFile { name: name.clone(), bytes: *bytes, share: *share });
     }
+    context.tell(Progress::Staged);
     bundle.compare(&copies, &sums, context)?;
     let mut fields = bundle.fields_with(&sums);
     if fields.page.is_some() && !fields.in_page {

@@ -36,7 +36,7 @@ pub struct NoteFields {
     pub messages_to_spare: usize,
     /// What it builds upon, where it holds only changes, as far as that is known. `{upon}` is a sentence that says it, behind a space;
     /// `{place}` where the files are to be saved, `{then}` what is to be done with what the page has saved, and `{update}` the
-    /// option that a command needs. Else they are nothing, or one folder.
+    /// options that a command needs. Else they are nothing, or one folder.
     pub upon: Option<Upon>,
     /// `{password}`: a sentence that says where the password comes from, or that none is needed.
     pub secret: bool,
@@ -115,7 +115,7 @@ impl NoteFields {
                     )
                 })
                 .unwrap_or_default(),
-            "update" => if self.upon.is_some() { " --update" } else { "" }.to_owned(),
+            "update" => if self.upon.is_some() { " --update --remove-gone" } else { "" }.to_owned(),
             "how" => self.how.clone(),
             "page" => self.page.clone().unwrap_or_else(|| "none".to_owned()),
             "volumes" => {

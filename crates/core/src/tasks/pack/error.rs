@@ -5,7 +5,7 @@ use super::target::WayError;
 use crate::disk::staging::StagingError;
 use crate::disk::{Interruption, interruptible};
 use crate::formats::error::ArchiveError;
-use crate::formats::registry::Lacks;
+use crate::formats::registry::{Format, Lacks};
 use crate::formats::sealed::SealError;
 use crate::formats::sealed::volume::GatherError;
 use crate::formats::sealed::volume::spares::making::SpareError;
@@ -50,6 +50,9 @@ pub enum PackError {
     /// The format cannot do what is wished.
     #[error(transparent)]
     Lacks(#[from] Lacks),
+    /// Archives of this format are only read.
+    #[error("{0} is not written")]
+    NotWritten(&'static Format),
     /// Names can be hidden in ZIP only by what hides everything else: the password.
     #[error("names are hidden with a password only")]
     HidingNeedsPassword,
@@ -87,7 +90,9 @@ impl Classed for PackError {
             Self::Spares(error) => error.class(),
             Self::Parcels(error) => error.class(),
             Self::Zip(ZipWriteError::Interrupted(error)) => error.class(),
-            Self::Zip(_) | Self::Lacks(_) | Self::HidingNeedsPassword | Self::ParcelTooLarge => ErrorClass::Usage,
+            Self::Zip(_) | Self::Lacks(_) | Self::NotWritten(_) | Self::HidingNeedsPassword | Self::ParcelTooLarge => {
+                ErrorClass::Usage
+            }
             Self::Compressor | Self::NothingPacked(_) | Self::Needed(_) => ErrorClass::System,
             Self::Regather(GatherError::Interrupted(error)) => error.class(),
             Self::ReadBack(error) => match error.interruption() {

@@ -364,6 +364,7 @@ impl Delivery {
         }
         let may_be_empty = self.changes.as_ref().is_some_and(|changes| !changes.removed.is_empty());
         refuse_what_lacks(&totals, &mut passed_over, &self.needed, may_be_empty)?;
+        context.tell(Progress::Staged);
         for archive in &archives {
             verified.add_all(&read_back(archive, credentials, &staging, context)?);
             if archive.in_page.is_some() && !paging::is_right(archive, &staging)? {

@@ -6,19 +6,23 @@ use super::zipping::{OldEntries, ZipJob};
 use super::{
     Contents, Delivery, OldContents, PackError, Packed, PackedVolume, refuse_what_lacks, summary_of, tarring, zipping,
 };
+use crate::codecs::stream::Wrapping;
 use crate::disk::Folder;
 use crate::disk::staging::{Placing, Staging};
+use crate::formats::abilities::TimesKept;
 use crate::formats::archive::Archive;
 use crate::formats::error::ArchiveError;
 use crate::formats::reader::{ArchiveReader, Flaws};
-use crate::formats::registry::{Format, TAR, Writing, ZIP};
+use crate::formats::registry::{TAR, Writing, ZIP};
 use crate::formats::tar;
 use crate::formats::zip::{Segments, ZipReader, suffixes};
 use crate::ground::context::{Context, Phase, Progress};
-use crate::ground::entry::{Content, EntryKind, EntryPath, Totals};
+use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Timestamp, Totals};
 use crate::ground::secrets::Password;
 use crate::source::feed::Fed;
+use crate::source::{Catalogue, SourceEntry};
 use std::any::Any;
+use std::collections::HashMap;
 use std::path::PathBuf;
 
 impl Delivery {
@@ -69,13 +73,13 @@ impl Delivery {
         staging: &Staging,
         context: &Context<'_>,
     ) -> Result<Written, PackError> {
-        Ok(match self.format.writing {
-            Some(Writing::Tar(wrapping)) => {
+        Ok(match self.open_writing()? {
+            OpenWriting::Tar(wrapping) => {
                 let (bytes, (fed, contents)) =
                     tarring::tar(&self.catalogue, old.pipe(), wrapping, self.squeeze, staging, context)?;
                 Written { files: vec![(self.format.extension().to_owned(), bytes)], fed, contents }
             }
-            _ => {
+            OpenWriting::Zip => {
                 let job = ZipJob {
                     catalogue: &self.catalogue,
                     old,
@@ -101,12 +105,16 @@ impl Delivery {
         password: Option<&Password>,
     ) -> Result<Packed, PackError> {
         let Written { files, fed, contents } = written;
+        let writing = self.open_writing()?;
+        let (as_written, times) = (entries_as_written(&self.catalogue), self.format.abilities.times);
         let escaped_names = self.catalogue.text_names.escaped();
         let packs_attributes = self.catalogue.packs_attributes;
         let (outward_links, left_out, mut passed_over) = summary_of(self.catalogue);
         passed_over.extend(fed.passed_over);
         refuse_what_lacks(&fed.totals, &mut passed_over, &self.needed, false)?;
-        let verified = read_open_back(reopened(self.format, staged, password, context)?, &contents, context)?;
+        context.tell(Progress::Staged);
+        let archive = reopened(writing, staged, password, context)?;
+        let verified = read_open_back(archive, (&contents, &as_written, times), context)?;
         if verified != fed.totals {
             return Err(PackError::ContentsDiffer);
         }
@@ -143,6 +151,56 @@ impl Delivery {
     }
 }
 
+/// The open formats that are written.
+#[derive(Debug, Clone, Copy)]
+enum OpenWriting {
+    Zip,
+    Tar(Wrapping),
+}
+
+impl Delivery {
+    /// How it is written; no other format comes here.
+    fn open_writing(&self) -> Result<OpenWriting, PackError> {
+        match self.format.writing {
+            Some(Writing::Zip) => Ok(OpenWriting::Zip),
+            Some(Writing::Tar(wrapping)) => Ok(OpenWriting::Tar(wrapping)),
+            Some(Writing::Sealed | Writing::Page) | None => Err(PackError::NotWritten(self.format)),
+        }
+    }
+}
+
+/// What an entry was written with beside its content.
+struct AsWritten {
+    kind: EntryKind,
+    mode: u32,
+    modified: Timestamp,
+    link_target: Vec<u8>,
+}
+
+impl AsWritten {
+    /// Whether an entry that was read back is that one. A link's own mode means nothing, and a time may have been brought into what the
+    /// format can tell.
+    fn is(&self, found: &Entry, times: TimesKept) -> bool {
+        let tells_time = i32::try_from(self.modified.seconds).is_ok_and(|seconds| seconds >= EARLIEST_DOS_TIME);
+        self.kind == found.kind
+            && self.link_target == found.link_target
+            && (self.kind == EntryKind::Link || (self.mode & 0o777) == (found.mode & 0o777))
+            && !(tells_time && times.differ(self.modified, found.modified))
+    }
+}
+
+/// 1980-01-02: what is older has no time in ZIP, in whatever zone (application note, 4.4.6).
+const EARLIEST_DOS_TIME: i32 = 315_619_200;
+
+/// The entries of a catalogue, by the paths that they have in an archive.
+fn entries_as_written(catalogue: &Catalogue) -> HashMap<EntryPath, AsWritten> {
+    let one = |entry: &SourceEntry| {
+        let SourceEntry { kind, mode, modified, link_target, .. } = entry.clone();
+        (catalogue.text_names.of(&entry.path).clone(), AsWritten { kind, mode, modified, link_target })
+    };
+    catalogue.entries.iter().map(one).collect()
+}
+
 /// What was written in an open format.
 struct Written {
     /// What follows the archive's name in each file's name, and the file's length.
@@ -153,28 +211,46 @@ struct Written {
 
 /// The archive that was staged, opened with nothing but its files and the password. Parts have other names while they are staged.
 fn reopened(
-    format: &'static Format,
+    writing: OpenWriting,
     staged: &[PathBuf],
     password: Option<&Password>,
     context: &Context<'_>,
 ) -> Result<Archive, PackError> {
-    let open = || -> Result<Archive, ArchiveError> {
-        let archive = match format.writing {
-            Some(Writing::Zip) => Archive::of(&ZIP, ZipReader::open(Segments::open(staged)?, None, context)?),
-            _ => Archive::of(&TAR, tar::open(&staged[0].as_path().into(), Flaws::Refused, context)?),
+    let open = || -> Result<Archive, PackError> {
+        let archive = match (writing, staged) {
+            (OpenWriting::Zip, parts) => Archive::of(&ZIP, {
+                let zip = Segments::open(parts).map_err(ArchiveError::from);
+                let zip = zip.and_then(|parts| Ok(ZipReader::open(parts, None, context)?));
+                zip.map_err(PackError::reading_back)?
+            }),
+            (OpenWriting::Tar(_), [only]) => Archive::of(&TAR, {
+                tar::open(&only.as_path().into(), Flaws::Refused, context)
+                    .map_err(|error| PackError::reading_back(error.into()))?
+            }),
+            (OpenWriting::Tar(_), _) => return Err(PackError::ContentsDiffer),
         };
         match password {
-            Some(password) => archive.unlock(&password.clone().into(), context),
+            Some(password) => archive.unlock(&password.clone().into(), context).map_err(PackError::reading_back),
             None => Ok(archive),
         }
     };
-    open().map_err(PackError::reading_back)
+    open()
 }
 
 /// Reads an archive of an open format to its end, and compares every content's digest with the one that was read from its
 /// source.
-fn read_open_back(mut archive: Archive, contents: &Contents, context: &Context<'_>) -> Result<Totals, PackError> {
+fn read_open_back(
+    mut archive: Archive,
+    (contents, as_written, times): (&Contents, &HashMap<EntryPath, AsWritten>, TimesKept),
+    context: &Context<'_>,
+) -> Result<Totals, PackError> {
     let found = archive.entries_with_digests(context).map_err(PackError::reading_back)?;
+    // What was passed over has been left out, and what a format needs above a path it makes itself.
+    let is_as_written =
+        |listed: &ListedEntry| as_written.get(&listed.entry.path).is_none_or(|one| one.is(&listed.entry, times));
+    if !found.iter().all(is_as_written) {
+        return Err(PackError::ContentsDiffer);
+    }
     let files = found.iter().filter(|listed| listed.entry.kind == EntryKind::File);
     let found = files.map(|listed| (&listed.entry.path, &listed.content));
     // What went over as it was stored has no digest here: its own checks were compared while it was read.

@@ -129,8 +129,13 @@ pub fn portion(request: &PortionRequest<'_>, context: &Context<'_>) -> Result<Po
     let list = cut.write()?;
     cut.check_unchanged()?;
     let mut file = staging.create(count + 1)?;
-    file.write(list.text().as_bytes())?;
+    let text = list.text();
+    file.write(text.as_bytes())?;
     file.sync()?;
+    context.tell(Progress::Staged);
+    if !file.holds(blake3::Hasher::new().update(text.as_bytes()), |_| ())? {
+        return Err(PortionError::Differs);
+    }
     file.close()?;
     let suffixes = (1..=count).map(|number| (number, suffix(number, count))).chain([(count + 1, SUFFIX.to_owned())]);
     let placings: Vec<Placing> = suffixes.map(|(number, suffix)| Placing { number, suffix }).collect();
@@ -206,6 +211,7 @@ impl Cut<'_> {
             return Err(PortionError::Changed);
         }
         piece.sync()?;
+        self.context.tell(Progress::Staged);
         if !piece.holds(&check, |bytes| self.context.tell(Progress::Advance(bytes / 2)))? {
             return Err(PortionError::Differs);
         }

@@ -7,7 +7,7 @@ pub mod converting;
 use crate::disk::staging::{Staging, StagingError};
 use crate::disk::{Folder, Interruption, interruptible};
 use crate::formats::registry::SEALED;
-use crate::formats::sealed::volume::spares::making::{SpareError, stage_spares};
+use crate::formats::sealed::volume::spares::making::{SpareError, prove_staged, stage_spares};
 use crate::formats::sealed::volume::{
     CellError, CellReader, GatherError, Geometry, Ids, MAX_VOLUMES, SpareWish, VolumeSet, VolumeWriter, WriteError,
     WrittenVolumes, cells_per_volume,
@@ -126,6 +126,8 @@ pub fn recut(
     })?;
     let mut written = writer.finish(&set.head)?;
     stage_spares(&mut written, &staging, context)?;
+    context.tell(Progress::Staged);
+    prove_staged(&written, &staging, context)?;
     if read_back(&staging, &written, context)? != carried {
         return Err(RecutError::CellsDiffer);
     }

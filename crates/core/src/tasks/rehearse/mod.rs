@@ -6,6 +6,7 @@ pub mod browser;
 pub mod carriers;
 mod delivering;
 mod loopback;
+pub mod note;
 mod playing;
 
 use crate::disk::{Interruption, NameRules, interruptible};
@@ -19,7 +20,7 @@ use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
 use crate::ground::secrets::Credentials;
 use crate::landing::Places;
-use crate::source::{Catalogue, Choice, Naming, SourceError};
+use crate::source::{Catalogue, SourceError};
 use crate::tasks::compare::{Comparison, compare};
 use crate::tasks::handover::Package;
 use crate::tasks::handover::dividing::Losses;
@@ -147,6 +148,10 @@ pub struct Received {
     pub archive: Archive,
     /// What has landed of it, and what has not.
     pub opened: Opened,
+    /// What the folder holds then, with everything that was opened into it before; sorted.
+    pub expected: Vec<ListedEntry>,
+    /// How exactly times are kept in that.
+    pub times: TimesKept,
 }
 
 /// How it went.
@@ -261,20 +266,18 @@ fn compared(
     expected.retain(|listed| !left_behind.contains(&listed.entry.path));
     expected.sort_by(|one, other| one.entry.path.cmp(&other.entry.path));
     let compared = timed(Step::Compare, rehearsal, context, || -> Result<_, RehearsalError> {
-        let choice = Choice { naming: Naming::Contents, ..Choice::default() };
-        let there = match expected.is_empty() {
-            true => Catalogue::default(),
-            false => Catalogue::gather(&[outcome.to_owned()], &choice, &|_| false, context)?,
-        };
         Ok((
-            compare(&expected, &there, landed_times, context)?,
+            note::holds_exactly(outcome, &expected, landed_times, context)?,
             compare(inside, request.sources, source_times, context)?,
         ))
     });
-    let (landed, sources) = compared?;
+    let (is_landed, sources) = compared?;
+    if let Some(received) = &mut rehearsal.received {
+        (received.expected, received.times) = (expected, landed_times);
+    }
     let sources_changed = !sources.is_same() || !request.sources.passed_over.is_empty();
     rehearsal.sources = sources;
-    Ok(match (landed.is_same(), sources_changed) {
+    Ok(match (is_landed, sources_changed) {
         (false, _) => Err(Failed::Differs),
         (true, true) => Err(Failed::SourcesChanged),
         (true, false) => Ok(()),

@@ -67,7 +67,7 @@ pub(super) fn play(request: &RehearsalRequest<'_>, rehearsal: &mut Rehearsal, co
             let landed = Landed { files: 1, bytes, ..Landed::default() };
             let opened = Opened { destination: outcome.clone(), landed };
             let inside = if archive.base().is_some() { state_of(&*archive).0 } else { inside };
-            rehearsal.received = Some(Received { archive, opened });
+            rehearsal.received = Some(Received { archive, opened, expected: Vec::new(), times: TimesKept::Neither });
             return compared(
                 (&inside, &left_behind),
                 (&outcome, TimesKept::Neither, TimesKept::Nanoseconds),
@@ -94,7 +94,7 @@ pub(super) fn play(request: &RehearsalRequest<'_>, rehearsal: &mut Rehearsal, co
         // Times are not among what changes; that of a folder tells when something in it was changed here.
         Some(_) => (state_of(told).0, TimesKept::Neither),
     };
-    rehearsal.received = Some(Received { archive, opened });
+    rehearsal.received = Some(Received { archive, opened, expected: Vec::new(), times: TimesKept::Neither });
     compared((&inside, &left_behind), (&outcome, times, times), request, rehearsal, context)
 }
 

@@ -11,7 +11,7 @@ use crate::formats::sealed::volume::header::{Header, VolumeKind};
 use crate::formats::sealed::volume::supplement::{MAX_RUNS, Run, encode_page, without};
 use crate::formats::sealed::volume::{CellError, CellReader, VolumeSet, names};
 use crate::ground::class::{Classed, ErrorClass};
-use crate::ground::context::Context;
+use crate::ground::context::{Context, Progress};
 use std::ffi::{OsStr, OsString};
 use std::path::{Path, PathBuf};
 
@@ -36,6 +36,9 @@ pub enum ResendError {
     /// A cell of this set cannot be had either.
     #[error(transparent)]
     Cell(#[from] CellError),
+    /// What was read back is not what was written.
+    #[error("reading back: it differs")]
+    Differs,
     /// Something that can end any work.
     #[error(transparent)]
     Interrupted(Interruption),
@@ -48,6 +51,7 @@ impl Classed for ResendError {
         match self {
             Self::Interrupted(error) => error.class(),
             Self::OtherSet => ErrorClass::Usage,
+            Self::Differs => ErrorClass::Damaged,
             Self::Cell(error) => error.class(),
         }
     }
@@ -125,6 +129,8 @@ impl Work<'_> {
         let VolumeSet { ids, geometry, head, .. } = self.set;
         let (unfinished, mut file) = Unfinished::file(&self.folder, PREFIX, 0o644, self.context)?;
         let header = Header { kind, ids: *ids, number, geometry: *geometry, head: head.clone() };
+        let mut written = blake3::Hasher::new();
+        written.update(&header.encode()).update(page);
         file.write(&header.encode())?;
         file.write(page)?;
         let cutting = self.set.cutting();
@@ -135,10 +141,15 @@ impl Work<'_> {
             // The check was right, so it is the same again.
             let digest = self.reader.read_intact(cell)?;
             cutting.put_whole(cell, self.reader.held(), &digest, &mut buffer);
+            written.update(&buffer);
             file.write(&buffer)?;
             bytes += buffer.len() as u64;
         }
         file.sync()?;
+        self.context.tell(Progress::Staged);
+        if !file.holds(&written, |_| ())? {
+            return Err(ResendError::Differs);
+        }
         file.close()?;
         unfinished.publish(name)?;
         Ok((self.folder.path().join(name), bytes))

@@ -5,6 +5,7 @@ mod collecting;
 mod deliveries;
 mod parcels;
 mod planning;
+mod reading_back;
 mod recut;
 mod revising;
 mod round_trip;

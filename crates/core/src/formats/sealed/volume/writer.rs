@@ -1,10 +1,11 @@
 //! Cutting a stream of sealed cells into staged volume files, and writing their headers last.
 
 use super::header::{Head, Header, Ids, VolumeKind};
+use super::in_page::VolumeBytes;
 use super::spares::SpareWish;
 use super::{CellLength, Cutting, Geometry, HEADER_BYTES, MAX_CELLS, MAX_VOLUMES, MIN_VOLUME_BYTES, names};
 use crate::disk::staging::{Placing, Staging};
-use crate::disk::{FileError, Interruption, NewFile, interruptible};
+use crate::disk::{FileAction, FileError, Interruption, NewFile, interruptible};
 use crate::ground::class::{Classed, ErrorClass};
 
 /// Why volumes cannot be written.
@@ -62,12 +63,18 @@ pub struct VolumeWriter<'a> {
 /// What was written.
 #[derive(Debug, Clone)]
 pub struct WrittenVolumes {
+    /// Set and cut.
+    pub ids: Ids,
+    /// How it is unlocked.
+    pub head: Head,
     /// How the stream is cut.
     pub geometry: Geometry,
     /// The way from each staged file of a data volume to its final name, in order.
     pub placings: Vec<Placing>,
     /// The same of the spare volumes, once they are made.
     pub spares: Vec<Placing>,
+    /// BLAKE3 of each of these as it was written.
+    pub spare_digests: Vec<blake3::Hash>,
 }
 
 /// How many cells of a length a volume of at most `volume_limit` bytes has.
@@ -83,6 +90,25 @@ pub fn cells_per_volume(cell_length: CellLength, volume_limit: Option<u64>) -> R
 }
 
 impl WrittenVolumes {
+    /// The number of a staged data volume whose header or length is not what was written; `None` where all are right.
+    ///
+    /// # Errors
+    /// [`FileError`] where one cannot be read.
+    pub fn wrong_header(&self, staging: &Staging) -> Result<Option<u32>, FileError> {
+        for (number, placing) in (1..).zip(&self.placings) {
+            let (ids, geometry, head) = (self.ids, self.geometry, self.head.clone());
+            let expected = Header { kind: VolumeKind::Data, ids, number, geometry, head }.encode();
+            let path = staging.path_of(placing.number);
+            let volume = VolumeBytes::open(&path.as_path().into())?;
+            let mut there = [0; HEADER_BYTES];
+            volume.read_up_to(&mut there, 0).map_err(FileError::on(FileAction::Read, &path))?;
+            if volume.length != geometry.volume_bytes(number) || there.as_slice() != expected.as_slice() {
+                return Ok(Some(number));
+            }
+        }
+        Ok(None)
+    }
+
     /// The way from each staged file to its final name.
     pub fn all_placings(&self) -> Vec<Placing> {
         self.placings.iter().chain(&self.spares).cloned().collect()
@@ -207,6 +233,7 @@ impl<'a> VolumeWriter<'a> {
             file.finish()?;
             placings.push(Placing { number: staged, suffix: names::suffix(number, self.volume) });
         }
-        Ok(WrittenVolumes { geometry, placings, spares: Vec::new() })
+        let (ids, head) = (self.cutting.ids, head.clone());
+        Ok(WrittenVolumes { ids, head, geometry, placings, spares: Vec::new(), spare_digests: Vec::new() })
     }
 }

@@ -4,12 +4,12 @@ use super::cells_in_spare;
 use super::code::Sums;
 use super::column::Column;
 use crate::disk::staging::{Placing, Staging};
-use crate::disk::{FileError, Interruption, NewFile, interruptible};
+use crate::disk::{FileError, Interruption, NewFile, digest_of, interruptible};
 use crate::formats::sealed::volume::cell::CellPlace;
 use crate::formats::sealed::volume::header::Header;
 use crate::formats::sealed::volume::names::spare_suffix;
 use crate::formats::sealed::volume::{
-    CHECK_BYTES, CellCopy, CellError, CellReader, GatherError, VolumeKind, VolumeSet, WrittenVolumes,
+    CHECK_BYTES, CellError, CellReader, GatherError, VolumeKind, VolumeSet, WrittenVolumes,
 };
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Context, Phase, Progress};
@@ -46,7 +46,7 @@ impl Classed for SpareError {
     }
 }
 
-/// Makes the spare volumes that the headers of staged data volumes speak of, beside those, and reads them back.
+/// Makes the spare volumes that the headers of staged data volumes speak of, beside those. [`prove_staged`] reads them back.
 ///
 /// # Errors
 /// [`SpareError`].
@@ -57,45 +57,45 @@ pub fn stage_spares(written: &mut WrittenVolumes, staging: &Staging, context: &C
     let files: Vec<_> = written.placings.iter().map(|placing| staging.path_of(placing.number)).collect();
     let set = VolumeSet::from_files(&files).map_err(SpareError::Regather)?;
     let numbers: Vec<u32> = (1..=count).collect();
-    make_spares(&set, &numbers, |number| staging.create(staged_number(number)), context)?;
-    let made: Vec<_> = numbers.iter().map(|number| staging.path_of(staged_number(*number))).collect();
-    verify_volumes(&made, VolumeKind::Spare, &numbers, context)?;
+    let digests = make_spares(&set, &numbers, |number| staging.create(staged_number(number)), context)?;
     written.spares = numbers
         .iter()
         .map(|number| Placing { number: staged_number(*number), suffix: spare_suffix(*number, count) })
         .collect();
+    written.spare_digests = digests.into_values().collect();
     Ok(())
 }
 
-/// Reads volumes of one kind from these files, which are in the order of their numbers, and compares every cell's check.
+/// Whether staged volumes are what was written, as far as their cells do not prove it: every header, and every spare volume.
 ///
 /// # Errors
-/// [`SpareError::Damaged`], the first one.
-pub fn verify_volumes(
-    files: &[PathBuf],
-    kind: VolumeKind,
-    numbers: &[u32],
-    context: &Context<'_>,
-) -> Result<(), SpareError> {
-    if files.is_empty() {
-        return Ok(());
+/// [`SpareError::Damaged`], the first that is not.
+pub fn prove_staged(written: &WrittenVolumes, staging: &Staging, context: &Context<'_>) -> Result<(), SpareError> {
+    if let Some(number) = written.wrong_header(staging)? {
+        return Err(SpareError::Damaged(number));
     }
-    let set = VolumeSet::from_files(files).map_err(SpareError::Regather)?;
-    let geometry = set.geometry;
-    let mut reader = CellReader::new(set);
-    for number in numbers {
-        for index in 0..geometry.cells_per_volume {
-            context.go_on()?;
-            let is_cell = geometry.cell_bytes_in(kind, *number, index).is_some();
-            if is_cell && !matches!(reader.read_copy(kind, *number, 0, index)?, CellCopy::Intact { .. }) {
-                return Err(SpareError::Damaged(*number));
-            }
+    let spares = written.spares.iter().zip(&written.spare_digests);
+    let files: Vec<_> = (1..)
+        .zip(spares)
+        .map(|(number, (placing, digest))| (number, staging.path_of(placing.number), *digest))
+        .collect();
+    prove_files(&files, context)
+}
+
+/// Reads files of volumes, each with its number, and compares them with the BLAKE3 of what was written.
+///
+/// # Errors
+/// [`SpareError::Damaged`], the first that is not.
+pub fn prove_files(files: &[(u32, PathBuf, blake3::Hash)], context: &Context<'_>) -> Result<(), SpareError> {
+    for (number, path, digest) in files {
+        if digest_of(path, context)? != *digest {
+            return Err(SpareError::Damaged(*number));
         }
     }
     Ok(())
 }
 
-/// Makes the spare volumes of these numbers, in files that `create` gives, and waits until the disk holds them.
+/// Makes the spare volumes of these numbers, in files that `create` gives, and waits until the disk holds them; the BLAKE3 of each.
 ///
 /// # Errors
 /// [`CellError`] where a data cell cannot be had, not even from other spare volumes, or where a file cannot be written.
@@ -104,8 +104,9 @@ pub fn make_spares(
     numbers: &[u32],
     mut create: impl FnMut(u32) -> Result<NewFile, FileError>,
     context: &Context<'_>,
-) -> Result<(), CellError> {
+) -> Result<BTreeMap<u32, blake3::Hash>, CellError> {
     let groups = set.groups();
+    let mut digests = BTreeMap::new();
     let mut by_group = BTreeMap::<u32, Vec<(u32, u8)>>::new();
     for number in numbers {
         let Some((group, place)) = groups.of_spare(*number) else { continue };
@@ -114,18 +115,24 @@ pub fn make_spares(
     let bytes_of = |group| groups.members(group).map(|number| set.geometry.volume_bytes(number)).sum::<u64>();
     context.tell(Progress::Begin(Phase::Sparing, by_group.keys().map(|group| bytes_of(*group)).sum()));
     for (group, spares) in by_group {
-        let mut files = Vec::with_capacity(spares.len());
+        let mut files: Vec<(NewFile, blake3::Hasher)> = Vec::with_capacity(spares.len());
         for (number, _) in &spares {
             let mut file = create(*number)?;
             let (ids, geometry, head) = (set.ids, set.geometry, set.head.clone());
-            file.write(&Header { kind: VolumeKind::Spare, ids, number: *number, geometry, head }.encode())?;
-            files.push(file);
+            let header = Header { kind: VolumeKind::Spare, ids, number: *number, geometry, head }.encode();
+            file.write(&header)?;
+            let mut digest = blake3::Hasher::new();
+            digest.update(&header);
+            files.push((file, digest));
         }
         write_cells(set, group, &spares, &mut files, context)?;
-        files.into_iter().try_for_each(NewFile::finish)?;
+        for ((number, _), (file, digest)) in spares.iter().zip(files) {
+            file.finish()?;
+            digests.insert(*number, digest.finalize());
+        }
     }
     context.tell(Progress::End);
-    Ok(())
+    Ok(digests)
 }
 
 /// Writes all cells of a group's spare volumes, each into its file. Each worker reads, compares and sums up one column at a time.
@@ -133,7 +140,7 @@ fn write_cells(
     set: &VolumeSet,
     group: u32,
     spares: &[(u32, u8)],
-    files: &mut [NewFile],
+    files: &mut [(NewFile, blake3::Hasher)],
     context: &Context<'_>,
 ) -> Result<(), CellError> {
     let (groups, geometry) = (set.groups(), set.geometry);
@@ -155,7 +162,10 @@ fn write_cells(
         |made: Result<(Vec<u8>, u64), CellError>| -> Result<(), CellError> {
             let (cells, read) = made?;
             let cells = cells.chunks_exact(geometry.cell_length.bytes());
-            files.iter_mut().zip(cells).try_for_each(|(file, cell)| file.write(cell))?;
+            files.iter_mut().zip(cells).try_for_each(|((file, digest), cell)| {
+                digest.update(cell);
+                file.write(cell)
+            })?;
             context.tell(Progress::Advance(read));
             Ok(())
         },
