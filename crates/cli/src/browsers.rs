@@ -1,12 +1,13 @@
 //! Browsers that are installed, and how each kind is started without a window, with a profile of its own.
 
+use crate::attending;
 use crate::system::programs;
 use std::env;
 use std::ffi::OsString;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::process::{Child, Command, Stdio};
+use std::process::Child;
 
 /// Names under which browsers are installed, the first that is found is taken.
 const NAMES: [&str; 9] = [
@@ -57,8 +58,7 @@ impl Browser {
 
     /// Starts it without a window; it opens this file, and keeps everything in this folder.
     pub fn start(&self, open: &Path, profile: &Path) -> io::Result<Child> {
-        let mut command = Command::new(&self.path);
-        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        let mut command = attending::attended(&self.path)?;
         if self.is_firefox {
             fs::write(profile.join("user.js"), FIREFOX_SETTINGS)?;
             command.args(["--headless", "--no-remote", "--profile"]).arg(profile);

@@ -210,6 +210,8 @@ pub enum BadValue {
     ReadTwice,
     /// A list of paths is empty.
     EmptyList,
+    /// A line of a list of paths cannot be one.
+    ListedLine { list: PathBuf, number: u64, why: &'static str },
     /// What can be read only once is to be read more often.
     StreamOnceOnly,
     /// A path in the archive.

@@ -1,17 +1,26 @@
-//! A folder that must not be left behind, however the program ends.
+//! A private folder that must not be left behind, however the program ends: a signal removes it, and what a run that was killed has left
+//! is removed by the next run that makes one.
 
+use crate::owner;
+use crate::system::privacy;
+use std::env;
+use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use tempfile::TempDir;
+use under_seal_core::disk::{HeldFolder, clear_unheld};
 
-/// What must not be left behind, however the program ends.
-static LEFTOVER: Mutex<Option<TempDir>> = Mutex::new(None);
+/// What must not be left behind, however the program ends. It is held until right before it goes.
+static LEFTOVER: Mutex<Option<(HeldFolder, TempDir)>> = Mutex::new(None);
+
+/// In the folder, beside what tells that it is held.
+const INSIDE: &str = "private";
 
 /// A folder that is removed when this is dropped, or a signal ends the program.
 pub struct Leftover(PathBuf);
 
 impl Leftover {
-    /// Where it is.
+    /// Where it is; nothing is in it at first.
     pub fn path(&self) -> &Path {
         &self.0
     }
@@ -23,14 +32,23 @@ impl Drop for Leftover {
     }
 }
 
-/// Has a folder removed when what is returned is dropped, or a signal ends the program. One at a time.
-pub fn remove_at_the_end(folder: TempDir) -> Leftover {
-    let path = folder.path().to_owned();
-    *LEFTOVER.lock().unwrap_or_else(PoisonError::into_inner) = Some(folder);
-    Leftover(path)
+/// Makes a folder that only the user may enter, where temporary files go. It is removed when what is returned is dropped, or a signal ends
+/// the program. One at a time.
+pub fn private_folder() -> io::Result<Leftover> {
+    let key = owner::key();
+    clear_unheld(&env::temp_dir(), privacy::PREFIX, &key);
+    let folder = privacy::temporary_folder()?;
+    let held = HeldFolder::hold(folder.path(), &key).map_err(|error| error.source)?;
+    let inside = folder.path().join(INSIDE);
+    privacy::create_folders(&inside)?;
+    *LEFTOVER.lock().unwrap_or_else(PoisonError::into_inner) = Some((held, folder));
+    Ok(Leftover(inside))
 }
 
 /// Removes it now.
 pub fn remove_leftover() {
-    drop(LEFTOVER.lock().unwrap_or_else(PoisonError::into_inner).take());
+    if let Some((held, folder)) = LEFTOVER.lock().unwrap_or_else(PoisonError::into_inner).take() {
+        drop(held);
+        drop(folder);
+    }
 }

@@ -2,11 +2,12 @@
 //!
 //! What is typed becomes arguments ([`args`]) in [`mistyped`], which knows what people try first, once [`wildcards`] are expanded where no shell does that; [`settings`] puts them together with the configuration file, and [`named_file`] reads the small files that options name, [`credentials`]
 //! puts them together with passwords and key files; [`secrecy`] keeps those in memory; [`places`] tells volumes from what is wanted of them. [`commands`] call the core and show its results, [`words`] turns errors into sentences
-//! and [`failure`] into exit codes; [`ui`] draws, [`signals`] hears whether to stop, [`system`] alone knows which system it runs on, and [`session`] is what the core is lent, the
+//! and [`failure`] into exit codes; [`attending`] keeps a browser no longer than the run that started it; [`ui`] draws, [`signals`] hears whether to stop, [`system`] alone knows which system it runs on, and [`session`] is what the core is lent, the
 //! user's own key of [`owner`] among it.
 
 mod archives;
 mod args;
+mod attending;
 mod browsers;
 mod commands;
 mod credentials;
@@ -39,6 +40,9 @@ use std::process::ExitCode;
 const DEFECT: u8 = 70;
 
 fn main() -> ExitCode {
+    if let Some(code) = attending::attend(std::env::args_os()) {
+        return code;
+    }
     signals::watch();
     // What is under way clears up as it is left; the words come once, in the end.
     std::panic::set_hook(Box::new(|_| {}));

@@ -148,7 +148,7 @@ pub struct RelockArguments {
 
 /// `mend`.
 #[derive(Debug, Args)]
-#[command(override_usage = "under-seal mend VOLUME|FOLDER... [--to FOLDER] [--add-spares COUNT] [--ask-password]")]
+#[command(override_usage = "under-seal mend VOLUME|FOLDER... [--to FOLDER] [--add-spares COUNT]")]
 pub struct MendArguments {
     /// Volumes, or the folders that they are in
     #[arg(value_name = "VOLUME|FOLDER", required = true)]
@@ -163,7 +163,7 @@ pub struct MendArguments {
     /// They can be sent later: those that are with the recipient already need not be sent again.
     #[arg(long, value_name = "COUNT", help_heading = SIZE)]
     pub add_spares: Option<NonZeroU32>,
-    /// Ask for the password, which tells what was changed on purpose
+    /// Ask for the password: it tells what was changed
     ///
     /// It is needed only where volumes and spare volumes contradict each other.
     #[arg(long, help_heading = PASSWORD)]

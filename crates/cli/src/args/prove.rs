@@ -177,7 +177,7 @@ pub struct RehearseArguments {
     /// A size, or a fit of that kind ("under-seal fits"). Without this the profile's fit counts, else mail-10, disc-700 or form-100.
     #[arg(long, value_name = "SIZE|NAME", requires = "through", value_parser = super::fit_text(), help_heading = WAY)]
     pub limit: Option<String>,
-    /// Lose so many volumes on the way, to see what the recipient is told
+    /// Lose so many volumes, to see what the recipient is told
     ///
     /// With --through, so many messages, media or uploads, with everything in them.
     #[arg(long, value_name = "COUNT", default_value_t = 0, hide_default_value = true, help_heading = WAY)]

@@ -71,7 +71,8 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
     let volumes = package.format().abilities.volumes.then(all);
     let progress = ProgressLine::for_reading(volumes, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let how = how_to_open(&package, !arguments.no_page, !others.is_empty() || looked.upon.is_some());
+    let how = how_to_open(&package, !arguments.no_page, !others.is_empty() || looked.builds_upon.is_some());
+    let upon = looked.builds_upon.clone().map(|BuildsUpon { archive, made, .. }| Upon { archive, made });
     let title = (!others.is_empty()).then(|| title(&stem, &others));
     let request = HandoverRequest {
         stem: &stem,
@@ -81,7 +82,7 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
         template: template.as_deref(),
         key_file: key_file.as_deref(),
         how: &how,
-        upon: looked.upon.as_ref(),
+        upon: upon.as_ref(),
         page: !arguments.no_page,
         together_with: &others,
         mail_to: &settings.mail_to,
@@ -108,7 +109,7 @@ struct Looked {
     /// The name of a key file that was given for an archive that opens without it.
     key_file_not_needed: Option<String>,
     /// What it builds upon, where it holds only changes.
-    upon: Option<Upon>,
+    builds_upon: Option<BuildsUpon>,
     links_leading_outside: Vec<String>,
     not_extracted: Vec<NotExtracted>,
 }
@@ -143,8 +144,7 @@ impl Looked {
         self.links_leading_outside.extend(outward_links(archive.entries()).map(link));
         self.not_extracted.extend(not_extracted(archive));
         if let Some(base) = archive.base() {
-            let BuildsUpon { archive, made, .. } = base.into();
-            self.upon = Some(Upon { archive, made });
+            self.builds_upon = Some(base.into());
         }
     }
 }
@@ -228,7 +228,7 @@ struct Report {
     messages_to_spare: Option<usize>,
     links_leading_outside: Vec<String>,
     not_extracted: Vec<NotExtracted>,
-    builds_upon: Option<String>,
+    builds_upon: Option<BuildsUpon>,
     #[serde(skip)]
     key_file_not_needed: Option<String>,
     #[serde(skip)]
@@ -277,7 +277,7 @@ impl Report {
             messages_to_spare: made.losses.map(|losses| losses.any),
             links_leading_outside: looked.links_leading_outside,
             not_extracted: looked.not_extracted,
-            builds_upon: looked.upon.map(|upon| upon.archive),
+            builds_upon: looked.builds_upon,
             key_file_not_needed: looked.key_file_not_needed,
             losses: made.losses,
             spares: made.volumes.iter().filter(|file| file.share.is_some_and(Share::is_spare)).count(),
@@ -327,7 +327,7 @@ fn lines(report: &Report) -> Vec<String> {
     let builds_upon = report
         .builds_upon
         .iter()
-        .map(|base| format!("only what has changed since {base}; the note says into which folder it goes"));
+        .map(|base| format!("only what has changed since {}; the note says into which folder it goes", base.archive));
     let (key_file, spares) = (report.key_file_not_needed.iter(), report.spares);
     lines.extend(table::summary(&[
         if report.set.is_some() {

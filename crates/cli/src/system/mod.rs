@@ -11,9 +11,9 @@ mod unix;
 mod windows;
 
 #[cfg(unix)]
-pub use unix::{inflow, privacy, programs, signals, terminal};
+pub use unix::{inflow, outflow, privacy, programs, signals, terminal};
 #[cfg(windows)]
-pub use windows::{inflow, privacy, programs, signals, terminal};
+pub use windows::{inflow, outflow, privacy, programs, signals, terminal};
 
 /// What printing came to. A reader who has seen enough, and is gone, is no failure.
 pub fn unless_reader_gone(printed: io::Result<()>) -> io::Result<()> {

@@ -2,7 +2,7 @@
 
 use crate::system::{programs, unless_reader_gone};
 use std::io::{self, IsTerminal as _, Write as _};
-use std::process::{Command, Stdio};
+use std::process::Stdio;
 
 /// Shows a text; without a pager, or elsewhere than on a terminal, it is printed.
 ///
@@ -26,7 +26,7 @@ fn through_pager(text: &str, secret_variable: &str) -> io::Result<bool> {
         Ok(line) if line.trim().is_empty() => return Ok(false),
         Ok(line) => programs::shell(&line),
         Err(_) => match programs::USUAL_PAGER {
-            Some(pager) => Command::new(pager),
+            Some(pager) => programs::command(pager),
             None => return Ok(false),
         },
     };

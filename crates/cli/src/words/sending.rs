@@ -93,6 +93,9 @@ pub fn bad_value(value: &BadValue) -> String {
         BadValue::ReadTwice => {
             "Standard input, or a descriptor, can be read only once, and two things are to come from it. Put one of them into a file.".to_owned()
         }
+        BadValue::ListedLine { list, number, why } => {
+            format!("Line {number} of the list {} {why}. Nothing was packed.", path(list))
+        }
         BadValue::EmptyList => "The list names no paths, so there is nothing to pack.".to_owned(),
         BadValue::StreamOnceOnly => "What comes through standard input can be read only once, so it cannot be planned, divided into \
              parcels or compared with an older archive. Write it to a file first, and pack that."

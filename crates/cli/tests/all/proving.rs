@@ -278,7 +278,7 @@ fn what_cannot_be_handed_over_leaves_nothing(#[case] options: &[&str], #[case] c
 #[case::good(&[], |_: &Desk| {}, 0, "compare", "The recipient can open it")]
 #[case::lost(&["--lose", "2"], |_: &Desk| {}, 1, "check", "that you asked for were named exactly")]
 #[case::damaged(&["--damage", "3", "--seed", "9"], |_: &Desk| {}, 1, "check", "were named exactly")]
-#[case::all_lost(&["--lose", "9"], |_: &Desk| {}, 1, "gather", "do not send this")]
+#[case::all_lost(&["--lose", "7"], |_: &Desk| {}, 1, "gather", "more than the recipient can do without")]
 #[case::sources_changed(&[], |desk: &Desk| { desk.flip(&desk.path("wrenfall-light/costs/cost-table.csv"), 10); }, 1, "compare", "the archive is good, and the sources have changed")]
 #[case::archive_damaged(&[], |desk: &Desk| { desk.flip(&desk.volume(3), 70_000); }, 1, "check", "volume 3 is damaged")]
 fn the_recipient_is_played_before_anything_is_sent(
@@ -324,7 +324,7 @@ fn the_recipient_is_played_before_anything_is_sent(
 #[case::media_too_small(&["media", "--limit", "200KB"], 1, 7, "pack again with --fit 198656 ")]
 #[case::upload(&["upload"], 0, 7, " transfers broke off and went on")]
 #[case::requests_too_small(&["upload", "--limit", "200KB"], 1, 7, "refused 1 to 6: as requests up to")]
-#[case::lost_in_the_mail(&["mail", "--lose", "2"], 1, 1, "were named exactly")]
+#[case::lost_in_the_mail(&["mail", "--limit", "400KB", "--lose", "2"], 1, 8, "were named exactly")]
 #[case::damaged_in_an_upload(&["upload", "--damage", "2"], 1, 7, "were named exactly")]
 #[case::no_room_for_anything(&["mail", "--limit", "16KB"], 2, 0, "has no room for a volume: it needs up to 16,384 bytes itself")]
 #[case::another_way(&["media", "--limit", "mail-10"], 2, 0, "A medium cannot have mail-10 as its limit")]

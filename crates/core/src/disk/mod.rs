@@ -15,6 +15,7 @@ mod facts;
 pub mod faults;
 mod file;
 mod folder;
+mod held;
 mod holes;
 mod interruption;
 pub mod missing;
@@ -45,6 +46,7 @@ pub use facts::{Stamp, identity_at, identity_of, is_in_use, is_readable, mode_he
 pub(crate) use file::write_all_at;
 pub use file::{NewFile, ScratchFile, all_came, append, open_regular, read_up_to_at};
 pub use folder::{Folder, OpenFolder};
+pub use held::{HeldFolder, clear_unheld};
 pub use holes::{bytes_in_holes, holes_of};
 pub use interruption::Interruption;
 pub(crate) use interruption::interruptible;

@@ -1,7 +1,7 @@
 //! Where things are extracted to, and what is wished of it; and what has landed there in the end.
 
 use super::clash::{Known, OnClash};
-use super::unlandable::NotLanded;
+use super::unlandable::{NotLanded, RefusedLink};
 use crate::disk::OriginMark;
 use crate::ground::entry::EntryPath;
 use std::collections::BTreeSet;
@@ -60,15 +60,6 @@ impl<'a> From<&'a PathBuf> for Destination<'a> {
     fn from(folder: &'a PathBuf) -> Self {
         folder.as_path().into()
     }
-}
-
-/// A link that was not made, because it could lead outside the destination.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct RefusedLink {
-    /// The link.
-    pub path: EntryPath,
-    /// Where it would have led.
-    pub target: Vec<u8>,
 }
 
 /// What has landed, complete and under its own name.

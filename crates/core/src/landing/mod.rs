@@ -23,11 +23,11 @@ mod unlandable;
 mod waiting;
 
 pub use clash::{Known, KnownThere, OnClash};
-pub use destination::{Attributes, Destination, Landed, OnUnsafeName, RefusedLink, Screen};
+pub use destination::{Attributes, Destination, Landed, OnUnsafeName, Screen};
 pub use places::Places;
 pub(crate) use survey::survey;
 pub use survey::{Foreseen, LandingError};
-pub use unlandable::{NotLanded, NotLandedWhy, outward_links};
+pub use unlandable::{NotLanded, NotLandedWhy, RefusedLink, outward_links};
 
 use crate::disk::names::path_of;
 use crate::disk::{FileError, Folder, NameRules, NewFile, OriginMark};

@@ -1,9 +1,9 @@
 //! What could be in the way of an extraction, found before a byte is written.
 
 use super::clash::{Clash, KnownThere, OnClash, Resolution, Resolutions};
-use super::destination::{Destination, OnUnsafeName, RefusedLink};
+use super::destination::{Destination, OnUnsafeName};
 use super::places::Places;
-use super::unlandable::{NotLanded, not_landed, refused_links};
+use super::unlandable::{NotLanded, RefusedLink, not_landed, refused_links};
 use crate::disk::names::{name_of, path_of};
 use crate::disk::{FileError, Folder, Interruption, absolute, interruptible};
 use crate::ground::class::{Classed, ErrorClass};

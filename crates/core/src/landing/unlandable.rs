@@ -3,7 +3,6 @@
 //! Names alone are nobody's: what is only called like such work lands like any other.
 
 use super::clash::{Resolution, Resolutions};
-use super::destination::RefusedLink;
 use super::made_folder::below;
 use super::marker::is_arriving;
 use crate::disk::names::name_of;
@@ -20,6 +19,15 @@ pub enum NotLandedWhy {
     AmongUnfinished,
     /// It is a link, and the system, or the file system, lets none be made.
     NoLinks,
+}
+
+/// A link that was not made, because it could lead outside the destination.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RefusedLink {
+    /// The link.
+    pub path: EntryPath,
+    /// Where it would have led.
+    pub target: Vec<u8>,
 }
 
 /// Something that was in the archive, and is not landed.

@@ -100,12 +100,20 @@ pub fn mode(item: &Item) -> u32 {
     }
 }
 
-/// Lays the dossier out in a folder of its name below `place`; the folder must not exist.
+/// Lays the dossier out in a folder of its name below `place`; the folder must not exist. Where that cannot be done, it does not afterwards.
 pub fn lay_out(place: &Path) -> Result<(), FileError> {
-    let root = Folder::open_or_create(place)?.create_subfolder(OsStr::new(NAME))?;
+    let place = Folder::open_or_create(place)?;
+    let root = place.create_subfolder(OsStr::new(NAME))?;
+    fill(&root).inspect_err(|_| {
+        // What came first is told.
+        let _ = place.remove_tree(OsStr::new(NAME));
+    })
+}
+
+fn fill(root: &Folder) -> Result<(), FileError> {
     for (at, item) in ITEMS.iter().enumerate() {
         let (parent, name) = match item.path.rsplit_once('/') {
-            Some((parent, name)) => (below(&root, parent)?, OsStr::new(name)),
+            Some((parent, name)) => (below(root, parent)?, OsStr::new(name)),
             None => (root.itself()?, OsStr::new(item.path)),
         };
         match item.kind {
@@ -122,7 +130,7 @@ pub fn lay_out(place: &Path) -> Result<(), FileError> {
     // Writing into a folder changes its time, so folders come last, the deepest first.
     for (at, item) in ITEMS.iter().enumerate().rev() {
         if matches!(item.kind, Kind::Folder) {
-            below(&root, item.path)?.set_mode_and_time(mode(item), modified(at, item))?;
+            below(root, item.path)?.set_mode_and_time(mode(item), modified(at, item))?;
         }
     }
     root.set_mode_and_time(0o755, Timestamp { seconds: FIRST_MODIFIED, nanoseconds: 0 })

@@ -3,8 +3,10 @@
 use super::wanted;
 use crate::archives::{not_extracted, verify_first};
 use crate::args::{OpenArguments, WorkArguments};
+use crate::commands::pack::not_taken;
 use crate::failure::{BadValue, DONE, Failure, LOOK};
 use crate::places::Typed;
+use crate::system::outflow::StandardOutput;
 use crate::ui::progress::ProgressLine;
 use crate::ui::text::{count, size};
 use crate::{archives::Given, credentials::Wanted, session};
@@ -29,7 +31,7 @@ pub(super) fn run(arguments: &OpenArguments, typed: &Typed, given: Given) -> Res
     // A bar would write over what goes to the same terminal by way of a pager.
     let progress = ProgressLine::for_reading(None, &WorkArguments::quiet());
     let context = session::context(&progress, arguments.work.threads);
-    let output = io::stdout().lock();
+    let output = StandardOutput::open().map_err(Failure::Output)?;
     let written = match only {
         Some(place) => {
             verify_first(&mut archive, place, &context)?;
@@ -39,7 +41,7 @@ pub(super) fn run(arguments: &OpenArguments, typed: &Typed, given: Given) -> Res
     };
     let totals = match written {
         Ok(totals) => totals,
-        Err(StreamError::Output(error)) => return Err(Failure::Output(error)),
+        Err(StreamError::Output(error)) => return Err(not_taken(error)),
         Err(StreamError::Archive(error)) => return Err(error.into()),
     };
     let refused = not_extracted(&archive);

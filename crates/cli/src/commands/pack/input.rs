@@ -3,8 +3,9 @@
 use crate::args::{PackArguments, STANDARD_STREAM, is_standard_stream};
 use crate::failure::{BadValue, Failure};
 use crate::inflow::{standard_input, stoppable};
-use crate::{named_file, session};
+use crate::session;
 use std::fs::File;
+use std::io::{self, BufRead as _, BufReader, Read as _};
 use std::path::PathBuf;
 use under_seal_core::disk::names::path_of;
 use under_seal_core::ground::entry::EntryPath;
@@ -12,6 +13,9 @@ use under_seal_core::source::{Choice, Naming, StreamSource, expand};
 
 /// The most bytes of a list of paths.
 const MAX_LIST_BYTES: u64 = 1024 * 1024 * 1024;
+
+/// The most bytes of one path in it: no system takes a longer one.
+const MAX_LINE_BYTES: u64 = 64 * 1024;
 
 /// Everything that goes in.
 pub struct Input {
@@ -79,9 +83,29 @@ fn listed(arguments: &PackArguments) -> Result<Vec<PathBuf>, Failure> {
     let Some(file) = &arguments.input.paths_from else { return Ok(Vec::new()) };
     let unreadable = |source| Failure::TextFile { path: file.clone(), source };
     let from = if is_standard_stream(file) { standard_input()? } else { File::open(file) };
-    let mut bytes = from.and_then(|from| named_file::up_to(from, MAX_LIST_BYTES)).map_err(unreadable)?;
+    let mut from = BufReader::new(from.map_err(unreadable)?.take(MAX_LIST_BYTES + 1));
     let end = if arguments.input.null { 0 } else { b'\n' };
-    let bytes = std::mem::take(&mut *bytes);
-    let paths = bytes.split(|byte| *byte == end).filter(|path| !path.is_empty());
-    Ok(paths.map(path_of).collect())
+    let (mut paths, mut line, mut bytes) = (Vec::new(), Vec::new(), 0);
+    for number in 1_u64.. {
+        line.clear();
+        let read = (&mut from).take(MAX_LINE_BYTES + 1).read_until(end, &mut line).map_err(unreadable)?;
+        bytes += read as u64;
+        let why = match () {
+            () if read == 0 => break,
+            () if bytes > MAX_LIST_BYTES => return Err(unreadable(io::ErrorKind::FileTooLarge.into())),
+            () if read as u64 > MAX_LINE_BYTES => Some("is longer than any path"),
+            () if end != 0 && line.contains(&0) => Some("has a NUL in it; for paths that end with one there is --null"),
+            () => None,
+        };
+        if let Some(why) = why {
+            return Err(Failure::Value(BadValue::ListedLine { list: file.clone(), number, why }));
+        }
+        if line.last() == Some(&end) {
+            line.pop();
+        }
+        if !line.is_empty() {
+            paths.push(path_of(&line));
+        }
+    }
+    Ok(paths)
 }

@@ -20,6 +20,7 @@ use crate::ui::prompt;
 use crate::{named_file, session, words};
 use next_steps::next_steps;
 use outflow::Outflow;
+pub(super) use outflow::not_taken;
 use report::{Report, lines};
 use std::ffi::OsString;
 use std::path::PathBuf;

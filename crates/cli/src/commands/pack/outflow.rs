@@ -4,16 +4,21 @@
 use crate::args::{PackArguments, STANDARD_STREAM};
 use crate::failure::{BadValue, Failure};
 use crate::leftover::{self, Leftover};
-use crate::system::privacy;
+use crate::signals;
+use crate::system::outflow::StandardOutput;
 use std::fs::File;
 use std::io::{self, IsTerminal as _, Write as _};
 use std::path::Path;
 use under_seal_core::disk::{FileAction, FileError};
+use under_seal_core::ground::context::Cancelled;
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::tasks::pack::Packed;
 
 /// Where an archive waits that is to go to standard output.
-pub struct Outflow(Leftover);
+pub struct Outflow {
+    folder: Leftover,
+    output: StandardOutput,
+}
 
 impl Outflow {
     /// A place, where standard output is wanted.
@@ -30,13 +35,13 @@ impl Outflow {
         if fit != Fit::OneVolume || arguments.delivery.shape.parcels {
             return Err(Failure::Value(BadValue::SeveralToOutput));
         }
-        let folder = privacy::temporary_folder();
-        Ok(Some(Self(leftover::remove_at_the_end(folder.map_err(Failure::Temporary)?))))
+        let output = StandardOutput::open().map_err(Failure::Output)?;
+        Ok(Some(Self { folder: leftover::private_folder().map_err(Failure::Temporary)?, output }))
     }
 
     /// Where the archive is to be written.
     pub fn folder(&self) -> &Path {
-        self.0.path()
+        self.folder.path()
     }
 
     /// Sends it out.
@@ -44,13 +49,18 @@ impl Outflow {
     /// # Errors
     /// [`Failure::Output`] where not all of it is taken.
     pub fn send(self, packed: &mut Packed) -> Result<(), Failure> {
-        let mut output = io::stdout().lock();
+        let mut output = self.output;
         for volume in &mut packed.volumes {
             let opened = File::open(&volume.path).map_err(FileError::on(FileAction::Open, &volume.path));
             let mut file = opened.map_err(Failure::File)?;
-            io::copy(&mut file, &mut output).map_err(Failure::Output)?;
+            io::copy(&mut file, &mut output).map_err(not_taken)?;
             volume.path = STANDARD_STREAM.into();
         }
-        output.flush().map_err(Failure::Output)
+        output.flush().map_err(not_taken)
     }
+}
+
+/// Why standard output took no more: because whoever typed the command wants to stop, or for a reason of its own.
+pub fn not_taken(error: io::Error) -> Failure {
+    if signals::is_stopping() { Failure::Core(Cancelled.into()) } else { Failure::Output(error) }
 }

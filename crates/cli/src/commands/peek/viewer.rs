@@ -27,8 +27,8 @@ pub(super) struct PrivateCopy {
 
 impl PrivateCopy {
     pub fn begin() -> Result<Self, Failure> {
-        let folder = privacy::temporary_folder().map_err(Failure::Viewer)?;
-        Ok(Self { folder: leftover::remove_at_the_end(folder), path: PathBuf::new(), file: None, failed: None })
+        let folder = leftover::private_folder().map_err(Failure::Viewer)?;
+        Ok(Self { folder, path: PathBuf::new(), file: None, failed: None })
     }
 
     /// Shows the copy that was read, and waits until the user has seen enough.

@@ -14,7 +14,6 @@ use crate::credentials::{self, Tried, Wanted};
 use crate::failure::{BadValue, Failure, LOOK};
 use crate::places::gather;
 use crate::settings::{Origin, Settings};
-use crate::system::privacy;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::table::{self, Column};
@@ -114,8 +113,7 @@ fn rehearse_one(
     let progress = ProgressLine::for_reading(Some(package.count()), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let sources = sources(&context)?;
-    let place = privacy::temporary_folder();
-    let place = leftover::remove_at_the_end(place.map_err(Failure::Temporary)?);
+    let place = leftover::private_folder().map_err(Failure::Temporary)?;
     let request = RehearsalRequest {
         package,
         credentials,
@@ -143,7 +141,7 @@ fn play_note(
     (expected, times): (&[ListedEntry], TimesKept),
     open_by: Option<PathBuf>,
 ) -> Result<Vec<StepLine>, Failure> {
-    let place = leftover::remove_at_the_end(privacy::temporary_folder().map_err(Failure::Temporary)?);
+    let place = leftover::private_folder().map_err(Failure::Temporary)?;
     let progress = ProgressLine::for_reading(None, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let handover = &arguments.archive;
@@ -241,6 +239,7 @@ struct TripLine {
     bytes: u64,
     refused: bool,
     broken_off: u32,
+    #[serde(rename = "lost_on_the_way")]
     lost: bool,
 }
 

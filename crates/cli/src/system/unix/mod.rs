@@ -1,6 +1,7 @@
 //! Unix. [`super::windows`] has the same functions.
 
 pub mod inflow;
+pub mod outflow;
 pub mod privacy;
 pub mod programs;
 pub mod signals;

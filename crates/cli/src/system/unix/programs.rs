@@ -1,5 +1,6 @@
 //! Other programs: what a shell takes, and what opens a file as if it had been clicked on.
 
+use crate::credentials::PASSWORD_VARIABLE;
 use std::ffi::OsStr;
 use std::path::Path;
 use std::process::Command;
@@ -13,16 +14,23 @@ pub const OPENER: &str = if cfg!(target_os = "macos") { "open" } else { "xdg-ope
 /// What stands at a line's end where a command goes on in the next.
 pub const LINE_GOES_ON: Option<&str> = Some(" \\\n");
 
+/// Another program, which gets no password of this one's.
+pub fn command(program: impl AsRef<OsStr>) -> Command {
+    let mut command = Command::new(program);
+    command.env_remove(PASSWORD_VARIABLE);
+    command
+}
+
 /// A command line, as the user would type it.
 pub fn shell(line: &str) -> Command {
-    let mut shell = Command::new("sh");
+    let mut shell = command("sh");
     shell.args(["-c", line]);
     shell
 }
 
 /// A command line with a path behind it.
 pub fn shell_with(line: &str, path: &Path) -> Command {
-    let mut shell = Command::new("/bin/sh");
+    let mut shell = command("/bin/sh");
     // The path comes as an argument of its own, so that nothing in it is read as a command.
     shell.args(["-c", &format!("{line} \"$1\""), "sh"]).arg(path);
     shell
@@ -30,7 +38,7 @@ pub fn shell_with(line: &str, path: &Path) -> Command {
 
 /// What opens a file.
 pub fn opener(path: &Path) -> Command {
-    let mut opener = Command::new(OPENER);
+    let mut opener = command(OPENER);
     opener.arg(path);
     opener
 }

@@ -7,7 +7,7 @@ use std::path::Path;
 use tempfile::{NamedTempFile, TempDir};
 
 /// Temporary folders begin so.
-const PREFIX: &str = "under-seal-";
+pub const PREFIX: &str = "under-seal-";
 
 /// A temporary folder.
 pub fn temporary_folder() -> io::Result<TempDir> {

@@ -1,10 +1,18 @@
 //! Other programs: what the user's shell takes, and what opens a file as if it had been clicked on.
 
+use crate::credentials::PASSWORD_VARIABLE;
 use std::env;
 use std::ffi::OsStr;
 use std::os::windows::process::CommandExt as _;
 use std::path::Path;
 use std::process::Command;
+
+/// Another program, which gets no password of this one's.
+pub fn command(program: impl AsRef<OsStr>) -> Command {
+    let mut command = Command::new(program);
+    command.env_remove(PASSWORD_VARIABLE);
+    command
+}
 
 /// Nothing shows long texts where `PAGER` says nothing: what comes with the system takes them for another character set.
 pub const USUAL_PAGER: Option<&str> = None;
@@ -17,7 +25,7 @@ pub const LINE_GOES_ON: Option<&str> = None;
 
 /// A command line, as the user would type it.
 pub fn shell(line: &str) -> Command {
-    let mut shell = Command::new("cmd.exe");
+    let mut shell = command("cmd.exe");
     // Quotes around all of it are taken off, and nothing else is changed (`cmd /?`).
     shell.raw_arg(format!("/d /s /c \"{line}\""));
     shell
@@ -30,7 +38,7 @@ pub fn shell_with(line: &str, path: &Path) -> Command {
 
 /// What opens a file, without a shell that would read its name.
 pub fn opener(path: &Path) -> Command {
-    let mut opener = Command::new(OPENER);
+    let mut opener = command(OPENER);
     opener.arg("url.dll,FileProtocolHandler").arg(path);
     opener
 }

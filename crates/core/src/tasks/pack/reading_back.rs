@@ -2,10 +2,11 @@
 
 use super::PackError;
 use super::sealing::Sealed;
+use crate::disk::Interruption;
 use crate::disk::staging::Staging;
 use crate::formats::sealed::SealedReader;
 use crate::formats::sealed::volume::VolumeSet;
-use crate::formats::sealed::volume::spares::making::prove_staged;
+use crate::formats::sealed::volume::spares::making::{SpareError, prove_staged};
 use crate::ground::context::Context;
 use crate::ground::entry::Totals;
 use crate::ground::secrets::Credentials;
@@ -18,7 +19,10 @@ pub(super) fn read_back(
     staging: &Staging,
     context: &Context<'_>,
 ) -> Result<Totals, PackError> {
-    prove_staged(&sealed.written, staging, context)?;
+    prove_staged(&sealed.written, staging, context).map_err(|error| match error {
+        SpareError::Interrupted(unreadable @ Interruption::File(_)) => PackError::Regather(unreadable.into()),
+        error => error.into(),
+    })?;
     let files: Vec<_> = sealed.written.placings.iter().map(|placing| staging.path_of(placing.number)).collect();
     let set = VolumeSet::from_files(&files).map_err(PackError::Regather)?;
     let mut verified = Totals::default();

@@ -103,6 +103,7 @@ fn what_is_called_like_unfinished_work_lands_and_is_not_believed() {
     let folder = Folder::open(&desk.path("inbox")).unwrap();
     let settled = desk.with_context(&|| false, |context| settle(&folder, "set".as_ref(), context));
     assert!(matches!(settled, Err(StagingError::InTheWay(_))), "{settled:?}");
+    fs::remove_dir_all(desk.path("out")).unwrap();
     let mut other = Draft::empty();
     other.file(1, "letter");
     desk.open(&[other.seal(&desk)], &desk.path("inbox")).unwrap();

@@ -67,11 +67,12 @@ impl Desk {
     }
 
     pub async fn answer(self: Arc<Self>, request: Request<Incoming>) -> Result<Response<Full<Bytes>>, HangUp> {
-        *self.last_asked.lock().unwrap_or_else(PoisonError::into_inner) = Instant::now();
         let path = request.uri().path().to_owned();
         let Some(wanted) = path.strip_prefix('/').and_then(|path| path.strip_prefix(&self.name)) else {
             return Ok(status(StatusCode::NOT_FOUND));
         };
+        // Whoever does not know the name does not keep anybody waiting.
+        *self.last_asked.lock().unwrap_or_else(PoisonError::into_inner) = Instant::now();
         let wanted: Vec<&str> = wanted.split('/').skip(1).collect();
         let number = |text: &str| text.parse::<u64>().unwrap_or(u64::MAX);
         match (request.method(), wanted.as_slice()) {

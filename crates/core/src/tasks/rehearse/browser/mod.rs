@@ -23,7 +23,8 @@ use std::time::Duration;
 
 /// How a browser is started and what it gets.
 pub struct InBrowser<'a> {
-    /// Starts it, without a window, with a file to open and an empty folder for its profile.
+    /// Starts it, without a window, with a file to open and an empty folder for its profile. Where the process has an input, it ends by
+    /// itself when that is closed.
     pub start: &'a dyn Fn(&Path, &Path) -> io::Result<Child>,
     /// The key file, where the archive is unlocked with one.
     pub key_file: Option<&'a Path>,
@@ -65,8 +66,10 @@ struct Running(Child);
 
 impl Drop for Running {
     fn drop(&mut self) {
-        // One that has ended by itself cannot be ended.
-        let _ = self.0.kill();
+        // Whoever attends to a browser ends it when nothing can come any more. One that has ended by itself cannot be ended.
+        if self.0.stdin.take().is_none() {
+            let _ = self.0.kill();
+        }
         let _ = self.0.wait();
     }
 }

@@ -5,6 +5,7 @@ mod server;
 
 use super::{COPIED_BYTES, Carried, CarryError, Choices, Load, Sent, Trip, carried_one, lose};
 use crate::disk::{FileAction, FileError, Links, open_regular};
+use crate::ground::codes::hexadecimal;
 use crate::ground::context::Context;
 use server::{Breaks, OFFSET_FIELD, Server};
 use std::io::{self, Cursor, Read, Seek as _, SeekFrom};
@@ -36,7 +37,8 @@ pub(super) fn carry(
     let (kept, lost) = lose(load.volumes.iter().collect(), load.lost, choices)?;
     let order = choices.shuffled(kept);
     let breaks = order.iter().enumerate().map(|(place, volume)| (id_of(place), breaks_of(volume, choices))).collect();
-    let server = Server::start(limit, load.inbox, breaks).map_err(CarryError::NoServer)?;
+    let name = hexadecimal(&context.random::<16>()?);
+    let server = Server::start(name, limit, load.inbox, breaks).map_err(CarryError::NoServer)?;
     let client = Client::to(&server);
     let mut carried = Carried::without(lost.into_iter().map(|volume| Trip::of([volume], volume.bytes)));
     for (place, volume) in order.into_iter().enumerate() {
@@ -96,10 +98,6 @@ impl<'a> Client<'a> {
         Self { agent: configuration.build().into(), server }
     }
 
-    fn address_of(&self, id: &str) -> String {
-        format!("http://{}/{id}", self.server.address())
-    }
-
     fn upload(&self, id: &str, volume: &Sent, context: &Context<'_>) -> Result<Trip, CarryError> {
         let mut trip = Trip::of([volume], 0);
         let (mut offset, mut stuck) = (0, 0);
@@ -140,7 +138,7 @@ impl<'a> Client<'a> {
         let mut body = Counted { body, bytes: 0, context };
         let mut request = self
             .agent
-            .post(self.address_of(id))
+            .post(self.server.address_of(id))
             .header("Content-Type", format!("multipart/form-data; boundary={BOUNDARY}"))
             .header("Content-Length", length.to_string())
             // So that what is too long is refused before it is sent (RFC 9110 section 10.1.1).
@@ -159,7 +157,7 @@ impl<'a> Client<'a> {
 
     /// How much of an upload the server has.
     fn held(&self, id: &str) -> Option<u64> {
-        let answer = self.agent.head(self.address_of(id)).call().ok()?;
+        let answer = self.agent.head(self.server.address_of(id)).call().ok()?;
         answer.headers().get(OFFSET_FIELD)?.to_str().ok()?.parse().ok()
     }
 }

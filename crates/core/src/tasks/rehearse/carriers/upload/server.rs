@@ -8,7 +8,6 @@ use hyper::{Method, Request, Response, StatusCode};
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{self, Write as _};
-use std::net::SocketAddr;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -27,6 +26,8 @@ pub(super) struct Server {
 
 /// What the form knows.
 struct Form {
+    /// The name under which all of this is; nobody else knows it.
+    name: String,
     limit: u64,
     folder: PathBuf,
     breaks: Mutex<BTreeMap<String, Breaks>>,
@@ -46,16 +47,17 @@ enum HangUp {
 
 impl Server {
     /// Begins to listen.
-    pub fn start(limit: u64, folder: &Path, breaks: BTreeMap<String, Breaks>) -> io::Result<Self> {
-        let form =
-            Arc::new(Form { limit, folder: folder.to_owned(), breaks: Mutex::new(breaks), failure: Mutex::new(None) });
+    pub fn start(name: String, limit: u64, folder: &Path, breaks: BTreeMap<String, Breaks>) -> io::Result<Self> {
+        let (folder, breaks, failure) = (folder.to_owned(), Mutex::new(breaks), Mutex::new(None));
+        let form = Arc::new(Form { name, limit, folder, breaks, failure });
         let served = Arc::clone(&form);
         let loopback = Loopback::start(move |request| answer(Arc::clone(&served), request))?;
         Ok(Self { form, loopback })
     }
 
-    pub const fn address(&self) -> SocketAddr {
-        self.loopback.address()
+    /// Where an upload goes.
+    pub fn address_of(&self, id: &str) -> String {
+        format!("http://{}/{}/{id}", self.loopback.address(), self.form.name)
     }
 
     /// Where it keeps what comes.
@@ -70,13 +72,12 @@ impl Server {
 }
 
 async fn answer(form: Arc<Form>, request: Request<Incoming>) -> Result<Response<Empty<Bytes>>, HangUp> {
-    let id = request.uri().path().trim_start_matches('/').to_owned();
-    if !form.knows(&id) {
-        return Ok(status(StatusCode::NOT_FOUND));
-    }
+    let path = request.uri().path().trim_start_matches('/').to_owned();
+    let id = path.strip_prefix(&form.name).and_then(|rest| rest.strip_prefix('/'));
+    let Some(id) = id.filter(|id| form.knows(id)) else { return Ok(status(StatusCode::NOT_FOUND)) };
     match *request.method() {
-        Method::HEAD => form.held(&id),
-        Method::POST => match form.take(&id, request).await {
+        Method::HEAD => form.held(id),
+        Method::POST => match form.take(id, request).await {
             Err(HangUp::File(error)) => {
                 *form.failure.lock().unwrap_or_else(PoisonError::into_inner) = Some(error);
                 Ok(status(StatusCode::INSUFFICIENT_STORAGE))
