@@ -186,7 +186,8 @@ fn tried_unasked(
     let key_file = key_file(&arguments.password)?;
     let given = given_password(&arguments.password)?.map(|password| Credentials { password, key_file });
     tell_cost(set, given.as_ref(), arguments)?;
-    Ok((unlock_given(set, given.as_ref(), limit(arguments), expected)?, given))
+    let unlocked = unlock_given(set, given.as_ref(), limit(arguments), expected);
+    Ok((unlocked.map_err(|error| not_unlocked(set, error))?, given))
 }
 
 /// Unlocks a set with what is asked for on the terminal.
@@ -206,7 +207,7 @@ fn tried_asked(set: &VolumeSet, arguments: &UnlockArguments) -> Result<(Unlocked
             Ok(Some(unlocked)) => return Ok((unlocked, given)),
             Ok(None) => {}
             Err(SealedError::Head(HeadError::WrongPassword)) if left > 0 => wrong_password(left)?,
-            Err(error) => return Err(error.into()),
+            Err(error) => return Err(not_unlocked(set, error)),
         }
     }
 }
@@ -220,6 +221,21 @@ pub struct Keyring<'a> {
     asks: bool,
     /// Whether an archive without a password is refused.
     expected: bool,
+    /// How many attempts have failed.
+    failed: u32,
+}
+
+/// After so many attempts that failed no more are made: anybody can put headers into a folder, and each attempt costs time.
+const MOST_FAILED: u32 = 64;
+
+/// Why a set was not unlocked. Where its headers contradict each other, that may be why.
+fn not_unlocked(set: &VolumeSet, error: SealedError) -> Failure {
+    match error {
+        SealedError::Head(HeadError::WrongPassword) if !set.contradicting.is_empty() => {
+            Failure::ForgedBeside(set.contradicting.clone())
+        }
+        error => error.into(),
+    }
 }
 
 impl<'a> Keyring<'a> {
@@ -229,7 +245,7 @@ impl<'a> Keyring<'a> {
         let given = given_password(&arguments.password)?;
         let known = given.map(|password| Credentials { password, key_file: key_file.clone() });
         let (expected, asks) = (expects_password(arguments), asks && known.is_none());
-        Ok(Self { arguments, key_file, asks, expected, known: known.into_iter().collect() })
+        Ok(Self { arguments, key_file, asks, expected, known: known.into_iter().collect(), failed: 0 })
     }
 
     /// The same, where an archive without a password is refused: somebody wants to give one.
@@ -242,12 +258,16 @@ impl<'a> Keyring<'a> {
         let (limit, expected) = (limit(self.arguments), self.expected);
         let mut outcome = if self.known.is_empty() { unlock_given(set, None, limit, expected) } else { Ok(None) };
         for place in 0..self.known.len() {
+            if self.failed >= MOST_FAILED {
+                return Err(Failure::TooManyLocked);
+            }
             tell_cost(set, self.known.get(place), self.arguments)?;
             outcome = unlock_given(set, self.known.get(place), limit, expected);
             if outcome.is_ok() {
                 self.known.swap(0, place);
                 break;
             }
+            self.failed += 1 + u32::try_from(set.rivals.len()).unwrap_or(u32::MAX);
         }
         let is_locked = matches!(outcome, Ok(None) | Err(SealedError::Head(HeadError::WrongPassword)));
         if self.asks && is_locked {
@@ -255,7 +275,7 @@ impl<'a> Keyring<'a> {
             self.known.insert(0, Credentials { password, key_file: self.key_file.clone() });
             outcome = unlock_given(set, self.known.first(), limit, expected);
         }
-        Ok(outcome?)
+        outcome.map_err(|error| not_unlocked(set, error))
     }
 }
 

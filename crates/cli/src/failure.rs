@@ -109,6 +109,10 @@ pub enum Failure {
         /// Their paths.
         found: Vec<String>,
     },
+    /// The password opens none of the headers that were tried, and these files' headers contradict the others.
+    ForgedBeside(Vec<PathBuf>),
+    /// The passwords open none of so many archives that no more are tried: each attempt costs time.
+    TooManyLocked,
     /// An archive of changes is not opened where what it builds upon is not.
     NoBase {
         /// What that is called.
@@ -305,7 +309,8 @@ impl Failure {
             }
             Self::PassphraseFile { source, .. } if source.kind() == io::ErrorKind::AlreadyExists => UNSAFE,
             Self::PassphraseFile { .. } => 7,
-            Self::NoBase { .. } | Self::Outdated { .. } => UNSAFE,
+            Self::NoBase { .. } | Self::Outdated { .. } | Self::TooManyLocked => UNSAFE,
+            Self::ForgedBeside(_) => 3,
             Self::Mistyped(_)
             | Self::PasswordFile { .. }
             | Self::KeyFile { .. }

@@ -4,14 +4,21 @@
 use crate::owner;
 use crate::system::privacy;
 use std::env;
+use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
+use std::thread;
+use std::time::Duration;
 use tempfile::TempDir;
 use under_seal_core::disk::{HeldFolder, clear_unheld};
 
 /// What must not be left behind, however the program ends. It is held until right before it goes.
 static LEFTOVER: Mutex<Option<(HeldFolder, TempDir)>> = Mutex::new(None);
+
+/// So often it is tried to remove a folder, and so long apart.
+const TRIES: u32 = 20;
+const APART: Duration = Duration::from_millis(50);
 
 /// In the folder, beside what tells that it is held.
 const INSIDE: &str = "private";
@@ -49,6 +56,13 @@ pub fn private_folder() -> io::Result<Leftover> {
 pub fn remove_leftover() {
     if let Some((held, folder)) = LEFTOVER.lock().unwrap_or_else(PoisonError::into_inner).take() {
         drop(held);
+        // A browser's own processes may still be ending, and write there until then.
+        for _ in 0..TRIES {
+            if fs::remove_dir_all(folder.path()).is_ok() {
+                break;
+            }
+            thread::sleep(APART);
+        }
         drop(folder);
     }
 }

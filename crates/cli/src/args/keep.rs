@@ -153,9 +153,9 @@ pub struct MendArguments {
     /// Volumes, or the folders that they are in
     #[arg(value_name = "VOLUME|FOLDER", required = true)]
     pub places: Vec<PathBuf>,
-    /// The folder to write into; it is made if it does not exist
+    /// The folder to write into
     ///
-    /// Without this it is where the volumes are. Nothing is replaced, so what takes the place of a damaged volume needs another folder.
+    /// It is made if it does not exist. Without this it is where the volumes are. Nothing is replaced, so what takes the place of a damaged volume needs another folder.
     #[arg(long, value_name = "FOLDER", help_heading = WHERE)]
     pub to: Option<PathBuf>,
     /// Make so many spare volumes more

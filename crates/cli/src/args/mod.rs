@@ -165,7 +165,7 @@ pub enum Command {
     Relock(Box<RelockArguments>),
     /// Recreate missing and damaged volumes from spare ones, or add some
     ///
-    /// No password is needed. What is recreated is what it was, byte by byte, and is read back before it gets its name. Nothing that
+    /// No password is needed for losses and damage. What is recreated is what it was, byte by byte, and is read back before it gets its name. Nothing that
     /// is there is changed. "open", "list" and the other commands use spare volumes by themselves; this writes the lost volumes again.
     #[command(before_help = "mend inbox --to mended\nmend out --add-spares 2")]
     Mend(MendArguments),

@@ -83,6 +83,17 @@ pub fn explain(failure: &Failure) -> String {
         Failure::NothingInside { sought, alike } => {
             format!("Nothing in the archive is called '{sought}'. There is: {}.", alike.join(", "))
         }
+        Failure::ForgedBeside(paths) => format!(
+            "The password opens none of these volumes whose headers were tried, and the headers of {} contradict the others: somebody may \
+             have put forged volumes beside yours, and not all of them are tried. Move them aside, and try again: {}.",
+            text::count(paths.len() as u64, "file"),
+            text::first_few(&paths.iter().map(|one| path(one)).collect::<Vec<_>>())
+        ),
+        Failure::TooManyLocked => {
+            "It was not tried to unlock this: the password opens none of the archives before it, and each attempt takes time. Name the \
+             archive that you mean."
+                .to_owned()
+        }
         Failure::NoBase { archive, made, folder } => format!(
             "Nothing was extracted: this holds only what has changed since {archive} of {made}, and nothing of that is in {folder} as it was packed. \
              Open {archive} there first, and whatever came after it in turn; or name the folder in which it was opened with --into. If it is there and \

@@ -4,7 +4,7 @@ use crate::ui::text::{name, path};
 use std::ffi::OsString;
 use std::io;
 use std::path::Path;
-use under_seal_core::disk::{FileAction, FileError, Interruption, is_in_use};
+use under_seal_core::disk::{FileAction, FileError, Interruption, has_too_many_open, is_in_use};
 use under_seal_core::ground::pipeline::{NoThreads, Stopped};
 
 /// What interrupted some work. `outcome` is a sentence on what there is of it then; empty where there is nothing to say.
@@ -75,6 +75,7 @@ pub fn file_error(error: &FileError) -> String {
     };
     let next = match error.source.kind() {
         _ if is_in_use(&error.source) => " Close it there, and try again.",
+        _ if has_too_many_open(&error.source) => " Let the program open more (ulimit -n), or add --threads 1.",
         io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded => " Make room, or choose another place.",
         io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem
             if !matches!(error.action, FileAction::Open | FileAction::Read | FileAction::List) =>

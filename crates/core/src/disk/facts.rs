@@ -68,6 +68,11 @@ pub fn is_in_use(error: &io::Error) -> bool {
     error.raw_os_error().is_some_and(system::facts::is_in_use)
 }
 
+/// Whether the system said no since too many files are open.
+pub fn has_too_many_open(error: &io::Error) -> bool {
+    error.raw_os_error().is_some_and(system::facts::has_too_many_open)
+}
+
 /// Whether this user may read what is at a path.
 pub fn is_readable(path: &Path) -> bool {
     system::facts::is_readable(path)

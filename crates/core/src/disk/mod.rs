@@ -42,7 +42,10 @@ use windows as system;
 pub use attributes::{attributes_of, has_attributes};
 pub use copying::{Sha256Sum, read_on, read_through};
 pub(crate) use copying::{digest_of, sum_of, sum_on};
-pub use facts::{Stamp, identity_at, identity_of, is_in_use, is_readable, mode_here, mode_of, modified_of, time_here};
+pub use facts::{
+    Stamp, has_too_many_open, identity_at, identity_of, is_in_use, is_readable, mode_here, mode_of, modified_of,
+    time_here,
+};
 pub(crate) use file::write_all_at;
 pub use file::{NewFile, ScratchFile, all_came, append, open_regular, read_up_to_at};
 pub use folder::{Folder, OpenFolder};

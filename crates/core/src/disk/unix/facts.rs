@@ -49,6 +49,11 @@ pub fn identity_at(_: &Path, metadata: &Metadata, _: Links) -> io::Result<(FileI
     Ok((identity(metadata), metadata.nlink()))
 }
 
+/// `EMFILE` and `ENFILE` (POSIX.1-2024, errno.h): this process, or the system, has too many files open.
+pub fn has_too_many_open(code: i32) -> bool {
+    [rustix::io::Errno::MFILE, rustix::io::Errno::NFILE].iter().any(|error| error.raw_os_error() == code)
+}
+
 /// Open files stand in nobody's way.
 pub const fn is_in_use(_: i32) -> bool {
     false

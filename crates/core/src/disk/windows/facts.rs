@@ -65,6 +65,11 @@ fn told(information: &file::Information) -> (FileIdentity, u64) {
     (identity, information.number_of_links())
 }
 
+/// `ERROR_TOO_MANY_OPEN_FILES` (winerror.h).
+pub const fn has_too_many_open(code: i32) -> bool {
+    code == 4
+}
+
 /// `ERROR_SHARING_VIOLATION`, `ERROR_LOCK_VIOLATION`, `ERROR_USER_MAPPED_FILE` (winerror.h).
 pub const fn is_in_use(code: i32) -> bool {
     matches!(code, 32 | 33 | 1_224)

@@ -63,7 +63,11 @@ pub(super) fn play(request: &RehearsalRequest<'_>, rehearsal: &mut Rehearsal, co
             Err(said) => return Ok(Err(Failed::Page(said))),
         };
         if let [ListedEntry { entry: Entry { kind: EntryKind::File, path, .. }, .. }] = inside.as_slice() {
+            let found = archive.base().map(|base| look(base, archive.entries(), &outcome, context)).transpose()?;
             let bytes = take_as_it_is(&saved, path, &outcome)?;
+            if let (Some(found), Some(base)) = (&found, archive.base()) {
+                remove_gone(base, found, &outcome, context)?;
+            }
             let landed = Landed { files: 1, bytes, ..Landed::default() };
             let opened = Opened { destination: outcome.clone(), landed };
             let inside = if archive.base().is_some() { state_of(&*archive).0 } else { inside };

@@ -6,7 +6,7 @@ use super::header::VolumeKind;
 use super::in_page::VolumeBytes;
 use super::set::VolumeSet;
 use super::spares::column::{Column, Verdict};
-use crate::disk::{FileError, Interruption, interruptible};
+use crate::disk::{FileError, Interruption, has_too_many_open, interruptible};
 use crate::ground::class::{Classed, ErrorClass};
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -281,7 +281,15 @@ impl CellReader {
             if self.open.len() >= MAX_OPEN {
                 self.open.clear();
             }
-            self.open.insert(which, copy.open()?);
+            let opened = match copy.open() {
+                // Those that are kept open are too many where few may be.
+                Err(error) if has_too_many_open(&error.source) && !self.open.is_empty() => {
+                    self.open.clear();
+                    copy.open()
+                }
+                opened => opened,
+            };
+            self.open.insert(which, opened?);
         }
         let Some(file) = self.open.get(&which) else { return Ok(None) };
         // A disc that cannot be read there, or a file that ends before, is as bad as a wrong check.
