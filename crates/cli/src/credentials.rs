@@ -231,9 +231,7 @@ const MOST_FAILED: u32 = 64;
 /// Why a set was not unlocked. Where its headers contradict each other, that may be why.
 fn not_unlocked(set: &VolumeSet, error: SealedError) -> Failure {
     match error {
-        SealedError::Head(HeadError::WrongPassword) if !set.contradicting.is_empty() => {
-            Failure::ForgedBeside(set.contradicting.clone())
-        }
+        SealedError::Head(_) if !set.contradicting.is_empty() => Failure::ForgedBeside(set.contradicting.clone()),
         error => error.into(),
     }
 }

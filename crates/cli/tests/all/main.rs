@@ -11,6 +11,7 @@ mod formats;
 // Played through a pseudo-terminal of Unix, as is `terminal`.
 #[cfg(unix)]
 mod guiding;
+mod handing;
 mod keeping;
 mod looking;
 mod pieces;

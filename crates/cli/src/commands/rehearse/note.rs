@@ -88,7 +88,7 @@ impl Note<'_> {
             let key_file = self.arguments.unlock.password.key_file.as_deref().and_then(Path::file_name);
             let key_file = key_file.into_iter().flat_map(|name| ["--key-file".into(), name.to_owned()]);
             let line = ["open", ".", "--all", "--update", "--into", OPENED].map(OsString::from);
-            self.started(line.into_iter().chain(key_file), &desk)?;
+            self.started(line.into_iter().chain(key_file), &desk, true)?;
         }
         Ok(desk)
     }
@@ -106,7 +106,9 @@ impl Note<'_> {
         }
         for (line, words) in &lines {
             context.go_on().map_err(|cancelled| Failure::Core(Error::from(cancelled)))?;
-            let (code, said) = self.started(words.iter().cloned(), desk)?;
+            // Checking asks for no password; everything else of a note may.
+            let asks = words.first().is_none_or(|command| command != "check");
+            let (code, said) = self.started(words.iter().cloned(), desk, asks)?;
             if code != DONE && code != LOOK {
                 let said = said.lines().next().unwrap_or_default().trim_start_matches("under-seal: ").to_owned();
                 return Ok(Err(format!("\"under-seal {line}\" ends with {code}: {said}")));
@@ -120,11 +122,16 @@ impl Note<'_> {
     }
 
     /// Runs this program with these words in a folder; its exit code, and what it says of what went wrong.
-    fn started(&self, words: impl Iterator<Item = OsString>, folder: &Path) -> Result<(u8, String), Failure> {
+    fn started(
+        &self,
+        words: impl Iterator<Item = OsString>,
+        folder: &Path,
+        asks: bool,
+    ) -> Result<(u8, String), Failure> {
         let program = std::env::current_exe().map_err(Failure::Temporary)?;
         let mut command = Command::new(program);
         command.args(words).current_dir(folder).stdin(Stdio::null()).env_remove(PASSWORD_VARIABLE);
-        let password = self.credentials.map(|credentials| &credentials.password);
+        let password = self.credentials.filter(|_| asks).map(|credentials| &credentials.password);
         if let Some(password) = password.and_then(|password: &Password| std::str::from_utf8(password.as_bytes()).ok()) {
             command.env(PASSWORD_VARIABLE, password);
         }
