@@ -2,7 +2,8 @@
 //!
 //! Each is a random tree, packed at a random fit, that goes a random way, suffers on it, is renamed and spread over folders,
 //! and is opened by someone who has nothing else. Some are left in the messages that
-//! brought them, some come out as a stream, and some are sent in parcels. A number after the count is the first seed. One that ends in a wrong byte
+//! brought them, some come out as a stream, and some are sent in parcels. Half of them are of other kinds: whole messages are lost, volumes
+//! are forged, changes come in three generations, pages carry a volume, several passwords and a key file open it. A number after the count is the first seed. One that ends in a wrong byte
 //! or in silence stops the run and names its seed.
 
 #[path = "../tests/support/mod.rs"]
@@ -12,6 +13,7 @@ use std::collections::BTreeMap;
 use std::process::ExitCode;
 use std::thread;
 use support::delivery::{End, FAULTS, Played, play, play_parcels};
+use support::delivery_kinds::{play_changes, play_forged, play_keys, play_lost_messages, play_page};
 
 const ENDS: [(End, &str); 4] = [
     (End::Identical, "identical"),
@@ -20,10 +22,12 @@ const ENDS: [(End, &str); 4] = [
     (End::Refused, "refused"),
 ];
 
-const WAYS: [&str; 7] = ["by hand", "mail", "media", "upload", "messages", "mailbox", "parcels"];
+const WAYS: [&str; 11] =
+    ["by hand", "mail", "media", "upload", "messages", "mailbox", "parcels", "forged", "changes", "page", "keys"];
 
-/// One in so many goes in parcels.
-const PARCELS_EACH: u64 = 5;
+/// What is played, in turn.
+const KINDS: [fn(u64) -> Played; 10] =
+    [play, play_parcels, play, play_lost_messages, play_forged, play, play_changes, play, play_page, play_keys];
 
 fn main() -> ExitCode {
     let mut numbers = std::env::args().skip(1).map(|text| text.parse::<u64>());
@@ -45,8 +49,7 @@ fn main() -> ExitCode {
 
 fn play_all(seeds: impl Iterator<Item = u64>) -> Option<Vec<Played>> {
     let one = |seed| {
-        let played =
-            std::panic::catch_unwind(|| if seed % PARCELS_EACH == 0 { play_parcels(seed) } else { play(seed) });
+        let played = std::panic::catch_unwind(|| KINDS[(seed % KINDS.len() as u64) as usize](seed));
         played.inspect_err(|_| eprintln!("The delivery of seed {seed} went wrong.")).ok()
     };
     seeds.map(one).collect()

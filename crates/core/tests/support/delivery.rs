@@ -176,7 +176,7 @@ fn bytes_of(geometry: &Geometry, place: u32) -> u64 {
 }
 
 /// Leaves what came in the messages that brought it, one for each file or a mailbox for each folder, or in none; which.
-fn left_in_messages(places: &[PathBuf], choices: &mut Choices) -> Option<&'static str> {
+pub fn left_in_messages(places: &[PathBuf], choices: &mut Choices) -> Option<&'static str> {
     let (name, in_mailbox) = (*one_of(&[None, Some(("messages", false)), Some(("mailbox", true))], choices))?;
     for folder in places {
         let mut files: Vec<PathBuf> = fs::read_dir(folder).unwrap().map(|file| file.unwrap().path()).collect();
@@ -275,7 +275,7 @@ fn refused_to_open(desk: &Desk, opened: Result<(), Error>, suffered: &Suffered) 
     assert!(!desk.path("board/source").exists(), "something landed");
 }
 
-fn one_of<'a, T>(all: &'a [T], choices: &mut Choices) -> &'a T {
+pub fn one_of<'a, T>(all: &'a [T], choices: &mut Choices) -> &'a T {
     &all[choices.below(all.len() as u64) as usize]
 }
 
@@ -289,7 +289,7 @@ fn packed(choices: &mut Choices) -> Desk {
 }
 
 /// A tree of a few files and folders, and what else may be in one.
-fn laid_out(choices: &mut Choices) -> Desk {
+pub fn laid_out(choices: &mut Choices) -> Desk {
     let mut desk = Desk::new();
     desk.squeeze = *one_of(&[Squeeze::None, Squeeze::Light, Squeeze::Even, Squeeze::Hard], choices);
     let folders = ["", "tide tables/", "Überblick – Laterne/", "a/b/c/d/", "-rf/"];
@@ -336,14 +336,24 @@ fn way(geometry: &Geometry, fault: Fault, choices: &mut Choices) -> (&'static st
         }
         if fault == Fault::TooLarge { largest - less } else { low }
     };
-    let way = match name {
+    let Some(way) = way_called(name) else { return (name, Way::ByHand, u64::MAX) };
+    let limit = least(way);
+    (name, way(limit), limit)
+}
+
+/// A way by its name, for any limit; `None` for what has none.
+fn way_called(name: &str) -> Option<fn(u64) -> Way> {
+    Some(match name {
         "mail" => |limit| Way::Mail { limit },
         "media" => |capacity| Way::Media { capacity, largest_file: u64::MAX },
         "upload" => |limit| Way::Upload { limit },
-        _ => return (name, Way::ByHand, u64::MAX),
-    };
-    let limit = least(way);
-    (name, way(limit), limit)
+        _ => return None,
+    })
+}
+
+/// The way of this name, which takes volumes of so many bytes together.
+pub fn way_of_limit(bytes: u64, name: &'static str) -> (&'static str, Way) {
+    (name, way_called(name).map_or(Way::ByHand, |way| way(bytes + bytes / 2 + 40_000)))
 }
 
 fn carried(desk: &Desk, way: Way, volumes: &[PathBuf], inbox: &Path, choices: &mut Choices) -> Carried {
@@ -360,8 +370,29 @@ pub fn carried_until(
     desk: &Desk,
     way: Way,
     sent: &[Sent],
-    (inbox, choices): (&Path, &mut Choices),
+    inbox_and_choices: (&Path, &mut Choices),
     cancel: &(dyn Fn() -> bool + Sync),
+) -> Result<Carried, CarryError> {
+    carry_them(desk, way, sent, inbox_and_choices, (0, cancel))
+}
+
+/// Has files carried into a new inbox, of which so many messages, media or uploads are lost.
+pub fn carried_with(
+    desk: &Desk,
+    way: Way,
+    sent: &[Sent],
+    inbox_and_choices: (&Path, &mut Choices),
+    lost: u32,
+) -> Result<Carried, CarryError> {
+    carry_them(desk, way, sent, inbox_and_choices, (lost, &|| false))
+}
+
+fn carry_them(
+    desk: &Desk,
+    way: Way,
+    sent: &[Sent],
+    (inbox, choices): (&Path, &mut Choices),
+    (lost, cancel): (u32, &(dyn Fn() -> bool + Sync)),
 ) -> Result<Carried, CarryError> {
     let listed = sent.iter().map(|volume| (volume.name(), volume.bytes)).collect();
     let fields = NoteFields {
@@ -380,7 +411,7 @@ pub fn carried_until(
     let under_way = desk.path("under way");
     fs::create_dir(inbox).unwrap();
     fs::create_dir(&under_way).unwrap();
-    let load = Load { volumes: sent, fields: &fields, inbox, under_way: &under_way, keep_names: false, lost: 0 };
+    let load = Load { volumes: sent, fields: &fields, inbox, under_way: &under_way, keep_names: false, lost };
     desk.with_context(cancel, |context| carry(way, &load, choices, context))
 }
 

@@ -4,6 +4,7 @@
 
 pub mod cpio;
 pub mod delivery;
+pub mod delivery_kinds;
 pub mod draft;
 pub mod forging;
 pub mod iso;
@@ -172,6 +173,11 @@ impl Desk {
             _ => Credentials::none(),
         };
         self.pack_for(fit, replace, cancel, &[credentials])
+    }
+
+    /// Packs `source` into `out`, opened by any of these.
+    pub fn pack_locked(&self, fit: &str, credentials: &[Credentials]) -> Result<Packed, PackError> {
+        self.pack_for(fit, false, &|| false, credentials)
     }
 
     fn pack_for(

@@ -1,7 +1,8 @@
 //! Whole deliveries, simulated (`support/delivery.rs`): each ends in identical files, or in naming exactly what is missing
 //! or damaged; what a slip then asks for makes it whole. `cargo run --release --example deliveries -- 1000` plays more.
 
-use crate::support::delivery::{End, FAULTS, play, play_parcels};
+use crate::support::delivery::{End, FAULTS, Played, play, play_parcels};
+use crate::support::delivery_kinds::{play_changes, play_forged, play_keys, play_lost_messages, play_page};
 use crate::support::{Desk, gather, noise};
 use rstest::rstest;
 use std::collections::BTreeSet;
@@ -26,6 +27,17 @@ fn each_ends_in_identical_files_or_in_naming_what_is_missing(#[case] third: u64)
 fn parcels_that_did_not_come_are_named() {
     let ends: BTreeSet<_> = (0..24).map(|seed| play_parcels(seed).end).collect();
     assert!(ends.contains(&End::Identical) && ends.contains(&End::NamedAndMended), "{ends:?}");
+}
+
+#[rstest]
+#[case::lost_messages(play_lost_messages)]
+#[case::forged(play_forged)]
+#[case::changes(play_changes)]
+#[case::pages(play_page)]
+#[case::keys(play_keys)]
+fn every_kind_ends_as_it_is_promised(#[case] play: fn(u64) -> Played) {
+    let ends: BTreeSet<_> = (0..14).map(|seed| play(seed).end).collect();
+    assert!(ends.contains(&End::Identical), "{ends:?}");
 }
 
 /// A supplement that was changed on its way is worth nothing, and does no harm.
