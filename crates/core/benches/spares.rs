@@ -89,9 +89,9 @@ fn mend_one(packed: &Packed, place: &Path, threads: usize) -> Mended {
     let all: Vec<PathBuf> = here.iter().cloned().chain(packed.spares.iter().map(|(path, _)| path.clone())).collect();
     let set = VolumeSet::from_files(&all).unwrap();
     let target = Target { folder: place.to_owned(), stem: "set".into() };
-    let ((wanted, found), _) = with_context(threads, |context| {
+    let (wanted, _) = with_context(threads, |context| {
         let found = inspect(&set, context).unwrap();
-        (Wanted::lost(&set, &found).unwrap(), found)
+        Wanted::lost(&set, &found).unwrap()
     });
     let watch = Instant::now();
     let (_, phases) = with_context(threads, |context| mend(&set, &wanted, &target, context).unwrap());

@@ -1,12 +1,16 @@
 //! The proof is the recipient's own way: what a rehearsal says is what opening says, and what a handover's note says is done as it stands.
 
+#[cfg(unix)]
+use crate::support::in_a_shell;
 use crate::support::system::symlink;
-use crate::support::{Desk, Ran, in_a_shell};
+use crate::support::{Desk, Ran};
 use rstest::rstest;
 use serde_json::json;
 use std::fs;
 use std::path::Path;
+#[cfg(unix)]
 use std::process::Stdio;
+#[cfg(unix)]
 use std::time::Duration;
 
 #[path = "../../../core/tests/support/forging.rs"]

@@ -61,8 +61,8 @@ pub fn play_lost_messages(seed: u64) -> Played {
         .collect();
     let largest = sent.iter().map(|volume| volume.bytes).max().unwrap();
     let times = 1 + choices.below(6);
-    let (name, way): (_, Way) =
-        way_of_limit(largest * times, *one_of(&["mail", "media", "upload", "by hand"], &mut choices));
+    let called: &&str = one_of(&["mail", "media", "upload", "by hand"], &mut choices);
+    let (name, way): (_, Way) = way_of_limit(largest * times, called);
     let lost = choices.below(3) as u32;
     let inbox = desk.path("inbox");
     let carried = super::delivery::carried_with(&desk, way, &sent, (&inbox, &mut choices), lost);
@@ -112,7 +112,7 @@ pub fn play_forged(seed: u64) -> Played {
         forged.insert(place);
     }
     let is_spare = |place: &&usize| **place >= set.geometry.data_volumes as usize;
-    let (forged_spares, forged_data): (Vec<usize>, Vec<usize>) = forged.iter().partition(|place| is_spare(&place));
+    let (forged_spares, forged_data): (Vec<usize>, Vec<usize>) = forged.iter().partition(|place| is_spare(place));
     let honest_spares = set.spares.len() - forged_spares.len();
     let can_be_had = honest_spares >= forged_data.len();
     let here = gather(&[desk.path("out")]).unwrap();

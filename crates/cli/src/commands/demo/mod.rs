@@ -54,6 +54,7 @@ impl Story<'_> {
     fn tell(&self) -> Result<(), Failure> {
         self.the_sender_packs()?;
         self.the_sender_rehearses()?;
+        self.the_note_is_played()?;
         self.the_parts_arrive_in_a_mess()?;
         self.the_recipient_opens()?;
         self.the_files_are_compared()?;
@@ -73,6 +74,13 @@ impl Story<'_> {
         self.say("Will it open over there? The office plays the board first, with messages that are really composed and read again.")?;
         let rehearse = ["rehearse", "out/", "--against", dossier::NAME, "--through", "mail", "--limit", "500KB"];
         self.run(&[&rehearse[..], &["--password-from", "passphrase.txt"]].concat(), DONE)
+    }
+
+    fn the_note_is_played(&self) -> Result<(), Failure> {
+        self.say("With the volumes goes a note that says how to open them, and drafts of the messages. What the note says is done as it stands.")?;
+        self.run(&["handover", "out/", "--to", "to-send/", "--fit", "mail-1"], DONE)?;
+        let rehearse = ["rehearse", "to-send/", "--against", dossier::NAME, "--password-from", "passphrase.txt"];
+        self.run(&rehearse, DONE)
     }
 
     fn the_parts_arrive_in_a_mess(&self) -> Result<(), Failure> {

@@ -181,14 +181,14 @@ fn forge(path: &Path, at: impl FnOnce(usize) -> usize) {
     edit(path, |bytes| mend_checks(bytes));
 }
 
-/// Runs a making, whose staged files are spoiled; everything in the place is the same before and after, but for `lost` files.
+/// Runs a making, whose staged files are spoiled: that is noticed, nothing new has a name, and what was there is as it was.
 fn is_noticed(desk: &Desk, making: Making, spoil: &(dyn Fn(&[PathBuf]) + Sync)) {
     let everything = |desk: &Desk| -> BTreeMap<_, _> { tree(desk.place.path()).into_iter().collect() };
     let spoiler = Spoiler { place: desk.place.path(), spoil, is_done: AtomicBool::new(false) };
     let before = everything(desk);
     let made = desk.watched_by(&spoiler, &|| false, |context| making(desk, context));
     assert!(spoiler.is_done.load(Ordering::Relaxed), "nothing was read back: {made:?}");
-    let error = made.expect_err("what was spoiled got its name");
+    let Err(error) = made else { panic!("what was spoiled got its name") };
     assert_eq!(error.class(), ErrorClass::Damaged, "{error:?}");
     let after = everything(desk);
     let new: Vec<_> = after.keys().filter(|path| !before.contains_key(*path)).collect();
