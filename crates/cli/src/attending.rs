@@ -16,10 +16,24 @@ const ATTEND: &str = "--attend-to";
 const LOOK_EVERY: Duration = Duration::from_millis(100);
 
 /// What starts a program that ends when the input of what is started is closed; its arguments are to be added.
+///
+/// # Errors
+/// [`io::ErrorKind::NotFound`] where there is no such program: whoever attends could not tell any more.
 pub fn attended(program: &Path) -> io::Result<Command> {
+    if !is_there(program) {
+        return Err(io::ErrorKind::NotFound.into());
+    }
     let mut command = programs::command(std::env::current_exe()?);
     command.arg(ATTEND).arg(program).stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null());
     Ok(command)
+}
+
+/// Whether a program is there: at its path, or, where that is a name alone, in one of the folders in which programs are sought.
+fn is_there(program: &Path) -> bool {
+    let folders = std::env::var_os("PATH").unwrap_or_default();
+    program.is_file()
+        || (program.components().count() == 1
+            && std::env::split_paths(&folders).any(|folder| folder.join(program).is_file()))
 }
 
 /// Attends to the program that is named, where that is asked for; how it ended.

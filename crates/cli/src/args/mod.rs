@@ -80,7 +80,8 @@ pub enum Command {
     /// Play the recipient: prove, before sending, that it all opens
     ///
     /// Copies are delivered, gathered, checked, unlocked, opened, and compared with the sources. All of it happens in a closed
-    /// temporary folder, with nothing of yours but the volumes and what unlocks them.
+    /// temporary folder, with nothing of yours but the volumes and what unlocks them. Of a handover folder the note is played too: its
+    /// commands are run as they stand.
     #[command(
         before_help = "rehearse out --against wrenfall-light\nrehearse out --against wrenfall-light --through mail"
     )]
@@ -88,7 +89,8 @@ pub enum Command {
     /// Put all to send into one folder, with a note what to do
     ///
     /// Beside the volumes: a page that opens them in a browser, a note, checksums, drafts of the messages. The volumes are checked
-    /// before and after they are copied. The password is in none of it.
+    /// before and after they are copied. The password is in none of it. If it is given, what the recipient will not get is told, and the
+    /// note names what an archive of changes builds upon.
     #[command(before_help = "handover out --to for-the-board --fit mail-10")]
     Handover(Box<HandoverArguments>),
     /// Make again exactly what a recipient is missing
