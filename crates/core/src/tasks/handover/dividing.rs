@@ -179,6 +179,7 @@ mod tests {
         #[case] may_be_lost: Option<usize>,
     ) {
         let items = items(data, spares, page);
+        assert_eq!(items.iter().filter(|item| item.share.is_some_and(Share::is_spare)).count(), spares as usize);
         let units = divide(&items, capacity);
         let losses = losses(&items, &units);
         assert_eq!((units.len(), losses.map(|losses| losses.any)), (messages, may_be_lost), "{units:?}");
