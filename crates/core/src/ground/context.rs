@@ -134,3 +134,33 @@ impl Context<'_> {
         Ok(bytes)
     }
 }
+
+/// A context for tests of the core itself.
+#[cfg(test)]
+pub(crate) mod for_tests {
+    use super::{Context, NoRandomness, Observer, Progress, Randomness};
+    use crate::ground::entry::Timestamp;
+    use crate::ground::ownership::OwnerKey;
+    use std::sync::atomic::{AtomicU8, Ordering};
+
+    /// Sees nothing; what it gives for chance differs from one time to the next.
+    struct Counting(AtomicU8);
+
+    impl Observer for Counting {
+        fn told(&self, _: Progress<'_>) {}
+    }
+
+    impl Randomness for Counting {
+        fn fill(&self, bytes: &mut [u8]) -> Result<(), NoRandomness> {
+            bytes.fill(self.0.fetch_add(1, Ordering::Relaxed));
+            Ok(())
+        }
+    }
+
+    /// Works where nobody watches, nothing is cancelled, and all that comes from outside is fixed.
+    pub(crate) fn in_context<T>(work: impl FnOnce(&Context<'_>) -> T) -> T {
+        let (outside, owner_key) = (Counting(AtomicU8::new(0)), &|| OwnerKey::new(&[7; 32]));
+        let (cancel, clock, threads) = (&|| false, &Timestamp::default, 1);
+        work(&Context { observer: &outside, cancel, randomness: &outside, clock, owner_key, threads })
+    }
+}

@@ -106,21 +106,9 @@ mod tests {
     use super::*;
     use crate::disk::own_name;
     use crate::disk::staging::Staging;
-    use crate::ground::context::{Context, NoRandomness, Observer, Progress, Randomness};
-    use crate::ground::entry::Timestamp;
+    use crate::ground::context::for_tests::in_context;
     use rstest::rstest;
     use std::fs;
-
-    struct Nobody;
-    impl Observer for Nobody {
-        fn told(&self, _: Progress<'_>) {}
-    }
-    impl Randomness for Nobody {
-        fn fill(&self, buffer: &mut [u8]) -> Result<(), NoRandomness> {
-            buffer.fill(7);
-            Ok(())
-        }
-    }
 
     /// In a folder where this user packs `form` right now, and others seem to have left work.
     #[rstest]
@@ -137,19 +125,12 @@ mod tests {
         let place = tempfile::tempdir().unwrap();
         fs::create_dir(place.path().join("theirs.unfinished")).unwrap();
         fs::write(place.path().join("theirs.unfinished/in-use-0123"), "").unwrap();
-        let (clock, owner_key) = (Timestamp::default, || OwnerKey::new(&[7; 32]));
-        let context = Context {
-            observer: &Nobody,
-            cancel: &|| false,
-            randomness: &Nobody,
-            clock: &clock,
-            owner_key: &owner_key,
-            threads: 1,
-        };
         let open = || Folder::open(place.path()).unwrap();
-        let _staging = Staging::begin(open(), "form".as_ref(), &context).unwrap();
-        let found = is_among_unfinished(&open(), None, &EntryPath::new(path).unwrap(), &owner_key());
-        assert_eq!(found.unwrap(), expected);
+        in_context(|context| {
+            let _staging = Staging::begin(open(), "form".as_ref(), context).unwrap();
+            let found = is_among_unfinished(&open(), None, &EntryPath::new(path).unwrap(), &(context.owner_key)());
+            assert_eq!(found.unwrap(), expected);
+        });
     }
 
     #[test]

@@ -168,23 +168,9 @@ mod tests {
     use super::*;
     use crate::disk::Folder;
     use crate::formats::sealed::index::{Place, read_page};
-    use crate::ground::context::{NoRandomness, Observer, Progress, Randomness};
+    use crate::ground::context::for_tests::in_context;
     use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry, Timestamp};
-    use crate::ground::ownership::OwnerKey;
     use rstest::rstest;
-
-    struct Nobody;
-
-    impl Observer for Nobody {
-        fn told(&self, _: Progress<'_>) {}
-    }
-
-    impl Randomness for Nobody {
-        fn fill(&self, buffer: &mut [u8]) -> Result<(), NoRandomness> {
-            buffer.fill(7);
-            Ok(())
-        }
-    }
 
     fn entry(number: u64) -> IndexEntry {
         let path = EntryPath::new(format!("survey/{number:08}")).unwrap();
@@ -195,11 +181,7 @@ mod tests {
     }
 
     fn with_store<T>(scratch: &MakeScratch<'_>, work: impl FnOnce(PageStore<'_>) -> T) -> T {
-        let clock = || Timestamp::default();
-        let (cancel, threads) = (&|| false, 1);
-        let owner_key = &|| OwnerKey::new(&[0; 32]);
-        let context = Context { observer: &Nobody, cancel, randomness: &Nobody, clock: &clock, owner_key, threads };
-        work(PageStore::new(scratch, context).unwrap())
+        in_context(|context| work(PageStore::new(scratch, *context).unwrap()))
     }
 
     /// Room in memory for no page, for one, and for all of three: the same pages come back, in order.

@@ -24,9 +24,7 @@ impl Share {
         };
         Self { group: (set, group), is_spare }
     }
-}
 
-impl Share {
     /// Whether it is a spare volume.
     pub const fn is_spare(self) -> bool {
         self.is_spare

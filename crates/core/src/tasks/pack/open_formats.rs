@@ -216,25 +216,22 @@ fn reopened(
     password: Option<&Password>,
     context: &Context<'_>,
 ) -> Result<Archive, PackError> {
-    let open = || -> Result<Archive, PackError> {
-        let archive = match (writing, staged) {
-            (OpenWriting::Zip, parts) => Archive::of(&ZIP, {
-                let zip = Segments::open(parts).map_err(ArchiveError::from);
-                let zip = zip.and_then(|parts| Ok(ZipReader::open(parts, None, context)?));
-                zip.map_err(PackError::reading_back)?
-            }),
-            (OpenWriting::Tar(_), [only]) => Archive::of(&TAR, {
-                tar::open(&only.as_path().into(), Flaws::Refused, context)
-                    .map_err(|error| PackError::reading_back(error.into()))?
-            }),
-            (OpenWriting::Tar(_), _) => return Err(PackError::ContentsDiffer),
-        };
-        match password {
-            Some(password) => archive.unlock(&password.clone().into(), context).map_err(PackError::reading_back),
-            None => Ok(archive),
+    let archive = match (writing, staged) {
+        (OpenWriting::Zip, parts) => {
+            let zip = Segments::open(parts).map_err(ArchiveError::from);
+            let zip = zip.and_then(|parts| Ok(ZipReader::open(parts, None, context)?));
+            Archive::of(&ZIP, zip.map_err(PackError::reading_back)?)
         }
+        (OpenWriting::Tar(_), [only]) => {
+            let tar = tar::open(&only.as_path().into(), Flaws::Refused, context);
+            Archive::of(&TAR, tar.map_err(|error| PackError::reading_back(error.into()))?)
+        }
+        (OpenWriting::Tar(_), _) => return Err(PackError::ContentsDiffer),
     };
-    open()
+    match password {
+        Some(password) => archive.unlock(&password.clone().into(), context).map_err(PackError::reading_back),
+        None => Ok(archive),
+    }
 }
 
 /// Reads an archive of an open format to its end, and compares every content's digest with the one that was read from its

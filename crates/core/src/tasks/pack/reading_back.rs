@@ -47,27 +47,10 @@ mod tests {
     use super::super::{Delivery, Locks, PackRequest, Target};
     use super::*;
     use crate::formats::sealed::KeyCost;
-    use crate::ground::context::{NoRandomness, Observer, Progress, Randomness};
-    use crate::ground::entry::Timestamp;
-    use crate::ground::ownership::OwnerKey;
+    use crate::ground::context::for_tests::in_context;
     use crate::source::Choice;
     use rstest::rstest;
     use std::fs;
-    use std::sync::atomic::{AtomicU8, Ordering};
-
-    /// Sees nothing, and counts where chance is asked for.
-    struct Counting(AtomicU8);
-
-    impl Observer for Counting {
-        fn told(&self, _: Progress<'_>) {}
-    }
-
-    impl Randomness for Counting {
-        fn fill(&self, bytes: &mut [u8]) -> Result<(), NoRandomness> {
-            bytes.fill(self.0.fetch_add(1, Ordering::Relaxed));
-            Ok(())
-        }
-    }
 
     /// Volumes may be whole and agree with each other, and still not hold what was packed.
     #[rstest]
@@ -79,26 +62,18 @@ mod tests {
         let place = tempfile::tempdir().unwrap();
         let source = place.path().join("inspection.txt");
         fs::write(&source, "The lamp room is dry.").unwrap();
-        let counting = Counting(AtomicU8::new(0));
-        let (clock, owner_key) = (Timestamp::default, || OwnerKey::new(&[7; 32]));
-        let context = Context {
-            observer: &counting,
-            cancel: &|| false,
-            randomness: &counting,
-            clock: &clock,
-            owner_key: &owner_key,
-            threads: 1,
-        };
         let target = Target { folder: place.path().join("out"), stem: "wrenfall".into() };
         let (sources, choice, credentials) = ([source], Choice::default(), [Credentials::none()]);
-        let delivery = Delivery::prepare(&PackRequest::new(&sources, &choice, &target), &context).unwrap();
-        let outlook = Outlook::new(delivery.squeeze, &[]);
-        let locks = Locks { credentials: &credentials, cost: KeyCost::CHEAPEST };
-        let (staging, mut archives) = delivery.seal_whole(Carried::Nothing, &outlook, locks, &context).unwrap();
-        change(&mut archives[0]);
-        match read_back(&archives[0], &credentials, &staging, &context) {
-            Ok(totals) => assert!(is_right && totals.files == 1),
-            Err(error) => assert!(!is_right && matches!(error, PackError::ContentsDiffer), "{error}"),
-        }
+        in_context(|context| {
+            let delivery = Delivery::prepare(&PackRequest::new(&sources, &choice, &target), context).unwrap();
+            let outlook = Outlook::new(delivery.squeeze, &[]);
+            let locks = Locks { credentials: &credentials, cost: KeyCost::CHEAPEST };
+            let (staging, mut archives) = delivery.seal_whole(Carried::Nothing, &outlook, locks, context).unwrap();
+            change(&mut archives[0]);
+            match read_back(&archives[0], &credentials, &staging, context) {
+                Ok(totals) => assert!(is_right && totals.files == 1),
+                Err(error) => assert!(!is_right && matches!(error, PackError::ContentsDiffer), "{error}"),
+            }
+        });
     }
 }
