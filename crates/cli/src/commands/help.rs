@@ -2,7 +2,6 @@
 
 use super::show;
 use crate::args::{Arguments, HelpArguments, screens};
-use crate::credentials::PASSWORD_VARIABLE;
 use crate::failure::{DONE, Failure};
 use crate::mistyped::{Meant, Mistyped, meant_by_command};
 use crate::ui::pager;
@@ -68,7 +67,7 @@ pub fn run(arguments: &HelpArguments) -> Result<u8, Failure> {
     if arguments.output.json {
         show(&report, &arguments.output, Vec::new)?;
     } else {
-        pager::show(&drawn, PASSWORD_VARIABLE).map_err(Failure::Output)?;
+        pager::show(&drawn).map_err(Failure::Output)?;
     }
     Ok(DONE)
 }

@@ -6,14 +6,12 @@ use std::process::Stdio;
 
 /// Shows a text; without a pager, or elsewhere than on a terminal, it is printed.
 ///
-/// The pager does not get this variable: whoever shows a page needs no password.
-///
 /// # Errors
 /// What the system said. A reader who has seen enough is no failure.
-pub fn show(text: &str, secret_variable: &str) -> io::Result<()> {
+pub fn show(text: &str) -> io::Result<()> {
     let rows = terminal_size::terminal_size_of(io::stdout()).map_or(0, |(_, rows)| usize::from(rows.0));
     let is_long = rows > 0 && text.lines().count() >= rows;
-    if is_long && io::stdout().is_terminal() && through_pager(text, secret_variable)? {
+    if is_long && io::stdout().is_terminal() && through_pager(text)? {
         return Ok(());
     }
     let mut output = anstream::stdout().lock();
@@ -21,7 +19,7 @@ pub fn show(text: &str, secret_variable: &str) -> io::Result<()> {
 }
 
 /// Whether there was a pager to show it.
-fn through_pager(text: &str, secret_variable: &str) -> io::Result<bool> {
+fn through_pager(text: &str) -> io::Result<bool> {
     let mut command = match std::env::var("PAGER") {
         Ok(line) if line.trim().is_empty() => return Ok(false),
         Ok(line) => programs::shell(&line),
@@ -30,7 +28,7 @@ fn through_pager(text: &str, secret_variable: &str) -> io::Result<bool> {
             None => return Ok(false),
         },
     };
-    command.stdin(Stdio::piped()).env_remove(secret_variable);
+    command.stdin(Stdio::piped());
     if std::env::var_os("LESS").is_none() {
         // Styles as they are, an end at the last line.
         command.env("LESS", "-RFX");

@@ -4,9 +4,8 @@ mod comparison;
 mod dossier;
 
 use crate::args::DemoArguments;
-use crate::credentials::PASSWORD_VARIABLE;
 use crate::failure::{DONE, Failure, MISSING};
-use crate::system::privacy;
+use crate::system::{privacy, programs};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::suggestion::as_typed;
 use crate::ui::text;
@@ -148,8 +147,8 @@ impl Story<'_> {
 
     /// This program, as it would be started by the user.
     fn program(&self, arguments: &[&str]) -> Result<Command, Failure> {
-        let mut command = Command::new(std::env::current_exe().map_err(cannot_start)?);
-        command.args(arguments).current_dir(self.place).env_remove(PASSWORD_VARIABLE).stdin(Stdio::null());
+        let mut command = programs::command(std::env::current_exe().map_err(cannot_start)?);
+        command.args(arguments).current_dir(self.place).stdin(Stdio::null());
         Ok(command)
     }
 

@@ -3,8 +3,7 @@
 use crate::archives::{NotExtracted, not_extracted, not_extracted_lines};
 use crate::args::OpenArguments;
 use crate::commands::since::BuildsUpon;
-use crate::failure::Failure;
-use crate::failure::{DAMAGED, DONE, LOOK, MISSING};
+use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING};
 use crate::ui::paint::{Tone, paint};
 use crate::ui::section::{first_listed, listed};
 use crate::ui::suggestion;

@@ -1,6 +1,5 @@
 //! A file of an archive in the system's own viewer: through a private copy that is removed afterwards.
 
-use crate::credentials::PASSWORD_VARIABLE;
 use crate::failure::Failure;
 use crate::leftover::{self, Leftover};
 use crate::system::privacy;
@@ -49,7 +48,7 @@ impl PrivateCopy {
 
     fn show(self) -> Result<(), Failure> {
         let mut opener = programs::opener(&self.path);
-        opener.env_remove(PASSWORD_VARIABLE).stdin(Stdio::null()).stdout(Stdio::null());
+        opener.stdin(Stdio::null()).stdout(Stdio::null());
         let status = opener.status().map_err(|error| match error.kind() {
             io::ErrorKind::NotFound => Failure::Viewer(io::Error::other(format!("there is no {OPENER} here"))),
             _ => Failure::Viewer(error),

@@ -6,12 +6,13 @@ use crate::args::RehearseArguments;
 use crate::credentials::PASSWORD_VARIABLE;
 use crate::failure::{DONE, Failure, LOOK};
 use crate::places::gather;
+use crate::system::programs;
 use crate::ui::text::{self, count};
 use std::ffi::OsString;
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
+use std::process::Stdio;
 use std::slice;
 use std::time::Instant;
 use under_seal_core::Error;
@@ -129,8 +130,8 @@ impl Note<'_> {
         asks: bool,
     ) -> Result<(u8, String), Failure> {
         let program = std::env::current_exe().map_err(Failure::Temporary)?;
-        let mut command = Command::new(program);
-        command.args(words).current_dir(folder).stdin(Stdio::null()).env_remove(PASSWORD_VARIABLE);
+        let mut command = programs::command(program);
+        command.args(words).current_dir(folder).stdin(Stdio::null());
         let password = self.credentials.filter(|_| asks).map(|credentials| &credentials.password);
         if let Some(password) = password.and_then(|password: &Password| std::str::from_utf8(password.as_bytes()).ok()) {
             command.env(PASSWORD_VARIABLE, password);
