@@ -273,8 +273,8 @@ fn with_context<T>(work: impl FnOnce(&Context<'_>) -> T) -> T {
 
 /// Whatever an archive lists, so much comes out, or it is refused.
 fn extract(archive: &mut impl ArchiveReader, context: &Context<'_>) {
-    assert!(archive.entries().is_sorted_by(|one, other| one.entry.path < other.entry.path));
-    let expected = archive.entries().iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
+    assert!(archive.entries().unwrap().is_sorted_by(|one, other| one.entry.path < other.entry.path));
+    let expected = archive.entries().unwrap().iter().map(|listed| listed.content.size).fold(0, u64::saturating_add);
     // What is large only costs time.
     let mut count = Count(0);
     if expected < 1 << 24 && archive.extract(&mut count, context).is_ok() {

@@ -72,6 +72,7 @@ pub fn load_all(
     }
     match DeliveryReader::of(readers) {
         Ok(delivery) => Ok(Archive::of(&SEALED, delivery)),
+        Err(NotWhole::Unreadable(error)) => Err(error.into()),
         Err(NotWhole::Missing { numbers, count }) => Err(Failure::MissingParcels { numbers, count }),
         // Somebody has to say which of them is meant.
         Err(NotWhole::NotOne) => given(places, work)?.load(unlock, wanted, work),

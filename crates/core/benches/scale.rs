@@ -83,14 +83,14 @@ fn child(work: &str, from: &Path, to: &Path) {
             let began = Instant::now();
             let mut archive = unlock(from);
             let listed = began.elapsed().as_secs_f64();
-            let middle = archive.entries().iter().position(|listed| listed.entry.path.as_bytes().ends_with(b"/m"));
+            let middle = archive.entries().unwrap().iter().position(|listed| listed.entry.path.as_bytes().ends_with(b"/m"));
             if let Some(middle) = middle {
                 with_context(1, |context| {
                     archive.extract_some(&[middle], &mut OnlyEnds::telling(|_, _| {}), context).unwrap()
                 });
             }
             // The header comes on top of the cells.
-            vec![archive.entries().len() as f64, listed, archive.bytes_read() as f64 + 4_096.0]
+            vec![archive.entries().unwrap().len() as f64, listed, archive.bytes_read() as f64 + 4_096.0]
         }
         _ => panic!("{work}"),
     };

@@ -373,7 +373,7 @@ fn revise_in_place(desk: &Desk) -> Result<(), Error> {
         let credentials = [Password::new(PASSWORD).unwrap().into()];
         let mut old = Old::Sealed(Box::new(SealedReader::unlock(set, &credentials[0])?));
         let added = Catalogue::gather(&[desk.path("source/plans/tower.svg")], &choice, &|_| false, context)?;
-        let mut edit = Edit::new(old.entries(), (context.clock)());
+        let mut edit = Edit::new(old.entries().unwrap(), (context.clock)());
         edit.remove(&Patterns::new(["tower.svg"]).unwrap());
         edit.add(&added, Some(&EntryPath::new("source/plans").unwrap()), OnClash::Refuse)?;
         let revision = Revision::of(edit);

@@ -13,9 +13,9 @@ use crate::ui::table;
 use crate::ui::text::{self, bytes, contents, count, grouped, shown, shown_lines, size};
 use crate::words::{NOT_OWN_PAGE, as_name, notes, survives};
 use serde::Serialize;
-use std::cmp::Reverse;
 use under_seal_core::codecs::block::Squeeze;
 use under_seal_core::formats::archive::Archive;
+use under_seal_core::formats::listing::Listing;
 use under_seal_core::formats::reader::{Encryption, Facts};
 use under_seal_core::formats::registry::Format;
 use under_seal_core::formats::sealed::volume::{VolumeSet, header};
@@ -135,11 +135,19 @@ impl Largest {
 }
 
 /// The largest files, largest first.
-fn largest(entries: &[ListedEntry], count: usize) -> Vec<Largest> {
-    let mut files: Vec<&ListedEntry> = entries.iter().filter(|entry| entry.content.size > 0).collect();
-    files.sort_by_key(|entry| Reverse(entry.content.size));
-    let one = |entry: &&ListedEntry| Largest { path: shown(entry.entry.path.as_bytes()), bytes: entry.content.size };
-    files.iter().take(count).map(one).collect()
+fn largest(listing: Listing<'_>, count: usize) -> Result<Vec<Largest>, Failure> {
+    let mut files: Vec<Largest> = Vec::new();
+    for listed in listing.iter() {
+        let ListedEntry { entry, content } = &*listed?;
+        if content.size > 0 {
+            let place = files.partition_point(|larger| larger.bytes >= content.size);
+            if place < count {
+                files.insert(place, Largest { path: shown(entry.path.as_bytes()), bytes: content.size });
+                files.truncate(count);
+            }
+        }
+    }
+    Ok(files)
 }
 
 impl Lies {
@@ -222,12 +230,12 @@ impl Report {
             links: totals.links,
             before_bytes: totals.content_bytes,
             after_bytes: stored_bytes(archive),
-            largest: largest(archive.entries(), LARGEST),
+            largest: largest(archive.listing(), LARGEST)?,
             label: is_open.then(|| shown(&facts.label)),
             message: facts.message,
             not_extracted: is_open.then_some(not_extracted),
             notes: is_open.then(|| said.clone()),
-            builds_upon: archive.base().map(BuildsUpon::from),
+            builds_upon: archive.base_name().map(BuildsUpon::from),
             parcel: archive.about().and_then(|about| about.parcel.as_ref()).map(Parcel::from),
             said,
         })

@@ -18,7 +18,7 @@ use std::slice;
 use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::archive::Archive;
 use under_seal_core::formats::registry::Format;
-use under_seal_core::ground::entry::{EntryKind, EntryPath};
+use under_seal_core::ground::entry::{EntryKind, EntryPath, ListedEntry};
 use under_seal_core::source::{Catalogue, expand};
 use under_seal_core::tasks::check::verify_contents;
 use under_seal_core::tasks::compare::{Compared, Comparison, Differences, compare};
@@ -41,8 +41,8 @@ pub fn run(arguments: &CompareArguments) -> Result<u8, Failure> {
     let sources = expand(&arguments.sources)?;
     let disk = Catalogue::gather(&sources, &choice, &|_| false, &context)?;
     // Of an archive of changes the state counts that it leads to; originals are only proven by what it holds itself.
-    let entries = match archive.base() {
-        Some(_) if !arguments.originals => state_of(&*archive).0,
+    let entries = match archive.base_name() {
+        Some(_) if !arguments.originals => state_of(&*archive)?.0,
         _ => archive.entries_with_digests(&context)?,
     };
     let times = archive.format.abilities.times;
@@ -52,7 +52,7 @@ pub fn run(arguments: &CompareArguments) -> Result<u8, Failure> {
         verify_contents(&mut *archive, &context)?;
     }
     drop(progress);
-    let mut report = Report::new(&archive, &disk, &found, arguments.originals);
+    let mut report = Report::new(&archive, &disk, &found, arguments.originals.then_some(&*entries));
     report.next = next_step(&archive, &report, arguments);
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
@@ -105,7 +105,7 @@ struct Originals {
 }
 
 impl Report {
-    fn new(archive: &Archive, disk: &Catalogue, found: &Comparison, originals: bool) -> Self {
+    fn new(archive: &Archive, disk: &Catalogue, found: &Comparison, originals: Option<&[ListedEntry]>) -> Self {
         let paths = |paths: &[EntryPath]| paths.iter().map(|path| shown(path.as_bytes())).collect();
         let here = |path: &EntryPath| shown(found.on_disk(path).as_bytes());
         let changed = found.both.iter().filter(|compared| compared.differences.any());
@@ -131,7 +131,7 @@ impl Report {
             removed: paths(&found.removed),
             changed: changed.collect(),
             unreadable,
-            originals: originals.then(|| Originals::new(archive, found, here)),
+            originals: originals.map(|entries| Originals::new(entries, found, here)),
             added_on_disk: found.added.iter().map(here).collect(),
             next: Vec::new(),
         }
@@ -152,7 +152,7 @@ impl Changed {
 }
 
 impl Originals {
-    fn new(archive: &Archive, found: &Comparison, here: impl Fn(&EntryPath) -> String) -> Self {
+    fn new(entries: &[ListedEntry], found: &Comparison, here: impl Fn(&EntryPath) -> String) -> Self {
         let is_file = |compared: &&Compared| compared.kind == EntryKind::File;
         let (proven, other): (Vec<&Compared>, Vec<&Compared>) = found
             .both
@@ -160,8 +160,8 @@ impl Originals {
             .filter(is_file)
             .partition(|compared| !compared.differences.kind && !compared.differences.content);
         let size = |compared: &&Compared| {
-            let place = archive.entries().binary_search_by(|listed| listed.entry.path.cmp(&compared.path));
-            place.map_or(0, |place| archive.entries()[place].content.size)
+            let place = entries.binary_search_by(|listed| listed.entry.path.cmp(&compared.path));
+            place.map_or(0, |place| entries[place].content.size)
         };
         let mut not_proven: Vec<String> = other.iter().map(|compared| here(&compared.path)).collect();
         not_proven.extend(found.added.iter().map(&here));
@@ -275,7 +275,7 @@ fn next_step(archive: &Archive, report: &Report, arguments: &CompareArguments) -
         .collect();
     let changes_alone = archive.format.can(Ability::Changes);
     let mut lines = vec![String::new()];
-    if archive.base().is_none() {
+    if archive.base_name().is_none() {
         lines.extend(["Next: bring the archive up to date with".to_owned(), suggestion::command(&refresh)]);
         if changes_alone {
             lines.extend([

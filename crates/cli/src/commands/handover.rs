@@ -56,7 +56,7 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
             let wanted = if is_given { Wanted::Content } else { Wanted::Outside };
             let archive = file.load(&arguments.unlock, wanted, &arguments.work)?;
             let stem = name_of(&archive.name());
-            looked.note(&archive);
+            looked.note(&archive)?;
             (Package::Archive(archive), stem)
         }
     };
@@ -132,20 +132,21 @@ impl Looked {
             let progress = ProgressLine::for_reading(None, &arguments.work);
             let archive = Archive::from(SealedReader::of(unlocked)?);
             drop(progress);
-            self.note(&archive);
+            self.note(&archive)?;
         }
         Ok((judged, secret))
     }
 
-    fn note(&mut self, archive: &Archive) {
+    fn note(&mut self, archive: &Archive) -> Result<(), Failure> {
         // Of what is hidden the list of entries is not known.
         self.inside |= !archive.facts().is_covered;
         let link = |listed: &ListedEntry| text::shown(listed.entry.path.as_bytes());
-        self.links_leading_outside.extend(outward_links(archive.entries()).map(link));
+        self.links_leading_outside.extend(outward_links(archive.entries()?).map(link));
         self.not_extracted.extend(not_extracted(archive));
-        if let Some(base) = archive.base() {
+        if let Some(base) = archive.base_name() {
             self.builds_upon = Some(base.into());
         }
+        Ok(())
     }
 }
 

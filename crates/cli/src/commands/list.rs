@@ -1,25 +1,30 @@
 //! `list`: what is in an archive.
 
-use super::show;
 use super::since::BuildsUpon;
+use super::{Printing, print_each, print_json};
 use crate::archives::{NotExtracted, load_all, not_extracted, not_extracted_lines};
 use crate::args::{ListArguments, OutputArguments, SortName};
 use crate::credentials::Wanted;
 use crate::failure::{BadValue, DONE, Failure, LOOK};
 use crate::places::{searched, tell_apart};
+use crate::system::terminal::is_reader_gone;
 use crate::system::unless_reader_gone;
 use crate::ui::paint::{Tone, paint};
-use crate::ui::table::{self, Column};
+use crate::ui::table::{Column, Widest};
 use crate::ui::text::{self, contents, hexadecimal, shown, size};
 use crate::words::{as_name, notes};
-use serde::Serialize;
+use serde::ser::{Error as _, SerializeSeq as _};
+use serde::{Serialize, Serializer};
+use std::cell::RefCell;
 use std::collections::{HashMap, HashSet};
-use std::io::{self, IsTerminal as _, Write as _};
+use std::io::{self, BufWriter, IsTerminal as _, Write as _};
+use std::rc::Rc;
 use under_seal_core::formats::archive::Archive;
+use under_seal_core::formats::listing::{Listing, Placed};
 use under_seal_core::formats::registry::Format;
 use under_seal_core::ground::entry::{EntryKind, EntryPath, ListedEntry, Totals};
 use under_seal_core::source::Patterns;
-use under_seal_core::tasks::list::{self, SortBy};
+use under_seal_core::tasks::list::{self, Chosen, SortBy};
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
@@ -27,71 +32,48 @@ pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
     let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
     let archive =
         load_all(&searched(&typed.places, arguments.search), &arguments.unlock, Wanted::List, &arguments.work)?;
-    let entries = archive.entries();
-    let kept = archive.kept_shares();
-    let (mut places, unmatched) = list::matching(entries, &patterns);
+    let listing = archive.listing();
+    let (mut chosen, unmatched) = list::matching(listing, &patterns)?;
     if let Some(fragment) = &arguments.find {
-        let found = list::holding(entries, fragment);
+        let found = list::holding(listing, fragment)?;
         if found.is_empty() {
-            return Err(nothing(entries, fragment));
+            return Err(nothing(listing, fragment));
         }
-        places.retain(|place| found.binary_search(place).is_ok());
+        chosen.keep(&found);
     }
     if let Some(folder) = &arguments.here {
-        let inside = level(entries, folder)?;
-        places.retain(|place| inside.binary_search(place).is_ok());
+        chosen.keep(&level(listing, folder)?);
     }
-    if let (Some(pattern), []) = (unmatched.first(), places.as_slice()) {
-        return Err(nothing(entries, pattern));
-    }
-    list::sort(&mut places, entries, &kept, sort_by(arguments.sort));
-    let mut report = Report::new(&archive, &places, &kept, &unmatched);
-    if arguments.sort == Some(SortName::Ratio) && kept.iter().all(Option::is_none) {
-        report.notes.push(NO_RATIOS);
+    if let (Some(pattern), true) = (unmatched.first(), chosen.is_empty()) {
+        return Err(nothing(listing, pattern));
     }
     let output = &arguments.work.output;
+    let entries = Entries::of(&archive, &chosen, sort_by(arguments.sort))?;
+    let mut report = Report::new(&archive, entries, &unmatched);
+    if arguments.sort == Some(SortName::Ratio) && !report.entries.knows_shares {
+        report.notes.push(NO_RATIOS);
+    }
     if arguments.null || output.quiet && !output.json {
-        print_paths(entries, &places, if arguments.null { 0 } else { b'\n' })?;
+        report.entries.print_paths(if arguments.null { 0 } else { b'\n' })?;
         return Ok(report.exit_code);
     }
-    let body = || match arguments.tree {
-        true => {
-            let places = list::with_folders_above(entries, &places);
-            let drawn: Vec<Line> =
-                places.iter().map(|place| Line::new(&entries[*place], kept[*place], false, &HashMap::new())).collect();
-            lines(tree(&drawn), &report)
+    match Printing::from(&arguments.work) {
+        Printing::Lines if arguments.tree => {
+            let all = list::with_folders_above(listing, &chosen)?;
+            print_each(tree(&report.entries.among(&all))?.chain(report.end().into_iter().map(Ok)))?;
         }
-        false => lines(table(&report, arguments.long), &report),
-    };
-    show(&report, &arguments.work, body)?;
+        _ => report.show(&arguments.work, arguments.long)?,
+    }
     Ok(report.exit_code)
 }
 
 /// What is directly in a folder, for a command that was given the folder's path; the exit code.
 pub(super) fn show_folder(archive: &Archive, folder: &str, output: &OutputArguments) -> Result<u8, Failure> {
-    let places = level(archive.entries(), folder)?;
-    let report = Report { command: "peek", ..Report::new(archive, &places, &archive.kept_shares(), &[]) };
-    show(&report, output, || lines(table(&report, false), &report))?;
+    let chosen = level(archive.listing(), folder)?;
+    let entries = Entries::of(archive, &chosen, SortBy::Name)?;
+    let report = Report { command: "peek", ..Report::new(archive, entries, &[]) };
+    report.show(output, false)?;
     Ok(report.exit_code)
-}
-
-/// Paths alone, as they are in the archive, each with this byte behind it.
-fn print_paths(entries: &[ListedEntry], places: &[usize], end: u8) -> Result<(), Failure> {
-    let mut output = io::stdout().lock();
-    // A terminal is spared what could write anything else on it.
-    let escapes = output.is_terminal();
-    let mut print = || {
-        for place in places {
-            let path = entries[*place].entry.path.as_bytes();
-            match escapes {
-                true => output.write_all(shown(path).as_bytes())?,
-                false => output.write_all(path)?,
-            }
-            output.write_all(&[end])?;
-        }
-        output.flush()
-    };
-    unless_reader_gone(print()).map_err(Failure::Output)
 }
 
 fn sort_by(name: Option<SortName>) -> SortBy {
@@ -104,31 +86,33 @@ fn sort_by(name: Option<SortName>) -> SortBy {
 }
 
 /// What is said where nothing is found: names that look like what was sought.
-pub(super) fn nothing(entries: &[ListedEntry], sought: &str) -> Failure {
-    let alike = list::alike(entries, sought).iter().map(|path| shown(path.as_bytes())).collect();
-    Failure::NothingInside { sought: shown(sought.as_bytes()), alike }
+pub(super) fn nothing(listing: Listing<'_>, sought: &str) -> Failure {
+    match list::alike(listing, sought) {
+        Ok(alike) => {
+            let alike = alike.iter().map(|path| shown(path.as_bytes())).collect();
+            Failure::NothingInside { sought: shown(sought.as_bytes()), alike }
+        }
+        Err(error) => error.into(),
+    }
 }
 
-/// The places of what lies directly in a folder that was typed, by its path or the end of it.
-fn level(entries: &[ListedEntry], folder: &str) -> Result<Vec<usize>, Failure> {
-    if folder.trim_matches('/').is_empty() {
-        return Ok(list::directly_in(entries, None).unwrap_or_default());
-    }
-    let found = list::folders_called(entries, folder);
-    let path = match found.as_slice() {
-        [only] => (*only).clone(),
-        [] => EntryPath::new(folder.trim_matches('/')).map_err(|_| nothing(entries, folder))?,
+/// What lies directly in a folder that was typed, by its path or the end of it.
+fn level(listing: Listing<'_>, folder: &str) -> Result<Chosen, Failure> {
+    let path = match list::folders_called(listing, folder)?.as_slice() {
+        _ if folder.trim_matches('/').is_empty() => None,
+        [only] => Some(only.clone()),
+        [] => Some(EntryPath::new(folder.trim_matches('/')).map_err(|_| nothing(listing, folder))?),
         several => {
             let found = several.iter().map(|path| shown(path.as_bytes())).collect();
             return Err(Failure::SeveralInside { sought: shown(folder.as_bytes()), found });
         }
     };
-    list::directly_in(entries, Some(&path)).ok_or_else(|| nothing(entries, folder))
+    list::directly_in(listing, path.as_ref())?.ok_or_else(|| nothing(listing, folder))
 }
 
 /// The JSON object (docs/json.md).
 #[derive(Serialize)]
-struct Report {
+struct Report<'a> {
     command: &'static str,
     exit_code: u8,
     archive: String,
@@ -139,7 +123,7 @@ struct Report {
     folders: u64,
     links: u64,
     bytes: u64,
-    entries: Vec<Line>,
+    entries: Entries<'a>,
     unmatched_patterns: Vec<String>,
     not_extracted: Vec<NotExtracted>,
     notes: Vec<&'static str>,
@@ -162,61 +146,170 @@ struct Line {
     changed_while_read: bool,
 }
 
-impl Report {
-    fn new(archive: &Archive, places: &[usize], kept: &[Option<f64>], unmatched: &[String]) -> Self {
-        let entries = archive.entries();
-        let owners = owners(entries);
-        let has_digests = archive.format.abilities.digests;
-        let mut totals = Totals::default();
-        places.iter().for_each(|place| totals.add(entries[*place].entry.kind, entries[*place].content.own_bytes()));
+impl<'a> Report<'a> {
+    fn new(archive: &Archive, entries: Entries<'a>, unmatched: &[String]) -> Self {
+        let Totals { files, folders, links, content_bytes } = entries.totals;
         Self {
             command: "list",
             exit_code: if unmatched.is_empty() && archive.refused().is_empty() { DONE } else { LOOK },
             archive: shown(&archive.name()),
             format: archive.format,
             secret: archive.is_secret(),
-            files: totals.files,
-            folders: totals.folders,
-            links: totals.links,
-            bytes: totals.content_bytes,
-            entries: places
-                .iter()
-                .map(|place| Line::new(&entries[*place], kept[*place], has_digests, &owners))
-                .collect(),
+            files,
+            folders,
+            links,
+            bytes: content_bytes,
+            entries,
             not_extracted: not_extracted(archive),
             notes: notes(archive, &archive.facts()),
-            builds_upon: archive.base().map(BuildsUpon::from),
+            builds_upon: archive.base_name().map(BuildsUpon::from),
             unmatched_patterns: unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect(),
         }
     }
-}
 
-/// Where files are that share their content with further names, by their ids.
-fn owners(entries: &[ListedEntry]) -> HashMap<u64, &EntryPath> {
-    let shared: HashSet<u64> = entries.iter().filter_map(|listed| listed.content.shared_with).collect();
-    let owners = entries.iter().filter(|listed| shared.contains(&listed.entry.id));
-    owners.map(|listed| (listed.entry.id, &listed.entry.path)).collect()
-}
-
-impl Line {
-    fn new(listed: &ListedEntry, kept: Option<f64>, has_digest: bool, owners: &HashMap<u64, &EntryPath>) -> Self {
-        let ListedEntry { entry, content } = listed;
-        let is_file = entry.kind == EntryKind::File;
-        Self {
-            path: shown(entry.path.as_bytes()),
-            kind: text::kind(entry.kind),
-            bytes: content.size,
-            kept: kept.filter(|_| is_file && content.size > 0),
-            modified: text::time(entry.modified),
-            mode: format!("{:04o}", entry.mode),
-            blake3: (is_file && has_digest && !content.in_units).then(|| hexadecimal(&content.digest)),
-            target: (entry.kind == EntryKind::Link).then(|| shown(&entry.link_target)),
-            shares_with: content.shared_with.and_then(|owner| owners.get(&owner).map(|path| shown(path.as_bytes()))),
-            in_holes: content.holes,
-            changed_while_read: content.changed_while_read,
+    fn show(&self, printing: impl Into<Printing>, long: bool) -> Result<(), Failure> {
+        match printing.into() {
+            Printing::Lines => print_each(table(&self.entries, long)?.chain(self.end().into_iter().map(Ok))),
+            Printing::Json => self.entries.unless_failed(print_json(self)),
+            Printing::Nothing => Ok(()),
         }
     }
 
+    /// The lines below the entries.
+    fn end(&self) -> Vec<String> {
+        let what = contents(self.files, self.folders, self.links);
+        let mut lines = vec![String::new(), format!("{what}, {}", size(self.bytes))];
+        if !self.unmatched_patterns.is_empty() {
+            let patterns = self.unmatched_patterns.join(", ");
+            lines.push(paint(Tone::Look, format!("These patterns matched nothing: {patterns}")));
+        }
+        lines.extend(not_extracted_lines(&self.not_extracted));
+        lines.extend(self.notes.iter().map(|note| paint(Tone::Look, note)));
+        lines.extend(self.builds_upon.iter().map(|upon| paint(Tone::Look, upon.sentence())));
+        lines
+    }
+}
+
+/// The entries that are shown, each read when its turn comes: all of them may be more than there is memory for.
+struct Entries<'a> {
+    archive: &'a Archive,
+    chosen: &'a Chosen,
+    by: SortBy,
+    totals: Totals,
+    /// Whether the format tells of any of them which share squeezing left.
+    knows_shares: bool,
+    /// The same of any with content.
+    has_shares: bool,
+    /// The places of files that share their content with further names, by their ids.
+    owners: Rc<HashMap<u64, usize>>,
+    /// Why they cannot be read on, where that was found while they were written as JSON.
+    failed: RefCell<Option<Failure>>,
+}
+
+impl<'a> Entries<'a> {
+    fn of(archive: &'a Archive, chosen: &'a Chosen, by: SortBy) -> Result<Self, Failure> {
+        let listing = archive.listing();
+        let (mut totals, mut shared) = (Totals::default(), HashSet::new());
+        let (mut knows_shares, mut has_shares) = (false, false);
+        for place in chosen.places() {
+            let ListedEntry { entry, content } = &*listing.at(place)?;
+            totals.add(entry.kind, content.own_bytes());
+            let knows = archive.kept_share(place)?.is_some();
+            knows_shares |= knows;
+            has_shares |= knows && content.size > 0;
+            shared.extend(content.shared_with);
+        }
+        let mut owners = HashMap::with_capacity(shared.len());
+        for (place, listed) in listing.iter().enumerate().take_while(|_| !shared.is_empty()) {
+            let id = listed?.entry.id;
+            if shared.contains(&id) {
+                owners.insert(id, place);
+            }
+        }
+        let failed = RefCell::default();
+        Ok(Self { archive, chosen, by, totals, knows_shares, has_shares, owners: Rc::new(owners), failed })
+    }
+
+    /// Others of the same archive, as they stand in it.
+    fn among<'b>(&'b self, chosen: &'b Chosen) -> Entries<'b> {
+        let (owners, failed) = (Rc::clone(&self.owners), RefCell::default());
+        Entries { chosen, by: SortBy::Name, owners, failed, ..*self }
+    }
+
+    fn in_order(&self) -> impl Iterator<Item = Placed<'_>> {
+        let kept = |place| self.archive.kept_share(place);
+        list::in_order(self.archive.listing(), self.chosen, kept, self.by)
+    }
+
+    fn lines(&self) -> impl Iterator<Item = Result<Line, Failure>> {
+        self.in_order().map(|item| {
+            let (place, listed) = item?;
+            self.line(place, &listed)
+        })
+    }
+
+    fn line(&self, place: usize, ListedEntry { entry, content }: &ListedEntry) -> Result<Line, Failure> {
+        let is_file = entry.kind == EntryKind::File;
+        let has_digest = is_file && self.archive.format.abilities.digests && !content.in_units;
+        let owner = content.shared_with.and_then(|owner| self.owners.get(&owner));
+        let owner = owner.map(|place| self.archive.listing().at(*place)).transpose()?;
+        Ok(Line {
+            path: shown(entry.path.as_bytes()),
+            kind: text::kind(entry.kind),
+            bytes: content.size,
+            kept: self.archive.kept_share(place)?.filter(|_| is_file && content.size > 0),
+            modified: text::time(entry.modified),
+            mode: format!("{:04o}", entry.mode),
+            blake3: has_digest.then(|| hexadecimal(&content.digest)),
+            target: (entry.kind == EntryKind::Link).then(|| shown(&entry.link_target)),
+            shares_with: owner.map(|owner| shown(owner.entry.path.as_bytes())),
+            in_holes: content.holes,
+            changed_while_read: content.changed_while_read,
+        })
+    }
+
+    /// What was found while they were written, or else how that ended.
+    fn unless_failed(&self, printed: Result<(), Failure>) -> Result<(), Failure> {
+        self.failed.take().map_or(printed, Err)
+    }
+
+    /// Paths alone, as they are in the archive, each with this byte behind it.
+    fn print_paths(&self, end: u8) -> Result<(), Failure> {
+        let mut output = BufWriter::new(io::stdout().lock());
+        // A terminal is spared what could write anything else on it.
+        let escapes = io::stdout().is_terminal();
+        let mut print = |path: &[u8]| {
+            match escapes {
+                true => output.write_all(shown(path).as_bytes())?,
+                false => output.write_all(path)?,
+            }
+            output.write_all(&[end])
+        };
+        for item in self.in_order() {
+            match print(item?.1.entry.path.as_bytes()) {
+                Err(error) if is_reader_gone(&error) => return Ok(()),
+                printed => printed.map_err(Failure::Output)?,
+            }
+        }
+        unless_reader_gone(output.flush()).map_err(Failure::Output)
+    }
+}
+
+impl Serialize for Entries<'_> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        let mut sequence = serializer.serialize_seq(None)?;
+        for line in self.lines() {
+            let line = line.map_err(|failure| {
+                self.failed.replace(Some(failure));
+                S::Error::custom("an entry cannot be read again")
+            })?;
+            sequence.serialize_element(&line)?;
+        }
+        sequence.end()
+    }
+}
+
+impl Line {
     fn shown_path(&self) -> String {
         let slash = if self.kind == "folder" { "/" } else { "" };
         let target = self.target.as_ref().map(|target| format!(" -> {target}")).unwrap_or_default();
@@ -231,12 +324,14 @@ impl Line {
     }
 }
 
-fn table(report: &Report, long: bool) -> Vec<String> {
-    let with_kept = report.entries.iter().any(|line| line.kept.is_some());
-    let row = |line: &Line| {
+fn table<'a>(
+    entries: &'a Entries<'a>,
+    long: bool,
+) -> Result<impl Iterator<Item = Result<String, Failure>> + 'a, Failure> {
+    let row = move |line: &Line| {
         let tone = if line.kind == "folder" { Tone::Faint } else { Tone::Plain };
         let mut cells = vec![line.shown_path()];
-        cells.extend(line.cells(with_kept));
+        cells.extend(line.cells(entries.has_shares));
         if long {
             let digest = line.blake3.as_ref().and_then(|digest| digest.get(..16)).unwrap_or("-");
             cells.extend([line.mode.clone(), digest.to_owned()]);
@@ -244,54 +339,53 @@ fn table(report: &Report, long: bool) -> Vec<String> {
         (tone, cells)
     };
     let mut columns = vec![Column::Path("path"), Column::Number("size")];
-    columns.extend(with_kept.then_some(Column::AsideNumber("kept")));
+    columns.extend(entries.has_shares.then_some(Column::AsideNumber("kept")));
     columns.push(Column::Aside("modified"));
     if long {
         columns.extend([Column::Aside("mode"), Column::Aside("blake3 begins")]);
     }
-    table::lines(&columns, &report.entries.iter().map(row).collect::<Vec<_>>())
+    let mut widest = Widest::new(&columns);
+    for line in entries.lines() {
+        widest.see(&row(&line?));
+    }
+    let fitted = widest.fit();
+    let heading = fitted.heading().into_iter().map(Ok);
+    let rows = entries.lines().map(move |line| Ok(fitted.row(&row(&line?)).join("\n")));
+    Ok(heading.chain(rows))
 }
 
 /// Folders as a tree: what stands at the end of its folder closes the line down from there.
-fn tree(entries: &[Line]) -> Vec<String> {
-    let depth = |line: &Line| line.path.matches('/').count();
-    let mut lines = Vec::new();
+fn tree<'a>(entries: &'a Entries<'a>) -> Result<impl Iterator<Item = Result<String, Failure>> + 'a, Failure> {
+    let depth = |path: &[u8]| path.iter().filter(|byte| **byte == b'/').count();
+    let listing = entries.archive.listing();
     // From the end: whether something more comes at each depth, before the tree goes above it.
-    let mut more: Vec<bool> = Vec::new();
-    for line in entries.iter().rev() {
-        let own = depth(line);
+    let (mut more, mut goes_on) = (Vec::new(), vec![false; listing.len()]);
+    for place in entries.chosen.places().rev() {
+        let own = depth(listing.at(place)?.entry.path.as_bytes());
         more.resize(more.len().max(own + 1), false);
-        let goes_on = |at: usize| more[at];
-        let mut drawn: String = (1..own).map(|at| if goes_on(at) { "│  " } else { "   " }).collect();
+        goes_on[place] = more[own];
+        more.truncate(own);
+        more.push(true);
+    }
+    // Of the folders that a line is in, whether something more comes behind each.
+    let mut above: Vec<bool> = Vec::new();
+    Ok(entries.in_order().map(move |item| {
+        let (place, listed) = item?;
+        let (line, own) = (entries.line(place, &listed)?, depth(listed.entry.path.as_bytes()));
+        above.resize(own, false);
+        let mut drawn: String = above.iter().skip(1).map(|more| if *more { "│  " } else { "   " }).collect();
         if own > 0 {
-            drawn.push_str(if goes_on(own) { "├─ " } else { "└─ " });
+            drawn.push_str(if goes_on[place] { "├─ " } else { "└─ " });
         }
+        above.push(goes_on[place]);
         let name = line.path.rsplit('/').next().unwrap_or(&line.path);
         let rest = match (&line.target, line.kind) {
             (Some(target), _) => format!(" -> {target}"),
             (None, "folder") => "/".to_owned(),
             _ => format!("  {}", paint(Tone::Faint, size(line.bytes))),
         };
-        lines.push(format!("  {}{name}{rest}", paint(Tone::Faint, drawn)));
-        more.truncate(own);
-        more.push(true);
-    }
-    lines.reverse();
-    lines
-}
-
-fn lines(body: Vec<String>, report: &Report) -> Vec<String> {
-    let mut lines = body;
-    let what = contents(report.files, report.folders, report.links);
-    lines.extend([String::new(), format!("{what}, {}", size(report.bytes))]);
-    if !report.unmatched_patterns.is_empty() {
-        let patterns = report.unmatched_patterns.join(", ");
-        lines.push(paint(Tone::Look, format!("These patterns matched nothing: {patterns}")));
-    }
-    lines.extend(not_extracted_lines(&report.not_extracted));
-    lines.extend(report.notes.iter().map(|note| paint(Tone::Look, note)));
-    lines.extend(report.builds_upon.iter().map(|upon| paint(Tone::Look, upon.sentence())));
-    lines
+        Ok(format!("  {}{name}{rest}", paint(Tone::Faint, drawn)))
+    }))
 }
 
 /// What is said where entries cannot be sorted by what compressing left of each.

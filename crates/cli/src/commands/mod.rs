@@ -34,10 +34,11 @@ mod standing;
 
 use crate::args::{Command, OutputArguments, WorkArguments};
 use crate::failure::{DONE, Failure};
+use crate::system::terminal::is_reader_gone;
 use crate::system::unless_reader_gone;
 use crate::ui::text;
 use serde::Serialize;
-use std::io::Write;
+use std::io::{self, BufWriter, Write};
 
 /// Does what was typed; the exit code.
 pub fn run(command: &Command) -> Result<u8, Failure> {
@@ -77,13 +78,28 @@ fn print_lines(lines: &[String]) -> Result<(), Failure> {
     print_lines_to(anstream::stdout().lock(), lines)
 }
 
-fn print_lines_to(mut output: impl Write, lines: &[String]) -> Result<(), Failure> {
-    let mut print = || {
-        let mut all = lines.iter().flat_map(|line| line.split('\n'));
-        all.try_for_each(|line| writeln!(output, "{}", text::within_terminal(line)))?;
-        output.flush()
-    };
-    unless_reader_gone(print()).map_err(Failure::Output)
+fn print_lines_to(output: impl Write, lines: &[String]) -> Result<(), Failure> {
+    print_each_to(output, lines.iter().map(|line| Ok(line.as_str())))
+}
+
+/// Prints lines as they come, of which all together may be more than there is memory for.
+fn print_each(lines: impl Iterator<Item = Result<String, Failure>>) -> Result<(), Failure> {
+    print_each_to(BufWriter::new(anstream::stdout().lock()), lines)
+}
+
+fn print_each_to<T: AsRef<str>>(
+    mut output: impl Write,
+    lines: impl Iterator<Item = Result<T, Failure>>,
+) -> Result<(), Failure> {
+    let mut print =
+        |lines: &str| lines.split('\n').try_for_each(|line| writeln!(output, "{}", text::within_terminal(line)));
+    for line in lines {
+        match print(line?.as_ref()) {
+            Err(error) if is_reader_gone(&error) => return Ok(()),
+            printed => printed.map_err(Failure::Output)?,
+        }
+    }
+    unless_reader_gone(output.flush()).map_err(Failure::Output)
 }
 
 /// Prints a text that was asked for, such as help.
@@ -124,7 +140,11 @@ fn show(
     printing: impl Into<Printing>,
     lines: impl FnOnce() -> Vec<String>,
 ) -> Result<(), Failure> {
-    print_lines(&drawn(report, printing.into(), lines)?)
+    match printing.into() {
+        Printing::Lines => print_lines(&lines()),
+        Printing::Json => print_json(report),
+        Printing::Nothing => Ok(()),
+    }
 }
 
 /// Prints a result to standard error, where standard output has something else.
@@ -133,28 +153,24 @@ fn show_aside(
     printing: impl Into<Printing>,
     lines: impl FnOnce() -> Vec<String>,
 ) -> Result<(), Failure> {
-    print_lines_to(anstream::stderr().lock(), &drawn(report, printing.into(), lines)?)
-}
-
-fn drawn(
-    report: &impl Serialize,
-    printing: Printing,
-    lines: impl FnOnce() -> Vec<String>,
-) -> Result<Vec<String>, Failure> {
-    match printing {
-        Printing::Lines => Ok(lines()),
-        Printing::Json => Ok(vec![json(report)?]),
-        Printing::Nothing => Ok(Vec::new()),
+    match printing.into() {
+        Printing::Lines => print_lines_to(anstream::stderr().lock(), &lines()),
+        Printing::Json => print_json_to(io::stderr().lock(), report),
+        Printing::Nothing => Ok(()),
     }
 }
 
 /// Prints one JSON object to standard output.
 fn print_json(value: &impl Serialize) -> Result<(), Failure> {
-    print_lines(&[json(value)?])
+    print_json_to(io::stdout().lock(), value)
 }
 
-fn json(value: &impl Serialize) -> Result<String, Failure> {
-    serde_json::to_string_pretty(value).map_err(|error| Failure::Output(error.into()))
+/// As it comes: all of it may be more than there is memory for.
+fn print_json_to(output: impl Write, value: &impl Serialize) -> Result<(), Failure> {
+    let mut output = BufWriter::new(output);
+    let printed = serde_json::to_writer_pretty(&mut output, value).map_err(io::Error::from);
+    let printed = printed.and_then(|()| writeln!(output)).and_then(|()| output.flush());
+    unless_reader_gone(printed).map_err(Failure::Output)
 }
 
 /// A failed command as a JSON object (docs/json.md).

@@ -18,6 +18,7 @@ use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::formats::registry::SEALED;
 use under_seal_core::formats::sealed::SealedReader;
 use under_seal_core::formats::sealed::volume::VolumeSet;
+use under_seal_core::ground::entry::ListedEntry;
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::ground::passwords::{Guessing, guessable_words};
 use under_seal_core::tasks::in_place::{placed, placed_spares};
@@ -41,7 +42,8 @@ pub fn run(arguments: &RelockArguments) -> Result<u8, Failure> {
     let mut old = SealedReader::of(unlocked)?;
     let progress = ProgressLine::for_writing(Fit::OneVolume, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let guessable = || guessable_in(&old, &target);
+    let entries = old.entries()?;
+    let guessable = || guessable_in(entries, &target);
     let Sealing { credentials, cost, secret, mut passphrase_file } =
         credentials::to_relock(&arguments.new, Guessing::Sealed, guessable, &context)?;
     // What a cut-off run leaves may be completed by the next one, and needs it.
@@ -60,8 +62,8 @@ pub fn run(arguments: &RelockArguments) -> Result<u8, Failure> {
 }
 
 /// Words in a password that are no secret, since the archive has them.
-fn guessable_in(archive: &SealedReader, target: &Target) -> Vec<String> {
-    let mut words = guessable_words(archive.entries().iter().map(|listed| &listed.entry.path));
+fn guessable_in(entries: &[ListedEntry], target: &Target) -> Vec<String> {
+    let mut words = guessable_words(entries.iter().map(|listed| &listed.entry.path));
     words.push(target.stem.to_string_lossy().to_lowercase());
     words
 }

@@ -44,7 +44,7 @@ impl Since {
         };
         let unlocked = credentials::to_unlock(&set, &unlock)?;
         let reader = SealedReader::of(unlocked)?;
-        Ok(Some(Self { state: State::of(&reader), files: set.paths(), set }))
+        Ok(Some(Self { state: State::of(&reader)?, files: set.paths(), set }))
     }
 
     /// Whether an archive with this target would have the base's own place and name.

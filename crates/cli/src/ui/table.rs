@@ -4,7 +4,6 @@
 
 use super::paint::{Tone, paint};
 use super::text::{self, columns as columns_of, wrapped_behind};
-use comfy_table::{CellAlignment, ContentArrangement, Table};
 
 /// A terminal of fewer columns than this gets lists.
 const NARROWEST_TABLE: usize = 60;
@@ -47,7 +46,8 @@ impl Column {
     }
 }
 
-type Row = (Tone, Vec<String>);
+/// A row's tone, and what is in its cells.
+pub type Row = (Tone, Vec<String>);
 
 /// The lines of a table, indented, headings first.
 pub fn lines(columns: &[Column], rows: &[Row]) -> Vec<String> {
@@ -55,97 +55,135 @@ pub fn lines(columns: &[Column], rows: &[Row]) -> Vec<String> {
 }
 
 fn lines_within(columns: &[Column], rows: &[Row], width: Option<usize>) -> Vec<String> {
-    let Some(width) = width else { return drawn(columns, rows) };
-    if width < NARROWEST_TABLE {
-        return as_list(columns, rows);
+    let mut widest = Widest::new(columns);
+    rows.iter().for_each(|row| widest.see(row));
+    let fitted = widest.fit_within(width);
+    std::iter::once(fitted.heading()).flatten().chain(rows.iter().flat_map(|row| fitted.row(row))).collect()
+}
+
+/// How wide the columns of a table have to be for the rows that were seen.
+pub struct Widest {
+    columns: Vec<Column>,
+    widths: Vec<usize>,
+}
+
+impl Widest {
+    /// As wide as the headings.
+    pub fn new(columns: &[Column]) -> Self {
+        Self { columns: columns.to_vec(), widths: columns.iter().map(|column| columns_of(column.heading())).collect() }
     }
-    let (mut columns, mut rows) = (columns.to_vec(), rows.to_vec());
-    while table_width(&columns, &rows) > width {
-        let bar = columns.iter().position(|column| *column == Column::Bar);
-        let aside = || columns.iter().rposition(|column| matches!(column, Column::Aside(_) | Column::AsideNumber(_)));
-        let Some(place) = bar.or_else(aside) else { break };
-        columns.remove(place);
-        rows.iter_mut().filter(|(_, row)| place < row.len()).for_each(|(_, row)| drop(row.remove(place)));
+
+    /// Makes room for a row.
+    pub fn see(&mut self, (_, row): &Row) {
+        for (width, cell) in self.widths.iter_mut().zip(row) {
+            *width = cell.lines().map(columns_of).fold(*width, usize::max);
+        }
     }
-    while table_width(&columns, &rows) > width {
-        let over = table_width(&columns, &rows) - width;
-        let widths = widths(&columns, &rows);
+
+    /// The table as it fits the terminal.
+    pub fn fit(self) -> Fitted {
+        self.fit_within(text::terminal_width())
+    }
+
+    fn fit_within(self, width: Option<usize>) -> Fitted {
+        let Self { columns, widths } = self;
+        let mut fitted = Fitted { kept: (0..columns.len()).collect(), columns, widths, as_list: false };
+        let Some(width) = width else { return fitted };
+        fitted.as_list = width < NARROWEST_TABLE;
+        while !fitted.as_list && fitted.width() > width {
+            fitted.as_list = !(fitted.leave_out() || fitted.narrow(width));
+        }
+        fitted
+    }
+}
+
+/// A table whose rows are drawn one after another, since all of them together may be more than there is memory for.
+pub struct Fitted {
+    columns: Vec<Column>,
+    /// As wide as each of them is made.
+    widths: Vec<usize>,
+    /// Those that are not left out.
+    kept: Vec<usize>,
+    as_list: bool,
+}
+
+impl Fitted {
+    fn width(&self) -> usize {
+        self.kept.iter().map(|place| self.widths[*place] + GAP).sum()
+    }
+
+    /// Leaves out the column that says the least; whether there was one.
+    fn leave_out(&mut self) -> bool {
+        let is_bar = |place: &usize| self.columns[*place] == Column::Bar;
+        let is_aside = |place: &usize| matches!(self.columns[*place], Column::Aside(_) | Column::AsideNumber(_));
+        let least = self.kept.iter().position(is_bar).or_else(|| self.kept.iter().rposition(is_aside));
+        least.map(|least| self.kept.remove(least)).is_some()
+    }
+
+    /// Makes the widest column that may be made narrower as narrow as it has to be; whether that was any help.
+    fn narrow(&mut self, width: usize) -> bool {
         let can = |place: &usize| {
-            matches!(columns[*place], Column::Text(_) | Column::Path(_)) && widths[*place] > NARROWEST_CELL
+            let may = matches!(self.columns[*place], Column::Text(_) | Column::Path(_));
+            may && self.widths[*place] > NARROWEST_CELL.max(columns_of(self.columns[*place].heading()))
         };
-        let Some(widest) = (0..columns.len()).filter(can).max_by_key(|place| widths[*place]) else {
-            return as_list(&columns, &rows);
-        };
-        let narrower = widths[widest].saturating_sub(over).max(NARROWEST_CELL);
-        let narrowed = |cell: &str| match columns[widest] {
-            Column::Path(_) => text::middle_shortened(cell, narrower),
-            _ => text::filled(cell, narrower),
-        };
-        for (_, row) in &mut rows {
-            if let Some(cell) = row.get_mut(widest) {
-                *cell = narrowed(cell);
-            }
-        }
-        // A heading that is wider than all below it, or a cell that cannot be broken.
-        if self::widths(&columns, &rows)[widest] == widths[widest] {
-            return as_list(&columns, &rows);
-        }
+        let widest = self.kept.iter().copied().filter(can).max_by_key(|place| self.widths[*place]);
+        let Some(widest) = widest else { return false };
+        let least = NARROWEST_CELL.max(columns_of(self.columns[widest].heading()));
+        self.widths[widest] = self.widths[widest].saturating_sub(self.width() - width).max(least);
+        true
     }
-    drawn(&columns, &rows)
-}
 
-fn widths(columns: &[Column], rows: &[Row]) -> Vec<usize> {
-    let cell = |place: usize| {
-        let widest = |cell: &String| cell.lines().map(columns_of).max().unwrap_or(0);
-        rows.iter().filter_map(|(_, row)| row.get(place)).map(widest).max().unwrap_or(0)
-    };
-    (0..columns.len()).map(|place| cell(place).max(columns_of(columns[place].heading()))).collect()
-}
-
-fn table_width(columns: &[Column], rows: &[Row]) -> usize {
-    widths(columns, rows).iter().map(|width| width + GAP).sum()
-}
-
-fn drawn(columns: &[Column], rows: &[Row]) -> Vec<String> {
-    let mut table = Table::new();
-    table.load_style(comfy_table::presets::NOTHING).set_content_arrangement(ContentArrangement::Disabled);
-    table.set_header(columns.iter().map(|column| column.heading()));
-    for (_, row) in rows {
-        table.add_row(row);
+    /// The line of headings; none above a list.
+    pub fn heading(&self) -> Vec<String> {
+        let headings = self.columns.iter().map(|column| column.heading().to_owned()).collect();
+        if self.as_list { Vec::new() } else { self.drawn(&(Tone::Faint, headings)) }
     }
-    for (place, column) in columns.iter().enumerate() {
-        if let Some(set) = table.column_mut(place) {
-            set.set_padding((0, 2));
-            if column.is_right() {
-                set.set_cell_alignment(CellAlignment::Right);
-            }
+
+    /// The lines of a row.
+    pub fn row(&self, row: &Row) -> Vec<String> {
+        if self.as_list { self.listed(row) } else { self.drawn(row) }
+    }
+
+    /// One line, or several where words were wrapped.
+    fn drawn(&self, (tone, row): &Row) -> Vec<String> {
+        let cells = self.kept.iter().filter_map(|place| Some((*place, row.get(*place)?)));
+        let cells: Vec<(usize, String)> = cells.map(|(place, cell)| (place, self.narrowed(place, cell))).collect();
+        let height = cells.iter().map(|(_, cell)| cell.lines().count()).max().unwrap_or(1).max(1);
+        let line = |number: usize| {
+            let parts = cells.iter().map(|(place, cell)| {
+                let part = cell.lines().nth(number).unwrap_or_default();
+                let space = " ".repeat(self.widths[*place].saturating_sub(columns_of(part)));
+                if self.columns[*place].is_right() { space + part } else { part.to_owned() + &space }
+            });
+            let line = parts.collect::<Vec<_>>().join(&" ".repeat(GAP));
+            format!("  {}", paint(*tone, line.trim_end()))
+        };
+        (0..height).map(line).collect()
+    }
+
+    fn narrowed(&self, place: usize, cell: &str) -> String {
+        let width = self.widths[place];
+        match self.columns[place] {
+            _ if cell.lines().all(|line| columns_of(line) <= width) => cell.to_owned(),
+            Column::Path(_) => text::middle_shortened(cell, width),
+            _ => text::filled(cell, width),
         }
     }
-    // A cell that was wrapped makes a row of several lines.
-    let height = |row: &Vec<String>| row.iter().map(|cell| cell.lines().count()).max().unwrap_or(1).max(1);
-    let of_rows = rows.iter().flat_map(|(tone, row)| std::iter::repeat_n(*tone, height(row)));
-    let tones = std::iter::once(Tone::Faint).chain(of_rows);
-    let drawn: Vec<String> = table.lines().map(|line| line.trim_end().to_owned()).collect();
-    drawn.into_iter().zip(tones).map(|(line, tone)| format!("  {}", paint(tone, line))).collect()
-}
 
-/// Each row as its first words, and below them what else there is, each behind its heading. Whoever prints it breaks long lines.
-fn as_list(columns: &[Column], rows: &[Row]) -> Vec<String> {
-    let titles = |row: &Vec<String>| {
-        let named = columns.iter().position(|column| matches!(column, Column::Path(_) | Column::Text(_))).unwrap_or(0);
-        row.get(named).cloned().map(|title| (named, title))
-    };
-    let mut lines = Vec::new();
-    for (tone, row) in rows {
-        let Some((named, title)) = titles(row) else { continue };
-        lines.push(format!("  {}", paint(*tone, title)));
-        let rest = columns.iter().zip(row).enumerate();
-        let rest =
-            rest.filter(|(place, (column, cell))| *place != named && **column != Column::Bar && !cell.is_empty());
-        let rest: Vec<String> = rest.map(|(_, (column, cell))| format!("{} {cell}", column.heading())).collect();
-        lines.extend((!rest.is_empty()).then(|| format!("    {}", rest.join(", "))));
+    /// Its first words, and below them what else there is, each behind its heading. Whoever prints it breaks long lines.
+    fn listed(&self, (tone, row): &Row) -> Vec<String> {
+        let is_title = |place: &usize| matches!(self.columns[*place], Column::Path(_) | Column::Text(_));
+        let named = self.kept.iter().copied().find(is_title).unwrap_or(0);
+        let Some(title) = row.get(named) else { return Vec::new() };
+        let says = |place: &usize| *place != named && self.columns[*place] != Column::Bar;
+        let rest = self.kept.iter().filter(|place| says(place)).filter_map(|place| {
+            let cell = row.get(*place).filter(|cell| !cell.is_empty())?;
+            Some(format!("{} {cell}", self.columns[*place].heading()))
+        });
+        let rest: Vec<String> = rest.collect();
+        let below = (!rest.is_empty()).then(|| format!("    {}", rest.join(", ")));
+        [format!("  {}", paint(*tone, title))].into_iter().chain(below).collect()
     }
-    lines
 }
 
 /// Leaves so many rows, at least three: of more, those between the first ones and the last give way to one that tells how many they

@@ -259,6 +259,7 @@ fn landing(error: &LandingError) -> String {
 pub fn opening(error: &OpenError) -> String {
     match error {
         OpenError::Refused(error) => landing(error),
+        OpenError::Unreadable(error) => archive(error),
         OpenError::Stopped(stopped) => self::stopped(stopped),
     }
 }

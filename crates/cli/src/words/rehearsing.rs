@@ -1,5 +1,6 @@
 //! Why there was no rehearsal. What a rehearsal found wrong is its result, and told with it.
 
+use super::receiving::archive;
 use super::sending::source;
 use super::system::{interrupted, system};
 use under_seal_core::tasks::handover::DraftError;
@@ -21,6 +22,7 @@ pub(super) fn rehearsal(error: &RehearsalError) -> String {
             "The browser ended, or did nothing for two minutes. Name another with --browser PROGRAM.".to_owned()
         }
         RehearsalError::Source(error) => source(error),
+        RehearsalError::Archive(error) => archive(error),
         RehearsalError::InMessages => {
             "This archive is attached to messages. Only a sender rehearses, before sending: name the archive's own files, or copy \
              them out of the messages with handover first."

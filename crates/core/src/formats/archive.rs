@@ -145,10 +145,10 @@ impl Archive {
     /// Every entry with its content's digest. A format that keeps none is read to its end for that.
     pub fn entries_with_digests(&mut self, context: &Context<'_>) -> Result<Vec<ListedEntry>, ArchiveError> {
         if self.format.abilities.digests {
-            return Ok(self.entries().to_vec());
+            return Ok(self.entries()?.to_vec());
         }
         context.tell(Progress::Begin(Phase::Verifying, self.totals().content_bytes));
-        let mut digests = Vec::with_capacity(self.entries().len());
+        let mut digests = Vec::with_capacity(self.listing().len());
         let mut keep = OnlyEnds::telling(|entry: &Entry, content: &Content| {
             digests.push(ListedEntry { entry: entry.clone(), content: *content });
         });

@@ -21,9 +21,13 @@ pub fn holes_ahead(
     wanted: &[usize],
     context: &Context<'_>,
 ) -> Result<HolesAhead, ArchiveError> {
-    let entries = archive.entries();
-    let has_holes = |place: &usize| entries.get(*place).is_some_and(|listed| listed.content.holes > 0);
-    let with_holes: Vec<usize> = wanted.iter().copied().filter(has_holes).collect();
+    let entries = archive.listing();
+    let mut with_holes = Vec::new();
+    for place in wanted.iter().filter(|place| **place < entries.len()) {
+        if entries.at(*place)?.content.holes > 0 {
+            with_holes.push(*place);
+        }
+    }
     let mut noting = Noting::default();
     if !with_holes.is_empty() {
         archive.extract_some(&with_holes, &mut noting, &context.unwatched())?;

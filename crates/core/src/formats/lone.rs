@@ -5,9 +5,10 @@ use super::streamed::{StreamedError, WrappedFile};
 use crate::codecs::stream::Wrapping;
 use crate::disk::modified_of;
 use crate::formats::error::ArchiveError;
+use crate::formats::listing::Listing;
 use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, Facts, deliver_file};
 use crate::ground::context::Context;
-use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry};
+use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Totals};
 use crate::ground::sink::EntrySink;
 use std::path::Path;
 
@@ -54,8 +55,12 @@ fn name_inside(file: &WrappedFile) -> Vec<u8> {
 }
 
 impl ArchiveReader for LoneReader {
-    fn entries(&self) -> &[ListedEntry] {
-        &self.listed
+    fn listing(&self) -> Listing<'_> {
+        Listing::Whole(&self.listed)
+    }
+
+    fn totals(&self) -> Totals {
+        Totals::of(&self.listed)
     }
 
     fn spots(&self) -> Vec<Spot> {

@@ -1,7 +1,7 @@
 //! Formats: archives of every kind, known by their content and read in one way.
 //!
 //! [`registry`] has a row for each format: how it is known, opened and written, and its [`abilities`]. [`reader`] is what the reader of
-//! each offers, [`archive`] an open archive of any; [`finding`] looks for one in the places
+//! each offers, its entries by a [`listing`], [`archive`] an open archive of any; [`finding`] looks for one in the places
 //! that somebody names. [`messages`] finds what is attached to mail, and a [`spot`] is
 //! where anything lies that is read: in a file of its own, or attached to a message. [`members`] makes safe paths of what an open format names, and refuses by name
 //! what cannot be one. [`sealed`] is our own format, with its volumes; [`zip`], [`tar`], [`cpio`], [`iso`] and [`lone`] are open
@@ -17,6 +17,7 @@ pub mod error;
 pub mod finding;
 pub mod holes_ahead;
 pub mod iso;
+pub mod listing;
 pub mod lone;
 pub mod members;
 pub mod messages;

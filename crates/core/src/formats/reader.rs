@@ -2,9 +2,10 @@
 //! the whole. A format fills in what it has; the rest has defaults.
 
 use super::error::ArchiveError;
+use super::listing::Listing;
 use super::members::Refused;
 use super::sealed::volume::VolumeSet;
-use super::sealed::{About, Base};
+use super::sealed::{About, Base, BaseName};
 use super::spot::Spot;
 use crate::ground::attributes::Attribute;
 use crate::ground::context::{Cancelled, Context, Progress};
@@ -70,7 +71,18 @@ pub struct Facts {
 pub trait ArchiveReader: Any + Send {
     /// Every entry, sorted by path. Where the format keeps no BLAKE3, a content's digest is zero here; the sink is told the
     /// right one.
-    fn entries(&self) -> &[ListedEntry];
+    fn listing(&self) -> Listing<'_>;
+
+    /// All of them at once, in memory, where they stay.
+    ///
+    /// # Errors
+    /// [`ArchiveError`] where they cannot be read again.
+    fn entries(&self) -> Result<&[ListedEntry], ArchiveError> {
+        match self.listing() {
+            Listing::Whole(entries) => Ok(entries),
+            Listing::Paged(pages) => pages.whole(),
+        }
+    }
 
     /// Where it is read from, in order.
     fn spots(&self) -> Vec<Spot>;
@@ -93,7 +105,7 @@ pub trait ArchiveReader: Any + Send {
 
     /// Hands every entry to the sink.
     fn extract(&mut self, sink: &mut dyn EntrySink, context: &Context<'_>) -> Result<(), ArchiveError> {
-        let all: Vec<usize> = (0..self.entries().len()).collect();
+        let all: Vec<usize> = (0..self.listing().len()).collect();
         self.extract_some(&all, sink, context)
     }
 
@@ -128,9 +140,12 @@ pub trait ArchiveReader: Any + Send {
         Err(ArchiveError::OpenToAll)
     }
 
-    /// The share that compression left of each entry, where that is known.
-    fn kept_shares(&self) -> Vec<Option<f64>> {
-        vec![None; self.entries().len()]
+    /// The share that compression left of the entry at a place, where that is known.
+    ///
+    /// # Errors
+    /// [`ArchiveError`] where that cannot be read again.
+    fn kept_share(&self, _: usize) -> Result<Option<f64>, ArchiveError> {
+        Ok(None)
     }
 
     /// The volumes that it is read from, where it has any.
@@ -143,20 +158,24 @@ pub trait ArchiveReader: Any + Send {
         None
     }
 
-    /// What an archive of changes builds upon.
-    fn base(&self) -> Option<&Base> {
+    /// Which archive one of changes builds upon.
+    fn base_name(&self) -> Option<&BaseName> {
         None
+    }
+
+    /// What is in that, all of it in memory, where it stays.
+    ///
+    /// # Errors
+    /// [`ArchiveError`] where it cannot be read again.
+    fn base(&self) -> Result<Option<&Base>, ArchiveError> {
+        Ok(None)
     }
 
     /// From now on whatever protects the archive's own bytes, beside its contents, is compared too.
     fn compare_checks(&mut self) {}
 
     /// What it holds in all.
-    fn totals(&self) -> Totals {
-        let mut totals = Totals::default();
-        self.entries().iter().for_each(|listed| totals.add(listed.entry.kind, listed.content.own_bytes()));
-        totals
-    }
+    fn totals(&self) -> Totals;
 }
 
 /// Reads entries to their ends, so that everything that can be compared is, and keeps nothing.

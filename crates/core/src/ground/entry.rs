@@ -284,6 +284,13 @@ pub struct Totals {
 }
 
 impl Totals {
+    /// What these entries hold.
+    pub fn of(entries: &[ListedEntry]) -> Self {
+        let mut totals = Self::default();
+        entries.iter().for_each(|listed| totals.add(listed.entry.kind, listed.content.own_bytes()));
+        totals
+    }
+
     /// Counts what another archive holds.
     pub fn add_all(&mut self, other: &Self) {
         self.files += other.files;

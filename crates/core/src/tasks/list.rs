@@ -1,10 +1,12 @@
 //! Looking through an archive's entries: by pattern, by a fragment of a name, level by level, and in any order. Works on
-//! the list alone; whatever the format was.
+//! the list alone, whatever the format was, and takes an entry at a time of it.
+
+use crate::formats::error::ArchiveError;
+use crate::formats::listing::{Listing, Placed};
 
 use crate::ground::entry::{EntryKind, EntryPath, ListedEntry};
 use crate::source::Patterns;
 use std::cmp::Reverse;
-use std::collections::HashSet;
 use unicode_normalization::UnicodeNormalization as _;
 use unicode_normalization::char::is_combining_mark;
 
@@ -27,100 +29,159 @@ pub enum SortBy {
     Ratio,
 }
 
-/// The places of entries that match any of these patterns, or lie below one that does; of all, where there are none.
-/// Beside them, the patterns that matched nothing.
-pub fn matching(entries: &[ListedEntry], patterns: &Patterns) -> (Vec<usize>, Vec<String>) {
-    if patterns.is_empty() {
-        return ((0..entries.len()).collect(), Vec::new());
+/// Some entries of a list, by their places.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Chosen(Vec<bool>);
+
+impl Chosen {
+    /// Those of so many at whose places something is true.
+    fn where_true(listing: Listing<'_>, mut is: impl FnMut(&ListedEntry) -> bool) -> Result<Self, ArchiveError> {
+        Ok(Self(listing.iter().map(|listed| Ok(is(&*listed?))).collect::<Result<_, ArchiveError>>()?))
     }
-    let mut used = vec![false; patterns.len()];
-    let (mut found, mut above): (Vec<usize>, Option<&EntryPath>) = (Vec::new(), None);
-    for (place, ListedEntry { entry, .. }) in entries.iter().enumerate() {
-        let matched = patterns.matching(&entry.path, entry.kind == EntryKind::Folder);
-        matched.iter().for_each(|pattern| used[*pattern] = true);
-        let below = above.is_some_and(|folder| entry.path.is_below(folder));
-        if !below && !matched.is_empty() {
-            above = Some(&entry.path);
-        }
-        if below || !matched.is_empty() {
-            found.push(place);
-        }
+
+    /// Whether it is none.
+    pub fn is_empty(&self) -> bool {
+        !self.0.contains(&true)
     }
-    let unused = patterns.written().iter().zip(used).filter(|(_, used)| !used).map(|(text, _)| text.clone());
-    (found, unused.collect())
+
+    /// Their places, in the order of the list.
+    pub fn places(&self) -> impl DoubleEndedIterator<Item = usize> {
+        self.0.iter().enumerate().filter(|(_, is)| **is).map(|(place, _)| place)
+    }
+
+    /// Leaves those that are among others of the same list.
+    pub fn keep(&mut self, others: &Self) {
+        self.0.iter_mut().zip(&others.0).for_each(|(is, other)| *is &= other);
+    }
 }
 
-/// The places of entries whose names hold a fragment, whatever the case and the accents.
-pub fn holding(entries: &[ListedEntry], fragment: &str) -> Vec<usize> {
+/// The entries that match any of these patterns, or lie below one that does; all, where there are no patterns. Beside them, the patterns
+/// that matched nothing.
+///
+/// # Errors
+/// [`ArchiveError`] where the list cannot be read again.
+pub fn matching(listing: Listing<'_>, patterns: &Patterns) -> Result<(Chosen, Vec<String>), ArchiveError> {
+    if patterns.is_empty() {
+        return Ok((Chosen(vec![true; listing.len()]), Vec::new()));
+    }
+    let (mut used, mut above) = (vec![false; patterns.len()], None::<EntryPath>);
+    let found = Chosen::where_true(listing, |ListedEntry { entry, .. }| {
+        let matched = patterns.matching(&entry.path, entry.kind == EntryKind::Folder);
+        matched.iter().for_each(|pattern| used[*pattern] = true);
+        let below = above.as_ref().is_some_and(|folder| entry.path.is_below(folder));
+        if !below && !matched.is_empty() {
+            above = Some(entry.path.clone());
+        }
+        below || !matched.is_empty()
+    })?;
+    let unused = patterns.written().iter().zip(used).filter(|(_, used)| !used).map(|(text, _)| text.clone());
+    Ok((found, unused.collect()))
+}
+
+/// The entries whose names hold a fragment, whatever the case and the accents.
+///
+/// # Errors
+/// [`ArchiveError`] where the list cannot be read again.
+pub fn holding(listing: Listing<'_>, fragment: &str) -> Result<Chosen, ArchiveError> {
     let fragment = plain(fragment.as_bytes());
-    let holds = |place: &usize| plain(entries[*place].entry.path.parent_and_name().1).contains(&fragment);
-    (0..entries.len()).filter(holds).collect()
+    Chosen::where_true(listing, |listed| plain(listed.entry.path.parent_and_name().1).contains(&fragment))
 }
 
 /// Paths whose names look like what was sought, best first.
-pub fn alike(entries: &[ListedEntry], sought: &str) -> Vec<EntryPath> {
+///
+/// # Errors
+/// [`ArchiveError`] where the list cannot be read again.
+pub fn alike(listing: Listing<'_>, sought: &str) -> Result<Vec<EntryPath>, ArchiveError> {
     let sought = plain(sought.rsplit('/').next().unwrap_or(sought).as_bytes());
     let likeness = |entry: &ListedEntry| {
         let name = plain(entry.entry.path.parent_and_name().1);
         let stem = name.rsplit_once('.').map_or(name.as_str(), |(stem, _)| stem);
         strsim::jaro_winkler(&sought, &name).max(strsim::jaro_winkler(&sought, stem))
     };
-    let mut alike: Vec<(f64, &EntryPath)> =
-        entries.iter().map(|entry| (likeness(entry), &entry.entry.path)).filter(|(like, _)| *like > ALIKE).collect();
-    alike.sort_by(|one, other| other.0.total_cmp(&one.0));
-    alike.into_iter().take(OFFERED).map(|(_, path)| path.clone()).collect()
-}
-
-/// The places of what lies directly in a folder; at the top, where there is none. `None` where it is no folder here.
-pub fn directly_in(entries: &[ListedEntry], folder: Option<&EntryPath>) -> Option<Vec<usize>> {
-    let is_here = |folder: &EntryPath| {
-        entries.iter().any(|entry| {
-            entry.entry.path.is_below(folder) || entry.entry.path == *folder && entry.entry.kind == EntryKind::Folder
-        })
-    };
-    if folder.is_some_and(|folder| !is_here(folder)) {
-        return None;
+    let mut alike: Vec<(f64, EntryPath)> = Vec::new();
+    for listed in listing.iter() {
+        let listed = listed?;
+        let like = likeness(&listed);
+        if like > ALIKE {
+            let place = alike.partition_point(|(better, _)| *better >= like);
+            alike.insert(place, (like, listed.entry.path.clone()));
+            alike.truncate(OFFERED);
+        }
     }
-    let inside = |place: &usize| entries[*place].entry.path.parent().as_ref() == folder;
-    Some((0..entries.len()).filter(inside).collect())
+    Ok(alike.into_iter().map(|(_, path)| path).collect())
 }
 
-/// These places, and those of the folders above them, in the archive's order.
-pub fn with_folders_above(entries: &[ListedEntry], places: &[usize]) -> Vec<usize> {
-    let above: HashSet<EntryPath> =
-        places.iter().flat_map(|place| entries[*place].entry.path.folders_above().collect::<Vec<_>>()).collect();
-    let mut all: Vec<usize> = (0..entries.len())
-        .filter(|place| above.contains(&entries[*place].entry.path))
-        .chain(places.iter().copied())
-        .collect();
-    all.sort_unstable();
-    all.dedup();
-    all
+/// What lies directly in a folder; at the top, where there is none. `None` where it is no folder here.
+///
+/// # Errors
+/// [`ArchiveError`] where the list cannot be read again.
+pub fn directly_in(listing: Listing<'_>, folder: Option<&EntryPath>) -> Result<Option<Chosen>, ArchiveError> {
+    let mut is_here = folder.is_none();
+    let inside = Chosen::where_true(listing, |ListedEntry { entry, .. }| {
+        let is_it = |folder: &EntryPath| entry.path == *folder && entry.kind == EntryKind::Folder;
+        is_here |= folder.is_some_and(|folder| entry.path.is_below(folder) || is_it(folder));
+        entry.path.parent_and_name().0 == folder.map(EntryPath::as_bytes)
+    })?;
+    Ok(is_here.then_some(inside))
+}
+
+/// These entries, and the folders above them.
+///
+/// # Errors
+/// [`ArchiveError`] where the list cannot be read again.
+pub fn with_folders_above(listing: Listing<'_>, chosen: &Chosen) -> Result<Chosen, ArchiveError> {
+    let (mut all, mut behind) = (chosen.clone(), None::<EntryPath>);
+    // What is in a folder follows it at once.
+    for place in (0..listing.len()).rev() {
+        let listed = listing.at(place)?;
+        all.0[place] |= behind.as_ref().is_some_and(|behind| behind.is_below(&listed.entry.path));
+        if all.0[place] {
+            behind = Some(listed.entry.path.clone());
+        }
+    }
+    Ok(all)
 }
 
 /// The folders that a path names: the one that has it, or else all whose paths end so.
-pub fn folders_called<'a>(entries: &'a [ListedEntry], name: &str) -> Vec<&'a EntryPath> {
+///
+/// # Errors
+/// [`ArchiveError`] where the list cannot be read again.
+pub fn folders_called(listing: Listing<'_>, name: &str) -> Result<Vec<EntryPath>, ArchiveError> {
     let name = name.trim_matches('/').as_bytes();
-    let folders =
-        || entries.iter().filter(|listed| listed.entry.kind == EntryKind::Folder).map(|listed| &listed.entry.path);
-    let whole: Vec<&EntryPath> = folders().filter(|path| path.as_bytes() == name).collect();
-    if !whole.is_empty() || name.is_empty() {
-        return whole;
+    let mut found = Vec::new();
+    for listed in listing.iter() {
+        let ListedEntry { entry, .. } = &*listed?;
+        let path = entry.path.as_bytes();
+        if entry.kind != EntryKind::Folder || name.is_empty() {
+            continue;
+        }
+        if path == name {
+            return Ok(vec![entry.path.clone()]);
+        }
+        if path.strip_suffix(name).is_some_and(|front| front.ends_with(b"/")) {
+            found.push(entry.path.clone());
+        }
     }
-    folders().filter(|path| path.as_bytes().strip_suffix(name).is_some_and(|front| front.ends_with(b"/"))).collect()
+    Ok(found)
 }
 
-/// Puts places into an order; `kept` is the share that squeezing left of each entry, where that is known. Those of which it is not
-/// come last.
-pub fn sort(places: &mut [usize], entries: &[ListedEntry], kept: &[Option<f64>], by: SortBy) {
+/// Chosen entries in an order, each with its place. `kept` is the share that squeezing left of the one at a place, where that is known;
+/// those of which it is not come last in the order of that.
+pub fn in_order<'a>(
+    listing: Listing<'a>,
+    chosen: &'a Chosen,
+    kept: impl Fn(usize) -> Result<Option<f64>, ArchiveError> + Copy + 'a,
+    by: SortBy,
+) -> Box<dyn Iterator<Item = Placed<'a>> + 'a> {
+    let places = || chosen.places();
     match by {
-        SortBy::Name => places.sort_unstable(),
-        SortBy::Size => places.sort_by_key(|place| Reverse(entries[*place].content.size)),
-        SortBy::Date => places.sort_by_key(|place| Reverse(entries[*place].entry.modified)),
-        SortBy::Ratio => places.sort_by(|one, other| {
-            let share = |place: &usize| kept[*place].unwrap_or(f64::INFINITY);
-            share(one).total_cmp(&share(other))
-        }),
+        SortBy::Name => Box::new(chosen.places().map(move |place| Ok((place, listing.at(place)?)))),
+        SortBy::Size => Box::new(listing.in_order(places, |_, listed| Ok(Reverse(listed.content.size)))),
+        SortBy::Date => Box::new(listing.in_order(places, |_, listed| Ok(Reverse(listed.entry.modified)))),
+        // Of numbers that are not negative the bits are in the same order.
+        SortBy::Ratio => {
+            Box::new(listing.in_order(places, move |place, _| Ok(kept(place)?.map_or(u64::MAX, f64::to_bits))))
+        }
     }
 }
 
@@ -167,7 +228,9 @@ mod tests {
         #[case] found: &[usize],
         #[case] unused: &[&str],
     ) {
-        let (places, none) = matching(&entries(), &Patterns::new(patterns).unwrap());
+        let entries = entries();
+        let (chosen, none) = matching(Listing::Whole(&entries), &Patterns::new(patterns).unwrap()).unwrap();
+        let places: Vec<usize> = chosen.places().collect();
         assert_eq!(
             (places.as_slice(), none.iter().map(String::as_str).collect::<Vec<_>>().as_slice()),
             (found, unused)
@@ -181,13 +244,16 @@ mod tests {
     #[case::not_the_folder_above("raw", &[1])]
     #[case::nothing("south", &[])]
     fn a_fragment_finds_names(#[case] fragment: &str, #[case] found: &[usize]) {
-        assert_eq!(holding(&entries(), fragment), found);
+        let chosen = holding(Listing::Whole(&entries()), fragment).unwrap();
+        assert!(chosen.places().eq(found.iter().copied()));
+        assert_eq!(chosen.is_empty(), found.is_empty());
     }
 
     #[test]
     fn what_is_misspelt_has_near_misses() {
-        assert_eq!(alike(&entries(), "a/raw/nort.pts")[0].as_bytes(), b"a/raw/north.pts");
-        assert!(alike(&entries(), "zzz").is_empty());
+        let alike = |sought| alike(Listing::Whole(&entries()), sought).unwrap();
+        assert_eq!(alike("a/raw/nort.pts")[0].as_bytes(), b"a/raw/north.pts");
+        assert!(alike("zzz").is_empty());
     }
 
     #[rstest]
@@ -197,7 +263,8 @@ mod tests {
     #[case(Some("c"), None)]
     fn a_level_is_what_lies_directly_in_a_folder(#[case] folder: Option<&str>, #[case] expected: Option<Vec<usize>>) {
         let folder = folder.map(|folder| EntryPath::new(folder).unwrap());
-        assert_eq!(directly_in(&entries(), folder.as_ref()), expected);
+        let found = directly_in(Listing::Whole(&entries()), folder.as_ref()).unwrap();
+        assert_eq!(found.map(|found| found.places().collect()), expected);
     }
 
     #[rstest]
@@ -206,8 +273,19 @@ mod tests {
     #[case(SortBy::Date, [2, 3, 4])]
     #[case(SortBy::Ratio, [4, 2, 3])]
     fn any_order_can_be_had(#[case] by: SortBy, #[case] expected: [usize; 3]) {
-        let mut places = [4, 3, 2];
-        sort(&mut places, &entries(), &[None, None, Some(0.5), Some(0.9), Some(0.1)], by);
-        assert_eq!(places, expected);
+        let (entries, chosen) = (entries(), Chosen(vec![false, false, true, true, true]));
+        let kept = [None, None, Some(0.5), Some(0.9), Some(0.1)];
+        let order = in_order(Listing::Whole(&entries), &chosen, |place| Ok(kept[place]), by);
+        assert!(order.map(|item| item.unwrap().0).eq(expected));
+    }
+
+    #[rstest]
+    #[case(&[2], &[0, 1, 2])]
+    #[case(&[1, 4], &[0, 1, 4])]
+    #[case(&[4], &[4])]
+    fn folders_come_with_what_is_in_them(#[case] chosen: &[usize], #[case] expected: &[usize]) {
+        let chosen = Chosen((0..5).map(|place| chosen.contains(&place)).collect());
+        let all = with_folders_above(Listing::Whole(&entries()), &chosen).unwrap();
+        assert!(all.places().eq(expected.iter().copied()));
     }
 }

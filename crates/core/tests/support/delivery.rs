@@ -206,7 +206,7 @@ pub fn left_in_messages(places: &[PathBuf], choices: &mut Choices) -> Option<&'s
 /// The same out of a stream: what was delivered, as tar, opened again.
 fn as_a_stream(desk: &Desk, places: &[PathBuf]) {
     let mut reader = desk.unlock(places).unwrap();
-    let all: Vec<usize> = (0..reader.entries().len()).collect();
+    let all: Vec<usize> = (0..reader.entries().unwrap().len()).collect();
     let tar = desk.path("stream.tar");
     let output = fs::File::create(&tar).unwrap();
     desk.with_context(&|| false, |context| {
@@ -262,7 +262,7 @@ pub fn play_parcels(seed: u64) -> Played {
             assert_eq!(numbers, lost.iter().map(|place| *place as u32 + 1).collect::<Vec<_>>());
             played(End::NamedAndMended)
         }
-        Err(NotWhole::NotOne) => panic!("they are one delivery"),
+        Err(error) => panic!("they are one delivery: {error}"),
     }
 }
 

@@ -161,7 +161,7 @@ pub fn play_changes(seed: u64) -> Played {
         let request = PackRequest { fit, squeeze: desk.squeeze, ..PackRequest::new(&sources, &choice, &target) };
         let base = desk.unlock(&[last]).unwrap();
         let packed = desk.with_context(&|| false, |context| {
-            let delivery = Delivery::prepare_since(&request, State::of(&base), context).unwrap();
+            let delivery = Delivery::prepare_since(&request, State::of(&base).unwrap(), context).unwrap();
             (!delivery.changes().unwrap().is_nothing())
                 .then(|| delivery.pack(&[credentials()], KeyCost::CHEAPEST, context).unwrap())
         });
@@ -189,11 +189,11 @@ pub fn play_changes(seed: u64) -> Played {
 }
 
 fn update(archive: &mut SealedReader, board: &Path, context: &Context<'_>) {
-    let found = look(archive.base().unwrap(), archive.entries(), board, context).unwrap();
+    let found = look(archive.base().unwrap().unwrap(), archive.entries().unwrap(), board, context).unwrap();
     assert!(!found.lacks_base);
     let into = Destination { known: Some(&found.known), ..Destination::from(board) };
     open(archive, into, context).unwrap();
-    remove_gone(archive.base().unwrap(), &found, board, context).unwrap();
+    remove_gone(archive.base().unwrap().unwrap(), &found, board, context).unwrap();
 }
 
 /// Changes a few files, adds some and removes some.

@@ -125,16 +125,20 @@ fn is_open_to_all(failure: &Failure) -> bool {
 fn look_inside(unlocked: UnlockedSet, context: &Context<'_>) -> Result<Contents, Failure> {
     let mut archive = SealedReader::of(unlocked)?;
     let verified = verify_contents(&mut archive, context)?;
-    let changed = archive.entries().iter().filter(|listed| listed.content.changed_while_read);
+    let mut changed_while_read = Vec::new();
+    for listed in archive.listing().iter() {
+        let listed = listed?;
+        changed_while_read.extend(listed.content.changed_while_read.then(|| shown(listed.entry.path.as_bytes())));
+    }
     Ok(Contents {
         archive: shown(&archive.about().name),
         files: verified.files,
         folders: verified.folders,
         links: verified.links,
         bytes: verified.content_bytes,
-        changed_while_read: changed.map(|listed| shown(listed.entry.path.as_bytes())).collect(),
+        changed_while_read,
         parcel: archive.about().parcel.as_ref().map(Parcel::from),
-        builds_upon: archive.base().map(BuildsUpon::from),
+        builds_upon: archive.base_name().map(BuildsUpon::from),
     })
 }
 

@@ -95,15 +95,16 @@ fn extract(arguments: &OpenArguments, typed: &Typed, given: Given) -> Result<Rep
 fn extract_from(arguments: &OpenArguments, mut archive: Archive, patterns: &Patterns) -> Result<Report, Failure> {
     let progress = ProgressLine::for_reading(Some(archive.file_count()), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
-    let (wanted, unmatched) = wanted(arguments, archive.entries(), patterns)?;
+    let (wanted, unmatched) = wanted(arguments, &archive, patterns)?;
+    let all = archive.entries()?;
     let part = arguments.pick || !patterns.is_empty();
     // Of a whole archive, which may be large, nothing is copied.
     let entries: Cow<'_, [ListedEntry]> = match part {
-        false => Cow::Borrowed(archive.entries()),
-        true => wanted.iter().map(|place| archive.entries()[*place].clone()).collect::<Vec<_>>().into(),
+        false => Cow::Borrowed(all),
+        true => wanted.iter().map(|place| all[*place].clone()).collect::<Vec<_>>().into(),
     };
     // Changes go where what they build upon is, and into no folder of their own.
-    let found = archive.base().map(|base| found_there(base, archive.entries(), arguments, &context)).transpose()?;
+    let found = archive.base()?.map(|base| found_there(base, all, arguments, &context)).transpose()?;
     let folder = match found {
         Some(_) => arguments.into.clone(),
         None => {
@@ -119,9 +120,9 @@ fn extract_from(arguments: &OpenArguments, mut archive: Archive, patterns: &Patt
     report.unmatched_patterns = unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect();
     let wishes = Wishes::new(arguments, &archive.paths())?;
     let known = found.as_ref().map(|found| &found.known);
-    let into = wishes.destination(&folder, arguments, known, (archive.entries(), &entries), &context)?;
+    let into = wishes.destination(&folder, arguments, known, (all, &entries), &context)?;
     if arguments.dry_run {
-        report.would_land(&entries, arguments.flat, &refused(foresee(archive.entries(), &entries, into, &context))?);
+        report.would_land(&entries, arguments.flat, &refused(foresee(all, &entries, into, &context))?);
     } else {
         wishes.tell(&mut report);
         let opened = match part {
@@ -130,7 +131,7 @@ fn extract_from(arguments: &OpenArguments, mut archive: Archive, patterns: &Patt
         };
         report.has_landed(&opened.landed);
     }
-    if let (Some(found), Some(base)) = (found, archive.base()) {
+    if let (Some(found), Some(base)) = (found, archive.base()?) {
         report.gone(found, base, arguments, &context)?;
     }
     drop(progress);
@@ -141,13 +142,14 @@ fn extract_from(arguments: &OpenArguments, mut archive: Archive, patterns: &Patt
 /// The places of the entries that match and were picked, and the patterns that match nothing.
 fn wanted(
     arguments: &OpenArguments,
-    entries: &[ListedEntry],
+    archive: &Archive,
     patterns: &Patterns,
 ) -> Result<(Vec<usize>, Vec<String>), Failure> {
-    let (wanted, unmatched) = list::matching(entries, patterns);
+    let (wanted, unmatched) = list::matching(archive.listing(), patterns)?;
+    let wanted: Vec<usize> = wanted.places().collect();
     match (unmatched.first(), wanted.as_slice()) {
-        (Some(pattern), []) => Err(nothing(entries, pattern)),
-        _ if arguments.pick => Ok((pick::pick(entries, &wanted)?, unmatched)),
+        (Some(pattern), []) => Err(nothing(archive.listing(), pattern)),
+        _ if arguments.pick => Ok((pick::pick(archive.entries()?, &wanted)?, unmatched)),
         _ => Ok((wanted, unmatched)),
     }
 }
@@ -284,12 +286,13 @@ fn salvage_open(arguments: &OpenArguments, given: Given) -> Result<Report, Failu
     let context = session::context(&progress, arguments.work.threads);
     let damaged = damaged_contents(&mut archive, &context)?;
     let lost: HashSet<usize> = damaged.iter().map(|entry| entry.place).collect();
-    let wanted: Vec<usize> = (0..archive.entries().len()).filter(|place| !lost.contains(place)).collect();
-    let entries: Vec<ListedEntry> = wanted.iter().map(|place| archive.entries()[*place].clone()).collect();
+    let all = archive.entries()?;
+    let wanted: Vec<usize> = (0..all.len()).filter(|place| !lost.contains(place)).collect();
+    let entries: Vec<ListedEntry> = wanted.iter().map(|place| all[*place].clone()).collect();
     let folder = destination(arguments, &archive.name(), &entries, false);
     let mut report = Report::new(&archive, &folder);
     let wishes = Wishes::new(arguments, &archive.paths())?;
-    let into = wishes.destination(&folder, arguments, None, (archive.entries(), &entries), &context)?;
+    let into = wishes.destination(&folder, arguments, None, (all, &entries), &context)?;
     wishes.tell(&mut report);
     let opened = open_some(&mut *archive, &wanted, into, &context)?;
     drop(progress);
@@ -307,8 +310,8 @@ fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure>
     let context = session::context(&progress, arguments.work.threads);
     let mut archive = Salvage::survey(set, &unlocked.key, &context)?;
     let wishes = Wishes::new(arguments, &archive.paths())?;
-    let into =
-        wishes.destination(&arguments.into, arguments, None, (archive.entries(), archive.entries()), &context)?;
+    let all = archive.entries()?;
+    let into = wishes.destination(&arguments.into, arguments, None, (all, all), &context)?;
     let opened = open(&mut archive, into, &context)?;
     drop(progress);
     let (lost, about) = (archive.lost(), archive.about());
@@ -321,7 +324,7 @@ fn salvage(arguments: &OpenArguments, set: VolumeSet) -> Result<Report, Failure>
         secret: unlocked.secret,
         notes: if unlocked.secret { Vec::new() } else { vec![NOT_SECRET] },
         destination: absolute(&arguments.into),
-        changed_while_read: changed(archive.entries().iter()),
+        changed_while_read: changed(archive.entries()?.iter()),
         salvaged: true,
         lost: lost.map(|lost| lost.iter().map(NotWhole::from).collect()),
         ..Report::of_volumes(archive.set())

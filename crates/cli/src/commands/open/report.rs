@@ -200,19 +200,19 @@ impl Report {
             notes: notes(archive, &facts),
             message: facts.message,
             not_extracted: not_extracted(archive),
-            builds_upon: archive.base().map(BuildsUpon::from),
+            builds_upon: archive.base_name().map(BuildsUpon::from),
             destination: absolute(into),
             ..archive.volumes().map(Self::of_volumes).unwrap_or_default()
         }
     }
 
     /// The report of an archive that was opened as a whole, into a folder that held nothing: that of a recipient who is played.
-    pub fn of_opened(archive: &Archive, opened: &Opened) -> Self {
+    pub fn of_opened(archive: &Archive, opened: &Opened) -> Result<Self, Failure> {
         let mut report = Self::new(archive, &opened.destination);
-        report.changed_while_read = changed(archive.entries().iter());
+        report.changed_while_read = changed(archive.entries()?.iter());
         report.has_landed(&opened.landed);
         report.settle(End::of(archive));
-        report
+        Ok(report)
     }
 
     /// What is told of the volumes that an archive is read from.

@@ -20,7 +20,6 @@ use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::formats::sealed::SealedReader;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::ground::context::Context;
-use under_seal_core::ground::entry::EntryKind;
 use under_seal_core::source::Patterns;
 use under_seal_core::tasks::open::upon::look;
 
@@ -117,8 +116,7 @@ fn in_order(mut readers: Vec<(SealedReader, String)>) -> Vec<(SealedReader, Stri
 }
 
 fn builds_upon(one: &SealedReader, other: &SealedReader) -> bool {
-    one.base()
-        .is_some_and(|base| base.name.set == other.set().ids.set && base.name.index_digest == other.index_digest())
+    one.base_name().is_some_and(|base| base.set == other.set().ids.set && base.index_digest == other.index_digest())
 }
 
 /// Those, by their places, whose files the folder holds already, or what later changes made of them: what builds upon one finds it there.
@@ -129,10 +127,11 @@ fn already_there(
 ) -> Result<Vec<usize>, Failure> {
     let mut there = Vec::new();
     for (at, (reader, _)) in readers.iter().enumerate() {
-        let bears_witness = reader.entries().iter().any(|listed| listed.entry.kind != EntryKind::Folder);
+        let totals = reader.totals();
+        let bears_witness = totals.files + totals.links > 0;
         for (later, _) in readers.iter().filter(|(later, _)| bears_witness && builds_upon(later, reader)) {
-            if let Some(base) = later.base()
-                && !look(base, later.entries(), &arguments.into, context)?.lacks_base
+            if let Some(base) = later.base()?
+                && !look(base, later.entries()?, &arguments.into, context)?.lacks_base
             {
                 there.push(at);
                 break;

@@ -23,7 +23,7 @@ pub(super) fn run(arguments: &OpenArguments, typed: &Typed, given: Given) -> Res
     }
     let patterns = Patterns::new(&typed.inside).map_err(|error| Failure::Value(BadValue::Pattern(error)))?;
     let mut archive = given.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
-    let (wanted, unmatched) = wanted(arguments, archive.entries(), &patterns)?;
+    let (wanted, unmatched) = wanted(arguments, &archive, &patterns)?;
     let only = match arguments.stream_format {
         Some(_) => None,
         None => Some(only_file(&archive, &wanted)?),
@@ -57,7 +57,7 @@ pub(super) fn run(arguments: &OpenArguments, typed: &Typed, given: Given) -> Res
 
 /// The place of the only file among what is wanted.
 fn only_file(archive: &Archive, wanted: &[usize]) -> Result<usize, Failure> {
-    let entries = archive.entries();
+    let entries = archive.entries()?;
     let files: Vec<usize> =
         wanted.iter().copied().filter(|place| entries[*place].entry.kind == EntryKind::File).collect();
     match files.as_slice() {

@@ -27,7 +27,7 @@ struct Report {
 
 /// Reads the file at this place, and prints it; the exit code.
 pub(super) fn print(archive: &mut dyn ArchiveReader, place: usize, context: &Context<'_>) -> Result<u8, Failure> {
-    let Some(listed) = archive.entries().get(place).cloned() else { return Ok(DONE) };
+    let listed = archive.listing().at(place)?.into_owned();
     if listed.content.size > MAX_BYTES {
         return Err(Failure::Value(BadValue::LongForJson { limit: MAX_BYTES }));
     }

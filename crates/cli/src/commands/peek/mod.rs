@@ -15,6 +15,7 @@ use crate::system::terminal;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
 use std::io::{self, IsTerminal as _, Write};
+use under_seal_core::formats::listing::Listing;
 use under_seal_core::ground::context::Cancelled;
 use under_seal_core::ground::entry::{Content, Entry, EntryKind, ListedEntry};
 use under_seal_core::ground::sink::EntrySink;
@@ -42,9 +43,9 @@ pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
     // What is printed may be on the same screen: no bar may write over it.
     let quiet = WorkArguments::quiet();
     let mut archive = load_all(&typed.places, &arguments.unlock, Wanted::Content, &quiet)?;
-    let place = match find(archive.entries(), &sought) {
+    let place = match find(archive.listing(), &sought) {
         Ok(place) => place,
-        Err(failure) if folders_called(archive.entries(), &sought).is_empty() => return Err(failure),
+        Err(failure) if folders_called(archive.listing(), &sought)?.is_empty() => return Err(failure),
         Err(_) => return super::list::show_folder(&archive, &sought, &arguments.output),
     };
     let progress = ProgressLine::for_reading(None, &quiet);
@@ -70,25 +71,27 @@ pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
 }
 
 /// The place of a file: its path, or the end of its path where only one file ends so.
-fn find(entries: &[ListedEntry], sought: &str) -> Result<usize, Failure> {
+fn find(listing: Listing<'_>, sought: &str) -> Result<usize, Failure> {
     let wanted = sought.trim_start_matches("./").as_bytes();
-    let is_file = |place: &usize| entries[*place].entry.kind == EntryKind::File;
-    let whole = |place: &usize| entries[*place].entry.path.as_bytes() == wanted;
-    let at_end = |place: &usize| {
-        let front = entries[*place].entry.path.as_bytes().strip_suffix(wanted);
-        front.is_some_and(|front| front.ends_with(b"/"))
-    };
-    let files = || (0..entries.len()).filter(is_file);
-    if let Some(place) = files().find(whole) {
-        return Ok(place);
+    let mut found = Vec::new();
+    for (place, listed) in listing.iter().enumerate() {
+        let ListedEntry { entry, .. } = &*listed?;
+        if entry.kind != EntryKind::File {
+            continue;
+        }
+        if entry.path.as_bytes() == wanted {
+            return Ok(place);
+        }
+        if entry.path.as_bytes().strip_suffix(wanted).is_some_and(|front| front.ends_with(b"/")) {
+            found.push((place, entry.path.clone()));
+        }
     }
-    let found: Vec<usize> = files().filter(at_end).collect();
     match found.as_slice() {
-        [only] => Ok(*only),
-        [] => Err(nothing(entries, sought)),
+        [(only, _)] => Ok(*only),
+        [] => Err(nothing(listing, sought)),
         _ => Err(Failure::SeveralInside {
             sought: crate::ui::text::shown(wanted),
-            found: found.iter().map(|place| crate::ui::text::shown(entries[*place].entry.path.as_bytes())).collect(),
+            found: found.iter().map(|(_, path)| crate::ui::text::shown(path.as_bytes())).collect(),
         }),
     }
 }

@@ -154,7 +154,7 @@ fn converted(
         settled(path, &arguments.work)?;
     }
     let Some(mut old) = opened(path, &mut shared.known, arguments)? else { return Ok(None) };
-    if old.archive.base().is_some() {
+    if old.archive.base_name().is_some() {
         return Err(Failure::Value(BadValue::NotOfChanges("made into another")));
     }
     let format = old.becomes(arguments)?;
@@ -167,7 +167,7 @@ fn converted(
     let hide_names = arguments.hide_names || (standing.hides_names && format.can(Ability::HiddenNames) && secret);
     let fit = fit.unwrap_or(if format.can(Ability::Volumes) { standing.fit } else { Fit::OneVolume });
     let squeeze = arguments.squeeze.map_or(standing.squeeze, Squeeze::from);
-    let lost = not_kept(&old.archive, format, hide_names, secret);
+    let lost = not_kept(&old.archive, format, hide_names, secret)?;
     let message = if lost.contains(&NotKept::Message) { "" } else { standing.message.as_str() };
     let mut one = One::planned(path, &old, format, &standing, &lost);
     one.folder = target_folder(&target);
@@ -237,7 +237,8 @@ fn sealing(
         return Ok((vec![Credentials::none()], KeyCost::CHEAPEST));
     }
     let guessing = format.abilities.password.unwrap_or(Guessing::Sealed);
-    let guessable = || guessable_words(old.archive.entries().iter().map(|listed| &listed.entry.path));
+    let all = old.archive.entries()?;
+    let guessable = || guessable_words(all.iter().map(|listed| &listed.entry.path));
     if credentials::is_new_given(&arguments.new) || !old.archive.is_secret() {
         let new = match &mut shared.new {
             Some(new) => new,

@@ -128,7 +128,7 @@ fn rehearse_one(
             .map(|start| InBrowser { start, key_file: arguments.unlock.password.key_file.as_deref() }),
     };
     let rehearsal = rehearse(&request, &context)?;
-    let report = Report::new(package, &rehearsal, way, browser.as_ref());
+    let report = Report::new(package, &rehearsal, way, browser.as_ref())?;
     Ok((report, rehearsal.received))
 }
 
@@ -249,7 +249,11 @@ impl TripLine {
 }
 
 impl Report {
-    fn new(package: &Package, rehearsal: &Rehearsal, way: Way, browser: Option<&Browser>) -> Self {
+    fn new(package: &Package, rehearsal: &Rehearsal, way: Way, browser: Option<&Browser>) -> Result<Self, Failure> {
+        let received = rehearsal.received.as_ref();
+        let opened = received.map(|received| OpenReport::of_opened(&received.archive, &received.opened));
+        let opened = opened.transpose()?;
+        let all_but = opened.as_ref().and_then(OpenReport::all_but);
         let last = rehearsal.steps.len().saturating_sub(1);
         let steps = rehearsal.steps.iter().enumerate().map(|(place, (step, took))| {
             let failed = rehearsal.failed.as_ref().filter(|_| place == last);
@@ -258,7 +262,7 @@ impl Report {
                 seconds: took.as_secs_f64(),
                 passed: failed.is_none(),
                 verdict: failed.map_or_else(
-                    || verdict(*step, package, rehearsal, (way, browser)),
+                    || verdict(*step, package, (rehearsal, all_but.as_deref()), (way, browser)),
                     |failed| why(failed, package, way),
                 ),
             }
@@ -270,10 +274,8 @@ impl Report {
         let (lost_on_request, damaged_on_request) = rehearsal.done_to.clone();
         let data =
             |numbers: &[u32]| numbers.iter().copied().filter(|number| *number <= package.count()).collect::<Vec<_>>();
-        let opened =
-            rehearsal.received.as_ref().map(|received| OpenReport::of_opened(&received.archive, &received.opened));
         let as_requested = missing == data(&lost_on_request) && damaged == data(&damaged_on_request);
-        Self {
+        Ok(Self {
             command: "rehearse",
             exit_code: match &opened {
                 Some(opened) if rehearsal.failed.is_none() => opened.exit_code,
@@ -301,7 +303,7 @@ impl Report {
             missing,
             damaged,
             why: rehearsal.failed.as_ref().map(|failed| why(failed, package, way)),
-        }
+        })
     }
 }
 

@@ -19,6 +19,7 @@ use crate::words;
 use serde::Serialize;
 use std::collections::{BTreeMap, HashSet};
 use under_seal_core::formats::abilities::TimesKept;
+use under_seal_core::formats::error::ArchiveError;
 use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::formats::sealed::SealedReader;
 use under_seal_core::formats::sealed::volume::VolumeSet;
@@ -60,7 +61,8 @@ pub(super) fn run(
     for set in sets {
         let tried = keyring.tried(&set)?.ok_or(NO_PASSWORD)?;
         let reader = SealedReader::unlock(tried.set.clone(), &tried.credentials)?;
-        let here: HashSet<EntryPath> = reader.entries().iter().map(|listed| listed.entry.path.clone()).collect();
+        let here = reader.listing().iter().map(|listed| Ok(listed?.entry.path.clone()));
+        let here = here.collect::<Result<HashSet<EntryPath>, ArchiveError>>()?;
         parcels.extend(reader.about().parcel.as_ref().map(Parcel::from));
         names.push(shown(&reader.about().name));
         drop(reader);

@@ -17,7 +17,7 @@ use under_seal_core::tasks::rehearse::{Failed, Rehearsal, Step};
 pub(super) fn verdict(
     step: Step,
     package: &Package,
-    rehearsal: &Rehearsal,
+    (rehearsal, all_but): (&Rehearsal, Option<&str>),
     (way, browser): (Way, Option<&Browser>),
 ) -> String {
     let mut volumes = count(package.count().into(), noun(package));
@@ -30,7 +30,6 @@ pub(super) fn verdict(
     let received = rehearsal.received.as_ref();
     let landed = received.map(|received| received.opened.landed.clone()).unwrap_or_default();
     let is_lone = matches!(landed, Landed { files: 1, folders: 0, links: 0, .. });
-    let all_but = received.and_then(|received| OpenReport::of_opened(&received.archive, &received.opened).all_but());
     match step {
         Step::Deliver if lost.is_empty() && damaged.is_empty() => {
             let delivered = delivered(&volumes, keeps_names, &rehearsal.trips, way);

@@ -34,7 +34,7 @@ pub fn run(arguments: &ReviseArguments) -> Result<u8, Failure> {
     }
     let wishes = Wishes::of(arguments)?;
     let (mut old, opened_by, place) = opened(arguments)?;
-    if old.reader().base().is_some() {
+    if old.reader().base_name().is_some() {
         return Err(Failure::Value(BadValue::NotOfChanges("revised")));
     }
     let standing = Standing::of(old.reader())?;
@@ -60,7 +60,8 @@ pub fn run(arguments: &ReviseArguments) -> Result<u8, Failure> {
     }
     let message = message.unwrap_or_else(|| standing.message.clone());
     let guessing = place.format.abilities.password.unwrap_or(Guessing::Sealed);
-    let guessable = || guessable_words(old.entries().iter().map(|listed| &listed.entry.path));
+    let all = old.entries()?;
+    let guessable = || guessable_words(all.iter().map(|listed| &listed.entry.path));
     let (credentials, cost) =
         credentials::to_revise(opened_by, &arguments.also_password_from, guessing, guessable, arguments.weak_ok)?;
     let choice = Choice::default();

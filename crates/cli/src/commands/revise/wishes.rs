@@ -78,7 +78,7 @@ impl Disk {
             Some(sources) => {
                 let disk = gather(sources)?;
                 let (entries, times) = match old {
-                    Old::Sealed(reader) => (reader.entries().to_vec(), place.format.abilities.times),
+                    Old::Sealed(reader) => (reader.entries()?.to_vec(), place.format.abilities.times),
                     Old::Open(archive) => (archive.entries_with_digests(context)?, archive.format.abilities.times),
                 };
                 let found = compare(&entries, &disk, times, context)?;
@@ -127,7 +127,7 @@ fn edited(
     on_clash: OnClash,
     context: &Context<'_>,
 ) -> Result<Planned, Failure> {
-    let mut edit = Edit::new(old.entries(), (context.clock)());
+    let mut edit = Edit::new(old.entries()?, (context.clock)());
     let gone = match &disk.refreshed {
         Some((catalogue, found)) => edit.refresh(catalogue, found)?,
         None => Vec::new(),
@@ -135,7 +135,7 @@ fn edited(
     let unmatched = edit.remove(&wishes.remove);
     for (from, to) in &wishes.rename {
         edit.rename(from, to).map_err(|error| match error {
-            EditError::NotThere(path) => nothing(old.entries(), &String::from_utf8_lossy(path.as_bytes())),
+            EditError::NotThere(path) => nothing(old.reader().listing(), &String::from_utf8_lossy(path.as_bytes())),
             error => error.into(),
         })?;
     }

@@ -7,11 +7,12 @@ use super::walk::{Extent, Naming, Walked, walk};
 use super::{Image, IsoError};
 use crate::disk::FileError;
 use crate::formats::error::ArchiveError;
+use crate::formats::listing::Listing;
 use crate::formats::members::{MAX_SHARING, Refused, SameName, Tree};
 use crate::formats::reader::{ArchiveReader, Facts, deliver_file, deliver_without_content};
 use crate::formats::spot::Spot;
 use crate::ground::context::Context;
-use crate::ground::entry::ListedEntry;
+use crate::ground::entry::Totals;
 use crate::ground::sink::EntrySink;
 
 /// An open disc image.
@@ -94,8 +95,12 @@ impl Extents<'_> {
 }
 
 impl ArchiveReader for IsoReader {
-    fn entries(&self) -> &[ListedEntry] {
-        &self.tree.listed
+    fn listing(&self) -> Listing<'_> {
+        Listing::Whole(&self.tree.listed)
+    }
+
+    fn totals(&self) -> Totals {
+        Totals::of(&self.tree.listed)
     }
 
     fn spots(&self) -> Vec<Spot> {

@@ -6,6 +6,7 @@ use super::frame::FrameKind;
 use super::frame_reading::{FrameWalk, StoredFrame};
 use super::further_names::{TooFar, recorded};
 use super::index::Place;
+use super::index_reading::Whole;
 use super::reader::SealedReader;
 use super::record::{
     DATA_PREFIX_BYTES, END_BYTES, HOLE_BYTES, RECORD_HEADER_BYTES, Record, Records, align_data, attribute_bytes,
@@ -159,9 +160,12 @@ pub struct CarriedFrame {
 
 impl SealedReader {
     /// Its frames, and its entries beside them.
-    pub fn to_carry(&mut self) -> (FrameSource<'_>, &[ListedEntry]) {
-        let (stream, tail, listed, places) = self.parts();
-        (FrameSource { stream, tail, places }, listed)
+    ///
+    /// # Errors
+    /// [`SealedError`] where the entries cannot be read again.
+    pub fn to_carry(&mut self) -> Result<(FrameSource<'_>, &[ListedEntry]), SealedError> {
+        let (stream, tail, Whole { listed, places }) = self.parts()?;
+        Ok((FrameSource { stream, tail, places }, listed))
     }
 }
 

@@ -5,16 +5,17 @@ use super::index::{About, ParcelOf};
 use super::reader::SealedReader;
 use super::volume::names::parcel_named;
 use crate::formats::error::ArchiveError;
+use crate::formats::listing::Listing;
 use crate::formats::reader::{ArchiveReader, Facts};
 use crate::formats::spot::Spot;
 use crate::ground::attributes::Attribute;
 use crate::ground::context::{Cancelled, Context};
-use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry};
+use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry, Totals};
 use crate::ground::sink::EntrySink;
 use std::collections::BTreeMap;
 
 /// Why archives are no whole delivery.
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[derive(Debug, thiserror::Error)]
 pub enum NotWhole {
     /// One of them is no parcel, or they are parcels of several deliveries, or one is there twice.
     #[error("not parcels of one delivery")]
@@ -27,6 +28,9 @@ pub enum NotWhole {
         /// How many there are in all.
         count: u32,
     },
+    /// What is in one of them cannot be read again.
+    #[error(transparent)]
+    Unreadable(#[from] ArchiveError),
 }
 
 /// The parcels of a delivery, in order.
@@ -65,17 +69,19 @@ impl DeliveryReader {
         if !numbers.is_empty() {
             return Err(NotWhole::Missing { numbers, count });
         }
-        Ok(Self::of_parcels(parcels.into_values().collect()))
+        Ok(Self::of_parcels(parcels.into_values().collect())?)
     }
 
-    fn of_parcels(parcels: Vec<SealedReader>) -> Self {
+    fn of_parcels(parcels: Vec<SealedReader>) -> Result<Self, ArchiveError> {
         let (mut offsets, mut all, mut offset) = (Vec::new(), Vec::new(), 0_u64);
         for (number, parcel) in parcels.iter().enumerate() {
             offsets.push(offset);
-            for (place, listed) in parcel.entries().iter().enumerate() {
-                all.push((renumbered(listed, offset), (number, place)));
+            let mut last = 0;
+            for (place, listed) in parcel.listing().iter().enumerate() {
+                let listed = listed?;
+                last = last.max(listed.entry.id);
+                all.push((renumbered(&listed, offset), (number, place)));
             }
-            let last = parcel.entries().iter().map(|listed| listed.entry.id).max().unwrap_or(0);
             offset = offset.saturating_add(last);
         }
         all.sort_by(|(one, _), (other, _)| one.entry.path.cmp(&other.entry.path));
@@ -85,7 +91,7 @@ impl DeliveryReader {
         });
         let (listed, places) = all.into_iter().unzip();
         let about = parcels.first().map(|parcel| about_all(parcel.about())).unwrap_or_default();
-        Self { parcels, listed, places, offsets, about }
+        Ok(Self { parcels, listed, places, offsets, about })
     }
 }
 
@@ -106,8 +112,12 @@ fn moved(entry: &Entry, offset: u64) -> Entry {
 }
 
 impl ArchiveReader for DeliveryReader {
-    fn entries(&self) -> &[ListedEntry] {
-        &self.listed
+    fn listing(&self) -> Listing<'_> {
+        Listing::Whole(&self.listed)
+    }
+
+    fn totals(&self) -> Totals {
+        Totals::of(&self.listed)
     }
 
     fn spots(&self) -> Vec<Spot> {

@@ -12,23 +12,24 @@ use crate::ground::sink::EntrySink;
 use crate::ground::wire::Malformed;
 
 /// An entry that is waited for, where it begins, and what it is to the sink.
-#[derive(Clone, Copy)]
-pub(super) struct Awaited<'a> {
-    pub listed: &'a ListedEntry,
+pub(super) struct Awaited {
+    pub listed: ListedEntry,
     pub place: Place,
-    pub comes: Comes<'a>,
+    pub comes: Comes,
 }
 
 /// How an entry comes to the sink.
-#[derive(Clone, Copy)]
-pub(super) enum Comes<'a> {
+pub(super) enum Comes {
     /// As it is.
     AsItIs,
     /// Under another of its names.
-    As(&'a Entry),
+    As(Box<Entry>),
     /// Not at all: it is a further name, of which there is no more than this record.
-    NotHere(&'a Entry),
+    NotHere(Box<Entry>),
 }
+
+/// What is waited for next, after each call; none at the end.
+type Following<'a> = dyn FnMut() -> Result<Option<Awaited>, SealedError> + 'a;
 
 /// The file whose records are being read.
 pub(super) enum Open {
@@ -71,19 +72,14 @@ impl OpenFile {
 pub(super) struct Extraction<'a, 'c> {
     pub sink: &'a mut dyn EntrySink,
     pub context: &'a Context<'c>,
-    pub next: Option<Awaited<'a>>,
+    pub next: Option<Awaited>,
     pub open: Open,
     /// Whether only some entries are wanted, so that others may come between.
     pub selective: bool,
 }
 
-impl<'a> Extraction<'a, '_> {
-    pub fn take(
-        &mut self,
-        place: Place,
-        record: Record<'_>,
-        following: impl FnMut() -> Option<Awaited<'a>>,
-    ) -> Result<(), SealedError> {
+impl Extraction<'_, '_> {
+    pub fn take(&mut self, place: Place, record: Record<'_>, following: &mut Following<'_>) -> Result<(), SealedError> {
         let id = record.id();
         match (record, &mut self.open) {
             (Record::Entry(entry), Open::Nothing) => self.begin(place, entry, following),
@@ -161,18 +157,13 @@ impl<'a> Extraction<'a, '_> {
             Open::Listed(_) => None,
             _ => {
                 self.open = Open::Nothing;
-                self.next.map(|awaited| awaited.place.frame_at)
+                self.next.as_ref().map(|awaited| awaited.place.frame_at)
             }
         }
     }
 
-    fn begin(
-        &mut self,
-        place: Place,
-        entry: Entry,
-        mut following: impl FnMut() -> Option<Awaited<'a>>,
-    ) -> Result<(), SealedError> {
-        let Some(Awaited { listed, comes, .. }) = self.next.filter(|awaited| awaited.place == place) else {
+    fn begin(&mut self, place: Place, entry: Entry, following: &mut Following<'_>) -> Result<(), SealedError> {
+        let Some(Awaited { listed, comes, .. }) = self.next.take_if(|awaited| awaited.place == place) else {
             if entry.kind != EntryKind::File {
                 if self.selective {
                     return Ok(());
@@ -183,20 +174,20 @@ impl<'a> Extraction<'a, '_> {
             self.open = Open::Unlisted { id: entry.id };
             return Ok(());
         };
-        let recorded = if let Comes::NotHere(recorded) = comes { recorded } else { &listed.entry };
+        let recorded = if let Comes::NotHere(recorded) = &comes { recorded } else { &listed.entry };
         if *recorded != entry {
             return Err(disagreement());
         }
-        self.next = following();
+        self.next = following()?;
         let entry = match comes {
             Comes::AsItIs => entry,
-            Comes::As(other) => other.clone(),
+            Comes::As(other) => *other,
             Comes::NotHere(_) => return Ok(()),
         };
         self.context.tell(Progress::Entry(&entry.path));
         self.sink.begin(&entry)?;
         if entry.kind == EntryKind::File {
-            self.open = Open::Listed(Box::new(OpenFile::new(listed, entry)));
+            self.open = Open::Listed(Box::new(OpenFile::new(&listed, entry)));
         } else {
             self.sink.end(&entry, &listed.content)?;
         }

@@ -30,16 +30,97 @@ pub struct Sharing {
 pub struct TooFar(pub EntryPath);
 
 /// A further name in a list.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) struct FurtherName {
+    /// Its place in the list.
+    pub at: usize,
     /// The place in the list of the file that has the content.
     pub owner: usize,
-    /// Its entry as it is recorded.
-    pub recorded: Entry,
+    /// What it has for content: that of the file, which it says.
+    content: Content,
 }
 
 /// The further names in a list, by their places.
-pub(super) type FurtherNames = HashMap<usize, FurtherName>;
+#[derive(Debug, Default)]
+pub(super) struct FurtherNames(Vec<FurtherName>);
+
+impl FurtherNames {
+    /// Finds those that are recorded as links and are files in truth. `entry` gives what is recorded at a place of a list of `count`.
+    pub fn find<E: From<Malformed>>(
+        count: usize,
+        entry: impl Fn(usize) -> Result<ListedEntry, E>,
+        sharing: &[Sharing],
+    ) -> Result<Self, E> {
+        let mut ids: Vec<u64> = sharing.iter().flat_map(|Sharing { id, owner }| [*id, *owner]).collect();
+        ids.sort_unstable();
+        ids.dedup();
+        let mut places = vec![None; ids.len()];
+        for at in (0..count).take_while(|_| !ids.is_empty()) {
+            if let Ok(found) = ids.binary_search(&entry(at)?.entry.id) {
+                places[found] = Some(at);
+            }
+        }
+        let malformed = Malformed("further name");
+        let place_of = |id: u64| ids.binary_search(&id).ok().and_then(|found| places[found]).ok_or(malformed);
+        let at_places = |Sharing { id, owner }: &Sharing| Ok((place_of(*id)?, place_of(*owner)?));
+        let mut pairs = sharing.iter().map(at_places).collect::<Result<Vec<_>, Malformed>>()?;
+        pairs.sort_unstable();
+        let shared = |(at, owner): (usize, usize)| -> Result<FurtherName, E> {
+            let (name, file) = (entry(at)?.entry, entry(owner)?);
+            let is_same_file = (name.mode, name.modified) == (file.entry.mode, file.entry.modified);
+            let leads_there =
+                name.kind == EntryKind::Link && name.link_target == target_from(&name.path, &file.entry.path);
+            // One further name cannot be the owner of another, which it is recorded as a link for.
+            if !is_same_file || !leads_there || file.entry.kind != EntryKind::File {
+                return Err(malformed.into());
+            }
+            Ok(FurtherName::of(at, owner, &file))
+        };
+        Ok(Self(pairs.into_iter().map(shared).collect::<Result<_, _>>()?))
+    }
+
+    /// How many there are.
+    pub const fn count(&self) -> usize {
+        self.0.len()
+    }
+
+    /// The further name at a place, if there is one.
+    pub fn get(&self, at: usize) -> Option<&FurtherName> {
+        self.0.binary_search_by_key(&at, |further| further.at).ok().map(|found| &self.0[found])
+    }
+
+    /// Whether at a place there is one.
+    pub fn contains(&self, at: usize) -> bool {
+        self.get(at).is_some()
+    }
+
+    /// All of them, by their places.
+    pub fn iter(&self) -> impl Iterator<Item = &FurtherName> {
+        self.0.iter()
+    }
+
+    /// What is recorded at a place, as it is in truth.
+    pub fn listed(&self, at: usize, recorded: ListedEntry) -> ListedEntry {
+        let Some(FurtherName { content, .. }) = self.get(at) else { return recorded };
+        let entry = Entry { kind: EntryKind::File, link_target: Vec::new(), ..recorded.entry };
+        ListedEntry { entry, content: *content }
+    }
+}
+
+impl FromIterator<FurtherName> for FurtherNames {
+    fn from_iter<T: IntoIterator<Item = FurtherName>>(names: T) -> Self {
+        let mut names: Vec<FurtherName> = names.into_iter().collect();
+        names.sort_unstable_by_key(|further| further.at);
+        Self(names)
+    }
+}
+
+impl FurtherName {
+    /// The further name at a place of the file at another.
+    pub fn of(at: usize, owner: usize, file: &ListedEntry) -> Self {
+        Self { at, owner, content: Content { shared_with: Some(file.entry.id), ..file.content } }
+    }
+}
 
 /// A further name as it is recorded: a symbolic link that leads from it to the file with the content. `None` where that is too long
 /// for one.
@@ -61,50 +142,25 @@ pub(super) const fn kind_of(entry: &Entry, content: &Content) -> EntryKind {
     if content.shared_with.is_some() { EntryKind::File } else { entry.kind }
 }
 
-/// Turns those that are recorded as links into the files that they are in truth.
-pub(super) fn listed(entries: &mut [ListedEntry], sharing: &[Sharing]) -> Result<FurtherNames, Malformed> {
-    if sharing.is_empty() {
-        return Ok(FurtherNames::new());
-    }
-    let malformed = Malformed("further name");
-    let places: HashMap<u64, usize> = entries.iter().enumerate().map(|(at, listed)| (listed.entry.id, at)).collect();
-    let place_of = |id: u64| places.get(&id).copied().ok_or(malformed);
-    let mut further = FurtherNames::new();
-    for Sharing { id, owner } in sharing {
-        let (at, owner_at) = (place_of(*id)?, place_of(*owner)?);
-        let (name, file) = (&entries[at].entry, &entries[owner_at].entry);
-        let is_same_file = (name.mode, name.modified) == (file.mode, file.modified);
-        let leads_there = name.kind == EntryKind::Link && name.link_target == target_from(&name.path, &file.path);
-        // One further name cannot be the owner of another: by now it is a file, which its content tells apart.
-        let is_owner = file.kind == EntryKind::File && entries[owner_at].content.shared_with.is_none();
-        if !is_same_file || !leads_there || !is_owner {
-            return Err(malformed);
-        }
-        let content = Content { shared_with: Some(*owner), ..entries[owner_at].content };
-        let entry = Entry { kind: EntryKind::File, link_target: Vec::new(), ..name.clone() };
-        let recorded = std::mem::replace(&mut entries[at], ListedEntry { entry, content }).entry;
-        further.insert(at, FurtherName { owner: owner_at, recorded });
-    }
-    Ok(further)
-}
-
 /// Hands further names to a sink, given under which of its names each file was handed over before, by the files' places in the list.
 /// Those that the sink does not take so, `deliver` hands to it with the content of their owner: it is told which owner under which name.
+/// `entry` gives what is listed at a place.
 pub(super) fn hand_over<E: From<Cancelled>>(
     mut left: Vec<usize>,
     mut delivered: HashMap<usize, usize>,
-    (entries, further): (&[ListedEntry], &FurtherNames),
+    (entry, further): (impl Fn(usize) -> Result<ListedEntry, E>, &FurtherNames),
     sink: &mut dyn EntrySink,
     mut deliver: impl FnMut(&HashMap<usize, usize>, &mut dyn EntrySink) -> Result<(), E>,
 ) -> Result<(), E> {
     loop {
         let (mut anew, mut later) = (HashMap::new(), Vec::new());
         for at in left {
-            let Some(FurtherName { owner, .. }) = further.get(&at) else { continue };
-            if let Some(before) = delivered.get(owner)
-                && sink.further_name(&entries[at].entry, &entries[*before].entry, &entries[at].content)?
-            {
-                continue;
+            let Some(FurtherName { owner, .. }) = further.get(at) else { continue };
+            if let Some(before) = delivered.get(owner) {
+                let (name, before) = (entry(at)?, entry(*before)?);
+                if sink.further_name(&name.entry, &before.entry, &name.content)? {
+                    continue;
+                }
             }
             match anew.entry(*owner) {
                 Slot::Vacant(slot) => drop(slot.insert(at)),
@@ -189,11 +245,13 @@ mod tests {
         let mut entries = lamp();
         change(&mut entries);
         let sharing: Vec<Sharing> = sharing.iter().map(|&(id, owner)| Sharing { id, owner }).collect();
-        let found = listed(&mut entries, &sharing).ok();
-        assert_eq!(found.as_ref().map(HashMap::len), expected);
-        for (at, FurtherName { owner, recorded: link }) in found.into_iter().flatten() {
-            assert_eq!((entries[at].content.size, entries[at].entry.kind), (9, EntryKind::File));
-            assert_eq!(recorded(&entries[at], &entries[owner].entry.path).unwrap().entry, link);
+        let found = FurtherNames::find(entries.len(), |at| Ok::<_, Malformed>(entries[at].clone()), &sharing).ok();
+        assert_eq!(found.as_ref().map(FurtherNames::count), expected);
+        let Some(found) = found else { return };
+        for (at, link) in entries.iter().enumerate().filter(|(at, _)| found.contains(*at)) {
+            let listed = found.listed(at, link.clone());
+            assert_eq!((listed.content.size, listed.entry.kind), (9, EntryKind::File));
+            assert_eq!(recorded(&listed, &entries[0].entry.path).unwrap().entry, link.entry);
         }
     }
 }

@@ -19,6 +19,7 @@ pub mod framing;
 pub mod further_names;
 pub mod head;
 pub mod index;
+mod index_pages;
 mod index_reading;
 pub mod keys;
 pub mod pages;

@@ -3,15 +3,16 @@
 //! Everything is authentic before it is looked at, and held to the format's rules before it is
 //! believed. What a sink is told has been compared with the index; a file ends only if its digest is right.
 
-use super::base::Base;
+use super::base::{Base, BaseName};
 use super::cells::CellSeal;
 use super::error::SealedError;
 use super::extraction::{Awaited, Comes, Extraction, Open};
 use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
 use super::frame_reading::{FrameWalk, StoredFrame, read_frame};
-use super::further_names::{FurtherNames, hand_over};
-use super::index::{About, Place};
-use super::index_reading::{Index, agrees, read_base, read_index};
+use super::further_names::hand_over;
+use super::index::{About, IndexEntry, Place};
+use super::index_pages::PageFrames;
+use super::index_reading::{Index, PagedBase, Wanted, Whole};
 use super::keys::{ArchiveKey, CostLimit};
 use super::record::Records;
 use super::stream::StreamReader;
@@ -21,33 +22,29 @@ use super::volume::{CellReader, VolumeSet};
 use crate::codecs::block::Decompressor;
 use crate::codecs::error::CodecError;
 use crate::formats::error::ArchiveError;
+use crate::formats::listing::Listing;
 use crate::formats::reader::{ArchiveReader, Facts};
 use crate::formats::spot::Spot;
 use crate::ground::context::{Context, Progress};
-use crate::ground::entry::ListedEntry;
+use crate::ground::entry::Totals;
 use crate::ground::pipeline::{Buffers, Jobs, ordered};
 use crate::ground::secrets::Credentials;
 use crate::ground::sink::EntrySink;
 use crate::ground::wire::Malformed;
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 use std::sync::Arc;
 
 /// An unlocked archive.
 pub struct SealedReader {
     stream: StreamReader,
     tail: Tail,
-    about: About,
-    listed: Vec<ListedEntry>,
-    places: Vec<Place>,
-    further: FurtherNames,
-    /// Where the first part of the index begins in the inner stream, behind all content.
-    content_end: u64,
+    index: Index,
     /// Whether it needs a password, as far as that is known.
     secret: bool,
     /// Whether it was opened with a key file.
     key_file: bool,
     /// What it builds upon, and what is in that.
-    base: Option<Base>,
+    base: Option<PagedBase>,
 }
 
 impl SealedReader {
@@ -64,13 +61,10 @@ impl SealedReader {
     /// Reads the index of a set whose key [`unlock`] gave.
     pub fn with_key(set: VolumeSet, key: &ArchiveKey) -> Result<Self, SealedError> {
         let mut stream = stream_of(set, key)?;
-        let mut decompressor = Decompressor::new()?;
         let tail = stream.tail()?;
-        let Index { about, listed, places, further, in_units, content_end } =
-            read_index(&mut stream, &mut decompressor, &tail)?;
-        let base = read_base((&about, in_units), &mut stream, &mut decompressor, &tail)?;
-        base.iter().try_for_each(|base| agrees(base, &listed))?;
-        Ok(Self { stream, tail, about, listed, places, further, content_end, secret: true, key_file: false, base })
+        let index = Index::read(PageFrames::new(stream.beside(), tail)?)?;
+        let base = index.read_base()?;
+        Ok(Self { stream, tail, index, secret: true, key_file: false, base })
     }
 
     /// Reads the index of a set that is unlocked.
@@ -81,7 +75,7 @@ impl SealedReader {
 
     /// What the archive says of itself.
     pub fn about(&self) -> &About {
-        &self.about
+        &self.index.about
     }
 
     /// BLAKE3 of the index's root, which holds the digests of all its pages.
@@ -102,14 +96,14 @@ impl SealedReader {
         Ok(self.stream.plain(cell)?)
     }
 
-    /// What it is read from, its tail, its entries and where they begin.
-    pub(super) fn parts(&mut self) -> (&mut StreamReader, &Tail, &[ListedEntry], &[Place]) {
-        (&mut self.stream, &self.tail, &self.listed, &self.places)
+    /// What it is read from, its tail, and all its entries with where they begin.
+    pub(super) fn parts(&mut self) -> Result<(&mut StreamReader, &Tail, &Whole), SealedError> {
+        Ok((&mut self.stream, &self.tail, self.index.whole()?))
     }
 
     /// Bytes of volumes read so far.
     pub fn bytes_read(&self) -> u64 {
-        self.stream.cells().bytes_read()
+        self.stream.cells().bytes_read() + self.index.bytes_read()
     }
 
     /// Reads the whole stream once, from its first byte to its last, and hands every entry to the sink.
@@ -118,21 +112,24 @@ impl SealedReader {
     /// [`SealedError`]; what the sink was told to end before that is complete and right.
     fn read_all(&mut self, sink: &mut dyn EntrySink, context: &Context<'_>) -> Result<(), SealedError> {
         self.read_whole_stream(sink, context)?;
-        let further: Vec<usize> = in_stream_order(self.further.keys().copied(), &self.places);
-        let delivered = self.further.values().map(|further| (further.owner, further.owner)).collect();
+        let names = &self.index.further;
+        let further = names.iter().map(|further| further.at).collect();
+        let delivered = names.iter().map(|further| (further.owner, further.owner)).collect();
         self.hand_over_further(further, delivered, sink, context)
     }
 
     /// Reads the whole stream, and hands everything to the sink but further names.
     fn read_whole_stream(&mut self, sink: &mut dyn EntrySink, context: &Context<'_>) -> Result<(), SealedError> {
-        let (listed, places, further) = (&self.listed, &self.places, &self.further);
-        let order = in_stream_order(0..places.len(), places);
-        let mut expected = order.into_iter().map(|at| Awaited {
-            listed: &listed[at],
-            place: places[at],
-            comes: further.get(&at).map_or(Comes::AsItIs, |further| Comes::NotHere(&further.recorded)),
-        });
-        let mut extraction = Extraction { sink, context, next: expected.next(), open: Open::Nothing, selective: false };
+        let index = &self.index;
+        let mut order = index.in_stream_order(&Wanted::All);
+        let mut following = || {
+            let awaited = |(at, IndexEntry { listed, place })| match index.further.contains(at) {
+                true => Awaited { comes: Comes::NotHere(Box::new(listed.entry.clone())), listed, place },
+                false => Awaited { listed, place, comes: Comes::AsItIs },
+            };
+            order.next().map(|item| item.map(awaited)).transpose()
+        };
+        let mut extraction = Extraction { sink, context, next: following()?, open: Open::Nothing, selective: false };
         let (stream, tail) = (&mut self.stream, &self.tail);
         let (geometry, per_cell) = (stream.cells().set().geometry, stream.inner_per_cell());
         let buffers = Buffers::new(context.threads);
@@ -148,7 +145,7 @@ impl SealedReader {
                     for record in Records::new(&frame.bytes) {
                         let (record_at, record) = record?;
                         let place = Place { frame_at: frame.at, record_at };
-                        extraction.take(place, record, || expected.next())?;
+                        extraction.take(place, record, &mut following)?;
                     }
                 }
                 buffers.give(frame.bytes);
@@ -172,11 +169,11 @@ impl SealedReader {
         sink: &mut dyn EntrySink,
         context: &Context<'_>,
     ) -> Result<(), SealedError> {
-        let wanted = in_stream_order(wanted.iter().copied().filter(|at| *at < self.places.len()), &self.places);
-        let (further, others): (Vec<_>, Vec<_>) = wanted.into_iter().partition(|at| self.further.contains_key(at));
+        let of_list = wanted.iter().copied().filter(|at| *at < self.index.count());
+        let (further, others): (BTreeSet<_>, BTreeSet<_>) = of_list.partition(|at| self.index.further.contains(*at));
         let names: HashMap<usize, usize> = others.iter().map(|at| (*at, *at)).collect();
-        read_under(&mut self.stream, &self.tail, (&self.listed, &self.places), &names, sink, context)?;
-        self.hand_over_further(further, names, sink, context)
+        read_under(&mut self.stream, &self.tail, &self.index, &names, sink, context)?;
+        self.hand_over_further(further.into_iter().collect(), names, sink, context)
     }
 
     fn hand_over_further(
@@ -189,9 +186,9 @@ impl SealedReader {
         if further.is_empty() {
             return Ok(());
         }
-        let Self { stream, tail, listed, places, further: names, .. } = self;
-        hand_over(further, delivered, (listed, names), sink, |under, sink| {
-            read_under(stream, tail, (listed, places), under, sink, context)
+        let Self { stream, tail, index, .. } = self;
+        hand_over(further, delivered, (|at| index.listed(at), &index.further), sink, |under, sink| {
+            read_under(stream, tail, index, under, sink, context)
         })
     }
 }
@@ -200,27 +197,31 @@ impl SealedReader {
 fn read_under(
     stream: &mut StreamReader,
     tail: &Tail,
-    (listed, places): (&[ListedEntry], &[Place]),
+    index: &Index,
     names: &HashMap<usize, usize>,
     sink: &mut dyn EntrySink,
     context: &Context<'_>,
 ) -> Result<(), SealedError> {
-    let order = in_stream_order(names.keys().copied(), places);
-    let mut expected = order.into_iter().map(|at| Awaited {
-        listed: &listed[at],
-        place: places[at],
-        comes: if names[&at] == at { Comes::AsItIs } else { Comes::As(&listed[names[&at]].entry) },
-    });
-    let mut extraction = Extraction { sink, context, next: expected.next(), open: Open::Nothing, selective: true };
+    let wanted = Wanted::some(names.keys().copied());
+    let mut order = index.in_stream_order(&wanted);
+    let mut following = || {
+        let Some((at, IndexEntry { listed, place })) = order.next().transpose()? else { return Ok(None) };
+        let comes = match names.get(&at) {
+            Some(name) if *name != at => Comes::As(Box::new(index.listed(*name)?.entry)),
+            _ => Comes::AsItIs,
+        };
+        Ok(Some(Awaited { listed, place, comes }))
+    };
+    let mut extraction = Extraction { sink, context, next: following()?, open: Open::Nothing, selective: true };
     let mut decompressor = Decompressor::new()?;
-    let (mut frame_at, mut raw) = (extraction.next.map_or(0, |awaited| awaited.place.frame_at), Vec::new());
+    let (mut frame_at, mut raw) = (extraction.next.as_ref().map_or(0, |awaited| awaited.place.frame_at), Vec::new());
     while !extraction.is_done() {
         context.go_on()?;
         let header = read_frame(stream, &mut decompressor, frame_at, tail, &mut raw)?;
         let records = if header.kind == FrameKind::Content { raw.as_slice() } else { &[] };
         for record in Records::new(records) {
             let (record_at, record) = record?;
-            extraction.take(Place { frame_at, record_at }, record, || expected.next())?;
+            extraction.take(Place { frame_at, record_at }, record, &mut following)?;
             if extraction.is_done() {
                 break;
             }
@@ -235,17 +236,13 @@ fn read_under(
     Ok(())
 }
 
-/// Places in the list, sorted as their entries stand in the stream, none twice.
-fn in_stream_order(of_list: impl Iterator<Item = usize>, places: &[Place]) -> Vec<usize> {
-    let mut order: Vec<usize> = of_list.collect();
-    order.sort_unstable_by_key(|at| places[*at]);
-    order.dedup();
-    order
-}
-
 impl ArchiveReader for SealedReader {
-    fn entries(&self) -> &[ListedEntry] {
-        &self.listed
+    fn listing(&self) -> Listing<'_> {
+        Listing::Paged(&self.index)
+    }
+
+    fn totals(&self) -> Totals {
+        self.index.totals
     }
 
     fn spots(&self) -> Vec<Spot> {
@@ -254,6 +251,7 @@ impl ArchiveReader for SealedReader {
 
     fn close_files(&mut self) {
         self.stream.close_files();
+        self.index.close_files();
     }
 
     /// Reads the whole stream once, from its first byte to its last.
@@ -271,7 +269,7 @@ impl ArchiveReader for SealedReader {
     }
 
     fn facts(&self) -> Facts {
-        let message = self.about.message.clone();
+        let message = self.index.about.message.clone();
         Facts { message, hides_names: true, key_file: self.key_file, ..Facts::default() }
     }
 
@@ -280,14 +278,13 @@ impl ArchiveReader for SealedReader {
     }
 
     /// Entries that share a frame share what it takes, so it is known only of the one that has all content.
-    fn kept_shares(&self) -> Vec<Option<f64>> {
-        let mut with_content = self.listed.iter().enumerate().filter(|(_, listed)| listed.content.size > 0);
-        let mut kept = vec![None; self.listed.len()];
-        if let (Some((place, only)), None) = (with_content.next(), with_content.next()) {
-            let taken = self.content_end.saturating_sub(self.places[place].frame_at);
-            kept[place] = Some((taken as f64 / only.content.size as f64).min(1.0));
+    fn kept_share(&self, place: usize) -> Result<Option<f64>, ArchiveError> {
+        if self.index.only_content != Some(place) {
+            return Ok(None);
         }
-        kept
+        let IndexEntry { listed, place } = self.index.recorded(place)?;
+        let taken = self.index.content_end.saturating_sub(place.frame_at);
+        Ok(Some((taken as f64 / listed.content.size as f64).min(1.0)))
     }
 
     fn volumes(&self) -> Option<&VolumeSet> {
@@ -295,11 +292,15 @@ impl ArchiveReader for SealedReader {
     }
 
     fn about(&self) -> Option<&About> {
-        Some(&self.about)
+        Some(&self.index.about)
     }
 
-    fn base(&self) -> Option<&Base> {
-        self.base.as_ref()
+    fn base_name(&self) -> Option<&BaseName> {
+        self.base.as_ref().map(|base| &base.name)
+    }
+
+    fn base(&self) -> Result<Option<&Base>, ArchiveError> {
+        Ok(self.base.as_ref().map(PagedBase::whole).transpose()?)
     }
 
     /// Cells' checks too (see [`StreamReader::compare_checks`]).

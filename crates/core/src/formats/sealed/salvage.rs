@@ -10,7 +10,8 @@ use super::frame::{FRAME_HEADER_BYTES, FrameHeader, FrameKind};
 use super::frame_reading::read_stored_frame;
 use super::further_names::{FurtherName, FurtherNames, hand_over};
 use super::index::{About, Place, check_order};
-use super::index_reading::{Index, read_index};
+use super::index_pages::PageFrames;
+use super::index_reading::{Index, Whole};
 use super::keys::ArchiveKey;
 use super::reader::stream_of;
 use super::record::{Record, RecordError, Records};
@@ -18,11 +19,12 @@ use super::stream::StreamReader;
 use super::tail::Tail;
 use crate::codecs::block::Decompressor;
 use crate::formats::error::ArchiveError;
+use crate::formats::listing::Listing;
 use crate::formats::reader::ArchiveReader;
 use crate::formats::sealed::volume::VolumeSet;
 use crate::formats::spot::Spot;
 use crate::ground::context::{Context, Progress};
-use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry};
+use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Totals};
 use crate::ground::holes::ContentDigest;
 use crate::ground::sink::EntrySink;
 use crate::ground::wire::{Cursor, Malformed};
@@ -61,9 +63,9 @@ impl Salvage {
     /// is no error here.
     pub fn survey(set: VolumeSet, key: &ArchiveKey, context: &Context<'_>) -> Result<Self, SealedError> {
         let mut stream = stream_of(set, key)?;
-        let mut decompressor = Decompressor::new()?;
         let index = stream.tail().map_err(SealedError::from).and_then(|tail| {
-            let index = read_index(&mut stream, &mut decompressor, &tail)?;
+            let index = Index::read(PageFrames::new(stream.beside(), tail)?)?;
+            index.whole()?;
             Ok((tail, index))
         });
         let cells = stream.cells().set().geometry.cells;
@@ -81,35 +83,35 @@ impl Salvage {
         check_order(whole.iter().map(|(listed, _)| listed))?;
         let (mut told, mut names, mut lost) = (HashSet::new(), Vec::new(), None);
         if let Some(index) = &index {
-            let of_index = not_whole(index, &mut whole)?;
+            let all = index.whole()?;
+            let of_index = not_whole(index, all, &mut whole)?;
             let (without_content, mut with_content): (Vec<_>, Vec<_>) =
                 of_index.partition(|(listed, _)| listed.content.size == 0);
             told.extend(without_content.iter().map(|(_, place)| *place));
             whole.extend(without_content.into_iter().map(|(listed, place)| (listed.clone(), place)));
             let here: HashSet<Place> = whole.iter().map(|(_, place)| *place).collect();
-            for (at, FurtherName { owner, .. }) in &index.further {
-                let (listed, owner) = (&index.listed[*at], index.places[*owner]);
+            for FurtherName { at, owner, .. } in index.further.iter() {
+                let (listed, owner) = (&all.listed[*at], all.places[*owner]);
                 if here.contains(&owner) {
-                    names.push((index.places[*at], owner));
-                    whole.push((listed.clone(), index.places[*at]));
+                    names.push((all.places[*at], owner));
+                    whole.push((listed.clone(), all.places[*at]));
                 } else {
                     with_content.push((listed, owner));
                 }
             }
             with_content.sort_by(|one, other| one.0.entry.path.cmp(&other.0.entry.path));
-            lost = Some(lost_of(index, with_content, &mut stream, &tail));
+            lost = Some(lost_of((&all.places, index.content_end), with_content, &mut stream, &tail));
             whole.sort_by(|one, other| one.0.entry.path.cmp(&other.0.entry.path));
         }
         let is_told = |(at, (_, place)): (usize, &(ListedEntry, Place))| told.contains(place).then_some(at);
         let from_index = whole.iter().enumerate().filter_map(is_told).collect();
         let mut places: HashMap<Place, usize> = whole.iter().enumerate().map(|(at, (_, place))| (*place, at)).collect();
-        let mut further = FurtherNames::new();
-        for (place, owner) in names {
-            // Where a further name stands there is none of its content.
-            if let (Some(at), Some(owner)) = (places.remove(&place), places.get(&owner).copied()) {
-                further.insert(at, FurtherName { owner, recorded: whole[at].0.entry.clone() });
-            }
-        }
+        // Where a further name stands there is none of its content.
+        let placed = |(place, owner): (Place, Place)| {
+            let (at, owner) = (places.remove(&place)?, *places.get(&owner)?);
+            Some(FurtherName::of(at, owner, &whole[owner].0))
+        };
+        let further = names.into_iter().filter_map(placed).collect();
         let whole = whole.into_iter().map(|(listed, _)| listed).collect();
         let about = index.map(|index| index.about);
         Ok(Self { stream, tail, about, whole, places, from_index, further, lost })
@@ -141,8 +143,7 @@ impl Salvage {
         sink: &mut dyn EntrySink,
         context: &Context<'_>,
     ) -> Result<(), SealedError> {
-        let (mut further, others): (Vec<usize>, Vec<usize>) =
-            wanted.iter().partition(|at| self.further.contains_key(at));
+        let (mut further, others): (Vec<usize>, Vec<usize>) = wanted.iter().partition(|at| self.further.contains(**at));
         further.sort_unstable();
         let names: HashMap<usize, usize> = others.into_iter().map(|at| (at, at)).collect();
         let Self { stream, tail, whole, places, from_index, further: all_further, .. } = self;
@@ -150,7 +151,7 @@ impl Salvage {
             Delivery { whole, places, from_index, names }.go(stream, tail, sink, context)
         };
         deliver(&names, sink)?;
-        hand_over(further, names, (whole, all_further), sink, deliver)
+        hand_over(further, names, (|at: usize| Ok(whole[at].clone()), &*all_further), sink, deliver)
     }
 }
 
@@ -228,8 +229,12 @@ impl Delivery<'_> {
 }
 
 impl ArchiveReader for Salvage {
-    fn entries(&self) -> &[ListedEntry] {
-        &self.whole
+    fn listing(&self) -> Listing<'_> {
+        Listing::Whole(&self.whole)
+    }
+
+    fn totals(&self) -> Totals {
+        Totals::of(&self.whole)
     }
 
     fn spots(&self) -> Vec<Spot> {
@@ -253,34 +258,40 @@ impl ArchiveReader for Salvage {
 /// What the index lists and the records did not give whole, but for further names, which are taken out of what is whole. What is whole
 /// must be what the index lists.
 fn not_whole<'a>(
-    index: &'a Index,
+    index: &Index,
+    all: &'a Whole,
     whole: &mut Vec<(ListedEntry, Place)>,
 ) -> Result<impl Iterator<Item = (&'a ListedEntry, Place)> + use<'a>, SealedError> {
-    let listed: HashMap<Place, usize> = index.places.iter().enumerate().map(|(at, place)| (*place, at)).collect();
+    let listed: HashMap<Place, usize> = all.places.iter().enumerate().map(|(at, place)| (*place, at)).collect();
     let is_listed = |(found, place): &(ListedEntry, Place)| {
         let Some(at) = listed.get(place) else { return false };
-        match index.further.get(at) {
-            Some(further) => found.entry == further.recorded,
-            None => *found == index.listed[*at],
+        match index.further.contains(*at) {
+            true => index.recorded(*at).is_ok_and(|recorded| found.entry == recorded.listed.entry),
+            false => *found == all.listed[*at],
         }
     };
     if !whole.iter().all(is_listed) {
         return Err(Malformed("record order").into());
     }
-    let further: HashSet<Place> = index.further.keys().map(|at| index.places[*at]).collect();
+    let further: HashSet<Place> = index.further.iter().map(|further| all.places[further.at]).collect();
     whole.retain(|(_, place)| !further.contains(place));
     let found: HashSet<Place> = whole.iter().map(|(_, place)| *place).chain(further).collect();
-    let all = index.listed.iter().zip(index.places.iter().copied());
+    let all = all.listed.iter().zip(all.places.iter().copied());
     Ok(all.filter(move |(_, place)| !found.contains(place)))
 }
 
 /// What is lost, and the volumes that it needs.
-fn lost_of(index: &Index, lost: Vec<(&ListedEntry, Place)>, stream: &mut StreamReader, tail: &Tail) -> Vec<Lost> {
-    let mut order: Vec<Place> = index.places.clone();
+fn lost_of(
+    (places, content_end): (&[Place], u64),
+    lost: Vec<(&ListedEntry, Place)>,
+    stream: &mut StreamReader,
+    tail: &Tail,
+) -> Vec<Lost> {
+    let mut order: Vec<Place> = places.to_vec();
     order.sort_unstable();
     let described = lost.into_iter().map(|(listed, place)| {
         let next = order.partition_point(|other| *other <= place);
-        let end = end_of(place, order.get(next), index.content_end, stream, tail);
+        let end = end_of(place, order.get(next), content_end, stream, tail);
         Lost { path: listed.entry.path.clone(), volumes: unreadable(place.frame_at, end, stream) }
     });
     described.collect()

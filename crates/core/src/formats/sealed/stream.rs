@@ -215,6 +215,11 @@ impl StreamReader {
         Self { seal: seal.into(), cells, current: None, marks: HashMap::new(), compare_checks: false }
     }
 
+    /// Another reader of the same stream.
+    pub fn beside(&self) -> Self {
+        Self::new(Arc::clone(&self.seal), CellReader::new(self.cells.set().clone()))
+    }
+
     /// From now on the checks of cells are compared too, though a seal that is right says more: for proving that
     /// somebody without the password will find the volumes intact.
     pub fn compare_checks(&mut self) {

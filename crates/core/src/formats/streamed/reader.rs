@@ -5,12 +5,13 @@ use super::described::{Described, Kind, SHARED_BYTES, members};
 use super::error::StreamedError;
 use super::wrapped::{Unwrapped, WrappedFile};
 use crate::formats::error::ArchiveError;
+use crate::formats::listing::Listing;
 use crate::formats::members::{MAX_ENTRIES, MAX_PATHS_BYTES, Refused, RefusedReason, SameName, Tree};
 use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, Facts, Flaws, Next, deliver_file, deliver_without_content};
 use crate::formats::spot::Spot;
 use crate::ground::attributes::Attribute;
 use crate::ground::context::Context;
-use crate::ground::entry::{Content, ListedEntry};
+use crate::ground::entry::{Content, ListedEntry, Totals};
 use crate::ground::sink::EntrySink;
 use std::collections::BTreeMap;
 
@@ -232,8 +233,12 @@ impl Kept {
 }
 
 impl ArchiveReader for StreamedReader {
-    fn entries(&self) -> &[ListedEntry] {
-        &self.tree.listed
+    fn listing(&self) -> Listing<'_> {
+        Listing::Whole(&self.tree.listed)
+    }
+
+    fn totals(&self) -> Totals {
+        Totals::of(&self.tree.listed)
     }
 
     fn spots(&self) -> Vec<Spot> {

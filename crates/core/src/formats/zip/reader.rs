@@ -7,11 +7,12 @@ use super::cover::{cover_among, uncovered};
 use super::directory::{End, find_end, read_directory, read_local};
 use super::segments::Segments;
 use crate::formats::error::ArchiveError;
+use crate::formats::listing::Listing;
 use crate::formats::members::{Refused, SameName, Tree};
 use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, Encryption, Facts};
 use crate::formats::spot::Spot;
 use crate::ground::context::{Cancelled, Context, Progress};
-use crate::ground::entry::{Content, EntryKind, ListedEntry, MAX_LINK_TARGET_BYTES};
+use crate::ground::entry::{Content, EntryKind, MAX_LINK_TARGET_BYTES, Totals};
 use crate::ground::retrying::uninterrupted;
 use crate::ground::secrets::{Credentials, Password};
 use crate::ground::sink::EntrySink;
@@ -194,8 +195,12 @@ impl ZipReader {
 }
 
 impl ArchiveReader for ZipReader {
-    fn entries(&self) -> &[ListedEntry] {
-        &self.tree.listed
+    fn listing(&self) -> Listing<'_> {
+        Listing::Whole(&self.tree.listed)
+    }
+
+    fn totals(&self) -> Totals {
+        Totals::of(&self.tree.listed)
     }
 
     fn spots(&self) -> Vec<Spot> {
@@ -245,12 +250,10 @@ impl ArchiveReader for ZipReader {
         Ok(Box::new(self.with_password(&credentials.password, context)?))
     }
 
-    fn kept_shares(&self) -> Vec<Option<f64>> {
-        let share = |member: &Option<usize>| {
-            let stored = member.and_then(|member| self.stored.get(member)).filter(|stored| stored.size > 0);
-            Some(stored.map_or(1.0, |stored| (stored.compressed as f64 / stored.size as f64).min(1.0)))
-        };
-        self.tree.members.iter().map(share).collect()
+    fn kept_share(&self, place: usize) -> Result<Option<f64>, ArchiveError> {
+        let Some(member) = self.tree.members.get(place) else { return Ok(None) };
+        let stored = member.and_then(|member| self.stored.get(member)).filter(|stored| stored.size > 0);
+        Ok(Some(stored.map_or(1.0, |stored| (stored.compressed as f64 / stored.size as f64).min(1.0))))
     }
 
     fn extract_some(

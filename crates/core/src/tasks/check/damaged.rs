@@ -23,7 +23,7 @@ pub struct DamagedEntry {
 pub fn damaged_contents(archive: &mut Archive, context: &Context<'_>) -> Result<Vec<DamagedEntry>, ArchiveError> {
     context.tell(Progress::Begin(Phase::Verifying, archive.totals().content_bytes));
     let mut damaged = Vec::new();
-    let all: Vec<usize> = (0..archive.entries().len()).collect();
+    let all: Vec<usize> = (0..archive.listing().len()).collect();
     // A format without a directory is read in one go: to each entry by itself it would be read from its beginning again.
     let at_once = if archive.format.abilities.direct { 1 } else { all.len().max(1) };
     for places in all.chunks(at_once) {

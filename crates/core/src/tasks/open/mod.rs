@@ -30,6 +30,9 @@ pub enum OpenError {
     /// Nothing was written: the destination does not suit.
     #[error(transparent)]
     Refused(#[from] LandingError),
+    /// Nothing was written: what is in the archive cannot be read again.
+    #[error(transparent)]
+    Unreadable(#[from] ArchiveError),
     /// It stopped on the way. What stays is complete; nothing else has a name.
     #[error("{}", .0.why)]
     Stopped(Box<Stopped>),
@@ -64,8 +67,9 @@ pub fn open_some<'a>(
     destination: impl Into<Destination<'a>>,
     context: &Context<'_>,
 ) -> Result<Opened, OpenError> {
-    let wanted = with_folders_above(archive.entries(), wanted);
-    let entries = wanted.iter().map(|place| archive.entries()[*place].clone()).collect();
+    let all = archive.entries()?;
+    let wanted = with_folders_above(all, wanted);
+    let entries = wanted.iter().map(|place| all[*place].clone()).collect();
     land(Extracted { archive, part: Some((wanted, entries)) }, destination.into(), context)
 }
 
@@ -119,6 +123,7 @@ impl Classed for OpenError {
     fn class(&self) -> ErrorClass {
         match self {
             Self::Refused(error) => error.class(),
+            Self::Unreadable(error) => error.class(),
             Self::Stopped(stopped) => stopped.why.class(),
         }
     }
@@ -132,8 +137,8 @@ struct Extracted<'a> {
 
 impl Extracted<'_> {
     /// What is delivered, sorted by path.
-    fn entries(&self) -> &[ListedEntry] {
-        self.part.as_ref().map_or_else(|| self.archive.entries(), |(_, entries)| entries)
+    fn entries(&self) -> Result<&[ListedEntry], ArchiveError> {
+        self.part.as_ref().map_or_else(|| self.archive.entries(), |(_, entries)| Ok(entries))
     }
 
     fn deliver(&mut self, sink: &mut dyn EntrySink, context: &Context<'_>) -> Result<(), ArchiveError> {
@@ -155,7 +160,7 @@ fn land(mut archive: Extracted<'_>, destination: Destination<'_>, context: &Cont
     match outcome {
         Ok(()) => Ok(Opened { destination: folder, landed: landing.landed().clone() }),
         Err(why) => {
-            let (landed, removed) = landing.stop(places.entries(archive.entries()));
+            let (landed, removed) = landing.stop(places.entries(archive.entries().unwrap_or_default()));
             Err(OpenError::Stopped(Box::new(Stopped { destination: folder, landed, removed, why })))
         }
     }
@@ -166,8 +171,8 @@ fn prepare(
     archive: &Extracted<'_>,
     destination: Destination<'_>,
     context: &Context<'_>,
-) -> Result<(Places, Landing), LandingError> {
-    let (all, entries) = (archive.archive.entries(), archive.entries());
+) -> Result<(Places, Landing), OpenError> {
+    let (all, entries) = (archive.archive.entries()?, archive.entries()?);
     let mut rules = NameRules::here();
     loop {
         let places = Places::of(all, entries, rules, destination.flat);
@@ -184,7 +189,7 @@ fn deliver(
     landing: &mut Landing,
     context: &Context<'_>,
 ) -> Result<(), StopReason> {
-    let bytes = archive.entries().iter().map(|listed| listed.content.own_bytes()).fold(0, u64::saturating_add);
+    let bytes = archive.entries()?.iter().map(|listed| listed.content.own_bytes()).fold(0, u64::saturating_add);
     context.tell(Progress::Begin(Phase::Opening, bytes));
     let mut sink = IntoLanding { places, landing, failed: None };
     let delivered = archive.deliver(&mut sink, context);
@@ -206,7 +211,7 @@ fn deliver_screened(
 ) -> Result<(), StopReason> {
     let staging = landing.make_staging()?;
     let closed = Destination { origin_marks: destination.origin_marks, ..staging.path().into() };
-    let mut closed = Landing::prepare_closed(closed, places, archive.entries(), context)?;
+    let mut closed = Landing::prepare_closed(closed, places, archive.entries()?, context)?;
     deliver(archive, places, &mut closed, context)?;
     let contents = closed.finish_staging()?;
     let (marked, attributes) = (closed.landed().marked, closed.landed().attributes.clone());
@@ -216,7 +221,7 @@ fn deliver_screened(
     // Whoever stopped this has stopped the screening too.
     context.go_on().map_err(ArchiveError::from)?;
     verdict.map_err(LandingError::Screened)?;
-    Ok(landing.adopt(&staging, (&contents, marked, attributes), places.entries(archive.entries()))?)
+    Ok(landing.adopt(&staging, (&contents, marked, attributes), places.entries(archive.entries()?))?)
 }
 
 /// Hands entries to a landing as they land, and keeps why it failed.

@@ -36,7 +36,7 @@ pub fn as_tar(
     context: &Context<'_>,
 ) -> Result<Totals, StreamError> {
     let holes = holes_ahead(archive, wanted, context)?;
-    let entries = archive.entries();
+    let entries = archive.entries()?;
     let listed = wanted.iter().filter_map(|place| entries.get(*place));
     let sizes = listed.map(|listed| (listed.entry.path.clone(), listed.content.size)).collect();
     let mut tar = Tar { sizes, holes, begun: None, expected: Vec::new(), found: HolesSoFar::default(), written: 0 };

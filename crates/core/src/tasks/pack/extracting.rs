@@ -26,10 +26,11 @@ pub(super) fn extracting<T>(
     context: &Context<'_>,
     write: impl FnOnce(&Pipe) -> Result<T, PackError>,
 ) -> Result<T, PackError> {
+    let old_entries = archive.entries()?;
     let (mut wanted, mut places) = (Vec::new(), HashMap::<EntryPath, usize>::new());
     for (place, entry) in catalogue.entries.iter().enumerate().filter(|(_, entry)| entry.kind == EntryKind::File) {
         if let Origin::Archive(old) = entry.origin
-            && let Some(listed) = archive.entries().get(old)
+            && let Some(listed) = old_entries.get(old)
         {
             wanted.push(old);
             places.insert(listed.entry.path.clone(), place);

@@ -31,6 +31,7 @@ use crate::codecs::block::Squeeze;
 use crate::disk::staging::{Placing, Staging};
 use crate::disk::{Folder, resolved};
 use crate::formats::abilities::Ability;
+use crate::formats::error::ArchiveError;
 use crate::formats::reader::ArchiveReader;
 use crate::formats::registry::{Format, SEALED, Writing};
 use crate::formats::sealed::volume::spares::making::stage_spares;
@@ -335,7 +336,7 @@ impl Delivery {
             OldContents::None if self.parcels.is_some() => self.seal_parcels(&outlook, locks, context)?,
             OldContents::None => self.seal_whole(Carried::Nothing, &outlook, locks, context)?,
             OldContents::Frames { reader, fates, ids, first } => {
-                let (source, listed) = reader.to_carry();
+                let (source, listed) = reader.to_carry().map_err(ArchiveError::from)?;
                 let last_id = listed.iter().map(|listed| listed.entry.id).max().unwrap_or(0);
                 let old = OldEntries::new(listed, fates).map_err(SealError::from)?;
                 let frames = FramesToCarry { source, old: &old, last_id, ids, first };

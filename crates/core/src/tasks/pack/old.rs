@@ -88,7 +88,7 @@ impl OldArchive {
                     archive => archive,
                 },
             };
-            let contents = archive.entries().iter().filter(|listed| listed.entry.kind != EntryKind::Folder);
+            let contents = archive.entries().ok()?.iter().filter(|listed| listed.entry.kind != EntryKind::Folder);
             all.extend(contents.map(|listed| listed.entry.path.clone()));
         }
         Some(all)

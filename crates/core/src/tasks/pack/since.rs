@@ -4,6 +4,7 @@ use crate::codecs::block::{Compressor, Squeeze};
 use crate::codecs::error::CodecError;
 use crate::disk::Interruption;
 use crate::formats::abilities::TimesKept;
+use crate::formats::error::ArchiveError;
 use crate::formats::reader::ArchiveReader;
 use crate::formats::sealed::frame::FRAME_HEADER_BYTES;
 use crate::formats::sealed::index::PageBuilder;
@@ -28,7 +29,10 @@ pub struct State {
 
 impl State {
     /// The state that an archive leads to.
-    pub fn of(archive: &SealedReader) -> Self {
+    ///
+    /// # Errors
+    /// [`ArchiveError`] where its list cannot be read again.
+    pub fn of(archive: &SealedReader) -> Result<Self, ArchiveError> {
         let about = archive.about();
         let name = BaseName {
             set: archive.set().ids.set,
@@ -36,8 +40,8 @@ impl State {
             made_at: about.made_at,
             name: about.name.clone(),
         };
-        let (entries, held) = state_of(archive);
-        Self { name, entries, held }
+        let (entries, held) = state_of(archive)?;
+        Ok(Self { name, entries, held })
     }
 
     /// The entries, sorted by path.
@@ -48,19 +52,23 @@ impl State {
 
 /// Everything that is there once an archive was opened, and those before it upon which it builds, sorted by path; and whether it holds
 /// each of that itself.
-pub fn state_of(archive: &dyn ArchiveReader) -> (Vec<ListedEntry>, Vec<bool>) {
+///
+/// # Errors
+/// [`ArchiveError`] where its list cannot be read again.
+pub fn state_of(archive: &dyn ArchiveReader) -> Result<(Vec<ListedEntry>, Vec<bool>), ArchiveError> {
     // That names share a content is said of one archive, and this is no longer one.
     let alone = |listed: &ListedEntry| {
         let content = Content { shared_with: None, ..listed.content };
         ListedEntry { entry: listed.entry.clone(), content }
     };
-    let mut all: Vec<(ListedEntry, bool)> = archive.entries().iter().map(|listed| (alone(listed), true)).collect();
-    if let Some(base) = archive.base() {
+    let all = archive.listing().iter().map(|listed| Ok((alone(&*listed?), true)));
+    let mut all = all.collect::<Result<Vec<(ListedEntry, bool)>, ArchiveError>>()?;
+    if let Some(base) = archive.base()? {
         let stays = base.entries.iter().filter(|entry| entry.becomes == Becomes::Stays);
         all.extend(stays.map(|entry| (entry.listed.clone(), false)));
         all.sort_by(|(one, _), (other, _)| one.entry.path.cmp(&other.entry.path));
     }
-    all.into_iter().unzip()
+    Ok(all.into_iter().unzip())
 }
 
 /// What has changed, and what the writer says of the base.

@@ -3,6 +3,7 @@
 
 use crate::formats::abilities::{Ability, Hiding, TimesKept};
 use crate::formats::archive::Archive;
+use crate::formats::error::ArchiveError;
 use crate::formats::registry::Format;
 use crate::formats::sealed::KeyCost;
 use crate::ground::class::{Classed, ErrorClass};
@@ -47,19 +48,29 @@ impl Classed for ConvertError {
 }
 
 /// What is not kept of an archive that becomes one of a format, with its names hidden there or not, and with a password or without.
-pub fn not_kept(archive: &Archive, format: &Format, hide_names: bool, secret: bool) -> Vec<NotKept> {
+///
+/// # Errors
+/// [`ArchiveError`] where its list cannot be read again.
+pub fn not_kept(
+    archive: &Archive,
+    format: &Format,
+    hide_names: bool,
+    secret: bool,
+) -> Result<Vec<NotKept>, ArchiveError> {
     let (was, becomes, facts) = (archive.format.abilities, format.abilities, archive.facts());
     let hides = match becomes.hides_names {
         Hiding::Always => secret,
         Hiding::OnRequest => hide_names,
         Hiding::Never => false,
     };
-    let entries = archive.entries();
-    let inexact = entries.iter().filter(|listed| listed.entry.modified.nanoseconds != 0).count();
-    let is_text = |bytes: &[u8]| std::str::from_utf8(bytes).is_ok();
-    let no_text = entries.iter().filter(|listed| !is_text(listed.entry.path.as_bytes())).count();
-    let further = entries.iter().filter(|listed| listed.content.shared_with.is_some()).count();
-    let with_holes = entries.iter().filter(|listed| listed.content.holes > 0).count();
+    let (mut inexact, mut no_text, mut further, mut with_holes) = (0, 0, 0, 0);
+    for listed in archive.listing().iter() {
+        let listed = listed?;
+        inexact += usize::from(listed.entry.modified.nanoseconds != 0);
+        no_text += usize::from(std::str::from_utf8(listed.entry.path.as_bytes()).is_err());
+        further += usize::from(listed.content.shared_with.is_some());
+        with_holes += usize::from(listed.content.holes > 0);
+    }
     let loses_secrecy = archive.is_secret() && !secret;
     let coarser = was.times == TimesKept::Nanoseconds && becomes.times != TimesKept::Nanoseconds;
     let found = [
@@ -76,7 +87,7 @@ pub fn not_kept(archive: &Archive, format: &Format, hide_names: bool, secret: bo
         (!becomes.hard_links && further > 0, NotKept::HardLinks(further)),
         (!becomes.holes && with_holes > 0, NotKept::Holes(with_holes)),
     ];
-    found.into_iter().filter(|(is, _)| *is).map(|(_, what)| what).collect()
+    Ok(found.into_iter().filter(|(is, _)| *is).map(|(_, what)| what).collect())
 }
 
 /// Prepares an archive of another's contents. The request's sources count for nothing.
@@ -84,7 +95,8 @@ pub fn not_kept(archive: &Archive, format: &Format, hide_names: bool, secret: bo
 /// # Errors
 /// [`ConvertError`]; nothing was written.
 pub fn prepare(archive: &Archive, request: &PackRequest<'_>, context: &Context<'_>) -> Result<Delivery, ConvertError> {
-    let entries = archive.entries().iter().enumerate().map(|(place, listed)| SourceEntry::of_archive(place, listed));
+    let entries = archive.entries().map_err(PackError::from)?;
+    let entries = entries.iter().enumerate().map(|(place, listed)| SourceEntry::of_archive(place, listed));
     Ok(Delivery::prepare_from(request, entries.collect(), Vec::new(), HashSet::new(), context)?)
 }
 

@@ -187,6 +187,9 @@ pub enum RehearsalError {
     /// What was extracted cannot be listed.
     #[error(transparent)]
     Source(#[from] SourceError),
+    /// What arrived cannot be read again.
+    #[error(transparent)]
+    Archive(ArchiveError),
     /// What is to be sent lies in messages: it was sent already.
     #[error("it lies in messages")]
     InMessages,
@@ -196,6 +199,15 @@ pub enum RehearsalError {
 }
 
 interruptible!(RehearsalError);
+
+impl From<ArchiveError> for RehearsalError {
+    fn from(error: ArchiveError) -> Self {
+        match error {
+            ArchiveError::Interrupted(error) => Self::Interrupted(error),
+            error => Self::Archive(error),
+        }
+    }
+}
 
 impl From<BrowserError> for RehearsalError {
     fn from(error: BrowserError) -> Self {
@@ -213,6 +225,7 @@ impl Classed for RehearsalError {
             Self::Carry(error) => error.class(),
             Self::Browser(error) => error.class(),
             Self::Source(_) => ErrorClass::System,
+            Self::Archive(error) => error.class(),
             Self::InMessages => ErrorClass::Usage,
         }
     }

@@ -44,8 +44,8 @@ pub(super) fn play(request: &RehearsalRequest<'_>, rehearsal: &mut Rehearsal, co
         Ok(unlocked) => unlocked,
         Err(failed) => return Ok(Err(failed)),
     };
-    if let (Some(base), true) = (archive.base(), request.earlier.is_empty()) {
-        return Ok(Err(Failed::NoBase(base.name.clone())));
+    if let (Some(base), true) = (archive.base_name(), request.earlier.is_empty()) {
+        return Ok(Err(Failed::NoBase(base.clone())));
     }
     let mut left_behind = BTreeSet::new();
     if let Err(failed) = in_turn(request.earlier, (&outcome, &mut left_behind), context)? {
@@ -63,14 +63,14 @@ pub(super) fn play(request: &RehearsalRequest<'_>, rehearsal: &mut Rehearsal, co
             Err(said) => return Ok(Err(Failed::Page(said))),
         };
         if let [ListedEntry { entry: Entry { kind: EntryKind::File, path, .. }, .. }] = inside.as_slice() {
-            let found = archive.base().map(|base| look(base, archive.entries(), &outcome, context)).transpose()?;
+            let found = found_there(&*archive, &outcome, context)?;
             let bytes = take_as_it_is(&saved, path, &outcome)?;
-            if let (Some(found), Some(base)) = (&found, archive.base()) {
+            if let (Some(found), Some(base)) = (&found, archive.base()?) {
                 remove_gone(base, found, &outcome, context)?;
             }
             let landed = Landed { files: 1, bytes, ..Landed::default() };
             let opened = Opened { destination: outcome.clone(), landed };
-            let inside = if archive.base().is_some() { state_of(&*archive).0 } else { inside };
+            let inside = if archive.base_name().is_some() { state_of(&*archive)?.0 } else { inside };
             rehearsal.received = Some(Received { archive, opened, expected: Vec::new(), times: TimesKept::Neither });
             return compared(
                 (&inside, &left_behind),
@@ -93,10 +93,10 @@ pub(super) fn play(request: &RehearsalRequest<'_>, rehearsal: &mut Rehearsal, co
         Err(failed) => return Ok(Err(failed)),
     };
     let told = sealed.as_deref().unwrap_or(&*archive);
-    let (inside, times) = match told.base() {
+    let (inside, times) = match told.base_name() {
         None => (inside, archive.format.abilities.times),
         // Times are not among what changes; that of a folder tells when something in it was changed here.
-        Some(_) => (state_of(told).0, TimesKept::Neither),
+        Some(_) => (state_of(told)?.0, TimesKept::Neither),
     };
     rehearsal.received = Some(Received { archive, opened, expected: Vec::new(), times: TimesKept::Neither });
     compared((&inside, &left_behind), (&outcome, times, times), request, rehearsal, context)
@@ -130,21 +130,31 @@ fn update(
     context: &Context<'_>,
 ) -> Played<Opened> {
     let told = sealed.unwrap_or(archive);
-    let found = told.base().map(|base| look(base, told.entries(), outcome, context)).transpose()?;
-    if let (Some(Found { lacks_base: true, .. }), Some(base)) = (&found, told.base()) {
-        return Ok(Err(Failed::NoBase(base.name.clone())));
+    let found = found_there(told, outcome, context)?;
+    if let (Some(Found { lacks_base: true, .. }), Some(base)) = (&found, told.base_name()) {
+        return Ok(Err(Failed::NoBase(base.clone())));
     }
     let into = Destination { known: found.as_ref().map(|found| &found.known), ..Destination::from(outcome) };
     let opened = match open(archive, into, context) {
         Ok(opened) => opened,
         Err(error) => return Ok(Err(error.into())),
     };
-    if let (Some(found), Some(base)) = (&found, sealed.map_or_else(|| archive.base(), ArchiveReader::base)) {
+    if let (Some(found), Some(base)) = (&found, sealed.map_or_else(|| archive.base(), ArchiveReader::base)?) {
         remove_gone(base, found, outcome, context)?;
     }
     left_behind.extend(opened.landed.refused_links.iter().map(|link| link.path.clone()));
     left_behind.extend(opened.landed.not_landed.iter().map(|left| left.path.clone()));
     Ok(Ok(opened))
+}
+
+/// What is in the folder of the outcome before an archive of changes is opened into it; `None` for any other archive.
+fn found_there(
+    archive: &dyn ArchiveReader,
+    outcome: &Path,
+    context: &Context<'_>,
+) -> Result<Option<Found>, RehearsalError> {
+    let Some(base) = archive.base()? else { return Ok(None) };
+    Ok(Some(look(base, archive.entries()?, outcome, context)?))
 }
 
 /// A lone file was saved as it is, and has nothing but its name and its content; how many bytes that is.
@@ -181,10 +191,10 @@ fn volumes(
     let unlocked = timed(Step::Unlock, rehearsal, context, || {
         unlock(&set, request.credentials, request.limit).and_then(|key| SealedReader::with_key(set.clone(), &key))
     });
-    Ok(unlocked.map_err(Failed::Unlock).map(|reader| {
+    Ok(unlocked.map_err(Failed::Unlock).and_then(|reader| {
         let archive = Archive::from(reader);
-        let inside = archive.entries().to_vec();
-        (archive, inside)
+        let inside = archive.entries()?.to_vec();
+        Ok((archive, inside))
     }))
 }
 

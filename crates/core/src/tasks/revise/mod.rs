@@ -9,6 +9,7 @@ pub use edit::{Edit, EditError};
 pub use revision::{Changes, Revision};
 
 use crate::formats::archive::Archive;
+use crate::formats::error::ArchiveError;
 use crate::formats::reader::ArchiveReader;
 use crate::formats::sealed::{KeyCost, SealedReader};
 use crate::ground::class::{Classed, ErrorClass};
@@ -51,7 +52,10 @@ impl Old {
     }
 
     /// What is in it.
-    pub fn entries(&self) -> &[ListedEntry] {
+    ///
+    /// # Errors
+    /// [`ArchiveError`] where that cannot be read again.
+    pub fn entries(&self) -> Result<&[ListedEntry], ArchiveError> {
         self.reader().entries()
     }
 }
@@ -69,7 +73,7 @@ pub fn prepare(
 ) -> Result<Delivery, ReviseError> {
     let entries = match old {
         Old::Sealed(_) => revision.fresh(),
-        Old::Open(archive) => revision.all(archive.entries()),
+        Old::Open(archive) => revision.all(archive.entries().map_err(PackError::from)?),
     };
     Ok(Delivery::prepare_from(request, entries, gathered, revision.needed(), context)?)
 }
@@ -88,7 +92,7 @@ pub fn revise(
 ) -> Result<Packed, ReviseError> {
     match old {
         Old::Sealed(reader) => {
-            let (fates, ids) = revision.fates(reader.entries());
+            let (fates, ids) = revision.fates(reader.entries().map_err(PackError::from)?);
             let first = revision.folders_first();
             let contents = OldContents::Frames { reader, fates, ids: &ids, first: &first };
             Ok(delivery.pack_from(contents, credentials, cost, context)?)

@@ -19,7 +19,7 @@ fn small_archive(desk: &Desk) -> PathBuf {
 fn released(desk: &Desk, places: &[PathBuf]) -> Result<Vec<String>, Error> {
     let mut archive = desk.unlock(places)?;
     desk.with_context(&|| false, |context| verify_contents(&mut archive, context))?;
-    Ok(archive.entries().iter().map(|listed| format!("{listed:?}")).collect())
+    Ok(archive.entries().unwrap().iter().map(|listed| format!("{listed:?}")).collect())
 }
 
 /// Every byte of the header and of the last cell's end, and a sample of the rest.

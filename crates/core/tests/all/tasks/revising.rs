@@ -54,10 +54,10 @@ fn revised(
     desk.with_context(&|| false, |context| {
         let mut old = opened(desk, context)?;
         let entries = match &mut old {
-            Old::Sealed(reader) => reader.entries().to_vec(),
+            Old::Sealed(reader) => reader.entries().unwrap().to_vec(),
             Old::Open(archive) => archive.entries_with_digests(context)?,
         };
-        let mut edit = Edit::new(old.entries(), (context.clock)());
+        let mut edit = Edit::new(old.entries().unwrap(), (context.clock)());
         let gathered = change(&mut edit, &entries, context)?;
         let revision = Revision::of(edit);
         let (target, choice) = (Target { folder: desk.path("out"), stem: "set".into() }, Choice::default());
@@ -241,7 +241,7 @@ fn a_file_that_vanishes_meanwhile_takes_nothing_with_it() {
 /// The ids of a sealed archive's entries, by path.
 fn ids(desk: &Desk) -> BTreeMap<EntryPath, u64> {
     let archive = desk.unlock(&[desk.path("out")]).unwrap();
-    archive.entries().iter().map(|listed| (listed.entry.path.clone(), listed.entry.id)).collect()
+    archive.entries().unwrap().iter().map(|listed| (listed.entry.path.clone(), listed.entry.id)).collect()
 }
 
 proptest! {
