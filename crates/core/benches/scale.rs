@@ -83,7 +83,8 @@ fn child(work: &str, from: &Path, to: &Path) {
             let began = Instant::now();
             let mut archive = unlock(from);
             let listed = began.elapsed().as_secs_f64();
-            let middle = archive.entries().unwrap().iter().position(|listed| listed.entry.path.as_bytes().ends_with(b"/m"));
+            let middle =
+                archive.entries().unwrap().iter().position(|listed| listed.entry.path.as_bytes().ends_with(b"/m"));
             if let Some(middle) = middle {
                 with_context(1, |context| {
                     archive.extract_some(&[middle], &mut OnlyEnds::telling(|_, _| {}), context).unwrap()

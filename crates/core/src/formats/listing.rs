@@ -85,15 +85,18 @@ impl<'a> Listing<'a> {
         Runs::new(
             read,
             |(_, listed)| match listed {
-                Cow::Borrowed(_) => size_of::<(K, usize, Cow<'a, ListedEntry>)>(),
-                Cow::Owned(listed) => bytes_of(listed),
+                Cow::Borrowed(_) => 0,
+                Cow::Owned(listed) => held_by(listed),
             },
             RUN_BYTES,
         )
     }
 }
 
-/// What an entry takes in memory, in bytes.
-pub(super) fn bytes_of(listed: &ListedEntry) -> usize {
-    size_of::<ListedEntry>() + listed.entry.path.as_bytes().len() + listed.entry.link_target.len()
+/// What an allocation takes beside its bytes.
+const ALLOCATION: usize = 32;
+
+/// What an entry takes in memory beside its own size, in bytes.
+pub(super) fn held_by(listed: &ListedEntry) -> usize {
+    2 * ALLOCATION + listed.entry.path.as_bytes().len() + listed.entry.link_target.len()
 }

@@ -3,13 +3,13 @@
 use super::{Desk, PASSWORD};
 use std::fs;
 use std::path::PathBuf;
-use under_seal_core::codecs::block::Codec;
+use under_seal_core::codecs::block::{Codec, Compressor, Squeeze};
 use under_seal_core::disk::Folder;
 use under_seal_core::disk::staging::Staging;
 use under_seal_core::formats::sealed::cells::{CellSeal, PlainCells};
 use under_seal_core::formats::sealed::frame::{FrameHeader, FrameKind};
 use under_seal_core::formats::sealed::further_names::Sharing;
-use under_seal_core::formats::sealed::index::{IndexEntry, PageBuilder, Place, Root};
+use under_seal_core::formats::sealed::index::{IndexEntry, PageBuilder, PageRef, Place, Root};
 use under_seal_core::formats::sealed::record::{begin_data, grow_data, put_end, put_entry, put_hole};
 use under_seal_core::formats::sealed::stream::StreamWriter;
 use under_seal_core::formats::sealed::tail::Tail;
@@ -105,6 +105,18 @@ impl Draft {
         put_end(id, &content, false, &mut self.records);
     }
 
+    fn pages(&self) -> Vec<(Vec<u8>, PageRef)> {
+        let (mut pages, mut page) = (Vec::new(), PageBuilder::default());
+        for entry in &self.index {
+            if page.is_full_for(entry) {
+                pages.push(std::mem::take(&mut page).finish());
+            }
+            page.add(entry);
+        }
+        pages.push(page.finish());
+        pages
+    }
+
     fn replaced(&self, bytes: Vec<u8>) -> Vec<u8> {
         let Some((old, new)) = self.replace else { return bytes };
         let mut bytes = bytes;
@@ -136,16 +148,17 @@ impl Draft {
             Ok(())
         });
         put_frame(&mut stream, FrameKind::Content, &self.replaced(self.records.clone()), self.content_header);
-        let mut page = PageBuilder::default();
-        self.index.iter().for_each(|entry| page.add(entry));
-        let (page, mut page_ref) = page.finish();
-        let page = self.replaced(page);
-        page_ref.digest = *blake3::hash(&page).as_bytes();
-        page_ref.first_path = self.replaced(page_ref.first_path.clone());
-        page_ref.frame_at = stream.position();
-        page_ref.frame_bytes = put_frame(&mut stream, FrameKind::IndexPage, &page, |_| {});
+        let pages = self.pages().into_iter().map(|(page, mut page_ref)| {
+            let page = self.replaced(page);
+            page_ref.digest = *blake3::hash(&page).as_bytes();
+            page_ref.first_path = self.replaced(page_ref.first_path.clone());
+            page_ref.frame_at = stream.position();
+            page_ref.frame_bytes = put_compressed(&mut stream, FrameKind::IndexPage, page);
+            page_ref
+        });
+        let pages = pages.collect();
         let sharing = self.sharing.iter().map(|&(id, owner)| Sharing { id, owner }).collect();
-        let root = Root { pages: vec![page_ref], sharing, in_units: self.tells_holes, ..Root::default() };
+        let root = Root { pages, sharing, in_units: self.tells_holes, ..Root::default() };
         let root = root.encode().unwrap();
         let root_at = stream.position();
         let root_bytes = put_frame(&mut stream, FrameKind::IndexRoot, &root, |_| {});
@@ -184,4 +197,18 @@ fn put_frame<H: FnMut(PlainCells) -> Result<(), Stopped>>(
     stream.write(&header.encode()).unwrap();
     stream.write(raw).unwrap();
     length + 16
+}
+
+fn put_compressed<H: FnMut(PlainCells) -> Result<(), Stopped>>(
+    stream: &mut StreamWriter<'_, H>,
+    kind: FrameKind,
+    raw: Vec<u8>,
+) -> u32 {
+    let raw_bytes = raw.len() as u32;
+    let (block, _) = Compressor::new(Squeeze::default()).unwrap().compress(raw, Vec::new()).unwrap();
+    let stored_bytes = block.stored.len() as u32;
+    stream.begin_frame().unwrap();
+    stream.write(&FrameHeader { kind, codec: block.codec, stored_bytes, raw_bytes }.encode()).unwrap();
+    stream.write(&block.stored).unwrap();
+    stored_bytes + 16
 }

@@ -125,26 +125,15 @@ impl IndexPages {
             page.iter().try_for_each(&mut look)?;
             last = page.last().map(|entry| entry.listed.clone());
         }
-        self.refuse_one_id_twice(IDS_AT_ONCE)
-    }
-
-    fn refuse_one_id_twice(&self, at_once: usize) -> Result<(), SealedError> {
-        let parts = self.count().div_ceil(at_once) as u64;
-        // Nobody can choose ids that all fall into one part.
-        let hash = RandomState::new();
-        for part in 0..parts {
-            let mut ids = Vec::new();
-            for number in 0..self.pages.len() {
-                let of_page = self.page(number)?;
-                let of_page = of_page.iter().map(|entry| entry.listed.entry.id);
-                ids.extend(of_page.filter(|id| parts == 1 || hash.hash_one(id) % parts == part));
-            }
-            ids.sort_unstable();
-            if !ids.is_sorted_by(|one, other| one < other) {
-                return Err(Malformed("index").into());
-            }
+        let ids_of = |number| {
+            let page = self.page(number);
+            let ids = page.map(|page| page.iter().map(|entry| entry.listed.entry.id).collect::<Vec<u64>>());
+            ids.map_or_else(|error| vec![Err(error)], |ids| ids.into_iter().map(Ok).collect())
+        };
+        match all_differ(self.count(), IDS_AT_ONCE, || (0..self.pages.len()).flat_map(ids_of))? {
+            true => Ok(()),
+            false => Err(Malformed("index").into()),
         }
-        Ok(())
     }
 
     fn page(&self, number: usize) -> Result<Page, SealedError> {
@@ -176,14 +165,34 @@ impl IndexPages {
     }
 }
 
+/// Whether no two of so many ids are equal. Where they are more than are sorted at once, they are read again for each part of them.
+fn all_differ<E, I: Iterator<Item = Result<u64, E>>>(
+    count: usize,
+    at_once: usize,
+    read: impl Fn() -> I,
+) -> Result<bool, E> {
+    let parts = count.div_ceil(at_once) as u64;
+    // Nobody can choose ids that all fall into one part.
+    let hash = RandomState::new();
+    let mut differ = true;
+    for part in 0..parts {
+        let is_in_part = |id: &u64| parts == 1 || hash.hash_one(id) % parts == part;
+        let in_part = read().filter(|id| id.as_ref().map_or(true, is_in_part));
+        let mut ids = in_part.collect::<Result<Vec<u64>, E>>()?;
+        ids.sort_unstable();
+        differ &= ids.is_sorted_by(|one, other| one < other);
+    }
+    Ok(differ)
+}
+
 /// Holds what is said of the base to what is here: `is_replaced` are those of the base that are here too, and no others of it.
-pub(super) fn agree(
-    base: &IndexPages,
-    here: &IndexPages,
+pub(super) fn agree<E: From<Malformed>>(
+    base: impl Iterator<Item = Result<IndexEntry, E>>,
+    here: impl Iterator<Item = Result<IndexEntry, E>>,
     is_replaced: impl Fn(&IndexEntry) -> bool,
-) -> Result<(), SealedError> {
-    let mut here = here.entries().peekable();
-    for entry in base.entries() {
+) -> Result<(), E> {
+    let mut here = here.peekable();
+    for entry in base {
         let entry = entry?;
         let order = loop {
             let order = match here.peek() {
@@ -205,4 +214,66 @@ pub(super) fn agree(
 
 const fn path_of(entry: &IndexEntry) -> &EntryPath {
     &entry.listed.entry.path
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::formats::sealed::index::Place;
+    use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry, Timestamp};
+    use proptest::prelude::*;
+    use rstest::rstest;
+    use std::collections::BTreeSet;
+
+    proptest! {
+        #[test]
+        fn ids_that_are_twice_there_are_found_in_parts_too(ids: Vec<u8>, at_once in 1_usize..9) {
+            let read = || ids.iter().map(|id| Ok::<_, ()>(u64::from(*id)));
+            let differ = ids.iter().collect::<BTreeSet<_>>().len() == ids.len();
+            prop_assert_eq!(all_differ(ids.len(), at_once, read), Ok(differ));
+        }
+    }
+
+    fn entry(path: &str) -> IndexEntry {
+        let (path, modified) = (EntryPath::new(path).unwrap(), Timestamp::default());
+        let entry = Entry { id: 1, path, kind: EntryKind::Folder, mode: 0o755, modified, link_target: Vec::new() };
+        IndexEntry {
+            listed: ListedEntry { entry, content: Content::default() },
+            place: Place { frame_at: 0, record_at: 0 },
+        }
+    }
+
+    /// What is in the base, of which a capital letter is said to be replaced; what is here; and whether they agree.
+    #[rstest]
+    #[case::nothing("", "", true)]
+    #[case::all_stays("ac", "b", true)]
+    #[case::replaced("aBc", "b", true)]
+    #[case::the_last("aB", "b", true)]
+    #[case::behind_others("D", "abcd", true)]
+    #[case::said_to_be_here("aB", "c", false)]
+    #[case::said_to_be_here_and_all_before("aD", "abc", false)]
+    #[case::here_unsaid("ab", "b", false)]
+    #[case::here_unsaid_at_the_beginning("ab", "ac", false)]
+    fn what_is_replaced_is_here_and_nothing_else_of_the_base(
+        #[case] base: &str,
+        #[case] here: &str,
+        #[case] good: bool,
+    ) {
+        let listed = |letters: &str| -> Vec<Result<IndexEntry, Malformed>> {
+            letters.to_lowercase().chars().map(|letter| Ok(entry(&letter.to_string()))).collect()
+        };
+        let is_replaced =
+            |entry: &IndexEntry| base.contains(&String::from_utf8_lossy(path_of(entry).as_bytes()).to_uppercase());
+        assert_eq!(agree(listed(base).into_iter(), listed(here).into_iter(), is_replaced).is_ok(), good);
+    }
+
+    #[rstest]
+    #[case(vec![Err(Malformed("base"))], vec![])]
+    #[case(vec![Ok(entry("b"))], vec![Ok(entry("a")), Err(Malformed("here"))])]
+    fn what_cannot_be_read_agrees_with_nothing(
+        #[case] base: Vec<Result<IndexEntry, Malformed>>,
+        #[case] here: Vec<Result<IndexEntry, Malformed>>,
+    ) {
+        assert!(agree(base.into_iter(), here.into_iter(), |_| false).is_err());
+    }
 }

@@ -9,7 +9,7 @@ use super::further_names::FurtherNames;
 use super::index::{About, IndexEntry, Place, Root};
 use super::index_pages::{IndexPages, PageFrames, SharedFrames, agree};
 use crate::formats::error::ArchiveError;
-use crate::formats::listing::{Paged, bytes_of};
+use crate::formats::listing::{Paged, held_by};
 use crate::ground::entry::{ListedEntry, Totals};
 use crate::ground::runs::{RUN_BYTES, Runs};
 use crate::ground::wire::{Cursor, Malformed};
@@ -117,7 +117,7 @@ impl Index {
                 Ok(((entry.place, at), (at, entry)))
             })
         };
-        Box::new(Runs::new(keyed, |(_, entry)| bytes_of(&entry.listed) + size_of::<Place>(), RUN_BYTES))
+        Box::new(Runs::new(keyed, |(_, entry)| held_by(&entry.listed), RUN_BYTES))
     }
 
     /// Closes the files that pages are read from; what is read later opens them again.
@@ -136,7 +136,7 @@ impl Index {
         let BaseRef { name, pages } = BaseRef::decode(Cursor::new(property, "base"))?;
         let pages = IndexPages::new(pages, self.pages.may_have_holes(), self.frames.clone());
         pages.prove(|entry| BaseEntry::from_index_entry(entry.clone()).map(drop).map_err(SealedError::from))?;
-        agree(&pages, &self.pages, |entry| {
+        agree(pages.entries(), self.pages.entries(), |entry| {
             BaseEntry::from_index_entry(entry.clone()).is_ok_and(|entry| entry.becomes == Becomes::Replaced)
         })?;
         Ok(Some(PagedBase { name, pages, whole: OnceLock::new() }))

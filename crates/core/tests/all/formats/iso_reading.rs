@@ -37,7 +37,12 @@ fn landed(desk: &Desk, bytes: &[u8]) -> Result<BTreeMap<String, String>, Error> 
 }
 
 fn names(archive: &Archive) -> Vec<String> {
-    archive.entries().unwrap().iter().map(|listed| String::from_utf8_lossy(listed.entry.path.as_bytes()).into_owned()).collect()
+    archive
+        .entries()
+        .unwrap()
+        .iter()
+        .map(|listed| String::from_utf8_lossy(listed.entry.path.as_bytes()).into_owned())
+        .collect()
 }
 
 fn plain() -> Vec<Node> {

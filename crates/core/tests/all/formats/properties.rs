@@ -1,11 +1,13 @@
 //! The thirteen properties that the sealed format promises (at the beginning of docs/format.md), each with a test of its name.
 //! Other files go deeper into some of them.
 
-use crate::support::draft::Draft;
+use crate::support::draft::{Draft, entry};
 use crate::support::system::set_time;
 use crate::support::{Desk, PASSWORD, gather, mend_checks, noise, tree};
 use rstest::rstest;
+use std::cmp::Reverse;
 use std::collections::BTreeSet;
+use std::ffi::OsStr;
 use std::fs::{self, File};
 use std::io::{Seek as _, SeekFrom, Write as _};
 use std::path::PathBuf;
@@ -17,7 +19,7 @@ use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::formats::sealed::{CostLimit, Salvage, SealedReader, unlock};
 use under_seal_core::ground::context::Cancelled;
-use under_seal_core::ground::entry::ListedEntry;
+use under_seal_core::ground::entry::{Content, EntryKind, ListedEntry};
 use under_seal_core::ground::fit::Fit;
 use under_seal_core::ground::holes::HOLE_UNIT;
 use under_seal_core::ground::secrets::Password;
@@ -204,7 +206,7 @@ fn parallel(#[values(Squeeze::Even, Squeeze::Hard)] squeeze: Squeeze) {
     assert!(packed.windows(2).all(|two| two[0] == two[1]));
 }
 
-/// Where the child process finds how many bytes to pack.
+/// Where a child process finds how many bytes to pack, or what to read.
 const CHILD: &str = "UNDER_SEAL_TEST_BYTES";
 
 /// Packs a file of so many bytes, nearly all of them zeros and none of them in a hole, and opens it again; run as a process of its own, whose memory is then known.
@@ -222,14 +224,34 @@ fn child() {
     large.set_len(bytes).unwrap();
     let volumes = desk.pack("");
     desk.open(&volumes, &desk.path("inbox")).unwrap();
+    tell_peak();
+}
+
+/// Reads the list in an archive that is named so, in one order and in another; run as a process of its own, too.
+#[test]
+#[ignore = "the test of the property runs it"]
+fn listing_child() {
+    let Ok(path) = std::env::var(CHILD) else { return };
+    let set = gather(&[PathBuf::from(path)]).unwrap();
+    let reader = SealedReader::unlock(set, &Password::new(PASSWORD).unwrap().into()).unwrap();
+    let listing = reader.listing();
+    let names: usize = listing.iter().map(|listed| listed.unwrap().entry.path.as_bytes().len()).sum();
+    let newest = listing.in_order(|| 0..listing.len(), |place, _| Ok(Reverse(place)));
+    assert_eq!(newest.map(|item| item.unwrap().1.entry.path.as_bytes().len()).sum::<usize>(), names);
+    tell_peak();
+}
+
+/// Tells the most memory that this process has had.
+fn tell_peak() {
     let status = fs::read_to_string("/proc/self/status").unwrap();
     println!("{}", status.lines().find(|line| line.starts_with("VmHWM:")).unwrap());
 }
 
-/// The most memory, in KiB, of a process that packs and opens so many bytes.
-fn peak_kib(bytes: u64) -> u64 {
+/// The most memory, in KiB, of a process that does what a child here does with this.
+fn peak_kib(child: &str, with: impl AsRef<OsStr>) -> u64 {
     let mut command = Command::new(std::env::current_exe().unwrap());
-    command.args(["--exact", "formats::properties::child", "--ignored", "--nocapture"]).env(CHILD, bytes.to_string());
+    let name = format!("formats::properties::{child}");
+    command.args(["--exact", &name, "--ignored", "--nocapture"]).env(CHILD, with);
     let shown = String::from_utf8(command.output().unwrap().stdout).unwrap();
     let peak = shown.lines().find_map(|line| line.split_once("VmHWM:")).unwrap_or_else(|| panic!("{shown}")).1;
     peak.trim().trim_end_matches(" kB").parse().unwrap()
@@ -238,8 +260,22 @@ fn peak_kib(bytes: u64) -> u64 {
 #[test]
 #[cfg_attr(not(target_os = "linux"), ignore = "only Linux tells the most memory that a process had in a file")]
 fn flat() {
-    let (small, large) = (peak_kib(64 << 20), peak_kib(512 << 20));
+    let (small, large) = (peak_kib("child", (64 << 20).to_string()), peak_kib("child", (512 << 20).to_string()));
     assert!(large < 128 * 1024 && large < small + 24 * 1024, "{small} KiB, then {large} KiB");
+}
+
+/// A list takes the same memory however long it is, and however small the archive is that claims to have it: what is kept of it is
+/// bounded, and so is what is put into another order at once.
+#[test]
+#[cfg_attr(not(target_os = "linux"), ignore = "only Linux tells the most memory that a process had in a file")]
+fn flat_list() {
+    let peak = |count: u64| {
+        let (desk, mut draft) = (Desk::new(), Draft::empty());
+        (0..count).for_each(|id| draft.list(entry(id, &format!("{id:07}"), EntryKind::Folder), Content::default()));
+        peak_kib("listing_child", draft.seal(&desk))
+    };
+    let (few, many) = (peak(40_000), peak(400_000));
+    assert!(many < few + 40 * 1024, "{few} KiB, then {many} KiB");
 }
 
 /// What a header claims costs nothing to refuse: Argon2 with a terabyte, or so many passes that it would never end.

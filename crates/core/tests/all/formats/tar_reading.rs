@@ -44,8 +44,11 @@ fn landed(desk: &Desk, bytes: &[u8]) -> Result<Vec<(String, Vec<u8>)>, Error> {
     let mut archive = read(desk, "a.tar", bytes)?;
     let into = desk.path("inbox");
     desk.with_context(&|| false, |context| open(&mut *archive, into.as_path(), context))?;
-    let names =
-        archive.entries().unwrap().iter().map(|listed| String::from_utf8(listed.entry.path.as_bytes().to_vec()).unwrap());
+    let names = archive
+        .entries()
+        .unwrap()
+        .iter()
+        .map(|listed| String::from_utf8(listed.entry.path.as_bytes().to_vec()).unwrap());
     let files = names.filter(|name| into.join(name).is_file());
     Ok(files.map(|name| (name.clone(), fs::read(into.join(name)).unwrap())).collect())
 }

@@ -34,8 +34,11 @@ fn landed(desk: &Desk, bytes: &[u8]) -> Result<Vec<(String, Vec<u8>)>, Error> {
     let mut archive = read(desk, bytes).map_err(ArchiveError::from)?;
     let into = desk.path("inbox");
     desk.with_context(&|| false, |context| open(&mut archive, into.as_path(), context))?;
-    let files =
-        archive.entries().unwrap().iter().map(|listed| String::from_utf8(listed.entry.path.as_bytes().to_vec()).unwrap());
+    let files = archive
+        .entries()
+        .unwrap()
+        .iter()
+        .map(|listed| String::from_utf8(listed.entry.path.as_bytes().to_vec()).unwrap());
     let files = files.filter(|name| into.join(name).is_file());
     Ok(files.map(|name| (name.clone(), fs::read(into.join(name)).unwrap())).collect())
 }
@@ -212,7 +215,8 @@ fn a_cover_is_seen_through(#[case] entries: fn(&[u8]) -> Vec<Made>, #[case] seen
     let unlocked =
         desk.with_context(&|| false, |context| covered.with_password(&Password::new(PASSWORD).unwrap(), context));
     let names = unlocked.map(|archive| {
-        let paths = archive.entries().unwrap().iter().map(|listed| String::from_utf8_lossy(listed.entry.path.as_bytes()));
+        let paths =
+            archive.entries().unwrap().iter().map(|listed| String::from_utf8_lossy(listed.entry.path.as_bytes()));
         paths.collect::<Vec<_>>().join(", ")
     });
     assert_eq!(names.unwrap_or_else(|error| error.to_string()), seen);
