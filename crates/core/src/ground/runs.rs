@@ -132,6 +132,7 @@ mod tests {
     /// How often everything is read, with room for so many.
     #[rstest]
     #[case(4 * EACH, 1)]
+    #[case(4 * EACH - 1, 2)]
     #[case(2 * EACH, 2)]
     #[case(0, 4)]
     fn everything_is_read_once_for_each_run(#[case] room: usize, #[case] times: u32) {

@@ -12,7 +12,7 @@ use crate::ground::wire::{Cursor, Malformed};
 /// The most bytes of a page before compression.
 pub const MAX_PAGE_BYTES: usize = 256 * 1024;
 
-/// The most pages of an index; with [`MAX_PAGE_BYTES`] the bound of what a reader's list can cost (4 GiB).
+/// The most pages of an index; with [`MAX_PAGE_BYTES`] the bound of what a list can come to (4 GiB), which is read a page at a time.
 pub const MAX_PAGES: usize = 16_384;
 
 /// Bytes of an index entry beside its entry value: place 16, content 48.

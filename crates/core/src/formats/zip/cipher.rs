@@ -5,18 +5,16 @@ use crate::ground::secrets::keep_in_memory;
 use aes::cipher::{KeyIvInit as _, StreamCipher as _, StreamCipherSeek as _};
 use aes::{Aes128, Aes192, Aes256};
 use ctr::Ctr128LE;
-use ring::{hmac, pbkdf2};
+use hmac::{Hmac, KeyInit as _, Mac as _};
+use pbkdf2::pbkdf2_hmac;
+use sha1::Sha1;
 use std::fmt;
 use std::io::{self, Read};
-use std::num::NonZeroU32;
 use subtle::ConstantTimeEq as _;
 use zeroize::Zeroizing;
 
 /// Rounds of PBKDF2, set by the format.
-const ROUNDS: NonZeroU32 = match NonZeroU32::new(1_000) {
-    Some(rounds) => rounds,
-    None => NonZeroU32::MIN,
-};
+const ROUNDS: u32 = 1_000;
 
 /// Bytes behind the keys that tell most wrong passwords.
 const VERIFIER_BYTES: usize = 2;
@@ -150,7 +148,7 @@ impl From<io::Error> for CipherError {
 pub(super) struct AesReader<R> {
     data: R,
     stream: KeyStream,
-    code: hmac::Context,
+    code: Hmac<Sha1>,
 }
 
 impl<R: Read> AesReader<R> {
@@ -166,15 +164,14 @@ impl<R: Read> AesReader<R> {
         if !bool::from(expected.ct_eq(&verifier)) {
             return Err(CipherError::WrongPassword);
         }
-        let code = hmac::Context::with_key(&hmac::Key::new(hmac::HMAC_SHA1_FOR_LEGACY_USE_ONLY, code_key));
+        let code = Hmac::new_from_slice(code_key).map_err(|_| CipherError::WrongPassword)?;
         let stream = KeyStream::new(strength, key).ok_or(CipherError::WrongPassword)?;
         Ok(Self { data, stream, code })
     }
 
     /// Whether the code over everything that was read is this one.
     pub fn has_code(self, code: &[u8]) -> bool {
-        let tag = self.code.sign();
-        tag.as_ref().get(..CODE_BYTES).is_some_and(|tag| bool::from(tag.ct_eq(code)))
+        code.len() == CODE_BYTES && self.code.verify_truncated_left(code).is_ok()
     }
 }
 
@@ -191,7 +188,7 @@ impl<R: Read> Read for AesReader<R> {
 pub(super) fn derive(strength: Strength, salt: &[u8], password: &[u8]) -> Zeroizing<Vec<u8>> {
     let mut keys = Zeroizing::new(vec![0; 2 * strength.key_bytes() + VERIFIER_BYTES]);
     keep_in_memory(&keys);
-    pbkdf2::derive(pbkdf2::PBKDF2_HMAC_SHA1, ROUNDS, salt, password, &mut keys);
+    pbkdf2_hmac::<Sha1>(password, salt, ROUNDS, &mut keys);
     keys
 }
 

@@ -3,7 +3,8 @@
 
 use super::cipher::{CODE_BYTES, KeyStream, Strength, derive};
 use crate::ground::secrets::Password;
-use ring::hmac;
+use hmac::{Hmac, KeyInit as _, Mac as _};
+use sha1::Sha1;
 
 /// The salt's length for AES-256.
 pub const SALT_BYTES: usize = 16;
@@ -17,7 +18,7 @@ pub const ENCRYPTION_BYTES: u64 = (FRONT_BYTES + CODE_BYTES) as u64;
 /// One entry's encryption under way.
 pub struct Encrypting {
     stream: KeyStream,
-    code: hmac::Context,
+    code: Hmac<Sha1>,
     front: [u8; FRONT_BYTES],
 }
 
@@ -30,7 +31,7 @@ impl Encrypting {
         let mut front = [0; FRONT_BYTES];
         front[..SALT_BYTES].copy_from_slice(&salt);
         front[SALT_BYTES..].copy_from_slice(verifier);
-        let code = hmac::Context::with_key(&hmac::Key::new(hmac::HMAC_SHA1_FOR_LEGACY_USE_ONLY, code_key));
+        let code = Hmac::new_from_slice(code_key).ok()?;
         Some(Self { stream: KeyStream::new(Strength::Aes256, key)?, code, front })
     }
 
@@ -48,7 +49,7 @@ impl Encrypting {
     /// What stands behind the data.
     pub fn code(self) -> [u8; CODE_BYTES] {
         let mut code = [0; CODE_BYTES];
-        code.copy_from_slice(&self.code.sign().as_ref()[..CODE_BYTES]);
+        code.copy_from_slice(&self.code.finalize().into_bytes()[..CODE_BYTES]);
         code
     }
 }

@@ -317,7 +317,7 @@ fn portable() {
     let dependencies: String = sections.filter(|section| !section.contains("dev-dependencies]")).collect();
     let primitives = ["argon2", "blake3", "hkdf", "liblzma", "ring", "sha2", "unicode-normalization", "zstd"];
     // For open formats only.
-    let others = ["aes", "bzip2", "crc32fast", "ctr", "deflate64", "flate2", "libdeflater"];
+    let others = ["aes", "bzip2", "crc32fast", "ctr", "deflate64", "flate2", "hmac", "libdeflater", "pbkdf2", "sha1"];
     let plumbing = [
         "bip39",
         "cap-fs-ext",
