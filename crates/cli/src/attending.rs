@@ -1,7 +1,7 @@
 //! Attending to a browser, so that it never outlives the run that started it, however that ends: this very program, started once more,
 //! starts the browser and ends it when its own input is closed. Nobody types that; the first argument tells it.
 
-use crate::system::programs;
+use crate::system::{program_at, programs};
 use std::ffi::{OsStr, OsString};
 use std::io::{self, Read as _};
 use std::path::Path;
@@ -20,20 +20,12 @@ const LOOK_EVERY: Duration = Duration::from_millis(100);
 /// # Errors
 /// [`io::ErrorKind::NotFound`] where there is no such program: whoever attends could not tell any more.
 pub fn attended(program: &Path) -> io::Result<Command> {
-    if !is_there(program) {
+    if program_at(program).is_none() {
         return Err(io::ErrorKind::NotFound.into());
     }
     let mut command = programs::command(std::env::current_exe()?);
     command.arg(ATTEND).arg(program).stdin(Stdio::piped()).stdout(Stdio::null()).stderr(Stdio::null());
     Ok(command)
-}
-
-/// Whether a program is there: at its path, or, where that is a name alone, in one of the folders in which programs are sought.
-fn is_there(program: &Path) -> bool {
-    let folders = std::env::var_os("PATH").unwrap_or_default();
-    program.is_file()
-        || (program.components().count() == 1
-            && std::env::split_paths(&folders).any(|folder| folder.join(program).is_file()))
 }
 
 /// Attends to the program that is named, where that is asked for; how it ended.

@@ -1,7 +1,7 @@
 //! Browsers that are installed, and how each kind is started without a window, with a profile of its own.
 
 use crate::attending;
-use crate::system::programs;
+use crate::system::{program_at, programs};
 use std::env;
 use std::ffi::OsString;
 use std::fs;
@@ -40,11 +40,7 @@ impl Browser {
         let path = match path {
             Some(path) => path.to_owned(),
             None => {
-                let folders: Vec<PathBuf> = env::split_paths(&env::var_os("PATH")?).collect();
-                let all = NAMES.iter().flat_map(|name| {
-                    folders.iter().map(move |folder| folder.join(format!("{name}{}", env::consts::EXE_SUFFIX)))
-                });
-                all.into_iter().find(|path| path.is_file())?
+                NAMES.iter().find_map(|name| program_at(Path::new(&format!("{name}{}", env::consts::EXE_SUFFIX))))?
             }
         };
         let is_firefox = path.file_name()?.to_string_lossy().to_lowercase().contains("firefox");

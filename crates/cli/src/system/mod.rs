@@ -3,7 +3,9 @@
 //!
 //! [`unix`] and [`windows`] have the same functions.
 
+use std::env;
 use std::io;
+use std::path::{Path, PathBuf};
 
 #[cfg(unix)]
 mod unix;
@@ -21,4 +23,12 @@ pub fn unless_reader_gone(printed: io::Result<()>) -> io::Result<()> {
         Err(error) if terminal::is_reader_gone(&error) => Ok(()),
         outcome => outcome,
     }
+}
+
+/// Where a program is: at its path, or, where that is a name alone, in the first of the folders in which programs are sought that has it.
+pub fn program_at(program: &Path) -> Option<PathBuf> {
+    if program.components().nth(1).is_some() {
+        return program.is_file().then(|| program.to_owned());
+    }
+    env::split_paths(&env::var_os("PATH")?).map(|folder| folder.join(program)).find(|path| path.is_file())
 }

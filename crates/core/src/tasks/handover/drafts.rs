@@ -1,6 +1,6 @@
 //! Drafts of messages (RFC 5322), numbered, each within the mailbox's limit with its volumes attached.
 
-use super::dividing::{self, Item, Share};
+use super::dividing::{self, Item, Losses, Share, losses};
 use super::note::NoteFields;
 use super::package::HandedFile;
 use crate::disk::{FileAction, FileError, Folder, Interruption, Links, interruptible, open_regular};
@@ -57,9 +57,20 @@ pub struct Attachment {
     pub share: Option<Share>,
 }
 
-/// The room that an attachment of so many bytes takes of a message.
-pub(super) fn item(bytes: u64, share: Option<Share>) -> Item {
-    Item { bytes: message_bytes(bytes), share }
+/// Files as they are divided into messages.
+pub struct Division {
+    /// Which go together, by their places (see [`dividing::divide`]).
+    pub messages: Vec<Vec<usize>>,
+    /// What losing a message comes to.
+    pub losses: Option<Losses>,
+}
+
+/// Divides files, told by their bytes and what they are of a set, into messages of at most `limit` bytes on their way.
+pub fn divide(files: impl Iterator<Item = (u64, Option<Share>)>, limit: u64) -> Division {
+    let items: Vec<Item> = files.map(|(bytes, share)| Item { bytes: message_bytes(bytes), share }).collect();
+    let messages = dividing::divide(&items, limit);
+    let losses = losses(&items, &messages);
+    Division { messages, losses }
 }
 
 /// What all drafts have in common.
@@ -75,21 +86,22 @@ pub struct Drafts<'a> {
 }
 
 impl Drafts<'_> {
-    /// Writes the drafts beside the volumes.
+    /// Writes the drafts, in which these go together by their places, beside the volumes.
     pub(super) fn write(
         &self,
         volumes: &[HandedFile],
+        messages: &[Vec<usize>],
         folder: &Folder,
         context: &Context<'_>,
     ) -> Result<Vec<HandedFile>, DraftError> {
         let attachments: Vec<Attachment> = volumes.iter().map(|file| attachment(file, folder)).collect();
-        let messages = self.divide(&attachments);
         let mut written = Vec::new();
-        for (place, attached) in messages.iter().enumerate() {
+        for (place, message) in messages.iter().enumerate() {
+            let attached: Vec<&Attachment> = message.iter().map(|at| &attachments[*at]).collect();
             let (number, count) = (place + 1, messages.len());
             let all = attached.iter().map(|file| file.bytes).sum();
-            let message = match self.holds(attached) {
-                true => self.message(number, count, attached, context)?,
+            let message = match self.holds(&attached) {
+                true => self.message(number, count, &attached, context)?,
                 false => return Err(self.too_large(all)),
             };
             if message.len() as u64 > self.limit {
@@ -103,13 +115,6 @@ impl Drafts<'_> {
             written.push(HandedFile { name, bytes: message.len() as u64, share: None });
         }
         Ok(written)
-    }
-
-    /// Which files go together in a message (see [`dividing::divide`]).
-    pub fn divide<'f>(&self, files: &'f [Attachment]) -> Vec<Vec<&'f Attachment>> {
-        let items: Vec<Item> = files.iter().map(|file| item(file.bytes, file.share)).collect();
-        let messages = dividing::divide(&items, self.limit);
-        messages.iter().map(|message| message.iter().map(|at| &files[*at]).collect()).collect()
     }
 
     fn holds(&self, attached: &[&Attachment]) -> bool {

@@ -13,7 +13,7 @@ pub mod note;
 mod package;
 mod request;
 
-pub use drafts::{Attachment, DraftError, Drafts};
+pub use drafts::{Attachment, Division, DraftError, Drafts, divide};
 pub use note::{NoteError, NoteFields, Upon};
 pub use package::{HandedFile, HandedOver, Package};
 pub use request::{HandoverError, HandoverRequest};
@@ -24,7 +24,6 @@ use crate::ground::context::{Context, Progress};
 use crate::ground::fit::Fit;
 use crate::tasks::page::{ByMail, PAGE, PAGE_NAME, page_sum};
 use bundle::{Bundle, Part};
-use dividing::{Losses, losses};
 use sha2::{Digest as _, Sha256};
 use std::ffi::{OsStr, OsString};
 
@@ -86,9 +85,14 @@ fn fill(
         sums.push(page_sum());
     }
     if let Fit::Message(limit) = request.fit {
-        made.losses = losses_of(&attached(&made, limit.bytes()), limit.bytes());
-        fields.messages_to_spare = made.losses.map_or(0, |losses| losses.any);
-        made.drafts = drafts(request, &fields, &made, limit.bytes(), folder, context)?;
+        let attached = attached(&made, limit.bytes());
+        let Division { messages, losses } = divide(attached.iter().map(|file| (file.bytes, file.share)), limit.bytes());
+        made.losses = losses;
+        fields.messages_to_spare = losses.map_or(0, |losses| losses.any);
+        let has_page = attached.len() > made.volumes.len() || fields.in_page;
+        made.drafts = drafts(request, &fields, has_page, limit.bytes(), |drafts| {
+            drafts.write(&attached, &messages, folder, context)
+        })?;
     }
     let fields = &fields;
     let template = request.template.unwrap_or(fields.built_in());
@@ -113,17 +117,14 @@ fn fill(
 fn drafts(
     request: &HandoverRequest<'_>,
     fields: &NoteFields,
-    made: &HandedOver,
+    has_page: bool,
     limit: u64,
-    folder: &Folder,
-    context: &Context<'_>,
+    write: impl FnOnce(&Drafts<'_>) -> Result<Vec<HandedFile>, DraftError>,
 ) -> Result<Vec<HandedFile>, HandoverError> {
-    let attached = attached(made, limit);
-    let told = fields.page.clone().filter(|_| attached.len() > made.volumes.len() || fields.in_page);
+    let told = fields.page.clone().filter(|_| has_page);
     let fields = NoteFields { page: told, ..fields.clone() };
     let text = note::text(request.template.unwrap_or(fields.built_in()), &fields)?;
-    let drafts = Drafts { limit, text: &text, fields: &fields, mail_to: request.mail_to };
-    Ok(drafts.write(&attached, folder, context)?)
+    Ok(write(&Drafts { limit, text: &text, fields: &fields, mail_to: request.mail_to })?)
 }
 
 /// What is attached to messages of this limit, the page first; it goes with none where no message has room for it.
@@ -131,12 +132,6 @@ fn attached(made: &HandedOver, limit: u64) -> Vec<HandedFile> {
     let first = made.volumes.first().map_or(0, |volume| volume.bytes);
     let page = made.page.as_ref().filter(|_| ByMail::of(first, limit) != ByMail::NotAtAll);
     page.into_iter().chain(&made.volumes).cloned().collect()
-}
-
-/// What losing messages of this limit comes to.
-fn losses_of(attached: &[HandedFile], limit: u64) -> Option<Losses> {
-    let items: Vec<_> = attached.iter().map(|file| drafts::item(file.bytes, file.share)).collect();
-    losses(&items, &dividing::divide(&items, limit))
 }
 
 /// A line as checksum tools write and read it; a name with a backslash or a line break is escaped and marked, as they do.

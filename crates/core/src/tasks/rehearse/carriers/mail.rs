@@ -6,7 +6,7 @@ use super::{Carried, CarryError, Choices, Load, Sent, Trip, carried_one, free_na
 use crate::disk::{FileAction, FileError};
 use crate::ground::context::Context;
 use crate::ground::fit::message_bytes;
-use crate::tasks::handover::{Attachment, Drafts, note};
+use crate::tasks::handover::{Attachment, Drafts, divide, note};
 use crate::tasks::page::{PAGE, PAGE_NAME};
 use mail_parser::{MessageParser, MimeHeaders as _};
 use std::fs::{self, File};
@@ -28,7 +28,9 @@ pub(super) fn carry(
     let text = note::text(load.fields.built_in(), load.fields)?;
     let drafts = Drafts { limit, text: &text, fields: load.fields, mail_to: &["recipient@example.invalid".to_owned()] };
     let attachments: Vec<Attachment> = page(load)?.into_iter().chain(load.volumes.iter().map(attachment)).collect();
-    let messages = drafts.divide(&attachments);
+    let messages = divide(attachments.iter().map(|file| (file.bytes, file.share)), limit).messages;
+    let attached_to = |message: &Vec<usize>| message.iter().map(|at| &attachments[*at]).collect::<Vec<_>>();
+    let messages: Vec<Vec<&Attachment>> = messages.iter().map(attached_to).collect();
     let volumes_of =
         |attached: &[&Attachment]| attached.iter().filter_map(|file| volume_of(load, file)).collect::<Vec<_>>();
     let (kept, lost) = lose(messages.iter().enumerate().collect(), load.lost, choices)?;
