@@ -111,42 +111,38 @@ impl<K: Ord, T> Eq for Keyed<K, T> {}
 mod tests {
     use super::*;
     use proptest::prelude::*;
-    use rstest::rstest;
     use std::collections::BTreeSet;
 
+    /// What a number and its key take, with one byte more.
+    const EACH: usize = 2 * size_of::<Keyed<u16, u16>>() + 1;
+
     proptest! {
+        /// With room for so many, and some bytes more that are too few for another.
         #[test]
-        fn whatever_the_room_all_come_in_order(keys: BTreeSet<u16>, rotated: prop::sample::Index, room in 0_usize..400) {
+        fn all_come_in_order_and_are_read_once_for_each_run(
+            keys: BTreeSet<u16>,
+            turn: prop::sample::Index,
+            at_once in 1_usize..7,
+            more in 0..EACH,
+        ) {
             let mut all: Vec<u16> = keys.iter().rev().copied().collect();
-            let turn = if all.is_empty() { 0 } else { rotated.index(all.len()) };
+            let turn = if all.is_empty() { 0 } else { turn.index(all.len()) };
             all.rotate_left(turn);
-            let read = || all.iter().map(|key| Ok::<_, ()>((*key, *key)));
-            let runs = Runs::new(read, |key| usize::from(*key % 11), room);
+            let mut times = 0;
+            let read = || {
+                times += 1;
+                all.iter().map(|key| Ok::<_, ()>((*key, *key)))
+            };
+            let runs = Runs::new(read, |_| 1, at_once * EACH + more);
             prop_assert!(runs.map(Result::unwrap).eq(keys));
+            prop_assert_eq!(times, all.len().div_ceil(at_once).max(1));
         }
     }
 
-    /// What a number and its key take, with one byte more.
-    const EACH: usize = 2 * size_of::<Keyed<i32, i32>>() + 1;
-
-    /// How often everything is read, with room for so many.
-    #[rstest]
-    #[case(4 * EACH, 1)]
-    #[case(4 * EACH - 1, 2)]
-    #[case(2 * EACH, 2)]
-    #[case(0, 4)]
-    fn everything_is_read_once_for_each_run(#[case] room: usize, #[case] times: u32) {
-        let mut read = 0;
-        let runs = Runs::new(
-            || {
-                read += 1;
-                [3, 1, 4, 2].into_iter().map(|key| Ok::<_, ()>((key, key)))
-            },
-            |_| 1,
-            room,
-        );
-        assert_eq!(runs.collect::<Result<Vec<_>, ()>>(), Ok(vec![1, 2, 3, 4]));
-        assert_eq!(read, times);
+    #[test]
+    fn what_has_no_room_comes_alone() {
+        let runs = Runs::new(|| [2, 3, 1].into_iter().map(|key| Ok::<_, ()>((key, key))), |_| 9, 0);
+        assert_eq!(runs.collect::<Result<Vec<_>, ()>>(), Ok(vec![1, 2, 3]));
     }
 
     #[test]
