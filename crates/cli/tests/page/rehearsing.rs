@@ -58,3 +58,21 @@ fn a_lone_file_is_played_in_a_browser() {
     let said = desk.run(&["rehearse", "out", "--against", "levels.csv", "--in-browser"]).expect(0).out;
     assert!(said.contains("saved the file") && said.contains("without its mode and time"), "{said}");
 }
+
+/// What is played is the page that the recipient gets, and not this program's own.
+#[test]
+fn the_page_of_a_handover_is_the_one_that_is_played() {
+    let desk = packed(&["--fit", "1MB"]);
+    if browser_at(&desk).is_none() {
+        return;
+    }
+    desk.run(&["handover", "out", "--to", "sent"]).expect(0);
+    let playing = ["rehearse", "sent", "--against", "wrenfall-light", "--in-browser"];
+    desk.run(&playing).expect(0);
+    // The browser runs no script that is not the one that the page names.
+    let page = desk.path("sent/open-me.html");
+    let text = std::fs::read_to_string(&page).unwrap();
+    std::fs::write(&page, text.replace("Save everything", "Keep everything")).unwrap();
+    let said = desk.run(&playing).expect(1).out;
+    assert!(said.contains("the page does not get ready"), "{said}");
+}

@@ -34,6 +34,7 @@ use under_seal_core::ground::entry::ListedEntry;
 use under_seal_core::ground::secrets::Credentials;
 use under_seal_core::source::{Catalogue, Choice, expand};
 use under_seal_core::tasks::handover::Package;
+use under_seal_core::tasks::page::PAGE_NAME;
 use under_seal_core::tasks::rehearse::browser::InBrowser;
 use under_seal_core::tasks::rehearse::carriers::{Carrier, Trip, Way};
 use under_seal_core::tasks::rehearse::note::is_handover;
@@ -111,6 +112,8 @@ fn rehearse_one(
     let progress = ProgressLine::for_reading(Some(package.count()), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let sources = sources(&context)?;
+    // That of a handover, where it is one.
+    let page = arguments.archive.join(PAGE_NAME);
     let place = leftover::private_folder().map_err(Failure::Temporary)?;
     let request = RehearsalRequest {
         package,
@@ -123,9 +126,11 @@ fn rehearse_one(
         sources: &sources,
         place: place.path(),
         faults: Faults { lost: arguments.lose, damaged: arguments.damage, seed: arguments.seed },
-        browser: start
-            .as_ref()
-            .map(|start| InBrowser { start, key_file: arguments.unlock.password.key_file.as_deref() }),
+        browser: start.as_ref().map(|start| InBrowser {
+            start,
+            key_file: arguments.unlock.password.key_file.as_deref(),
+            page: Some(page.as_path()).filter(|page| page.is_file()),
+        }),
     };
     let rehearsal = rehearse(&request, &context)?;
     let report = Report::new(package, &rehearsal, way, browser.as_ref())?;

@@ -248,10 +248,34 @@ mod tests {
         let found = FurtherNames::find(entries.len(), |at| Ok::<_, Malformed>(entries[at].clone()), &sharing).ok();
         assert_eq!(found.as_ref().map(FurtherNames::count), expected);
         let Some(found) = found else { return };
-        for (at, link) in entries.iter().enumerate().filter(|(at, _)| found.contains(*at)) {
-            let listed = found.listed(at, link.clone());
-            assert_eq!((listed.content.size, listed.entry.kind), (9, EntryKind::File));
-            assert_eq!(recorded(&listed, &entries[0].entry.path).unwrap().entry, link.entry);
+        assert!(found.iter().map(|further| further.at).eq((0..entries.len()).filter(|at| found.contains(*at))));
+        for FurtherName { at, owner, .. } in found.iter() {
+            let listed = found.listed(*at, entries[*at].clone());
+            let Content { size, shared_with, .. } = listed.content;
+            assert_eq!((size, shared_with), (9, Some(entries[*owner].entry.id)));
+            assert_eq!((listed.entry.kind, listed.entry.link_target.as_slice()), (EntryKind::File, &b""[..]));
+            let again = recorded(&listed, &entries[*owner].entry.path).unwrap();
+            assert_eq!((again.entry, again.content.shared_with), (entries[*at].entry.clone(), shared_with));
         }
+    }
+
+    #[rstest]
+    #[case(MAX_FURTHER_NAMES - 1, true)]
+    #[case(MAX_FURTHER_NAMES, false)]
+    fn an_archive_has_room_for_so_many(#[case] already: usize, #[case] has: bool) {
+        assert_eq!(has_room(already), has);
+    }
+
+    #[rstest]
+    #[case(MAX_LINK_TARGET_BYTES, true)]
+    #[case(MAX_LINK_TARGET_BYTES + 1, false)]
+    fn a_name_may_be_so_far_from_its_file(#[case] bytes: usize, #[case] near: bool) {
+        let owner = EntryPath::new(vec![b'a'; bytes]).unwrap();
+        let name = further_at("b");
+        assert_eq!((can_be_recorded(&name.entry.path, &owner), recorded(&name, &owner).is_some()), (near, near));
+    }
+
+    fn further_at(path: &str) -> ListedEntry {
+        ListedEntry { content: Content { shared_with: Some(1), ..Content::default() }, ..file(2, path) }
     }
 }

@@ -7,7 +7,7 @@ use http_body_util::{BodyExt as _, Full};
 use hyper::body::{Bytes, Incoming};
 use hyper::header::CONTENT_TYPE;
 use hyper::{Method, Request, Response, StatusCode};
-use std::fs::File;
+use std::fs::{self, File};
 use std::io::{self, Read as _, Seek as _, SeekFrom, Write as _};
 use std::path::PathBuf;
 use std::sync::mpsc::{Receiver, Sender, channel};
@@ -28,13 +28,20 @@ pub(super) struct Told {
     pub said: String,
 }
 
+/// What the recipient has.
+pub(super) struct Given {
+    pub files: Vec<PathBuf>,
+    pub password: Option<Password>,
+    pub key_file: Option<PathBuf>,
+    /// The page, where it is not this program's own.
+    pub page: Option<PathBuf>,
+}
+
 /// What is given out and taken in.
 pub(super) struct Desk {
     /// The name under which all of this is; nobody else knows it.
     name: String,
-    files: Vec<PathBuf>,
-    password: Option<Password>,
-    key_file: Option<PathBuf>,
+    given: Given,
     saved: PathBuf,
     told: Sender<Told>,
     last_asked: Mutex<Instant>,
@@ -50,15 +57,9 @@ pub(super) enum HangUp {
 }
 
 impl Desk {
-    pub fn new(
-        name: String,
-        files: Vec<PathBuf>,
-        password: Option<Password>,
-        key_file: Option<PathBuf>,
-        saved: PathBuf,
-    ) -> (Self, Receiver<Told>) {
+    pub fn new(name: String, given: Given, saved: PathBuf) -> (Self, Receiver<Told>) {
         let (told, receiver) = channel();
-        (Self { name, files, password, key_file, saved, told, last_asked: Mutex::new(Instant::now()) }, receiver)
+        (Self { name, given, saved, told, last_asked: Mutex::new(Instant::now()) }, receiver)
     }
 
     /// How long nothing was asked for.
@@ -101,9 +102,13 @@ impl Desk {
 
     /// The page that the recipient opens: what arrived, where that is a page itself, as far as a browser reads it as one.
     fn page(&self) -> Result<Bytes, HangUp> {
-        let [only] = self.files.as_slice() else { return Ok(PAGE.into()) };
+        let beside = || match &self.given.page {
+            Some(page) => Ok(fs::read(page)?.into()),
+            None => Ok(PAGE.into()),
+        };
+        let [only] = self.given.files.as_slice() else { return beside() };
         let in_page = VolumeBytes::open(&only.into()).map_err(|error| error.source)?.in_page;
-        let Some(in_page) = in_page else { return Ok(PAGE.into()) };
+        let Some(in_page) = in_page else { return beside() };
         let length = if in_page.form == Form::Raw { in_page.from } else { in_page.file_bytes() };
         let mut bytes = Vec::new();
         File::open(only)?.take(length).read_to_end(&mut bytes)?;
@@ -111,20 +116,20 @@ impl Desk {
     }
 
     /// All files that the page is given: volumes, then the key file.
-    fn given(&self) -> impl Iterator<Item = &PathBuf> {
-        self.files.iter().chain(&self.key_file)
+    fn files(&self) -> impl Iterator<Item = &PathBuf> {
+        self.given.files.iter().chain(&self.given.key_file)
     }
 
     /// What is to be done, as JSON.
     fn task(&self) -> Result<String, io::Error> {
-        let lengths = self.given().map(|file| Ok(file.metadata()?.len())).collect::<Result<Vec<_>, io::Error>>()?;
-        let password = self.password.as_ref().map(|password| String::from_utf8_lossy(password.as_bytes()));
-        let task = serde_json::json!({ "lengths": lengths, "volumes": self.files.len(), "password": password });
+        let lengths = self.files().map(|file| Ok(file.metadata()?.len())).collect::<Result<Vec<_>, io::Error>>()?;
+        let password = self.given.password.as_ref().map(|password| String::from_utf8_lossy(password.as_bytes()));
+        let task = serde_json::json!({ "lengths": lengths, "volumes": self.given.files.len(), "password": password });
         Ok(task.to_string())
     }
 
     fn piece(&self, file: u64, from: u64) -> Result<Response<Full<Bytes>>, HangUp> {
-        let Some(path) = usize::try_from(file).ok().and_then(|file| self.given().nth(file)) else {
+        let Some(path) = usize::try_from(file).ok().and_then(|file| self.files().nth(file)) else {
             return Ok(status(StatusCode::NOT_FOUND));
         };
         let (mut file, mut bytes) = (File::open(path)?, Vec::new());

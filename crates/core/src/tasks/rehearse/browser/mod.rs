@@ -13,7 +13,7 @@ use crate::ground::context::Context;
 use crate::ground::entry::EntryPath;
 use crate::ground::secrets::Password;
 use crate::tasks::rehearse::loopback::Loopback;
-use desk::{Desk, Told};
+use desk::{Desk, Given, Told};
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
@@ -28,6 +28,8 @@ pub struct InBrowser<'a> {
     pub start: &'a dyn Fn(&Path, &Path) -> io::Result<Child>,
     /// The key file, where the archive is unlocked with one.
     pub key_file: Option<&'a Path>,
+    /// The page that the recipient gets beside the volumes; this program's own, where none is named.
+    pub page: Option<&'a Path>,
 }
 
 /// Why the browser cannot be used.
@@ -93,7 +95,9 @@ pub(super) fn play(
     let name = hexadecimal(&context.random::<16>()?);
     let files = arrived.iter().map(|(_, path)| path.clone()).collect();
     let saved = place.join("saved.zip");
-    let (desk, told) = Desk::new(name.clone(), files, password, with.key_file.map(Path::to_owned), saved.clone());
+    let given =
+        Given { files, password, key_file: with.key_file.map(Path::to_owned), page: with.page.map(Path::to_owned) };
+    let (desk, told) = Desk::new(name.clone(), given, saved.clone());
     let desk = Arc::new(desk);
     let served = Arc::clone(&desk);
     let loopback = Loopback::start(move |request| Arc::clone(&served).answer(request));
