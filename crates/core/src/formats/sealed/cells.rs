@@ -95,3 +95,50 @@ fn nonce(cell: u64, is_last: bool) -> Nonce {
     bytes[4..].copy_from_slice(&cell.to_be_bytes());
     Nonce::assume_unique_for_key(bytes)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::formats::sealed::volume::cell::{CellPlace, Sealed};
+    use crate::formats::sealed::volume::{CellLength, Ids, VolumeKind};
+    use crate::ground::context::for_tests::in_context;
+    use rstest::rstest;
+
+    const IDS: Ids = Ids { set: [1; 16], cut: [2; 16] };
+    const LENGTH: CellLength = CellLength::LONGEST;
+
+    /// Those of two archives.
+    fn seals() -> [CellSeal; 2] {
+        let keys = in_context(|context| [(), ()].map(|()| ArchiveKey::generate(context).unwrap()));
+        keys.map(|key| CellSeal::new(&key, &Bound { set: IDS.set, cell_length: LENGTH }).unwrap())
+    }
+
+    /// Two cells, of which the second is short and may end the stream.
+    #[rstest]
+    fn a_cell_is_genuine_in_its_own_place_alone(#[values(false, true)] with_last: bool) {
+        let [seal, other] = seals();
+        let plain: Vec<u8> = (0..LENGTH.bytes() + 4_096).map(|at| (at % 251) as u8).collect();
+        let cells = Cells { first: 3, cell_length: LENGTH, bytes: plain.clone() };
+        let cutting = Cutting { ids: IDS, cells_per_volume: 9, cell_length: LENGTH };
+        let sealed = seal.seal(PlainCells { cells, with_last }, &cutting).unwrap();
+        for (number, whole, plain) in [
+            (3, &sealed.bytes[..LENGTH.bytes()], &plain[..LENGTH.bytes()]),
+            (4, &sealed.bytes[LENGTH.bytes()..], &plain[LENGTH.bytes()..]),
+        ] {
+            let is_last = with_last && number == 4;
+            let place = CellPlace { ids: &IDS, kind: VolumeKind::Data, volume: 1, index: number };
+            assert!(Sealed::of(whole).unwrap().is_intact_at(&place));
+            let cell = &whole[..whole.len() - CHECK_BYTES];
+            let mut opened = cell.to_vec();
+            let bytes = seal.open(number.into(), is_last, &mut opened).unwrap();
+            assert_eq!((bytes, &opened[..bytes]), (whole.len() - 32, &plain[..whole.len() - 32]));
+            assert!(seal.is_genuine(number.into(), is_last, cell));
+            assert!(!seal.is_genuine(number.into(), !is_last, cell));
+            assert!(!seal.is_genuine(u64::from(number) + 1, is_last, cell));
+            assert!(!other.is_genuine(number.into(), is_last, cell));
+            let changed: Vec<u8> = cell.iter().enumerate().map(|(at, byte)| byte ^ u8::from(at == 9)).collect();
+            assert!(!seal.is_genuine(number.into(), is_last, &changed));
+        }
+        assert_eq!(format!("{seal:?}"), "CellSeal");
+    }
+}
