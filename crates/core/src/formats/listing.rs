@@ -3,7 +3,7 @@
 //! at once ([`ArchiveReader::entries`](super::reader::ArchiveReader::entries)).
 
 use super::error::ArchiveError;
-use crate::ground::entry::ListedEntry;
+use crate::ground::entry::{ListedEntry, Totals};
 use crate::ground::runs::{RUN_BYTES, Runs};
 use std::borrow::Cow;
 
@@ -11,6 +11,9 @@ use std::borrow::Cow;
 pub trait Paged {
     /// How many entries there are.
     fn count(&self) -> usize;
+
+    /// What they hold in all.
+    fn totals(&self) -> Totals;
 
     /// The entry at a place.
     ///

@@ -8,7 +8,7 @@ use crate::formats::error::ArchiveError;
 use crate::formats::listing::Listing;
 use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, Facts, deliver_file};
 use crate::ground::context::Context;
-use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Totals};
+use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry};
 use crate::ground::sink::EntrySink;
 use std::path::Path;
 
@@ -57,10 +57,6 @@ fn name_inside(file: &WrappedFile) -> Vec<u8> {
 impl ArchiveReader for LoneReader {
     fn listing(&self) -> Listing<'_> {
         Listing::Whole(&self.listed)
-    }
-
-    fn totals(&self) -> Totals {
-        Totals::of(&self.listed)
     }
 
     fn spots(&self) -> Vec<Spot> {

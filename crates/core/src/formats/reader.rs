@@ -175,7 +175,12 @@ pub trait ArchiveReader: Any + Send {
     fn compare_checks(&mut self) {}
 
     /// What it holds in all.
-    fn totals(&self) -> Totals;
+    fn totals(&self) -> Totals {
+        match self.listing() {
+            Listing::Whole(entries) => Totals::of(entries),
+            Listing::Paged(pages) => pages.totals(),
+        }
+    }
 }
 
 /// Reads entries to their ends, so that everything that can be compared is, and keeps nothing.

@@ -12,7 +12,6 @@ use crate::formats::members::{MAX_SHARING, Refused, SameName, Tree};
 use crate::formats::reader::{ArchiveReader, Facts, deliver_file, deliver_without_content};
 use crate::formats::spot::Spot;
 use crate::ground::context::Context;
-use crate::ground::entry::Totals;
 use crate::ground::sink::EntrySink;
 
 /// An open disc image.
@@ -97,10 +96,6 @@ impl Extents<'_> {
 impl ArchiveReader for IsoReader {
     fn listing(&self) -> Listing<'_> {
         Listing::Whole(&self.tree.listed)
-    }
-
-    fn totals(&self) -> Totals {
-        Totals::of(&self.tree.listed)
     }
 
     fn spots(&self) -> Vec<Spot> {

@@ -10,7 +10,7 @@ use crate::formats::reader::{ArchiveReader, Facts};
 use crate::formats::spot::Spot;
 use crate::ground::attributes::Attribute;
 use crate::ground::context::{Cancelled, Context};
-use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry, Totals};
+use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry};
 use crate::ground::sink::EntrySink;
 use std::collections::BTreeMap;
 
@@ -114,10 +114,6 @@ fn moved(entry: &Entry, offset: u64) -> Entry {
 impl ArchiveReader for DeliveryReader {
     fn listing(&self) -> Listing<'_> {
         Listing::Whole(&self.listed)
-    }
-
-    fn totals(&self) -> Totals {
-        Totals::of(&self.listed)
     }
 
     fn spots(&self) -> Vec<Spot> {

@@ -20,7 +20,7 @@ pub(super) struct Index {
     pub about: About,
     pages: IndexPages,
     pub further: FurtherNames,
-    pub totals: Totals,
+    totals: Totals,
     /// Where the first part of the index begins in the inner stream, behind all content.
     pub content_end: u64,
     /// The entry with all content, where only one has any, by its place.
@@ -180,6 +180,10 @@ impl Wanted {
 impl Paged for Index {
     fn count(&self) -> usize {
         Self::count(self)
+    }
+
+    fn totals(&self) -> Totals {
+        self.totals
     }
 
     fn at(&self, place: usize) -> Result<ListedEntry, ArchiveError> {

@@ -26,7 +26,6 @@ use crate::formats::listing::Listing;
 use crate::formats::reader::{ArchiveReader, Facts};
 use crate::formats::spot::Spot;
 use crate::ground::context::{Context, Progress};
-use crate::ground::entry::Totals;
 use crate::ground::pipeline::{Buffers, Jobs, ordered};
 use crate::ground::secrets::Credentials;
 use crate::ground::sink::EntrySink;
@@ -239,10 +238,6 @@ fn read_under(
 impl ArchiveReader for SealedReader {
     fn listing(&self) -> Listing<'_> {
         Listing::Paged(&self.index)
-    }
-
-    fn totals(&self) -> Totals {
-        self.index.totals
     }
 
     fn spots(&self) -> Vec<Spot> {

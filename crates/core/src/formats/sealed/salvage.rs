@@ -24,7 +24,7 @@ use crate::formats::reader::ArchiveReader;
 use crate::formats::sealed::volume::VolumeSet;
 use crate::formats::spot::Spot;
 use crate::ground::context::{Context, Progress};
-use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Totals};
+use crate::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry};
 use crate::ground::holes::ContentDigest;
 use crate::ground::sink::EntrySink;
 use crate::ground::wire::{Cursor, Malformed};
@@ -231,10 +231,6 @@ impl Delivery<'_> {
 impl ArchiveReader for Salvage {
     fn listing(&self) -> Listing<'_> {
         Listing::Whole(&self.whole)
-    }
-
-    fn totals(&self) -> Totals {
-        Totals::of(&self.whole)
     }
 
     fn spots(&self) -> Vec<Spot> {

@@ -11,7 +11,7 @@ use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, Facts, Flaws, Next, d
 use crate::formats::spot::Spot;
 use crate::ground::attributes::Attribute;
 use crate::ground::context::Context;
-use crate::ground::entry::{Content, ListedEntry, Totals};
+use crate::ground::entry::{Content, ListedEntry};
 use crate::ground::sink::EntrySink;
 use std::collections::BTreeMap;
 
@@ -235,10 +235,6 @@ impl Kept {
 impl ArchiveReader for StreamedReader {
     fn listing(&self) -> Listing<'_> {
         Listing::Whole(&self.tree.listed)
-    }
-
-    fn totals(&self) -> Totals {
-        Totals::of(&self.tree.listed)
     }
 
     fn spots(&self) -> Vec<Spot> {

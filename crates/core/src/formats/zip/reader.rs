@@ -12,7 +12,7 @@ use crate::formats::members::{Refused, SameName, Tree};
 use crate::formats::reader::{ArchiveReader, CONTENT_BYTES, Encryption, Facts};
 use crate::formats::spot::Spot;
 use crate::ground::context::{Cancelled, Context, Progress};
-use crate::ground::entry::{Content, EntryKind, MAX_LINK_TARGET_BYTES, Totals};
+use crate::ground::entry::{Content, EntryKind, MAX_LINK_TARGET_BYTES};
 use crate::ground::retrying::uninterrupted;
 use crate::ground::secrets::{Credentials, Password};
 use crate::ground::sink::EntrySink;
@@ -197,10 +197,6 @@ impl ZipReader {
 impl ArchiveReader for ZipReader {
     fn listing(&self) -> Listing<'_> {
         Listing::Whole(&self.tree.listed)
-    }
-
-    fn totals(&self) -> Totals {
-        Totals::of(&self.tree.listed)
     }
 
     fn spots(&self) -> Vec<Spot> {
