@@ -93,7 +93,7 @@ fn without_folders_names_are_safe_too(#[case] paths: &[&str], #[case] expected: 
     assert_eq!(found, expected);
 }
 
-/// Where a link leads in a tree, by path: as a system would follow it.
+/// Where a link leads in a tree, by path: as a system would follow it, through links that are made as a rule.
 fn followed(tree: &[ListedEntry], link: &Entry) -> Option<u64> {
     let id_at = |path: &[Vec<u8>]| {
         let path = EntryPath::new(path.join(&b'/')).ok()?;
@@ -111,6 +111,9 @@ fn followed(tree: &[ListedEntry], link: &Entry) -> Option<u64> {
                 place.push(name);
                 let there = id_at(&place)?;
                 if there.entry.kind == EntryKind::Link && !way.is_empty() {
+                    if !link_stays_inside(&there.entry.path, &there.entry.link_target) {
+                        return None;
+                    }
                     place.pop();
                     way.extend(names(&there.entry.link_target));
                 }
