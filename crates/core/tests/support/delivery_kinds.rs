@@ -104,12 +104,15 @@ pub fn play_forged(seed: u64) -> Played {
     let mut forged = BTreeSet::new();
     for _ in 0..1 + choices.below(3) {
         let place = choices.below(volumes.len() as u64) as usize;
+        // The same change twice would be none.
+        if !forged.insert(place) {
+            continue;
+        }
         edit(&volumes[place], |bytes| {
             let step = 50 + choices.below(400) as usize;
             bytes[HEADER_BYTES..].iter_mut().step_by(step).for_each(|byte| *byte ^= 1);
             mend_checks(bytes);
         });
-        forged.insert(place);
     }
     let is_spare = |place: &&usize| **place >= set.geometry.data_volumes as usize;
     let (forged_spares, forged_data): (Vec<usize>, Vec<usize>) = forged.iter().partition(|place| is_spare(place));
