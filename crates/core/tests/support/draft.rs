@@ -13,7 +13,7 @@ use under_seal_core::formats::sealed::index::{IndexEntry, PageBuilder, PageRef, 
 use under_seal_core::formats::sealed::record::{begin_data, grow_data, put_end, put_entry, put_hole};
 use under_seal_core::formats::sealed::stream::StreamWriter;
 use under_seal_core::formats::sealed::tail::Tail;
-use under_seal_core::formats::sealed::volume::{Bound, CellLength, Ids, VolumeWriter};
+use under_seal_core::formats::sealed::volume::{Bound, CellLength, Cells, Ids, VolumeWriter};
 use under_seal_core::formats::sealed::{ArchiveKey, KeyCost, seal_head};
 use under_seal_core::ground::entry::{Content, Entry, EntryKind, EntryPath, ListedEntry, Timestamp};
 use under_seal_core::ground::holes::{ContentDigest, HOLE_UNIT};
@@ -32,7 +32,10 @@ pub struct Draft {
     /// Bytes to replace by others of the same length, in records and index alike.
     pub replace: Option<(&'static [u8], &'static [u8])>,
     pub content_header: fn(&mut FrameHeader),
+    pub root: fn(&mut Root),
     pub tail: fn(&mut Tail),
+    /// What is changed in the cells before they are sealed.
+    pub cells: fn(&mut Cells),
 }
 
 pub const CONTENT: &[u8] = b"The lamp is lit.";
@@ -56,7 +59,9 @@ impl Draft {
             tells_holes: false,
             replace: None,
             content_header: |_| {},
+            root: |_| {},
             tail: |_| {},
+            cells: |_| {},
         }
     }
 
@@ -143,7 +148,8 @@ impl Draft {
         let mut volumes = VolumeWriter::new(&staging, ids, bound.cell_length, None).unwrap();
         let (seal, cutting) = (CellSeal::new(&key, &bound).unwrap(), volumes.cutting());
         let buffers = Buffers::new(1);
-        let mut stream = StreamWriter::new(bound.cell_length, &buffers, |plain| {
+        let mut stream = StreamWriter::new(bound.cell_length, &buffers, |mut plain| {
+            (self.cells)(&mut plain.cells);
             volumes.write(&seal.seal(plain, &cutting).unwrap().bytes).unwrap();
             Ok(())
         });
@@ -158,7 +164,8 @@ impl Draft {
         });
         let pages = pages.collect();
         let sharing = self.sharing.iter().map(|&(id, owner)| Sharing { id, owner }).collect();
-        let root = Root { pages, sharing, in_units: self.tells_holes, ..Root::default() };
+        let mut root = Root { pages, sharing, in_units: self.tells_holes, ..Root::default() };
+        (self.root)(&mut root);
         let root = root.encode().unwrap();
         let root_at = stream.position();
         let root_bytes = put_frame(&mut stream, FrameKind::IndexRoot, &root, |_| {});

@@ -4,7 +4,10 @@
 use super::draft::{Draft, content, entry, put_data};
 use under_seal_core::ErrorClass::{self, Damaged, Unsafe, Usage};
 use under_seal_core::codecs::block::Codec;
+use under_seal_core::formats::sealed::cells::CELL_OVERHEAD;
 use under_seal_core::formats::sealed::record::{put_attribute, put_end, put_entry, put_hole};
+use under_seal_core::formats::sealed::tail::TAIL_BYTES;
+use under_seal_core::formats::sealed::volume::Cells;
 use under_seal_core::ground::attributes::Attribute;
 use under_seal_core::ground::entry::{Content, EntryKind};
 use under_seal_core::ground::holes::HOLE_UNIT;
@@ -17,6 +20,22 @@ fn without_end(draft: &mut Draft) {
 fn with_end(draft: &mut Draft, content: Content, abandoned: bool) {
     without_end(draft);
     put_end(2, &content, abandoned, &mut draft.records);
+}
+
+/// A file whose frame fills two cells and reaches into a third.
+fn long_file(draft: &mut Draft) {
+    let bytes = [7; 150_000];
+    let content = Content { size: bytes.len() as u64, digest: *blake3::hash(&bytes).as_bytes(), ..Content::default() };
+    draft.list(entry(3, "home/b", EntryKind::File), content);
+    put_entry(&entry(3, "home/b", EntryKind::File), &mut draft.records);
+    put_data(3, 0, &bytes, &mut draft.records);
+    put_end(3, &content, false, &mut draft.records);
+}
+
+/// Says that the first frame of a cell begins at this byte of it.
+fn mark(cells: &mut Cells, number: u64, begins: u16) {
+    let cell = cells.iter_mut().find(|(cell, _)| *cell == number);
+    cell.unwrap().1[..2].copy_from_slice(&begins.to_le_bytes());
 }
 
 /// What is told wrongly, how, and what that is refused as; `None` where it is no lie.
@@ -136,6 +155,29 @@ pub const LIES: &[Lie] = &[
         },
         Some(Damaged),
     ),
+    ("a frame in three cells", long_file, None),
+    (
+        "a mark where no frame begins",
+        |d: &mut Draft| {
+            long_file(d);
+            d.cells = |cells| mark(cells, 1, 5);
+        },
+        Some(Damaged),
+    ),
+    ("no mark where a frame begins", |d: &mut Draft| d.cells = |cells| mark(cells, 0, 0xFFFF), Some(Damaged)),
+    ("a mark beside the frame", |d: &mut Draft| d.cells = |cells| mark(cells, 0, 1), Some(Damaged)),
+    (
+        "something between the frames and the tail",
+        |d: &mut Draft| {
+            d.cells = |cells| {
+                let last = cells.iter_mut().last().unwrap().1;
+                let tail_at = last.len() - CELL_OVERHEAD - TAIL_BYTES;
+                last[tail_at - 1] = 1;
+            }
+        },
+        Some(Damaged),
+    ),
+    ("a page longer than it is", |d: &mut Draft| d.root = |root| root.pages[0].frame_bytes += 1, Some(Damaged)),
     ("a content frame in place of the root", |d: &mut Draft| d.tail = |t| t.root_at = 0, Some(Damaged)),
     ("a root beyond the stream", |d: &mut Draft| d.tail = |t| t.root_at = u64::MAX - 3, Some(Damaged)),
     ("another root digest", |d: &mut Draft| d.tail = |t| t.index_digest[0] ^= 1, Some(Damaged)),

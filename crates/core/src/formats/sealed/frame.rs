@@ -118,6 +118,7 @@ mod tests {
 
     const HEADER: FrameHeader =
         FrameHeader { kind: FrameKind::Content, codec: Codec::Zstandard, stored_bytes: 1_000, raw_bytes: 5_000 };
+    const MAX: u32 = MAX_BLOCK_BYTES as u32;
 
     #[test]
     fn a_frame_header_comes_back() {
@@ -136,6 +137,26 @@ mod tests {
         assert_eq!(FrameHeader::decode(&bytes), Err(FrameError::Malformed(Malformed("frame header"))));
     }
 
+    /// Codec, lengths as stored and before compression.
+    #[rstest]
+    #[case::most(Codec::Stored, MAX, MAX, true)]
+    #[case::too_much(Codec::Stored, MAX + 1, MAX + 1, false)]
+    #[case::stored_otherwise(Codec::Stored, 9, 10, false)]
+    #[case::compressed_from_the_most(Codec::Zstandard, 9, MAX, true)]
+    #[case::compressed_from_too_much(Codec::Lzma2, 9, MAX + 1, false)]
+    #[case::compressed_to_the_same(Codec::Lzma2, 9, 9, false)]
+    fn lengths_are_held_to_the_limit_and_to_the_codec(
+        #[case] codec: Codec,
+        #[case] stored_bytes: u32,
+        #[case] raw_bytes: u32,
+        #[case] good: bool,
+    ) {
+        let header = FrameHeader { kind: FrameKind::Content, codec, stored_bytes, raw_bytes };
+        assert_eq!(FrameHeader::decode(&header.encode()).is_ok(), good);
+        let pad = FrameHeader { kind: FrameKind::Pad, codec: Codec::Stored, ..header };
+        assert_eq!(FrameHeader::decode(&pad.encode()).is_ok(), stored_bytes <= MAX);
+    }
+
     #[rstest]
     #[case::needed(1, 0x00, Err(FrameError::UnknownCodec(9)))]
     #[case::skippable(77, 0x80, Ok(FrameKind::Pad))]
@@ -150,14 +171,16 @@ mod tests {
     }
 
     #[rstest]
-    #[case::skippable(0x80, Ok(FrameKind::Pad))]
-    #[case::needed(0x00, Err(FrameError::UnknownKind(77)))]
+    #[case::skippable(77, 0x80, Ok(FrameKind::Pad))]
+    #[case::needed(77, 0x00, Err(FrameError::UnknownKind(77)))]
+    #[case::known(4, 0x00, Ok(FrameKind::Pad))]
     fn unknown_kinds_are_skipped_or_refused_by_their_bit(
+        #[case] kind: u8,
         #[case] flags: u8,
         #[case] expected: Result<FrameKind, FrameError>,
     ) {
         let mut bytes = HEADER.encode();
-        (bytes[0], bytes[1]) = (77, flags);
+        (bytes[0], bytes[1]) = (kind, flags);
         assert_eq!(FrameHeader::decode(&bytes).map(|header| header.kind), expected);
     }
 }

@@ -404,6 +404,79 @@ mod tests {
         assert_eq!(Root::decode(&root.encode().unwrap()).unwrap(), root);
     }
 
+    /// The last byte that fits is used, and a page that is longer is refused.
+    #[test]
+    fn a_page_is_filled_to_its_last_byte() {
+        let called = |bytes: usize| entry(&"a".repeat(bytes), EntryKind::File);
+        let bytes_of = |path: usize| entry_bytes(&called(path).listed.entry) + ENTRY_EXTRA_BYTES;
+        let page = |last: usize| {
+            let mut builder = PageBuilder::default();
+            assert!(builder.is_empty());
+            (0..8).for_each(|_| builder.add(&called(30_000)));
+            let is_full = builder.is_full_for(&called(last));
+            builder.add(&called(last));
+            assert!(!builder.is_empty());
+            (is_full, builder.finish())
+        };
+        let last = MAX_PAGE_BYTES - 8 - 8 * bytes_of(30_000) - (bytes_of(1) - 1);
+        let (is_full, (bytes, page_ref)) = page(last);
+        assert_eq!((is_full, bytes.len(), read_page(&bytes, &page_ref).is_ok()), (false, MAX_PAGE_BYTES, true));
+        let (is_full, (bytes, page_ref)) = page(last + 1);
+        assert_eq!((is_full, read_page(&bytes, &page_ref).is_ok()), (true, false));
+    }
+
+    /// What the one entry of a page is, what is changed in the page, and in what the root says of it; and whether it is read.
+    #[rstest]
+    #[case::honest(EntryKind::File, 9, |_: &mut [u8]| {}, |_: &mut PageRef| {}, true)]
+    #[case::a_folder_with_content(EntryKind::Folder, 9, |_: &mut [u8]| {}, |_: &mut PageRef| {}, false)]
+    #[case::abandoned(EntryKind::File, 9, |page: &mut [u8]| page[8 + 32 + 1 + 16] |= 2, |_: &mut PageRef| {}, false)]
+    #[case::more_entries(EntryKind::File, 9, |page: &mut [u8]| page[0] = 2, |_: &mut PageRef| {}, false)]
+    #[case::endless_entries(EntryKind::File, 9, |page: &mut [u8]| page[..4].fill(255), |told: &mut PageRef| told.entries = u32::MAX, false)]
+    #[case::another_path(EntryKind::File, 9, |_: &mut [u8]| {}, |told: &mut PageRef| told.first_path = b"b".to_vec(), false)]
+    fn a_page_keeps_what_the_root_says(
+        #[case] kind: EntryKind,
+        #[case] size: u64,
+        #[case] change: fn(&mut [u8]),
+        #[case] say: fn(&mut PageRef),
+        #[case] good: bool,
+    ) {
+        let mut builder = PageBuilder::default();
+        let mut only = entry("a", kind);
+        only.listed.content.size = size;
+        builder.add(&only);
+        let (mut page, mut page_ref) = builder.finish();
+        change(&mut page);
+        page_ref.digest = *blake3::hash(&page).as_bytes();
+        say(&mut page_ref);
+        assert_eq!(read_page(&page, &page_ref).is_ok(), good);
+        page_ref.digest[0] ^= 1;
+        assert!(read_page(&page, &page_ref).is_err());
+    }
+
+    /// How many pages a root has, how long their first paths are, and how many further names there are.
+    #[rstest]
+    #[case::most_pages(MAX_PAGES, 1, 1, true)]
+    #[case::too_many_pages(MAX_PAGES + 1, 1, 1, false)]
+    #[case::most_further_names(1, 1, MAX_FURTHER_NAMES, true)]
+    #[case::too_many_further_names(1, 1, MAX_FURTHER_NAMES + 1, false)]
+    #[case::longer_than_a_frame_may_be(300, 30_000, 1, false)]
+    fn a_root_is_bounded(#[case] pages: usize, #[case] path: usize, #[case] further: usize, #[case] good: bool) {
+        let first_path = vec![b'a'; path];
+        let page = PageRef { frame_at: 0, frame_bytes: 0, entries: 1, digest: [0; 32], first_path };
+        let sharing = (0..further as u64).map(|id| Sharing { id, owner: id }).collect();
+        let root = Root { pages: vec![page; pages], sharing, ..Root::default() };
+        let encoded = root.encode();
+        assert_eq!(encoded.is_some(), good);
+        assert!(encoded.is_none_or(|bytes| Root::decode(&bytes).unwrap() == root));
+        let mut refs = Vec::new();
+        put_page_refs(&root.pages, &mut refs).unwrap();
+        assert_eq!(take_page_refs(pages as u32, &mut Cursor::new(&refs, "pages")).is_ok(), pages <= MAX_PAGES);
+        assert_eq!(
+            take_sharing(Cursor::new(&put_sharing(&root.sharing), "names")).is_ok(),
+            further <= MAX_FURTHER_NAMES
+        );
+    }
+
     /// A property: its type and value, and whether the root is read with it behind the ones that it has.
     #[rstest]
     #[case::unknown_one(8, b"x", true)]
@@ -412,6 +485,7 @@ mod tests {
     #[case::a_parcel_without_a_number(PARCEL, &[0; 24], false)]
     #[case::a_parcel_beyond_the_last(PARCEL, &[0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 2, 0, 0, 0, 1, 0, 0, 0], false)]
     #[case::too_many_parcels(PARCEL, &[0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 0, 0, 1, 0], false)]
+    #[case::most_parcels(PARCEL, &[0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1, 0, 0, 0, 255, 255, 0, 0], true)]
     #[case::a_short_parcel(PARCEL, &[0; 20], false)]
     #[case::a_further_name(FURTHER_NAMES, &[1; SHARING_BYTES], true)]
     #[case::one_further_name_twice(FURTHER_NAMES, &[1; 2 * SHARING_BYTES], false)]
@@ -433,9 +507,11 @@ mod tests {
 
     #[test]
     fn a_second_has_less_than_a_thousand_million_nanoseconds() {
-        let made_at = Timestamp { seconds: 0, nanoseconds: 1_000_000_000 };
-        let root = Root { about: About { made_at, ..About::default() }, ..Root::default() };
-        assert!(Root::decode(&root.encode().unwrap()).is_err());
+        for (nanoseconds, good) in [(999_999_999, true), (1_000_000_000, false)] {
+            let made_at = Timestamp { seconds: 0, nanoseconds };
+            let root = Root { about: About { made_at, ..About::default() }, ..Root::default() };
+            assert_eq!(Root::decode(&root.encode().unwrap()).is_ok(), good);
+        }
     }
 
     #[rstest]
