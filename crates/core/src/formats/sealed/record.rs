@@ -389,11 +389,46 @@ mod tests {
     #[case::mode_beyond_posix(|frame: &mut Vec<u8>| frame[22] = 1, "malformed record")]
     #[case::file_with_a_link_target(|frame: &mut Vec<u8>| frame[16] = 1, "malformed record")]
     #[case::path_that_climbs(|frame: &mut Vec<u8>| frame[40..43].copy_from_slice(b"../"), "unsafe path: a path with . or .. in it")]
+    #[case::link_without_a_target(|frame: &mut Vec<u8>| { frame[38] = 0; frame.truncate(frame.len() - 9); frame[4] -= 9; }, "malformed record")]
     #[case::cut_short(|frame: &mut Vec<u8>| frame.truncate(20), "malformed record")]
     fn a_spoilt_record_is_a_named_error(#[case] spoil: fn(&mut Vec<u8>), #[case] expected: &str) {
         let mut frame = Vec::new();
         put_entry(&link(), &mut frame);
         spoil(&mut frame);
         assert_eq!(read(&frame).unwrap_err().to_string(), expected);
+    }
+
+    #[test]
+    fn the_highest_mode_is_read() {
+        let mut frame = Vec::new();
+        put_entry(&Entry { mode: 0o7777, ..link() }, &mut frame);
+        assert!(read(&frame).is_ok());
+    }
+
+    /// Flags, units of holes, and size of a content; and whether they agree.
+    #[rstest]
+    #[case::plain(0, 0, 9, true)]
+    #[case::in_units(IN_UNITS, 0, 9, true)]
+    #[case::all_of_it_holes(IN_UNITS, 1, HOLE_UNIT, true)]
+    #[case::more_holes_than_there_is(IN_UNITS, 1, HOLE_UNIT - 1, false)]
+    #[case::more_holes_than_there_is_though_not_in_units(0, 1, HOLE_UNIT - 1, false)]
+    #[case::holes_that_are_not_told(0, 1, HOLE_UNIT, false)]
+    #[case::everything_told(CHANGED_WHILE_READ | ABANDONED | IN_UNITS, 1, HOLE_UNIT, true)]
+    #[case::unknown_flag(0x08, 0, 9, false)]
+    fn holes_and_flags_of_a_content_agree(#[case] flags: u8, #[case] units: u8, #[case] size: u64, #[case] good: bool) {
+        let mut bytes = Vec::new();
+        put_content(&Content { size, ..Content::default() }, flags, &mut bytes);
+        bytes[2] = units;
+        assert_eq!(take_content(&mut Cursor::new(&bytes, "content")).is_ok(), good);
+    }
+
+    #[rstest]
+    #[case::whole(HOLE_UNIT, HOLE_UNIT, true)]
+    #[case::offset(1, HOLE_UNIT, false)]
+    #[case::length(HOLE_UNIT, 1, false)]
+    fn holes_are_whole_units(#[case] offset: u64, #[case] bytes: u64, #[case] good: bool) {
+        let mut frame = Vec::new();
+        put_hole(7, offset, bytes, &mut frame);
+        assert_eq!(read(&frame).is_ok(), good);
     }
 }

@@ -196,3 +196,169 @@ pub(super) fn lie_apart(mut extents: Vec<(u64, u64, Vec<u8>)>, directory_at: u64
         Some(((_, _, name), _)) => Err(ZipError::Contradiction { name: name.clone(), what: "bytes that another has" }),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    const CRC: u32 = 0x0700_0007;
+
+    /// What both headers say of an entry of 40 bytes that are 50 in truth.
+    fn headers() -> (Central, Local) {
+        let (flags, method, crc, compressed, size, name) = (UTF8, 8, CRC, 40, 50, b"a".to_vec());
+        let local = Local { flags, method, crc, compressed, size, name: name.clone(), wide: false, data_at: 31 };
+        let (time, date, disk, offset, extra) = (0, 0, 0, 0, Vec::new());
+        let (host, attributes) = (3, 0o100_644 << 16);
+        let central =
+            Central { host, flags, method, time, date, crc, compressed, size, disk, attributes, offset, name, extra };
+        (central, local)
+    }
+
+    fn with_flags(central: &mut Central, local: &mut Local, flags: u16) {
+        (central.flags, local.flags) = (central.flags | flags, local.flags | flags);
+    }
+
+    /// Says in the directory alone how long it is, as who writes to a pipe does; in front stand these.
+    fn lengths_behind(central: &mut Central, local: &mut Local, (crc, compressed, size): (u32, u64, u64)) {
+        with_flags(central, local, LENGTHS_BEHIND);
+        (local.crc, local.compressed, local.size) = (crc, compressed, size);
+    }
+
+    fn with_aes(central: &mut Central, local: &mut Local, field: &[u8]) {
+        with_flags(central, local, ENCRYPTED);
+        (central.method, local.method) = (AES_METHOD, AES_METHOD);
+        central.extra = [&AES_FIELD.to_le_bytes()[..], &(field.len() as u16).to_le_bytes(), field].concat();
+    }
+
+    const AES: [u8; AES_FIELD_BYTES] = [2, 0, b'A', b'E', 3, 8, 0];
+
+    /// What is done to the two headers, and what is said of them then; behind the data stand the lengths that are right.
+    #[rstest]
+    #[case::right(|_: &mut Central, _: &mut Local| {}, "")]
+    #[case::names(|_: &mut Central, local: &mut Local| local.name = b"b".to_vec(), "its name")]
+    #[case::methods(|_: &mut Central, local: &mut Local| local.method = 0, "its method")]
+    #[case::flags(|_: &mut Central, local: &mut Local| local.flags = 0, "its flags")]
+    #[case::checksums(|_: &mut Central, local: &mut Local| local.crc = 8, "its length or checksum")]
+    #[case::lengths(|_: &mut Central, local: &mut Local| local.compressed = 41, "its length or checksum")]
+    #[case::sizes(|_: &mut Central, local: &mut Local| local.size = 51, "its length or checksum")]
+    #[case::strong(|central: &mut Central, local: &mut Local| with_flags(central, local, STRONG), "encryption")]
+    #[case::masked(|central: &mut Central, local: &mut Local| with_flags(central, local, MASKED), "encryption")]
+    #[case::patched(|central: &mut Central, local: &mut Local| with_flags(central, local, PATCHED), "encryption")]
+    #[case::method_of_others(|central: &mut Central, local: &mut Local| (central.method, local.method) = (6, 6), "method")]
+    #[case::behind(|central: &mut Central, local: &mut Local| lengths_behind(central, local, (0, 0, 0)), "")]
+    #[case::behind_and_the_checksum_in_front(
+        |central: &mut Central, local: &mut Local| lengths_behind(central, local, (CRC, 0, 0)), ""
+    )]
+    #[case::behind_and_another_checksum_in_front(
+        |central: &mut Central, local: &mut Local| lengths_behind(central, local, (8, 0, 0)), "its length or checksum"
+    )]
+    #[case::behind_is_something_else(|central: &mut Central, local: &mut Local| {
+        lengths_behind(central, local, (0, 0, 0));
+        central.size = 51;
+    }, "its length or checksum")]
+    #[case::all_in_front_and_nothing_behind(|central: &mut Central, local: &mut Local| {
+        lengths_behind(central, local, (CRC, 40, 50));
+        local.data_at = 60;
+    }, "")]
+    #[case::aes(|central: &mut Central, local: &mut Local| with_aes(central, local, &AES), "")]
+    #[case::aes_without_its_field(|central: &mut Central, local: &mut Local| {
+        with_aes(central, local, &AES);
+        central.extra.clear();
+    }, "encryption")]
+    #[case::aes_of_another_vendor(
+        |central: &mut Central, local: &mut Local| with_aes(central, local, &[2, 0, b'A', b'X', 3, 8, 0]), "encryption"
+    )]
+    #[case::aes_of_a_later_version(
+        |central: &mut Central, local: &mut Local| with_aes(central, local, &[3, 0, b'A', b'E', 3, 8, 0]), "encryption"
+    )]
+    #[case::aes_with_more_in_its_field(
+        |central: &mut Central, local: &mut Local| with_aes(central, local, &[2, 0, b'A', b'E', 3, 8, 0, 0]), "encryption"
+    )]
+    #[case::aes_that_is_not_encrypted(|central: &mut Central, local: &mut Local| {
+        with_aes(central, local, &AES);
+        (central.flags, local.flags) = (UTF8, UTF8);
+    }, "its encryption")]
+    #[case::aes_of_nothing(|central: &mut Central, local: &mut Local| {
+        with_aes(central, local, &AES);
+        (central.compressed, local.compressed) = (28, 28);
+    }, "")]
+    #[case::aes_of_less_than_nothing(|central: &mut Central, local: &mut Local| {
+        with_aes(central, local, &AES);
+        (central.compressed, local.compressed) = (27, 27);
+    }, "its encryption")]
+    fn two_headers_say_the_same(#[case] change: fn(&mut Central, &mut Local), #[case] expected: &str) {
+        let place = tempfile::tempdir().unwrap();
+        let path = place.path().join("a.zip");
+        let behind = [&CRC.to_le_bytes()[..], &40_u32.to_le_bytes(), &50_u32.to_le_bytes()].concat();
+        std::fs::write(&path, [vec![0; 31 + 40], behind].concat()).unwrap();
+        let segments = Segments::open(&[path]).unwrap();
+        let (mut central, mut local) = headers();
+        change(&mut central, &mut local);
+        let said = match compared(&segments, &central, &local) {
+            Ok(_) => "",
+            Err(ZipError::Contradiction { what, .. }) => what,
+            Err(ZipError::Unsupported { what: RefusedReason::Encryption, .. }) => "encryption",
+            Err(ZipError::Unsupported { what: RefusedReason::Method(_), .. }) => "method",
+            Err(other) => panic!("{other}"),
+        };
+        assert_eq!(said, expected);
+    }
+
+    /// How an entry is encrypted, whether its checksum counts, and whether the password may be wrong where it is damaged.
+    #[rstest]
+    #[case::not(|_: &mut Central, _: &mut Local| {}, Some(CRC), false)]
+    #[case::old(|central: &mut Central, local: &mut Local| with_flags(central, local, ENCRYPTED), Some(CRC), true)]
+    #[case::aes(|central: &mut Central, local: &mut Local| with_aes(central, local, &AES), None, true)]
+    #[case::aes_of_the_first_version(
+        |central: &mut Central, local: &mut Local| with_aes(central, local, &[1, 0, b'A', b'E', 3, 8, 0]), Some(CRC), true
+    )]
+    fn what_holds_content_to_what_it_was(
+        #[case] change: fn(&mut Central, &mut Local),
+        #[case] crc: Option<u32>,
+        #[case] may_be_the_password: bool,
+    ) {
+        let (mut central, mut local) = headers();
+        change(&mut central, &mut local);
+        let stored = compared(&Segments::open::<std::path::PathBuf>(&[]).unwrap(), &central, &local).unwrap();
+        assert_eq!(stored.crc, crc);
+        let damaged = stored.damaged("it is not");
+        assert!(matches!(damaged, ZipError::Damaged { or_password, .. } if or_password == may_be_the_password));
+    }
+
+    /// A name without the flag is in the old code page.
+    #[test]
+    fn the_flag_tells_how_a_name_is_written() {
+        let (mut central, mut local) = headers();
+        (central.flags, local.flags) = (0, 0);
+        (central.name, local.name) = (vec![0x81], vec![0x81]);
+        let stored = compared(&Segments::open::<std::path::PathBuf>(&[]).unwrap(), &central, &local).unwrap();
+        assert_eq!(stored.name, "ü".as_bytes());
+    }
+
+    /// The system, its attributes, the name; and what the entry is.
+    #[rstest]
+    #[case::file(3, 0o100_640 << 16, b"a", Some(EntryKind::File), 0o640)]
+    #[case::folder(3, 0o040_750 << 16, b"a", Some(EntryKind::Folder), 0o750)]
+    #[case::link(19, 0o120_777 << 16, b"a", Some(EntryKind::Link), 0o777)]
+    #[case::device(3, 0o020_640 << 16, b"a", None, 0o640)]
+    #[case::folder_by_its_name(3, 0o750 << 16, b"a/", Some(EntryKind::Folder), 0o750)]
+    #[case::folder_without_a_mode(3, 0, b"a/", Some(EntryKind::Folder), 0o755)]
+    #[case::folder_by_its_attribute(0, FOLDER_ATTRIBUTE, b"a", Some(EntryKind::Folder), 0o755)]
+    #[case::file_by_its_mode(3, 0o640 << 16 | FOLDER_ATTRIBUTE, b"a", Some(EntryKind::File), 0o640)]
+    #[case::a_mode_of_a_system_without(0, 0o120_777 << 16, b"a", Some(EntryKind::File), 0o644)]
+    fn kind_and_mode_are_those_of_its_system(
+        #[case] host: u8,
+        #[case] attributes: u32,
+        #[case] name: &[u8],
+        #[case] kind: Option<EntryKind>,
+        #[case] mode: u32,
+    ) {
+        let (mut central, mut local) = headers();
+        (central.host, central.attributes) = (host, attributes);
+        (central.name, local.name) = (name.to_vec(), name.to_vec());
+        let stored = compared(&Segments::open::<std::path::PathBuf>(&[]).unwrap(), &central, &local).unwrap();
+        let member = member(&central, &stored);
+        assert_eq!((member.kind, member.mode), (kind, mode));
+    }
+}
