@@ -70,3 +70,27 @@ impl OnClash {
         })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ground::entry::EntryKind;
+    use rstest::rstest;
+
+    /// What is asked for, when what comes was modified beside what is there since 5, and what becomes of it.
+    #[rstest]
+    #[case::refused(OnClash::Refuse, 6, None)]
+    #[case::kept(OnClash::Keep, 6, Some(Resolution::Keep))]
+    #[case::replaced(OnClash::Replace, 4, Some(Resolution::Replace))]
+    #[case::newer(OnClash::Newer, 6, Some(Resolution::Replace))]
+    #[case::as_new(OnClash::Newer, 5, Some(Resolution::Keep))]
+    #[case::older(OnClash::Newer, 4, Some(Resolution::Keep))]
+    #[case::both(OnClash::Both, 6, Some(Resolution::Beside(EntryPath::new("a (2)").unwrap())))]
+    fn one_of_two_files_stays(#[case] asked: OnClash, #[case] comes: i64, #[case] expected: Option<Resolution>) {
+        let at = |seconds| Timestamp { seconds, nanoseconds: 0 };
+        let (path, kind, link_target) = (EntryPath::new("a").unwrap(), EntryKind::File, Vec::new());
+        let entry = Entry { id: 1, path, kind, mode: 0o644, modified: at(comes), link_target };
+        let clash = Clash { entry: &entry, there: at(5), beside: EntryPath::new("a (2)").ok() };
+        assert_eq!(asked.resolve(clash), expected);
+    }
+}

@@ -117,3 +117,16 @@ impl Attributes {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn all_that_is_left_counts_and_some_of_it_is_named() {
+        let mut attributes = Attributes::default();
+        (0..=MOST_NAMES).for_each(|number| attributes.leave(&[number as u8]));
+        attributes.leave(&[0]);
+        assert_eq!((attributes.left, attributes.left_names.len()), (MOST_NAMES as u64 + 2, MOST_NAMES));
+    }
+}

@@ -279,6 +279,16 @@ mod tests {
     }
 
     #[rstest]
+    #[case::so(&MAGIC, true)]
+    #[case::moved_as_text(&[MAGIC[0] & 0x7F, MAGIC[1], MAGIC[2], MAGIC[3]], true)]
+    #[case::another_beginning(&[b'P', MAGIC[1], MAGIC[2], MAGIC[3]], false)]
+    #[case::another_continuation(&[MAGIC[0], MAGIC[1], MAGIC[2], 0], false)]
+    #[case::nothing(&[], false)]
+    fn a_file_is_worth_looking_at_by_its_beginning(#[case] beginning: &[u8], #[case] expected: bool) {
+        assert_eq!(may_be_a_header(beginning), expected);
+    }
+
+    #[rstest]
     #[case::number_zero(|h: &mut Header| h.number = 0)]
     #[case::number_beyond_the_count(|h: &mut Header| h.number = 8)]
     #[case::too_few_volumes(|h: &mut Header| h.geometry.data_volumes = 6)]

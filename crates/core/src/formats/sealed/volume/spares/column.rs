@@ -282,6 +282,17 @@ mod tests {
         column
     }
 
+    /// The spare volumes that were used, and those before them that were not.
+    #[rstest]
+    #[case(&[3], &[1, 2])]
+    #[case(&[1, 3], &[2])]
+    #[case(&[1], &[])]
+    fn spare_volumes_that_did_not_serve_are_told(#[case] used: &[u32], #[case] expected: &[u32]) {
+        let column = column(&[1], &[0, 1, 2], &[0, 1]);
+        assert_eq!(column.recreate(1, &mut Vec::new(), |bytes| *bytes == cell(1)), Some(vec![3]));
+        assert_eq!(column.passed_over(used), expected);
+    }
+
     #[rstest]
     #[case::as_many_as_are_lost(&[1, 2], &[0, 1], &[], Verdict::Enough(vec![]))]
     #[case::too_few(&[1, 2], &[0], &[], Verdict::TooFew)]

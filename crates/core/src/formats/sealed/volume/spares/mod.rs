@@ -206,7 +206,10 @@ mod tests {
     #[case::dealt_in_turn(401, 5, Some((1, 1)))]
     #[case::none(10, 0, None)]
     fn spares_are_dealt_to_groups(#[case] data_volumes: u32, #[case] spare: u32, #[case] expected: Option<(u32, u8)>) {
-        assert_eq!(Groups::of(data_volumes).of_spare(spare), expected);
+        let groups = Groups::of(data_volumes);
+        assert_eq!(groups.of_spare(spare), expected);
+        let of = (0..groups.count()).filter(|group| groups.has_spare(*group, spare));
+        assert_eq!(of.collect::<Vec<_>>(), expected.map_or(vec![], |(group, _)| vec![group]));
     }
 
     #[rstest]
