@@ -268,6 +268,15 @@ pub enum BadValue {
     OnlyRead(&'static Format),
     /// One name for several archives.
     OneNameForSeveral,
+    /// A set is to be cut in the way in which it is cut, and elsewhere.
+    CutSo {
+        /// How many volumes it has.
+        volumes: u32,
+        /// What each but the last has, in bytes.
+        volume_bytes: u64,
+        /// The next fit that its cells fill, in bytes, where the one that was asked for is not filled.
+        next: Option<u64>,
+    },
     /// Several sets are to be cut anew at once.
     OneToCut,
     /// Changes are to be packed into the place of what they build upon.

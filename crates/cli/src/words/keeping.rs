@@ -6,6 +6,7 @@ use super::receiving::{cell, sealed};
 use super::system::{TOO_LITTLE_MEMORY, interrupted};
 use crate::ui::text::{self, first_few, shown};
 use under_seal_core::disk::Interruption;
+use under_seal_core::formats::sealed::volume::MIN_VOLUME_BYTES;
 use under_seal_core::ground::entry::EntryPath;
 use under_seal_core::tasks::pack::{PackError, WayError};
 use under_seal_core::tasks::recast::RecutError;
@@ -61,6 +62,13 @@ pub(super) fn recut(error: &RecutError) -> String {
             "Headers contradict each other, and only the password tells which of them are genuine: {}. Nothing was cut anew. Move those \
              aside that do not open.",
             first_few(&paths.iter().map(|path| text::path(path)).collect::<Vec<_>>())
+        ),
+        RecutError::CellsTooLong { cell_bytes, least } => format!(
+            "The fit is too small for this archive without its password: its cells of {} stay whole, so a volume has at least {}. With the \
+             password it can be packed anew, for any fit from {}: add --as sealed. Nothing was written.",
+            text::bytes(*cell_bytes),
+            text::bytes(*least),
+            text::bytes(MIN_VOLUME_BYTES)
         ),
         RecutError::Way(error) => way(error),
         RecutError::Staging(error) => staging(error),

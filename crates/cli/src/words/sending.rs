@@ -157,6 +157,20 @@ pub fn bad_value(value: &BadValue) -> String {
         BadValue::OneNameForSeveral => {
             "Several archives cannot have one name. Name a folder with --to, ending in /.".to_owned()
         }
+        BadValue::CutSo { volumes, volume_bytes, next } => {
+            let volumes = text::count(u64::from(*volumes), "volume");
+            let next = next.map_or_else(String::new, |next| {
+                format!(
+                    " Sealed cells stay whole, and the next fit that they fill is {}. With the password it can be packed anew for this one: \
+                     add --as sealed.",
+                    text::bytes(next)
+                )
+            });
+            format!(
+                "It is cut in this way already: {volumes} of {}. Nothing was written; a copy would be the same.{next}",
+                text::bytes(*volume_bytes)
+            )
+        }
         BadValue::OneToCut => {
             "Only one archive can be cut to another size at a time. Name one. With --as or --squeeze there may be several.".to_owned()
         }

@@ -39,13 +39,36 @@ fn an_archive_is_cut_to_another_fit(#[case] options: &[&str], #[case] count: usi
     }
 }
 
+/// Sealed cells stay whole, so that a part of a fit may stay unused: that is said, and so is which fits are filled, and that with the
+/// password this one can be.
+#[test]
+fn what_stays_unused_of_a_fit_is_told() {
+    let desk = Desk::with_volumes();
+    let cut = |fit: &str| desk.run_bare(&["recast", "out", "--fit", fit, "--dry-run", "--json"]).expect(0);
+    let unfilled = cut("300KB").json("/unfilled");
+    assert_eq!(
+        (unfilled["fit_bytes"].as_u64(), &unfilled["volume_bytes"]),
+        (Some(300_000), &unfilled["filled_fits"][0])
+    );
+    for fit in unfilled["filled_fits"].as_array().unwrap() {
+        assert!(cut(&fit.to_string()).json("/unfilled").is_null());
+    }
+    let told = desk.run_bare(&["recast", "out", "--fit", "300KB"]).expect(0).out;
+    let suggested = told.lines().find(|line| line.ends_with("--as sealed")).unwrap().trim();
+    desk.run(&suggested.split(' ').skip(1).collect::<Vec<_>>()).expect(0);
+    let lengths: Vec<u64> =
+        desk.names("out").iter().map(|name| desk.path("out").join(name).metadata().unwrap().len()).collect();
+    assert!(lengths[..lengths.len() - 1].iter().all(|length| (297_000..=300_000).contains(length)), "{lengths:?}");
+}
+
 /// What stands in the way is told, and nothing is changed.
 #[rstest]
 #[case::missing(|desk: &Desk| fs::remove_file(desk.volume(3)).unwrap(), &["--fit", "1MB"], 4, "Volume 3 of 7 is missing")]
 #[case::damaged(|desk: &Desk| { desk.flip(&desk.volume(3), 70_000); }, &["--fit", "1MB"], 5, "damaged")]
 #[case::renamed(|desk: &Desk| fs::rename(desk.volume(3), desk.path("out/third")).unwrap(), &["--fit", "1MB"], 2, "--to; the old ones stay")]
 #[case::a_copy_beside_it(|desk: &Desk| { fs::copy(desk.volume(3), desk.path("out/third")).unwrap(); }, &["--fit", "1MB"], 2, "--to; the old ones stay")]
-#[case::too_small(|_: &Desk| {}, &["--fit", "20KB"], 2, "a volume needs at least")]
+#[case::too_small(|_: &Desk| {}, &["--fit", "20KB"], 2, "a volume has at least 68,032 bytes. With the password it can be packed anew, for any fit from 12,288 bytes: add --as sealed")]
+#[case::cut_so(|_: &Desk| {}, &["--fit", "270KB", "--to", "new/"], 2, "7 volumes of 259,840 bytes. Nothing was written; a copy would be the same. Sealed cells")]
 #[case::no_fit(|_: &Desk| {}, &[], 2, "--one-volume")]
 #[case::not_there(|desk: &Desk| fs::remove_dir_all(desk.path("out")).unwrap(), &["--one-volume"], 2, "does not exist")]
 fn what_cannot_be_cut_stays_as_it_is(

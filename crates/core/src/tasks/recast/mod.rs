@@ -44,6 +44,14 @@ pub enum RecutError {
     /// Headers contradict each other, and only the password can tell which of them to carry over.
     #[error("headers contradict each other")]
     Contradicting(Vec<PathBuf>),
+    /// The fit does not hold one cell of the set, though it may hold shorter ones, which an archive that is packed anew has.
+    #[error("a volume needs at least {least} bytes")]
+    CellsTooLong {
+        /// Bytes of each of its cells.
+        cell_bytes: u64,
+        /// Bytes that a volume has at least.
+        least: u64,
+    },
     /// A cell of the old set cannot be had.
     #[error(transparent)]
     Cell(#[from] CellError),
@@ -75,6 +83,7 @@ impl Classed for RecutError {
             Self::Cell(error) => error.class(),
             Self::Write(error) => error.class(),
             Self::Spares(error) => error.class(),
+            Self::CellsTooLong { .. } => ErrorClass::Usage,
             Self::Regather(_) | Self::CellsDiffer | Self::Contradicting(_) => ErrorClass::Damaged,
         }
     }
@@ -83,10 +92,12 @@ impl Classed for RecutError {
 /// How a set would be cut.
 ///
 /// # Errors
-/// [`RecutError::Write`] where the fit is too small for its cells, or gives too many volumes.
+/// [`RecutError::CellsTooLong`]; [`RecutError::Write`] where there would be too many volumes.
 pub fn outline(set: &VolumeSet, fit: Fit) -> Result<Geometry, RecutError> {
     let Geometry { cells, cell_length, .. } = set.geometry;
-    let per_volume = u64::from(cells_per_volume(cell_length, fit.volume_limit())?).min(cells);
+    let cell_bytes = cell_length.bytes() as u64;
+    let too_long = |_| RecutError::CellsTooLong { cell_bytes, least: cell_length.offset_of(1) };
+    let per_volume = u64::from(cells_per_volume(cell_length, fit.volume_limit()).map_err(too_long)?).min(cells);
     let data_volumes = u32::try_from(cells.div_ceil(per_volume)).ok().filter(|count| *count <= MAX_VOLUMES);
     let data_volumes = data_volumes.ok_or(WriteError::TooManyVolumes)?;
     Ok(Geometry {
@@ -95,6 +106,26 @@ pub fn outline(set: &VolumeSet, fit: Fit) -> Result<Geometry, RecutError> {
         cells_per_volume: u32::try_from(per_volume).unwrap_or(u32::MAX),
         ..set.geometry
     })
+}
+
+/// What volumes leave of a fit that was not the one which their cells were made for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Slack {
+    /// What each volume but the last has, in bytes.
+    pub volume_bytes: u64,
+    /// What it may have, in bytes.
+    pub limit: u64,
+    /// Fits that such volumes fill, in bytes, rising: that which they have, and the next ones.
+    pub filled: Vec<u64>,
+}
+
+/// What is left of a fit by a set that is cut so; `None` where that is next to nothing, or where there is one volume.
+pub fn slack(cut: &Geometry, fit: Fit) -> Option<Slack> {
+    let limit = fit.volume_limit().filter(|_| cut.data_volumes > 1)?;
+    let Geometry { cell_length, cells_per_volume, .. } = *cut;
+    cell_length.unused(cells_per_volume, limit)?;
+    let filled = (0..3).map(|more| cell_length.offset_of(cells_per_volume.saturating_add(more))).collect();
+    Some(Slack { volume_bytes: cell_length.offset_of(cells_per_volume), limit, filled })
 }
 
 /// Cuts a set to another fit. Every cell of the old set must be had, by its check; every cell of the new one is read

@@ -46,6 +46,12 @@ impl CellLength {
         Self::new(each / STEP * STEP)
     }
 
+    /// What volumes of so many cells leave unused of a limit, in bytes, where that is more than they leave which are made for it.
+    pub fn unused(self, cells_per_volume: u32, volume_limit: u64) -> Option<u64> {
+        let unused = volume_limit.saturating_sub(self.offset_of(cells_per_volume));
+        (unused > volume_limit / UNUSED_PARTS).then_some(unused)
+    }
+
     /// In bytes.
     pub const fn bytes(self) -> usize {
         self.0 as usize
