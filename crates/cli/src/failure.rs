@@ -97,6 +97,8 @@ pub enum Failure {
     },
     /// Nothing inside is called so.
     NothingInside {
+        /// It was looked for with `--find`, so that finding nothing is an answer.
+        was_search: bool,
         /// What was sought.
         sought: String,
         /// What looks like it.
@@ -320,6 +322,7 @@ impl Failure {
             Self::PassphraseFile { .. } => 7,
             Self::NoBase { .. } | Self::Outdated { .. } | Self::TooManyLocked => UNSAFE,
             Self::ForgedBeside(_) => 3,
+            Self::NothingInside { was_search: true, .. } => LOOK,
             Self::Mistyped(_)
             | Self::PasswordFile { .. }
             | Self::KeyFile { .. }

@@ -26,7 +26,10 @@ pub fn run(arguments: &ConfirmArguments) -> Result<u8, Failure> {
     let Made { archive, receipt: right, .. } = make(set, &arguments.unlock, &arguments.work)?;
     let name = shown(&archive.about().name);
     let ledger = Ledger::beside(archive.set(), &name, owner::key());
-    if right.confirms(&told) {
+    let confirmed = right.confirms(&told);
+    let is_it = |one: &Confirmation| one.own && one.line.who == arguments.by && one.line.receipt == told.code();
+    let noted = confirmed && !ledger.confirmations().iter().any(is_it);
+    if noted {
         ledger.note(Line {
             when: jiff::Timestamp::now().to_string(),
             who: arguments.by.clone(),
@@ -38,10 +41,11 @@ pub fn run(arguments: &ConfirmArguments) -> Result<u8, Failure> {
     }
     let report = Report {
         command: "confirm",
-        exit_code: if right.confirms(&told) { DONE } else { LOOK },
+        exit_code: if confirmed { DONE } else { LOOK },
         archive: name,
         set: archive.set().ids.set_text(),
-        confirmed: right.confirms(&told),
+        confirmed,
+        noted,
         ledger: text::path(&ledger.path),
         confirmations: ledger.confirmations(),
     };
@@ -65,6 +69,7 @@ struct Report {
     archive: String,
     set: String,
     confirmed: bool,
+    noted: bool,
     ledger: String,
     confirmations: Vec<Confirmation>,
 }
@@ -80,6 +85,9 @@ fn lines(report: &Report) -> Vec<String> {
             "Next: ask the recipient to check the volumes, and to make the receipt again.".to_owned(),
         ],
     };
+    if report.confirmed && !report.noted {
+        lines.push("It was noted already, from the same person; nothing was added.".to_owned());
+    }
     let of_this = report.confirmations.iter().filter(|confirmation| confirmation.line.set == report.set);
     let told = of_this.map(|Confirmation { line, own }| {
         let who = line.who.as_deref().map_or("somebody".to_owned(), |who| shown(who.as_bytes()));

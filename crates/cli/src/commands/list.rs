@@ -37,7 +37,7 @@ pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
     if let Some(fragment) = &arguments.find {
         let found = list::holding(listing, fragment)?;
         if found.is_empty() {
-            return Err(nothing(listing, fragment));
+            return Err(none_alike(listing, fragment, true));
         }
         chosen.keep(&found);
     }
@@ -87,10 +87,14 @@ fn sort_by(name: Option<SortName>) -> SortBy {
 
 /// What is said where nothing is found: names that look like what was sought.
 pub(super) fn nothing(listing: Listing<'_>, sought: &str) -> Failure {
+    none_alike(listing, sought, false)
+}
+
+fn none_alike(listing: Listing<'_>, sought: &str, was_search: bool) -> Failure {
     match list::alike(listing, sought) {
         Ok(alike) => {
             let alike = alike.iter().map(|path| shown(path.as_bytes())).collect();
-            Failure::NothingInside { sought: shown(sought.as_bytes()), alike }
+            Failure::NothingInside { was_search, sought: shown(sought.as_bytes()), alike }
         }
         Err(error) => error.into(),
     }

@@ -36,6 +36,7 @@ use crate::args::{Command, OutputArguments, WorkArguments};
 use crate::failure::{DONE, Failure};
 use crate::system::terminal::is_reader_gone;
 use crate::system::unless_reader_gone;
+use crate::ui::paint::gist;
 use crate::ui::text;
 use serde::Serialize;
 use std::io::{self, BufWriter, Write};
@@ -143,8 +144,19 @@ fn show(
     match printing.into() {
         Printing::Lines => print_lines(&lines()),
         Printing::Json => print_json(report),
-        Printing::Nothing => Ok(()),
+        Printing::Nothing => say_what_went_wrong(report, lines),
     }
+}
+
+/// What makes the exit code another than 0 is said even where nothing else is, in one line on standard error.
+fn say_what_went_wrong(report: &impl Serialize, lines: impl FnOnce() -> Vec<String>) -> Result<(), Failure> {
+    let told = serde_json::to_value(report).map_err(io::Error::from).map_err(Failure::Output)?;
+    if told["exit_code"] == DONE {
+        return Ok(());
+    }
+    let lines = lines();
+    let line = gist(&lines).split('\n').map(str::trim).collect::<Vec<_>>().join(" ");
+    writeln!(anstream::stderr(), "under-seal: {line}").map_err(Failure::Output)
 }
 
 /// Prints a result to standard error, where standard output has something else.
@@ -156,7 +168,7 @@ fn show_aside(
     match printing.into() {
         Printing::Lines => print_lines_to(anstream::stderr().lock(), &lines()),
         Printing::Json => print_json_to(io::stderr().lock(), report),
-        Printing::Nothing => Ok(()),
+        Printing::Nothing => say_what_went_wrong(report, lines),
     }
 }
 

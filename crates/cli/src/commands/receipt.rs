@@ -1,7 +1,7 @@
 //! `receipt`: the recipient's short code that everything could be unlocked and read.
 
 use super::deliveries::{self, Delivery, Parcel};
-use super::show;
+use super::{Printing, print_lines, show};
 use crate::args::{ReceiptArguments, UnlockArguments, WorkArguments};
 use crate::credentials::{self, Keyring};
 use crate::failure::{DONE, Failure};
@@ -15,6 +15,7 @@ use crate::ui::table::{self, Column};
 use crate::ui::text::{contents, count, shown, size};
 use crate::words::NOT_SECRET;
 use serde::Serialize;
+use std::slice;
 use under_seal_core::formats::reader::ArchiveReader as _;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 use under_seal_core::formats::sealed::{SealedReader, UnlockedSet};
@@ -26,7 +27,10 @@ pub fn run(arguments: &ReceiptArguments) -> Result<u8, Failure> {
     match (sets.pop(), sets.is_empty()) {
         (Some(only), true) => {
             let report = Report::of(make(only.complete()?, &arguments.unlock, &arguments.work)?);
-            show(&report, &arguments.work, || lines(&report))?;
+            match Printing::from(&arguments.work) {
+                Printing::Nothing => print_lines(slice::from_ref(&report.receipt))?,
+                printing => show(&report, printing, || lines(&report))?,
+            }
             Ok(DONE)
         }
         (last, _) => several(sets.into_iter().chain(last).collect(), arguments),
@@ -44,6 +48,9 @@ fn several(sets: Vec<VolumeSet>, arguments: &ReceiptArguments) -> Result<u8, Fai
     let deliveries = deliveries::of(archives.iter().filter_map(|report| report.parcel.as_ref()));
     let exit_code = deliveries::exit_code(std::iter::once(DONE), &deliveries);
     let report = Several { command: "receipt", exit_code, archives, deliveries };
+    if Printing::from(&arguments.work) == Printing::Nothing {
+        print_lines(&report.archives.iter().map(|one| one.receipt.clone()).collect::<Vec<_>>())?;
+    }
     show(&report, &arguments.work, || lines_of_several(&report))?;
     Ok(exit_code)
 }

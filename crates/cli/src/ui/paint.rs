@@ -21,15 +21,34 @@ pub enum Tone {
     Faint,
 }
 
+impl Tone {
+    const fn style(self) -> Style {
+        match self {
+            Self::Plain => Style::new(),
+            Self::Good => AnsiColor::Green.on_default(),
+            Self::Look => AnsiColor::Yellow.on_default(),
+            Self::Bad => AnsiColor::Red.on_default().bold(),
+            Self::Strong => Style::new().bold(),
+            Self::Faint => Style::new().dimmed(),
+        }
+    }
+}
+
 /// The text in its tone.
 pub fn paint(tone: Tone, text: impl Display) -> String {
-    let style = match tone {
-        Tone::Plain => Style::new(),
-        Tone::Good => AnsiColor::Green.on_default(),
-        Tone::Look => AnsiColor::Yellow.on_default(),
-        Tone::Bad => AnsiColor::Red.on_default().bold(),
-        Tone::Strong => Style::new().bold(),
-        Tone::Faint => Style::new().dimmed(),
-    };
+    let style = tone.style();
     format!("{style}{text}{style:#}")
+}
+
+/// What a result comes to, out of its lines: the first sentence that says what is wrong, or else what to look at, or else its heading.
+pub fn gist(lines: &[String]) -> &str {
+    // What is indented belongs to a table or a list, over which a line with a colon stands.
+    let said_as = |tone: Tone| {
+        let painted = tone.style().render().to_string();
+        lines.iter().find(move |line| {
+            line.strip_prefix(&painted).is_some_and(|text| !text.starts_with(' ')) && !line.contains(":\u{1b}")
+        })
+    };
+    let heading = || lines.iter().find(|line| !line.is_empty());
+    said_as(Tone::Bad).or_else(|| said_as(Tone::Look)).or_else(heading).map_or("", String::as_str)
 }

@@ -77,10 +77,13 @@ pub fn explain(failure: &Failure) -> String {
             format!("The configuration file {}{line} cannot be used: {why}.", path(file))
         }
         Failure::Value(value) => bad_value(value),
-        Failure::NothingInside { sought, alike } if alike.is_empty() => {
+        Failure::NothingInside { was_search: true, sought, alike } if alike.is_empty() => {
+            format!("Nothing in the archive has '{sought}' in its name. See what is there with list.")
+        }
+        Failure::NothingInside { sought, alike, .. } if alike.is_empty() => {
             format!("Nothing in the archive is called '{sought}'. See what is there with list.")
         }
-        Failure::NothingInside { sought, alike } => {
+        Failure::NothingInside { sought, alike, .. } => {
             format!("Nothing in the archive is called '{sought}'. There is: {}.", alike.join(", "))
         }
         Failure::ForgedBeside(paths) => format!(

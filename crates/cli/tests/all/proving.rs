@@ -89,6 +89,9 @@ fn a_receipt_is_made_by_one_and_confirmed_by_the_other() {
     let ledger = fs::read_to_string(desk.path("out/wrenfall-light.confirmed.jsonl")).unwrap();
     assert_eq!(ledger.lines().count(), 2);
     assert!(ledger.lines().all(|line| serde_json::from_str::<serde_json::Value>(line).unwrap()["receipt"] == receipt));
+    let again = desk.run(&["confirm", "out", &receipt, "--by", "the board"]).expect(0).out;
+    assert!(again.contains("noted already"), "{again}");
+    assert_eq!(fs::read_to_string(desk.path("out/wrenfall-light.confirmed.jsonl")).unwrap(), ledger);
     let line = ledger.lines().next().unwrap().replace("the board", "a forger");
     fs::write(desk.path("out/wrenfall-light.confirmed.jsonl"), format!("{ledger}{line}\n")).unwrap();
     let told = desk.run(&["confirm", "out", &receipt]).expect(0).out;

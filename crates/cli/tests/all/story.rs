@@ -28,6 +28,34 @@ fn it_says_as_much_as_is_wanted(#[case] options: &[&str], #[case] out: &str, #[c
     assert!(ran.err.contains(err) && ran.err.is_empty() == err.is_empty(), "{}", ran.err);
 }
 
+/// With `-q` nothing is said of what is well, and one line of what is not; a receipt is printed all the same.
+#[rstest]
+#[case::whole(|_: &Desk| {}, &["check", "out"], 0, "")]
+#[case::missing(|desk: &Desk| fs::remove_file(desk.volume(3)).unwrap(), &["check", "out"], 4, "under-seal: Incomplete: volume 3 is missing.")]
+#[case::damaged(|desk: &Desk| { desk.flip(&desk.volume(3), 70_000); }, &["check", "out"], 5, "under-seal: Incomplete: volume 3 is damaged.")]
+#[case::changed(|desk: &Desk| { desk.file("wrenfall-light/new", b"x"); }, &["compare", "out", "wrenfall-light"], 1, "under-seal: Something has changed since")]
+#[case::failed(|desk: &Desk| fs::remove_file(desk.volume(3)).unwrap(), &["open", "out", "--into", "in"], 4, "under-seal: Volume 3 of 7 is missing.")]
+#[case::nothing_found(|_: &Desk| {}, &["list", "out", "--find", "lighthouse keeper"], 1, "under-seal: Nothing in the archive has 'lighthouse keeper' in its name.")]
+fn what_makes_the_exit_code_is_said_even_quietly(
+    #[case] accident: fn(&Desk),
+    #[case] typed: &[&str],
+    #[case] code: i32,
+    #[case] expected: &str,
+) {
+    let desk = Desk::with_volumes();
+    accident(&desk);
+    let ran = desk.run(&[typed, &["-q"]].concat()).expect(code);
+    assert_eq!((ran.out.as_str(), ran.err.is_empty()), ("", expected.is_empty()), "{}", ran.err);
+    assert!(ran.err.starts_with(expected) && ran.err.matches("under-seal:").count() <= 1, "{}", ran.err);
+}
+
+#[test]
+fn a_receipt_alone_is_printed_quietly() {
+    let desk = Desk::with_volumes();
+    let receipt = desk.run(&["receipt", "out", "--json"]).expect(0).json("/receipt");
+    assert_eq!(desk.run(&["receipt", "out", "-q"]).expect(0).out.trim_end(), receipt);
+}
+
 #[test]
 fn a_folder_becomes_volumes_within_the_fit_and_comes_back() {
     let desk = Desk::new();

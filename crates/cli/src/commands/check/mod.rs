@@ -8,6 +8,7 @@ mod verdict;
 
 use crate::archives::{Given, each_given};
 use crate::args::CheckArguments;
+use crate::commands::Printing;
 use crate::commands::deliveries::Parcel;
 use crate::commands::since::BuildsUpon;
 use crate::failure::{DAMAGED, DONE, Failure, LOOK, MISSING};
@@ -80,7 +81,7 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
         Ok(contents) => show(contents),
         // What was found outside holds all the same; of a set that anybody can have made it would only reassure.
         Err(failure) => {
-            if !arguments.work.output.json && !is_open_to_all(&failure) {
+            if Printing::from(&arguments.work) == Printing::Lines && !is_open_to_all(&failure) {
                 show(None)?;
             }
             Err(failure)
