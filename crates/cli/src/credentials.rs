@@ -3,7 +3,7 @@
 use crate::args::{
     NewPasswordArguments, PasswordArguments, SealArguments, UnlockArguments, WorkArguments, is_standard_stream,
 };
-use crate::failure::Failure;
+use crate::failure::{BadValue, Failure};
 use crate::secrecy::close_memory;
 use crate::system::privacy;
 use crate::ui::progress::ProgressLine;
@@ -206,7 +206,7 @@ fn tried_asked(set: &VolumeSet, arguments: &UnlockArguments) -> Result<(Unlocked
         match unlock_given(set, Some(&given), limit(arguments), true) {
             Ok(Some(unlocked)) => return Ok((unlocked, given)),
             Ok(None) => {}
-            Err(SealedError::Head(HeadError::WrongPassword)) if left > 0 => wrong_password(left)?,
+            Err(SealedError::Head(HeadError::WrongPassword { .. })) if left > 0 => wrong_password(left)?,
             Err(error) => return Err(not_unlocked(set, error)),
         }
     }
@@ -267,7 +267,7 @@ impl<'a> Keyring<'a> {
             }
             self.failed += 1 + u32::try_from(set.rivals.len()).unwrap_or(u32::MAX);
         }
-        let is_locked = matches!(outcome, Ok(None) | Err(SealedError::Head(HeadError::WrongPassword)));
+        let is_locked = matches!(outcome, Ok(None) | Err(SealedError::Head(HeadError::WrongPassword { .. })));
         if self.asks && is_locked {
             let password = prompt::ask(Purpose::Unlock)?;
             self.known.insert(0, Credentials { password, key_file: self.key_file.clone() });
@@ -456,7 +456,9 @@ fn seal_with(
     }
     judge(&typed, guessing, guessable, arguments.making.weak_ok)?;
     let credentials = made.into_iter().chain(typed);
-    let credentials = credentials.map(|password| Credentials { password, key_file: key_file.clone() }).collect();
+    let credentials: Vec<_> =
+        credentials.map(|password| Credentials { password, key_file: key_file.clone() }).collect();
+    all_differ(&credentials)?;
     Ok(Sealing { credentials, cost: session::key_cost(), secret: true, passphrase_file })
 }
 
@@ -488,7 +490,18 @@ pub fn to_revise(
     let cost = if secret { session::key_cost() } else { KeyCost::CHEAPEST };
     let key_file = opened_by.key_file.clone();
     let also = also.into_iter().map(|password| Credentials { password, key_file: key_file.clone() });
-    Ok((std::iter::once(opened_by).chain(also).collect(), cost))
+    let credentials = std::iter::once(opened_by).chain(also).collect::<Vec<_>>();
+    all_differ(&credentials)?;
+    Ok((credentials, cost))
+}
+
+/// One password given twice would take two of an archive's few keyholes, and somebody may believe that it opens with two.
+fn all_differ(credentials: &[Credentials]) -> Result<(), Failure> {
+    let is_twice = |at: usize| credentials[..at].contains(&credentials[at]);
+    if (0..credentials.len()).any(is_twice) {
+        return Err(Failure::Value(BadValue::SamePasswordTwice));
+    }
+    Ok(())
 }
 
 fn judge(

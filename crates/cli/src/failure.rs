@@ -43,6 +43,8 @@ pub enum Failure {
         /// What was not looked for, and in which file.
         flawed: Vec<(PathBuf, FlawedMessage)>,
     },
+    /// What the changes build upon cannot be opened.
+    OfBase(Box<Failure>),
     /// The password file cannot be read.
     PasswordFile {
         /// The file.
@@ -279,6 +281,8 @@ pub enum BadValue {
         /// The next fit that its cells fill, in bytes, where the one that was asked for is not filled.
         next: Option<u64>,
     },
+    /// One password is given twice, to open one archive.
+    SamePasswordTwice,
     /// Several sets are to be cut anew at once.
     OneToCut,
     /// Changes are to be packed into the place of what they build upon.
@@ -312,7 +316,7 @@ impl Failure {
     pub fn exit_code(&self) -> u8 {
         match self {
             Self::Core(error) => class_code(error.class()),
-            Self::OutOfMessages { why, .. } => why.exit_code(),
+            Self::OutOfMessages { why, .. } | Self::OfBase(why) => why.exit_code(),
             Self::PasswordFile { source, .. } | Self::KeyFile { source, .. } | Self::TextFile { source, .. }
                 if !is_slip(source) =>
             {
@@ -364,7 +368,8 @@ impl Failure {
 
 /// Whether a file that cannot be read was named by mistake.
 fn is_slip(error: &io::Error) -> bool {
-    matches!(error.kind(), io::ErrorKind::NotFound | io::ErrorKind::InvalidData | io::ErrorKind::IsADirectory)
+    use io::ErrorKind::{InvalidData, IsADirectory, NotFound, UnexpectedEof};
+    matches!(error.kind(), NotFound | InvalidData | IsADirectory | UnexpectedEof)
 }
 
 fn class_code(class: ErrorClass) -> u8 {

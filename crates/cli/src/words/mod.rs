@@ -23,6 +23,7 @@ pub use system::system;
 
 use crate::failure::Failure;
 use crate::ui::text::{self, grouped, path};
+use std::io;
 use std::path::Path;
 use system::{file_error, interrupted};
 use under_seal_core::Error;
@@ -47,6 +48,9 @@ pub fn explain(failure: &Failure) -> String {
         }
         Failure::PasswordFileTooLong(file) => {
             format!("{} is too long to be a password file. Name a file that holds the password alone.", path(file))
+        }
+        Failure::KeyFile { path: file, source } if source.kind() == io::ErrorKind::UnexpectedEof => {
+            format!("The key file {} is empty, and everybody has such a one. Choose a file that nobody else has.", path(file))
         }
         Failure::KeyFile { path: file, source } => {
             format!("The key file {} cannot be read: {}.", path(file), system(source))
@@ -146,6 +150,11 @@ pub fn explain(failure: &Failure) -> String {
         Failure::File(error) => file_error(error),
         Failure::OutOfMessages { why, flawed } => {
             format!("{} It was looked for in messages: {}.", explain(why), receiving::flawed_messages(flawed))
+        }
+        // The options without "since" are those of the new archive.
+        Failure::OfBase(why) => {
+            let why = explain(why).replace("--key-file", "--since-key-file").replace("--password-from", "--since-password-from");
+            format!("The archive that the changes are to build upon cannot be opened. {why}")
         }
         Failure::Demonstration(what) => format!("The demonstration did not go as told: {what}."),
     }

@@ -148,9 +148,15 @@ fn header(why: HeaderError) -> String {
 pub fn sealed(error: &SealedError) -> String {
     const TAMPERED: &str = "was changed on purpose after it was sealed";
     match error {
-        SealedError::Head(HeadError::WrongPassword) => {
-            "Wrong password. The volumes' headers are undamaged, so it is the password: check the spelling, capital \
-             letters and the keyboard's language. If the archive was sealed with a key file, add --key-file."
+        SealedError::Head(HeadError::WrongPassword { with_key_file: false }) => {
+            "Wrong password. It was given without a key file, and opens nothing alone. The volumes' headers are undamaged. Check the \
+             spelling, capital letters and the keyboard's language. If the archive was sealed with a key file too, add --key-file."
+                .to_owned()
+        }
+        SealedError::Head(HeadError::WrongPassword { with_key_file: true }) => {
+            "Wrong password or key file. Both were given, and open nothing, neither together nor the password alone. The volumes' headers \
+             are undamaged. Check the password's spelling, capital letters and the keyboard's language, and that the key file is the \
+             sender's, with not a byte changed."
                 .to_owned()
         }
         SealedError::Head(HeadError::OpenToAll) => OPEN_TO_ALL.to_owned(),

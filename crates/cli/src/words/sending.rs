@@ -171,6 +171,9 @@ pub fn bad_value(value: &BadValue) -> String {
                 text::bytes(*volume_bytes)
             )
         }
+        BadValue::SamePasswordTwice => {
+            "The same password is given twice. It opens the archive once as well: leave one out, or choose another. Nothing was written.".to_owned()
+        }
         BadValue::OneToCut => {
             "Only one archive can be cut to another size at a time. Name one. With --as or --squeeze there may be several.".to_owned()
         }

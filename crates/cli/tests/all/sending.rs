@@ -1,7 +1,7 @@
 //! What a sender decides before packing: what goes in, what it is called, what it fits, what unlocks it.
 
-use crate::support::Desk;
 use crate::support::system::{is_private, with_link};
+use crate::support::{Desk, PASSWORD};
 use rstest::rstest;
 use std::fs;
 
@@ -74,6 +74,20 @@ fn an_archive_inside_its_source_is_not_packed_into_itself() {
     assert_eq!((again.json("/files"), again.json("/own_output_left_out")), (first, 7.into()));
 }
 
+/// Who may have mistaken the key file is not told that it is the password; and the archive that changes build upon has options of its own.
+#[rstest]
+#[case::no_key_file(&["list", "keyed.useal"], "without a key file, and opens nothing alone", "add --key-file.")]
+#[case::another_key_file(&["list", "keyed.useal", "--key-file", "other"], "Wrong password or key file. Both were given, and open nothing", "with not a byte changed.")]
+#[case::of_what_changes_build_upon(&["pack", "a", "--since", "keyed.useal", "--to", "more"], "are to build upon cannot be opened", "add --since-key-file.")]
+fn what_did_not_open_is_said(#[case] typed: &[&str], #[case] what: &str, #[case] next: &str) {
+    let desk = Desk::new();
+    desk.file("a", b"1").file("key", b"any bytes").file("other", b"other bytes");
+    let packed = desk.run(&["pack", "a", "--key-file", "key", "--to", "keyed"]).expect(0).out;
+    assert!(packed.contains("opens by  the password with the key file, and no other"), "{packed}");
+    let told = desk.run(typed).expect(3).err.replace("\n  ", " ");
+    assert!(told.contains(what) && told.trim_end().ends_with(next), "{told}");
+}
+
 #[rstest]
 #[case::key_file(&["--key-file", "key"], &["--key-file", "key"], 0)]
 #[case::without_its_key_file(&["--key-file", "key"], &[], 3)]
@@ -137,6 +151,8 @@ fn parcels_open_one_by_one_and_give_everything_back() {
 #[case::parcels_of_no_size(&["--parcels"], 2, "Parcels need a fit")]
 #[case::file_larger_than_a_parcel(&["--parcels", "--fit", "70KB", "wrenfall-light/photographs", "--to", "x"], 2, "larger than the fit even when compressed")]
 #[case::unknown_field(&["--name", "{datum}"], 2, "There are {folder}, {date}")]
+#[case::empty_key_file(&["--key-file", "nothing"], 2, "The key file nothing is empty")]
+#[case::one_password_twice(&["--also-password-from", "same"], 2, "The same password is given twice")]
 #[case::no_value(&["--name", "{profile}"], 2, "Add --for PROFILE")]
 #[case::named_twice(&["--name", "x", "--to", "y"], 2, "named twice")]
 #[case::broken_pattern(&["--only", "[a"], 2, "'[a' cannot be read")]
@@ -149,6 +165,7 @@ fn parcels_open_one_by_one_and_give_everything_back() {
 #[case::no_configuration(&["--config", "nope.toml"], 2, "nope.toml cannot be read: it is not there")]
 fn a_wrong_value_is_named_with_a_good_one(#[case] options: &[&str], #[case] code: i32, #[case] words: &str) {
     let desk = desk();
+    desk.file("nothing", b"").file("same", PASSWORD.as_bytes());
     desk.file("weak", b"wrenfall\n").file("long", &[b'x'; 65_537]);
     desk.file("bad.toml", b"\n[profiles.board]\nsqueeze = \"harder\"\n").file("typo.toml", b"fist = 1\n");
     let before = desk.names(".");

@@ -42,6 +42,7 @@ pub(super) struct Packing {
     secret: bool,
     /// Whether opening it takes a key file, beside the password.
     key_file: bool,
+    passwords: usize,
     passphrase_file: Option<PathBuf>,
     /// What was in an old archive that was replaced, and is not in this one.
     loss: Option<Loss>,
@@ -124,8 +125,10 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     drop(progress);
     let sent = outflow.map(|outflow| outflow.send(&mut packed)).transpose()?;
     let key_file = arguments.seal.password.key_file.is_some();
+    let passwords = if secret { credentials.len() } else { 0 };
     let message = typed_message.unwrap_or_default();
-    let mut packing = Packing { settings, format, target, message, secret, key_file, passphrase_file, loss, changes };
+    let mut packing =
+        Packing { settings, format, target, message, secret, key_file, passwords, passphrase_file, loss, changes };
     let report = Report::new(&packed, &mut packing);
     if sent.is_some() {
         // Standard output has the archive.

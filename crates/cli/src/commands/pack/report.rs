@@ -53,6 +53,8 @@ pub struct Report {
     squeeze: String,
     pub(super) secret: bool,
     pub(super) key_file: bool,
+    /// How many passwords open it.
+    passwords: usize,
     pub(super) hides_names: bool,
     #[serde(rename = "has_message")]
     message: bool,
@@ -193,6 +195,7 @@ impl Report {
             squeeze: packing.settings.squeeze.value.to_string(),
             secret: packing.secret,
             key_file: packing.key_file,
+            passwords: packing.passwords,
             hides_names: packing.hides_names(),
             message: !packing.message.is_empty(),
             passphrase_file: packing.passphrase_file.as_deref().map(text::path),
@@ -282,6 +285,16 @@ pub fn nothing_changed(changes: Option<ChangesReport>, arguments: &PackArguments
     Ok(DONE)
 }
 
+/// What opens it, where that is more than one password.
+fn opened_by(report: &Report) -> Vec<String> {
+    match (report.passwords, report.key_file) {
+        (0, _) | (1, false) => Vec::new(),
+        (1, true) => vec!["the password with the key file, and no other".to_owned()],
+        (several, false) => vec![format!("{several} passwords and no other")],
+        (several, true) => vec![format!("{several} passwords, each with the key file, and no other")],
+    }
+}
+
 pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
     let volumes = count(packed.volumes.len() as u64, what_it_is(packed, report));
     let mut lines = vec![heading(report, &volumes), String::new()];
@@ -317,6 +330,7 @@ pub fn lines(packed: &Packed, report: &Report) -> Vec<String> {
         ("left out", left_out),
         ("message", message),
         ("passphrase", passphrase),
+        ("opens by", opened_by(report)),
         ("where", folder.map(text::path).into_iter().collect()),
     ]));
     let note = match (report.format.abilities.volumes, report.secret) {

@@ -61,7 +61,7 @@ impl Classed for SealedError {
     fn class(&self) -> ErrorClass {
         match self {
             Self::Interrupted(error) => error.class(),
-            Self::Head(HeadError::WrongPassword) => ErrorClass::WrongPassword,
+            Self::Head(HeadError::WrongPassword { .. }) => ErrorClass::WrongPassword,
             Self::Head(HeadError::Costly(_)) => ErrorClass::Unsafe,
             Self::Head(HeadError::NoMemory(_) | HeadError::NoRandomness(_)) => ErrorClass::System,
             Self::Stream(StreamError::Cell(error)) => error.class(),

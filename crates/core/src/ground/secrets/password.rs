@@ -106,14 +106,19 @@ impl KeyFile {
     /// Reads a key file to its end.
     ///
     /// # Errors
-    /// What the system said.
+    /// What the system said; [`io::ErrorKind::UnexpectedEof`] for an empty one, which everybody has.
     pub fn read(mut file: impl Read) -> io::Result<Self> {
         let mut hasher = Sha256::new();
         let mut buffer = Zeroizing::new(vec![0; 64 * 1024]);
+        let mut is_empty = true;
         loop {
             match uninterrupted(|| file.read(&mut buffer))? {
+                0 if is_empty => return Err(io::ErrorKind::UnexpectedEof.into()),
                 0 => break,
-                count => hasher.update(&buffer[..count]),
+                count => {
+                    is_empty = false;
+                    hasher.update(&buffer[..count]);
+                }
             }
         }
         let mut digest = SecretBytes::zeroed();
@@ -170,6 +175,13 @@ impl fmt::Debug for Password {
 mod tests {
     use super::*;
     use rstest::rstest;
+
+    #[test]
+    fn a_key_file_has_something_in_it() {
+        let read = |bytes: &[u8]| KeyFile::read(bytes).map_err(|error| error.kind());
+        assert!(read(b"\0").is_ok());
+        assert!(matches!(read(b""), Err(io::ErrorKind::UnexpectedEof)));
+    }
 
     #[rstest]
     #[case(b"lamp oil", Ok("lamp oil"))]
