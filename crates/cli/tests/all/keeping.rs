@@ -146,9 +146,9 @@ fn an_archive_is_locked_anew(#[case] with: &[&str], #[case] opens: &[&str], #[ca
 fn what_is_not_locked_anew_stays_as_it_is(#[case] options: &[&str], #[case] code: i32, #[case] words: &str) {
     let desk = Desk::with_volumes();
     desk.file("new", b"a quite new set of words").file("weak", b"lamp");
-    (1..9).for_each(|number| {
-        drop(desk.file(&format!("new{number}"), format!("set {number} of quite new words").as_bytes()))
-    });
+    for number in 1..9 {
+        desk.file(&format!("new{number}"), format!("set {number} of quite new words").as_bytes());
+    }
     let before = desk.names("out");
     let ran = desk.run(&[&["relock", "out"], options].concat()).expect(code);
     assert!(ran.err.replace("\n  ", " ").contains(words), "{}", ran.err);
