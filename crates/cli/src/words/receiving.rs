@@ -149,7 +149,7 @@ pub fn sealed(error: &SealedError) -> String {
     const TAMPERED: &str = "was changed on purpose after it was sealed";
     match error {
         SealedError::Head(HeadError::WrongPassword { with_key_file: false }) => {
-            "Wrong password. It was given without a key file, and opens nothing alone. The volumes' headers are undamaged. Check the \
+            "Wrong password. The volumes' headers are undamaged; the password was given without a key file, and opens nothing alone: check the \
              spelling, capital letters and the keyboard's language. If the archive was sealed with a key file too, add --key-file."
                 .to_owned()
         }
