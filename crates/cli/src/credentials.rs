@@ -497,11 +497,10 @@ pub fn to_revise(
 
 /// One password given twice would take two of an archive's few keyholes, and somebody may believe that it opens with two.
 fn all_differ(credentials: &[Credentials]) -> Result<(), Failure> {
-    let is_twice = |at: usize| credentials[..at].contains(&credentials[at]);
-    if (0..credentials.len()).any(is_twice) {
-        return Err(Failure::Value(BadValue::SamePasswordTwice));
+    match credentials.iter().enumerate().any(|(at, one)| credentials[..at].contains(one)) {
+        true => Err(Failure::Value(BadValue::SamePasswordTwice)),
+        false => Ok(()),
     }
-    Ok(())
 }
 
 fn judge(

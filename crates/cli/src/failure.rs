@@ -312,6 +312,11 @@ impl<E: Into<Error>> From<E> for Failure {
 }
 
 impl Failure {
+    /// This, of what changes build upon. Whoever ended it knows of what it was.
+    pub fn of_base(self) -> Self {
+        if self.exit_code() == CANCELLED { self } else { Self::OfBase(Box::new(self)) }
+    }
+
     /// The exit code (docs/exit-codes.md).
     pub fn exit_code(&self) -> u8 {
         match self {

@@ -37,7 +37,7 @@ pub fn run(arguments: &ListArguments) -> Result<u8, Failure> {
     if let Some(fragment) = &arguments.find {
         let found = list::holding(listing, fragment)?;
         if found.is_empty() {
-            return Err(none_alike(listing, fragment, true));
+            return Err(not_found(listing, fragment, true));
         }
         chosen.keep(&found);
     }
@@ -85,12 +85,13 @@ fn sort_by(name: Option<SortName>) -> SortBy {
     }
 }
 
-/// What is said where nothing is found: names that look like what was sought.
+/// What is said where nothing is called so: names that look like it.
 pub(super) fn nothing(listing: Listing<'_>, sought: &str) -> Failure {
-    none_alike(listing, sought, false)
+    not_found(listing, sought, false)
 }
 
-fn none_alike(listing: Listing<'_>, sought: &str, was_search: bool) -> Failure {
+/// The same, also of a search for a part of a name, which may find nothing.
+fn not_found(listing: Listing<'_>, sought: &str, was_search: bool) -> Failure {
     match list::alike(listing, sought) {
         Ok(alike) => {
             let alike = alike.iter().map(|path| shown(path.as_bytes())).collect();

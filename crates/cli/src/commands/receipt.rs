@@ -27,10 +27,8 @@ pub fn run(arguments: &ReceiptArguments) -> Result<u8, Failure> {
     match (sets.pop(), sets.is_empty()) {
         (Some(only), true) => {
             let report = Report::of(make(only.complete()?, &arguments.unlock, &arguments.work)?);
-            match Printing::from(&arguments.work) {
-                Printing::Nothing => print_lines(slice::from_ref(&report.receipt))?,
-                printing => show(&report, printing, || lines(&report))?,
-            }
+            print_receipts(slice::from_ref(&report), &arguments.work)?;
+            show(&report, &arguments.work, || lines(&report))?;
             Ok(DONE)
         }
         (last, _) => several(sets.into_iter().chain(last).collect(), arguments),
@@ -48,11 +46,17 @@ fn several(sets: Vec<VolumeSet>, arguments: &ReceiptArguments) -> Result<u8, Fai
     let deliveries = deliveries::of(archives.iter().filter_map(|report| report.parcel.as_ref()));
     let exit_code = deliveries::exit_code(std::iter::once(DONE), &deliveries);
     let report = Several { command: "receipt", exit_code, archives, deliveries };
-    if Printing::from(&arguments.work) == Printing::Nothing {
-        print_lines(&report.archives.iter().map(|one| one.receipt.clone()).collect::<Vec<_>>())?;
-    }
+    print_receipts(&report.archives, &arguments.work)?;
     show(&report, &arguments.work, || lines_of_several(&report))?;
     Ok(exit_code)
+}
+
+/// Where nothing else is printed, receipts are: they are what the command is for.
+fn print_receipts(reports: &[Report], work: &WorkArguments) -> Result<(), Failure> {
+    match Printing::from(work) {
+        Printing::Nothing => print_lines(&reports.iter().map(|one| one.receipt.clone()).collect::<Vec<_>>()),
+        Printing::Lines | Printing::Json => Ok(()),
+    }
 }
 
 /// A receipt, and the archive that it was made of.

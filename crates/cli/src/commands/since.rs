@@ -42,8 +42,7 @@ impl Since {
             // What was packed without a password is no less the base of what is packed with one.
             accept_no_password: true,
         };
-        let of_base = |failure| Failure::OfBase(Box::new(failure));
-        let unlocked = credentials::to_unlock(&set, &unlock).map_err(of_base)?;
+        let unlocked = credentials::to_unlock(&set, &unlock).map_err(Failure::of_base)?;
         let reader = SealedReader::of(unlocked)?;
         Ok(Some(Self { state: State::of(&reader)?, files: set.paths(), set }))
     }

@@ -44,9 +44,10 @@ pub fn paint(tone: Tone, text: impl Display) -> String {
 pub fn gist(lines: &[String]) -> &str {
     // What is indented belongs to a table or a list, over which a line with a colon stands.
     let said_as = |tone: Tone| {
-        let painted = tone.style().render().to_string();
+        let (begins, ends) = (tone.style().render().to_string(), tone.style().render_reset().to_string());
         lines.iter().find(move |line| {
-            line.strip_prefix(&painted).is_some_and(|text| !text.starts_with(' ')) && !line.contains(":\u{1b}")
+            let text = line.strip_prefix(&begins).map(|text| text.trim_end_matches(&ends));
+            text.is_some_and(|text| !text.starts_with(' ') && !text.ends_with(':'))
         })
     };
     let heading = || lines.iter().find(|line| !line.is_empty());

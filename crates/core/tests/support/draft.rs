@@ -41,7 +41,11 @@ pub struct Draft {
 pub const CONTENT: &[u8] = b"The lamp is lit.";
 
 pub fn content() -> Content {
-    Content { size: CONTENT.len() as u64, digest: *blake3::hash(CONTENT).as_bytes(), ..Content::default() }
+    content_of(CONTENT)
+}
+
+fn content_of(bytes: &[u8]) -> Content {
+    Content { size: bytes.len() as u64, digest: *blake3::hash(bytes).as_bytes(), ..Content::default() }
 }
 
 pub fn entry(id: u64, path: &str, kind: EntryKind) -> Entry {
@@ -79,10 +83,14 @@ impl Draft {
     }
 
     pub fn file(&mut self, id: u64, path: &str) {
-        self.list(entry(id, path, EntryKind::File), content());
+        self.file_of(id, path, CONTENT);
+    }
+
+    pub fn file_of(&mut self, id: u64, path: &str, bytes: &[u8]) {
+        self.list(entry(id, path, EntryKind::File), content_of(bytes));
         put_entry(&entry(id, path, EntryKind::File), &mut self.records);
-        put_data(id, 0, CONTENT, &mut self.records);
-        put_end(id, &content(), false, &mut self.records);
+        put_data(id, 0, bytes, &mut self.records);
+        put_end(id, &content_of(bytes), false, &mut self.records);
     }
 
     /// A further name of a file, as which the root tells it.

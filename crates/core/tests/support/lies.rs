@@ -24,12 +24,7 @@ fn with_end(draft: &mut Draft, content: Content, abandoned: bool) {
 
 /// A file whose frame fills two cells and reaches into a third.
 fn long_file(draft: &mut Draft) {
-    let bytes = [7; 150_000];
-    let content = Content { size: bytes.len() as u64, digest: *blake3::hash(&bytes).as_bytes(), ..Content::default() };
-    draft.list(entry(3, "home/b", EntryKind::File), content);
-    put_entry(&entry(3, "home/b", EntryKind::File), &mut draft.records);
-    put_data(3, 0, &bytes, &mut draft.records);
-    put_end(3, &content, false, &mut draft.records);
+    draft.file_of(3, "home/b", &[7; 150_000]);
 }
 
 /// Says that the first frame of a cell begins at this byte of it.

@@ -32,10 +32,11 @@ pub fn cut(archive: &Path, fit: Fit, arguments: &RecastArguments) -> Result<u8, 
     let (target, in_place) = new_place(arguments.to.as_deref(), &set)?;
     let planned = outline(&set, fit)?;
     let is_cut_so = planned.cells_per_volume == set.geometry.cells_per_volume;
+    let slack = slack(&planned, fit);
     // Volumes that are no longer called as they were made get their names again so.
     if is_cut_so && !in_place && own_place(&set).is_some() {
         let Geometry { data_volumes: volumes, cell_length, cells_per_volume, .. } = set.geometry;
-        let next = slack(&planned, fit).and_then(|slack| slack.filled.get(1).copied());
+        let next = slack.and_then(|slack| slack.filled.get(1).copied());
         let volume_bytes = cell_length.offset_of(cells_per_volume);
         return Err(Failure::Value(BadValue::CutSo { volumes, volume_bytes, next }));
     }
@@ -48,10 +49,9 @@ pub fn cut(archive: &Path, fit: Fit, arguments: &RecastArguments) -> Result<u8, 
             Some(recut(&set, &target, fit, in_place, &context)?)
         }
     };
-    let slack = slack(&planned, fit).map(|slack| Unfilled::of(slack, arguments.fit.as_deref().unwrap_or_default()));
-    let told = Report::new(&set, &planned, &target, recut.as_ref());
-    let report = Report { slack, is_cut_so, archive: text::path(archive), ..told };
-    show(&report, &arguments.work, || lines(&report))?;
+    let report = Report::new(&set, &planned, &target, recut.as_ref(), slack);
+    let typed = Typed { archive, fit: arguments.fit.as_deref().unwrap_or_default() };
+    show(&report, &arguments.work, || lines(&report, is_cut_so, &typed))?;
     Ok(DONE)
 }
 
@@ -68,14 +68,13 @@ struct Report {
     spare_volumes: Vec<Volume>,
     replaced: Vec<String>,
     folder: String,
-    #[serde(rename = "unfilled")]
-    slack: Option<Unfilled>,
-    /// As it was named.
-    #[serde(skip)]
-    archive: String,
-    /// It is cut to that already.
-    #[serde(skip)]
-    is_cut_so: bool,
+    unfilled: Option<Unfilled>,
+}
+
+/// The archive and the fit, as they were typed.
+struct Typed<'a> {
+    archive: &'a Path,
+    fit: &'a str,
 }
 
 /// What the volumes leave of the fit.
@@ -83,18 +82,16 @@ struct Report {
 struct Unfilled {
     volume_bytes: u64,
     fit_bytes: u64,
-    #[serde(rename = "filled_fits")]
-    filled: Vec<u64>,
-    /// The fit as it was typed.
-    #[serde(skip)]
-    typed: String,
+    filled_fits: Vec<u64>,
+}
+
+impl From<Slack> for Unfilled {
+    fn from(Slack { volume_bytes, limit, filled }: Slack) -> Self {
+        Self { volume_bytes, fit_bytes: limit, filled_fits: filled }
+    }
 }
 
 impl Unfilled {
-    fn of(Slack { volume_bytes, limit, filled }: Slack, typed: &str) -> Self {
-        Self { volume_bytes, fit_bytes: limit, filled, typed: typed.to_owned() }
-    }
-
     fn told(&self) -> String {
         let unused = self.fit_bytes.saturating_sub(self.volume_bytes);
         format!("{} of {} in each volume: sealed cells stay whole", grouped(unused), text::bytes(self.fit_bytes))
@@ -119,7 +116,7 @@ impl Cut {
 }
 
 impl Report {
-    fn new(set: &VolumeSet, planned: &Geometry, target: &Target, recut: Option<&Recut>) -> Self {
+    fn new(set: &VolumeSet, planned: &Geometry, target: &Target, recut: Option<&Recut>, slack: Option<Slack>) -> Self {
         Self {
             command: "recast",
             exit_code: DONE,
@@ -133,16 +130,15 @@ impl Report {
             ),
             replaced: recut.iter().flat_map(|recut| &recut.replaced).map(|(path, _)| text::path(path)).collect(),
             folder: target_folder(target),
-            slack: None,
-            archive: String::new(),
-            is_cut_so: false,
+            unfilled: slack.map(Unfilled::from),
         }
     }
 }
 
-fn lines(report: &Report) -> Vec<String> {
+/// `is_cut_so`: it is cut to that already.
+fn lines(report: &Report, is_cut_so: bool, typed: &Typed<'_>) -> Vec<String> {
     let volumes = count(report.after.volumes.into(), "volume");
-    let heading = match (report.is_cut_so, report.written) {
+    let heading = match (is_cut_so, report.written) {
         (true, _) => format!("It is cut in this way already: {volumes}. Nothing was changed."),
         (false, false) => format!("It would be cut to {volumes}. Nothing was written."),
         (false, true) => format!("The archive is cut anew and verified: {volumes}."),
@@ -154,18 +150,18 @@ fn lines(report: &Report) -> Vec<String> {
     lines.extend(table::summary(&[
         ("before", vec![report.before.told()]),
         ("after", vec![report.after.told()]),
-        ("unused", report.slack.iter().map(Unfilled::told).collect()),
+        ("unused", report.unfilled.iter().map(Unfilled::told).collect()),
         ("spare", spare_line(report.volumes.len(), &report.spare_volumes)),
         ("kept", vec!["the password, and everything inside: nothing was decrypted".to_owned()]),
         ("verified", when_written("every cell read back from disk, and compared with the old one".to_owned())),
         ("replaced", replaced(&report.replaced, &SEALED)),
         ("where", vec![report.folder.clone()]),
     ]));
-    if let Some(unfilled) = &report.slack {
+    if let Some(unfilled) = &report.unfilled {
         lines.push(String::new());
-        lines.extend(fuller(unfilled, report));
+        lines.extend(fuller(unfilled, report, typed));
     }
-    if report.is_cut_so {
+    if is_cut_so {
         return lines;
     }
     lines.push(String::new());
@@ -188,18 +184,18 @@ fn lines(report: &Report) -> Vec<String> {
 }
 
 /// What to do where a part of the fit stays unused.
-fn fuller(unfilled: &Unfilled, report: &Report) -> [String; 3] {
-    let fits: Vec<String> = unfilled.filled.iter().map(|fit| grouped(*fit)).collect();
+fn fuller(unfilled: &Unfilled, report: &Report, typed: &Typed<'_>) -> [String; 3] {
+    let fits: Vec<String> = unfilled.filled_fits.iter().map(|fit| grouped(*fit)).collect();
     let written = report.volumes.first().filter(|_| report.written);
-    let archive = written.map_or(report.archive.as_str(), |volume| volume.path.as_str());
+    let archive = written.map_or(typed.archive.as_os_str(), |volume| volume.path.as_ref());
     [
         format!("Fits that are filled: {} bytes.", text::listed(&fits)),
         "With the password, it is packed anew for this one:".to_owned(),
         suggestion::command(&[
             Part::Word("recast"),
-            Part::Named(archive.as_ref()),
+            Part::Named(archive),
             Part::Word("--fit"),
-            Part::Named(unfilled.typed.as_ref()),
+            Part::Named(typed.fit.as_ref()),
             Part::Word("--as sealed"),
         ]),
     ]

@@ -305,6 +305,11 @@ mod tests {
         assert_eq!(said, expected);
     }
 
+    /// Of two headers that agree and need nothing behind the data.
+    fn stored(central: &Central, local: &Local) -> Stored {
+        compared(&Segments::open::<std::path::PathBuf>(&[]).unwrap(), central, local).unwrap()
+    }
+
     /// How an entry is encrypted, whether its checksum counts, and whether the password may be wrong where it is damaged.
     #[rstest]
     #[case::not(|_: &mut Central, _: &mut Local| {}, Some(CRC), false)]
@@ -320,7 +325,7 @@ mod tests {
     ) {
         let (mut central, mut local) = headers();
         change(&mut central, &mut local);
-        let stored = compared(&Segments::open::<std::path::PathBuf>(&[]).unwrap(), &central, &local).unwrap();
+        let stored = stored(&central, &local);
         assert_eq!(stored.crc, crc);
         let damaged = stored.damaged("it is not");
         assert!(matches!(damaged, ZipError::Damaged { or_password, .. } if or_password == may_be_the_password));
@@ -332,7 +337,7 @@ mod tests {
         let (mut central, mut local) = headers();
         (central.flags, local.flags) = (0, 0);
         (central.name, local.name) = (vec![0x81], vec![0x81]);
-        let stored = compared(&Segments::open::<std::path::PathBuf>(&[]).unwrap(), &central, &local).unwrap();
+        let stored = stored(&central, &local);
         assert_eq!(stored.name, "ü".as_bytes());
     }
 
@@ -357,7 +362,7 @@ mod tests {
         let (mut central, mut local) = headers();
         (central.host, central.attributes) = (host, attributes);
         (central.name, local.name) = (name.to_vec(), name.to_vec());
-        let stored = compared(&Segments::open::<std::path::PathBuf>(&[]).unwrap(), &central, &local).unwrap();
+        let stored = stored(&central, &local);
         let member = member(&central, &stored);
         assert_eq!((member.kind, member.mode), (kind, mode));
     }

@@ -39,7 +39,7 @@ impl CellLength {
         let Some(limit) = volume_limit else { return Some(Self::LONGEST) };
         let room = limit.checked_sub(HEADER_BYTES as u64).filter(|room| *room >= MIN_ROOM_BYTES)?;
         let longest = MAX_CELL_BYTES as u64;
-        if room >= longest && room % longest <= limit / UNUSED_PARTS {
+        if room >= longest && is_little(room % longest, limit) {
             return Some(Self::LONGEST);
         }
         let each = u32::try_from(room / room.div_ceil(longest)).ok()?;
@@ -49,7 +49,7 @@ impl CellLength {
     /// What volumes of so many cells leave unused of a limit, in bytes, where that is more than they leave which are made for it.
     pub fn unused(self, cells_per_volume: u32, volume_limit: u64) -> Option<u64> {
         let unused = volume_limit.saturating_sub(self.offset_of(cells_per_volume));
-        (unused > volume_limit / UNUSED_PARTS).then_some(unused)
+        Some(unused).filter(|unused| !is_little(*unused, volume_limit))
     }
 
     /// In bytes.
@@ -78,6 +78,11 @@ impl CellLength {
     pub fn offset_of(self, index: u32) -> u64 {
         HEADER_BYTES as u64 + u64::from(index) * u64::from(self.0)
     }
+}
+
+/// Whether volumes that leave so many bytes of a limit unused are filled.
+const fn is_little(unused: u64, volume_limit: u64) -> bool {
+    unused <= volume_limit / UNUSED_PARTS
 }
 
 impl Default for CellLength {
