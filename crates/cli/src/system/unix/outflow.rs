@@ -2,10 +2,8 @@
 
 use crate::signals;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use rustix::fs::{FileType, OFlags, fcntl_getfl, fstat};
-use std::fs;
+use rustix::fs::{FileType, OFlags, fcntl_getfl, fstat, stat};
 use std::io::{self, Write};
-use std::os::unix::fs::MetadataExt as _;
 
 /// So often it is asked whether the work is to stop, while nothing is taken: every fifth of a second.
 const LOOK_EVERY: Timespec = Timespec { tv_sec: 0, tv_nsec: 200_000_000 };
@@ -29,7 +27,7 @@ impl StandardOutput {
         let output = io::stdout();
         let found = fstat(&output)?;
         // Rust's library opens /dev/null for reading and writing in the place of what is closed; a shell opens it for writing only.
-        let is_null = fs::metadata("/dev/null").is_ok_and(|null| null.rdev() == found.st_rdev);
+        let is_null = stat("/dev/null").is_ok_and(|null| null.st_rdev == found.st_rdev);
         if is_null && fcntl_getfl(&output)? & OFlags::RWMODE == OFlags::RDWR {
             return Err(io::Error::new(io::ErrorKind::NotConnected, "standard output is closed"));
         }
