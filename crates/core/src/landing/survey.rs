@@ -235,3 +235,39 @@ impl OpenFolders<'_> {
 pub(super) fn place_below(destination: &Path, path: &EntryPath) -> PathBuf {
     destination.join(path_of(path.as_bytes()))
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ground::entry::{Content, Entry, Timestamp};
+    use rstest::rstest;
+
+    const TOO_MUCH: u64 = u64::MAX / 2;
+
+    fn file(id: u64, content: Content) -> ListedEntry {
+        let path = EntryPath::new(format!("file {id}")).unwrap();
+        let (kind, modified) = (EntryKind::File, Timestamp::default());
+        ListedEntry { entry: Entry { id, path, kind, mode: 0o644, modified, link_target: Vec::new() }, content }
+    }
+
+    fn of(size: u64, holes: u64, shared_with: Option<u64>) -> Content {
+        Content { size, holes, shared_with, ..Content::default() }
+    }
+
+    #[rstest]
+    #[case::little(&[of(1, 0, None)], None)]
+    #[case::more_than_any_disk_has(&[of(TOO_MUCH, 0, None), of(5, 0, None)], Some(TOO_MUCH + 5))]
+    #[case::more_than_can_be_counted(&[of(u64::MAX, 0, None), of(5, 0, None)], Some(u64::MAX))]
+    #[case::holes_need_none(&[of(TOO_MUCH, TOO_MUCH - 9, None)], None)]
+    #[case::further_names_need_it_once(&[of(TOO_MUCH, 0, None), of(TOO_MUCH, 0, Some(1))], Some(TOO_MUCH))]
+    #[case::further_names_alone(&[of(TOO_MUCH, 0, Some(7)), of(TOO_MUCH, 0, Some(7))], Some(TOO_MUCH))]
+    fn what_the_disk_cannot_hold_is_refused_first(#[case] contents: &[Content], #[case] expected: Option<u64>) {
+        let place = tempfile::tempdir().unwrap();
+        let entries: Vec<_> = (1..).zip(contents).map(|(id, content)| file(id, *content)).collect();
+        match (check_room(&Folder::open(place.path()).unwrap(), place.path(), &entries), expected) {
+            (Ok(()), None) => {}
+            (Err(LandingError::NoRoom { needed, .. }), Some(expected)) => assert_eq!(needed, expected),
+            (outcome, expected) => panic!("{outcome:?} where {expected:?} bytes are needed"),
+        }
+    }
+}

@@ -97,3 +97,139 @@ impl Landing {
         self.marker.as_ref().is_some_and(|marker| marker.has_met_another(&self.root))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::super::destination::{Destination, Landed};
+    use super::super::places::Places;
+    use super::super::{Landing, Prepared};
+    use super::*;
+    use crate::disk::Folder;
+    use crate::ground::context::Context;
+    use crate::ground::context::for_tests::in_context;
+    use crate::ground::entry::{Content, Entry, EntryPath, Timestamp};
+    use rstest::rstest;
+    use std::fs;
+    use std::path::Path;
+
+    /// Two folders, two files in the first, a link to one of them, and a file in the second.
+    fn entries() -> Vec<ListedEntry> {
+        use EntryKind::{File, Link};
+        let all = [
+            ("a", EntryKind::Folder),
+            ("a/f", File),
+            ("a/g", File),
+            ("a/l", Link),
+            ("b", EntryKind::Folder),
+            ("b/h", File),
+        ];
+        let listed = |(id, (path, kind)): (u64, &(&str, EntryKind))| ListedEntry {
+            entry: Entry {
+                id,
+                path: EntryPath::new(*path).unwrap(),
+                kind: *kind,
+                mode: 0o750,
+                modified: Timestamp { seconds: 1_700_000_000, nanoseconds: 0 },
+                link_target: if *kind == Link { b"f".to_vec() } else { Vec::new() },
+            },
+            content: Content { size: if *kind == File { 5 } else { 0 }, ..Content::default() },
+        };
+        (1..).zip(&all).map(listed).collect()
+    }
+
+    fn prepared(place: &Path, entries: &[ListedEntry], context: &Context<'_>) -> Landing {
+        match Landing::prepare(Destination::from(place), &Places::default(), entries, context).unwrap() {
+            Prepared::Ready(landing) => *landing,
+            Prepared::TakesOther(rules) => panic!("{rules:?}"),
+        }
+    }
+
+    /// Everything landed, while the folders have no times yet.
+    fn landed(place: &Path, entries: &[ListedEntry], context: &Context<'_>) -> Landing {
+        let mut landing = prepared(place, entries, context);
+        for ListedEntry { entry, content } in entries {
+            landing.begin(entry).unwrap();
+            landing.content(&b"bytes"[..content.size as usize]).unwrap();
+            landing.end(entry, content).unwrap();
+        }
+        landing.name_waiting().unwrap();
+        for link in std::mem::take(&mut landing.links) {
+            landing.make_link(&link).unwrap();
+        }
+        landing
+    }
+
+    fn link_to(target: &str, folder: &Path) {
+        let folder = Folder::open(folder).unwrap();
+        assert!(folder.create_link("other".as_ref(), target.as_ref(), Timestamp::default()).unwrap());
+    }
+
+    fn counts(landed: &Landed) -> (u64, u64, u64, u64) {
+        (landed.files, landed.bytes, landed.links, landed.folders)
+    }
+
+    /// What somebody did meanwhile, what is still there of what landed, and how much of it is counted.
+    #[rstest]
+    #[case::nothing(|_: &Path| {}, &[], (0, 0, 0, 0))]
+    #[case::wrote_more(|a: &Path| fs::write(a.join("f"), "theirs").unwrap(), &["a/f"], (1, 5, 0, 1))]
+    #[case::wrote_as_much(|a: &Path| fs::write(a.join("f"), "their").unwrap(), &["a/f"], (1, 5, 0, 1))]
+    #[case::put_a_file_with_its_time_there(|a: &Path| {
+        fs::write(a.join("other"), "their").unwrap();
+        let modified = fs::metadata(a.join("f")).unwrap().modified().unwrap();
+        fs::File::options().write(true).open(a.join("other")).unwrap().set_modified(modified).unwrap();
+        fs::rename(a.join("other"), a.join("f")).unwrap();
+    }, &["a/f"], (1, 5, 0, 1))]
+    #[case::put_a_link_in_a_files_place(|a: &Path| {
+        link_to("g", a);
+        fs::rename(a.join("other"), a.join("f")).unwrap();
+    }, &["a/f"], (1, 5, 0, 1))]
+    #[case::put_a_link_in_a_links_place(|a: &Path| {
+        link_to("f", a);
+        fs::rename(a.join("other"), a.join("l")).unwrap();
+    }, &["a/l"], (0, 0, 1, 1))]
+    #[case::put_a_file_in_a_links_place(|a: &Path| fs::rename(a.join("g"), a.join("l")).unwrap(), &["a/l"], (1, 5, 1, 1))]
+    #[case::took_one_away(|a: &Path| fs::remove_file(a.join("f")).unwrap(), &[], (1, 5, 0, 0))]
+    #[case::left_something_there(|a: &Path| fs::write(a.join("../b/more"), "").unwrap(), &["b/more"], (0, 0, 0, 1))]
+    #[cfg_attr(windows, ignore = "there are no links")]
+    fn what_is_taken_back_is_what_this_run_made(
+        #[case] meanwhile: fn(&Path),
+        #[case] left: &[&str],
+        #[case] counted: (u64, u64, u64, u64),
+    ) {
+        let (place, entries) = (tempfile::tempdir().unwrap(), entries());
+        in_context(|context| {
+            let landing = landed(place.path(), &entries, context);
+            assert_eq!(counts(landing.landed()), (3, 15, 1, 2));
+            meanwhile(&place.path().join("a"));
+            let (stays, removed) = landing.stop(&entries);
+            assert_eq!((counts(&stays), removed), (counted, 3 - counted.0));
+        });
+        let found = |folder: &str| fs::read_dir(place.path().join(folder)).into_iter().flatten().map(Result::unwrap);
+        let mut names: Vec<_> = ["a", "b"]
+            .iter()
+            .flat_map(|folder| found(folder).map(move |entry| format!("{folder}/{}", entry.file_name().display())))
+            .collect();
+        names.sort();
+        assert_eq!(names, left);
+        assert_eq!(found("").count(), usize::from(!left.is_empty()));
+    }
+
+    /// Folders that another run may have found stay, also where it began while they went.
+    #[test]
+    fn folders_stay_where_another_run_is_at_work() {
+        let (place, entries) = (tempfile::tempdir().unwrap(), entries());
+        in_context(|context| {
+            let mut landing = landed(place.path(), &entries, context);
+            let other = prepared(place.path(), &[], context);
+            assert_eq!(landing.take_back(&entries), 3);
+            assert_eq!(counts(landing.landed()), (0, 0, 0, 2));
+            fs::remove_dir(place.path().join("b")).unwrap();
+            landing.made_folders.clear();
+            let folder = MadeFolder { path: EntryPath::new("b").unwrap(), mode: 0o750, modified: Timestamp::default() };
+            landing.put_back(&folder).unwrap();
+            assert!(place.path().join("b").is_dir());
+            assert_eq!((counts(landing.landed()), landing.made_folders.len()), ((0, 0, 0, 3), 1));
+            drop(other);
+        });
+    }
+}
