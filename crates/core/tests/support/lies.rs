@@ -27,6 +27,11 @@ fn long_file(draft: &mut Draft) {
     draft.file_of(3, "home/b", &[7; 150_000]);
 }
 
+/// The same, where the tail finds no room behind the frames and stands in a cell of its own.
+fn tail_alone(draft: &mut Draft) {
+    draft.file_of(3, "home/b", &[7; 195_826]);
+}
+
 /// Says that the first frame of a cell begins at this byte of it.
 fn mark(cells: &mut Cells, number: u64, begins: u16) {
     let cell = cells.iter_mut().find(|(cell, _)| *cell == number);
@@ -156,6 +161,15 @@ pub const LIES: &[Lie] = &[
         |d: &mut Draft| {
             long_file(d);
             d.cells = |cells| mark(cells, 1, 5);
+        },
+        Some(Damaged),
+    ),
+    ("a tail in a cell of its own", tail_alone, None),
+    (
+        "a mark where only the tail is",
+        |d: &mut Draft| {
+            tail_alone(d);
+            d.cells = |cells| mark(cells, 3, 5);
         },
         Some(Damaged),
     ),
