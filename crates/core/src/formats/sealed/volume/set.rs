@@ -5,7 +5,7 @@
 use super::header::{Bound, Head, Header, HeaderError, Ids, VolumeKind};
 use super::in_page::{InPage, VolumeBytes, was_moved_as_text};
 use super::spares::{Groups, Shortfall, cells_in_spare};
-use super::supplement::{PAGE_BYTES, Run, decode_page, offset_in};
+use super::supplement::{PAGE_BYTES, Run, decode_page, offset_in, within};
 use super::{Cutting, Geometry, HEADER_BYTES, names};
 use crate::disk::names::name_of;
 use crate::disk::{FileError, Interruption, interruptible};
@@ -367,11 +367,6 @@ fn read_runs(file: &VolumeFile, ids: &Ids, geometry: &Geometry) -> Option<Vec<Ru
     let runs = decode_page(ids, geometry, &page)?;
     // What is claimed counts as far as the file can hold it.
     let behind_page = file.length.saturating_sub((HEADER_BYTES + PAGE_BYTES) as u64);
-    let mut room = behind_page.div_ceil(geometry.cell_length.bytes() as u64);
-    let held = runs.into_iter().map_while(|run| {
-        let count = run.count.min(u32::try_from(room).unwrap_or(u32::MAX));
-        room -= u64::from(count);
-        (count > 0).then_some(Run { count, ..run })
-    });
-    Some(held.collect::<Vec<_>>()).filter(|runs| !runs.is_empty())
+    let held = within(runs, behind_page.div_ceil(geometry.cell_length.bytes() as u64));
+    Some(held).filter(|runs| !runs.is_empty())
 }

@@ -76,6 +76,16 @@ pub fn without(runs: &[Run], others: &[Run]) -> Vec<Run> {
     left
 }
 
+/// What of these runs lies in their first cells, `room` of them.
+pub fn within(runs: Vec<Run>, mut room: u64) -> Vec<Run> {
+    let held = runs.into_iter().map_while(|run| {
+        let count = run.count.min(u32::try_from(room).unwrap_or(u32::MAX));
+        room -= u64::from(count);
+        (count > 0).then_some(Run { count, ..run })
+    });
+    held.collect()
+}
+
 /// Where a cell begins in a supplement with these runs, in bytes; `None` where it is not in it.
 pub fn offset_in(runs: &[Run], cell: u64, length: CellLength) -> Option<u64> {
     let mut before = 0_u64;
@@ -163,6 +173,19 @@ mod tests {
         let places = [2, 3, 4, 9, 24].map(|cell| offset_in(&runs, cell, CellLength::LONGEST));
         assert_eq!(places, [None, Some(8_192), Some(73_728), Some(139_264), Some(204_800)]);
         assert_eq!(decode_page(&IDS, &GEOMETRY, &encode_page(&IDS, &runs)), Some(runs));
+    }
+
+    #[rstest]
+    #[case::none(0, &[])]
+    #[case::a_part_of_the_first(1, &[(3, 1)])]
+    #[case::the_first(2, &[(3, 2)])]
+    #[case::two(3, &[(3, 2), (9, 1)])]
+    #[case::all(6, &[(3, 2), (9, 1), (20, 3)])]
+    #[case::more_than_there_are(u64::MAX, &[(3, 2), (9, 1), (20, 3)])]
+    fn a_file_that_was_cut_short_holds_its_first_cells(#[case] room: u64, #[case] expected: &[(u64, u32)]) {
+        let held: Vec<_> =
+            within(runs_of([3, 4, 9, 20, 21, 22]), room).iter().map(|run| (run.first, run.count)).collect();
+        assert_eq!(held, expected);
     }
 
     #[rstest]
