@@ -40,6 +40,8 @@ pub(super) enum Resolution {
     Keep,
     /// It takes the place of the one that is there.
     Replace,
+    /// A folder that is there as this archive has it, for another parcel brought it: it takes more, and gets its mode and time again.
+    Again,
     /// It goes beside that, under this path.
     Beside(EntryPath),
 }

@@ -2,6 +2,7 @@
 //! everything is in them.
 
 use super::Landing;
+use super::clash::Resolution;
 use super::made_folder::{MadeFolder, RESTORED_MODE};
 use crate::disk::names::name_of;
 use crate::disk::{FileError, Folder, NEW_FOLDER_MODE, ToSync, sync_all};
@@ -48,7 +49,7 @@ impl Landing {
         if !self.lands(entry) {
             return Ok(());
         }
-        let made = MadeFolder { path: entry.path.clone(), mode: entry.mode, modified: entry.modified };
+        let made = MadeFolder::of(entry);
         let (parent, name) = self.place_of(&entry.path)?;
         if parent.kind_of(&name)?.is_none() {
             if let Some(marker) = &mut self.marker {
@@ -59,6 +60,9 @@ impl Landing {
             // It has its mode already, with which nothing may be able to land in it.
             parent.subfolder(&name)?.set_mode_and_time(NEW_FOLDER_MODE, entry.modified)?;
         } else {
+            if self.resolutions.get(&entry.path) == Some(&Resolution::Again) {
+                self.meet_folder(made, &parent.subfolder(&name)?)?;
+            }
             return Ok(());
         }
         self.made_folders.push(made);
@@ -68,12 +72,23 @@ impl Landing {
         Ok(())
     }
 
-    /// Gives the folders that were made their modes and times, the deepest first, and waits until the disk holds them with
+    /// A folder that is there takes more, whatever its mode, if it is this user's.
+    fn meet_folder(&mut self, met: MadeFolder, folder: &Folder) -> Result<(), FileError> {
+        if let Some(marker) = &mut self.marker {
+            marker.note_met(&met)?;
+        }
+        if folder.set_mode_and_time(met.mode_meanwhile(), met.modified).is_ok() {
+            self.met_folders.push(met);
+        }
+        Ok(())
+    }
+
+    /// Gives the folders that were made, or met, their modes and times, the deepest first, and waits until the disk holds them with
     /// their lists of names.
     pub(super) fn settle_folders(&mut self) -> Result<(), FileError> {
         // From the top down once more: a folder that was swapped for something else meanwhile is noticed.
         self.way.1.clear();
-        let mut made = self.made_folders.clone();
+        let mut made = [self.made_folders.as_slice(), &self.met_folders].concat();
         made.sort_by(|one, other| other.path.cmp(&one.path));
         let mut made = made.into_iter();
         sync_all(made.len(), || {

@@ -3,7 +3,7 @@
 //!
 //! It is named `.arriving-`, the run's number and a proof that this user's run made it in this very folder; it is locked while
 //! the run lives. It lists the folders in which the run has put temporary files, which are called by the marker's name, `-` and a
-//! count; and the folders that it has made, with what they are to get in the end. If a run was killed, the next one of the same
+//! count; and the folders that it has made, or met as they were left, with what they are to get in the end. If a run was killed, the next one of the same
 //! user finds the marker unlocked, removes those files, settles those folders, and then removes the marker.
 //!
 //! Several runs may be at work in one place. Whoever begins puts a note beside each marker that is locked, so that no run
@@ -25,8 +25,9 @@ const HEAD: &[u8] = b"Under Seal is extracting files here. If it was cut off, it
 /// What follows a marker's name in that of the note: temporary files are counted from 1.
 const NOTE: &str = "-0";
 
-/// A made folder's item begins so; no path in an archive does.
-const MADE: u8 = b'/';
+/// An item of a made folder begins so, and one of a folder that was met with one more of them; no path in an archive does.
+const MADE: &[u8] = b"/";
+const MET: &[u8] = b"//";
 
 /// A marker that stands.
 pub(super) struct Marker {
@@ -94,9 +95,18 @@ impl Marker {
 
     /// Notes a folder that is going to be made.
     pub fn note_folder(&mut self, folder: &MadeFolder) -> Result<(), FileError> {
+        self.note(MADE, folder)
+    }
+
+    /// Notes a folder that was there, and gets its mode and time again.
+    pub fn note_met(&mut self, folder: &MadeFolder) -> Result<(), FileError> {
+        self.note(MET, folder)
+    }
+
+    fn note(&mut self, mark: &[u8], folder: &MadeFolder) -> Result<(), FileError> {
         let MadeFolder { path, mode, modified } = folder;
         let what = format!("{mode:o} {} {} ", modified.seconds, modified.nanoseconds);
-        self.file.write(&[&[MADE], what.as_bytes(), path.as_bytes(), b"\0"].concat())
+        self.file.write(&[mark, what.as_bytes(), path.as_bytes(), b"\0"].concat())
     }
 
     /// The name of the run's temporary file of this number, in the folder at this path of the archive.
@@ -181,12 +191,15 @@ fn clear(root: &Folder, marker: &OsStr) -> Result<Vec<MadeFolder>, FileError> {
     };
     let items: Vec<&[u8]> =
         items.split_inclusive(|byte| *byte == 0).filter_map(|item| item.strip_suffix(b"\0")).collect();
-    for path in items.iter().filter(|item| item.first() != Some(&MADE)) {
+    for path in items.iter().filter(|item| !item.starts_with(MADE)) {
         clear_folder(root, path, marker)?;
     }
-    let mut made: Vec<MadeFolder> = items.iter().filter_map(|item| made_folder(item)).collect();
-    made.sort_by(|one, other| other.path.cmp(&one.path));
-    made.retain(|folder| folder.settle_if_untouched(root).unwrap_or(false));
+    let noted = |mark: &'static [u8]| items.iter().filter_map(move |item| noted_folder(mark, item));
+    let mut all: Vec<(MadeFolder, bool)> =
+        noted(MADE).map(|made| (made, true)).chain(noted(MET).map(|met| (met, false))).collect();
+    all.sort_by(|(one, _), (other, _)| other.path.cmp(&one.path));
+    all.retain(|(folder, _)| folder.settle_if_untouched(root).unwrap_or(false));
+    let made = all.into_iter().filter_map(|(folder, was_made)| was_made.then_some(folder)).collect();
     root.remove_file(marker)?;
     remove_note(root, marker)?;
     Ok(made)
@@ -205,11 +218,40 @@ fn clear_folder(root: &Folder, path: &[u8], marker: &OsStr) -> Result<(), FileEr
     Ok(())
 }
 
-/// The folder of which an item speaks: mode, seconds, nanoseconds, path.
-fn made_folder(item: &[u8]) -> Option<MadeFolder> {
-    let mut fields = item.strip_prefix(&[MADE])?.splitn(4, |byte| *byte == b' ');
+/// The folder of which an item with this mark speaks: mode, seconds, nanoseconds, path.
+fn noted_folder(mark: &[u8], item: &[u8]) -> Option<MadeFolder> {
+    let mut fields = item.strip_prefix(mark)?.splitn(4, |byte| *byte == b' ');
     let mut field = || std::str::from_utf8(fields.next()?).ok();
     let mode = u32::from_str_radix(field()?, 8).ok()?;
     let modified = Timestamp { seconds: field()?.parse().ok()?, nanoseconds: field()?.parse().ok()? };
     Some(MadeFolder { path: EntryPath::new(fields.next()?).ok()?, mode, modified })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    /// A run is killed while a folder is open to it: it gets its mode and time again, and counts as made only where the run made it.
+    #[rstest]
+    #[case::made(Marker::note_folder, true)]
+    #[case::met(Marker::note_met, false)]
+    #[cfg_attr(windows, ignore = "there are no modes")]
+    fn folders_that_a_killed_run_opened_are_closed_again(
+        #[case] note: fn(&mut Marker, &MadeFolder) -> Result<(), FileError>,
+        #[case] was_made: bool,
+    ) {
+        let place = tempfile::tempdir().unwrap();
+        let (root, key) = (Folder::open(place.path()).unwrap(), OwnerKey::new(&[7; 32]));
+        let modified = Timestamp { seconds: 1_700_000_000, nanoseconds: 5 };
+        let noted = MadeFolder { path: EntryPath::new("closed").unwrap(), mode: 0o555, modified };
+        let mut marker = Marker::begin(&root, 3, &key).unwrap();
+        note(&mut marker, &noted).unwrap();
+        root.create_subfolder("closed".as_ref()).unwrap();
+        drop(marker);
+        assert_eq!(clear_leftovers(&root, &key), if was_made { vec![noted] } else { vec![] });
+        assert_eq!(root.subfolder("closed".as_ref()).unwrap().mode().unwrap(), 0o555);
+        assert_eq!(root.size_and_time_of("closed".as_ref()).unwrap().1, modified);
+        assert_eq!(root.names().unwrap(), ["closed"]);
+    }
 }

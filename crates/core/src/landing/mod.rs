@@ -59,6 +59,8 @@ pub struct Landing {
     /// Files that had got a number before they came here: the path here, and that in the archive.
     numbered: Vec<(EntryPath, EntryPath)>,
     made_folders: Vec<MadeFolder>,
+    /// Folders that were there as this archive has them, for another parcel brought them: they get their modes and times again.
+    met_folders: Vec<MadeFolder>,
     /// Folders that are there since a run was killed that had made them, by their paths in the archive: they count as made.
     left_folders: HashSet<EntryPath>,
     /// The folders in which something got its name, or was made, by their paths in the archive; the topmost is empty.
@@ -182,6 +184,7 @@ impl Landing {
             links: Vec::new(),
             further: Vec::new(),
             made_folders: Vec::new(),
+            met_folders: Vec::new(),
             left_folders,
             touched: HashSet::new(),
             landed: Landed { not_landed, renamed, refused_links, flat_links: places.flat_links, ..Landed::default() },
@@ -317,7 +320,7 @@ impl Landing {
             Some(Resolution::Leave | Resolution::Keep) => None,
             Some(Resolution::Beside(path)) => Some((path.clone(), false)),
             Some(Resolution::Replace) => Some((entry.path.clone(), true)),
-            None => Some((entry.path.clone(), false)),
+            Some(Resolution::Again) | None => Some((entry.path.clone(), false)),
         }
     }
 

@@ -26,6 +26,7 @@ impl Landing {
         self.name_waiting()?;
         self.name_further()?;
         self.made_folders.clear();
+        self.met_folders.clear();
         self.end_marker()?;
         Ok(self.closed.take().unwrap_or_default())
     }

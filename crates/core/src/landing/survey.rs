@@ -2,6 +2,7 @@
 
 use super::clash::{Clash, KnownThere, OnClash, Resolution, Resolutions};
 use super::destination::{Destination, OnUnsafeName};
+use super::made_folder::MadeFolder;
 use super::places::Places;
 use super::unlandable::{NotLanded, RefusedLink, not_landed, refused_links};
 use crate::disk::names::{name_of, path_of};
@@ -107,7 +108,7 @@ impl Foreseen {
     /// How many files are kept, are replaced, and stand beside others then.
     pub fn counts(&self) -> (u64, u64, u64) {
         self.resolutions.values().fold((0, 0, 0), |(kept, replaced, beside), resolution| match resolution {
-            Resolution::Leave => (kept, replaced, beside),
+            Resolution::Leave | Resolution::Again => (kept, replaced, beside),
             Resolution::Keep => (kept + 1, replaced, beside),
             Resolution::Replace => (kept, replaced + 1, beside),
             Resolution::Beside(_) => (kept, replaced, beside + 1),
@@ -159,7 +160,11 @@ fn find_clashes(
         let name = &name_of(name);
         match (folder.kind_of(name)?, listed.entry.kind) {
             (None, _) => {}
-            (Some(there), EntryKind::Folder) if there.is_dir() => {}
+            (Some(there), EntryKind::Folder) if there.is_dir() => {
+                if MadeFolder::of(&listed.entry).is_as_it_was_to_be(folder, name)? {
+                    resolutions.insert(path.clone(), Resolution::Again);
+                }
+            }
             (Some(there), EntryKind::File | EntryKind::Link) if there.is_file() || there.is_symlink() => {
                 let is_there =
                     |path: &EntryPath| !matches!(folder.kind_of(&name_of(path.parent_and_name().1)), Ok(None));

@@ -18,7 +18,7 @@ impl Landing {
         // What is left of them in the end gets its modes once more.
         self.settled = false;
         let landed = std::mem::take(&mut self.landed_files);
-        for MadeFolder { path, modified, .. } in self.made_folders.clone() {
+        for MadeFolder { path, modified, .. } in [self.made_folders.as_slice(), &self.met_folders].concat() {
             // Some may have got modes already with which nothing in them can be removed.
             let opened = self.open(path.as_bytes());
             let _ = opened.and_then(|place| place.set_mode_and_time(NEW_FOLDER_MODE, modified));

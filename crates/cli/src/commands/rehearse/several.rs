@@ -57,6 +57,7 @@ pub(super) fn run(
     let mut keyring = Keyring::given(&arguments.unlock, prompt::can_ask())?;
     let (mut archives, mut parcels, mut names) = (Vec::new(), Vec::new(), Vec::new());
     let (mut expected, mut credentials) = (BTreeMap::new(), None);
+    let mut times = TimesKept::Neither;
     let mut inside: HashSet<EntryPath> = HashSet::new();
     for set in sets {
         let tried = keyring.tried(&set)?.ok_or(NO_PASSWORD)?;
@@ -70,8 +71,10 @@ pub(super) fn run(
         let played = Played::of_volumes(tried);
         let (report, received) = rehearse_one(&played, arguments, way, of_it)?;
         archives.push(report);
-        for listed in received.into_iter().flat_map(|received| received.expected) {
-            expected.insert(listed.entry.path.clone(), listed);
+        if let Some(received) = received {
+            // Archives of one delivery are of one format.
+            times = received.times;
+            expected.extend(received.expected.into_iter().map(|listed| (listed.entry.path.clone(), listed)));
         }
         credentials = credentials.or_else(|| played.package.is_secret().then(|| played.credentials.clone()));
         inside.extend(here);
@@ -85,8 +88,7 @@ pub(super) fn run(
     let note = match is_handover && archives.iter().all(|one| one.passed) {
         true => {
             let expected: Vec<_> = expected.into_values().collect();
-            // What comes into a folder later changes that folder's time.
-            super::play_note(arguments, credentials.as_ref(), (&expected, TimesKept::Neither), None)?
+            super::play_note(arguments, credentials.as_ref(), (&expected, times), None)?
         }
         false => Vec::new(),
     };
