@@ -117,6 +117,11 @@ pub struct HandoverArguments {
     pub password_note: Option<PathBuf>,
     #[command(flatten)]
     pub configuration: ConfigurationArguments,
+    /// Ask for the password, and look inside
+    ///
+    /// What the recipient will not get is told then, and the note names what an archive of changes builds upon.
+    #[arg(long, help_heading = PASSWORD)]
+    pub ask_password: bool,
     #[command(flatten)]
     pub unlock: UnlockArguments,
     #[command(flatten)]

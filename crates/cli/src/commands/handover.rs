@@ -43,7 +43,7 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
         lies_apart(note, &arguments.to)?;
     }
     let (first, others) = given_all(arguments)?;
-    let mut keyring = Keyring::given(&arguments.unlock, false)?;
+    let mut keyring = Keyring::given(&arguments.unlock, arguments.ask_password)?;
     let mut looked = Looked::default();
     let (mut package, stem) = match first {
         Given::Volumes(set) => {
@@ -52,7 +52,8 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
             (Package::Volumes { set: Box::new(set), secret }, stem)
         }
         file => {
-            let is_given = credentials::is_given(&arguments.unlock) || password_note.is_some();
+            let is_given =
+                credentials::is_given(&arguments.unlock) || arguments.ask_password || password_note.is_some();
             let wanted = if is_given { Wanted::Content } else { Wanted::Outside };
             let archive = file.load(&arguments.unlock, wanted, &arguments.work)?;
             let stem = name_of(&archive.name());
@@ -291,6 +292,13 @@ fn note(report: &Report) -> String {
     format!("{} and {}{secret}", report.note[0], report.note[1])
 }
 
+/// What nobody could look at, so that the note does not speak of it.
+fn unseen(report: &Report) -> Option<String> {
+    let unseen = report.set.is_some() && report.secret && !report.contents_seen;
+    let says = "not seen without the password. If it holds only changes, the note is wrong: add --ask-password";
+    unseen.then(|| says.to_owned())
+}
+
 /// What was found right before it was copied, and after.
 fn checked(report: &Report) -> &'static str {
     match (report.format.abilities.checks, report.contents_read) {
@@ -341,6 +349,7 @@ fn lines(report: &Report) -> Vec<String> {
         },
         ("changes", builds_upon.collect()),
         ("checked", vec![checked(report).to_owned()]),
+        ("inside", unseen(report).into_iter().collect()),
         ("note", vec![note(report)]),
         ("page", report.page.iter().map(|page| format!("{}, which opens them in a browser", page.name)).collect()),
         ("checksums", vec![report.checksums.to_owned()]),

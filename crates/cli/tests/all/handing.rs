@@ -114,7 +114,8 @@ fn a_note_for_changes_leads_into_the_right_folder() {
     let line = ["rehearse", "give", "--against", "box", "--after", "first"];
     has_all(&desk.run(&line).expect(0), &["as they stand, gave everything"]);
     // Without the password nobody sees that it holds changes, and the rehearsal tells that the note does not lead there.
-    desk.run_bare(&["handover", "second", "--to", "blind"]).expect(0);
+    let blind = desk.run_bare(&["handover", "second", "--to", "blind"]).expect(0);
+    has_all(&blind, &["not seen without the password", "--ask-password"]);
     let astray = ["rehearse", "blind", "--against", "box", "--after", "first"];
     has_all(
         &desk.run(&astray).expect(1),
