@@ -28,6 +28,8 @@ pub const MISSING: u8 = 4;
 pub const DAMAGED: u8 = 5;
 /// Something unsafe was refused.
 pub const UNSAFE: u8 = 6;
+/// The system, a disk or the memory refused.
+pub const SYSTEM: u8 = 7;
 
 /// Why a command stopped.
 #[derive(Debug)]
@@ -384,7 +386,7 @@ fn class_code(class: ErrorClass) -> u8 {
         ErrorClass::VolumesMissing => MISSING,
         ErrorClass::Damaged => DAMAGED,
         ErrorClass::Unsafe => UNSAFE,
-        ErrorClass::System => 7,
+        ErrorClass::System => SYSTEM,
         ErrorClass::Cancelled => CANCELLED,
     }
 }

@@ -30,6 +30,7 @@ pub mod resend;
 pub mod reunite;
 pub mod revise;
 pub mod since;
+mod sources;
 mod standing;
 
 use crate::args::{Command, OutputArguments, WorkArguments};

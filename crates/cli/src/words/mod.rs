@@ -224,6 +224,13 @@ fn core(error: &Error) -> String {
         Error::Parcels(error) => packing::parcels(error),
         Error::Pack(error) => packing::pack(error),
         Error::Interrupted(error) | Error::Plan(PlanError::Interrupted(error)) => interrupted(error, ""),
+        Error::Plan(PlanError::NoRoom { needed, free, folder }) => format!(
+            "There is not enough room in {}: at least {} are needed, {} are free. Nothing was written; make room, or choose another \
+             place with --to.",
+            text::path(folder),
+            text::bytes(*needed),
+            text::bytes(*free)
+        ),
         Error::Plan(PlanError::Codec(_)) => format!("There is no plan. {}", system::TOO_LITTLE_MEMORY),
         Error::Recut(error) => keeping::recut(error),
         Error::Relock(error) => keeping::relock(error),

@@ -80,7 +80,7 @@ fn what_cannot_be_planned_is_refused(#[case] options: &[&str], #[case] words: &s
 #[case::another_format(&["--to", "board.zip"], 0, "zip")]
 #[case::made_passphrase(&["--make-passphrase", "--passphrase-to", "phrase"], 0, "Plan for")]
 #[case::settings(&["--show-settings"], 0, "squeeze")]
-#[case::unmatched_pattern(&["--leave-out", "*.tmp"], 0, "the pattern *.tmp matches nothing")]
+#[case::unmatched_pattern(&["--leave-out", "*.tmp"], 1, "the pattern *.tmp matches nothing")]
 #[case::two_names(&["--to", "x", "--name", "y"], 2, "named twice")]
 fn every_line_of_pack_can_be_planned(#[case] options: &[&str], #[case] code: i32, #[case] words: &str) {
     let desk = desk();
@@ -104,11 +104,50 @@ fn what_would_fail_is_told_apart_from_notes() {
     )
     .unwrap();
     desk.file("taken.useal", b"1");
-    let taken = desk.run(&["plan", "wrenfall-light/costs", "--to", "taken"]).expect(1);
-    assert!(taken.out.contains("taken.useal is there already. Add --replace"), "{}", taken.out);
-    desk.run(&["plan", "wrenfall-light/costs", "--to", "taken", "--replace"]).expect(0);
+    let taken = desk.run(&["plan", "wrenfall-light/costs", "--to", "taken"]).expect(6);
+    assert!(
+        taken.out.contains("taken.useal is there already.") && !taken.out.contains("under-seal pack"),
+        "{}",
+        taken.out
+    );
+    let other = desk.run(&["plan", "wrenfall-light/costs", "--to", "taken", "--replace"]).expect(6);
+    assert!(other.out.contains("taken.useal is there already, and is something else"), "{}", other.out);
     let planned = desk.run(&["plan", "wrenfall-light"]).expect(1).out;
     assert!(planned.contains("Would not be packed\n") && planned.contains("pipe cannot be packed"), "{planned}");
+}
+
+/// What `plan` ends with, and what it tells, is what `pack` ends with and tells.
+#[rstest]
+#[case::nothing_to_say(|_: &Desk| {}, &["box"], 0)]
+#[case::there_already(|desk: &Desk| drop(desk.run(&["pack", "box", "--to", "a"]).expect(0)), &["box"], 6)]
+#[case::another_there_already(|desk: &Desk| drop(desk.file("a.useal", b"mine")), &["box"], 6)]
+#[case::another_to_be_replaced(|desk: &Desk| drop(desk.file("a.useal", b"mine")), &["box", "--replace"], 6)]
+#[case::to_be_replaced(|desk: &Desk| drop(desk.run(&["pack", "box", "--to", "a"]).expect(0)), &["box", "--replace"], 0)]
+#[case::names_for_here_only(|desk: &Desk| drop(desk.file("box/u\u{308}", b"1").file("box/\u{fc}", b"2")), &["box"], 0)]
+#[case::unmatched(|_: &Desk| {}, &["box", "--leave-out", "*.tmp"], 1)]
+#[case::lone_volume(|desk: &Desk| {
+    desk.run(&["pack", "box", "--fit", "600KB", "--to", "cut"]).expect(0);
+}, &["cut-01of02.useal"], 1)]
+#[case::nothing_changed(|desk: &Desk| drop(desk.run(&["pack", "box", "--to", "old"]).expect(0)), &["box", "--since", "old.useal"], 0)]
+#[cfg_attr(unix, case::leads_outside(|desk: &Desk| std::os::unix::fs::symlink("/nowhere", desk.path("box/out")).unwrap(), &["box"], 1))]
+fn a_plan_and_its_packing_agree(#[case] prepare: fn(&Desk), #[case] options: &[&str], #[case] code: i32) {
+    let desk = desk();
+    std::fs::rename(desk.path("wrenfall-light/photographs"), desk.path("box")).unwrap();
+    prepare(&desk);
+    let run = |command| desk.run(&[&[command], options, &["--to", "a", "--json"]].concat()).expect(code);
+    let (planned, packed) = (run("plan"), run("pack"));
+    if !packed.out.contains("\"error\"") && !packed.json("/volumes").as_array().unwrap().is_empty() {
+        for told in [
+            "unportable",
+            "lone_volumes",
+            "links_leading_outside",
+            "unmatched_patterns",
+            "names_escaped",
+            "passed_over",
+        ] {
+            assert_eq!(planned.json(&format!("/{told}")), packed.json(&format!("/{told}")), "{told}");
+        }
+    }
 }
 
 #[test]

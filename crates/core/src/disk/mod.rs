@@ -159,3 +159,8 @@ pub fn resolved(path: &Path) -> io::Result<PathBuf> {
 pub fn absolute(path: &Path) -> PathBuf {
     std::path::absolute(path).unwrap_or_else(|_| path.to_owned()).components().collect()
 }
+
+/// Bytes that may still be written where this folder is, or will be made; `None` where the file system does not say.
+pub fn free_bytes_for(folder: &Path) -> Option<u64> {
+    absolute(folder).ancestors().find_map(|above| Folder::open(above).ok())?.free_bytes()
+}

@@ -6,7 +6,7 @@ use super::made_folder::MadeFolder;
 use super::places::Places;
 use super::unlandable::{NotLanded, RefusedLink, not_landed, refused_links};
 use crate::disk::names::{name_of, path_of};
-use crate::disk::{FileError, Folder, Interruption, absolute, interruptible};
+use crate::disk::{FileError, Folder, Interruption, absolute, free_bytes_for, interruptible};
 use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, EntryPath, ListedEntry, is_at_or_above};
@@ -74,10 +74,9 @@ pub fn survey(
         Ok(root) => root,
         // What is not there has nothing in it; making it comes later, and tells if it cannot be made.
         Err(error) if error.source.kind() == std::io::ErrorKind::NotFound => {
-            let above = absolute(destination).ancestors().skip(1).find_map(|above| Folder::open(above).ok());
-            let room = above.map_or(Ok(()), |above| check_room(&above, destination, entries));
+            check_room(destination, entries)?;
             let refused_links = refused_links(entries, &Resolutions::default());
-            return room.map(|()| Foreseen { renamed, refused_links, ..Foreseen::default() });
+            return Ok(Foreseen { renamed, refused_links, ..Foreseen::default() });
         }
         Err(error) => return Err(error.into()),
     };
@@ -87,7 +86,7 @@ pub fn survey(
     if !clashes.is_empty() {
         return Err(LandingError::Clashes(clashes));
     }
-    check_room(&root, destination, entries)?;
+    check_room(destination, entries)?;
     let refused_links = refused_links(entries, &resolutions);
     Ok(Foreseen { resolutions, not_landed, renamed, refused_links })
 }
@@ -117,7 +116,7 @@ impl Foreseen {
 }
 
 /// Whether the file system of this folder has room for all contents.
-fn check_room(folder: &Folder, destination: &Path, entries: &[ListedEntry]) -> Result<(), LandingError> {
+fn check_room(destination: &Path, entries: &[ListedEntry]) -> Result<(), LandingError> {
     // On a file system without holes it may turn out too little: what has landed until then goes again.
     let stored = |listed: &ListedEntry| listed.content.size.saturating_sub(listed.content.holes);
     // What further names share counts once, with the file or, where that is not among these, with one of them.
@@ -129,7 +128,7 @@ fn check_room(folder: &Folder, destination: &Path, entries: &[ListedEntry]) -> R
         needed.saturating_add(stored(listed))
     });
     let needed = shared.values().copied().fold(of_files, u64::saturating_add);
-    match folder.free_bytes() {
+    match free_bytes_for(destination) {
         Some(free) if free < needed => Err(LandingError::NoRoom { needed, free, destination: absolute(destination) }),
         _ => Ok(()),
     }
@@ -269,7 +268,7 @@ mod tests {
     fn what_the_disk_cannot_hold_is_refused_first(#[case] contents: &[Content], #[case] expected: Option<u64>) {
         let place = tempfile::tempdir().unwrap();
         let entries: Vec<_> = (1..).zip(contents).map(|(id, content)| file(id, *content)).collect();
-        match (check_room(&Folder::open(place.path()).unwrap(), place.path(), &entries), expected) {
+        match (check_room(place.path(), &entries), expected) {
             (Ok(()), None) => {}
             (Err(LandingError::NoRoom { needed, .. }), Some(expected)) => assert_eq!(needed, expected),
             (outcome, expected) => panic!("{outcome:?} where {expected:?} bytes are needed"),

@@ -9,6 +9,7 @@ use super::roots::{Root, roots_of};
 use super::stream::StreamSource;
 use super::text_names::{self, TextNames, UnsafeNames};
 use crate::disk::names::{bytes_of, path_bytes_of, path_of};
+use crate::disk::portability::{Unportable, unportable};
 use crate::disk::{FileAction, FileError, FileIdentity, Links, bytes_in_holes, identity_at, mode_of, modified_of};
 use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, EntryPath, MAX_LINK_TARGET_BYTES};
@@ -85,6 +86,11 @@ impl Catalogue {
             walk.go(&root, context)?;
         }
         walk.finish()
+    }
+
+    /// Names that will not survive on other systems.
+    pub fn unportable(&self) -> Vec<Unportable> {
+        unportable(self.entries.iter().map(|entry| self.text_names.of(&entry.path)))
     }
 
     /// The same with a stream as one file more, and the folders above it.

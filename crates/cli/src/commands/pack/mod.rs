@@ -2,6 +2,7 @@
 
 mod input;
 mod next_steps;
+mod notes;
 mod outflow;
 mod report;
 mod settings;
@@ -24,6 +25,7 @@ pub(super) use outflow::not_taken;
 use report::{Report, lines};
 use std::ffi::OsString;
 use std::path::PathBuf;
+use under_seal_core::disk::portability::Unportable;
 use under_seal_core::formats::abilities::{Ability, Hiding};
 use under_seal_core::formats::registry::{Format, SEALED};
 use under_seal_core::formats::sealed::volume::SpareWish;
@@ -32,6 +34,7 @@ use under_seal_core::ground::passwords::{Guessing, guessable_words};
 use under_seal_core::tasks::pack::since::Changes;
 use under_seal_core::tasks::pack::target::name_of;
 use under_seal_core::tasks::pack::{Delivery, Loss, PackRequest, Target, TargetWish};
+use under_seal_core::tasks::plan::{Making, PlanError};
 
 /// One run, as far as its result speaks of it.
 pub(super) struct Packing {
@@ -48,6 +51,8 @@ pub(super) struct Packing {
     loss: Option<Loss>,
     /// What has changed, where only that is in it.
     changes: Option<ChangesReport>,
+    /// Names that will not survive on other systems.
+    unportable: Vec<Unportable>,
 }
 
 impl Packing {
@@ -109,6 +114,12 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
         drop(progress);
         return report::nothing_changed(changes, arguments);
     }
+    let list = delivery.changes().map_or(Ok(0), Changes::list_bytes).map_err(PlanError::from)?;
+    // How long a stream is nobody knows.
+    if stream.is_none() {
+        making(&request, list).refuse_without_room(delivery.catalogue(), &context)?;
+    }
+    let unportable = delivery.catalogue().unportable();
     let guessing = format.abilities.password.unwrap_or(Guessing::Sealed);
     let guessable = || {
         let mut words = guessable_words(delivery.catalogue().entries.iter().map(|entry| &entry.path));
@@ -127,8 +138,19 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let key_file = arguments.seal.password.key_file.is_some();
     let passwords = if secret { credentials.len() } else { 0 };
     let message = typed_message.unwrap_or_default();
-    let mut packing =
-        Packing { settings, format, target, message, secret, key_file, passwords, passphrase_file, loss, changes };
+    let mut packing = Packing {
+        settings,
+        format,
+        target,
+        message,
+        secret,
+        key_file,
+        passwords,
+        passphrase_file,
+        loss,
+        changes,
+        unportable,
+    };
     let report = Report::new(&packed, &mut packing);
     if sent.is_some() {
         // Standard output has the archive.
@@ -138,6 +160,20 @@ pub fn run(arguments: &PackArguments) -> Result<u8, Failure> {
     let body = || [lines(&packed, &report), vec![String::new()], next_steps(&packed, &report)].concat();
     show(&report, &arguments.work, body)?;
     Ok(report.exit_code)
+}
+
+/// How an archive is made, as far as its length hangs on that; so many bytes come to its entries.
+fn making<'a>(request: &PackRequest<'a>, more: u64) -> Making<'a> {
+    Making {
+        folder: &request.target.folder,
+        format: request.format,
+        // A parcel is one volume.
+        fit: if request.parcels { Fit::OneVolume } else { request.fit },
+        squeeze: request.squeeze,
+        spares: request.spares,
+        hide_names: request.hide_names,
+        more,
+    }
 }
 
 /// Changes never go into the place of what they build upon. Where no name was chosen, theirs tells that they are changes.

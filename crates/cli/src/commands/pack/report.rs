@@ -1,27 +1,25 @@
 //! What `pack` says in the end: for people and as JSON.
 
 use super::Packing;
+use super::notes::notes;
 use crate::args::PackArguments;
 use crate::commands::extras::{self, Extra, extras};
 use crate::commands::in_place::{self, spare_line, spare_rows};
 use crate::commands::show;
 use crate::commands::since::ChangesReport;
+use crate::commands::sources::{Lone, Passed, Unportable};
 use crate::failure::{DONE, Failure, LOOK};
 use crate::ui::escaped_name::EscapedName;
 use crate::ui::paint::{Tone, paint};
-use crate::ui::section::listed;
-use crate::ui::suggestion::{Part, command};
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, contents, count, grouped, shown, size};
 use crate::words;
 use crate::words::{NOT_SECRET, as_name};
 use serde::Serialize;
-use std::path::PathBuf;
-use under_seal_core::disk::folder_of;
 use under_seal_core::formats::registry::{Format, Writing};
 use under_seal_core::source::feed::FilledUp;
 use under_seal_core::tasks::pack::kinds::KindWeight;
-use under_seal_core::tasks::pack::{LoneVolume, Loss, Packed, PackedVolume};
+use under_seal_core::tasks::pack::{Loss, Packed, PackedVolume};
 
 /// Where more than this share is left, squeezing did not pay.
 const HARDLY_SMALLER: f64 = 0.95;
@@ -68,22 +66,23 @@ pub struct Report {
     verified_bytes: u64,
     volumes: Vec<Volume>,
     pub(super) spare_volumes: Vec<in_place::Volume>,
-    replaced: Vec<String>,
-    replaced_bytes: u64,
-    lost_with_replaced: Option<Vec<String>>,
-    not_replaced: Vec<String>,
-    lone_volumes: Vec<Lone>,
-    passed_over: Vec<Passed>,
-    changed_while_read: Vec<String>,
-    filled_with_zeros: Vec<Filled>,
-    links_leading_outside: Vec<String>,
+    pub(super) replaced: Vec<String>,
+    pub(super) replaced_bytes: u64,
+    pub(super) lost_with_replaced: Option<Vec<String>>,
+    pub(super) not_replaced: Vec<String>,
+    pub(super) lone_volumes: Vec<Lone>,
+    pub(super) passed_over: Vec<Passed>,
+    pub(super) changed_while_read: Vec<String>,
+    pub(super) filled_with_zeros: Vec<Filled>,
+    pub(super) links_leading_outside: Vec<String>,
     kinds: Vec<Kind>,
     left_out: u64,
-    other_systems_left_out: Vec<String>,
-    own_output_left_out: u64,
-    unmatched_patterns: Vec<String>,
-    names_escaped: Vec<EscapedName>,
-    names_left_out: Vec<String>,
+    pub(super) other_systems_left_out: Vec<String>,
+    pub(super) own_output_left_out: u64,
+    pub(super) unmatched_patterns: Vec<String>,
+    pub(super) unportable: Vec<Unportable>,
+    pub(super) names_escaped: Vec<EscapedName>,
+    pub(super) names_left_out: Vec<String>,
     changes: Option<ChangesReport>,
     extras: Vec<Extra>,
 }
@@ -118,29 +117,12 @@ impl Kind {
     }
 }
 
-/// A source that is one of several volumes of a sealed archive.
-#[derive(Serialize)]
-struct Lone {
-    path: String,
-    number: u32,
-    count: u32,
-    #[serde(skip)]
-    typed: PathBuf,
-}
-
-impl From<&LoneVolume> for Lone {
-    fn from(volume: &LoneVolume) -> Self {
-        let LoneVolume { path, number, count } = volume;
-        Self { path: text::path(path), number: *number, count: *count, typed: path.clone() }
-    }
-}
-
 /// A file of which the archive holds less than it had at first.
 #[derive(Serialize)]
-struct Filled {
-    path: String,
-    file_bytes: u64,
-    bytes: u64,
+pub(super) struct Filled {
+    pub path: String,
+    pub file_bytes: u64,
+    pub bytes: u64,
 }
 
 impl From<&FilledUp> for Filled {
@@ -148,12 +130,6 @@ impl From<&FilledUp> for Filled {
         let FilledUp { path, real_bytes, bytes } = filled;
         Self { path: shown(path.as_bytes()), file_bytes: *real_bytes, bytes: *bytes }
     }
-}
-
-#[derive(Serialize)]
-struct Passed {
-    path: String,
-    why: String,
 }
 
 /// The set's id, in the format that has sets.
@@ -217,11 +193,7 @@ impl Report {
             },
             not_replaced: packed.not_replaced.iter().map(|path| text::path(path)).collect(),
             lone_volumes: packed.lone_volumes.iter().map(Lone::from).collect(),
-            passed_over: packed
-                .passed_over
-                .iter()
-                .map(|passed| Passed { path: text::path(&passed.disk_path), why: words::passed_over(&passed.reason) })
-                .collect(),
+            passed_over: packed.passed_over.iter().map(Passed::from).collect(),
             changed_while_read: entry_paths(&packed.changed),
             filled_with_zeros: packed.filled_up.iter().map(Filled::from).collect(),
             links_leading_outside: entry_paths(&packed.outward_links),
@@ -230,6 +202,7 @@ impl Report {
             other_systems_left_out: entry_paths(&packed.left_out.other_systems),
             own_output_left_out: packed.left_out.own_output,
             unmatched_patterns: unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect(),
+            unportable: packing.unportable.iter().map(Unportable::from).collect(),
             names_escaped: packed.escaped_names.iter().map(EscapedName::new).collect(),
             names_left_out: entry_paths(&packed.left_out.not_text),
             changes: packing.changes.take(),
@@ -426,72 +399,4 @@ fn volume_lines(packed: &Packed, report: &Report, what: &'static str) -> Vec<Str
     let mut columns = vec![Column::Number(what), Column::Path("file"), Column::Number("bytes")];
     columns.extend(packed.parcels.then_some(Column::Number("files")));
     table::lines(&columns, &rows)
-}
-
-/// What the sender should look at.
-fn notes(report: &Report) -> Vec<String> {
-    let mut notes = Vec::new();
-    let mut note = |heading: &str, items: Vec<String>| notes.extend(listed(Tone::Look, heading, &items));
-    let passed = |passed: &Passed| format!("{}: {}", passed.path, passed.why);
-    note("These could not be packed:", report.passed_over.iter().map(passed).collect());
-    let filled = |filled: &Filled| {
-        format!(
-            "{}: {} are the file's, the other {} are zeros",
-            filled.path,
-            text::size(filled.file_bytes),
-            text::size(filled.bytes - filled.file_bytes)
-        )
-    };
-    note(
-        "These could not be read to their end, and were filled up with zeros:",
-        report.filled_with_zeros.iter().map(filled).collect(),
-    );
-    note("These changed while they were read, twice. What was read is packed:", report.changed_while_read.clone());
-    note(words::OUTWARD_LINKS, report.links_leading_outside.clone());
-    note("These patterns matched nothing:", report.unmatched_patterns.clone());
-    note(
-        "These names are not text (UTF-8), which ZIP needs:",
-        report.names_escaped.iter().map(EscapedName::line).collect(),
-    );
-    note(
-        "These were left out, since their names are not text (UTF-8), which ZIP needs:",
-        report.names_left_out.clone(),
-    );
-    note("These are on other file systems, and were left out:", report.other_systems_left_out.clone());
-    if report.own_output_left_out > 0 {
-        let own = count(report.own_output_left_out, "file");
-        note("This was not packed into itself:", vec![format!("{own} of this archive's own name inside the source")]);
-    }
-    if !report.replaced.is_empty() {
-        note("Replaced:", vec![replaced(report)]);
-    }
-    note("These are named like old volumes, but are not; they were left alone:", report.not_replaced.clone());
-    let lone = |lone: &Lone| {
-        format!(
-            "{} is volume {} of {} of a sealed archive: the others are not packed with it",
-            lone.path, lone.number, lone.count
-        )
-    };
-    note("Part of an archive:", report.lone_volumes.iter().map(lone).collect());
-    if let Some(lone) = report.lone_volumes.first() {
-        let place = folder_of(&lone.typed);
-        notes.push("  To send all of it, no packing is needed:".to_owned());
-        notes.push(command(&[Part::Word("handover"), Part::Named(place.as_os_str()), Part::Word("--to to-send")]));
-    }
-    notes
-}
-
-/// What went, and what was in it that the new one does not have.
-fn replaced(report: &Report) -> String {
-    let volumes = count(report.replaced.len() as u64, "old volume");
-    let went = format!("{volumes}, {}", text::size(report.replaced_bytes));
-    match report.lost_with_replaced.as_deref() {
-        Some([]) => format!("{went}; the new archive has everything that was in it"),
-        Some(lost) => format!(
-            "{went}; with it went {} that the new archive does not have: {}",
-            count(lost.len() as u64, "file"),
-            text::first_few(lost)
-        ),
-        None => format!("{went}; what was in it could not be seen"),
-    }
 }

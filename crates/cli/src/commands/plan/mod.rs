@@ -13,8 +13,9 @@ use crate::settings::{Configuration, Settings};
 use crate::ui::progress::ProgressLine;
 use report::{Report, lines};
 use std::ffi::OsString;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use under_seal_core::codecs::block::Squeeze;
+use under_seal_core::disk::free_bytes_for;
 use under_seal_core::formats::abilities::Ability;
 use under_seal_core::formats::registry::{Format, SEALED};
 use under_seal_core::formats::sealed::volume::SpareWish;
@@ -22,8 +23,8 @@ use under_seal_core::ground::fit::{Fit, NAMED};
 use under_seal_core::source::{Catalogue, Extras};
 use under_seal_core::tasks::pack::parcels::{Parcel, Weights};
 use under_seal_core::tasks::pack::since::Changes;
-use under_seal_core::tasks::pack::{canonical, check_fit};
-use under_seal_core::tasks::plan::{InFormat, Plan, PlanError, in_open_formats};
+use under_seal_core::tasks::pack::{LoneVolume, canonical, check_fit, lone_volumes};
+use under_seal_core::tasks::plan::{InFormat, Making, Plan, PlanError, in_open_formats};
 
 /// What a report is made of.
 struct Planning<'a> {
@@ -42,10 +43,36 @@ struct Planning<'a> {
     changes: Option<Changes>,
     /// What was typed behind the command.
     typed: &'a [OsString],
-    /// Files that have the archive's name already, and are not to be replaced.
+    /// Files that have the archive's name already, and cannot or are not to be replaced.
     in_the_way: Vec<PathBuf>,
     /// What files were found to have beside their content.
     extras: Extras,
+    /// An older archive may be replaced.
+    replaces: bool,
+    /// Sources that are single volumes.
+    lone_volumes: Vec<LoneVolume>,
+    /// What it needs, and what is free, where that is too little; in bytes.
+    room: Option<(u64, u64)>,
+}
+
+impl Planning<'_> {
+    fn has_nothing_changed(&self) -> bool {
+        self.changes.as_ref().is_some_and(Changes::is_nothing)
+    }
+
+    /// Compares what it takes at least with what is free where it goes.
+    fn with_room_in(self, folder: Option<&Path>) -> Self {
+        let Some(folder) = folder else { return self };
+        let (fit, spares) = (self.settings.fit.value.fit, self.settings.spares.value);
+        let fit = if self.parcels.is_empty() { fit } else { Fit::OneVolume };
+        let squeeze = self.settings.squeeze.value.into();
+        let making = Making { folder, format: self.format, fit, squeeze, spares, hide_names: false, more: 0 };
+        let needed = match self.format.abilities.volumes {
+            true => self.plan.estimate(squeeze).and_then(|estimate| making.with_spares(estimate.stream_bytes.low)),
+            false => self.formats.iter().find(|one| one.format == self.format).map(|one| one.bytes.low),
+        };
+        Self { room: needed.zip(free_bytes_for(folder)).filter(|(needed, free)| needed > free), ..self }
+    }
 }
 
 /// Runs the command; the exit code.
@@ -67,8 +94,8 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     };
     // Changes get a name of their own where none is typed.
     let is_named_so = is_typed || wished.since.since.is_none();
-    let target = target.filter(|_| is_named_so && !wished.replace);
-    let in_the_way = target.map(|target| target.in_the_way(format)).unwrap_or_default();
+    let folder = target.as_ref().map(|target| target.folder.clone());
+    let target = target.filter(|_| is_named_so);
     pack::message(&wished.message, format)?;
     check_fit(settings.fit.value.fit, format)?;
     let hide_names = settings.hide_names.value;
@@ -85,6 +112,7 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
     let progress = ProgressLine::for_writing(Fit::OneVolume, &wished.work);
     let context = session::context(&progress, settings.threads.as_ref().map(|threads| threads.value));
     format.refuse_what_it_lacks(&[(wished.since.since.is_some(), Ability::Changes)])?;
+    let in_the_way = target.map(|target| target.in_the_way(wished.replace, format, &context)).unwrap_or_default();
     let since = Since::load(&wished.since, &wished.seal.password, &wished.work)?;
     let own_files = canonical(since.as_ref().map_or(&[], |since| &since.files));
     let catalogue = Catalogue::gather(&sources, &choice, &|path| own_files.contains(path), &context)?;
@@ -130,7 +158,11 @@ pub fn run(arguments: &PlanArguments) -> Result<u8, Failure> {
         typed: &arguments.typed,
         in_the_way,
         extras: found,
-    };
+        replaces: wished.replace,
+        lone_volumes: lone_volumes(&sources),
+        room: None,
+    }
+    .with_room_in(folder.as_deref());
     let report = Report::new(&planning);
     show(&report, &wished.work, || lines(&planning, &report))?;
     Ok(report.exit_code)

@@ -23,7 +23,7 @@ mod zipping;
 
 pub use error::PackError;
 pub use old::{Loss, OldArchive};
-pub use packed::{LeftOut, LoneVolume, Packed, PackedVolume, outward_links};
+pub use packed::{LeftOut, LoneVolume, Packed, PackedVolume, lone_volumes, outward_links};
 pub use target::{Target, TargetError, TargetWish, WayError};
 pub(crate) use zipping::zip_headers_bytes;
 
@@ -47,7 +47,7 @@ use crate::tasks::pack::parcels::{Parcel, Weights};
 use arranging::Outlook;
 use extracting::extracting;
 use kinds::kinds;
-use packed::{lone_volumes, summary_of};
+use packed::summary_of;
 use reading_back::read_back;
 use sealing::{Carried, FramesToCarry, Job, Sealed, SoFar};
 use since::{Changes, State};

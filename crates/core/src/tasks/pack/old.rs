@@ -96,11 +96,18 @@ impl OldArchive {
 }
 
 impl Target {
-    /// Files that have this archive's name already, in which way packing would have to be made; nothing is touched. None where the
-    /// folder cannot be looked into.
-    pub fn in_the_way(&self, format: &Format) -> Vec<PathBuf> {
-        let there = Folder::open(&self.folder).and_then(|folder| self.names_there(&folder, format));
-        there.map(|names| self.paths_of(&names)).unwrap_or_default()
+    /// Files that have this archive's name already and stop its packing: any, or where they may be replaced what is something else;
+    /// nothing is touched. None where the folder cannot be looked into.
+    pub fn in_the_way(&self, replace: bool, format: &'static Format, context: &Context<'_>) -> Vec<PathBuf> {
+        let Ok(folder) = Folder::open(&self.folder) else { return Vec::new() };
+        let there = self.names_there(&folder, format).unwrap_or_default();
+        if !replace {
+            return self.paths_of(&there);
+        }
+        match OldArchive::find(self, &folder, there, format, context) {
+            Err(WayError::SomethingElse(path)) => vec![path],
+            _ => Vec::new(),
+        }
     }
 
     /// Names in its folder that files of this archive have, or would have.

@@ -97,7 +97,7 @@ pub struct LeftOut {
 }
 
 /// The sources that are volumes of sets of which not all volumes are among the sources.
-pub(super) fn lone_volumes(sources: &[PathBuf]) -> Vec<LoneVolume> {
+pub fn lone_volumes(sources: &[PathBuf]) -> Vec<LoneVolume> {
     let mut sets: BTreeMap<Ids, Vec<LoneVolume>> = BTreeMap::new();
     for path in sources.iter().filter(|path| path.is_file()) {
         // What cannot be read is told when it is packed.

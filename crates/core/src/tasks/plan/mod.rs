@@ -7,6 +7,7 @@ mod formats;
 mod layout;
 mod measuring;
 mod quick;
+mod room;
 mod sampling;
 mod slow;
 mod squeezes;
@@ -15,12 +16,13 @@ mod weigh;
 pub use advice::Advice;
 pub use estimate::{Estimate, Likely};
 pub use formats::{InFormat, in_open_formats};
+pub use room::Making;
 pub use weigh::{FolderWeight, TopLevel};
 
 use crate::codecs::block::Squeeze;
 use crate::codecs::error::CodecError;
 use crate::disk::is_readable;
-use crate::disk::portability::{Unportable, unportable};
+use crate::disk::portability::Unportable;
 use crate::disk::{Interruption, interruptible};
 use crate::formats::registry::{Format, Writing};
 use crate::formats::sealed::stream::geometry_of;
@@ -32,6 +34,7 @@ use crate::ground::fit::Fit;
 use crate::source::{Catalogue, SourceEntry};
 use crate::tasks::pack::kinds::{KindWeight, kinds};
 use crate::tasks::page::carrying;
+use std::path::PathBuf;
 
 /// Why there is no plan.
 #[derive(Debug, thiserror::Error)]
@@ -39,6 +42,16 @@ pub enum PlanError {
     /// A compressor failed.
     #[error(transparent)]
     Codec(#[from] CodecError),
+    /// The disk has no room for the archive.
+    #[error("{}: {needed} bytes are needed, {free} are free", .folder.display())]
+    NoRoom {
+        /// Bytes that it takes, as little as is likely.
+        needed: u64,
+        /// Bytes that are free.
+        free: u64,
+        /// Where it was to go.
+        folder: PathBuf,
+    },
     /// Something that can end any work.
     #[error(transparent)]
     Interrupted(Interruption),
@@ -50,7 +63,7 @@ impl Classed for PlanError {
     fn class(&self) -> ErrorClass {
         match self {
             Self::Interrupted(error) => error.class(),
-            Self::Codec(_) => ErrorClass::System,
+            Self::Codec(_) | Self::NoRoom { .. } => ErrorClass::System,
         }
     }
 }
@@ -151,7 +164,7 @@ impl Plan {
             estimates: widened(squeezes::estimate(catalogue, &kinds, squeezes, fit, context)?, catalogue),
             kinds,
             unreadable: catalogue.entries.iter().filter(is_closed).map(|entry| entry.path.clone()).collect(),
-            unportable: unportable(catalogue.entries.iter().map(|entry| catalogue.text_names.of(&entry.path))),
+            unportable: catalogue.unportable(),
         })
     }
 

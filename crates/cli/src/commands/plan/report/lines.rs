@@ -4,6 +4,7 @@ use super::{Advised, Divided, Estimated, Fitted, Report, Top, Weight};
 use crate::commands::extras;
 use crate::commands::plan::Planning;
 use crate::commands::plan::formats::format_lines;
+use crate::commands::sources::{Lone, Unportable};
 use crate::ui::escaped_name::EscapedName;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::section::headed;
@@ -33,10 +34,11 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     if failing > 0 {
         lines.push(paint(Tone::Bad, format!("Incomplete: {} cannot be packed.", count(failing, "thing"))));
     }
-    if let Some(first) = report.in_the_way.first() {
-        let way_out = "Add --replace, or choose another name with --to.";
-        lines.push(paint(Tone::Bad, format!("Pack would stop: {first} is there already. {way_out}")));
+    if let Some(changes) = report.changes.as_ref().filter(|_| planning.has_nothing_changed()) {
+        let since = format!("{} of {}", changes.since.archive, changes.since.made);
+        return vec![paint(Tone::Strong, format!("Nothing has changed since {since}, so pack would write nothing."))];
     }
+    lines.extend(stopping(planning, report).iter().map(|why| paint(Tone::Bad, format!("Pack would stop: {why}"))));
     lines.push(paint(Tone::Strong, heading));
     lines.extend(answer(report));
     if let Some(all_but) = words::all_but(report.links_leading_outside.len(), 0) {
@@ -68,9 +70,30 @@ pub fn lines(planning: &Planning<'_>, report: &Report) -> Vec<String> {
     let outward = report.links_leading_outside.iter().map(|link| format!("  {link}")).collect();
     section(words::OUTWARD_LINKS.trim_end_matches(':'), outward);
     section("Worth knowing", note_lines(report));
-    lines.extend([String::new()]);
-    lines.extend(["Next: pack it with".to_owned(), suggestion_of_packing(planning.typed)]);
+    lines.push(String::new());
+    lines.extend(next(planning, report));
     lines
+}
+
+/// What packing would end at before anything is written.
+fn stopping(planning: &Planning<'_>, report: &Report) -> Option<String> {
+    let what = if planning.replaces { ", and is something else" } else { "" };
+    let there = report.in_the_way.first().map(|first| format!("{first} is there already{what}."));
+    let room = report.too_little_room.as_ref().map(|lack| {
+        format!("there is not enough room: at least {} are needed, {} are free.", bytes(lack.needed), bytes(lack.free))
+    });
+    there.or(room)
+}
+
+fn next(planning: &Planning<'_>, report: &Report) -> Vec<String> {
+    match (planning.in_the_way.first(), &report.too_little_room) {
+        (Some(_), _) if planning.replaces => vec!["Next: choose another name with --to.".to_owned()],
+        (Some(_), _) => {
+            vec!["Next: choose another name with --to, or add --replace if what is there may go.".to_owned()]
+        }
+        (None, Some(_)) => vec!["Next: make room, or choose a place on another disk with --to.".to_owned()],
+        (None, None) => vec!["Next: pack it with".to_owned(), suggestion_of_packing(planning.typed)],
+    }
 }
 
 /// What has changed, where only that is planned.
@@ -267,11 +290,12 @@ fn failing_lines(report: &Report) -> Vec<String> {
 
 /// What is worth knowing before packing, and stops nothing.
 fn note_lines(report: &Report) -> Vec<String> {
-    let names = report.unportable.iter().map(|one| format!("{}: {} ({})", one.path, one.why, one.systems.join(", ")));
+    let names = report.unportable.iter().map(Unportable::line);
+    let lone = report.lone_volumes.iter().map(Lone::line);
     let patterns = report.unmatched_patterns.iter().map(|pattern| format!("the pattern {pattern} matches nothing"));
     let escaped = report.names_escaped.iter().map(EscapedName::line);
     let left_out = report.names_left_out.iter().map(|path| format!("{path} is left out: the name is not text"));
-    some_of(names.chain(escaped).chain(left_out).chain(patterns).collect(), Tone::Look)
+    some_of(names.chain(lone).chain(escaped).chain(left_out).chain(patterns).collect(), Tone::Look)
 }
 
 fn some_of(all: Vec<String>, tone: Tone) -> Vec<String> {

@@ -10,10 +10,10 @@ use super::formats::Formatted;
 use crate::args::SqueezeName;
 use crate::commands::extras::{Extra, extras};
 use crate::commands::since::ChangesReport;
-use crate::failure::{DONE, LOOK};
+use crate::commands::sources::{Lone, Passed, Unportable};
+use crate::failure::{DONE, LOOK, SYSTEM, UNSAFE};
 use crate::ui::escaped_name::EscapedName;
 use crate::ui::text::{self, shown};
-use crate::words;
 use crate::words::as_name;
 use serde::Serialize;
 use under_seal_core::formats::abilities::Ability;
@@ -62,6 +62,8 @@ pub struct Report {
     #[serde(rename = "unreadable_paths")]
     unreadable: Vec<String>,
     unportable: Vec<Unportable>,
+    lone_volumes: Vec<Lone>,
+    too_little_room: Option<Lack>,
     unmatched_patterns: Vec<String>,
     names_escaped: Vec<EscapedName>,
     names_left_out: Vec<String>,
@@ -128,17 +130,11 @@ struct Advised {
     volumes: u32,
 }
 
+/// What the disk lacks, in bytes.
 #[derive(Serialize)]
-struct Passed {
-    path: String,
-    why: String,
-}
-
-#[derive(Serialize)]
-struct Unportable {
-    path: String,
-    why: String,
-    systems: Vec<&'static str>,
+struct Lack {
+    needed: u64,
+    free: u64,
 }
 
 fn entry(path: &EntryPath) -> String {
@@ -160,12 +156,22 @@ impl Report {
         let by_mail = outline.and_then(|outline| page_by_mail(&outline, fit));
         let unmatched = settings.typed_among(&catalogue.unmatched);
         let escaped = catalogue.text_names.escaped();
-        // What is only worth knowing is no failure.
         let outward = outward_links(catalogue);
-        let all_can_be_packed = catalogue.passed_over.is_empty()
+        // The code that `pack` would end with, as far as that can be known.
+        let quiet = catalogue.passed_over.is_empty()
             && plan.unreadable.is_empty()
-            && planning.in_the_way.is_empty()
-            && outward.is_empty();
+            && outward.is_empty()
+            && planning.lone_volumes.is_empty()
+            && escaped.is_empty()
+            && catalogue.not_text.is_empty()
+            && unmatched.is_empty();
+        let exit_code = match (planning.in_the_way.is_empty(), planning.room, quiet) {
+            _ if planning.has_nothing_changed() => DONE,
+            (false, ..) => UNSAFE,
+            (true, Some(_), _) => SYSTEM,
+            (true, None, false) => LOOK,
+            (true, None, true) => DONE,
+        };
         let folders = plan.folders.iter().take(CHARTED).map(|folder| Weight {
             name: folder.path.as_ref().map_or_else(|| ".".to_owned(), entry),
             files: folder.files,
@@ -188,7 +194,7 @@ impl Report {
         });
         Self {
             command: "plan",
-            exit_code: if all_can_be_packed { DONE } else { LOOK },
+            exit_code,
             files: plan.totals.files,
             folders: plan.totals.folders,
             links: plan.totals.links,
@@ -225,22 +231,12 @@ impl Report {
                 .map(|(speed, outline)| on_the_line(&outline, wished, by_mail) as f64 * 8.0 / speed),
             advice: plan.advice(catalogue, squeeze.into(), fit).iter().filter(|_| is_cut).map(Advised::new).collect(),
             links_leading_outside: outward.iter().map(entry).collect(),
-            passed_over: catalogue
-                .passed_over
-                .iter()
-                .map(|passed| Passed { path: text::path(&passed.disk_path), why: words::passed_over(&passed.reason) })
-                .collect(),
+            passed_over: catalogue.passed_over.iter().map(Passed::from).collect(),
             in_the_way: planning.in_the_way.iter().map(|path| text::path(path)).collect(),
             unreadable: plan.unreadable.iter().map(entry).collect(),
-            unportable: plan
-                .unportable
-                .iter()
-                .map(|one| Unportable {
-                    path: entry(&one.path),
-                    why: words::name_trouble(&one.trouble),
-                    systems: one.systems.iter().map(|system| words::system_name(*system)).collect(),
-                })
-                .collect(),
+            unportable: plan.unportable.iter().map(Unportable::from).collect(),
+            lone_volumes: planning.lone_volumes.iter().map(Lone::from).collect(),
+            too_little_room: planning.room.map(|(needed, free)| Lack { needed, free }),
             unmatched_patterns: unmatched.iter().map(|pattern| shown(pattern.as_bytes())).collect(),
             names_escaped: escaped.iter().map(EscapedName::new).collect(),
             names_left_out: catalogue.not_text.iter().map(entry).collect(),
