@@ -3,6 +3,7 @@
 use super::show;
 use crate::archives::load_all;
 use crate::args::{ChoiceArguments, CompareArguments};
+use crate::commands::deliveries::Parcel;
 use crate::credentials::Wanted;
 use crate::failure::{DONE, Failure, LOOK};
 use crate::settings::Settings;
@@ -39,12 +40,17 @@ pub fn run(arguments: &CompareArguments) -> Result<u8, Failure> {
     let progress = ProgressLine::for_reading(Some(archive.file_count()), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let sources = expand(&arguments.sources)?;
-    let disk = Catalogue::gather(&sources, &choice, &|_| false, &context)?;
+    let mut disk = Catalogue::gather(&sources, &choice, &|_| false, &context)?;
     // Of an archive of changes the state counts that it leads to; originals are only proven by what it holds itself.
     let entries = match archive.base_name() {
         Some(_) if !arguments.originals => state_of(&*archive)?.0,
         _ => archive.entries_with_digests(&context)?,
     };
+    let alone = archive.volumes().and_then(|_| archive.about()?.parcel.as_ref().map(Parcel::from));
+    if alone.is_some() && !arguments.originals {
+        // What another parcel may have says nothing of this one.
+        disk = disk.only(&entries.iter().map(|listed| listed.entry.path.clone()).collect());
+    }
     let times = archive.format.abilities.times;
     let found = compare(&entries, &disk, times, &context)?;
     // Formats without digests of their own were read to their ends for that already.
@@ -53,7 +59,14 @@ pub fn run(arguments: &CompareArguments) -> Result<u8, Failure> {
     }
     drop(progress);
     let mut report = Report::new(&archive, &disk, &found, arguments.originals.then_some(&*entries));
-    report.next = next_step(&archive, &report, arguments);
+    report.next = match &alone {
+        Some(parcel) => {
+            let [what, line] = parcel.take_all("compare", &arguments.archive, &[], &arguments.sources);
+            vec![String::new(), what, line]
+        }
+        None => next_step(&archive, &report, arguments),
+    };
+    report.parcel = alone;
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
 }
@@ -75,6 +88,8 @@ struct Report {
     changed: Vec<Changed>,
     unreadable: Vec<Unreadable>,
     originals: Option<Originals>,
+    /// Which parcel it is, where it was compared alone.
+    parcel: Option<Parcel>,
     #[serde(skip)]
     added_on_disk: Vec<String>,
     /// The commands that bring the archive up to date, where something is to be brought.
@@ -133,6 +148,7 @@ impl Report {
             unreadable,
             originals: originals.map(|entries| Originals::new(entries, found, here)),
             added_on_disk: found.added.iter().map(here).collect(),
+            parcel: None,
             next: Vec::new(),
         }
     }

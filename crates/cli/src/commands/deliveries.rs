@@ -3,9 +3,12 @@
 
 use crate::failure::{DONE, MISSING};
 use crate::ui::paint::{Tone, paint};
+use crate::ui::suggestion::{Part, command};
 use crate::ui::text::{count, hexadecimal, number_list};
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
+use std::path::{Path, PathBuf};
+use under_seal_core::disk::folder_of;
 use under_seal_core::formats::sealed::ParcelOf;
 
 /// Which parcel of a delivery an archive is (docs/json.md).
@@ -19,6 +22,29 @@ pub struct Parcel {
 impl From<&ParcelOf> for Parcel {
     fn from(parcel: &ParcelOf) -> Self {
         Self { delivery: hexadecimal(&parcel.delivery), number: parcel.number, count: parcel.count }
+    }
+}
+
+impl Parcel {
+    /// `parcel 1 of 4`.
+    pub fn told(&self) -> String {
+        format!("parcel {} of {}", self.number, self.count)
+    }
+
+    /// What is said where only this one was looked at: the line that takes all of them, which lie beside it as a rule. `verb` is
+    /// the command, and `options` stand before the sources.
+    pub fn take_all(&self, verb: &str, parcel: &Path, options: &[&str], sources: &[PathBuf]) -> [String; 2] {
+        let place = if parcel.is_dir() { parcel } else { folder_of(parcel) };
+        let options = options.iter().map(|option| Part::Word(option));
+        let sources = sources.iter().map(|source| Part::Named(source.as_os_str()));
+        let words = [Part::Word(verb), Part::Named(place.as_os_str())].into_iter().chain(options).chain(sources);
+        [
+            format!(
+                "Next: {verb} all {} together; what is in others was not compared here:",
+                count(self.count.into(), "parcel")
+            ),
+            command(&words.collect::<Vec<_>>()),
+        ]
     }
 }
 

@@ -119,16 +119,16 @@ fn what_would_fail_is_told_apart_from_notes() {
 /// What `plan` ends with, and what it tells, is what `pack` ends with and tells.
 #[rstest]
 #[case::nothing_to_say(|_: &Desk| {}, &["box"], 0)]
-#[case::there_already(|desk: &Desk| drop(desk.run(&["pack", "box", "--to", "a"]).expect(0)), &["box"], 6)]
-#[case::another_there_already(|desk: &Desk| drop(desk.file("a.useal", b"mine")), &["box"], 6)]
-#[case::another_to_be_replaced(|desk: &Desk| drop(desk.file("a.useal", b"mine")), &["box", "--replace"], 6)]
-#[case::to_be_replaced(|desk: &Desk| drop(desk.run(&["pack", "box", "--to", "a"]).expect(0)), &["box", "--replace"], 0)]
-#[case::names_for_here_only(|desk: &Desk| drop(desk.file("box/u\u{308}", b"1").file("box/\u{fc}", b"2")), &["box"], 0)]
+#[case::there_already(|desk: &Desk| { desk.run(&["pack", "box", "--to", "a"]).expect(0); }, &["box"], 6)]
+#[case::another_there_already(|desk: &Desk| { desk.file("a.useal", b"mine"); }, &["box"], 6)]
+#[case::another_to_be_replaced(|desk: &Desk| { desk.file("a.useal", b"mine"); }, &["box", "--replace"], 6)]
+#[case::to_be_replaced(|desk: &Desk| { desk.run(&["pack", "box", "--to", "a"]).expect(0); }, &["box", "--replace"], 0)]
+#[case::names_for_here_only(|desk: &Desk| { desk.file("box/u\u{308}", b"1").file("box/\u{fc}", b"2"); }, &["box"], 0)]
 #[case::unmatched(|_: &Desk| {}, &["box", "--leave-out", "*.tmp"], 1)]
 #[case::lone_volume(|desk: &Desk| {
     desk.run(&["pack", "box", "--fit", "600KB", "--to", "cut"]).expect(0);
 }, &["cut-01of02.useal"], 1)]
-#[case::nothing_changed(|desk: &Desk| drop(desk.run(&["pack", "box", "--to", "old"]).expect(0)), &["box", "--since", "old.useal"], 0)]
+#[case::nothing_changed(|desk: &Desk| { desk.run(&["pack", "box", "--to", "old"]).expect(0); }, &["box", "--since", "old.useal"], 0)]
 #[cfg_attr(unix, case::leads_outside(|desk: &Desk| std::os::unix::fs::symlink("/nowhere", desk.path("box/out")).unwrap(), &["box"], 1))]
 fn a_plan_and_its_packing_agree(#[case] prepare: fn(&Desk), #[case] options: &[&str], #[case] code: i32) {
     let desk = desk();

@@ -7,6 +7,7 @@ mod verdicts;
 use crate::archives::{Given, each_given, given};
 use crate::args::{DeliveryArguments, RehearseArguments, ShapeArguments, Through};
 use crate::browsers::Browser;
+use crate::commands::deliveries::Parcel;
 use crate::commands::open::Report as OpenReport;
 use crate::commands::resend::stem;
 use crate::commands::show;
@@ -22,6 +23,7 @@ use crate::words::{as_name, how_to_open};
 use crate::{leftover, session};
 use note::Note;
 use serde::Serialize;
+use several::Inside;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 use std::slice;
@@ -29,6 +31,7 @@ use under_seal_core::disk::names::name_of;
 use under_seal_core::formats::abilities::TimesKept;
 use under_seal_core::formats::registry::Format;
 use under_seal_core::formats::sealed::CostLimit;
+use under_seal_core::formats::sealed::volume::names::parcel_named;
 use under_seal_core::ground::context::Context;
 use under_seal_core::ground::entry::ListedEntry;
 use under_seal_core::ground::secrets::Credentials;
@@ -55,15 +58,30 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
     {
         return several::run(sets, arguments, &choice, way, is_handover);
     }
+    let mut alone = None;
     let played = match given(place, &arguments.work)? {
-        Given::Volumes(set) => Played::of_volumes(credentials::tried(&set, &arguments.unlock)?),
+        Given::Volumes(set) => {
+            let tried = credentials::tried(&set, &arguments.unlock)?;
+            if parcel_named(stem(&set).as_encoded_bytes()).is_some() && set.missing().is_empty() {
+                alone = Some(Inside::of(&tried)?).filter(|inside| inside.parcel.is_some());
+            }
+            Played::of_volumes(tried)
+        }
         file => {
             let archive = file.load(&arguments.unlock, Wanted::Content, &arguments.work)?;
             let (credentials, stem) = (archive.opened_by(), name_of(&archive.name()));
             Played { package: Package::Archive(archive), credentials, limit: CostLimit::Bearable, stem }
         }
     };
-    let (mut report, received) = rehearse_one(&played, arguments, way, |context| sources(arguments, &choice, context))?;
+    let of_it = |context: &Context<'_>| {
+        let all = sources(arguments, &choice, context)?;
+        // What another parcel may have says nothing of this one.
+        Ok(match &alone {
+            Some(inside) => all.only(&inside.paths),
+            None => all,
+        })
+    };
+    let (mut report, received) = rehearse_one(&played, arguments, way, of_it)?;
     if let (true, Some(Received { expected, times, .. })) = (is_handover && report.passed, received) {
         let open_by = match &played.package {
             Package::Archive(archive) => archive.spots().last().map(|spot| spot.name().into()),
@@ -72,6 +90,11 @@ pub fn run(arguments: &RehearseArguments) -> Result<u8, Failure> {
         let credentials = played.package.is_secret().then_some(&played.credentials);
         let steps = play_note(arguments, credentials, (&expected, times), open_by)?;
         report.note_was_played(steps);
+    }
+    report.parcel = alone.and_then(|inside| inside.parcel);
+    if let Some(parcel) = report.parcel.as_ref().filter(|_| report.passed) {
+        let all = parcel.take_all("rehearse", &arguments.archive, &["--all", "--against"], &arguments.against);
+        report.next = all.join("\n");
     }
     show(&report, &arguments.work, || lines(&report))?;
     Ok(report.exit_code)
@@ -222,6 +245,8 @@ struct Report {
     missing: Vec<u32>,
     damaged: Vec<u32>,
     why: Option<String>,
+    /// Which parcel it is, where it was rehearsed alone.
+    parcel: Option<Parcel>,
     next: String,
     #[serde(skip)]
     noun: &'static str,
@@ -303,6 +328,7 @@ impl Report {
                 way,
             ),
             opened,
+            parcel: None,
             lost_on_request,
             damaged_on_request,
             missing,
@@ -355,7 +381,8 @@ fn lines(report: &Report) -> Vec<String> {
             paint(
                 if all_but.is_some() { Tone::Look } else { Tone::Good },
                 format!(
-                    "The recipient can open it{}: {volumes} {were} delivered{by}, opened and compared.",
+                    "The recipient can open {}{}: {volumes} {were} delivered{by}, opened and compared.",
+                    report.parcel.as_ref().map_or_else(|| "it".to_owned(), Parcel::told),
                     all_but.map(|all_but| format!(", {all_but}")).unwrap_or_default()
                 ),
             )
@@ -374,6 +401,7 @@ fn lines(report: &Report) -> Vec<String> {
     let mut lines = vec![heading, String::new()];
     lines.extend(table::lines(&[Column::Text("step"), Column::Number("took"), Column::Text("verdict")], &rows));
     lines.extend(report.opened.iter().flat_map(OpenReport::left_behind_lines));
-    lines.extend([String::new(), report.next.clone()]);
+    lines.push(String::new());
+    lines.extend(report.next.lines().map(str::to_owned));
     lines
 }

@@ -6,7 +6,7 @@ use crate::args::RehearseArguments;
 use crate::commands::deliveries::{self, Delivery, Parcel};
 use crate::commands::open::Report as OpenReport;
 use crate::commands::show;
-use crate::credentials::{Keyring, NO_PASSWORD};
+use crate::credentials::{Keyring, NO_PASSWORD, Tried};
 use crate::failure::{DONE, Failure, LOOK};
 use crate::session;
 use crate::ui::paint::{Tone, paint};
@@ -46,6 +46,25 @@ struct SeveralReport {
     names: Vec<String>,
 }
 
+/// What an archive says of itself once it is unlocked.
+pub(super) struct Inside {
+    pub paths: HashSet<EntryPath>,
+    pub parcel: Option<Parcel>,
+    name: String,
+}
+
+impl Inside {
+    pub fn of(tried: &Tried) -> Result<Self, Failure> {
+        let reader = SealedReader::unlock(tried.set.clone(), &tried.credentials)?;
+        let paths = reader.listing().iter().map(|listed| Ok(listed?.entry.path.clone()));
+        Ok(Self {
+            paths: paths.collect::<Result<_, ArchiveError>>()?,
+            parcel: reader.about().parcel.as_ref().map(Parcel::from),
+            name: shown(&reader.about().name),
+        })
+    }
+}
+
 /// Plays each of them; the exit code.
 pub(super) fn run(
     sets: Vec<VolumeSet>,
@@ -61,12 +80,9 @@ pub(super) fn run(
     let mut inside: HashSet<EntryPath> = HashSet::new();
     for set in sets {
         let tried = keyring.tried(&set)?.ok_or(NO_PASSWORD)?;
-        let reader = SealedReader::unlock(tried.set.clone(), &tried.credentials)?;
-        let here = reader.listing().iter().map(|listed| Ok(listed?.entry.path.clone()));
-        let here = here.collect::<Result<HashSet<EntryPath>, ArchiveError>>()?;
-        parcels.extend(reader.about().parcel.as_ref().map(Parcel::from));
-        names.push(shown(&reader.about().name));
-        drop(reader);
+        let Inside { paths: here, parcel, name } = Inside::of(&tried)?;
+        parcels.extend(parcel);
+        names.push(name);
         let of_it = |context: &Context<'_>| Ok(sources(arguments, choice, context)?.only(&here));
         let played = Played::of_volumes(tried);
         let (report, received) = rehearse_one(&played, arguments, way, of_it)?;

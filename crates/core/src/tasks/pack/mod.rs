@@ -39,7 +39,7 @@ use crate::formats::sealed::volume::spares::spare_bytes;
 use crate::formats::sealed::volume::{CellLength, SpareWish, WriteError};
 use crate::formats::sealed::{Fates, KeyCost, OldEntries, ParcelOf, SealError, SealedReader};
 use crate::ground::context::{Context, Phase, Progress};
-use crate::ground::entry::{Content, EntryPath, Totals};
+use crate::ground::entry::{Content, EntryKind, EntryPath, Totals};
 use crate::ground::fit::Fit;
 use crate::ground::secrets::Credentials;
 use crate::source::{Catalogue, Choice, Extras, PassedOver, SourceEntry, StreamSource, UnsafeNames};
@@ -355,6 +355,7 @@ impl Delivery {
         let (target, old, parcels) = (self.target, self.old, self.parcels.is_some());
         let catalogue = self.catalogue;
         let packs_attributes = catalogue.packs_attributes;
+        let folders = catalogue.entries.iter().filter(|entry| entry.kind == EntryKind::Folder).count() as u64;
         // With many entries the catalogue is large, and reading back needs room for the index.
         let (outward_links, left_out, mut passed_over) = summary_of(catalogue);
         drop(self.parcels);
@@ -371,6 +372,10 @@ impl Delivery {
             if archive.in_page.is_some() && !paging::is_right(archive, &staging)? {
                 return Err(PackError::ContentsDiffer);
             }
+        }
+        if parcels {
+            // Each brings the folders of its files, so that some are in several.
+            (totals.folders, verified.folders) = (folders, folders);
         }
         context.go_on()?;
         let placings: Vec<Placing> = archives.iter().flat_map(|archive| archive.written.all_placings()).collect();
