@@ -126,6 +126,18 @@ fn parcels_open_one_by_one_and_give_everything_back() {
     let pack = ["pack", "wrenfall-light", "--parcels", "--fit", "board-room", "--to", "out/dossier", "--replace"];
     let packed = desk.run(&pack).expect(0).out;
     assert!(packed.contains("3 parcels") && packed.contains("dossier-parcel1of3.useal"), "{packed}");
+    assert!(packed.contains("in 20 files, 8 folders"), "{packed}");
+    // One of them says nothing of what others have, and how to take all.
+    for (verb, options) in [("rehearse", &["--all", "--against"][..]), ("compare", &[])] {
+        let against = options.iter().filter(|option| **option != "--all").copied();
+        let line: Vec<&str> = [verb, "out/dossier-parcel1of3.useal"].into_iter().chain(against).collect();
+        let alone = desk.run(&[&line[..], &["wrenfall-light"]].concat()).expect(0).out;
+        let all = [&[verb, "out"], options, &["wrenfall-light"]].concat();
+        assert!(alone.contains(&format!("under-seal {}", all.join(" "))), "{alone}");
+        desk.run(&all).expect(0);
+        let json = desk.run(&[&line[..], &["wrenfall-light", "--json"]].concat()).expect(0);
+        assert_eq!((json.json("/parcel/number"), json.json("/parcel/count")), (1.into(), 3.into()));
+    }
     // Again, as if one parcel had been left from another division.
     fs::copy(desk.path("out/dossier-parcel1of3.useal"), desk.path("out/dossier-parcel4of4.useal")).unwrap();
     desk.run(&pack).expect(0);

@@ -45,10 +45,11 @@ pub fn geometry_of(inner_bytes: u64, volume_limit: Option<u64>) -> Option<Geomet
     Some(Geometry { data_volumes, spare_volumes: 0, cells_per_volume, cells, last_cell_bytes, cell_length })
 }
 
-/// The most bytes of an inner stream that fit one volume of at most `volume_limit` bytes; `None` where nothing does.
+/// The most bytes of an inner stream that fit an archive of one volume that is not to be longer than `volume_limit` bytes, and is cut
+/// like any of one volume; `None` where nothing does.
 pub fn inner_within(volume_limit: u64) -> Option<u64> {
     let room = volume_limit.checked_sub(HEADER_BYTES as u64)?;
-    let length = CellLength::within(Some(volume_limit))?;
+    let length = CellLength::LONGEST;
     let (full, rest) = (room / length.bytes() as u64, room % length.bytes() as u64);
     let last =
         (rest / LAST_CELL_STEP as u64 * LAST_CELL_STEP as u64).saturating_sub((CELL_OVERHEAD + MARK_BYTES) as u64);

@@ -8,6 +8,7 @@ pub mod arranging;
 mod error;
 mod extracting;
 pub mod kinds;
+pub(in crate::tasks) mod layout;
 mod old;
 mod open_formats;
 mod packed;
@@ -19,6 +20,7 @@ mod sealing_parcels;
 pub mod since;
 pub mod target;
 mod tarring;
+mod weighing;
 mod zipping;
 
 pub use error::PackError;

@@ -1,24 +1,19 @@
 //! Parcels: what is packed, divided among several archives that each open alone and keep within one limit, no file cut.
 //!
-//! Every file is compressed once to learn its weight. Then whole folders are put together as long as that costs no
+//! What each file takes is found by compressing it (see [`weighing`](super::weighing)). Then whole folders are put together as long as that costs no
 //! parcel more than putting single files together does.
 
-use crate::codecs::block::{Compressor, Squeeze};
+use super::weighing::weigh;
+use crate::codecs::block::Squeeze;
 use crate::codecs::error::CodecError;
 use crate::disk::{Interruption, interruptible};
-use crate::formats::sealed::frame::FRAME_HEADER_BYTES;
 use crate::formats::sealed::stream::inner_within;
 use crate::ground::class::{Classed, ErrorClass};
-use crate::ground::context::{Context, Phase, Progress};
+use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, EntryPath};
-use crate::ground::pipeline::ordered;
-use crate::source::{Catalogue, SourceEntry};
+use crate::source::Catalogue;
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
-
-/// Bytes that an entry takes beside its content and its path: records (96), a place in the index (96), and a part of
-/// the frames' and pages' headers.
-const ENTRY_BYTES: u64 = 224;
 
 /// Bytes of a parcel that its index's root and the frame around that may take.
 const CLOSING_BYTES: u64 = 1_024;
@@ -72,7 +67,7 @@ pub struct Parcel {
 pub struct Weights(Vec<u64>);
 
 impl Weights {
-    /// Compresses every file once.
+    /// Compresses every file by itself, and small ones beside their neighbours too.
     pub fn find(catalogue: &Catalogue, squeeze: Squeeze, context: &Context<'_>) -> Result<Self, ParcelError> {
         weigh(catalogue, squeeze, context).map(Self)
     }
@@ -97,70 +92,6 @@ impl Weights {
         let parcels = division.parcels();
         if parcels.len() > MAX_PARCELS { Err(ParcelError::TooMany) } else { Ok(parcels) }
     }
-}
-
-/// What each entry takes in an archive, each compressed by itself.
-fn weigh(catalogue: &Catalogue, squeeze: Squeeze, context: &Context<'_>) -> Result<Vec<u64>, ParcelError> {
-    let mut weights = Vec::with_capacity(catalogue.entries.len());
-    context.tell(Progress::Begin(Phase::Weighing, catalogue.total_bytes()));
-    let (handed_out, weighed) = ordered(
-        context.threads,
-        |jobs| {
-            for entry in &catalogue.entries {
-                context.go_on()?;
-                if jobs.submit(entry).is_err() {
-                    break;
-                }
-            }
-            Ok(())
-        },
-        || {
-            let mut compressor = Compressor::new(squeeze);
-            move |entry: &SourceEntry| {
-                let compressor = compressor.as_mut().map_err(|error| *error)?;
-                weight(catalogue, entry, compressor, squeeze.block_bytes(), context)
-            }
-        },
-        |weight: Result<u64, ParcelError>| -> Result<(), ParcelError> {
-            weights.push(weight?);
-            Ok(())
-        },
-    )?;
-    context.tell(Progress::End);
-    weighed?;
-    handed_out.map(|()| weights)
-}
-
-fn weight(
-    catalogue: &Catalogue,
-    entry: &SourceEntry,
-    compressor: &mut Compressor,
-    block_bytes: usize,
-    context: &Context<'_>,
-) -> Result<u64, ParcelError> {
-    let mut weight = ENTRY_BYTES + 2 * (entry.path.as_bytes().len() + entry.link_target.len()) as u64;
-    if entry.kind != EntryKind::File {
-        return Ok(weight);
-    }
-    // What cannot be read is passed over when it is packed, and weighs nothing.
-    let Ok(mut file) = catalogue.open(entry) else { return Ok(weight) };
-    let (mut block, mut spare) = (Vec::new(), Vec::new());
-    while file.left() > 0 {
-        context.go_on()?;
-        block.clear();
-        if let Ok(Some(hole)) = file.pass_hole() {
-            context.tell(Progress::Advance(hole));
-            continue;
-        }
-        if file.read(&mut block, block_bytes).is_err() || block.is_empty() {
-            break;
-        }
-        context.tell(Progress::Advance(block.len() as u64));
-        let (compressed, left_over) = compressor.compress(block, spare)?;
-        weight += (compressed.stored.len() + FRAME_HEADER_BYTES) as u64;
-        (block, spare) = (compressed.stored, left_over);
-    }
-    Ok(weight)
 }
 
 /// The place of the folder that holds each entry, where that is in the catalogue too.

@@ -1,7 +1,6 @@
 //! What samples of a record stream come to, and how long that takes, when they are compressed as packing would or faster.
 
 use super::PlanError;
-use super::layout::{Layout, Stretch};
 use super::sampling::{Sample, Stretches};
 use crate::codecs::block::{Block, Compressor, Decompressor, Squeeze};
 use crate::codecs::error::CodecError;
@@ -9,6 +8,7 @@ use crate::formats::sealed::FrameRoom;
 use crate::formats::sealed::frame::FRAME_HEADER_BYTES;
 use crate::ground::context::Context;
 use crate::tasks::pack::arranging::frame_room;
+use crate::tasks::pack::layout::{Layout, Stretch};
 use std::time::Instant;
 
 /// How a stretch is compressed.

@@ -4,7 +4,6 @@
 mod advice;
 mod estimate;
 mod formats;
-mod layout;
 mod measuring;
 mod quick;
 mod room;

@@ -3,7 +3,6 @@
 
 use super::PlanError;
 use super::estimate::Estimate;
-use super::layout::Layout;
 use super::measuring::Sampler;
 use super::quick::Quick;
 use super::slow::Slow;
@@ -14,6 +13,7 @@ use crate::ground::fit::Fit;
 use crate::source::Catalogue;
 use crate::tasks::pack::arranging::Outlook;
 use crate::tasks::pack::kinds::KindWeight;
+use crate::tasks::pack::layout::Layout;
 
 /// Index entries that are made for estimating the index, in so many runs.
 const INDEX_RUNS: usize = 8;

@@ -96,6 +96,27 @@ fn a_folder_that_is_closed_takes_what_later_parcels_bring() {
     assert_eq!(tree(&desk.path("source")), tree(&inbox.join("source")));
 }
 
+/// Small files shrink beside each other as they do not by themselves: there are hardly more parcels than a whole archive would fill.
+#[rstest]
+#[case::sixty_kilobytes("60KB", 60_000)]
+#[case::two_hundred("200KB", 200_000)]
+fn many_small_files_fill_their_parcels(#[case] fit: &str, #[case] limit: u64) {
+    let desk = Desk::new();
+    let words: Vec<String> =
+        noise(3_000).chunks(6).map(|word| word.iter().map(|byte| char::from(b'a' + byte % 26)).collect()).collect();
+    let mut chosen = noise(600_000).into_iter().map(usize::from).collect::<Vec<_>>().into_iter();
+    for number in 0..1_500 {
+        let text: Vec<&str> = chosen.by_ref().take(20 + number % 200).map(|word| words[word].as_str()).collect();
+        desk.source(&format!("{}/{number}", number % 25), text.join(" ").as_bytes());
+    }
+    let whole = fs::metadata(&desk.pack("")[0]).unwrap().len();
+    fs::remove_dir_all(desk.path("out")).unwrap();
+    let parcels = desk.pack_parcels(fit).len() as u64;
+    // Header, key slots and padding are in each.
+    let fewest = (whole - 12_288).div_ceil(limit - 12_288);
+    assert!(parcels * 10 <= fewest * 11 + 9, "{parcels} parcels, where {fewest} are enough");
+}
+
 #[test]
 fn folders_stay_together_where_that_costs_no_parcel() {
     let desk = Desk::new();

@@ -1,19 +1,19 @@
 //! The record stream of an archive that does not exist yet: what would stand where, so that any stretch of it can be
 //! made without the rest.
 
+use super::arranging::Outlook;
 use crate::formats::sealed::index::{IndexEntry, PageBuilder, Place};
 use crate::formats::sealed::record::{
     DATA_PREFIX_BYTES, RECORD_HEADER_BYTES, begin_data, entry_bytes, grow_data, put_end, put_entry,
 };
 use crate::ground::entry::{Content, EntryKind, ListedEntry};
 use crate::source::{Catalogue, SourceEntry};
-use crate::tasks::pack::arranging::Outlook;
 
 /// Bytes of an end record, header and all: id 8, content description 48.
 const END_RECORD_BYTES: u64 = (RECORD_HEADER_BYTES + 8 + 48) as u64;
 
 /// Where each entry's records begin in the stream before compression.
-pub(super) struct Layout<'a> {
+pub(in crate::tasks) struct Layout<'a> {
     catalogue: &'a Catalogue,
     outlook: &'a Outlook<'a>,
     entries: Vec<&'a SourceEntry>,
@@ -23,7 +23,7 @@ pub(super) struct Layout<'a> {
 }
 
 /// A part of the stream.
-pub(super) struct Stretch {
+pub(in crate::tasks) struct Stretch {
     /// Its records.
     pub records: Vec<u8>,
     /// The share that squeezing is expected to leave of its content, 0 to 1.
@@ -44,6 +44,16 @@ impl<'a> Layout<'a> {
             }
         }
         Self { catalogue, outlook, entries, starts, total }
+    }
+
+    /// Each entry, by its place in the catalogue, with where its records begin and end, in the order in which they are packed.
+    pub fn spans(&self) -> impl Iterator<Item = (usize, u64, u64)> {
+        let ends = self.starts.iter().skip(1).copied().chain([self.total]);
+        let spans = self.entries.iter().zip(&self.starts).zip(ends);
+        spans.filter_map(|((entry, start), end)| {
+            let place = self.catalogue.entries.binary_search_by(|other| other.path.cmp(&entry.path)).ok()?;
+            Some((place, *start, end))
+        })
     }
 
     /// The records from one place of the stream up to another. Files that cannot be read are left out.
