@@ -233,6 +233,14 @@ fn landing(error: &LandingError) -> String {
                 first_few(&paths)
             )
         }
+        LandingError::FoldersInTheWay(paths) => {
+            let paths: Vec<String> = paths.iter().map(|path| text::path(path)).collect();
+            let (subject, them) = if paths.len() == 1 { ("A folder is", "it") } else { ("Folders are", "them") };
+            format!(
+                "{subject} where a file or link goes: {}. Nothing was extracted. Move {them} away, or choose another folder with --into.",
+                first_few(&paths)
+            )
+        }
         LandingError::UnsafeNames(paths) => {
             let paths: Vec<String> = paths.iter().map(|path| shown(path.as_bytes())).collect();
             let (cannot, them) = if paths.len() == 1 {

@@ -1,7 +1,7 @@
 //! Archives of changes: three generations in turn, what a recipient has changed meanwhile, and what is missing.
 
 use crate::support::Desk;
-use crate::support::system::as_written;
+use crate::support::system::{as_written, links, symlink};
 use rstest::rstest;
 use std::fs;
 
@@ -161,4 +161,82 @@ fn compare_ends_with_what_brings_it_up_to_date() {
     }
     desk.run(&["open", "first.useal", "--into", "now"]).expect(0);
     assert_eq!(fs::read(desk.path("now/box/a")).unwrap(), b"three");
+}
+
+/// What a path is in one generation: nothing, a file, a folder with more in it, or a link.
+fn put(desk: &Desk, name: &str, kind: char, generation: usize) {
+    let path = desk.path(&format!("box/{name}"));
+    match kind {
+        'f' => fs::write(path, format!("{name} {generation}")).unwrap(),
+        'd' => {
+            fs::create_dir_all(path.join("sub")).unwrap();
+            fs::write(path.join("in"), name).unwrap();
+            fs::write(path.join("sub/deep"), generation.to_string()).unwrap();
+        }
+        'l' => symlink(format!("target {generation}"), path),
+        _ => {}
+    }
+}
+
+/// Every change of kind, each to each, in three generations of changes.
+#[test]
+fn whatever_something_becomes_it_can_be_opened() {
+    let desk = Desk::new();
+    let kinds: &[char] = if links(1) == 1 { &['n', 'f', 'd', 'l'] } else { &['n', 'f', 'd'] };
+    let three =
+        |first: char| kinds.iter().flat_map(move |second| kinds.iter().map(move |third| [first, *second, *third]));
+    for generation in 0..3 {
+        let _ = fs::remove_dir_all(desk.path("box"));
+        fs::create_dir(desk.path("box")).unwrap();
+        for all in kinds.iter().flat_map(|first| three(*first)) {
+            put(&desk, &String::from_iter(all), all[generation], generation);
+        }
+        let name = format!("out/{generation}.useal");
+        let earlier = format!("out/{}.useal", generation.max(1) - 1);
+        let (mut since, mut consent) = (Vec::new(), Vec::new());
+        if generation > 0 {
+            (since, consent) = (vec!["--since", &earlier], vec!["--update", "--remove-gone"]);
+        }
+        desk.run(&[&["pack", "box", "--to", &name], &since[..]].concat()).expect(0);
+        // Once more, everything is there.
+        for _ in 0..=usize::from(generation > 0) {
+            desk.run(&[&["open", &name, "--into", "in"], &consent[..]].concat()).expect(0);
+            let compared = desk.run(&["compare", &name, "in/box"]).out;
+            assert!(compared.contains("0 added, 0 removed, 0 changed"), "{generation}: {compared}");
+        }
+    }
+    desk.run(&["open", "out", "--all", "--update", "--remove-gone", "--into", "at-once"]).expect(0);
+    let compared = desk.run(&["compare", "out/2.useal", "at-once/box"]).out;
+    assert!(compared.contains("0 added, 0 removed, 0 changed"), "{compared}");
+    desk.run(&["rehearse", "out/2.useal", "--after", "out/0.useal", "--after", "out/1.useal", "--against", "box"])
+        .expect(0);
+}
+
+/// A folder becomes a file, and a file a folder, where the recipient has put something meanwhile.
+#[rstest]
+#[case::nothing("", &["--update"], 0, "")]
+#[case::without_consent("", &[], 6, "Add --update")]
+#[case::more_in_the_folder("folder/mine", &["--update"], 6, "A folder is where a file or link goes")]
+#[case::changed_in_the_folder("folder/gone", &["--update"], 6, "A folder is where a file or link goes")]
+#[case::even_to_be_replaced("folder/mine", &["--update", "--on-clash", "replace"], 6, "A folder is where a file or link goes")]
+#[case::changed_file("a", &["--update"], 6, "This is there already")]
+#[case::changed_file_to_be_replaced("a", &["--update", "--on-clash", "replace"], 0, "")]
+fn what_gives_way_to_another_kind_is_only_what_was_left(
+    #[case] mine: &str,
+    #[case] options: &[&str],
+    #[case] code: i32,
+    #[case] words: &str,
+) {
+    let desk = three_generations();
+    fs::remove_file(desk.path("box/a")).unwrap();
+    desk.file("box/folder", b"now a file").file("box/a/below", b"now a folder");
+    desk.run(&["pack", "box", "--since", "first.useal", "--to", "other.useal"]).expect(0);
+    if !mine.is_empty() {
+        desk.file(&format!("in/box/{mine}"), b"mine");
+    }
+    let ran = desk.run(&[&["open", "other.useal", "--into", "in"], options].concat()).expect(code);
+    assert!(ran.err.replace("\n  ", " ").contains(words), "{}", ran.err);
+    assert_eq!(read(&desk, "folder").is_some(), code == 0);
+    assert_eq!(read(&desk, "a/below").is_some(), code == 0);
+    assert!(code == 0 || mine.is_empty() || read(&desk, mine).as_deref() == Some("mine"));
 }

@@ -1,5 +1,6 @@
 //! Clashes: what becomes of a file or link that meets something that is there. Decided for all of them before a byte is written.
 
+use super::another_kind::TreeMark;
 use crate::ground::entry::{Entry, EntryPath, Timestamp};
 use std::collections::HashMap;
 
@@ -19,7 +20,7 @@ pub enum OnClash {
     Both,
 }
 
-/// What is known of a file that is there, where one of the same path is to be extracted.
+/// What is known of something that is there, where one of the same path is to be extracted.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum KnownThere {
     /// It is an older state of the same, which nobody has changed: it is replaced.
@@ -40,6 +41,8 @@ pub(super) enum Resolution {
     Keep,
     /// It takes the place of the one that is there.
     Replace,
+    /// It takes the place of a folder that is there, if that is as it was when this mark was taken.
+    ReplaceTree(TreeMark),
     /// A folder that is there as this archive has it, for another parcel brought it: it takes more, and gets its mode and time again.
     Again,
     /// It goes beside that, under this path.

@@ -51,7 +51,7 @@ impl Landing {
         }
         let made = MadeFolder::of(entry);
         let (parent, name) = self.place_of(&entry.path)?;
-        if parent.kind_of(&name)?.is_none() {
+        if self.clears_for_folder(&entry.path, &parent, &name)? || parent.kind_of(&name)?.is_none() {
             if let Some(marker) = &mut self.marker {
                 marker.note_folder(&made)?;
             }

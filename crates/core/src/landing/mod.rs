@@ -9,6 +9,7 @@
 //! A newcomer who changes this floor runs `crates/core/tests/crash.rs` too: it makes the disk fail, and the process die, at every single
 //! operation.
 
+mod another_kind;
 mod clash;
 mod destination;
 mod folders;
@@ -246,7 +247,9 @@ impl Landing {
                 self.has_no_links(link);
                 return Ok(());
             }
-            if let Err(error) = place.replace(&temporary, &place, &name) {
+            if let Err(error) =
+                self.clear_tree(&path, &place, &name).and_then(|()| place.replace(&temporary, &place, &name))
+            {
                 self.litter |= place.remove_file(&temporary).is_err();
                 return Err(error);
             }
@@ -319,7 +322,7 @@ impl Landing {
         match self.resolutions.get(&entry.path) {
             Some(Resolution::Leave | Resolution::Keep) => None,
             Some(Resolution::Beside(path)) => Some((path.clone(), false)),
-            Some(Resolution::Replace) => Some((entry.path.clone(), true)),
+            Some(Resolution::Replace | Resolution::ReplaceTree(_)) => Some((entry.path.clone(), true)),
             Some(Resolution::Again) | None => Some((entry.path.clone(), false)),
         }
     }

@@ -1,5 +1,6 @@
 //! What could be in the way of an extraction, found before a byte is written.
 
+use super::another_kind::tree_mark;
 use super::clash::{Clash, KnownThere, OnClash, Resolution, Resolutions};
 use super::destination::{Destination, OnUnsafeName};
 use super::made_folder::MadeFolder;
@@ -19,6 +20,9 @@ pub enum LandingError {
     /// These exist already and would be in the way.
     #[error("{} entries exist already", .0.len())]
     Clashes(Vec<PathBuf>),
+    /// Folders are here where files or links are to be: no policy makes something else out of what is in them.
+    #[error("{} folders are in the way of files", .0.len())]
+    FoldersInTheWay(Vec<PathBuf>),
     /// These have names that cannot be here, and are not to be renamed.
     #[error("{} names cannot be here", .0.len())]
     UnsafeNames(Vec<EntryPath>),
@@ -49,9 +53,11 @@ impl Classed for LandingError {
     fn class(&self) -> ErrorClass {
         match self {
             Self::Interrupted(error) => error.class(),
-            Self::Clashes(_) | Self::UnsafeNames(_) | Self::Screened(_) | Self::ChangedByScreen(_) => {
-                ErrorClass::Unsafe
-            }
+            Self::Clashes(_)
+            | Self::FoldersInTheWay(_)
+            | Self::UnsafeNames(_)
+            | Self::Screened(_)
+            | Self::ChangedByScreen(_) => ErrorClass::Unsafe,
             Self::NoRoom { .. } => ErrorClass::System,
         }
     }
@@ -84,7 +90,12 @@ pub fn survey(
     let left = not_landed.iter().map(|left| (left.path.clone(), Resolution::Leave)).collect();
     let (clashes, resolutions) = find_clashes((&root, places), entries, into, left, context)?;
     if !clashes.is_empty() {
-        return Err(LandingError::Clashes(clashes));
+        let path = |(path, _): (PathBuf, InTheWay)| path;
+        let (folders, others): (Vec<_>, Vec<_>) = clashes.into_iter().partition(|(_, what)| *what == InTheWay::Folder);
+        return Err(match folders.is_empty() {
+            true => LandingError::Clashes(others.into_iter().map(path).collect()),
+            false => LandingError::FoldersInTheWay(folders.into_iter().map(path).collect()),
+        });
     }
     check_room(destination, entries)?;
     let refused_links = refused_links(entries, &resolutions);
@@ -109,7 +120,7 @@ impl Foreseen {
         self.resolutions.values().fold((0, 0, 0), |(kept, replaced, beside), resolution| match resolution {
             Resolution::Leave | Resolution::Again => (kept, replaced, beside),
             Resolution::Keep => (kept + 1, replaced, beside),
-            Resolution::Replace => (kept, replaced + 1, beside),
+            Resolution::Replace | Resolution::ReplaceTree(_) => (kept, replaced + 1, beside),
             Resolution::Beside(_) => (kept, replaced, beside + 1),
         })
     }
@@ -134,6 +145,15 @@ fn check_room(destination: &Path, entries: &[ListedEntry]) -> Result<(), Landing
     }
 }
 
+/// What is in the way of an entry.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum InTheWay {
+    /// A folder, where something else is to be.
+    Folder,
+    /// Anything else.
+    Something,
+}
+
 /// Entries come sorted, so the folders on the way to the current one form a stack.
 fn find_clashes(
     (root, places): (&Folder, &Places),
@@ -141,7 +161,7 @@ fn find_clashes(
     Destination { on_clash, known, .. }: Destination<'_>,
     mut resolutions: Resolutions,
     context: &Context<'_>,
-) -> Result<(Vec<PathBuf>, Resolutions), LandingError> {
+) -> Result<(Vec<(PathBuf, InTheWay)>, Resolutions), LandingError> {
     let mut clashes = Vec::new();
     // Only needed where names are made up.
     let mut given: HashSet<EntryPath> = match on_clash {
@@ -155,8 +175,13 @@ fn find_clashes(
         context.go_on()?;
         let path = &listed.entry.path;
         let (parent, name) = path.parent_and_name();
-        let Some(folder) = folders.to(parent, &mut clashes)? else { continue };
+        let gives_way = |path: &[u8]| {
+            let path = EntryPath::new(path).ok();
+            path.is_some_and(|path| resolutions.get(&path) == Some(&Resolution::Replace))
+        };
+        let Some(folder) = folders.to(parent, gives_way, &mut clashes)? else { continue };
         let name = &name_of(name);
+        let was_known = known.and_then(|known| known.get(&places.path_in_archive(path))).copied();
         match (folder.kind_of(name)?, listed.entry.kind) {
             (None, _) => {}
             (Some(there), EntryKind::Folder) if there.is_dir() => {
@@ -170,7 +195,7 @@ fn find_clashes(
                 let taken = |path: &EntryPath| given.contains(path) || is_there(path);
                 let beside = if given.is_empty() { None } else { path.free_beside(taken) };
                 let clash = Clash { entry: &listed.entry, there: folder.size_and_time_of(name)?.1, beside };
-                let known = known.and_then(|known| known.get(&places.path_in_archive(path))).map(|known| match known {
+                let known = was_known.map(|known| match known {
                     KnownThere::Outdated => Resolution::Replace,
                     KnownThere::UpToDate => Resolution::Keep,
                 });
@@ -181,11 +206,23 @@ fn find_clashes(
                         }
                         resolutions.insert(path.clone(), resolution);
                     }
-                    None => clashes.push(place_below(root.path(), path)),
+                    None => clashes.push((place_below(root.path(), path), InTheWay::Something)),
                 }
             }
-            // No policy makes a folder out of something else, or something else out of a folder.
-            (Some(_), _) => clashes.push(place_below(root.path(), path)),
+            (Some(there), EntryKind::Folder)
+                if (there.is_file() || there.is_symlink())
+                    && (was_known == Some(KnownThere::Outdated) || on_clash == OnClash::Replace) =>
+            {
+                resolutions.insert(path.clone(), Resolution::Replace);
+            }
+            (Some(there), _) if there.is_dir() && was_known == Some(KnownThere::Outdated) => {
+                resolutions.insert(path.clone(), Resolution::ReplaceTree(tree_mark(folder, name)?));
+            }
+            // No policy makes something else out of a folder that nothing is known of.
+            (Some(there), _) => {
+                let what = if there.is_dir() { InTheWay::Folder } else { InTheWay::Something };
+                clashes.push((place_below(root.path(), path), what));
+            }
         }
     }
     clashes.dedup();
@@ -202,7 +239,13 @@ struct OpenFolders<'a> {
 
 impl OpenFolders<'_> {
     /// The folder at this path of the archive, if the destination has it. What stands in its place is a clash.
-    fn to(&mut self, parent: Option<&[u8]>, clashes: &mut Vec<PathBuf>) -> Result<Option<&Folder>, FileError> {
+    /// What gives way to a folder is none.
+    fn to(
+        &mut self,
+        parent: Option<&[u8]>,
+        gives_way: impl Fn(&[u8]) -> bool,
+        clashes: &mut Vec<(PathBuf, InTheWay)>,
+    ) -> Result<Option<&Folder>, FileError> {
         let Some(parent) = parent else { return Ok(Some(self.root)) };
         if self.closed.as_ref().is_some_and(|closed| is_at_or_above(closed, parent)) {
             return Ok(None);
@@ -223,8 +266,8 @@ impl OpenFolders<'_> {
                     self.open.push((parent[..reached].to_vec(), folder));
                 }
                 in_the_way => {
-                    if in_the_way.is_some() {
-                        clashes.push(self.root.path().join(path_of(&parent[..reached])));
+                    if in_the_way.is_some() && !gives_way(&parent[..reached]) {
+                        clashes.push((self.root.path().join(path_of(&parent[..reached])), InTheWay::Something));
                     }
                     self.closed = Some(parent[..reached].to_vec());
                     return Ok(None);

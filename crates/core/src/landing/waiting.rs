@@ -50,6 +50,7 @@ impl Landing {
     pub(super) fn name_from(&mut self, from: &Folder, file: &Waiting) -> Result<(), FileError> {
         let (place, name) = self.place_of(&file.path)?;
         if file.replaces {
+            self.clear_tree(&file.path, &place, &name)?;
             from.replace(&file.temporary, &place, &name)?;
             self.landed.replaced += 1;
         } else {

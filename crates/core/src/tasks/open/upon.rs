@@ -1,7 +1,7 @@
 //! Opening an archive of changes into the folder in which what it builds upon was opened: what of that is still as it was may be
 //! replaced or removed, with consent; what the recipient has changed since is a clash like any other.
 
-use crate::disk::names::{name_of, path_of};
+use crate::disk::names::{bytes_of, name_of, path_of};
 use crate::disk::{FileError, Folder, Interruption, NameRules};
 use crate::formats::sealed::{Base, BaseEntry, Becomes};
 use crate::ground::context::Context;
@@ -27,6 +27,13 @@ pub struct Found {
     places: Places,
 }
 
+impl Found {
+    fn gives_way_above(&self, path: &EntryPath) -> bool {
+        let above = std::iter::successors(path.parent(), EntryPath::parent);
+        above.into_iter().any(|folder| self.known.get(&folder) == Some(&KnownThere::Outdated))
+    }
+}
+
 /// Looks at a folder without changing anything.
 ///
 /// # Errors
@@ -47,6 +54,15 @@ pub fn look(base: &Base, here: &[ListedEntry], folder: &Path, context: &Context<
         had_contents |= bears_witness;
         match becomes {
             Becomes::Stays => has_one = has_one || (bears_witness && eyes.is_there(listed)?),
+            Becomes::Replaced if listed.entry.kind == EntryKind::Folder => {
+                let new = here.binary_search_by(|new| new.entry.path.cmp(path)).ok().map(|place| &here[place]);
+                let Some(new) = new.filter(|new| new.entry.kind != EntryKind::Folder) else { continue };
+                if eyes.is_there(new)? {
+                    found.known.insert(path.clone(), KnownThere::UpToDate);
+                } else if eyes.is_there(listed)? && eyes.is_as_left(path, base)? {
+                    found.known.insert(path.clone(), KnownThere::Outdated);
+                }
+            }
             Becomes::Replaced => {
                 let new = here.binary_search_by(|new| new.entry.path.cmp(path)).ok().map(|place| &here[place]);
                 let is_new = new.map_or(Ok(false), |new| eyes.is_there(new))?;
@@ -58,6 +74,8 @@ pub fn look(base: &Base, here: &[ListedEntry], folder: &Path, context: &Context<
                     found.known.insert(path.clone(), KnownThere::Outdated);
                 }
             }
+            // What gives its place to a file goes as a whole.
+            Becomes::Removed if found.gives_way_above(path) => {}
             Becomes::Removed => {
                 if eyes.is_there(listed)? {
                     has_one |= bears_witness;
@@ -151,6 +169,22 @@ impl Eyes<'_> {
             }
         }
         Ok(Some(folder))
+    }
+
+    /// Whether everything in a folder is as the base left it; some of it may be gone.
+    fn is_as_left(&mut self, path: &EntryPath, base: &Base) -> Result<bool, Interruption> {
+        let Some(folder) = self.folder(Some(path))? else { return Ok(false) };
+        for name in folder.names()? {
+            let Ok(below) = path.join(&bytes_of(&name)) else { return Ok(false) };
+            let place = base.entries.binary_search_by(|entry| entry.listed.entry.path.cmp(&below));
+            let Ok(place) = place else { return Ok(false) };
+            let listed = &base.entries[place].listed;
+            let is_folder = listed.entry.kind == EntryKind::Folder;
+            if !self.is_there(listed)? || (is_folder && !self.is_as_left(&below, base)?) {
+                return Ok(false);
+            }
+        }
+        Ok(true)
     }
 
     /// The folder that an entry lies in, if it is there, and the entry's name.
