@@ -196,7 +196,15 @@ pub fn verify_some(
 pub(super) const CONTENT_BYTES: usize = 128 * 1024;
 
 /// No more than so much of a hole is handed on at once, so that whoever wants to stop is heard.
-pub(super) const HOLE_PIECE_BYTES: u64 = 64 * 1024 * 1024;
+const HOLE_PIECE_BYTES: u64 = 64 * 1024 * 1024;
+
+/// Nor is it handed on in more pieces than about so many: a few bytes can claim any length, and the work is bounded by what is stored.
+const HOLE_PIECES: u64 = 1024;
+
+/// How much of a hole of this length is handed on at once.
+pub(super) fn hole_piece(hole: u64) -> u64 {
+    hole.min(HOLE_PIECE_BYTES.max(hole.div_ceil(HOLE_PIECES)))
+}
 
 /// What comes next of a content.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -238,7 +246,7 @@ pub(super) fn deliver_file<E: From<Cancelled>, N: Into<Next>>(
         let next = if hole > 0 { Next::Hole(hole) } else { read(&mut buffer)?.into() };
         let bytes = match next {
             Next::Bytes(count) => count as u64,
-            Next::Hole(whole) => whole.min(HOLE_PIECE_BYTES),
+            Next::Hole(whole) => hole_piece(whole),
         };
         content.size = content.size.saturating_add(bytes);
         if content.size > listed.content.size {

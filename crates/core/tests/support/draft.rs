@@ -118,6 +118,19 @@ impl Draft {
         put_end(id, &content, false, &mut self.records);
     }
 
+    /// A file with nothing in it but a hole.
+    pub fn file_that_is_a_hole(&mut self, id: u64, path: &str, bytes: u64) {
+        let mut digest = ContentDigest::new(true);
+        digest.hole(bytes);
+        let content =
+            Content { size: bytes, digest: digest.finish(), in_units: true, holes: bytes, ..Content::default() };
+        self.tells_holes = true;
+        self.list(entry(id, path, EntryKind::File), content);
+        put_entry(&entry(id, path, EntryKind::File), &mut self.records);
+        put_hole(id, 0, bytes, &mut self.records);
+        put_end(id, &content, false, &mut self.records);
+    }
+
     fn pages(&self) -> Vec<(Vec<u8>, PageRef)> {
         let (mut pages, mut page) = (Vec::new(), PageBuilder::default());
         for entry in &self.index {

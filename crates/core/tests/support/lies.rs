@@ -190,6 +190,7 @@ pub const LIES: &[Lie] = &[
     ("a content frame in place of the root", |d: &mut Draft| d.tail = |t| t.root_at = 0, Some(Damaged)),
     ("a root beyond the stream", |d: &mut Draft| d.tail = |t| t.root_at = u64::MAX - 3, Some(Damaged)),
     ("another root digest", |d: &mut Draft| d.tail = |t| t.index_digest[0] ^= 1, Some(Damaged)),
+    ("a content longer than any file", |d: &mut Draft| d.index[1].listed.content.size = 1 << 63, Some(Damaged)),
     ("endless entries", |d: &mut Draft| d.tail = |t| t.entries = 1 << 60, Some(Damaged)),
     ("other content bytes", |d: &mut Draft| d.tail = |t| t.content_bytes += 1, Some(Damaged)),
     ("a further name", |d: &mut Draft| d.further(3, "home/b", 2, "a"), None),

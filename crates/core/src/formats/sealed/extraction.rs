@@ -3,7 +3,7 @@
 use super::error::SealedError;
 use super::index::Place;
 use super::record::Record;
-use crate::formats::reader::HOLE_PIECE_BYTES;
+use crate::formats::reader::hole_piece;
 use crate::ground::attributes::MAX_ATTRIBUTES_BYTES;
 use crate::ground::context::{Context, Progress};
 use crate::ground::entry::{Content, Entry, EntryKind, ListedEntry};
@@ -135,9 +135,10 @@ impl Extraction<'_, '_> {
 
     /// A hole goes to the sink in pieces, so that whoever wants to stop is heard.
     fn hole(&mut self, mut bytes: u64) -> Result<(), SealedError> {
+        let most = hole_piece(bytes);
         while bytes > 0 {
             self.context.go_on()?;
-            let piece = bytes.min(HOLE_PIECE_BYTES);
+            let piece = bytes.min(most);
             self.sink.hole(piece)?;
             self.context.tell(Progress::Advance(piece));
             bytes -= piece;

@@ -231,6 +231,9 @@ pub fn take_entry_value(cursor: &mut Cursor<'_>) -> Result<Entry, RecordError> {
     Ok(Entry { id, path, kind, mode, modified, link_target })
 }
 
+/// Bytes of a content at the most: no file system has longer files (POSIX.1-2024, `off_t` is signed).
+const MAX_CONTENT_BYTES: u64 = i64::MAX as u64;
+
 /// Appends a content description.
 pub fn put_content(content: &Content, more_flags: u8, output: &mut Vec<u8>) {
     let told = [(content.changed_while_read, CHANGED_WHILE_READ), (content.in_units, IN_UNITS)];
@@ -257,7 +260,7 @@ pub fn take_content(cursor: &mut Cursor<'_>) -> Result<(Content, bool), Malforme
         changed_while_read: flags & CHANGED_WHILE_READ != 0,
         shared_with: None,
     };
-    let agrees = holes <= content.size && (content.in_units || holes == 0);
+    let agrees = content.size <= MAX_CONTENT_BYTES && holes <= content.size && (content.in_units || holes == 0);
     if flags & !(CHANGED_WHILE_READ | ABANDONED | IN_UNITS) != 0 || !agrees {
         return Err(cursor.malformed());
     }

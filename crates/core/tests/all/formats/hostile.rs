@@ -4,7 +4,7 @@
 use crate::support::draft::{CONTENT, Draft, entry};
 use crate::support::lies::{LIES, LIES_PASSED_OVER};
 use crate::support::system::has_mode;
-use crate::support::{Desk, tree};
+use crate::support::{Desk, PASSWORD, gather, tree};
 use std::fs;
 use std::path::PathBuf;
 use under_seal_core::ErrorClass::Damaged;
@@ -12,7 +12,11 @@ use under_seal_core::codecs::block::Codec;
 use under_seal_core::disk::Folder;
 use under_seal_core::disk::staging::{StagingError, settle};
 use under_seal_core::formats::sealed::record::put_entry;
+use under_seal_core::formats::sealed::{CostLimit, SealedReader, unlock};
 use under_seal_core::ground::entry::{Content, Entry, EntryKind, EntryPath};
+use under_seal_core::ground::secrets::Password;
+use under_seal_core::tasks::check::verify_contents;
+use under_seal_core::tasks::receipt::Receipt;
 
 /// Every lie has a named refusal, nothing wrong lands, nothing panics.
 #[test]
@@ -36,6 +40,25 @@ fn a_lie_under_the_seal_is_refused_by_name() {
         let beside = fs::read_dir(desk.path("inbox")).map(Iterator::count).unwrap_or(0);
         assert!(beside <= 1, "{name}: something landed outside the destination");
     }
+}
+
+/// A few bytes can claim holes of any length, in many files: reading them takes no longer for that.
+#[test]
+fn a_hole_takes_no_work_however_long_it_is() {
+    let desk = Desk::new();
+    let mut draft = Draft::honest();
+    for id in 3..40 {
+        draft.file_that_is_a_hole(id, &format!("home/b{id:02}"), 1 << 57);
+    }
+    let volume = draft.seal(&desk);
+    let set = gather(&[volume]).unwrap();
+    let key = unlock(&set, &Password::new(PASSWORD).unwrap().into(), CostLimit::Bearable).unwrap();
+    let mut archive = SealedReader::with_key(set, &key).unwrap();
+    desk.with_context(&|| false, |context| {
+        assert_eq!(verify_contents(&mut archive, context).unwrap().files, 38);
+        Receipt::make(&mut archive, &key, context).unwrap();
+    });
+    assert!(desk.with_context(&|| true, |context| verify_contents(&mut archive, context)).is_err());
 }
 
 #[test]
