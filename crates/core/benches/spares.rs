@@ -91,7 +91,7 @@ fn mend_one(packed: &Packed, place: &Path, threads: usize) -> Mended {
     let target = Target { folder: place.to_owned(), stem: "set".into() };
     let (wanted, _) = with_context(threads, |context| {
         let found = inspect(&set, context).unwrap();
-        Wanted::lost(&set, &found).unwrap()
+        Wanted::lost(&set, &found, u32::MAX).unwrap()
     });
     let watch = Instant::now();
     let (_, phases) = with_context(threads, |context| mend(&set, &wanted, &target, context).unwrap());

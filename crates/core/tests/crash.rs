@@ -405,7 +405,7 @@ fn mend_in_place(desk: &Desk) -> Result<(), Error> {
         complete_earlier(&desk.path("out"), context)?;
         let set = gather(&[desk.path("out")])?;
         let found = inspect(&set, context)?;
-        let wanted = Wanted::lost(&set, &found)?;
+        let wanted = Wanted::lost(&set, &found, u32::MAX)?;
         let target = Target { folder: desk.path("out"), stem: "set".into() };
         match wanted.is_nothing() {
             true => Ok(()),

@@ -148,7 +148,9 @@ pub struct RelockArguments {
 
 /// `mend`.
 #[derive(Debug, Args)]
-#[command(override_usage = "under-seal mend VOLUME|FOLDER... [--to FOLDER] [--add-spares COUNT]")]
+#[command(
+    override_usage = "under-seal mend VOLUME|FOLDER... [--to FOLDER] [--missing-spares COUNT | --add-spares COUNT]"
+)]
 pub struct MendArguments {
     /// Volumes, or the folders that they are in
     #[arg(value_name = "VOLUME|FOLDER", required = true)]
@@ -163,6 +165,11 @@ pub struct MendArguments {
     /// They can be sent later: those that are with the recipient already need not be sent again.
     #[arg(long, value_name = "COUNT", help_heading = SIZE)]
     pub add_spares: Option<NonZeroU32>,
+    /// Make missing spare volumes again too, so many at the most
+    ///
+    /// They are not needed for what is here. Each is as long as a volume.
+    #[arg(long, value_name = "COUNT", help_heading = SIZE, hide_short_help = true, conflicts_with = "add_spares")]
+    pub missing_spares: Option<NonZeroU32>,
     /// Ask for the password: it tells what was changed
     ///
     /// It is needed only where volumes and spare volumes contradict each other.

@@ -8,14 +8,16 @@ use crate::failure::{DONE, Failure};
 use crate::places::gather_in;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
-use crate::ui::suggestion;
+use crate::ui::suggestion::{self, Part};
 use crate::ui::table::{self, Column};
-use crate::ui::text::{self, count, grouped, size};
+use crate::ui::text::{self, count, grouped, number_list, size};
 use crate::words::survives;
 use crate::{credentials, session};
 use serde::Serialize;
+use std::num::NonZeroU32;
 use std::path::Path;
 use under_seal_core::disk::folder_of;
+use under_seal_core::formats::sealed::volume::spares::spare_bytes;
 use under_seal_core::formats::sealed::volume::{VolumeKind, VolumeSet};
 use under_seal_core::tasks::check::{SetReport, inspect};
 use under_seal_core::tasks::mend::{MendedVolume, Wanted, mend};
@@ -32,7 +34,7 @@ pub fn run(arguments: &MendArguments) -> Result<u8, Failure> {
     let found = inspect(&set, &context)?;
     let wanted = match arguments.add_spares {
         Some(more) => Wanted::added_spares(&set, &found, more.get())?,
-        None => Wanted::lost(&set, &found)?,
+        None => Wanted::lost(&set, &found, arguments.missing_spares.map_or(0, NonZeroU32::get))?,
     };
     let beside = set.any_file().map(|file| folder_of(&file.spot.path));
     let folder = arguments.to.as_deref().or(beside).unwrap_or(Path::new("."));
@@ -42,8 +44,9 @@ pub fn run(arguments: &MendArguments) -> Result<u8, Failure> {
         false => mend(&set, &wanted, &target, &context)?,
     };
     drop(progress);
-    let report = Report::new(&set, &found, made, arguments.add_spares.is_some());
-    show(&report, &arguments.work, || lines(&set, &report, &target))?;
+    let mut report = Report::new(&set, &found, made, arguments.add_spares.is_some());
+    report.missing_spares = wanted.left().to_vec();
+    show(&report, &arguments.work, || [lines(&set, &report, &target), left_lines(&set, &report, arguments)].concat())?;
     Ok(DONE)
 }
 
@@ -66,6 +69,8 @@ struct Report {
     #[serde(rename = "made_files")]
     files: Vec<File>,
     bytes: u64,
+    /// Numbers of spare volumes that are not here and were not made.
+    missing_spares: Vec<u32>,
     /// Whether the password told what was changed on purpose.
     seals_judged: bool,
     #[serde(skip)]
@@ -105,15 +110,43 @@ impl Report {
             set: set.ids.set_text(),
             files,
             bytes,
+            missing_spares: Vec::new(),
             seals_judged: found.seals_judged,
             only_added,
         }
     }
 }
 
+/// Which spare volumes are not here, and how they are made again by whoever wants that.
+fn left_lines(set: &VolumeSet, report: &Report, arguments: &MendArguments) -> Vec<String> {
+    let left = report.missing_spares.len();
+    if left == 0 {
+        return Vec::new();
+    }
+    let (which, them) = match report.missing_spares.as_slice() {
+        [only] => (format!("Spare volume {only} is"), "it"),
+        several => (format!("Spare volumes {} are", number_list(several)), "them"),
+    };
+    let number = left.to_string();
+    let to = arguments.to.as_deref().map(|to| [Part::Word("--to"), Part::Named(to.as_os_str())]);
+    let words = std::iter::once(Part::Word("mend"))
+        .chain(arguments.places.iter().map(|place| Part::Named(place.as_os_str())))
+        .chain(to.into_iter().flatten())
+        .chain([Part::Word("--missing-spares"), Part::Word(&number)]);
+    vec![
+        String::new(),
+        format!(
+            "{which} not here, and not needed now. Make {them} again, {} each, with",
+            size(spare_bytes(&set.geometry))
+        ),
+        suggestion::command(&words.collect::<Vec<_>>()),
+    ]
+}
+
 fn lines(set: &VolumeSet, report: &Report, target: &Target) -> Vec<String> {
     if report.files.is_empty() {
-        return vec![paint(Tone::Good, "Nothing is missing or damaged, so nothing was written.")];
+        let needed = if report.missing_spares.is_empty() { "" } else { " that is needed" };
+        return vec![paint(Tone::Good, format!("Nothing{needed} is missing or damaged, so nothing was written."))];
     }
     let made = report.files.len();
     let heading = match report.only_added {

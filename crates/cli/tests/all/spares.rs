@@ -149,6 +149,23 @@ fn a_profile_and_a_plan_know_them() {
 }
 
 #[test]
+fn missing_spare_volumes_are_told_and_made_by_the_line_that_is_suggested() {
+    let desk = spared("2");
+    lose(&desk, &[volume(4), "out/Küste 2-spare1of2.useal".to_owned()]);
+    let mended = desk.run_bare(&["mend", "out"]).expect(0);
+    has_all(
+        &mended,
+        &["1 volume", "Spare volume 1 is not here, and not needed now", "under-seal mend out --missing-spares 1"],
+    );
+    has_all(&desk.run_bare(&["mend", "out"]).expect(0), &["Nothing that is needed is missing"]);
+    has_all(
+        &desk.run_bare(&["mend", "out", "--missing-spares", "1"]).expect(0),
+        &["spare 1", "Recreated and verified"],
+    );
+    has_all(&desk.run_bare(&["mend", "out"]).expect(0), &["Nothing is missing or damaged"]);
+}
+
+#[test]
 fn they_are_added_later_and_kept_when_the_archive_is_made_anew() {
     let desk = spared("0");
     has_all(

@@ -86,15 +86,18 @@ pub struct Wanted {
     /// Numbers, and what follows the archive's name in their names.
     data: Vec<(u32, String)>,
     spares: Vec<(u32, String)>,
+    /// Numbers of spare volumes that are not here and that nobody asked for.
+    left: Vec<u32>,
 }
 
 impl Wanted {
-    /// What is missing or damaged of a set; nothing where nothing is.
+    /// What is missing or damaged of a set; nothing where nothing is. Of spare volumes what is here and damaged, and at most
+    /// `missing_spares` of those that are not here: how many there are says a header, which anybody can have written.
     ///
     /// # Errors
     /// [`MendError::TooFew`] where not all of it can be recreated, [`MendError::Disputed`] or [`MendError::Contradicting`] where the
     /// password is needed for that.
-    pub fn lost(set: &VolumeSet, found: &SetReport) -> Result<Self, MendError> {
+    pub fn lost(set: &VolumeSet, found: &SetReport, missing_spares: u32) -> Result<Self, MendError> {
         undisputed(set, found)?;
         if !found.beyond.cells.is_empty() {
             return Err(MendError::TooFew);
@@ -104,7 +107,13 @@ impl Wanted {
         let (data, mut spares): (Vec<u32>, Vec<u32>) = (numbers(&found.volumes), numbers(&found.spares));
         spares.extend(&found.not_fitting);
         spares.sort_unstable();
+        let (mut spares, mut missing): (Vec<u32>, Vec<u32>) =
+            spares.into_iter().partition(|number| set.spares.contains_key(number));
+        let left = missing.split_off(missing.len().min(missing_spares as usize));
+        spares.extend(missing);
+        spares.sort_unstable();
         Ok(Self {
+            left,
             data: data.into_iter().map(|number| (number, suffix(number, set.geometry.data_volumes))).collect(),
             spares: spares.into_iter().map(|number| (number, spare_suffix(number, set.spare_count()))).collect(),
         })
@@ -120,12 +129,17 @@ impl Wanted {
         let (there, most) = (set.spare_count(), set.groups().most_spares());
         let count = there.checked_add(more).filter(|count| *count <= most).ok_or(MendError::TooManySpares(most))?;
         let named = |number| (number, spare_suffix(number, count));
-        Ok(Self { data: Vec::new(), spares: (there + 1..=count).map(named).collect() })
+        Ok(Self { spares: (there + 1..=count).map(named).collect(), ..Self::default() })
     }
 
     /// Whether it is nothing.
     pub fn is_nothing(&self) -> bool {
         self.data.is_empty() && self.spares.is_empty()
+    }
+
+    /// Spare volumes that are not here and are not made.
+    pub fn left(&self) -> &[u32] {
+        &self.left
     }
 
     /// Data and spare volumes, by their numbers.

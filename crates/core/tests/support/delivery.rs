@@ -156,7 +156,7 @@ pub fn play(seed: u64) -> Played {
 
 /// Everything that is lost is made again as it was.
 fn mended(desk: &Desk, set: &VolumeSet, found: &SetReport, volumes: &[PathBuf]) {
-    let wanted = Wanted::lost(set, found).unwrap();
+    let wanted = Wanted::lost(set, found, u32::MAX).unwrap();
     let target = Target { folder: desk.path("mended"), stem: "set".into() };
     let mended = desk.with_context(&|| false, |context| mend(set, &wanted, &target, context)).unwrap();
     for volume in mended {

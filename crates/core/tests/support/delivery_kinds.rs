@@ -124,14 +124,14 @@ pub fn play_forged(seed: u64) -> Played {
         let found = inspect(&here, context).unwrap();
         // Without the password a side is never taken.
         assert!(found.is_contradictory(), "{forged:?} went unnoticed");
-        assert!(matches!(Wanted::lost(&here, &found), Err(MendError::Disputed)));
+        assert!(matches!(Wanted::lost(&here, &found, u32::MAX), Err(MendError::Disputed)));
         let unlocked = unlock_given(&here, Some(&credentials()), CostLimit::Bearable, true).unwrap().unwrap();
         let judged = inspect(&unlocked.set, context).unwrap();
         assert_eq!(judged.forged(), forged_data.iter().map(|place| *place as u32 + 1).collect::<Vec<_>>());
         assert_eq!(judged.is_complete(), can_be_had);
         let opened = desk.open(&[desk.path("out")], &desk.path("board"));
         assert_eq!(opened.is_ok(), can_be_had, "{opened:?}");
-        let wanted = Wanted::lost(&unlocked.set, &judged);
+        let wanted = Wanted::lost(&unlocked.set, &judged, u32::MAX);
         if can_be_had {
             assert_eq!(tree(&desk.path("board/source")), tree(&desk.path("source")));
             for volume in mend(&unlocked.set, &wanted.unwrap(), &target, context).unwrap() {

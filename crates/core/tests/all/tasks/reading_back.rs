@@ -125,7 +125,7 @@ fn mend_lost(desk: &Desk, context: &Context<'_>) -> Result<(), Error> {
     };
     desk.volumes().iter().filter(|path| is_lost(path)).for_each(|path| fs::remove_file(path).unwrap());
     let set = gather(&[desk.path("out")])?;
-    let wanted = Wanted::lost(&set, &inspect(&set, context)?)?;
+    let wanted = Wanted::lost(&set, &inspect(&set, context)?, u32::MAX)?;
     Ok(mend(&set, &wanted, &target(desk, "mended"), context).map(drop)?)
 }
 

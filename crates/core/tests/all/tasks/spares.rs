@@ -32,7 +32,7 @@ fn inspected(desk: &Desk, set: &VolumeSet) -> SetReport {
 
 fn mend_into(desk: &Desk, set: &VolumeSet, folder: &str) -> Result<Vec<MendedVolume>, MendError> {
     let found = inspected(desk, set);
-    let wanted = Wanted::lost(set, &found)?;
+    let wanted = Wanted::lost(set, &found, u32::MAX)?;
     let target = Target { folder: desk.path(folder), stem: "set".into() };
     desk.with_context(&|| false, |context| mend(set, &wanted, &target, context))
 }
@@ -51,6 +51,24 @@ fn opens(desk: &Desk) -> bool {
 fn damage(path: &Path, index: usize) {
     let cell = gather(&[path.to_owned()]).unwrap().geometry.cell_length.bytes();
     edit(path, |bytes| bytes[HEADER_BYTES + cell * index + 77] ^= 4);
+}
+
+/// How many spare volumes there were says a header, which anybody can change: none is made again unasked.
+#[test]
+fn missing_spare_volumes_are_made_only_as_many_as_are_asked_for() {
+    let desk = five_volumes(1);
+    for volume in desk.volumes() {
+        edit(&volume, |bytes| {
+            bytes[56..60].copy_from_slice(&u32::from(u16::MAX).to_le_bytes());
+            mend_checks(bytes);
+        });
+    }
+    fs::remove_file(&desk.volumes()[1]).unwrap();
+    let set = gather(&[desk.path("out")]).unwrap();
+    let wanted = |missing| Wanted::lost(&set, &inspected(&desk, &set), missing).unwrap();
+    assert_eq!(wanted(0).numbers(), (vec![2], vec![]));
+    assert_eq!(wanted(0).left().len(), 55);
+    assert_eq!(wanted(3).numbers(), (vec![2], vec![2, 3, 4]));
 }
 
 #[rstest]
