@@ -149,7 +149,7 @@ pub struct RelockArguments {
 /// `mend`.
 #[derive(Debug, Args)]
 #[command(
-    override_usage = "under-seal mend VOLUME|FOLDER... [--to FOLDER] [--missing-spares COUNT | --add-spares COUNT]"
+    override_usage = "under-seal mend VOLUME|FOLDER... [--to FOLDER] [--add-spares COUNT]"
 )]
 pub struct MendArguments {
     /// Volumes, or the folders that they are in
