@@ -148,9 +148,7 @@ pub struct RelockArguments {
 
 /// `mend`.
 #[derive(Debug, Args)]
-#[command(
-    override_usage = "under-seal mend VOLUME|FOLDER... [--to FOLDER] [--add-spares COUNT]"
-)]
+#[command(override_usage = "under-seal mend VOLUME|FOLDER... [--to FOLDER] [--add-spares COUNT]")]
 pub struct MendArguments {
     /// Volumes, or the folders that they are in
     #[arg(value_name = "VOLUME|FOLDER", required = true)]

@@ -19,6 +19,12 @@ const REWRITE: Duration = Duration::from_millis(100);
 /// How often a line of JSON comes.
 const LINE_OF_JSON: Duration = Duration::from_millis(500);
 
+/// The words stand below the bar, so many columns in.
+const INDENT: usize = 11;
+
+/// How many volumes there will be is told once one part in so many has been read.
+const TOLD_FROM: u64 = 10;
+
 /// The bar that is on the screen now, for whoever has to end the program at once.
 static ON_SCREEN: Mutex<Option<ProgressBar>> = Mutex::new(None);
 
@@ -103,43 +109,46 @@ impl ProgressLine {
         Some(self.volumes.load(Ordering::Relaxed)).filter(|known| *known > 0)
     }
 
-    /// How many volumes there will be, as far as can be told.
-    fn volumes_expected(&self, state: &State) -> Option<(u32, bool)> {
-        if let Some(known) = self.volumes_known() {
-            return Some((known, true));
-        }
-        let (limit, raw) = (self.volume_limit?, state.raw.max(1));
-        let expected = u128::from(state.written) * u128::from(state.total) / u128::from(raw) / u128::from(limit) + 1;
-        Some((u32::try_from(expected).unwrap_or(u32::MAX).max(state.volume), false))
+    /// How many volumes there will be, once enough is written to tell.
+    fn volumes_expected(&self, state: &State) -> Option<u32> {
+        let limit = self.volume_limit.filter(|_| state.written > 0 && state.raw >= state.total / TOLD_FROM)?;
+        let stream = u128::from(state.written) * u128::from(state.total) / u128::from(state.raw.max(1));
+        let expected = u32::try_from(stream / u128::from(limit.max(1)) + 1).unwrap_or(u32::MAX);
+        Some(expected.max(state.volume)).filter(|expected| *expected > 1)
     }
 
-    fn words(&self, state: &State) -> String {
+    /// What is told beside the bar, what matters most first.
+    fn words(&self, state: &State) -> Vec<String> {
         // What is sampled is a choice of what there is: its bytes say nothing.
         if state.phase == Phase::Sampling {
-            return String::new();
+            return Vec::new();
         }
         let mut parts = vec![format!("{} of {}", text::size(state.done), text::size(state.total.max(state.done)))];
-        if state.phase == Phase::Packing && state.written > 0 {
-            let saved = 100.0 - 100.0 * state.written as f64 / state.raw.max(1) as f64;
-            parts.push(format!("{} written, {:.0} % saved", text::size(state.written), saved.max(0.0)));
-        }
-        if state.entries > 0 {
-            parts.push(text::count(state.entries, "item"));
-        }
-        let part = if matches!(state.phase, Phase::Portioning | Phase::Reuniting) { "piece" } else { "volume" };
-        match self.volumes_expected(state) {
-            Some((count, true)) if count > 1 => parts.push(format!("{part} {} of {count}", state.volume.max(1))),
-            Some((count, false)) => parts.push(format!("volume {} of about {count}", state.volume.max(1))),
-            _ => {}
-        }
         let seconds = state.started.elapsed().as_secs_f64();
         if seconds > 0.5 && state.done > 0 {
             let speed = state.done as f64 / seconds;
             let left = (state.total.saturating_sub(state.done) as f64 / speed).ceil() as u64;
-            parts.push(format!("{}/s", text::size(speed as u64)));
             parts.push(format!("{}:{:02} left", left / 60, left % 60));
+            parts.push(format!("{}/s", text::size(speed as u64)));
         }
-        parts.join(", ")
+        let part = if matches!(state.phase, Phase::Portioning | Phase::Reuniting) { "piece" } else { "volume" };
+        let number = state.volume.max(1);
+        match (self.volumes_known(), self.volumes_expected(state)) {
+            (Some(1), _) => {}
+            (Some(count), _) => parts.push(format!("{part} {number} of {count}")),
+            (None, Some(count)) => parts.push(format!("{part} {number} of about {count}")),
+            (None, None) if state.volume > 1 => parts.push(format!("{part} {number}")),
+            (None, None) => {}
+        }
+        if state.phase == Phase::Packing && state.written > 0 {
+            let saved = 100.0 - 100.0 * state.written as f64 / state.raw.max(1) as f64;
+            parts.push(format!("{} written", text::size(state.written)));
+            parts.push(format!("{:.0} % saved", saved.max(0.0)));
+        }
+        if state.entries > 0 {
+            parts.push(text::count(state.entries, "item"));
+        }
+        parts
     }
 
     /// Tells the log, where there is one.
@@ -213,6 +222,20 @@ impl State {
     }
 }
 
+/// As many of the words as fit into so many columns, each whole; the first ones matter most.
+fn fitting(words: &[String], columns: usize) -> String {
+    let mut line = String::new();
+    for word in words {
+        let separator = if line.is_empty() { "" } else { ", " };
+        if text::columns(&line) + separator.len() + text::columns(word) > columns {
+            break;
+        }
+        line.push_str(separator);
+        line.push_str(word);
+    }
+    line
+}
+
 /// What a phase is called while it lasts.
 fn word(phase: Phase) -> &'static str {
     match phase {
@@ -275,8 +298,9 @@ impl Observer for ProgressLine {
             return;
         }
         state.bar.set_position(state.done.min(state.total));
-        let words = self.words(state);
-        state.bar.set_message(format!("{:>10} {words}", ""));
+        // The bar is drawn on a terminal only.
+        let room = textwrap::termwidth().saturating_sub(INDENT + 1);
+        state.bar.set_message(format!("{:INDENT$}{}", "", fitting(&self.words(state), room)));
     }
 }
 
@@ -286,5 +310,47 @@ impl Drop for ProgressLine {
         if let Ok(Some(state)) = self.state.get_mut() {
             state.finish();
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    #[rstest]
+    #[case::wide(80, "12 MB of 40 MB, 0:07 left, 4 MB/s, volume 3 of about 9")]
+    #[case::narrow(40, "12 MB of 40 MB, 0:07 left, 4 MB/s")]
+    #[case::just_too_narrow(32, "12 MB of 40 MB, 0:07 left")]
+    #[case::no_room(9, "")]
+    fn what_matters_most_is_told_where_there_is_little_room(#[case] columns: usize, #[case] expected: &str) {
+        let words = ["12 MB of 40 MB", "0:07 left", "4 MB/s", "volume 3 of about 9"].map(str::to_owned);
+        assert_eq!(fitting(&words, columns), expected);
+    }
+
+    #[rstest]
+    #[case::nothing_written(0, 0, 1, None)]
+    #[case::too_early(40_000, 50_000, 1, None)]
+    #[case::a_tenth(100_000, 100_000, 1, Some(11))]
+    #[case::half_saved(250_000, 500_000, 3, Some(6))]
+    #[case::fewer_than_there_are(1_000, 900_000, 3, Some(3))]
+    #[case::only_one(1_000, 900_000, 1, None)]
+    fn volumes_are_counted_once_they_can_be_told(
+        #[case] written: u64,
+        #[case] raw: u64,
+        #[case] volume: u32,
+        #[case] expected: Option<u32>,
+    ) {
+        let mut line = ProgressLine {
+            state: Mutex::new(None),
+            shape: Shape::Hidden,
+            last_logged: AtomicU32::new(0),
+            volume_limit: Some(100_000),
+            volumes: AtomicU32::new(0),
+        };
+        let state = State { written, raw, volume, ..line.begin(Phase::Packing, 1_000_000) };
+        assert_eq!(line.volumes_expected(&state), expected);
+        line.volume_limit = None;
+        assert_eq!(line.volumes_expected(&state), None);
     }
 }
