@@ -45,6 +45,15 @@ pub enum Failure {
         /// What was not looked for, and in which file.
         flawed: Vec<(PathBuf, FlawedMessage)>,
     },
+    /// Volumes are missing or damaged, and here is all that is wrong with them.
+    NotWhole {
+        /// What ended it.
+        why: Box<Failure>,
+        /// What is wrong beside that, in a sentence without an end; nothing where nothing is.
+        also: String,
+        /// The slip that asks for all of it, where there is one and it is short enough to be told here.
+        slip: Option<Option<String>>,
+    },
     /// What the changes build upon cannot be opened.
     OfBase(Box<Failure>),
     /// The password file cannot be read.
@@ -323,7 +332,7 @@ impl Failure {
     pub fn exit_code(&self) -> u8 {
         match self {
             Self::Core(error) => class_code(error.class()),
-            Self::OutOfMessages { why, .. } | Self::OfBase(why) => why.exit_code(),
+            Self::OutOfMessages { why, .. } | Self::NotWhole { why, .. } | Self::OfBase(why) => why.exit_code(),
             Self::PasswordFile { source, .. } | Self::KeyFile { source, .. } | Self::TextFile { source, .. }
                 if !is_slip(source) =>
             {

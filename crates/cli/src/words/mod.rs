@@ -151,6 +151,19 @@ pub fn explain(failure: &Failure) -> String {
         Failure::OutOfMessages { why, flawed } => {
             format!("{} It was looked for in messages: {}.", explain(why), receiving::flawed_messages(flawed))
         }
+        Failure::NotWhole { why, also, slip } => {
+            let also = if also.is_empty() { String::new() } else { format!(" {also}.") };
+            let salvage = match why.as_ref() {
+                Failure::Core(Error::Gather(_)) => " Until then --salvage extracts what is whole.",
+                _ => "",
+            };
+            let slip = match slip {
+                Some(Some(slip)) => format!(" This resend slip asks the sender for exactly what is needed: {slip}."),
+                Some(None) => " Check shows a resend slip, which asks the sender for exactly what is needed.".to_owned(),
+                None => String::new(),
+            };
+            format!("{}{also}{slip}{salvage}", explain(why))
+        }
         // The options without "since" are those of the new archive.
         Failure::OfBase(why) => {
             let why = explain(why).replace("--key-file", "--since-key-file").replace("--password-from", "--since-password-from");

@@ -35,6 +35,39 @@ fn each_gets_its_words_and_its_exit_code(#[case] arguments: &[&str], #[case] cod
     assert_eq!((desk.names("."), desk.names("out"), desk.names("wrenfall-light")), before);
 }
 
+/// An opening names all that is wrong at once, with a slip that asks for all of it.
+#[rstest]
+#[case::missing(&[3], &[], 4, "Volume 3 of 7 is missing")]
+#[case::missing_and_damaged(&[3], &[5, 6], 4, "Volumes 5 and 6 are damaged too. This resend slip")]
+#[case::damaged(&[], &[5], 5, "Volume 5 (out")]
+#[case::two_damaged(&[], &[5, 6], 5, "Volume 6 is damaged too. This resend slip")]
+fn an_opening_tells_all_that_is_wrong(
+    #[case] missing: &[u32],
+    #[case] damaged: &[u32],
+    #[case] code: i32,
+    #[case] words: &str,
+) {
+    let desk = Desk::with_volumes();
+    fs::create_dir(desk.path("sent")).unwrap();
+    for number in 1..=7 {
+        fs::copy(desk.volume(number), desk.path("sent").join(desk.volume(number).file_name().unwrap())).unwrap();
+    }
+    for number in missing {
+        fs::remove_file(desk.volume(*number)).unwrap();
+    }
+    for number in damaged {
+        let mut bytes = fs::read(desk.volume(*number)).unwrap();
+        bytes[100_000] ^= 1;
+        fs::write(desk.volume(*number), bytes).unwrap();
+    }
+    let told = desk.run(&["open", "out", "--into", "in"]).expect(code).err.replace("\n  ", " ");
+    assert!(told.contains(words) && told.contains("--salvage extracts what is whole"), "{told}");
+    let (_, slip) = told.split_once("what is needed: ").unwrap();
+    let slip = slip.split(['.', ' ']).next().unwrap();
+    desk.run(&["resend", "sent", slip, "--to", "again"]).expect(0);
+    desk.run(&["open", "out", "again", "--into", "in"]).expect(0);
+}
+
 /// What happens to volumes on their way, what check then says, and whether it can be opened.
 #[rstest]
 #[case::missing(|desk: &Desk| fs::remove_file(desk.volume(3)).unwrap(), 4, "volume 3 is missing", 4)]

@@ -6,6 +6,7 @@ mod report;
 mod screen;
 mod several;
 mod streaming;
+mod wrong;
 
 use super::list::nothing;
 use super::show;
@@ -44,6 +45,7 @@ use under_seal_core::tasks::check::damaged_contents;
 use under_seal_core::tasks::list;
 use under_seal_core::tasks::open::upon::{Found, look};
 use under_seal_core::tasks::open::{OpenError, foresee, open, open_some};
+use wrong::with_all_that_is_wrong;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
@@ -78,8 +80,14 @@ pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
         (true, _) if !typed.inside.is_empty() => return Err(Failure::Value(BadValue::SalvageOfSome)),
         (true, Given::Volumes(set)) => salvage(arguments, set)?,
         (true, given) => salvage_open(arguments, given)?,
-        // Whoever wants a part needs only its volumes.
-        (false, Given::Volumes(set)) if !part => extract(arguments, &typed, Given::Volumes(set.complete()?))?,
+        (false, Given::Volumes(set)) => {
+            let seen = set.clone();
+            // Whoever wants a part needs only its volumes.
+            let enough = if part { Ok(set) } else { set.complete() };
+            let extracted =
+                enough.map_err(Failure::from).and_then(|set| extract(arguments, &typed, Given::Volumes(set)));
+            extracted.map_err(|failure| with_all_that_is_wrong(failure, &seen, arguments))?
+        }
         (false, given) => extract(arguments, &typed, given)?,
     };
     show(&report, &arguments.work, || lines(&report, &places))?;
