@@ -54,6 +54,15 @@ pub enum Failure {
         /// The slip that asks for all of it, where there is one and it is short enough to be told here.
         slip: Option<Option<String>>,
     },
+    /// Something else helps, in a sentence and, where one does it, a command.
+    WithWayOut {
+        /// What ended it.
+        why: Box<Failure>,
+        /// The sentence.
+        sentence: String,
+        /// The command, as it can be typed.
+        command: Option<String>,
+    },
     /// What the changes build upon cannot be opened.
     OfBase(Box<Failure>),
     /// The password file cannot be read.
@@ -332,7 +341,10 @@ impl Failure {
     pub fn exit_code(&self) -> u8 {
         match self {
             Self::Core(error) => class_code(error.class()),
-            Self::OutOfMessages { why, .. } | Self::NotWhole { why, .. } | Self::OfBase(why) => why.exit_code(),
+            Self::OutOfMessages { why, .. }
+            | Self::NotWhole { why, .. }
+            | Self::WithWayOut { why, .. }
+            | Self::OfBase(why) => why.exit_code(),
             Self::PasswordFile { source, .. } | Self::KeyFile { source, .. } | Self::TextFile { source, .. }
                 if !is_slip(source) =>
             {

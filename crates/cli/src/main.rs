@@ -92,7 +92,7 @@ fn ended(outcome: Result<u8, Failure>, command: &'static str, json: bool) -> Exi
 }
 
 fn report(failure: &Failure, command: &'static str, json: bool) {
-    let message = words::explain(failure);
+    let message = words::explain_of(command, failure);
     if json {
         // If even this cannot be printed, the exit code still tells.
         let _ = commands::print_failure(command, failure, &message);

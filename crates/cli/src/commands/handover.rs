@@ -10,6 +10,7 @@ use crate::settings::Settings;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::section::listed;
+use crate::ui::suggestion::{self, Part};
 use crate::ui::table;
 use crate::ui::text::{self, bytes, count, size};
 use crate::words::{self, as_name, how_to_open};
@@ -30,7 +31,8 @@ use under_seal_core::ground::secrets::Password;
 use under_seal_core::landing::outward_links;
 use under_seal_core::tasks::handover::dividing::{Losses, Share};
 use under_seal_core::tasks::handover::{
-    HandedFile, HandedOver, HandoverRequest, NOTE_PAGE, NOTE_TEXT, Package, SUMS, Upon, hand_over,
+    DraftError, HandedFile, HandedOver, HandoverError, HandoverRequest, NOTE_PAGE, NOTE_TEXT, Package, SUMS, Upon,
+    hand_over,
 };
 
 /// Runs the command; the exit code.
@@ -88,8 +90,9 @@ pub fn run(arguments: &HandoverArguments) -> Result<u8, Failure> {
         together_with: &others,
         mail_to: &settings.mail_to,
     };
-    let made = hand_over(&mut package, &request, &context)?;
+    let made = hand_over(&mut package, &request, &context);
     drop(progress);
+    let made = made.map_err(|error| too_long_for_mail(error, &package, arguments))?;
     if let Some((note, password)) = &password {
         let name = title.as_deref().unwrap_or(&stem);
         credentials::write_password_note(note, password, &name.to_string_lossy(), key_file.as_deref())?;
@@ -149,6 +152,28 @@ impl Looked {
         }
         Ok(())
     }
+}
+
+/// What is too long for a message can be cut for that, where it is sealed, without packing it again.
+fn too_long_for_mail(error: HandoverError, package: &Package, arguments: &HandoverArguments) -> Failure {
+    let is_too_long = matches!(error, HandoverError::Draft(DraftError::TooLarge { .. }));
+    let why = Failure::from(error);
+    let (true, Some(fit)) = (is_too_long, &arguments.fit) else { return why };
+    let (sentence, command) = match package {
+        Package::Volumes { set, .. } if !set.is_in_page() => {
+            let place = set.any_file().map_or_else(|| arguments.archive.clone(), |file| file.spot.path.clone());
+            let cut = [
+                Part::Word("recast"),
+                Part::Named(place.as_os_str()),
+                Part::Word("--fit"),
+                Part::Word(fit),
+                Part::Word("--to cut/"),
+            ];
+            ("Cut it for that, into a folder of its own, and hand that over:", Some(suggestion::command(&cut)))
+        }
+        _ => ("Pack it again as sealed volumes with this --fit.", None),
+    };
+    Failure::WithWayOut { why: Box::new(why), sentence: sentence.to_owned(), command }
 }
 
 /// What is named, and with `--all` what else is there.

@@ -27,7 +27,7 @@ use std::io;
 use std::path::Path;
 use system::{file_error, interrupted};
 use under_seal_core::Error;
-use under_seal_core::formats::sealed::volume::{Groups, Shortfall};
+use under_seal_core::formats::sealed::volume::{GatherError, Groups, Shortfall};
 use under_seal_core::ground::secrets::PasswordError;
 use under_seal_core::ground::secrets::password::MAX_PASSWORD_BYTES;
 use under_seal_core::tasks::check::collect::CollectError;
@@ -164,6 +164,10 @@ pub fn explain(failure: &Failure) -> String {
             };
             format!("{}{also}{slip}{salvage}", explain(why))
         }
+        Failure::WithWayOut { why, sentence, command } => {
+            let command = command.as_ref().map(|command| format!("\n{command}")).unwrap_or_default();
+            format!("{} {sentence}{command}", explain(why))
+        }
         // The options without "since" are those of the new archive.
         Failure::OfBase(why) => {
             let why = explain(why).replace("--key-file", "--since-key-file").replace("--password-from", "--since-password-from");
@@ -172,6 +176,20 @@ pub fn explain(failure: &Failure) -> String {
         Failure::Demonstration(what) => format!("The demonstration did not go as told: {what}."),
     }
 }
+
+/// What went wrong, as the command of this name tells it: some take several archives at once.
+pub fn explain_of(command: &str, failure: &Failure) -> String {
+    let message = explain(failure);
+    match failure {
+        Failure::Core(Error::Gather(GatherError::SeveralSets(_))) if TAKE_ALL.contains(&command) => {
+            format!("{message} Or add --all, which takes all of them.")
+        }
+        _ => message,
+    }
+}
+
+/// Commands that take every archive of a place with `--all`.
+const TAKE_ALL: [&str; 3] = ["open", "rehearse", "handover"];
 
 /// What is said where the usual configuration file is not the user's to read.
 pub fn unreadable_configuration(file: &Path) -> String {

@@ -35,7 +35,11 @@ fn sets(found: &[SetSummary]) -> String {
 pub fn one_set(set: &SetSummary) -> String {
     let id = set.ids.set_text();
     let short = id.get(..8).unwrap_or(&id);
-    format!("{} (set {short}, {} of {} volumes)", quoted(set.example.as_os_str()), set.here, set.count)
+    let volumes = match (set.here, set.count) {
+        (1, 1) => "1 volume".to_owned(),
+        (here, count) => format!("{here} of {count} volumes"),
+    };
+    format!("{} (set {short}, {volumes})", quoted(set.example.as_os_str()))
 }
 
 /// Where volumes may still come from, though none has its name yet.
@@ -66,8 +70,7 @@ pub fn gather(error: &GatherError) -> String {
         }
         GatherError::SeveralSets(found) => {
             format!(
-                "Volumes of {} archives are here. Name one volume of the one you want, or open all of them with \"under-seal open FOLDER \
-                 --all\": {}.",
+                "Volumes of {} archives are here: {}. Name one volume of the one you want.",
                 found.len(),
                 sets(found)
             )

@@ -382,8 +382,7 @@ pub(super) fn handover(error: &HandoverError) -> String {
             NOTE_FIELDS.map(|field| format!("{{{field}}}")).join(", ")
         ),
         HandoverError::Draft(DraftError::TooLarge { bytes: attached, limit }) => format!(
-            "A message with {} attached does not stay within {}. Pack it again with this --fit (as sealed volumes, if it is a page), or name the fit that it was \
-             packed for.",
+            "A message with {} attached does not stay within {}. Nothing was handed over.",
             bytes(*attached),
             bytes(*limit)
         ),

@@ -48,7 +48,8 @@ const BYTES_IN_LINE: u64 = BASE64_LINE_BYTES / 4 * 3;
 /// A message's line break is CR LF (RFC 5322 section 2.3).
 const LINE_BREAK_BYTES: u64 = 2;
 
-const MB: u64 = 1_000_000;
+/// Bytes of a megabyte (ISO/IEC 80000-13).
+pub const MB: u64 = 1_000_000;
 
 /// Limits of mailboxes that are in use; what is larger is not sent by mail.
 const LARGEST_MAILBOX_MB: u64 = 50;

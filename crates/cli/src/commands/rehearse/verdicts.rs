@@ -4,10 +4,11 @@ use super::{noun, through};
 use crate::browsers::Browser;
 use crate::commands::open::Report as OpenReport;
 use crate::commands::since::BuildsUpon;
+use crate::ui::suggestion::{Part, command};
 use crate::ui::text::{self, bytes, contents, count, number_list, shown, size};
 use crate::words;
 use under_seal_core::formats::abilities::{Checks, TimesKept};
-use under_seal_core::ground::fit::NAMED;
+use under_seal_core::ground::fit::{MB, NAMED};
 use under_seal_core::landing::Landed;
 use under_seal_core::tasks::handover::Package;
 use under_seal_core::tasks::page::PAGE_NAME;
@@ -193,7 +194,7 @@ pub(super) fn next(
 ) -> String {
     let failed = rehearsal.failed.as_ref();
     if let Some(Failed::Refused(_)) = failed {
-        return smaller(way);
+        return smaller(package, way);
     }
     let sealed = package.format().abilities.volumes;
     let (lost, damaged) = &rehearsal.done_to;
@@ -228,10 +229,36 @@ pub(super) fn next(
     next.to_owned()
 }
 
-/// What to pack instead, so that it goes this way.
-fn smaller(way: Way) -> String {
+/// What goes this way instead.
+fn smaller(package: &Package, way: Way) -> String {
     let limit = way.volume_limit().unwrap_or(0);
-    let named = NAMED.iter().find(|(_, fit)| fit.volume_limit() == Some(limit));
-    let fit = named.map_or_else(|| limit.to_string(), |(name, _)| (*name).to_owned());
-    format!("Next: pack again with --fit {fit} (volumes of at most {}), and rehearse that.", bytes(limit))
+    let fit = fit_for(way).unwrap_or_else(|| limit.to_string());
+    let path = match package {
+        Package::Volumes { set, .. } => set.any_file().map(|file| file.spot.path.clone()),
+        Package::Archive(_) => None,
+    };
+    let Some(path) = path else {
+        return format!("Next: pack again with --fit {fit} (volumes of at most {}), and rehearse that.", bytes(limit));
+    };
+    let cut = command(&[
+        Part::Word("recast"),
+        Part::Named(path.as_os_str()),
+        Part::Word("--fit"),
+        Part::Word(&fit),
+        Part::Word("--to cut/"),
+    ]);
+    format!("Next: cut it into volumes of at most {}, and rehearse those:\n{cut}", bytes(limit))
+}
+
+/// The name of the fit for a way, where it has one.
+fn fit_for(way: Way) -> Option<String> {
+    let megabytes = |limit: u64| (limit % MB == 0).then_some(limit / MB);
+    match way {
+        Way::Mail { limit } => megabytes(limit).map(|limit| format!("mail-{limit}")),
+        Way::Upload { limit } => megabytes(limit).map(|limit| format!("form-{limit}")),
+        Way::ByHand | Way::Media { .. } => {
+            let named = NAMED.iter().find(|(_, fit)| fit.volume_limit() == way.volume_limit());
+            named.map(|(name, _)| (*name).to_owned())
+        }
+    }
 }
