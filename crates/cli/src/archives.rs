@@ -4,13 +4,13 @@ use crate::args::{UnlockArguments, WorkArguments};
 use crate::credentials::{self, Keyring, Wanted};
 use crate::failure::Failure;
 use crate::places::{gather_each_in, gather_in, with_folders_in};
-use crate::session;
 use crate::ui::paint::Tone;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
 use crate::ui::section::first_listed;
 use crate::ui::text::{self, shown};
 use crate::words;
+use crate::{session, standing_input};
 use serde::Serialize;
 use std::path::PathBuf;
 use under_seal_core::Error;
@@ -96,6 +96,7 @@ fn found<T>(
 ) -> Result<Given<T>, Failure> {
     let progress = ProgressLine::for_reading(None, work);
     let context = session::context(&progress, work.threads);
+    let places = &standing_input::kept(places)?;
     if let Some(file) = named(places, &context)? {
         return Ok(Given::File(file));
     }

@@ -13,8 +13,8 @@ use std::time::Duration;
 use tempfile::TempDir;
 use under_seal_core::disk::{HeldFolder, clear_unheld};
 
-/// What must not be left behind, however the program ends. It is held until right before it goes.
-static LEFTOVER: Mutex<Option<(HeldFolder, TempDir)>> = Mutex::new(None);
+/// What must not be left behind, however the program ends, each by the folder in it. It is held until right before it goes.
+static LEFTOVERS: Mutex<Vec<(PathBuf, HeldFolder, TempDir)>> = Mutex::new(Vec::new());
 
 /// So often it is tried to remove a folder, and so long apart.
 const TRIES: u32 = 20;
@@ -35,12 +35,12 @@ impl Leftover {
 
 impl Drop for Leftover {
     fn drop(&mut self) {
-        remove_leftover();
+        remove(|inside| *inside == self.0);
     }
 }
 
 /// Makes a folder that only the user may enter, where temporary files go. It is removed when what is returned is dropped, or a signal ends
-/// the program. One at a time.
+/// the program.
 pub fn private_folder() -> io::Result<Leftover> {
     let key = owner::key();
     clear_unheld(&env::temp_dir(), privacy::PREFIX, &key);
@@ -48,13 +48,18 @@ pub fn private_folder() -> io::Result<Leftover> {
     let held = HeldFolder::hold(folder.path(), &key).map_err(|error| error.source)?;
     let inside = folder.path().join(INSIDE);
     privacy::create_folders(&inside)?;
-    *LEFTOVER.lock().unwrap_or_else(PoisonError::into_inner) = Some((held, folder));
+    LEFTOVERS.lock().unwrap_or_else(PoisonError::into_inner).push((inside.clone(), held, folder));
     Ok(Leftover(inside))
 }
 
-/// Removes it now.
-pub fn remove_leftover() {
-    if let Some((held, folder)) = LEFTOVER.lock().unwrap_or_else(PoisonError::into_inner).take() {
+/// Removes all of them now.
+pub fn remove_leftovers() {
+    remove(|_| true);
+}
+
+fn remove(which: impl Fn(&PathBuf) -> bool) {
+    let mut all = LEFTOVERS.lock().unwrap_or_else(PoisonError::into_inner);
+    for (_, held, folder) in all.extract_if(.., |(inside, ..)| which(inside)) {
         drop(held);
         // A browser's own processes may still be ending, and write there until then.
         for _ in 0..TRIES {

@@ -22,13 +22,14 @@ mod secrecy;
 mod session;
 mod settings;
 mod signals;
+mod standing_input;
 mod system;
 mod ui;
 mod watching;
 mod wildcards;
 mod words;
 
-use crate::leftover::remove_leftover;
+use crate::leftover::remove_leftovers;
 use args::Command;
 use failure::Failure;
 use mistyped::Typed;
@@ -56,7 +57,7 @@ fn main() -> ExitCode {
 fn defect(panic: &(dyn Any + Send)) {
     let what = panic.downcast_ref::<&str>().map(|text| (*text).to_owned());
     let what = what.or_else(|| panic.downcast_ref::<String>().cloned()).unwrap_or_default();
-    remove_leftover();
+    remove_leftovers();
     say(&format!(
         "under-seal: The program has a defect, and stopped ({}). Nothing unfinished has a final name; the next run clears what is left under a temporary name. Please tell its makers what you typed.",
         ui::text::shown(what.as_bytes())
@@ -82,6 +83,7 @@ fn run_command(command: &Command) -> ExitCode {
 
 /// The exit code, once it is said what went wrong.
 fn ended(outcome: Result<u8, Failure>, command: &'static str, json: bool) -> ExitCode {
+    standing_input::remove();
     match outcome {
         Ok(code) => ExitCode::from(code),
         Err(failure) => {

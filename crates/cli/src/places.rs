@@ -4,7 +4,7 @@ use crate::args::{ComingArguments, SearchArguments, WorkArguments};
 use crate::failure::{BadValue, Failure};
 use crate::ui::progress::ProgressLine;
 use crate::ui::{prompt, text};
-use crate::{session, words};
+use crate::{session, standing_input, words};
 use std::fs;
 use std::io::Write as _;
 use std::path::{Path, PathBuf};
@@ -155,6 +155,7 @@ pub fn gather(places: &[PathBuf], work: &WorkArguments) -> Result<VolumeSet, Fai
 
 /// The same, for whoever has a context already.
 pub fn gather_in(places: &[PathBuf], context: &Context<'_>) -> Result<VolumeSet, Failure> {
+    let places = &standing_input::kept(places)?;
     match one_level_deep(places, |places| VolumeSet::gather(places, context)) {
         Err(GatherError::SeveralSets(found)) if prompt::can_ask() => {
             let numbers: Vec<String> = (1..=found.len()).map(|number| number.to_string()).collect();
@@ -184,6 +185,7 @@ pub fn gather_each(places: &[PathBuf], work: &WorkArguments) -> Result<Vec<Volum
 
 /// The same, for whoever has a context already.
 pub fn gather_each_in(places: &[PathBuf], context: &Context<'_>) -> Result<Vec<VolumeSet>, Failure> {
+    let places = &standing_input::kept(places)?;
     sealed_only(one_level_deep(places, |places| VolumeSet::gather_each(places, context)), context)
 }
 

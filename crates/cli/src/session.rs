@@ -5,7 +5,9 @@ use crate::ui::progress::ProgressLine;
 use crate::ui::text;
 use crate::{owner, signals};
 use anstream::ColorChoice;
+use std::io::{self, Write as _};
 use std::num::NonZeroUsize;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{SystemTime, UNIX_EPOCH};
 use under_seal_core::formats::sealed::KeyCost;
 use under_seal_core::ground::context::{Context, NoRandomness, Randomness};
@@ -21,7 +23,19 @@ pub fn start_output(output: &OutputArguments) {
         ColorName::Never => ColorChoice::Never.write_global(),
     }
     text::write_exact_sizes(output.exact);
+    IS_QUIET.store(output.quiet, Ordering::Relaxed);
     start_log(output.verbose);
+}
+
+/// Whether nothing is to be said but results.
+static IS_QUIET: AtomicBool = AtomicBool::new(false);
+
+/// Says something on the side, on standard error.
+pub fn mention(sentence: &str) {
+    if !IS_QUIET.load(Ordering::Relaxed) {
+        // Whoever cannot be told loses nothing else by it.
+        let _ = writeln!(anstream::stderr(), "{}", text::wrapped(sentence, &io::stderr()));
+    }
 }
 
 fn start_log(verbose: u8) {

@@ -1,7 +1,7 @@
 //! What the system tells the program: to stop, and to pause.
 
 use crate::failure::CANCELLED;
-use crate::leftover::remove_leftover;
+use crate::leftover::remove_leftovers;
 use crate::system;
 use crate::ui::{progress, prompt, stopwatch};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -24,7 +24,7 @@ pub fn watch() {
 fn stop() {
     if STOPPING.swap(true, Ordering::SeqCst) || prompt::give_up_asking() {
         progress::clear_screen();
-        remove_leftover();
+        remove_leftovers();
         std::process::exit(CANCELLED.into());
     }
 }

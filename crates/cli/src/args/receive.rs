@@ -96,7 +96,7 @@ fn waiting_time(text: &str) -> Result<Duration, &'static str> {
 pub struct CheckArguments {
     /// Volumes, or the folder that they are in
     ///
-    /// One volume stands for its whole set. Saved messages and mailboxes that archives are attached to are read in place too.
+    /// One volume stands for its whole set. Saved messages and mailboxes that archives are attached to are read in place too. "-" is an archive that comes through standard input.
     #[arg(required_unless_present = "watch", value_name = "VOLUME|FOLDER")]
     pub places: Vec<PathBuf>,
     #[command(flatten)]
@@ -137,7 +137,7 @@ const SAFETY: &str = "Safety";
 pub struct OpenArguments {
     /// Volumes or their folder, then what to extract
     ///
-    /// What you type after the volumes are patterns ("under-seal help patterns"); without any, everything is extracted.
+    /// What you type after the volumes are patterns ("under-seal help patterns"); without any, everything is extracted. "-" is an archive that comes through standard input.
     #[arg(required_unless_present = "watch", value_name = "VOLUME|FOLDER|PATTERN")]
     pub typed: Vec<PathBuf>,
     #[command(flatten)]
@@ -293,7 +293,7 @@ pub enum FolderName {
 pub struct ListArguments {
     /// Volumes or their folder, then what to list
     ///
-    /// What you type after the volumes are patterns ("under-seal help patterns").
+    /// What you type after the volumes are patterns ("under-seal help patterns"). "-" is an archive that comes through standard input.
     #[arg(required = true, value_name = "VOLUME|FOLDER|PATTERN")]
     pub typed: Vec<PathBuf>,
     /// Draw folders as a tree
@@ -342,7 +342,7 @@ pub enum SortName {
 pub struct AboutArguments {
     /// Volumes, or the folder that they are in
     ///
-    /// One volume stands for its whole set. Saved messages and mailboxes that volumes are attached to count too.
+    /// One volume stands for its whole set. Saved messages and mailboxes that volumes are attached to count too. "-" is an archive that comes through standard input.
     #[arg(required = true, value_name = "VOLUME|FOLDER")]
     pub places: Vec<PathBuf>,
     #[command(flatten)]

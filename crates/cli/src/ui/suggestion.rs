@@ -1,6 +1,7 @@
 //! Commands that are suggested: each is one line that the user can run as it stands, in the folder in which this one ran.
 
 use super::text::{self, columns};
+use crate::args::{STANDARD_STREAM, is_standard_stream};
 use crate::system::programs;
 pub use crate::system::programs::as_typed;
 use std::ffi::OsStr;
@@ -44,9 +45,14 @@ fn broken(words: impl Iterator<Item = String>) -> String {
     lines.join(programs::LINE_GOES_ON.unwrap_or(" "))
 }
 
+/// A place as it was typed; standard input is no file of that name.
+fn place_part(place: &Path) -> Part<'_> {
+    if is_standard_stream(place) { Part::Word(STANDARD_STREAM) } else { Part::Named(place.as_os_str()) }
+}
+
 /// `open` with everything that this run was given to find and unlock the archive.
 pub fn open<'a>(places: impl IntoIterator<Item = &'a Path>, key_file: Option<&'a Path>) -> String {
-    let places = places.into_iter().map(|place| Part::Named(place.as_os_str()));
+    let places = places.into_iter().map(place_part);
     let key_file = key_file.map(|file| [Part::Word("--key-file"), Part::Named(file.as_os_str())]);
     let parts: Vec<Part<'_>> =
         std::iter::once(Part::Word("open")).chain(places).chain(key_file.into_iter().flatten()).collect();
@@ -55,7 +61,7 @@ pub fn open<'a>(places: impl IntoIterator<Item = &'a Path>, key_file: Option<&'a
 
 /// `mend` of these places into a folder of their own, with the password.
 pub fn mend<'a>(places: impl IntoIterator<Item = &'a Path>, key_file: Option<&'a Path>) -> String {
-    let places = places.into_iter().map(|place| Part::Named(place.as_os_str()));
+    let places = places.into_iter().map(place_part);
     let key_file = key_file.map(|file| [Part::Word("--key-file"), Part::Named(file.as_os_str())]);
     let options = ["--to", "mended", "--ask-password"].map(Part::Word);
     let parts = std::iter::once(Part::Word("mend")).chain(places).chain(options);
@@ -70,7 +76,7 @@ pub fn open_changes<'a>(places: impl IntoIterator<Item = &'a Path>, key_file: Op
 
 /// `check` of these places.
 pub fn check<'a>(places: impl IntoIterator<Item = &'a Path>) -> String {
-    let places = places.into_iter().map(|place| Part::Named(place.as_os_str()));
+    let places = places.into_iter().map(place_part);
     command(&std::iter::once(Part::Word("check")).chain(places).collect::<Vec<_>>())
 }
 

@@ -120,7 +120,7 @@ pub fn explain(failure: &Failure) -> String {
             )
         }
         Failure::Temporary(source) => {
-            format!("There is no place for a rehearsal: {}. Free some room, or set TMPDIR.", system(source))
+            format!("There is no place for temporary files: {}. Free some room, or set TMPDIR.", system(source))
         }
         Failure::Viewer(source) => format!("The file cannot be shown: {}.", system(source)),
         Failure::SeveralToPeek => {

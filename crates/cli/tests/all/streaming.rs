@@ -34,6 +34,38 @@ fn a_stream_is_packed(
     assert_eq!(desk.path("in/beside/letter").is_file(), !beside.is_empty());
 }
 
+/// An archive that comes through standard input is read like a file, and nothing of it stays.
+#[rstest]
+#[case::sealed("--to -")]
+#[case::page("--to a.html")]
+#[case::zip("--to a.zip")]
+#[case::tar("--to a.tar --no-password")]
+#[case::compressed_tar("--to a.tar.gz --no-password")]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
+fn an_archive_that_is_piped_in_is_read(#[case] packed: &str) {
+    let desk = Desk::new();
+    desk.file("box/letter", b"lit");
+    fs::create_dir(desk.path("temporary")).unwrap();
+    in_a_shell(&desk, &format!("PROGRAM pack box {packed} > piped; if test -e a.*; then mv a.* piped; fi")).expect(0);
+    let program = "export TMPDIR=temporary; PROGRAM";
+    let accepted = if packed.contains("no-password") { "--accept-no-password" } else { "" };
+    for command in ["check", "list", "open"] {
+        let into = if command == "open" { "--into in" } else { "" };
+        let ran = in_a_shell(&desk, &format!("{program} {command} - {into} {accepted} < piped")).expect(0);
+        assert!(ran.err.contains("kept in a private file while this runs"), "{}", ran.err);
+        assert!(
+            command != "check" || packed.contains("no-password") || ran.out.contains("  under-seal open -\n"),
+            "{}",
+            ran.out
+        );
+    }
+    let found = in_a_shell(&desk, "find in -name letter | xargs cat").expect(0).out;
+    assert_eq!((found.as_str(), desk.names("temporary")), ("lit", vec![]));
+    // What comes through it is the archive, and no password beside that.
+    let both = in_a_shell(&desk, &format!("{program} open - --password-from - --into again < piped"));
+    both.expect(if accepted.is_empty() { 2 } else { 5 });
+}
+
 /// What cannot be is refused before anything is read or written, with what can.
 #[rstest]
 #[case::tar("pack - --as tar --no-password", 2, "unknown length")]
