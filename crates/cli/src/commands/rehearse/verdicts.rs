@@ -252,7 +252,7 @@ fn smaller(package: &Package, way: Way) -> String {
 
 /// The name of the fit for a way, where it has one.
 fn fit_for(way: Way) -> Option<String> {
-    let megabytes = |limit: u64| (limit % MB == 0).then_some(limit / MB);
+    let megabytes = |limit: u64| limit.is_multiple_of(MB).then_some(limit / MB);
     match way {
         Way::Mail { limit } => megabytes(limit).map(|limit| format!("mail-{limit}")),
         Way::Upload { limit } => megabytes(limit).map(|limit| format!("form-{limit}")),
