@@ -2,12 +2,13 @@
 
 use crate::args::{UnlockArguments, WorkArguments};
 use crate::credentials::{self, Keyring, Wanted};
-use crate::failure::Failure;
+use crate::failure::{BadValue, Failure};
 use crate::places::{gather_each_in, gather_in, with_folders_in};
 use crate::ui::paint::Tone;
 use crate::ui::progress::ProgressLine;
 use crate::ui::prompt;
 use crate::ui::section::first_listed;
+use crate::ui::suggestion::{Part, command};
 use crate::ui::text::{self, shown};
 use crate::words;
 use crate::{session, standing_input};
@@ -19,10 +20,11 @@ use under_seal_core::formats::finding::{lying_in, named};
 use under_seal_core::formats::members::Refused;
 use under_seal_core::formats::reader::{Flaws, verify_some};
 use under_seal_core::formats::registry::SEALED;
-use under_seal_core::formats::sealed::volume::{GatherError, VolumeSet};
+use under_seal_core::formats::sealed::volume::{GatherError, HeaderError, VolumeSet};
 use under_seal_core::formats::sealed::{DeliveryReader, NotWhole, SealedReader};
 use under_seal_core::ground::context::Context;
 use under_seal_core::landing::NotLanded;
+use under_seal_core::tasks::reunite::Pieces;
 
 /// What the user has named.
 pub enum Given<T = VolumeSet> {
@@ -100,7 +102,7 @@ fn found<T>(
     if let Some(file) = named(places, &context)? {
         return Ok(Given::File(file));
     }
-    match gather(places, &context) {
+    match gather(places, &context).map_err(|failure| of_pieces(failure, &context)) {
         Err(none @ Failure::Core(Error::Gather(GatherError::NoVolumes { .. }))) => {
             let deeper = with_folders_in(places, 1);
             let found = match lying_in(places, &context)? {
@@ -111,6 +113,22 @@ fn found<T>(
             found.map(Given::File).ok_or(none)
         }
         gathered => gathered.map(Given::Volumes),
+    }
+}
+
+/// What is one of several pieces of a file is no archive, and can be joined.
+fn of_pieces(failure: Failure, context: &Context<'_>) -> Failure {
+    let path = match &failure {
+        Failure::Core(Error::Gather(GatherError::Unusable { path, why: HeaderError::NotAVolume })) => path.clone(),
+        _ => return failure,
+    };
+    if Pieces::find(std::slice::from_ref(&path), context).is_err() {
+        return failure;
+    }
+    Failure::WithWayOut {
+        why: Box::new(Failure::Value(BadValue::Piece(path.clone()))),
+        sentence: "Join them first with".to_owned(),
+        command: Some(command(&[Part::Word("reunite"), Part::Named(path.as_os_str())])),
     }
 }
 

@@ -521,7 +521,7 @@ fn judge(
         if !prompt::can_ask() {
             return Err(Failure::WeakPassword(strength));
         }
-        let question = words::weak_password(&strength);
+        let question = format!("{} Use it all the same?", words::weak_password(&strength));
         if !prompt::confirm(&question)? {
             return Err(Failure::GivenUp);
         }

@@ -253,6 +253,12 @@ pub enum BadValue {
     SeveralToOutput,
     /// An archive is to be written to a terminal.
     OutputIsTerminal,
+    /// A file is one of the pieces of another.
+    Piece(PathBuf),
+    /// A folder is to be cut as it is.
+    PiecesOfFolder(PathBuf),
+    /// What is whole is to be extracted of what comes, and it is not said how long that is waited for.
+    SalvageWithoutEnd,
     /// Several entries are to go to standard output, and nothing says how.
     SeveralToStream,
     /// No resend slip of this archive stands in this file.

@@ -248,7 +248,7 @@ pub enum Typed {
 
 /// Reads the command line.
 pub fn read(typed: impl IntoIterator<Item = OsString>) -> Typed {
-    let typed: Vec<OsString> = typed.into_iter().collect();
+    let typed = command_first(typed.into_iter().collect());
     // The screens of help are drawn only for whoever asks for them.
     let mut command = Arguments::command();
     let typed = wildcards::expanded(typed, &command, &matching);
@@ -279,6 +279,32 @@ pub fn read(typed: impl IntoIterator<Item = OsString>) -> Typed {
     let mistyped = mistyped(&error, name.and_then(|name| command.find_subcommand(name)), &command);
     let json = words.iter().take_while(|word| *word != "--").any(|word| word == "--json");
     Typed::Mistaken { mistyped, command: name.copied(), json }
+}
+
+/// Options that every command has, and whether each takes a value.
+const EVERYWHERE: [(&[&str], bool); 5] = [
+    (&["--color", "--progress"], true),
+    (&["--json"], false),
+    (&["-q", "--quiet"], false),
+    (&["-v", "-vv", "--verbose"], false),
+    (&["--exact"], false),
+];
+
+/// The same line with options that stand in front of the command behind it, where every command has them.
+fn command_first(mut typed: Vec<OsString>) -> Vec<OsString> {
+    let mut at = 1;
+    while let Some(word) = typed.get(at).and_then(|word| word.to_str()).filter(|word| word.starts_with('-')) {
+        let name = word.split('=').next().unwrap_or_default();
+        match EVERYWHERE.iter().find(|(names, _)| names.contains(&name)) {
+            Some((_, takes_value)) => at += 1 + usize::from(*takes_value && !word.contains('=')),
+            None => return typed,
+        }
+    }
+    if at < typed.len() {
+        let front: Vec<OsString> = typed.drain(1..at).collect();
+        typed.splice(2..2, front);
+    }
+    typed
 }
 
 fn mistyped(error: &clap::Error, of: Option<&Command>, all: &Command) -> Mistyped {
@@ -359,11 +385,18 @@ fn meant_by_option(option: &str, of: &Command) -> Meant {
 /// The one word that this can be a slip of: one letter off in a short word, two in a longer one.
 fn slip<'a>(word: &str, known: impl Iterator<Item = &'a str>) -> Meant {
     let most = match word.chars().count() {
-        0..=3 => return Meant::Unknown,
-        4..=6 => 1,
+        0..=2 => return Meant::Unknown,
+        3..=5 => 1,
         _ => 2,
     };
-    let near = known.map(|known| (strsim::damerau_levenshtein(word, known), known)).min();
+    // Of few letters the first is seldom wrong.
+    let begins_so = |known: &&str| word.len() > 3 || known.chars().next() == word.chars().next();
+    let near = known.filter(begins_so).map(|known| (strsim::damerau_levenshtein(word, known), known));
+    // Of words that are as near, the one with the same letters in it.
+    let likeness = |known: &str| strsim::jaro_winkler(word, known);
+    let near = near.min_by(|(one, known), (other, rival)| {
+        one.cmp(other).then_with(|| likeness(rival).total_cmp(&likeness(known)))
+    });
     near.filter(|(distance, _)| *distance <= most).map_or(Meant::Unknown, |(_, known)| Meant::Slip(known.to_owned()))
 }
 
@@ -392,6 +425,9 @@ mod tests {
     #[rstest]
     #[case("pakc", Meant::Slip("pack".into()))]
     #[case("reherse", Meant::Slip("rehearse".into()))]
+    #[case("lst", Meant::Slip("list".into()))]
+    #[case("recpit", Meant::Slip("receipt".into()))]
+    #[case("xyz", Meant::Unknown)]
     #[case("frobnicate", Meant::Unknown)]
     #[case("EXTRACT", Meant::Known("`open` does that"))]
     fn a_word_for_a_command_is_understood(#[case] word: &str, #[case] expected: Meant) {
@@ -400,6 +436,7 @@ mod tests {
 
     #[rstest]
     #[case("pack", "--leaveout", Meant::Slip("--leave-out".into()))]
+    #[case("pack", "--fti", Meant::Slip("--fit".into()))]
     #[case("pack", "--force", Meant::Known("`--replace` replaces an older archive of this name"))]
     #[case("open", "--force", Meant::Known("`--on-clash replace` replaces files that are there already"))]
     #[case("list", "--force", Meant::Known("Nothing needs to be forced here; leave it out"))]

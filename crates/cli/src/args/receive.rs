@@ -356,8 +356,8 @@ pub struct AboutArguments {
 pub struct PeekArguments {
     /// Volumes or their folder, then a path inside
     ///
-    /// The end of a file's path is enough where only one file ends so.
-    #[arg(required = true, num_args = 2.., value_name = "VOLUME|FOLDER|PATH")]
+    /// The end of a file's path is enough where only one file ends so. Without a path the top of the archive is listed.
+    #[arg(required = true, value_name = "VOLUME|FOLDER|PATH")]
     pub typed: Vec<PathBuf>,
     /// Show it in the system's viewer
     ///

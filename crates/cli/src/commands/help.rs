@@ -11,7 +11,7 @@ use serde::Serialize;
 use std::io::IsTerminal as _;
 
 /// The topics: their names, what they are about, and their pages.
-pub const TOPICS: [(&str, &str, &str); 9] = [
+pub const TOPICS: [(&str, &str, &str); 12] = [
     (
         "sizes",
         "what --fit takes, and what a mailbox, a disc or a form leaves",
@@ -28,7 +28,23 @@ pub const TOPICS: [(&str, &str, &str); 9] = [
     ("json", "what --json and --progress json print", include_str!("../../../../docs/json.md")),
     ("formats", "which format suits whom", include_str!("../../../../docs/formats.md")),
     ("systems", "what each system keeps, renames and refuses", include_str!("../../../../docs/systems.md")),
+    ("sending", "everything that a sender does", include_str!("../../../../docs/sending.md")),
     ("receiving", "everything that a recipient does", include_str!("../../../../docs/receiving.md")),
+    ("keeping", "changing what is packed, and making it anew", include_str!("../../../../docs/keeping.md")),
+    ("proof", "how it is proven that the recipient can open it", include_str!("../../../../docs/proof.md")),
+];
+
+/// Other words for what is explained somewhere: the topic, and the part of its page, where that is not all of it.
+const WORDS: [(&[&str], &str, Option<&str>); 5] = [
+    (&["password", "passphrase", "passphrases", "key", "keys", "key-file", "key-files", "keyfile"], "passwords", None),
+    (&["size", "fit"], "sizes", None),
+    (
+        &["spare", "spares", "parcel", "parcels", "volume", "volumes", "mail"],
+        "sending",
+        Some("## 3. Fitting the way it is sent"),
+    ),
+    (&["change", "changes", "since"], "keeping", Some("## Only what has changed")),
+    (&["profile", "profiles", "settings"], "configuration", None),
 ];
 
 /// The widest that a page is set, in columns.
@@ -52,8 +68,8 @@ pub fn run(arguments: &HelpArguments) -> Result<u8, Failure> {
             let overview = screens::command().render_long_help();
             (overview.to_string(), format!("{}\n{}", overview.ansi(), topic_lines()))
         }
-        Some(name) => match TOPICS.iter().find(|(topic, ..)| *topic == name) {
-            Some((_, _, page)) => ((*page).to_owned(), set(page)),
+        Some(name) => match page(name) {
+            Some(page) => (page.to_owned(), set(page)),
             None => {
                 let mut command = screens::command();
                 let found = command.find_subcommand_mut(name).map(|found| found.render_long_help());
@@ -70,6 +86,24 @@ pub fn run(arguments: &HelpArguments) -> Result<u8, Failure> {
         pager::show(&drawn).map_err(Failure::Output)?;
     }
     Ok(DONE)
+}
+
+/// The page on a topic, or the part of one, whatever word is used for it; none where that is a command's name.
+fn page(name: &str) -> Option<&'static str> {
+    let of = |topic: &str| TOPICS.iter().find(|(known, ..)| *known == topic).map(|(.., page)| *page);
+    of(name).or_else(|| {
+        let (_, topic, heading) = WORDS.iter().find(|(words, ..)| words.contains(&name))?;
+        let page = of(topic)?;
+        heading.map_or(Some(page), |heading| part(page, heading))
+    })
+}
+
+/// The part of a page under this heading.
+fn part(page: &'static str, heading: &str) -> Option<&'static str> {
+    let from = page.find(heading)?;
+    let rest = page.get(from..)?;
+    let end = rest.get(heading.len()..).and_then(|behind| behind.find("\n## ")).map(|end| heading.len() + end);
+    rest.get(..end.unwrap_or(rest.len()))
 }
 
 fn topic_lines() -> String {

@@ -37,6 +37,7 @@ use crate::args::{Command, OutputArguments, WorkArguments};
 use crate::failure::{DONE, Failure};
 use crate::system::terminal::is_reader_gone;
 use crate::system::unless_reader_gone;
+use crate::ui::pager;
 use crate::ui::paint::gist;
 use crate::ui::text;
 use serde::Serialize;
@@ -106,7 +107,7 @@ fn print_each_to<T: AsRef<str>>(
 
 /// Prints a text that was asked for, such as help.
 pub fn print_text(text: &clap::builder::StyledStr) -> Result<u8, Failure> {
-    print_lines(&[text.ansi().to_string().trim_end().to_owned()]).map(|()| DONE)
+    pager::show(&text.ansi().to_string()).map(|()| DONE).map_err(Failure::Output)
 }
 
 /// How a result is printed.

@@ -19,6 +19,9 @@ const PIECES_LISTED: usize = 24;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &PortionArguments) -> Result<u8, Failure> {
+    if arguments.file.is_dir() {
+        return Err(folder_is_packed(arguments));
+    }
     let settings = Settings::for_fit(arguments.fit.as_ref(), &arguments.configuration, arguments.work.threads)?;
     let limit = settings.fit.value.fit.volume_limit().ok_or(Failure::Value(BadValue::PiecesWithoutFit))?;
     let folder = arguments.to.clone().unwrap_or_else(|| PathBuf::from("."));
@@ -29,6 +32,19 @@ pub fn run(arguments: &PortionArguments) -> Result<u8, Failure> {
     let report = Report::new(&made, &arguments.file);
     show(&report, &arguments.work, || lines(&report))?;
     Ok(DONE)
+}
+
+/// A folder is no file that could be cut as it is.
+fn folder_is_packed(arguments: &PortionArguments) -> Failure {
+    let mut pack = vec![Part::Word("pack"), Part::Named(arguments.file.as_os_str())];
+    if let Some(fit) = &arguments.fit {
+        pack.extend([Part::Word("--fit"), Part::Named(fit.as_ref())]);
+    }
+    Failure::WithWayOut {
+        why: Box::new(Failure::Value(BadValue::PiecesOfFolder(arguments.file.clone()))),
+        sentence: "Pack and cut it in one step with".to_owned(),
+        command: Some(suggestion::command(&pack)),
+    }
 }
 
 /// The JSON object (docs/json.md).

@@ -145,7 +145,10 @@ fn line(question: &str) -> Result<String, Failure> {
     Ok(answer)
 }
 
-/// Asks for a password on the terminal.
+/// So often somebody may type two passwords that are not the same.
+const ATTEMPTS: u32 = 3;
+
+/// Asks for a password on the terminal; a new one twice.
 pub fn ask(purpose: Purpose) -> Result<Password, Failure> {
     if !can_ask() {
         let (what, instead) = match purpose {
@@ -155,11 +158,18 @@ pub fn ask(purpose: Purpose) -> Result<Password, Failure> {
         return Err(Failure::NobodyToAsk { what, instead });
     }
     let _asking = Asking::begin(Echo::Off);
-    let password = hidden_line(if purpose == Purpose::Renew { "New password: " } else { "Password: " })?;
-    if purpose != Purpose::Unlock && hidden_line("The same again: ")? != password {
-        return Err(Failure::PasswordsDiffer);
+    let question = if purpose == Purpose::Renew { "New password: " } else { "Password: " };
+    for left in (0..ATTEMPTS).rev() {
+        let password = hidden_line(question)?;
+        if purpose == Purpose::Unlock || hidden_line("The same again: ")? == password {
+            return Ok(password);
+        }
+        if left > 0 {
+            let again = "The two passwords are not the same. Once more, from the beginning.";
+            writeln!(anstream::stderr(), "{again}").map_err(Failure::Prompt)?;
+        }
     }
-    Ok(password)
+    Err(Failure::PasswordsDiffer)
 }
 
 fn hidden_line(question: &str) -> Result<Password, Failure> {

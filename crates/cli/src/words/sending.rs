@@ -106,6 +106,16 @@ pub fn bad_value(value: &BadValue) -> String {
         BadValue::SeveralToOutput => {
             "Standard output takes one file, so leave out --fit and --parcels, or name a folder with --to.".to_owned()
         }
+        BadValue::Piece(piece) => {
+            format!("{} is no archive: it looks like one of several pieces of a file.", path(piece))
+        }
+        BadValue::PiecesOfFolder(folder) => {
+            format!("{} is a folder, and `portion` cuts a file as it is.", path(folder))
+        }
+        BadValue::SalvageWithoutEnd => {
+            "--watch waits until all is there, and then nothing is left to salvage. Add --for TIME: what is whole by then is extracted."
+                .to_owned()
+        }
         BadValue::OutputIsTerminal => {
             "An archive is not for a terminal. Redirect the output into a file or another program.".to_owned()
         }

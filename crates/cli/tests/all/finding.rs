@@ -276,3 +276,33 @@ fn a_failure_has_one_code(#[case] code: i32, #[case] words: &str, #[case] lines:
         assert!(format!("{}{}", ran.out, ran.err).contains(words), "{line}: {}{}", ran.out, ran.err);
     }
 }
+
+/// Whatever word is used for it, help leads to what explains it.
+#[rstest]
+#[case("password", "# Passwords")]
+#[case("key", "# Passwords")]
+#[case("size", "# Sizes")]
+#[case("fit", "# Sizes")]
+#[case("spares", "**Spare volumes.**")]
+#[case("parcels", "**Parcels.**")]
+#[case("mail", "mail-10")]
+#[case("changes", "## Only what has changed")]
+#[case("page", "under-seal page")]
+#[case("sending", "# Sending")]
+fn help_knows_other_words(#[case] word: &str, #[case] explains: &str) {
+    let shown = Desk::new().run(&["help", word]).expect(0).out;
+    assert!(shown.contains(explains), "{shown}");
+}
+
+/// Options that every command has may stand in front of it.
+#[rstest]
+#[case(&["--color", "never", "list", "out"], 0, "  path")]
+#[case(&["--color=never", "--json", "list", "out"], 0, "{\n  \"command\": \"list\"")]
+#[case(&["-q", "list", "out"], 0, "wrenfall-light\n")]
+#[case(&["--progress", "none", "-v", "plan", "wrenfall-light"], 0, "\n  under-seal pack wrenfall-light\n")]
+#[case(&["--fit", "3MB", "pack", "wrenfall-light"], 2, "")]
+#[case(&["-q"], 2, "")]
+fn options_of_every_command_may_come_first(#[case] line: &[&str], #[case] code: i32, #[case] begins: &str) {
+    let ran = Desk::with_volumes().run(line).expect(code);
+    assert!(ran.out.contains(begins), "{}", ran.out);
+}

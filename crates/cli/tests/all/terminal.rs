@@ -66,10 +66,19 @@ fn at_a_terminal_with(
     0,
     "is packed and verified"
 )]
-#[case::weak_and_confirmed("lamp oil\nlamp oil\nyes\n", 0, "[y]es, [n]o (Enter means no): ")]
+#[case::weak_and_confirmed("lamp oil\nlamp oil\nyes\n", 0, "Use it all the same?")]
 #[case::weak_and_given_up("lamp oil\nlamp oil\n\u{3}", 130, "[y]es, [n]o (Enter means no): ")]
 #[case::weak_and_not_confirmed("lamp oil\nlamp oil\nno\n", 130, "This password is weak")]
-#[case::not_the_same("lamp oil\nlamp soil\n", 2, "The two passwords are not the same.")]
+#[case::not_the_same_thrice(
+    "lamp oil\nlamp soil\na\nb\nc\nd\n",
+    2,
+    "The two passwords are not the same. Nothing was done"
+)]
+#[case::the_same_in_the_end(
+    "lamp oil\nlamp soil\nsalted lamp oil of twelve panes\nsalted lamp oil of twelve panes\n",
+    0,
+    "Once more, from the beginning"
+)]
 #[case::empty("\n", 2, "The password is empty.")]
 #[case::given_up_with_ctrl_c(CTRL_C, 130, "Password: ")]
 fn packing_asks_for_the_password_twice_without_echo(#[case] typed: &str, #[case] code: i32, #[case] words: &str) {
@@ -84,7 +93,7 @@ fn packing_asks_for_the_password_twice_without_echo(#[case] typed: &str, #[case]
 #[rstest]
 #[case::the_same_twice("twelve lamps of oiled salt\ntwelve lamps of oiled salt\n", 0, "New password:")]
 #[case::not_the_same(
-    "twelve lamps of oiled salt\ntwelve lamps of oiled sand\n",
+    "twelve lamps of oiled salt\ntwelve lamps of oiled sand\na\nb\nc\nd\n",
     2,
     "The two passwords are not the same"
 )]

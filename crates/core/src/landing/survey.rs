@@ -211,14 +211,14 @@ fn find_clashes(
             }
             (Some(there), EntryKind::Folder)
                 if (there.is_file() || there.is_symlink())
-                    && (was_known == Some(KnownThere::Outdated) || on_clash == OnClash::Replace) =>
+                    && (was_known == Some(KnownThere::Outdated) || known.is_some() && on_clash == OnClash::Replace) =>
             {
                 resolutions.insert(path.clone(), Resolution::Replace);
             }
             (Some(there), _) if there.is_dir() && was_known == Some(KnownThere::Outdated) => {
                 resolutions.insert(path.clone(), Resolution::ReplaceTree(tree_mark(folder, name)?));
             }
-            // No policy makes something else out of a folder that nothing is known of.
+            // No policy makes something else out of a folder of which nothing is known, or out of a file where nobody told that it became one.
             (Some(there), _) => {
                 let what = if there.is_dir() { InTheWay::Folder } else { InTheWay::Something };
                 clashes.push((place_below(root.path(), path), what));

@@ -49,6 +49,9 @@ use wrong::with_all_that_is_wrong;
 
 /// Runs the command; the exit code.
 pub fn run(arguments: &OpenArguments) -> Result<u8, Failure> {
+    if arguments.salvage && arguments.watch.watch.is_some() && arguments.watch.watch_for.is_none() {
+        return Err(Failure::Value(BadValue::SalvageWithoutEnd));
+    }
     // The folder that is watched stands first, where volumes are named; what was typed may be patterns alone.
     let mut typed = tell_apart(&arguments.watch.and(&arguments.typed), &arguments.work);
     let places = arguments.coming.in_the_end(typed.places.clone());

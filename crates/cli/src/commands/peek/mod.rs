@@ -36,6 +36,8 @@ pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
     let mut typed = tell_apart(&arguments.typed, &WorkArguments::quiet());
     // What is sought comes last, even where something of that name is here as well.
     let sought = match typed.inside.len() {
+        // The archive alone: what is at its top.
+        0 if typed.places.len() == 1 => String::new(),
         0 => typed.places.pop().map(|last| last.to_string_lossy().into_owned()).unwrap_or_default(),
         1 => typed.inside.remove(0),
         _ => return Err(Failure::SeveralToPeek),
@@ -43,6 +45,9 @@ pub fn run(arguments: &PeekArguments) -> Result<u8, Failure> {
     // What is printed may be on the same screen: no bar may write over it.
     let quiet = WorkArguments::quiet();
     let mut archive = load_all(&typed.places, &arguments.unlock, Wanted::Content, &quiet)?;
+    if sought.is_empty() {
+        return super::list::show_folder(&archive, &sought, &arguments.output);
+    }
     let place = match find(archive.listing(), &sought) {
         Ok(place) => place,
         Err(failure) if folders_called(archive.listing(), &sought)?.is_empty() => return Err(failure),

@@ -21,6 +21,9 @@ use std::path::{Path, PathBuf};
 /// Names are compared with each other, so no more than this of what is attached to messages is looked among.
 const MOST_ATTACHED: usize = 5_000;
 
+/// Where nothing says how many pieces there are, so many numbers may lack for each that is here.
+const LACKING_A_PIECE: u32 = 16;
+
 /// Pieces that were found.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Pieces {
@@ -148,6 +151,12 @@ impl Pieces {
             if let Some(number) = spot.own_name().and_then(|name| row.pattern.number_in(name)) {
                 files.entry(number).or_default().push(spot.clone());
             }
+        }
+        // A year or a date is a number too, and counts nothing.
+        let highest = files.last_key_value().map_or(0, |(number, _)| *number);
+        let counts = row.count.is_some() || list.is_some() || highest / LACKING_A_PIECE <= files.len() as u32;
+        if !counts {
+            return Err(PiecesError::NotNumbered(first.path.clone()));
         }
         let whole = row.pattern.whole_name();
         let count = list.as_ref().and_then(|list| u32::try_from(list.pieces.len()).ok()).or(row.count);

@@ -311,11 +311,12 @@ fn suggestion_of_packing(typed: &[OsString]) -> String {
     let mut kept = Vec::new();
     while let Some(argument) = typed.next() {
         match argument.as_encoded_bytes() {
-            b"--json" | b"--every-squeeze" | b"--every-format" => {}
-            b"--line" => {
+            b"--json" | b"--every-squeeze" | b"--every-format" | b"-q" | b"--quiet" | b"-v" | b"-vv" | b"--verbose" => {
+            }
+            b"--line" | b"--progress" | b"--color" => {
                 typed.next();
             }
-            line if line.starts_with(b"--line=") => {}
+            joined if [&b"--line="[..], b"--progress=", b"--color="].iter().any(|name| joined.starts_with(name)) => {}
             _ => kept.push(as_typed(argument)),
         }
     }
