@@ -14,6 +14,7 @@ mod credentials;
 mod failure;
 mod inflow;
 mod leftover;
+mod made_folders;
 mod mistyped;
 mod named_file;
 mod owner;
@@ -31,7 +32,8 @@ mod words;
 
 use crate::leftover::remove_leftovers;
 use args::Command;
-use failure::Failure;
+use failure::{DONE, Failure, LOOK};
+use made_folders::MissingFolders;
 use mistyped::Typed;
 use std::any::Any;
 use std::io::Write as _;
@@ -78,7 +80,12 @@ fn run() -> ExitCode {
 fn run_command(command: &Command) -> ExitCode {
     let (name, output) = command.output();
     session::start_output(output);
-    ended(commands::run(command), name, output.json && !command.prints_archive())
+    let missing = MissingFolders::before(command.target(), matches!(command, Command::Open(_)));
+    let outcome = commands::run(command);
+    if !matches!(outcome, Ok(DONE | LOOK)) {
+        missing.remove_empty();
+    }
+    ended(outcome, name, output.json && !command.prints_archive())
 }
 
 /// The exit code, once it is said what went wrong.

@@ -42,6 +42,7 @@ use clap::builder::{PossibleValue, StringValueParser, TypedValueParser};
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use std::ffi::OsStr;
 use std::num::NonZeroUsize;
+use std::path::Path;
 use under_seal_core::ground::fit::NAMED;
 
 /// Packs files into password-encrypted archives, and proves that they open again
@@ -210,6 +211,25 @@ impl Command {
     /// Whether standard output has an archive, and nothing else may go there.
     pub fn prints_archive(&self) -> bool {
         matches!(self, Self::Pack(pack) if pack.goes_to_output())
+    }
+
+    /// The folder that it writes to, or the path of what it writes.
+    pub fn target(&self) -> Option<&Path> {
+        match self {
+            Self::Pack(pack) => pack.to.as_deref().filter(|_| !pack.goes_to_output()),
+            Self::Open(open) => Some(&open.into),
+            Self::Revise(revise) => revise.to.as_deref(),
+            Self::Recast(recast) => recast.to.as_deref(),
+            Self::Relock(relock) => relock.to.as_deref(),
+            Self::Mend(mend) => mend.to.as_deref(),
+            Self::Resend(resend) => Some(&resend.to),
+            Self::Handover(handover) => Some(&handover.to),
+            Self::Page(page) => page.to.as_deref(),
+            Self::Portion(portion) => portion.to.as_deref(),
+            Self::Reunite(reunite) => reunite.to.as_deref(),
+            Self::Demo(demo) => demo.data_to.as_deref(),
+            _ => None,
+        }
     }
 
     /// What the command is called, and how its results are printed.

@@ -3,7 +3,7 @@
 use super::entries::no_path;
 use super::packing::{OWN_FAULT, head, other_than_written, pack, spares, staging, taken, way, write};
 use super::receiving::{cell, sealed};
-use super::system::{TOO_LITTLE_MEMORY, interrupted};
+use super::system::{CANCELLED, TOO_LITTLE_MEMORY, interrupted};
 use crate::ui::text::{self, first_few, shown};
 use under_seal_core::disk::Interruption;
 use under_seal_core::formats::sealed::volume::MIN_VOLUME_BYTES;
@@ -43,9 +43,7 @@ pub fn not_kept(what: NotKept) -> String {
 pub(super) fn remake(error: &PackError) -> String {
     match error {
         PackError::Way(WayError::Taken { paths, .. }) => taken(paths),
-        PackError::Interrupted(Interruption::Cancelled(_)) => {
-            "Cancelled. What had been written was removed, and the old archive is as it was.".to_owned()
-        }
+        PackError::Interrupted(Interruption::Cancelled(_)) => CANCELLED.to_owned(),
         PackError::NothingPacked(unreadable) if unreadable.is_empty() => {
             "Nothing would be left in the archive. It is as it was: to do without it, delete its files yourself."
                 .to_owned()

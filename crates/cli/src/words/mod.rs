@@ -142,7 +142,7 @@ pub fn explain(failure: &Failure) -> String {
         ),
         Failure::NobodyToAsk { what, instead } => format!("{what}, and there is no terminal to ask on. {instead}"),
         Failure::PasswordsDiffer => "The two passwords are not the same. Nothing was done; try again.".to_owned(),
-        Failure::GivenUp => "Cancelled. Nothing was done.".to_owned(),
+        Failure::GivenUp => system::CANCELLED.to_owned(),
         Failure::Prompt(source) => {
             format!("The password cannot be asked for: {}. Use --password-from FILE instead.", system(source))
         }

@@ -2,7 +2,7 @@
 
 use super::receiving::{archive, cell};
 use super::sending::{HIDING_NEEDS_PASSWORD, source, unpackable};
-use super::system::{TOO_LITTLE_MEMORY, file_error, interrupted};
+use super::system::{CANCELLED, TOO_LITTLE_MEMORY, file_error, interrupted};
 use crate::ui::text::{self, bytes, first_few, grouped, path, shown, size};
 use std::ffi::OsStr;
 use std::io;
@@ -38,7 +38,7 @@ pub fn mail_hint(fit: Fit) -> Option<String> {
 pub(super) fn pack(error: &PackError) -> String {
     match error {
         PackError::Source(SourceError::Interrupted(Interruption::Cancelled(_))) | PackError::Interrupted(Interruption::Cancelled(_)) => {
-            "Cancelled. What had been written was removed, and the sources are untouched.".to_owned()
+            CANCELLED.to_owned()
         }
         PackError::Source(error) => source(error),
         PackError::NothingPacked(all) => {

@@ -7,10 +7,13 @@ use std::path::Path;
 use under_seal_core::disk::{FileAction, FileError, Interruption, has_too_many_open, is_in_use};
 use under_seal_core::ground::pipeline::{NoThreads, Stopped};
 
+/// What is said wherever somebody ends what is under way, or answers a question so.
+pub const CANCELLED: &str = "Cancelled. Nothing unfinished is left.";
+
 /// What interrupted some work. `outcome` is a sentence on what there is of it then; empty where there is nothing to say.
 pub fn interrupted(error: &Interruption, outcome: &str) -> String {
     match error {
-        Interruption::Cancelled(_) => format!("Cancelled. {outcome}").trim_end().to_owned(),
+        Interruption::Cancelled(_) => CANCELLED.to_owned(),
         Interruption::File(error) => file_error(error),
         Interruption::NoThreads(error) => no_threads(*error),
         Interruption::Stopped(Stopped::NoMemory) => format!("{outcome} {TOO_LITTLE_MEMORY}").trim_start().to_owned(),

@@ -198,7 +198,7 @@ fn ctrl_c_leaves_no_line_of_the_bar() {
     let pack =
         ["pack", "large", "--to", "out/large.zip", "--squeeze", "none", "--password-from", "secret", "; stty -a"];
     let (_, shown) = dialogue(&desk, &pack, &[("B/s", "\u{3}")]);
-    let (drawn, after) = shown.split_once("Cancelled. What had been written was removed").unwrap();
+    let (drawn, after) = shown.split_once("Cancelled. Nothing unfinished is left.").unwrap();
     assert!(!drawn.contains("^C") && after.contains(" echoctl"), "{shown}");
 }
 

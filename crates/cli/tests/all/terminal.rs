@@ -278,7 +278,7 @@ fn a_signal_ends_the_work_and_leaves_nothing(#[values(Signal::INT, Signal::TERM,
     }
     kill_process(Pid::from_child(&child), signal).unwrap();
     let ran = crate::support::Ran::new(child.wait_with_output().unwrap()).expect(130);
-    assert!(ran.err.contains("Cancelled. What had been written was removed"), "{}", ran.err);
+    assert!(ran.err.contains("Cancelled. Nothing unfinished is left."), "{}", ran.err);
     assert!(desk.names("out").is_empty());
 }
 

@@ -404,6 +404,25 @@ fn a_file_that_may_not_grow_is_an_error_like_a_full_disk() {
     assert_eq!(desk.names("."), [".state", "a"]);
 }
 
+/// Folders that were made for what came to nothing go with it, and no others.
+#[rstest]
+#[case::pack("ulimit -f 100; PROGRAM pack wrenfall-light --to made/deep/", 7)]
+#[case::recast("ulimit -f 100; PROGRAM recast out --fit 3MB --to made/deep/", 7)]
+#[case::portion("ulimit -f 10; PROGRAM portion out/wrenfall-light-01of07.useal --fit 20KB --to made/deep", 7)]
+#[case::mend("ulimit -f 10; PROGRAM mend out --add-spares 1 --to made/deep", 7)]
+#[case::open("PROGRAM open out --into made/deep", 5)]
+#[case::open_into_one_of_its_own("mkdir made; PROGRAM open out --into made --folder always", 5)]
+#[cfg_attr(windows, ignore = "it needs a shell of Unix")]
+fn empty_folders_of_what_failed_go(#[case] line: &str, #[case] code: i32) {
+    let desk = Desk::with_volumes();
+    let mut damaged = fs::read(desk.volume(4)).unwrap();
+    damaged[100_000] ^= 1;
+    fs::write(desk.volume(4), damaged).unwrap();
+    in_a_shell(&desk, line).expect(code);
+    assert_eq!(desk.path("made").exists(), line.starts_with("mkdir"));
+    assert!(desk.names("made").is_empty());
+}
+
 /// What was ignored when the program was started stays ignored, as `nohup` wants it.
 #[rstest]
 #[case::ignored("trap '' HUP INT; ", 0)]
