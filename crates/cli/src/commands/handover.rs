@@ -13,7 +13,7 @@ use crate::ui::section::listed;
 use crate::ui::suggestion::{self, Part};
 use crate::ui::table;
 use crate::ui::text::{self, bytes, count, size};
-use crate::words::{self, as_name, how_to_open};
+use crate::words::{self, as_name, how_to_open, part_word, volume_word};
 use crate::{named_file, session};
 use serde::Serialize;
 use std::ffi::{OsStr, OsString};
@@ -258,6 +258,9 @@ struct Report {
     builds_upon: Option<BuildsUpon>,
     #[serde(skip)]
     key_file_not_needed: Option<String>,
+    /// What its files are called.
+    #[serde(skip)]
+    noun: &'static str,
     #[serde(skip)]
     losses: Option<Losses>,
     #[serde(skip)]
@@ -306,9 +309,21 @@ impl Report {
             not_extracted: looked.not_extracted,
             builds_upon: looked.builds_upon,
             key_file_not_needed: looked.key_file_not_needed,
+            noun: noun(package, others),
             losses: made.losses,
             spares: made.volumes.iter().filter(|file| file.share.is_some_and(Share::is_spare)).count(),
         }
+    }
+}
+
+/// What the files of sealed archives are called.
+fn noun(package: &Package, others: &[(OsString, VolumeSet)]) -> &'static str {
+    match package {
+        Package::Volumes { .. } if others.iter().any(|(stem, _)| parcel_named(stem.as_encoded_bytes()).is_some()) => {
+            "parcel"
+        }
+        Package::Volumes { set, .. } => volume_word(set),
+        Package::Archive(_) => "volume",
     }
 }
 
@@ -366,11 +381,20 @@ fn lines(report: &Report) -> Vec<String> {
     lines.extend(table::summary(&[
         if report.set.is_some() {
             let (data, spare) = report.volumes.split_at(report.volumes.len() - spares);
-            let mut volumes = several(data, "volume");
+            let mut volumes = several(data, report.noun);
             volumes.extend(several(spare, "spare volume"));
-            ("volumes", volumes)
+            (
+                if report.noun == "volume" {
+                    "volumes"
+                } else if report.noun == "page" {
+                    "page"
+                } else {
+                    "parcels"
+                },
+                volumes,
+            )
         } else {
-            ("archive", several(&report.volumes, "file"))
+            ("archive", several(&report.volumes, part_word(u32::try_from(report.volumes.len()).unwrap_or(u32::MAX))))
         },
         ("changes", builds_upon.collect()),
         ("checked", vec![checked(report).to_owned()]),

@@ -27,7 +27,7 @@ use std::io;
 use std::path::Path;
 use system::{file_error, interrupted};
 use under_seal_core::Error;
-use under_seal_core::formats::sealed::volume::{GatherError, Groups, Shortfall};
+use under_seal_core::formats::sealed::volume::{GatherError, Groups, Shortfall, VolumeSet};
 use under_seal_core::ground::secrets::PasswordError;
 use under_seal_core::ground::secrets::password::MAX_PASSWORD_BYTES;
 use under_seal_core::tasks::check::collect::CollectError;
@@ -197,6 +197,16 @@ pub fn unreadable_configuration(file: &Path) -> String {
         "The configuration file {} may not be read, so none is used. To use another, add --config FILE.",
         path(file)
     )
+}
+
+/// What a file of a sealed archive is called.
+pub fn volume_word(set: &VolumeSet) -> &'static str {
+    if set.is_in_page() { "page" } else { "volume" }
+}
+
+/// What a file of an archive of another format is called, of which there are so many.
+pub const fn part_word(files: u32) -> &'static str {
+    if files == 1 { "file" } else { "part" }
 }
 
 /// How much of a set may be lost that has so many data and spare volumes.

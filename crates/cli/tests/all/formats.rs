@@ -314,7 +314,7 @@ fn what_is_named_is_one_archive(
 
 /// How it is packed, how it is rehearsed, the exit code, the step that this ends with, and what is said.
 #[rstest]
-#[case::parts(&["b.zip", "--fit", "700KB"], &[], 0, "compare", "3 files under the names that they need")]
+#[case::parts(&["b.zip", "--fit", "700KB"], &[], 0, "compare", "3 parts under the names that they need")]
 #[case::parts_by_mail(&["b.zip", "--fit", "700KB"], &["--through", "mail", "--limit", "1MB"], 0, "compare", "in 3 messages within 1,000,000 bytes")]
 #[case::parts_on_media(&["b.zip", "--fit", "700KB"], &["--through", "media", "--limit", "800KB"], 0, "compare", "on 3 media of 800,000 bytes")]
 #[case::parts_uploaded(&["b.zip", "--fit", "700KB"], &["--through", "upload"], 0, "compare", "transfers broke off and went on")]
@@ -324,7 +324,7 @@ fn what_is_named_is_one_archive(
 #[case::too_long(&["b.zip"], &["--through", "mail", "--limit", "1MB"], 1, "deliver", "the mailbox takes 1,000,000 bytes, and refused 1")]
 #[case::not_encrypted(&["b.zip", "--no-password"], &[], 0, "compare", "Next: send it.")]
 #[case::tar(&["b.tar.zst", "--no-password"], &["--through", "media"], 0, "compare", "known by what it holds")]
-#[case::a_part_is_lost(&["b.zip", "--fit", "700KB"], &["--lose", "1", "--seed", "4"], 1, "gather", "file 2 is missing")]
+#[case::a_part_is_lost(&["b.zip", "--fit", "700KB"], &["--lose", "1", "--seed", "4"], 1, "gather", "part 2 is missing")]
 #[case::all_is_lost(&["b.zip"], &["--lose", "1"], 1, "deliver", "were named exactly")]
 #[case::a_byte_is_changed(&["b.zip", "--fit", "700KB"], &["--damage", "2"], 1, "check", "that you asked for were noticed")]
 fn the_recipient_of_an_open_format_is_played(

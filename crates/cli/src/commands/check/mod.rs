@@ -18,7 +18,7 @@ use crate::ui::progress::ProgressLine;
 use crate::ui::table::{self, Column};
 use crate::ui::text::{self, count, shown};
 use crate::watching::Watching;
-use crate::words::{NOT_OWN_PAGE, NOT_SECRET, message_flaw};
+use crate::words::{NOT_OWN_PAGE, NOT_SECRET, message_flaw, volume_word};
 use crate::{credentials, session};
 use serde::Serialize;
 use std::collections::BTreeSet;
@@ -325,14 +325,15 @@ impl Volume {
 
 fn lines(set: &VolumeSet, found: &SetReport, report: &Report, typed: &CheckArguments) -> Vec<String> {
     let short = report.set.get(..8).unwrap_or(&report.set);
-    let volumes = count(set.geometry.data_volumes.into(), "volume");
+    let volumes = count(set.geometry.data_volumes.into(), volume_word(set));
     let heading = match report.contents.as_ref().map(|inside| inside.archive.clone()).or_else(|| name_on_files(set)) {
         Some(name) => format!("{name}: {volumes}, set {short}"),
         None => format!("{volumes}, set {short}"),
     };
     let mut lines = vec![paint(Tone::Strong, heading), String::new()];
     let rows = rows::rows(found, &report.not_fitting);
-    let columns = [Column::Number("volume"), Column::Path("file"), Column::Number("bytes"), Column::Text("state")];
+    let columns =
+        [Column::Number(volume_word(set)), Column::Path("file"), Column::Number("bytes"), Column::Text("state")];
     lines.extend(table::lines(&columns, &rows));
     let aside = [
         (&report.unrecognised, Tone::Bad, "too damaged to say which volume it is"),

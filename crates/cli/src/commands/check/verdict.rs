@@ -6,7 +6,7 @@ use crate::commands::deliveries::Parcel;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::suggestion;
 use crate::ui::text::{self, contents, size};
-use crate::words::enough_of;
+use crate::words::{enough_of, volume_word};
 use std::path::PathBuf;
 use under_seal_core::formats::sealed::volume::VolumeSet;
 
@@ -81,8 +81,8 @@ pub(super) fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) 
             let wrong = text::capitalized(&wrong);
             format!("{wrong}: {few} {good} good. Nothing need be sent again")
         }
-        (1, true) => "The volume can be read".to_owned(),
-        (1, false) => "The volume is whole".to_owned(),
+        (1, true) => format!("The {} can be read", volume_word(set)),
+        (1, false) => format!("The {} is whole", volume_word(set)),
         (_, true) => format!("All {all} volumes can be read"),
         (_, false) => format!("All {all} volumes are here and whole"),
     };

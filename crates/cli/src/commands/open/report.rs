@@ -9,7 +9,7 @@ use crate::ui::section::{first_listed, listed};
 use crate::ui::suggestion;
 use crate::ui::table;
 use crate::ui::text::{self, contents, count, shown, shown_lines, size};
-use crate::words::{self, as_name, notes, verifies_contents};
+use crate::words::{self, as_name, notes, part_word, verifies_contents, volume_word};
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
@@ -50,6 +50,9 @@ pub(in crate::commands) struct Report {
     pub set: Option<String>,
     #[serde(rename = "volume_count")]
     pub volumes: u32,
+    /// What a file of it is called, where it is sealed.
+    #[serde(skip)]
+    pub noun: Option<&'static str>,
     pub missing: Vec<u32>,
     /// How many spare volumes are here, and whether that is enough for what is missing.
     #[serde(skip)]
@@ -219,6 +222,7 @@ impl Report {
     pub fn of_volumes(set: &VolumeSet) -> Self {
         Self {
             set: Some(set.ids.set_text()),
+            noun: Some(volume_word(set)),
             volumes: set.geometry.data_volumes,
             missing: set.missing(),
             spares: u32::try_from(set.spares.len()).unwrap_or(u32::MAX),
@@ -478,8 +482,7 @@ fn clashes(report: &Report) -> Vec<String> {
 }
 
 fn from(report: &Report) -> String {
-    let part = if report.format.abilities.volumes { "volume" } else { "file" };
-    let all = count(report.volumes.into(), part);
+    let all = count(report.volumes.into(), report.noun.unwrap_or_else(|| part_word(report.volumes)));
     // The list of what is lost is lost too where a salvage has none.
     let nothing_lost = report.lost.as_ref().map_or(!report.salvaged, Vec::is_empty);
     match report.missing.as_slice() {

@@ -3,6 +3,7 @@
 use super::{Report, extract_from};
 use crate::args::OpenArguments;
 use crate::commands::deliveries::{self, Delivery, Parcel};
+use crate::commands::resend::stem;
 use crate::commands::show;
 use crate::credentials::{Keyring, NO_PASSWORD};
 use crate::failure::{CANCELLED, DONE, Failure};
@@ -38,6 +39,9 @@ struct SeveralReport {
 /// An archive that was not opened.
 #[derive(Serialize)]
 struct NotOpened {
+    /// As the others are called in the table.
+    #[serde(skip)]
+    name: String,
     path: String,
     exit_code: u8,
     reason: String,
@@ -45,10 +49,10 @@ struct NotOpened {
 
 impl NotOpened {
     /// Whoever stops, stops all of it.
-    fn new(path: String, failure: Failure) -> Result<Self, Failure> {
+    fn new((name, path): (String, String), failure: Failure) -> Result<Self, Failure> {
         match failure.exit_code() {
             CANCELLED => Err(failure),
-            exit_code => Ok(Self { path, exit_code, reason: words::explain(&failure) }),
+            exit_code => Ok(Self { name, path, exit_code, reason: words::explain(&failure) }),
         }
     }
 }
@@ -67,7 +71,8 @@ pub(super) fn run(arguments: &OpenArguments, places: &[PathBuf]) -> Result<u8, F
     let mut parcels: Vec<Parcel> = Vec::new();
     let mut readers = Vec::new();
     for set in gather_each(places, &arguments.work)? {
-        let example = set.any_file().map(|file| text::path(&file.spot.path)).unwrap_or_default();
+        let path = set.any_file().map(|file| text::path(&file.spot.path)).unwrap_or_default();
+        let example = (shown(stem(&set).as_encoded_bytes()), path);
         match unlocked(set, &mut keyring) {
             Ok(reader) => readers.push((reader, example)),
             Err(failure) => report.not_opened.push(NotOpened::new(example, failure)?),
@@ -103,11 +108,14 @@ fn unlocked(set: VolumeSet, keyring: &mut Keyring<'_>) -> Result<SealedReader, F
     Ok(SealedReader::of(keyring.unlock(&set.complete()?)?.ok_or(NO_PASSWORD)?)?)
 }
 
+/// An unlocked archive, with what its files are called and where one of them is.
+type Named = (SealedReader, (String, String));
+
 /// Archives in an order in which each comes behind the one that it builds upon.
-fn in_order(mut readers: Vec<(SealedReader, String)>) -> Vec<(SealedReader, String)> {
+fn in_order(mut readers: Vec<Named>) -> Vec<Named> {
     let mut ordered = Vec::with_capacity(readers.len());
     while !readers.is_empty() {
-        let is_first = |one: &(SealedReader, String)| !readers.iter().any(|(other, _)| builds_upon(&one.0, other));
+        let is_first = |one: &Named| !readers.iter().any(|(other, _)| builds_upon(&one.0, other));
         // In a circle, which nobody can make by accident, any may be the first.
         let first = readers.iter().position(is_first).unwrap_or(0);
         ordered.push(readers.remove(first));
@@ -120,11 +128,7 @@ fn builds_upon(one: &SealedReader, other: &SealedReader) -> bool {
 }
 
 /// Those, by their places, whose files the folder holds already, or what later changes made of them: what builds upon one finds it there.
-fn already_there(
-    readers: &[(SealedReader, String)],
-    arguments: &OpenArguments,
-    context: &Context<'_>,
-) -> Result<Vec<usize>, Failure> {
+fn already_there(readers: &[Named], arguments: &OpenArguments, context: &Context<'_>) -> Result<Vec<usize>, Failure> {
     let mut there = Vec::new();
     for (at, (reader, _)) in readers.iter().enumerate() {
         let totals = reader.totals();
@@ -160,7 +164,7 @@ fn lines(report: &SeveralReport) -> Vec<String> {
         (tone, vec![one.archive.clone(), inside, one.destination.clone()])
     };
     let mut rows: Vec<_> = report.archives.iter().map(row).collect();
-    let lost = |one: &NotOpened| (Tone::Bad, vec![one.path.clone(), "not opened".to_owned(), "-".to_owned()]);
+    let lost = |one: &NotOpened| (Tone::Bad, vec![one.name.clone(), "not opened".to_owned(), "-".to_owned()]);
     rows.extend(report.not_opened.iter().map(lost));
     lines.extend(table::lines(&[Column::Path("archive"), Column::Text("extracted"), Column::Path("into")], &rows));
     lines.push(String::new());

@@ -19,7 +19,7 @@ use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::table::{self, Column};
 use crate::ui::text::count;
-use crate::words::{as_name, how_to_open};
+use crate::words::{as_name, how_to_open, part_word, volume_word};
 use crate::{leftover, session};
 use note::Note;
 use serde::Serialize;
@@ -194,8 +194,11 @@ fn browser(arguments: &RehearseArguments, package: &Package) -> Result<Option<Br
 }
 
 /// What one of its files is called.
-const fn noun(package: &Package) -> &'static str {
-    if package.format().abilities.volumes { "volume" } else { "file" }
+fn noun(package: &Package) -> &'static str {
+    match package {
+        Package::Volumes { set, .. } => volume_word(set),
+        Package::Archive(archive) => archive.volumes().map_or_else(|| part_word(package.count()), volume_word),
+    }
 }
 
 fn settings(arguments: &RehearseArguments) -> Result<Settings, Failure> {

@@ -202,8 +202,8 @@ pub(super) fn next(
         None if opened.is_some_and(|opened| opened.all_but().is_some()) => {
             "Next: leave out or replace what the recipient will not get, and pack again. Or send it as it is, and tell the recipient."
         }
-        None if sealed && package.is_secret() => {
-            "Next: send the volumes, and share the password another way, for example by phone."
+        None if sealed && package.count() > 1 && package.is_secret() => {
+            "Next: send all volumes, and share the password another way, for example by phone."
         }
         None if package.is_secret() => "Next: send it, and share the password another way, for example by phone.",
         None => "Next: send it.",

@@ -1,5 +1,6 @@
 //! The note for the recipient, as plain text and as a page, from a template; and labels for discs.
 
+use crate::formats::sealed::volume::names::{EXTENSION, parcel_named};
 use crate::ground::size::grouped;
 
 /// The built-in template for sealed volumes. A blank line ends a paragraph; lines that begin with four spaces are commands.
@@ -119,7 +120,18 @@ impl NoteFields {
             "how" => self.how.clone(),
             "page" => self.page.clone().unwrap_or_else(|| "none".to_owned()),
             "volumes" => {
-                let what = if !self.sets.is_empty() && !self.in_page { "volume" } else { "file" };
+                let are_parcels = self.sets.len() > 1
+                    && self
+                        .volumes
+                        .iter()
+                        .all(|(name, _)| parcel_named(name.trim_end_matches(EXTENSION).as_bytes()).is_some());
+                let what = match self.volumes.len() {
+                    _ if are_parcels => "parcel",
+                    _ if self.in_page => "file",
+                    _ if !self.sets.is_empty() => "volume",
+                    1 => "file",
+                    _ => "part",
+                };
                 let counted = |count: usize, what: &str| format!("{count} {what}{}", if count == 1 { "" } else { "s" });
                 match self.spares.map_or(0, |spares| spares.count as usize) {
                     0 => counted(self.volumes.len(), what),
