@@ -44,9 +44,12 @@ export interface Keys {
   keyFileNeeded: boolean;
 }
 
+/** From five words of small letters a to z on, a text is a passphrase, and how they are set apart does not count. */
+const PASSPHRASE = /^[a-z]+(?:[ -]+[a-z]+){4,}$/;
+
 /** The bytes of a password that was typed. */
 export function passwordBytes(text: string): Uint8Array {
-  const bytes = new TextEncoder().encode(text.normalize('NFC'));
+  const bytes = new TextEncoder().encode(PASSPHRASE.test(text) ? text.replace(/[ -]+/g, ' ') : text.normalize('NFC'));
   if (bytes.length < 1 || bytes.length > MAX_PASSWORD_BYTES || !text.isWellFormed() || /[\p{Cc}\p{Cn}\p{Co}\uFEFF]/u.test(text)) {
     throw new Refusal('impossible password');
   }

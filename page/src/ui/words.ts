@@ -27,19 +27,21 @@ export function date(seconds: number): string {
   return Number.isNaN(told.getTime()) ? '' : told.toLocaleString(undefined, { dateStyle: 'medium', timeStyle: 'short' });
 }
 
-/** A name, in which nothing is invisible: control characters, and those that turn the direction, with which a name can feign
- * another ending, as what they are. */
+/** A name, in which nothing is invisible: control characters, and those that nobody sees or that turn the direction, with which a name
+ * can feign another, as what they are. Joiners and variation selectors stay where they shape what is no ASCII. */
 export function shown(name: string): string {
-  return escaped(name, /[\p{Cc}\u200E\u200F\u202A-\u202E\u2066-\u2069]/gu);
+  return escaped(name, INVISIBLE);
 }
+
+const INVISIBLE = /\p{Cc}|(?![\u200C\u200D\uFE00-\uFE0F])[\p{DI}\u2028\u2029\uFFF9-\uFFFB]|(?<![^\0-\x7F\u200C\u200D\uFE00-\uFE0F][\u200C\u200D\uFE00-\uFE0F]*)[\u200C\u200D\uFE00-\uFE0F]/gu;
 
 /** The same of a text that has lines. */
 export function shownText(text: string): string {
-  return escaped(text, /[^\P{Cc}\n]|[\u200E\u200F\u202A-\u202E\u2066-\u2069]/gu);
+  return escaped(text, INVISIBLE, '\n');
 }
 
-function escaped(text: string, letters: RegExp): string {
-  return text.replace(letters, letter => `\\u{${letter.codePointAt(0)!.toString(16)}}`);
+function escaped(text: string, letters: RegExp, but = ''): string {
+  return text.replace(letters, letter => (letter === but ? letter : `\\u{${letter.codePointAt(0)!.toString(16)}}`));
 }
 
 /** Numbers as people tell them: 2, 4 to 6 and 9. */

@@ -1,4 +1,4 @@
-// One ZIP archive of what comes out (PKWARE's APPNOTE 6.3.10), stored as it is, with modes, links and times that a browser cannot
+// One ZIP archive of what comes out (the public application note, 6.3.10), stored as it is, with modes, links and times that a browser cannot
 // set itself; ZIP64 where it must be.
 
 import { numbers, joined } from '../reader/bytes';

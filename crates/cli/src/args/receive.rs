@@ -177,7 +177,7 @@ pub struct OpenArguments {
     /// Write it to standard output instead: one file
     ///
     /// Or several entries as a tar archive, with --as tar. If anything is wrong the stream ends early, and the exit code says so.
-    #[arg(long, conflicts_with_all = ["into", "folder", "on_clash", "on_unsafe_name", "flat", "dry_run", "salvage", "keep_partial", "json", "origin_mark", "screen_with", "update", "remove_gone"], help_heading = WHERE, hide_short_help = true)]
+    #[arg(long, conflicts_with_all = ["into", "folder", "on_clash", "on_unsafe_name", "flat", "dry_run", "salvage", "keep_complete", "json", "origin_mark", "screen_with", "update", "remove_gone"], help_heading = WHERE, hide_short_help = true)]
     pub to_stdout: bool,
     /// The form of several entries on standard output: tar
     #[arg(long = "as", value_name = "FORMAT", value_parser = ["tar"], requires = "to_stdout", help_heading = WHERE, hide_short_help = true)]
@@ -197,7 +197,7 @@ pub struct OpenArguments {
     ///
     /// On a full disk for example. Without this it is removed again, so that a part cannot pass for the whole.
     #[arg(long, help_heading = WHAT, hide_short_help = true)]
-    pub keep_partial: bool,
+    pub keep_complete: bool,
     /// Replace what is as the older archive left it, without asking
     ///
     /// For an archive of changes: what the archive that it builds upon left here is brought up to date.

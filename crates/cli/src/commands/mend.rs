@@ -168,7 +168,11 @@ fn lines(set: &VolumeSet, report: &Report, target: &Target) -> Vec<String> {
         let spares = set.spare_count() + u32::try_from(made).unwrap_or(0);
         let survives = survives(set.geometry.data_volumes, spares);
         let them = if made == 1 { "it" } else { "them" };
-        lines.push(format!("With all {spares} spare volumes, {survives} on the way."));
+        let with = match spares {
+            1 => "With the spare volume".to_owned(),
+            all => format!("With all {all} spare volumes"),
+        };
+        lines.push(format!("{with}, {survives} on the way."));
         lines.push(format!(
             "Next: send {them} with the others. The recipient puts {them} beside the others, under any name."
         ));

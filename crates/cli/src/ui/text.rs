@@ -10,16 +10,20 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use under_seal_core::formats::spot::Spot;
 use under_seal_core::ground::entry::{EntryKind, Timestamp};
 
-/// A name or path, with control characters (terminal escapes, line breaks) and bytes that are not UTF-8
-/// shown escaped, so that no name can write anything else on the screen.
+/// A name or path, with control characters (terminal escapes, line breaks), characters that nobody sees or that turn the direction, and
+/// bytes that are not UTF-8 shown escaped, so that no name can write anything else on the screen, or pass for another.
 pub fn shown(bytes: &[u8]) -> String {
     let mut text = String::with_capacity(bytes.len());
     for chunk in bytes.utf8_chunks() {
+        let mut before = ' ';
         for letter in chunk.valid().chars() {
-            if letter.is_control() || is_direction_mark(letter) {
+            // In scripts and signs that need them these shape what stands before.
+            let shapes = is_shaping(letter) && !before.is_ascii();
+            if letter.is_control() || is_invisible(letter) && !shapes {
                 text.extend(letter.escape_unicode());
             } else {
                 text.push(letter);
+                before = letter;
             }
         }
         for byte in chunk.invalid() {
@@ -29,9 +33,34 @@ pub fn shown(bytes: &[u8]) -> String {
     text
 }
 
-/// Characters that turn the direction of what follows, with which a name can feign another ending.
-fn is_direction_mark(letter: char) -> bool {
-    matches!(letter, '\u{200E}' | '\u{200F}' | '\u{202A}'..='\u{202E}' | '\u{2066}'..='\u{2069}')
+/// Characters that are not seen, or turn the direction of what follows, with which a name can feign another (Unicode 17.0: property
+/// `Default_Ignorable_Code_Point`, separators of lines and paragraphs, interlinear annotations).
+fn is_invisible(letter: char) -> bool {
+    matches!(
+        letter,
+        '\u{AD}'
+            | '\u{34F}'
+            | '\u{61C}'
+            | '\u{115F}'..='\u{1160}'
+            | '\u{17B4}'..='\u{17B5}'
+            | '\u{180B}'..='\u{180F}'
+            | '\u{200B}'..='\u{200F}'
+            | '\u{2028}'..='\u{202E}'
+            | '\u{2060}'..='\u{206F}'
+            | '\u{3164}'
+            | '\u{FE00}'..='\u{FE0F}'
+            | '\u{FEFF}'
+            | '\u{FFA0}'
+            | '\u{FFF0}'..='\u{FFFB}'
+            | '\u{1BCA0}'..='\u{1BCA3}'
+            | '\u{1D173}'..='\u{1D17A}'
+            | '\u{E0000}'..='\u{E0FFF}'
+    )
+}
+
+/// Joiners and variation selectors.
+const fn is_shaping(letter: char) -> bool {
+    matches!(letter, '\u{200C}' | '\u{200D}' | '\u{FE00}'..='\u{FE0F}')
 }
 
 /// A path, as [`shown`].
@@ -134,7 +163,7 @@ pub fn entries(number: u64) -> String {
 pub fn contents(files: u64, folders: u64, links: u64) -> String {
     let all = [(files, "file"), (folders, "folder"), (links, "link")];
     let some: Vec<String> = all.iter().filter(|(n, _)| *n > 0).map(|(n, noun)| count(*n, noun)).collect();
-    if some.is_empty() { "nothing".to_owned() } else { some.join(", ") }
+    if some.is_empty() { "no files".to_owned() } else { some.join(", ") }
 }
 
 /// What kind of thing an entry is, in a word.
@@ -298,18 +327,27 @@ fn lines_within(sentences: &str, width: usize) -> Vec<String> {
     broken(sentences, textwrap::Options::new(width))
 }
 
-/// Stands for a space at which no line is broken; a private letter, so that no name has it by chance.
-const TIE: char = '\u{e0a0}';
-
 /// A text broken between words, never between a number and its unit.
 fn broken(text: &str, options: textwrap::Options<'_>) -> Vec<String> {
-    let apart = |unit: &str| (format!(" {unit}"), format!("{TIE}{unit}"));
-    let joined = UNITS.iter().fold(text.to_owned(), |text, unit| {
-        let (apart, together) = apart(unit);
-        text.replace(&apart, &together)
-    });
-    let options = options.break_words(false).word_splitter(textwrap::WordSplitter::NoHyphenation);
-    textwrap::wrap(&joined, options).into_iter().map(|line| line.replace(TIE, " ")).collect()
+    let options = options
+        .break_words(false)
+        .word_separator(textwrap::WordSeparator::Custom(words_with_units))
+        .word_splitter(textwrap::WordSplitter::NoHyphenation);
+    textwrap::wrap(text, options).into_iter().map(String::from).collect()
+}
+
+/// The words of a line, each with the blanks behind it; a unit belongs to the number in front of it.
+fn words_with_units(line: &str) -> Box<dyn Iterator<Item = textwrap::core::Word<'_>> + '_> {
+    let begins_word = |at: &usize| {
+        let (before, behind) = line.split_at(*at);
+        before.ends_with(' ') && !behind.starts_with(' ') && !UNITS.iter().any(|unit| behind.starts_with(unit))
+    };
+    let inner = line.char_indices().map(|(at, _)| at).filter(|at| *at > 0).filter(begins_word);
+    let mut begins: Vec<usize> = std::iter::once(0).chain(inner).collect();
+    begins.push(line.len());
+    let words: Vec<_> =
+        begins.windows(2).map(|bounds| textwrap::core::Word::from(&line[bounds[0]..bounds[1]])).collect();
+    Box::new(words.into_iter())
 }
 
 #[cfg(test)]
@@ -322,6 +360,10 @@ mod tests {
     #[case(b"a\x1b[2Jb\n", "a\\u{1b}[2Jb\\u{a}")]
     #[case(b"caf\xe9", "caf\\xe9")]
     #[case("bill\u{202E}gpj.exe".as_bytes(), "bill\\u{202e}gpj.exe")]
+    #[case("bill\u{61C}\u{200B}.pdf\u{AD}".as_bytes(), "bill\\u{61c}\\u{200b}.pdf\\u{ad}")]
+    #[case("bill\u{200D}\u{FE0F}".as_bytes(), "bill\\u{200d}\\u{fe0f}")]
+    #[case("می\u{200C}خواهم ❤\u{FE0F}".as_bytes(), "می\u{200C}خواهم ❤\u{FE0F}")]
+    #[case("lamp \u{e0a0}".as_bytes(), "lamp \u{e0a0}")]
     fn no_name_can_write_anything_else(#[case] name: &[u8], #[case] expected: &str) {
         assert_eq!(shown(name), expected);
     }

@@ -127,7 +127,7 @@ pub fn explain(failure: &Failure) -> String {
             "Only one file can be peeked at. Name its volume or folder, then its path inside.".to_owned()
         }
         Failure::NoText(path) => format!(
-            "'{}' is no text, and could upset this terminal. Send it to a file or a program, or add --raw.",
+            "'{}' is not text, and could upset this terminal. Send it to a file or a program, or add --raw.",
             text::shown(path.as_bytes())
         ),
         Failure::PasswordVariable => {

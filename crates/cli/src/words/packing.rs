@@ -61,7 +61,7 @@ pub(super) fn pack(error: &PackError) -> String {
             format!("It would come to more than {} parts. Name a larger --fit.", grouped(MAX_PARTS.into()))
         }
         PackError::Zip(ZipWriteError::NotText(name)) => format!(
-            "The name {} is no text that every system reads, so ZIP cannot keep it. Nothing was packed: rename it, or pack \
+            "The name {} is not text that every system can read, so ZIP cannot keep it. Nothing was packed: rename it, or pack \
              with --as sealed.",
             shown(name)
         ),
@@ -267,7 +267,7 @@ pub(super) fn head(error: HeadError) -> String {
     match error {
         HeadError::KeyholeCount(count) => {
             format!(
-                "An archive can have 1 to {KEYHOLES} passwords, and these are {count}. Nothing was written; name fewer."
+                "An archive can have 1 to {KEYHOLES} passwords, and {count} are named. Nothing was written; name fewer."
             )
         }
         HeadError::NoMemory(_) => format!("Nothing was written. {TOO_LITTLE_MEMORY}"),
@@ -311,5 +311,5 @@ pub fn lacks(lacks: &Lacks) -> String {
         Ability::Spares => "spare volumes",
         Ability::Streams => "contents of unknown length, such as standard input",
     };
-    format!("An archive of the format {format} cannot have {what}. Leave that away, or pack it with --as sealed.")
+    format!("An archive of the format {format} cannot have {what}. Leave that out, or pack it with --as sealed.")
 }

@@ -345,12 +345,12 @@ fn disc_image(error: &IsoError) -> String {
             format!("This disc image is damaged ({what}), {} in. Ask the sender for it again.", bytes(*at))
         }
         IsoError::FolderTwice(at) => format!(
-            "In this disc image a folder lies in two places, or within itself, {} in. It is not opened: discs are misused so.",
+            "In this disc image a folder lies in two places, or within itself, {} in. It is not opened: no honest disc image is made so, and harmful ones are.",
             bytes(*at)
         ),
         IsoError::TooMany => "This disc image has more entries than are read here.".to_owned(),
         IsoError::Expands => {
-            "The files in this disc image come to many times its length. It is not opened: discs are misused so."
+            "The files in this disc image come to many times its length. It is not opened: no honest disc image is made so, and harmful ones are."
                 .to_owned()
         }
         IsoError::CutShort(at) => format!(
@@ -425,7 +425,7 @@ fn stopped(stopped: &Stopped) -> String {
     let left = match (landed.files, stopped.removed) {
         (0, 0) => "No file was extracted; nothing half-written is left.".to_owned(),
         (0, removed) => format!(
-            "{} had been extracted and removed again, so nothing is left that could pass for all of it. With --keep-partial \
+            "{} had been extracted and removed again, so nothing is left that could pass for all of it. With --keep-complete \
              what is complete stays.",
             text::count(removed, "file")
         ),

@@ -140,7 +140,7 @@ fn an_archive_is_locked_anew(#[case] with: &[&str], #[case] opens: &[&str], #[ca
 #[case::nobody_to_ask(&[], 2, "Give it with --new-password-from FILE.")]
 #[case::not_there(&["--new-password-from", "nowhere"], 2, "The password file nowhere cannot be read")]
 #[case::two_ways(&["--new-password-from", "new", "--make-passphrase"], 2, "exclude each other")]
-#[case::too_many(&["--new-password-from", "new", "--also-password-from", "new1", "--also-password-from", "new2", "--also-password-from", "new3", "--also-password-from", "new4", "--also-password-from", "new5", "--also-password-from", "new6", "--also-password-from", "new7", "--also-password-from", "new8"], 2, "1 to 8 passwords, and these are 9")]
+#[case::too_many(&["--new-password-from", "new", "--also-password-from", "new1", "--also-password-from", "new2", "--also-password-from", "new3", "--also-password-from", "new4", "--also-password-from", "new5", "--also-password-from", "new6", "--also-password-from", "new7", "--also-password-from", "new8"], 2, "1 to 8 passwords, and 9 are named")]
 #[case::twice(&["--new-password-from", "new", "--also-password-from", "new"], 2, "The same password is given twice.")]
 #[case::only_said(&["--dry-run"], 0, "")]
 fn what_is_not_locked_anew_stays_as_it_is(#[case] options: &[&str], #[case] code: i32, #[case] words: &str) {

@@ -102,7 +102,7 @@ fn each_way_to_seal_has_its_way_to_open(#[case] seal: &[&str], #[case] unlock: &
     desk.run(&[&["open", "out", "--into", "in"], unlock].concat()).expect(code);
     if seal.contains(&"made") {
         assert!(is_private(desk.path("made")));
-        assert_eq!(fs::read_to_string(desk.path("made")).unwrap().trim_end().split('-').count(), 7);
+        assert_eq!(fs::read_to_string(desk.path("made")).unwrap().trim_end().split(' ').count(), 7);
     }
 }
 

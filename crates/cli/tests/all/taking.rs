@@ -77,7 +77,7 @@ fn the_mark_of_where_volumes_came_from_is_carried_on(#[case] mark: bool, #[case]
 
 #[rstest]
 #[case::taken_back(&[], "4 files had been extracted and removed again", 0)]
-#[case::left(&["--keep-partial"], "4 files had landed in", 4)]
+#[case::left(&["--keep-complete"], "4 files had landed in", 4)]
 fn what_stops_on_the_way_says_what_is_left(#[case] options: &[&str], #[case] words: &str, #[case] files: usize) {
     let desk = Desk::new();
     for number in 0..8_u8 {

@@ -98,7 +98,7 @@ pub fn guessable_words<'a>(paths: impl IntoIterator<Item = &'a EntryPath>) -> Ve
     words.into_iter().collect()
 }
 
-/// Makes a passphrase of 77 random bits: words with hyphens between, all small letters.
+/// Makes a passphrase of 77 random bits: words with spaces between, all small letters.
 pub fn make_passphrase(context: &Context<'_>) -> Result<Zeroizing<String>, NoRandomness> {
     let list = bip39::Language::English.word_list();
     // Room for the longest words, so that no half-built copy is left behind by a reallocation.
@@ -106,7 +106,7 @@ pub fn make_passphrase(context: &Context<'_>) -> Result<Zeroizing<String>, NoRan
     for place in 0..PASSPHRASE_WORDS {
         let dice = Zeroizing::new(context.random::<2>()?);
         if place > 0 {
-            passphrase.push('-');
+            passphrase.push(' ');
         }
         passphrase.push_str(list[usize::from(u16::from_le_bytes(*dice)) % WORDS]);
     }

@@ -21,7 +21,7 @@ pub struct Destination<'a> {
     /// Whether files lie right in the folder, without the folders that they have in the archive. Links have no place then.
     pub flat: bool,
     /// Whether what is complete stays where an extraction stops on the way; otherwise it goes again.
-    pub keep_partial: bool,
+    pub keep_complete: bool,
     /// Marks that every file gets.
     pub origin_marks: &'a [OriginMark],
     /// Who looks at the files before they land.
@@ -49,7 +49,7 @@ impl<'a> From<&'a Path> for Destination<'a> {
             known: None,
             on_unsafe_name: OnUnsafeName::default(),
             flat: false,
-            keep_partial: false,
+            keep_complete: false,
             origin_marks: &[],
             screen: None,
         }

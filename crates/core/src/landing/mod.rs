@@ -70,7 +70,7 @@ pub struct Landing {
     /// What can be taken back: the ids of what has landed, and of nothing that took another's place; with the numbers by which
     /// the file system knows each, and the bytes that it was counted with.
     landed_files: HashMap<u64, (u64, u64)>,
-    keep_partial: bool,
+    keep_complete: bool,
     /// The folders have got their modes and times.
     settled: bool,
     /// It is the closed folder in which files are looked at: nobody else may enter, and the user may read everything. Here is
@@ -167,7 +167,7 @@ impl Landing {
         entries: &[ListedEntry],
         context: &Context<'_>,
     ) -> Result<Self, LandingError> {
-        let Destination { folder, keep_partial, origin_marks, .. } = destination;
+        let Destination { folder, keep_complete, origin_marks, .. } = destination;
         let left = Folder::open(folder).map(|root| marker::clear_leftovers(&root, &(context.owner_key)()));
         let left_folders = left.unwrap_or_default().into_iter().map(|made| made.path).collect();
         let Foreseen { resolutions, not_landed, renamed, refused_links } =
@@ -191,7 +191,7 @@ impl Landing {
             landed: Landed { not_landed, renamed, refused_links, flat_links: places.flat_links, ..Landed::default() },
             numbered: places.numbered.clone(),
             landed_files: HashMap::new(),
-            keep_partial,
+            keep_complete,
             settled: false,
             closed: None,
             origin_marks: origin_marks.to_vec(),
@@ -280,7 +280,7 @@ impl Landing {
     /// otherwise what has landed goes again. Everything else goes, and folders get their modes and times. What has landed
     /// and stays, and how many files went; of further failures nobody is told, since something else came first.
     pub fn stop(mut self, entries: &[ListedEntry]) -> (Landed, u64) {
-        let removed = if self.keep_partial {
+        let removed = if self.keep_complete {
             let _ = self.name_waiting();
             let _ = self.sync_folders();
             0

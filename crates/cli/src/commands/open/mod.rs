@@ -250,7 +250,7 @@ impl<'a> Wishes<'a> {
             known,
             on_unsafe_name: arguments.on_unsafe_name.into(),
             flat: arguments.flat,
-            keep_partial: arguments.keep_partial,
+            keep_complete: arguments.keep_complete,
             origin_marks: self.origin_marks.as_deref().unwrap_or_default(),
             screen: self.screen.as_deref(),
             ..Destination::from(folder)

@@ -29,15 +29,15 @@ impl fmt::Display for Line<'_> {
     }
 }
 
-/// How the list looks: filled and empty circles, and an arrow where one is.
+/// How the list looks: what is taken says so, and a bar stands where the next key counts.
 fn look() -> RenderConfig<'static> {
     RenderConfig::empty()
-        .with_prompt_prefix(Styled::new("→"))
-        .with_highlighted_option_prefix(Styled::new("→"))
-        .with_selected_checkbox(Styled::new("●"))
-        .with_unselected_checkbox(Styled::new("○"))
-        .with_scroll_up_prefix(Styled::new("↑"))
-        .with_scroll_down_prefix(Styled::new("↓"))
+        .with_prompt_prefix(Styled::new("Take out:"))
+        .with_highlighted_option_prefix(Styled::new("▌"))
+        .with_selected_checkbox(Styled::new("take"))
+        .with_unselected_checkbox(Styled::new("   ·"))
+        .with_scroll_up_prefix(Styled::new("…"))
+        .with_scroll_down_prefix(Styled::new("…"))
 }
 
 /// Asks which of the entries at these places are wanted; a folder stands for everything in it.
@@ -49,13 +49,11 @@ pub(super) fn pick(entries: &[ListedEntry], offered: &[usize]) -> Result<Vec<usi
         });
     }
     let lines = offered.iter().map(|place| Line { listed: &entries[*place] }).collect();
-    let question = MultiSelect::new("What do you want to extract?", lines)
+    let question = MultiSelect::new("what do you want of this?", lines)
         .with_render_config(look())
         .with_page_size(LINES)
-        .with_formatter(&|picked| format!("{} picked", picked.len()))
-        .with_help_message(
-            "Arrows move, Space picks, letters narrow the list down, Enter extracts what is picked, Esc ends it",
-        );
+        .with_formatter(&|picked| format!("{} taken", picked.len()))
+        .with_help_message("Space: take or leave. Letters: narrow the list. Enter: extract. Esc: give up");
     let picked = prompt::while_asking(|| question.raw_prompt());
     let picked = picked.map_err(|error| match error {
         InquireError::IO(error) => Failure::Prompt(error),

@@ -71,7 +71,7 @@ pub fn stretch(password: &Password, salt: &[u8; 32], cost: KeyCost) -> Result<Se
     memory.try_reserve_exact(count).map_err(|_| NoKeyMemory)?;
     memory.resize(count, Block::new());
     Argon2::new(Algorithm::Argon2id, Version::V0x13, params)
-        .hash_password_into_with_memory(password.as_bytes(), salt, output.as_mut_slice(), memory.as_mut_slice())
+        .hash_password_into_with_memory(&password.sealing_bytes(), salt, output.as_mut_slice(), memory.as_mut_slice())
         .map_err(|_| NoKeyMemory)?;
     Ok(output)
 }

@@ -91,11 +91,37 @@ impl Password {
         password
     }
 
-    /// The bytes that go into key derivation.
+    /// The bytes as they were typed, normalised; what other formats derive keys from.
     pub fn as_bytes(&self) -> &[u8] {
         self.0.as_bytes()
     }
+
+    /// The bytes from which keys of sealed archives are derived (docs/format.md section 2.1): of a passphrase the words with one space
+    /// between each, however they were set apart when it was typed.
+    pub fn sealing_bytes(&self) -> Zeroizing<Vec<u8>> {
+        let between = |letter: char| matches!(letter, ' ' | '-');
+        let words = || self.0.split(between).filter(|word| !word.is_empty());
+        let is_passphrase = self.0.chars().all(|letter| letter.is_ascii_lowercase() || between(letter))
+            && !self.0.starts_with(between)
+            && !self.0.ends_with(between)
+            && words().count() >= PASSPHRASE_WORDS;
+        let mut bytes = Zeroizing::new(Vec::with_capacity(self.0.len()));
+        if !is_passphrase {
+            bytes.extend_from_slice(self.0.as_bytes());
+            return bytes;
+        }
+        for word in words() {
+            if !bytes.is_empty() {
+                bytes.push(b' ');
+            }
+            bytes.extend_from_slice(word.as_bytes());
+        }
+        bytes
+    }
 }
+
+/// From so many words on, of small letters a to z alone, a text is a passphrase.
+const PASSPHRASE_WORDS: usize = 5;
 
 /// A key file: something one has, beside what one knows. Only its SHA-256 counts, so any file will do; a single
 /// changed byte makes it another key. Wiped when dropped.
@@ -181,6 +207,19 @@ mod tests {
         let read = |bytes: &[u8]| KeyFile::read(bytes).map_err(|error| error.kind());
         assert!(read(b"\0").is_ok());
         assert!(matches!(read(b""), Err(io::ErrorKind::UnexpectedEof)));
+    }
+
+    #[rstest]
+    #[case::spaces("twelve panes of salted glass", "twelve panes of salted glass")]
+    #[case::hyphens("twelve-panes-of-salted-glass", "twelve panes of salted glass")]
+    #[case::any_run("twelve  panes - of--salted glass", "twelve panes of salted glass")]
+    #[case::too_few("panes-of-salted-glass", "panes-of-salted-glass")]
+    #[case::a_capital("Twelve-panes-of-salted-glass", "Twelve-panes-of-salted-glass")]
+    #[case::a_digit("twelve-panes-of-salted-glass-2", "twelve-panes-of-salted-glass-2")]
+    #[case::at_the_edge(" twelve-panes-of-salted-glass", " twelve-panes-of-salted-glass")]
+    fn how_the_words_of_a_passphrase_are_set_apart_does_not_count(#[case] typed: &str, #[case] sealing: &str) {
+        let password = Password::new(typed).unwrap();
+        assert_eq!((password.as_bytes(), password.sealing_bytes().as_slice()), (typed.as_bytes(), sealing.as_bytes()));
     }
 
     #[rstest]

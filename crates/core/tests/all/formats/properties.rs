@@ -96,8 +96,8 @@ fn authentic() {
     mend_checks(&mut bytes);
     fs::write(&path, &bytes).unwrap();
     let inbox = desk.path("inbox");
-    for (keep_partial, expected) in [(false, &[""][..]), (true, &["", "source", "source/a"])] {
-        let into = Destination { keep_partial, ..Destination::from(&inbox) };
+    for (keep_complete, expected) in [(false, &[""][..]), (true, &["", "source", "source/a"])] {
+        let into = Destination { keep_complete, ..Destination::from(&inbox) };
         let refused = desk.open_with(std::slice::from_ref(&path), into).unwrap_err();
         assert_eq!(refused.class(), ErrorClass::Damaged);
         let landed: Vec<_> = tree(&inbox).into_keys().collect();

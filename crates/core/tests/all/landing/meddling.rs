@@ -133,7 +133,10 @@ fn files_land_only_if_whoever_looks_at_them_says_yes(
 #[rstest]
 #[case::taken_back(false, &[])]
 #[case::left(true, &["a"])]
-fn what_has_landed_when_it_stops_is_taken_back_unless_it_shall_stay(#[case] keep_partial: bool, #[case] left: &[&str]) {
+fn what_has_landed_when_it_stops_is_taken_back_unless_it_shall_stay(
+    #[case] keep_complete: bool,
+    #[case] left: &[&str],
+) {
     let desk = Desk::new();
     desk.source("a", &crate::support::noise(2_000_000)).source("b", &crate::support::noise(4_000_000)).pack("");
     let path = desk.path("out/set.useal");
@@ -141,7 +144,7 @@ fn what_has_landed_when_it_stops_is_taken_back_unless_it_shall_stay(#[case] keep
     bytes[5_000_000] ^= 1;
     fs::write(&path, bytes).unwrap();
     let inbox = desk.path("inbox");
-    let into = Destination { keep_partial, ..Destination::from(&inbox) };
+    let into = Destination { keep_complete, ..Destination::from(&inbox) };
     let error = desk.open_with(&[path], into).unwrap_err();
     assert_eq!(error.class(), ErrorClass::Damaged);
     let landed = if inbox.join("source").exists() { names(&inbox.join("source")) } else { Vec::new() };
