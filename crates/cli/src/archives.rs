@@ -13,7 +13,7 @@ use crate::ui::text::{self, shown};
 use crate::words;
 use crate::{session, standing_input};
 use serde::Serialize;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use under_seal_core::Error;
 use under_seal_core::formats::archive::{Archive, Recognised};
 use under_seal_core::formats::finding::{lying_in, named};
@@ -116,19 +116,25 @@ fn found<T>(
     }
 }
 
+/// The command that joins the pieces of a file of which this is one by its name, where others of them are beside it. Volumes are numbered
+/// too, and nobody joins those.
+pub fn joining(path: &Path, context: &Context<'_>) -> Option<String> {
+    let is_volume = path.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("useal"));
+    let is_piece = !is_volume && Pieces::find(&[path.to_owned()], context).is_ok();
+    is_piece.then(|| command(&[Part::Word("reunite"), Part::Named(path.as_os_str())]))
+}
+
 /// What is one of several pieces of a file is no archive, and can be joined.
 fn of_pieces(failure: Failure, context: &Context<'_>) -> Failure {
     let path = match &failure {
         Failure::Core(Error::Gather(GatherError::Unusable { path, why: HeaderError::NotAVolume })) => path.clone(),
         _ => return failure,
     };
-    if Pieces::find(std::slice::from_ref(&path), context).is_err() {
-        return failure;
-    }
+    let Some(command) = joining(&path, context) else { return failure };
     Failure::WithWayOut {
-        why: Box::new(Failure::Value(BadValue::Piece(path.clone()))),
+        why: Box::new(Failure::Value(BadValue::Piece(path))),
         sentence: "Join them first with".to_owned(),
-        command: Some(command(&[Part::Word("reunite"), Part::Named(path.as_os_str())])),
+        command: Some(command),
     }
 }
 

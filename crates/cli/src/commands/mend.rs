@@ -15,12 +15,12 @@ use crate::words::survives;
 use crate::{credentials, session};
 use serde::Serialize;
 use std::num::NonZeroU32;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use under_seal_core::disk::folder_of;
 use under_seal_core::formats::sealed::volume::spares::spare_bytes;
 use under_seal_core::formats::sealed::volume::{VolumeKind, VolumeSet};
 use under_seal_core::tasks::check::{SetReport, inspect};
-use under_seal_core::tasks::mend::{MendedVolume, Wanted, mend};
+use under_seal_core::tasks::mend::{MendError, MendedVolume, Wanted, mend};
 use under_seal_core::tasks::pack::Target;
 
 /// Runs the command; the exit code.
@@ -34,7 +34,10 @@ pub fn run(arguments: &MendArguments) -> Result<u8, Failure> {
     let found = inspect(&set, &context)?;
     let wanted = match arguments.add_spares {
         Some(more) => Wanted::added_spares(&set, &found, more.get())?,
-        None => Wanted::lost(&set, &found, arguments.missing_spares.map_or(0, NonZeroU32::get))?,
+        None => {
+            let wanted = Wanted::lost(&set, &found, arguments.missing_spares.map_or(0, NonZeroU32::get));
+            wanted.map_err(|error| too_few(error, arguments))?
+        }
     };
     let beside = set.any_file().map(|file| folder_of(&file.spot.path));
     let folder = arguments.to.as_deref().or(beside).unwrap_or(Path::new("."));
@@ -48,6 +51,20 @@ pub fn run(arguments: &MendArguments) -> Result<u8, Failure> {
     report.missing_spares = wanted.left().to_vec();
     show(&report, &arguments.work, || [lines(&set, &report, &target), left_lines(&set, &report, arguments)].concat())?;
     Ok(DONE)
+}
+
+/// What is needed besides says a check.
+fn too_few(error: MendError, arguments: &MendArguments) -> Failure {
+    let is_too_few = matches!(error, MendError::TooFew);
+    let why = Failure::from(error);
+    if !is_too_few {
+        return why;
+    }
+    Failure::WithWayOut {
+        why: Box::new(why),
+        sentence: "See what else is needed, and how to ask the sender for it, with".to_owned(),
+        command: Some(suggestion::check(arguments.places.iter().map(PathBuf::as_path))),
+    }
 }
 
 /// The set with its seals judged, where a password is given or asked for. The seals of an archive without one prove nothing: anybody can
@@ -128,7 +145,13 @@ fn left_lines(set: &VolumeSet, report: &Report, arguments: &MendArguments) -> Ve
         several => (format!("Spare volumes {} are", number_list(several)), "them"),
     };
     let number = left.to_string();
-    let to = arguments.to.as_deref().map(|to| [Part::Word("--to"), Part::Named(to.as_os_str())]);
+    // What was written there just now is not replaced.
+    let to = arguments.to.as_ref().map(|to| {
+        let mut another = to.as_os_str().to_owned();
+        another.push("-2");
+        another
+    });
+    let to = to.as_deref().map(|to| [Part::Word("--to"), Part::Named(to)]);
     let words = std::iter::once(Part::Word("mend"))
         .chain(arguments.places.iter().map(|place| Part::Named(place.as_os_str())))
         .chain(to.into_iter().flatten())

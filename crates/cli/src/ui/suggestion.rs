@@ -52,10 +52,26 @@ fn place_part(place: &Path) -> Part<'_> {
 
 /// `open` with everything that this run was given to find and unlock the archive.
 pub fn open<'a>(places: impl IntoIterator<Item = &'a Path>, key_file: Option<&'a Path>) -> String {
+    opening(places, &[], key_file)
+}
+
+/// The same into a folder of its own: where an archive is checked, what it was made of may lie too.
+pub fn open_aside<'a>(places: impl IntoIterator<Item = &'a Path>, key_file: Option<&'a Path>) -> String {
+    opening(places, &["--into", OPENED], key_file)
+}
+
+/// A folder for what is extracted.
+const OPENED: &str = "opened";
+
+fn opening<'a>(places: impl IntoIterator<Item = &'a Path>, options: &[&'a str], key_file: Option<&'a Path>) -> String {
     let places = places.into_iter().map(place_part);
+    let options = options.iter().map(|option| Part::Word(option));
     let key_file = key_file.map(|file| [Part::Word("--key-file"), Part::Named(file.as_os_str())]);
-    let parts: Vec<Part<'_>> =
-        std::iter::once(Part::Word("open")).chain(places).chain(key_file.into_iter().flatten()).collect();
+    let parts: Vec<Part<'_>> = std::iter::once(Part::Word("open"))
+        .chain(places)
+        .chain(options)
+        .chain(key_file.into_iter().flatten())
+        .collect();
     command(&parts)
 }
 
@@ -71,7 +87,7 @@ pub fn mend<'a>(places: impl IntoIterator<Item = &'a Path>, key_file: Option<&'a
 /// The same for an archive of changes, into the folder in which what it builds upon was opened, as a note calls it.
 pub fn open_changes<'a>(places: impl IntoIterator<Item = &'a Path>, key_file: Option<&'a Path>) -> String {
     let opening = open(places, key_file);
-    format!("{opening} --into opened --update --remove-gone")
+    format!("{opening} --into {OPENED} --update --remove-gone")
 }
 
 /// `check` of these places.

@@ -19,9 +19,7 @@ pub(super) fn mend(error: &MendError) -> String {
                 .to_owned()
         }
         MendError::TooFew => {
-            "The spare volumes are too few to recreate what is missing or damaged. Nothing was written. \"under-seal \
-                              check\" says what else is needed, and how to ask the sender for it."
-                .to_owned()
+            "The spare volumes are too few to recreate what is missing or damaged. Nothing was written.".to_owned()
         }
         MendError::Taken(there) => format!(
             "{} exists already, and nothing is replaced. Nothing was written. Name another folder with --to.",

@@ -23,6 +23,7 @@ mod sending;
 mod spares;
 mod story;
 mod streaming;
+mod suggesting;
 mod taking;
 #[cfg(unix)]
 mod terminal;

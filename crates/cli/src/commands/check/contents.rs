@@ -121,7 +121,7 @@ fn lines(report: &Report) -> Vec<String> {
     lines.extend(listed(Tone::Bad, "Damaged:", &report.damaged.iter().map(damaged).collect::<Vec<_>>()));
     lines.extend(not_extracted_lines(&report.not_extracted));
     lines.push(String::new());
-    let open = suggestion::open(report.typed.iter().map(PathBuf::as_path), None);
+    let open = suggestion::open_aside(report.typed.iter().map(PathBuf::as_path), None);
     match (report.damaged.len() as u64, report.contents_read) {
         (0, true) => {
             let sums = if verifies_contents(report.format) { ", and every checksum is right" } else { "" };

@@ -6,7 +6,7 @@ mod rows;
 mod several;
 mod verdict;
 
-use crate::archives::{Given, each_given};
+use crate::archives::{Given, each_given, joining};
 use crate::args::CheckArguments;
 use crate::commands::Printing;
 use crate::commands::deliveries::Parcel;
@@ -73,7 +73,11 @@ pub fn run(arguments: &CheckArguments) -> Result<u8, Failure> {
     };
     let Seen { set, found, secret, inside } = look(set, unlocked, arguments)?;
     let show = |contents| -> Result<u8, Failure> {
-        let report = Report::new(&set, &found, contents, secret)?;
+        let mut report = Report::new(&set, &found, contents, secret)?;
+        report.joining = match set.paths().as_slice() {
+            [only] if !report.complete => joining(only, &context),
+            _ => None,
+        };
         super::show(&report, &arguments.work, || lines(&set, &found, &report, arguments))?;
         Ok(report.exit_code)
     };
@@ -153,6 +157,9 @@ struct Report {
     secret: bool,
     volumes: Vec<Volume>,
     spare_volumes: Vec<Volume>,
+    /// The command that joins pieces, where it is one of several.
+    #[serde(skip)]
+    joining: Option<String>,
     #[serde(skip)]
     shortfalls: Vec<Shortfall>,
     missing: Vec<u32>,
@@ -259,6 +266,7 @@ impl Report {
             command: "check",
             exit_code,
             set: set.ids.set_text(),
+            joining: None,
             complete: found.is_complete(),
             secret,
             made_good: found.volumes.iter().filter(|volume| volume.made_good).map(|volume| volume.number).collect(),

@@ -123,7 +123,7 @@ fn lines(report: &SeveralReport, arguments: &CheckArguments) -> Vec<String> {
         let all = if deliveries::are_whole(&report.deliveries) { "all of them" } else { "those that are here" };
         lines.push(format!("Next: open {all} with"));
         let places = arguments.places.iter().map(|place| Part::Named(place.as_os_str()));
-        let parts = std::iter::once(Part::Word("open")).chain(places).chain([Part::Word("--all")]);
+        let parts = std::iter::once(Part::Word("open")).chain(places).chain([Part::Word("--all --into opened")]);
         let parts = parts.chain(arguments.search.deep.then_some(Part::Word("--deep")));
         lines.push(suggestion::command(&parts.collect::<Vec<_>>()));
     }

@@ -29,7 +29,10 @@ pub(super) fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) 
                 ),
             ),
             "Next: open it with the password, which tells the right spare volume from the wrong one:".to_owned(),
-            suggestion::open(typed.places().iter().map(PathBuf::as_path), typed.unlock.password.key_file.as_deref()),
+            suggestion::open_aside(
+                typed.places().iter().map(PathBuf::as_path),
+                typed.unlock.password.key_file.as_deref(),
+            ),
             "Without the password, ask the sender for what is missing.".to_owned(),
         ];
     }
@@ -54,6 +57,10 @@ pub(super) fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) 
         };
         let put = if needed == 1 { "it" } else { "them" };
         let next = format!("Next: ask the sender for {asked} again, and put {put} beside the others, under any name.");
+        if let Some(joining) = &report.joining {
+            let next = "Next: it looks like one of several pieces of a file. Join them first with".to_owned();
+            return vec![paint(Tone::Bad, sentence), next, joining.clone()];
+        }
         let mut lines = vec![paint(Tone::Bad, sentence), next];
         if let Some(slip) = &report.slip {
             lines.push(
@@ -88,7 +95,7 @@ pub(super) fn verdict(set: &VolumeSet, report: &Report, typed: &CheckArguments) 
     };
     let them = if all == 1 { "it" } else { "them" };
     let mut open =
-        suggestion::open(typed.places().iter().map(PathBuf::as_path), typed.unlock.password.key_file.as_deref());
+        suggestion::open_aside(typed.places().iter().map(PathBuf::as_path), typed.unlock.password.key_file.as_deref());
     let mut lines = Vec::new();
     if blemished && wrong.is_empty() {
         lines.push(paint(Tone::Look, "A file is damaged, but everything needed can be read all the same."));

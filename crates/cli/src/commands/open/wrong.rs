@@ -1,6 +1,7 @@
 //! All that is wrong with the volumes, where an opening ended at the first of it: whoever asks the sender for one volume only finds the next
 //! one missing after that.
 
+use crate::archives::joining;
 use crate::args::OpenArguments;
 use crate::failure::{DAMAGED, Failure, MISSING};
 use crate::session;
@@ -25,6 +26,13 @@ pub fn with_all_that_is_wrong(failure: Failure, set: &VolumeSet, arguments: &Ope
     }
     let progress = ProgressLine::for_reading(Some(set.geometry.data_volumes), &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
+    // A piece may begin like the volume that was cut.
+    if let [only] = set.paths().as_slice()
+        && let Some(command) = joining(only, &context)
+    {
+        let sentence = "It looks like one of several pieces of a file. Join them first with".to_owned();
+        return Failure::WithWayOut { why: Box::new(failure), sentence, command: Some(command) };
+    }
     // Whoever has waited long enough, or a disk that gives nothing back, hears of the first.
     let Ok(found) = inspect(set, &context) else { return failure };
     drop(progress);
