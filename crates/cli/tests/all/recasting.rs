@@ -85,6 +85,7 @@ fn what_is_not_kept_is_told_before(#[case] to: &str, #[case] options: &[&str], #
     );
     let ran = desk.run(&[&["recast", "box.useal", "--as", to], options].concat()).expect(0);
     assert_eq!(ran.err.contains("not kept: "), to != "page", "{}", ran.err);
+    assert!(!ran.out.contains("not kept"), "it was told twice: {}", ran.out);
 }
 
 /// Where the format stays, the old one is replaced; and what opens it is what opened it before, or what is given as new.

@@ -188,7 +188,7 @@ fn converted(
     let progress = ProgressLine::for_writing(fit, &arguments.work);
     let context = session::context(&progress, arguments.work.threads);
     let delivery = prepare(&old.archive, &request, &context)?;
-    tell_lost(&one, arguments)?;
+    one.lost_was_told = tell_lost(&one, arguments)?;
     let (credentials, cost) = sealing(&old, format, shared, arguments, &context)?;
     let passphrase_file = shared.new.as_mut().and_then(|new| new.passphrase_file.as_mut());
     let passphrase_file = passphrase_file.map(|file| text::path(file.keep()));
@@ -251,13 +251,14 @@ fn sealing(
     credentials::to_revise(opened_by, also_password_from, guessing, guessable, making.weak_ok)
 }
 
-/// Tells what is not kept, before anything is written.
-fn tell_lost(one: &One, arguments: &RecastArguments) -> Result<(), Failure> {
+/// Tells what is not kept, before anything is written; whether it did.
+fn tell_lost(one: &One, arguments: &RecastArguments) -> Result<bool, Failure> {
     if one.not_kept.is_empty() || arguments.work.output.quiet || arguments.work.output.json {
-        return Ok(());
+        return Ok(false);
     }
     let told = format!("{} as {}: not kept: {}.", one.archive, one.to.unwrap_or_default(), one.not_kept.join("; "));
-    writeln!(anstream::stderr(), "{}", text::wrapped(&told, &std::io::stderr())).map_err(Failure::Prompt)
+    writeln!(anstream::stderr(), "{}", text::wrapped(&told, &std::io::stderr())).map_err(Failure::Prompt)?;
+    Ok(true)
 }
 
 /// The JSON object (docs/json.md).
@@ -297,6 +298,9 @@ struct One {
     /// The old password opens it too.
     #[serde(skip)]
     same_password: bool,
+    /// What is not kept was told before; once is enough.
+    #[serde(skip)]
+    lost_was_told: bool,
 }
 
 impl One {
@@ -360,7 +364,7 @@ fn one_lines(one: &One) -> Vec<String> {
         ("inside", vec![one.contents()]),
         ("before", vec![size(one.before_bytes)]),
         ("after", one.after_bytes.map(size).into_iter().collect()),
-        ("not kept", one.not_kept.clone()),
+        ("not kept", if one.lost_was_told { Vec::new() } else { one.not_kept.clone() }),
         (
             "verified",
             when_written(format!(
@@ -438,7 +442,7 @@ fn table_lines(all: &[One]) -> Vec<String> {
     lines.extend(table::lines(&columns, &all.iter().map(row).collect::<Vec<_>>()));
     let lost: Vec<String> = all
         .iter()
-        .filter(|one| !one.not_kept.is_empty())
+        .filter(|one| !one.not_kept.is_empty() && !one.lost_was_told)
         .map(|one| format!("{}: {}", one.archive, one.not_kept.join("; ")))
         .collect();
     lines.extend(listed(Tone::Look, "Not kept:", &lost));
