@@ -2,14 +2,11 @@
 //! only where the earlier state of the same archive left what is there, or where somebody wishes files to be replaced.
 
 use super::Landing;
-use super::clash::Resolution;
+use super::clash::{Resolution, TreeMark};
 use crate::disk::{FileAction, FileError, Folder, NEW_FOLDER_MODE};
 use crate::ground::entry::EntryPath;
 use std::ffi::{OsStr, OsString};
 use std::io;
-
-/// What tells one state of a folder with everything in it from another: names, kinds, lengths and times.
-pub(super) type TreeMark = [u8; 32];
 
 /// The mark of a folder as it is now; links are not followed.
 pub(super) fn tree_mark(above: &Folder, name: &OsStr) -> Result<TreeMark, FileError> {

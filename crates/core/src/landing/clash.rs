@@ -1,6 +1,5 @@
 //! Clashes: what becomes of a file or link that meets something that is there. Decided for all of them before a byte is written.
 
-use super::another_kind::TreeMark;
 use crate::ground::entry::{Entry, EntryPath, Timestamp};
 use std::collections::HashMap;
 
@@ -31,6 +30,9 @@ pub enum KnownThere {
 
 /// What is known of files that are there, by path.
 pub type Known = HashMap<EntryPath, KnownThere>;
+
+/// What tells one state of a folder with everything in it from another: names, kinds, lengths and times.
+pub(super) type TreeMark = [u8; 32];
 
 /// What was decided for one file.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -4,11 +4,9 @@
 //! parcel more than putting single files together does.
 
 use super::weighing::weigh;
+pub use super::weighing::{MAX_PARCELS, ParcelError};
 use crate::codecs::block::Squeeze;
-use crate::codecs::error::CodecError;
-use crate::disk::{Interruption, interruptible};
 use crate::formats::sealed::stream::inner_within;
-use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::Context;
 use crate::ground::entry::{EntryKind, EntryPath};
 use crate::source::Catalogue;
@@ -17,41 +15,6 @@ use std::collections::{BTreeMap, BTreeSet, HashSet};
 
 /// Bytes of a parcel that its index's root and the frame around that may take.
 const CLOSING_BYTES: u64 = 1_024;
-
-/// How many parcels one delivery may have.
-pub const MAX_PARCELS: usize = 9_999;
-
-/// Why nothing can be divided.
-#[derive(Debug, thiserror::Error)]
-pub enum ParcelError {
-    /// Not even one cell fits.
-    #[error("the fit is too small")]
-    FitTooSmall,
-    /// Files that are larger than the fit by themselves, each with its bytes.
-    #[error("{} files are larger than the fit", .0.len())]
-    TooLarge(Vec<(EntryPath, u64)>),
-    /// There would be more than [`MAX_PARCELS`].
-    #[error("more than {MAX_PARCELS} parcels")]
-    TooMany,
-    /// A compressor failed.
-    #[error(transparent)]
-    Codec(#[from] CodecError),
-    /// Something that can end any work.
-    #[error(transparent)]
-    Interrupted(Interruption),
-}
-
-interruptible!(ParcelError);
-
-impl Classed for ParcelError {
-    fn class(&self) -> ErrorClass {
-        match self {
-            Self::Interrupted(error) => error.class(),
-            Self::Codec(_) => ErrorClass::System,
-            _ => ErrorClass::Usage,
-        }
-    }
-}
 
 /// What goes into one archive of several.
 #[derive(Debug, Clone, PartialEq, Eq)]
