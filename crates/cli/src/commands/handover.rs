@@ -10,7 +10,7 @@ use crate::settings::Settings;
 use crate::ui::paint::{Tone, paint};
 use crate::ui::progress::ProgressLine;
 use crate::ui::section::listed;
-use crate::ui::suggestion::{self, Part};
+use crate::ui::suggestion;
 use crate::ui::table;
 use crate::ui::text::{self, bytes, count, size};
 use crate::words::{self, as_name, how_to_open, part_word, volume_word};
@@ -162,14 +162,8 @@ fn too_long_for_mail(error: HandoverError, package: &Package, arguments: &Handov
     let (sentence, command) = match package {
         Package::Volumes { set, .. } if !set.is_in_page() => {
             let place = set.any_file().map_or_else(|| arguments.archive.clone(), |file| file.spot.path.clone());
-            let cut = [
-                Part::Word("recast"),
-                Part::Named(place.as_os_str()),
-                Part::Word("--fit"),
-                Part::Word(fit),
-                Part::Word("--to cut/"),
-            ];
-            ("Cut it for that, into a folder of its own, and hand that over:", Some(suggestion::command(&cut)))
+            let cut = suggestion::cut(&place, fit);
+            ("Cut it for that, into a folder of its own, and hand that over:", Some(cut))
         }
         _ => ("Pack it again as sealed volumes with this --fit.", None),
     };
@@ -383,16 +377,12 @@ fn lines(report: &Report) -> Vec<String> {
             let (data, spare) = report.volumes.split_at(report.volumes.len() - spares);
             let mut volumes = several(data, report.noun);
             volumes.extend(several(spare, "spare volume"));
-            (
-                if report.noun == "volume" {
-                    "volumes"
-                } else if report.noun == "page" {
-                    "page"
-                } else {
-                    "parcels"
-                },
-                volumes,
-            )
+            let label = match report.noun {
+                "parcel" => "parcels",
+                "page" => "page",
+                _ => "volumes",
+            };
+            (label, volumes)
         } else {
             ("archive", several(&report.volumes, part_word(u32::try_from(report.volumes.len()).unwrap_or(u32::MAX))))
         },

@@ -90,6 +90,12 @@ pub fn open_changes<'a>(places: impl IntoIterator<Item = &'a Path>, key_file: Op
     format!("{opening} --into {OPENED} --update --remove-gone")
 }
 
+/// `recast` of what lies there into volumes of another fit, in a folder of their own.
+pub fn cut(place: &Path, fit: &str) -> String {
+    let fit = ["--fit", fit, "--to cut/"].map(Part::Word);
+    command(&[&[Part::Word("recast"), Part::Named(place.as_os_str())], fit.as_slice()].concat())
+}
+
 /// `check` of these places.
 pub fn check<'a>(places: impl IntoIterator<Item = &'a Path>) -> String {
     let places = places.into_iter().map(place_part);

@@ -49,7 +49,7 @@ const BYTES_IN_LINE: u64 = BASE64_LINE_BYTES / 4 * 3;
 const LINE_BREAK_BYTES: u64 = 2;
 
 /// Bytes of a megabyte (ISO/IEC 80000-13).
-pub const MB: u64 = 1_000_000;
+const MB: u64 = 1_000_000;
 
 /// Limits of mailboxes that are in use; what is larger is not sent by mail.
 const LARGEST_MAILBOX_MB: u64 = 50;
@@ -106,6 +106,19 @@ impl Fit {
                 _ => None,
             }
         })
+    }
+
+    /// Its name, where it has one: the inverse of [`Self::named`].
+    pub fn name(self) -> Option<String> {
+        let megabytes = |limit: Size| {
+            let bytes = limit.bytes();
+            (bytes > 0 && bytes.is_multiple_of(MB)).then_some(bytes / MB)
+        };
+        match self {
+            Self::Message(limit) => megabytes(limit).map(|limit| format!("mail-{limit}")),
+            Self::Form(limit) => megabytes(limit).map(|limit| format!("form-{limit}")),
+            other => NAMED.iter().find(|(_, fit)| *fit == other).map(|(name, _)| (*name).to_owned()),
+        }
     }
 
     /// The fit that was meant where a size was named that mailboxes have as their limit: its name, and what its volumes may have. Encoded
@@ -169,7 +182,9 @@ mod tests {
     #[case("MAIL-10", 7_295_718)]
     #[case("form-8", 7_995_904)]
     fn every_name_stands_for_exact_bytes(#[case] text: &str, #[case] limit: u64) {
-        assert_eq!(text.parse::<Fit>().unwrap().volume_limit(), Some(limit));
+        let fit: Fit = text.parse().unwrap();
+        assert_eq!(fit.volume_limit(), Some(limit));
+        assert_eq!(fit.name(), Fit::named(&text.to_ascii_lowercase()).map(|_| text.to_ascii_lowercase()));
     }
 
     #[rstest]

@@ -67,10 +67,7 @@ impl Planning<'_> {
         let fit = if self.parcels.is_empty() { fit } else { Fit::OneVolume };
         let squeeze = self.settings.squeeze.value.into();
         let making = Making { folder, format: self.format, fit, squeeze, spares, hide_names: false, more: 0 };
-        let needed = match self.format.abilities.volumes {
-            true => self.plan.estimate(squeeze).and_then(|estimate| making.with_spares(estimate.stream_bytes.low)),
-            false => self.formats.iter().find(|one| one.format == self.format).map(|one| one.bytes.low),
-        };
+        let needed = making.least(self.plan.estimate(squeeze), &self.formats);
         Self { room: needed.zip(free_bytes_for(folder)).filter(|(needed, free)| needed > free), ..self }
     }
 }

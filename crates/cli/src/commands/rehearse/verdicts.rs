@@ -4,11 +4,12 @@ use super::{noun, through};
 use crate::browsers::Browser;
 use crate::commands::open::Report as OpenReport;
 use crate::commands::since::BuildsUpon;
-use crate::ui::suggestion::{Part, command};
+use crate::ui::suggestion;
 use crate::ui::text::{self, bytes, contents, count, number_list, shown, size};
 use crate::words;
 use under_seal_core::formats::abilities::{Checks, TimesKept};
-use under_seal_core::ground::fit::{MB, NAMED};
+use under_seal_core::ground::fit::{Fit, NAMED};
+use under_seal_core::ground::size::Size;
 use under_seal_core::landing::Landed;
 use under_seal_core::tasks::handover::Package;
 use under_seal_core::tasks::page::PAGE_NAME;
@@ -240,22 +241,15 @@ fn smaller(package: &Package, way: Way) -> String {
     let Some(path) = path else {
         return format!("Next: pack again with --fit {fit} (volumes of at most {}), and rehearse that.", bytes(limit));
     };
-    let cut = command(&[
-        Part::Word("recast"),
-        Part::Named(path.as_os_str()),
-        Part::Word("--fit"),
-        Part::Word(&fit),
-        Part::Word("--to cut/"),
-    ]);
+    let cut = suggestion::cut(&path, &fit);
     format!("Next: cut it into volumes of at most {}, and rehearse those:\n{cut}", bytes(limit))
 }
 
 /// The name of the fit for a way, where it has one.
 fn fit_for(way: Way) -> Option<String> {
-    let megabytes = |limit: u64| limit.is_multiple_of(MB).then_some(limit / MB);
     match way {
-        Way::Mail { limit } => megabytes(limit).map(|limit| format!("mail-{limit}")),
-        Way::Upload { limit } => megabytes(limit).map(|limit| format!("form-{limit}")),
+        Way::Mail { limit } => Fit::Message(Size::of(limit)).name(),
+        Way::Upload { limit } => Fit::Form(Size::of(limit)).name(),
         Way::ByHand | Way::Media { .. } => {
             let named = NAMED.iter().find(|(_, fit)| fit.volume_limit() == way.volume_limit());
             named.map(|(name, _)| (*name).to_owned())

@@ -54,19 +54,10 @@ pub fn look(base: &Base, here: &[ListedEntry], folder: &Path, context: &Context<
         had_contents |= bears_witness;
         match becomes {
             Becomes::Stays => has_one = has_one || (bears_witness && eyes.is_there(listed)?),
-            Becomes::Replaced if listed.entry.kind == EntryKind::Folder => {
-                let new = here.binary_search_by(|new| new.entry.path.cmp(path)).ok().map(|place| &here[place]);
-                let Some(new) = new.filter(|new| new.entry.kind != EntryKind::Folder) else { continue };
-                if eyes.is_there(new)? {
-                    found.known.insert(path.clone(), KnownThere::UpToDate);
-                } else if eyes.is_there(listed)? && eyes.is_as_left(path, base)? {
-                    found.known.insert(path.clone(), KnownThere::Outdated);
-                }
-            }
             Becomes::Replaced => {
                 let new = here.binary_search_by(|new| new.entry.path.cmp(path)).ok().map(|place| &here[place]);
                 let is_new = new.map_or(Ok(false), |new| eyes.is_there(new))?;
-                let is_old = !is_new && eyes.is_there(listed)?;
+                let is_old = !is_new && eyes.is_as_left(listed, base)?;
                 has_one |= bears_witness && (is_new || is_old);
                 if is_new {
                     found.known.insert(path.clone(), KnownThere::UpToDate);
@@ -171,16 +162,19 @@ impl Eyes<'_> {
         Ok(Some(folder))
     }
 
-    /// Whether everything in a folder is as the base left it; some of it may be gone.
-    fn is_as_left(&mut self, path: &EntryPath, base: &Base) -> Result<bool, Interruption> {
+    /// Whether it is as the base left it, a folder with everything that is in it; some of that may be gone.
+    fn is_as_left(&mut self, listed: &ListedEntry, base: &Base) -> Result<bool, Interruption> {
+        let is_there = self.is_there(listed)?;
+        if !is_there || listed.entry.kind != EntryKind::Folder {
+            return Ok(is_there);
+        }
+        let path = &listed.entry.path;
         let Some(folder) = self.folder(Some(path))? else { return Ok(false) };
         for name in folder.names()? {
             let Ok(below) = path.join(&bytes_of(&name)) else { return Ok(false) };
             let place = base.entries.binary_search_by(|entry| entry.listed.entry.path.cmp(&below));
             let Ok(place) = place else { return Ok(false) };
-            let listed = &base.entries[place].listed;
-            let is_folder = listed.entry.kind == EntryKind::Folder;
-            if !self.is_there(listed)? || (is_folder && !self.is_as_left(&below, base)?) {
+            if !self.is_as_left(&base.entries[place].listed, base)? {
                 return Ok(false);
             }
         }

@@ -13,6 +13,7 @@ mod old;
 mod open_formats;
 mod packed;
 mod paging;
+mod parcel_error;
 pub mod parcels;
 mod reading_back;
 mod sealing;

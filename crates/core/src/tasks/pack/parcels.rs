@@ -1,10 +1,10 @@
 //! Parcels: what is packed, divided among several archives that each open alone and keep within one limit, no file cut.
 //!
-//! What each file takes is found by compressing it (see [`weighing`](super::weighing)). Then whole folders are put together as long as that costs no
-//! parcel more than putting single files together does.
+//! What each file takes is found by compressing it (see the module of weighing). Then whole folders are put together as
+//! long as that costs no parcel more than putting single files together does.
 
+pub use super::parcel_error::{MAX_PARCELS, ParcelError};
 use super::weighing::weigh;
-pub use super::weighing::{MAX_PARCELS, ParcelError};
 use crate::codecs::block::Squeeze;
 use crate::formats::sealed::stream::inner_within;
 use crate::ground::context::Context;

@@ -7,50 +7,13 @@
 use super::arranging::Outlook;
 use super::kinds::kinds;
 use super::layout::Layout;
+use super::parcel_error::ParcelError;
 use crate::codecs::block::{Compressor, Squeeze};
-use crate::codecs::error::CodecError;
-use crate::disk::{Interruption, interruptible};
 use crate::formats::sealed::frame::FRAME_HEADER_BYTES;
-use crate::ground::class::{Classed, ErrorClass};
 use crate::ground::context::{Context, Phase, Progress};
-use crate::ground::entry::{EntryKind, EntryPath};
+use crate::ground::entry::EntryKind;
 use crate::ground::pipeline::ordered;
 use crate::source::{Catalogue, SourceEntry};
-
-/// How many parcels one delivery may have.
-pub const MAX_PARCELS: usize = 9_999;
-
-/// Why nothing can be divided.
-#[derive(Debug, thiserror::Error)]
-pub enum ParcelError {
-    /// Not even one cell fits.
-    #[error("the fit is too small")]
-    FitTooSmall,
-    /// Files that are larger than the fit by themselves, each with its bytes.
-    #[error("{} files are larger than the fit", .0.len())]
-    TooLarge(Vec<(EntryPath, u64)>),
-    /// There would be more than [`MAX_PARCELS`].
-    #[error("more than {MAX_PARCELS} parcels")]
-    TooMany,
-    /// A compressor failed.
-    #[error(transparent)]
-    Codec(#[from] CodecError),
-    /// Something that can end any work.
-    #[error(transparent)]
-    Interrupted(Interruption),
-}
-
-interruptible!(ParcelError);
-
-impl Classed for ParcelError {
-    fn class(&self) -> ErrorClass {
-        match self {
-            Self::Interrupted(error) => error.class(),
-            Self::Codec(_) => ErrorClass::System,
-            _ => ErrorClass::Usage,
-        }
-    }
-}
 
 /// Bytes of records beside a file's content, as far as they do not shrink: digest, id, times.
 const RECORDS_BYTES: u64 = 64;
@@ -75,7 +38,8 @@ pub(super) fn weigh(catalogue: &Catalogue, squeeze: Squeeze, context: &Context<'
         squeeze,
         context,
     )?;
-    let kinds = if squeeze == Squeeze::None { Vec::new() } else { kinds(catalogue, &[squeeze])? };
+    // Only slow squeezes go by kinds when they arrange what they pack.
+    let kinds = if squeeze.is_slow() { kinds(catalogue, &[squeeze])? } else { Vec::new() };
     let outlook = Outlook::new(squeeze, &kinds);
     let layout = Layout::new(catalogue, &outlook);
     let groups = groups(&layout, squeeze.block_bytes() as u64);
@@ -174,7 +138,7 @@ struct Group {
 fn groups(layout: &Layout<'_>, frame_bytes: u64) -> Vec<Group> {
     let mut groups: Vec<Group> = Vec::new();
     for (place, from, to) in layout.spans() {
-        match groups.last_mut().filter(|group| group.to == from && to - group.from <= frame_bytes) {
+        match groups.last_mut().filter(|group| to - group.from <= frame_bytes) {
             Some(group) => {
                 group.places.push(place);
                 group.to = to;
@@ -182,7 +146,7 @@ fn groups(layout: &Layout<'_>, frame_bytes: u64) -> Vec<Group> {
             None => groups.push(Group { places: vec![place], from, to }),
         }
     }
-    groups.retain(|group| group.places.len() > 1 && group.to - group.from <= frame_bytes);
+    groups.retain(|group| group.places.len() > 1);
     groups
 }
 

@@ -2,7 +2,7 @@
 //!
 //! As a rule there is plenty, and nothing is estimated. Only where the contents as they are would not fit, samples of them are compressed.
 
-use super::{Outline, Plan, PlanError, in_open_formats};
+use super::{Estimate, InFormat, Outline, Plan, PlanError, in_open_formats};
 use crate::codecs::block::Squeeze;
 use crate::disk::{absolute, free_bytes_for};
 use crate::formats::registry::Format;
@@ -74,14 +74,23 @@ impl Making<'_> {
     fn at_least(&self, catalogue: &Catalogue, context: &Context<'_>) -> Result<Option<u64>, PlanError> {
         if self.format.abilities.volumes {
             let plan = Plan::make(catalogue, &[self.squeeze], self.fit, context)?.with_more(self.more);
-            return Ok(plan.estimate(self.squeeze).and_then(|estimate| self.with_spares(estimate.stream_bytes.low)));
+            return Ok(self.least(plan.estimate(self.squeeze), &[]));
         }
-        let estimated = in_open_formats(catalogue, &[self.format], self.squeeze, self.hide_names, context)?;
-        Ok(estimated.first().map(|one| one.bytes.low))
+        let formats = in_open_formats(catalogue, &[self.format], self.squeeze, self.hide_names, context)?;
+        Ok(self.least(None, &formats))
+    }
+
+    /// The least that it is likely to take, in bytes, by what was estimated already: volumes by their stream, other archives by their
+    /// format.
+    pub fn least(&self, stream: Option<&Estimate>, formats: &[InFormat]) -> Option<u64> {
+        if self.format.abilities.volumes {
+            return stream.and_then(|estimate| self.with_spares(estimate.stream_bytes.low));
+        }
+        formats.iter().find(|one| one.format == self.format).map(|one| one.bytes.low)
     }
 
     /// Bytes of all volumes, the spare ones too, of a stream of this length.
-    pub fn with_spares(&self, stream_bytes: u64) -> Option<u64> {
+    fn with_spares(&self, stream_bytes: u64) -> Option<u64> {
         let outline = Outline::new(stream_bytes, self.fit, self.format)?;
         let spares = u64::from(self.spares.count(outline.volumes)).checked_mul(outline.spare_bytes)?;
         outline.bytes.checked_add(spares)
